@@ -1,0 +1,3 @@
+"""Niente: find a computer's quiet, stable operating point."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,118 @@
+"""Reading the book, while it is written or long after: runs, their frames as arrays, and what happened."""
+
+from pathlib import Path
+from typing import Any, TypeVar
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.book.opening import open_for_reading
+from niente.core.plan import Plan
+from niente.core.project import Project
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
+
+DONE = "done"
+"""How a run closed that came to its own end."""
+
+Document = TypeVar("Document", bound=msgspec.Struct)
+
+
+class RunRecord(msgspec.Struct, frozen=True):
+    """One run as it stands in the book. ``how`` is ``None`` while it is open."""
+
+    id: int
+    plan_id: int
+    step: int
+    kind: str
+    opened_at: float
+    rig_time_s: float
+    setting: Setting
+    load: str
+    channels: tuple[str, ...]
+    how: str | None
+    why: str
+    closed_rig_time_s: float | None
+
+
+class Happening(msgspec.Struct, frozen=True):
+    """Something that happened, in the order written."""
+
+    run_id: int | None
+    rig_time_s: float | None
+    written_at: float
+    kind: str
+    body: Any
+
+
+class BookReader:
+    """A read-only look at a book; follows a writer. Raises ``BookError`` where the file is no book."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._link = open_for_reading(path)
+
+    def close(self) -> None:
+        """Let go of the book."""
+        self._link.close()
+
+    def documents(self, kind: str, of: type[Document]) -> dict[int, Document]:
+        """Return all documents of a kind by number, oldest first."""
+        rows = self._link.execute("SELECT id, body FROM document WHERE kind = ? ORDER BY id", (kind,))
+        return {number: msgspec.json.decode(body, type=of) for number, body in rows}
+
+    def plans(self) -> dict[int, Plan]:
+        """Return the plans by number."""
+        return self.documents("plan", Plan)
+
+    def card(self) -> RigCard | None:
+        """Return the latest rig card, or ``None``."""
+        return next(reversed(self.documents("rig", RigCard).values()), None)
+
+    def project(self) -> Project | None:
+        """Return the latest version of the project, or ``None``."""
+        return next(reversed(self.documents("project", Project).values()), None)
+
+    def runs(self) -> list[RunRecord]:
+        """Return all runs, oldest first."""
+        rows = self._link.execute(
+            "SELECT run.id, plan_id, step, kind, opened_at, run.rig_time_s, setting, load, channels, how, why,"
+            " closing.rig_time_s FROM run LEFT JOIN closing ON closing.run_id = run.id ORDER BY run.id"
+        )
+        return [
+            RunRecord(
+                *row[:6],
+                setting=msgspec.json.decode(row[6], type=Setting),
+                load=row[7],
+                channels=msgspec.json.decode(row[8], type=tuple[str, ...]),
+                how=row[9],
+                why=row[10] or "",
+                closed_rig_time_s=row[11],
+            )
+            for row in rows
+        ]
+
+    def frames(self, run: RunRecord) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
+        blocks = self._link.execute("SELECT data FROM frames WHERE run_id = ? ORDER BY id", (run.id,))
+        data = b"".join(block for (block,) in blocks)
+        rows = np.frombuffer(data, dtype="<f8").reshape(-1, 1 + len(run.channels))
+        return rows[:, 0], rows[:, 1:]
+
+    def happenings(self, run: RunRecord | None = None) -> list[Happening]:
+        """Return what happened, in one run or in all."""
+        where, values = ("WHERE run_id = ?", (run.id,)) if run is not None else ("", ())
+        rows = self._link.execute(
+            f"SELECT run_id, rig_time_s, written_at, kind, body FROM happening {where} ORDER BY id", values
+        )
+        return [Happening(*row[:4], msgspec.json.decode(row[4])) for row in rows]
+
+    def last_rig_time_s(self) -> float:
+        """Return the rig time of the last thing that was closed or opened; 0 in an empty book."""
+        row = self._link.execute(
+            "SELECT max(t) FROM (SELECT max(rig_time_s) AS t FROM run UNION ALL SELECT max(rig_time_s) FROM closing)"
+        ).fetchone()
+        return float(row[0] or 0.0)
+
+

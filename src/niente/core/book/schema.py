@@ -1,0 +1,43 @@
+"""The book's tables. Nothing that is written is ever changed: triggers refuse UPDATE and DELETE.
+
+A new version of the schema adds an entry to ``UPGRADES``; entry ``n`` leads from version ``n`` to ``n + 1``.
+"""
+
+APPLICATION_ID = 0x6E69656E
+"""The ASCII letters "nien", in SQLite's ``application_id``."""
+
+_TABLES = {
+    "document": """
+        id INTEGER PRIMARY KEY, kind TEXT NOT NULL, written_at REAL NOT NULL, body TEXT NOT NULL""",
+    "run": """
+        id INTEGER PRIMARY KEY, plan_id INTEGER NOT NULL REFERENCES document(id), step INTEGER NOT NULL,
+        kind TEXT NOT NULL, opened_at REAL NOT NULL, rig_time_s REAL NOT NULL, setting TEXT NOT NULL,
+        load TEXT NOT NULL, channels TEXT NOT NULL""",
+    "frames": """
+        id INTEGER PRIMARY KEY, run_id INTEGER NOT NULL REFERENCES run(id), count INTEGER NOT NULL,
+        data BLOB NOT NULL""",
+    "happening": """
+        id INTEGER PRIMARY KEY, run_id INTEGER REFERENCES run(id), rig_time_s REAL, written_at REAL NOT NULL,
+        kind TEXT NOT NULL, body TEXT NOT NULL""",
+    "closing": """
+        run_id INTEGER PRIMARY KEY REFERENCES run(id), closed_at REAL NOT NULL, rig_time_s REAL NOT NULL,
+        how TEXT NOT NULL, why TEXT NOT NULL""",
+}
+
+
+def _first_version() -> str:
+    script = []
+    for table, columns in _TABLES.items():
+        script.append(f"CREATE TABLE {table} ({columns}) STRICT;")
+        for verb in ("UPDATE", "DELETE"):
+            script.append(
+                f"CREATE TRIGGER {table}_no_{verb.lower()} BEFORE {verb} ON {table} "
+                f"BEGIN SELECT RAISE(ABORT, 'the book is append only'); END;"
+            )
+    script.append("CREATE INDEX frames_of_run ON frames(run_id);")
+    script.append("CREATE INDEX happenings_of_run ON happening(run_id);")
+    return "\n".join(script)
+
+
+UPGRADES: tuple[str, ...] = (_first_version(),)
+SCHEMA_VERSION = len(UPGRADES)

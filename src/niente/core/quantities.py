@@ -1,0 +1,102 @@
+"""Every quantity that Niente measures, sets or infers, declared once.
+
+Spin boxes, axes, tables, CSV headers, tooltips and errors read their name, unit, precision and range here. A channel
+or control is named after its quantity, with the part behind a dot where there is more than one:
+``core_temperature_c.3``, ``fan_duty.case``.
+"""
+
+import msgspec
+
+NO_BREAK_SPACE = " "
+TRUE_MINUS = "−"
+
+
+class Quantity(msgspec.Struct, frozen=True):
+    """One quantity: what it is called, in which unit, how finely it is shown, and what is physically sensible.
+
+    ``digits`` are decimals shown; ``low`` and ``high`` bound any value a person may type or a file may hold.
+    """
+
+    name: str
+    title: str
+    symbol: str
+    unit: str
+    digits: int
+    low: float
+    high: float
+
+    def text(self, value: float) -> str:
+        """Return the value alone, rounded, with a true minus and thin grouping of thousands."""
+        return number_text(value, self.digits)
+
+    def with_unit(self, value: float, half_width: float | None = None) -> str:
+        """Return value, interval where it has one, and unit: ``83.3 ± 1.0 °C``, held together by no-break spaces."""
+        parts = [self.text(value)]
+        if half_width is not None:
+            parts += ["±", number_text(half_width, self.digits)]
+        if self.unit:
+            parts.append(self.unit)
+        return NO_BREAK_SPACE.join(parts)
+
+
+def number_text(value: float, digits: int) -> str:
+    """Return a number for reading: true minus, no "−0", thousands apart by a no-break space, an en dash for "none"."""
+    if value != value:
+        return "–"
+    text = f"{value:,.{digits}f}".replace(",", NO_BREAK_SPACE)
+    if text.startswith("-"):
+        text = text[1:] if float(text.replace(NO_BREAK_SPACE, "")) == 0 else TRUE_MINUS + text[1:]
+    return text
+
+
+def duration_text(seconds: float) -> str:
+    """Return a length of time as people say it at the bench: ``40 s``, ``12 min``, ``9 h 20 min``."""
+    if seconds < 90:
+        return f"{seconds:.0f}{NO_BREAK_SPACE}s"
+    minutes = round(seconds / 60)
+    if minutes < 60:
+        return f"{minutes}{NO_BREAK_SPACE}min"
+    hours, rest = divmod(minutes, 60)
+    return f"{hours}{NO_BREAK_SPACE}h" + (f" {rest}{NO_BREAK_SPACE}min" if rest else "")
+
+
+_DECLARED = (
+    Quantity("core_temperature_c", "Core temperature", "T", "°C", 1, -40, 150),
+    Quantity("hottest_core_c", "Hottest core", "T_hot", "°C", 1, -40, 150),
+    Quantity("board_temperature_c", "Board supply", "T_b", "°C", 1, -40, 150),
+    Quantity("case_air_temperature_c", "Case air", "T_air", "°C", 1, -40, 120),
+    Quantity("room_temperature_c", "Room", "R", "°C", 1, -20, 50),
+    Quantity("core_rise_k", "Core rise over room", "ΔT", "K", 1, -20, 130),
+    Quantity("headroom_k", "Headroom", "H", "K", 1, -100, 130),
+    Quantity("package_power_w", "Package power", "P", "W", 1, 0, 1500),
+    Quantity("wall_power_w", "Wall power", "P_w", "W", 1, 0, 3000),
+    Quantity("effective_clock_mhz", "Effective clock", "f", "MHz", 0, 0, 10000),
+    Quantity("core_voltage_v", "Core voltage", "V", "V", 3, 0, 2),
+    Quantity("throughput_per_s", "Throughput", "X", "1/s", 2, 0, 1e9),
+    Quantity("throughput_percent", "Throughput", "X", "%", 1, 0, 300),
+    Quantity("fan_speed_rpm", "Fan speed", "n", "rpm", 0, 0, 20000),
+    Quantity("noise_dba", "Noise in the room", "L", "dBA", 1, 0, 130),
+    Quantity("wrong_results", "Wrong results", "", "", 0, 0, 1e9),
+    Quantity("thermal_resistance_kpw", "Thermal resistance", "θ", "K/W", 3, 0, 20),
+    Quantity("voltage_offset_mv", "Voltage offset", "ΔV", "mV", 0, -400, 200),
+    Quantity("sustained_power_w", "Sustained power limit", "P_s", "W", 0, 1, 1500),
+    Quantity("burst_power_w", "Burst power limit", "P_b", "W", 0, 1, 2000),
+    Quantity("burst_time_s", "Burst time", "τ_b", "s", 0, 0, 600),
+    Quantity("clock_cap_mhz", "Clock cap", "f_cap", "MHz", 0, 100, 10000),
+    Quantity("temperature_cap_c", "Temperature cap", "T_cap", "°C", 0, 30, 125),
+    Quantity("fan_duty", "Fan duty", "d", "%", 0, 0, 100),
+)
+QUANTITIES = {quantity.name: quantity for quantity in _DECLARED}
+
+
+def quantity_of(name: str) -> Quantity:
+    """Return the quantity of a channel or control name; the part behind the dot does not matter.
+
+    Raises ``KeyError`` for a name that is not declared here.
+    """
+    return QUANTITIES[name.partition(".")[0]]
+
+
+def part_of(name: str) -> str:
+    """Return the part of a channel or control name: ``"case"`` for ``fan_duty.case``, ``""`` where it has none."""
+    return name.partition(".")[2]

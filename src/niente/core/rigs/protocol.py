@@ -1,0 +1,56 @@
+"""The contract between Niente and a machine.
+
+Write a class with these methods and name it ``module:factory``: Niente then measures that machine like any other.
+"""
+
+from typing import Protocol, runtime_checkable
+
+from niente.core.frame import Frame
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
+
+
+class Rig(Protocol):
+    """A machine on the bench. All calls but ``make_safe`` come from one thread."""
+
+    def describe(self) -> RigCard:
+        """Return what the machine can read, set and run. The card does not change while the rig is open."""
+
+    def check(self, setting: Setting) -> list[str]:
+        """Return in words what speaks against a setting; an empty list where nothing does. Touches nothing."""
+
+    def apply(self, setting: Setting) -> str | None:
+        """Set every control that ``setting`` names. Return ``None``, or in words what hands have to do first.
+
+        Raises ``RigError`` where the machine refuses.
+        """
+
+    def start(self, load: str) -> None:
+        """Start a load by its name. Raises ``RigError`` for a load the rig does not have."""
+
+    def stop(self) -> None:
+        """End the load. Does nothing where none runs."""
+
+    def frame(self, timeout_s: float) -> Frame | None:
+        """Wait for the next sample instant and return its frame.
+
+        Never waits longer than ``timeout_s`` seconds of wall time; returns ``None`` where no sample came by then.
+        """
+
+    def make_safe(self) -> None:
+        """End the load and put the safe setting back. May be called again, at any time and from any thread; never raises."""
+
+    def close(self) -> None:
+        """Let go of the machine, after making it safe."""
+
+
+@runtime_checkable
+class Paced(Protocol):
+    """A rig whose clock can be told how fast to go: every simulated one."""
+
+    @property
+    def pace(self) -> float | None:
+        """Rig seconds a wall second; ``None`` for as fast as it goes."""
+
+    def set_pace(self, pace: float | None) -> None:
+        """Change the pace. May be called from any thread."""

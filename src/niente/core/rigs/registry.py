@@ -1,0 +1,72 @@
+"""How a rig is found: by the name of one that ships, by an entry point, or as ``module:factory``."""
+
+import importlib
+from collections.abc import Callable
+from importlib.metadata import entry_points
+
+from niente.core.errors import NienteError, RigError
+from niente.core.rigs.protocol import Rig
+
+GROUP = "niente.rigs"
+Factory = Callable[..., Rig]
+
+
+def shipped() -> tuple[str, ...]:
+    """Return the names of the simulated rigs that ship with Niente."""
+    from niente.core.rigs.simulated.machine import shipped_machines
+
+    return shipped_machines()
+
+
+def installed() -> tuple[str, ...]:
+    """Return the names of rigs that other installed packages offer (entry point group ``niente.rigs``)."""
+    return tuple(sorted(point.name for point in entry_points(group=GROUP)))
+
+
+def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
+    """Open a rig by name or ``module:factory``; a factory is called as ``factory(seed=seed, pace=pace)``.
+
+    ``pace`` is rig seconds a wall second, ``None`` for as fast as it goes; a rig on a real clock ignores both.
+    Raises ``RigError`` where there is no such rig, or where it cannot be opened.
+    """
+    if name in shipped():
+        from niente.core.rigs.simulated.machine import load_machine
+        from niente.core.rigs.simulated.rig import SimulatedRig
+
+        return SimulatedRig(load_machine(name), seed=seed, pace=pace)
+    factory = _factory(name)
+    try:
+        return factory(seed=seed, pace=pace)
+    except NienteError:
+        raise
+    except Exception as error:
+        raise RigError(
+            f"The rig {name!r} could not be opened: {type(error).__name__}: {error}.",
+            remedy="Look into its driver; docs/reference/rig-contract.md says how it is called.",
+        ) from error
+
+
+def _factory(name: str) -> Factory:
+    for point in entry_points(group=GROUP):
+        if point.name == name:
+            return _checked(name, point.load())
+    module_name, colon, attribute = name.partition(":")
+    if not colon:
+        known = ", ".join(shipped() + installed())
+        raise RigError(
+            f"There is no rig called {name!r}.",
+            remedy=f"Choose one of {known}, or name a driver of your own as module:factory.",
+        )
+    try:
+        return _checked(name, getattr(importlib.import_module(module_name), attribute))
+    except (ImportError, AttributeError) as error:
+        raise RigError(
+            f"The rig {name!r} could not be loaded: {error}.",
+            remedy="Check that the module can be imported from here and has that factory.",
+        ) from error
+
+
+def _checked(name: str, factory: object) -> Factory:
+    if not callable(factory):
+        raise RigError(f"{name!r} is not a factory.", remedy="Name a function or class that returns a rig.")
+    return factory

@@ -1,0 +1,1 @@
+"""Machine files: one JSON file a simulated machine."""
