@@ -1,0 +1,194 @@
+"""A bench: a rig, a book and an engine in a thread of their own, with a watchdog beside it."""
+
+import threading
+import time
+import traceback
+from pathlib import Path
+
+from niente.core.bench.engine import Command, Engine, StopPlan
+from niente.core.bench.events import Broke, Event, Listener, PlanEnded
+from niente.core.bench.states import State
+from niente.core.book.reader import BookReader, RunRecord
+from niente.core.book.writer import BookWriter
+from niente.core.errors import NienteError, RigError
+from niente.core.plan import Plan
+from niente.core.project import Limits, Project
+from niente.core.rigs.protocol import Paced, Rig
+
+INTERRUPTED = "interrupted"
+"""How a run is closed that was found open: Niente or the machine went down in it."""
+
+
+class Bench:
+    """Attaches a rig to a book. ``start`` runs a plan; ``tell`` commands it; ``close`` makes safe and lets go.
+
+    Events are given to ``listener`` from the bench's thread. Opening closes what an earlier end left open;
+    ``interrupted`` says which run that was.
+    """
+
+    def __init__(
+        self, rig: Rig, book: Path, listener: Listener, *, silent_limit_s: float = 10.0, hang_limit_s: float = 15.0
+    ) -> None:
+        self.rig = rig
+        self.card = rig.describe()
+        self.writer = BookWriter(book)
+        self.interrupted = close_open_runs(self.writer)
+        self._listener = listener
+        self._engine = Engine(rig, self.writer, self._hear, silent_limit_s=silent_limit_s)
+        self._hang_limit_s = hang_limit_s
+        self._beat = time.monotonic()
+        self._wake = threading.Condition()
+        self._next: tuple[Plan, Limits] | None = None
+        self._closing = False
+        self.busy = False
+        self._remember_card()
+        self._thread = threading.Thread(target=self._live, name="niente-bench", daemon=True)
+        self._watchdog = threading.Thread(target=self._watch, name="niente-watchdog", daemon=True)
+        self._thread.start()
+        self._watchdog.start()
+
+    # -- from any thread ---------------------------------------------------------------------------------------
+
+    @property
+    def state(self) -> State:
+        """What the engine does now."""
+        return self._engine.state
+
+    def start(self, plan: Plan, limits: Limits) -> None:
+        """Run what is left of a plan. Raises ``RigError`` while another runs."""
+        with self._wake:
+            if self.busy or self._engine.abandoned:
+                raise RigError(
+                    "The bench is busy." if self.busy else "The rig stopped answering.",
+                    remedy="Stop the plan that runs, or open the rig again.",
+                )
+            self.busy = True
+            self._next = (plan, limits)
+            self._wake.notify_all()
+
+    def tell(self, command: Command) -> None:
+        """Give the running plan a command. Does nothing while none runs, except that a stop always makes the rig safe."""
+        if self.busy:
+            self._engine.commands.put(command)
+        elif command == Command.STOP:
+            self.rig.make_safe()
+
+    def note(self, text: str) -> None:
+        """Write a note into the book, at this moment."""
+        self.writer.add_happening("note", text, self._engine.run_id)
+
+    def save_project(self, project: Project) -> None:
+        """Keep a version of the project."""
+        self.writer.add_document("project", project)
+
+    def set_pace(self, pace: float | None) -> None:
+        """Change the pace of a simulated rig; a real one has none."""
+        if isinstance(self.rig, Paced):
+            self.rig.set_pace(pace)
+
+    def close(self, wait_s: float = 10.0) -> None:
+        """Stop what runs, make the rig safe, let go of rig and book."""
+        self.tell(Command.STOP)
+        with self._wake:
+            self._closing = True
+            self._wake.notify_all()
+        self._thread.join(wait_s)
+        self.rig.make_safe()
+        if not self._engine.abandoned:
+            self.rig.close()
+        self.writer.close()
+
+    # -- the bench's thread ------------------------------------------------------------------------------------
+
+    def _hear(self, event: Event) -> None:
+        self._beat = time.monotonic()
+        self._listener(event)
+
+    def _live(self) -> None:
+        """Sample at rest, and run plans as they come."""
+        while not self._closing and not self._engine.abandoned:
+            with self._wake:
+                work, self._next = self._next, None
+            if work is not None:
+                self._run(*work)
+                continue
+            try:
+                self._beat = time.monotonic()
+                self._engine.idle_sample()
+            except (NienteError, StopPlan):
+                with self._wake:  # a silent rig at rest is no news; look again a little later
+                    self._wake.wait(1.0)
+
+    def _run(self, plan: Plan, limits: Limits) -> None:
+        """Run one plan to its end, whatever that is, and leave the rig safe."""
+        ended: PlanEnded | Broke = PlanEnded(True, "the plan is done")
+        try:
+            self._engine.run(plan, limits)
+        except StopPlan as stop:
+            ended = PlanEnded(False, stop.why, stop.error)
+        except NienteError as error:
+            ended = PlanEnded(False, error.happened, error)
+        except Exception:
+            ended = Broke(traceback.format_exc())
+        if self._engine.abandoned:
+            return
+        self._engine.restore()
+        try:
+            self.writer.add_happening("plan ended", ended.why if isinstance(ended, PlanEnded) else "a bug of Niente's")
+        except NienteError:
+            pass  # the disk that ended the plan is still full; the listener is told below
+        self.busy = False
+        self._listener(ended)
+
+    # -- the watchdog's thread -----------------------------------------------------------------------------------
+
+    def _watch(self) -> None:
+        """Make the rig safe when a call to it does not return; never wait for it."""
+        while not self._closing and not self._engine.abandoned:
+            time.sleep(min(0.2, self._hang_limit_s / 4))
+            if time.monotonic() - self._beat > self._hang_limit_s + 2 * self._slowest_sample_s():
+                self._abandon()
+
+    def _slowest_sample_s(self) -> float:
+        pace = self.rig.pace if isinstance(self.rig, Paced) else 1.0
+        return self.card.sample_period_s / pace if pace else 0.0
+
+    def _abandon(self) -> None:
+        self._engine.abandoned = True
+        self.rig.make_safe()
+        error = RigError(
+            f"{self.card.title} has not answered for {self._hang_limit_s:.0f} seconds.",
+            safe="It was told to end the load and take its safe setting; every sample is kept.",
+            remedy="Look at the machine. Then open it again and go on: this run is repeated.",
+        )
+        run_id = self._engine.run_id
+        if run_id is not None:
+            try:
+                self.writer.close_run(run_id, "stopped", error.happened, 0.0)
+            except NienteError:
+                pass  # an open run is found and closed at the next start
+        if self.busy:
+            self.busy = False
+            self._listener(PlanEnded(False, error.happened, error))
+
+    def _remember_card(self) -> None:
+        book = BookReader(self.writer.path)
+        try:
+            if book.card() != self.card:
+                self.writer.add_document("rig", self.card)
+        finally:
+            book.close()
+
+
+def close_open_runs(writer: BookWriter) -> RunRecord | None:
+    """Close what an earlier end left open, and return the last such run, or ``None``."""
+    book = BookReader(writer.path)
+    try:
+        found = [run for run in book.runs() if run.how is None]
+        for run in found:
+            times, _ = book.frames(run)
+            last = float(times[-1]) if times.shape[0] else run.rig_time_s
+            writer.close_run(run.id, INTERRUPTED, "Niente or the machine went down in this run", last)
+        return found[-1] if found else None
+    finally:
+        book.close()

@@ -1,0 +1,91 @@
+"""What the engine tells the world. Events come from the engine's thread, in order."""
+
+from collections.abc import Callable
+
+import msgspec
+
+from niente.core.bench.states import State
+from niente.core.errors import NienteError
+from niente.core.frame import Frame, RigEvent
+from niente.core.plan import Plan, Step
+from niente.core.science.settling import Settled
+
+
+class StateChanged(msgspec.Struct, frozen=True):
+    """The engine does something else now; ``text`` says in words what, where it needs words."""
+
+    state: State
+    text: str = ""
+
+
+class PlanStarted(msgspec.Struct, frozen=True):
+    """A plan begins or goes on; ``done`` of its steps have an answer already."""
+
+    plan: Plan
+    plan_id: int
+    done: frozenset[int]
+
+
+class RunOpened(msgspec.Struct, frozen=True):
+    """A run begins: ``index`` counts the plan's steps from 0; ``total`` is how many there are by now."""
+
+    run_id: int
+    index: int
+    total: int
+    step: Step
+
+
+class FrameTaken(msgspec.Struct, frozen=True):
+    """A sample came; ``run_id`` is ``None`` between runs."""
+
+    frame: Frame
+    run_id: int | None
+
+
+class ForecastMade(msgspec.Struct, frozen=True):
+    """Where the present run's hottest core settles, as far as can be told at a rig time."""
+
+    run_id: int
+    rig_time_s: float
+    settled: Settled
+
+
+class RunClosed(msgspec.Struct, frozen=True):
+    """A run ended; ``how`` is one of done, failed, skipped, guard, voided, stopped."""
+
+    run_id: int
+    index: int
+    how: str
+    why: str
+
+
+class RigHappened(msgspec.Struct, frozen=True):
+    """Something happened on the machine."""
+
+    run_id: int | None
+    rig_time_s: float
+    event: RigEvent
+
+
+class Warned(msgspec.Struct, frozen=True):
+    """Something a person should know that ends nothing."""
+
+    text: str
+
+
+class PlanEnded(msgspec.Struct, frozen=True):
+    """A plan is over: ``complete``, or ended early for a reason. The rig has its safe setting."""
+
+    complete: bool
+    why: str
+    error: NienteError | None = None
+
+
+class Broke(msgspec.Struct, frozen=True):
+    """A bug of ours ended the plan. ``report`` is the traceback; the rig has its safe setting."""
+
+    report: str
+
+
+Event = StateChanged | PlanStarted | RunOpened | FrameTaken | ForecastMade | RunClosed | RigHappened | Warned | PlanEnded | Broke
+Listener = Callable[[Event], None]

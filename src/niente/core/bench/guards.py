@@ -1,0 +1,127 @@
+"""Guards: what is watched at every sample, and when a run is ended over it."""
+
+import math
+
+import msgspec
+import numpy as np
+
+from niente.core.frame import Frame
+from niente.core.plan import Guard, GuardAction
+from niente.core.quantities import part_of, quantity_of
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
+
+LOST_SAMPLES = 3
+FROZEN_SAMPLES = 60
+STALLED_SAMPLES = 5
+STANDSTILL_RPM = 60.0
+
+
+class Trip(msgspec.Struct, frozen=True):
+    """A guard has tripped: what it does, and why in words."""
+
+    action: GuardAction
+    reason: str
+
+
+class LevelWatch:
+    """One guard of the plan: trips when the largest reading has stood at or above its level for its hold time."""
+
+    def __init__(self, guard: Guard, card: RigCard) -> None:
+        self.guard = guard
+        self._places = list(card.indices(guard.quantity))
+        self._above_since: float | None = None
+
+    def look(self, frame: Frame, setting: Setting) -> Trip | None:
+        """Return the trip, if this sample completes one."""
+        readings = frame.values[self._places]
+        highest = float(np.max(readings, initial=-math.inf, where=np.isfinite(readings)))
+        if highest < self.guard.trip:
+            self._above_since = None
+            return None
+        if self._above_since is None:
+            self._above_since = frame.time_s
+        if frame.time_s - self._above_since < self.guard.hold_s:
+            return None
+        quantity = quantity_of(self.guard.quantity)
+        reading, level = quantity.with_unit(highest), quantity.with_unit(self.guard.trip)
+        return Trip(self.guard.action, f"{self.guard.reason} It read {reading}; the guard stands at {level}.")
+
+
+class SensorWatch:
+    """Core temperatures must be alive: a lost or frozen one ends the plan, since nothing else protects the machine."""
+
+    def __init__(self, card: RigCard) -> None:
+        self._card = card
+        self._places = np.array(card.indices("core_temperature_c"), dtype=int)
+        count = self._places.shape[0]
+        self._last = np.full(count, math.nan)
+        self._lost = np.zeros(count, dtype=int)
+        self._still = np.zeros(count, dtype=int)
+        self._changes = np.zeros(count)
+
+    def look(self, frame: Frame, setting: Setting) -> Trip | None:
+        """Return the trip, if a core's sensor has gone."""
+        now = frame.values[self._places]
+        dead = ~np.isfinite(now)
+        self._lost = np.where(dead, self._lost + 1, 0)
+        changed = now != self._last
+        self._still = np.where(changed | dead, 0, self._still + 1)
+        self._changes += (changed - self._changes) / FROZEN_SAMPLES  # a moving share of samples with a change
+        self._last = now
+        if self._lost.max(initial=0) >= LOST_SAMPLES:
+            return Trip(GuardAction.STOP, f"The sensor of {self._title(self._lost)} gives nothing any more.")
+        if self._still.max(initial=0) >= FROZEN_SAMPLES and float(np.median(self._changes)) > 0.3:
+            return Trip(
+                GuardAction.STOP,
+                f"The sensor of {self._title(self._still)} has not moved for {FROZEN_SAMPLES} samples while the others do.",
+            )
+        return None
+
+    def _title(self, counts: np.ndarray) -> str:
+        return self._card.channels[int(self._places[int(np.argmax(counts))])].title.lower()
+
+
+class FanWatch:
+    """A fan that stands although it was seen turning at this duty or a lower one has stalled."""
+
+    def __init__(self, card: RigCard) -> None:
+        self._fans = [(place, part_of(card.channels[place].name)) for place in card.indices("fan_speed_rpm")]
+        self._turns_at = {group: card.safe.fan_duty.get(group, 100.0) for _, group in self._fans}
+        self._standing = {group: 0 for _, group in self._fans}
+
+    def look(self, frame: Frame, setting: Setting) -> Trip | None:
+        """Return the trip, if a fan has stalled."""
+        for place, group in self._fans:
+            duty, rpm = setting.fan_duty.get(group, 0.0), float(frame.values[place])
+            standing = rpm < STANDSTILL_RPM and duty >= self._turns_at[group]
+            self._standing[group] = self._standing[group] + 1 if standing else 0
+            if self._standing[group] >= STALLED_SAMPLES:
+                return Trip(GuardAction.STOP, f"The {group} fans stand still at {duty:g} % duty.")
+        return None
+
+    def learn(self, frame: Frame, setting: Setting) -> None:
+        """Take note, at the end of a run, that the fans turn at its duties."""
+        for place, group in self._fans:
+            if frame.values[place] > 2 * STANDSTILL_RPM and group in setting.fan_duty:
+                self._turns_at[group] = min(self._turns_at[group], setting.fan_duty[group])
+
+
+class Guards:
+    """All that is watched on one rig during one plan."""
+
+    def __init__(self, guards: tuple[Guard, ...], card: RigCard) -> None:
+        self._fans = FanWatch(card)
+        self._watches = [*(LevelWatch(guard, card) for guard in guards), SensorWatch(card), self._fans]
+
+    def look(self, frame: Frame, setting: Setting) -> Trip | None:
+        """Return the first trip that this sample completes."""
+        for watch in self._watches:
+            trip = watch.look(frame, setting)
+            if trip is not None:
+                return trip
+        return None
+
+    def learn(self, frame: Frame, setting: Setting) -> None:
+        """Take note of what a finished run showed."""
+        self._fans.learn(frame, setting)

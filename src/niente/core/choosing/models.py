@@ -1,0 +1,182 @@
+"""The fitted models of a rig, and what they say of any setting on its two axes."""
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.errors import NotEnoughError
+from niente.core.evidence import Evidence, RunSummary
+from niente.core.rigcard import LoadKind
+from niente.core.science.acoustics import NoiseModel, fit_noise
+from niente.core.science.power import PowerLaw, fit_power_law
+from niente.core.science.statistics import Z95
+from niente.core.science.thermal import ThermalModel, at_room, fit_rise
+from niente.core.setting import Setting
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+
+class Models(msgspec.Struct, frozen=True):
+    """What the runs of a rig come to. ``loads`` has a power law for every load that power was seen to hold.
+
+    ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the
+    one to survive; ``stock_throughput`` by load; ``duty_rpm`` the speeds seen for each group's duties.
+    """
+
+    evidence: Evidence
+    thermal: ThermalModel
+    noise: NoiseModel
+    loads: dict[str, PowerLaw]
+    count_load: str
+    heavy_load: str
+    stock_throughput: dict[str, float]
+    duty_rpm: dict[str, tuple[tuple[float, float], ...]]
+    base: Setting
+    room_c: float
+
+    def rpm(self, group: str, duty: Array) -> Array:
+        """Return a group's speed in rpm at duties in %, between the duties that were seen."""
+        pairs = np.array(self.duty_rpm[group])
+        return np.interp(duty, pairs[:, 0], pairs[:, 1])
+
+    def speeds(self, duties: dict[str, Array]) -> Array:
+        """Return speeds ``(n, groups)`` in rpm for duties ``(n,)`` a group, in the noise model's order."""
+        return np.stack([self.rpm(group, duties[group]) for group in self.noise.groups], axis=-1)
+
+
+class Predicted(msgspec.Struct, frozen=True):
+    """What the models say of ``n`` settings; every array ``(n,)``, ``*_hw`` are 95 % half widths.
+
+    ``core_c`` and ``headroom_k`` are for the design room; where heat would hold the clock the headroom is not
+    positive. ``alone_dba`` is the machine without the room.
+    """
+
+    core_c: Vector
+    core_hw: Vector
+    headroom_k: Vector
+    throughput_percent: Vector
+    throughput_hw: Vector
+    power_w: Vector
+    in_room_dba: Vector
+    in_room_hw: Vector
+    alone_dba: Vector
+
+
+def fit_models(evidence: Evidence) -> Models:
+    """Fit everything. Raises ``NotEnoughError`` that says which runs are still missing."""
+    card = evidence.card
+    heavy = card.load_of(LoadKind.HEAVY)
+    if heavy is None:
+        raise NotEnoughError(f"{card.title} names no heaviest load.", remedy="Add one to the rig's loads.")
+    runs = evidence.usable()
+    working = [run for run in runs if run.load_kind != LoadKind.IDLE and run.failures == 0]
+    settled = [run for run in working if run.load == heavy.name and run.settled.known and not run.heat_held]
+    if len(settled) < 3:
+        raise NotEnoughError(
+            f"The heat path needs three settled runs of {heavy.title.lower()} that heat did not hold; there are {len(settled)}.",
+            safe="What was measured is kept.",
+            remedy="Run more of the plan.",
+        )
+    loads = _power_laws(working)
+    if heavy.name not in loads:
+        raise NotEnoughError(
+            "No run shows what the power limit does: power held the clock in none.",
+            safe="What was measured is kept.",
+            remedy="Add runs at lower sustained power limits.",
+        )
+    realistic = card.load_of(LoadKind.REALISTIC)
+    stock = {run.load: run.throughput_per_s for run in working if run.setting == card.stock}
+    counts = realistic.name if realistic is not None and realistic.name in loads and realistic.name in stock else heavy.name
+    if counts not in stock:
+        raise NotEnoughError(
+            "The throughput of the stock setting is not known.",
+            safe="What was measured is kept.",
+            remedy="Run the baseline: the stock setting under each load.",
+        )
+    groups = card.fan_groups()
+    rise_se = np.array([run.settled.half_width_k / Z95 for run in settled])
+    thermal = fit_rise(
+        np.array([run.power_w for run in settled]),
+        np.array([run.rise_k for run in settled]),
+        rise_se,
+        _rpm_of(settled, "cooler"),
+        _rpm_of(settled, "case"),
+    )
+    heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
+    noise = fit_noise(
+        groups,
+        np.array([[run.fan_rpm[group] for group in groups] for run in heard]),
+        np.array([run.noise_dba for run in heard]),
+        np.array([run.noise_se_db for run in heard]),
+    )
+    return Models(
+        evidence=evidence,
+        thermal=thermal,
+        noise=noise,
+        loads=loads,
+        count_load=counts,
+        heavy_load=heavy.name,
+        stock_throughput=stock,
+        duty_rpm={group: _duty_rpm(runs, group) for group in groups},
+        base=_base(settled),
+        room_c=float(np.mean([run.settled.room_c for run in settled])),
+    )
+
+
+def _base(runs: list[RunSummary]) -> Setting:
+    """Return the setting that most runs share beneath the two axes: their last."""
+    return runs[-1].setting
+
+
+def _rpm_of(runs: list[RunSummary], group: str) -> Vector:
+    return np.array([run.fan_rpm.get(group, 0.0) for run in runs])
+
+
+def _power_laws(runs: list[RunSummary]) -> dict[str, PowerLaw]:
+    laws = {}
+    for load in sorted({run.load for run in runs}):
+        own = [run for run in runs if run.load == load and run.setting.sustained_power_w is not None and not run.heat_held]
+        held = np.array([run.power_held for run in own], dtype=bool)
+        if held.any():
+            laws[load] = fit_power_law(
+                np.array([run.setting.sustained_power_w for run in own], dtype=float),
+                np.array([run.power_w for run in own]),
+                np.array([run.throughput_per_s for run in own]),
+                held,
+            )
+    return laws
+
+
+def _duty_rpm(runs: list[RunSummary], group: str) -> tuple[tuple[float, float], ...]:
+    seen: dict[float, list[float]] = {}
+    for run in runs:
+        duty, rpm = run.setting.fan_duty.get(group), run.fan_rpm.get(group, np.nan)
+        if duty is not None and np.isfinite(rpm):
+            seen.setdefault(duty, []).append(rpm)
+    return tuple((duty, float(np.mean(seen[duty]))) for duty in sorted(seen))
+
+
+def predict(models: Models, limit_w: Vector, duties: dict[str, Vector], room_c: float) -> Predicted:
+    """Return what the models say of settings: limits ``(n,)`` in W and duties ``(n,)`` in % a fan group, in a room."""
+    heavy, counts = models.loads[models.heavy_load], models.loads[models.count_load]
+    speeds = models.speeds(duties)
+    groups = models.noise.groups
+    power = heavy.power_w(limit_w)
+    rise, rise_hw = models.thermal.rise(power, speeds[:, groups.index("cooler")], speeds[:, groups.index("case")])
+    core = at_room(rise, models.room_c, room_c)
+    ceiling = models.evidence.card.temperature_ceiling_c(models.base)
+    throughput, throughput_hw = counts.throughput(limit_w)
+    per_percent = 100.0 / models.stock_throughput[models.count_load]
+    in_room, in_room_hw = models.noise.in_room(speeds)
+    return Predicted(
+        core_c=core,
+        core_hw=rise_hw,
+        headroom_k=ceiling - core,
+        throughput_percent=throughput * per_percent,
+        throughput_hw=throughput_hw * per_percent,
+        power_w=power,
+        in_room_dba=in_room,
+        in_room_hw=in_room_hw,
+        alone_dba=models.noise.machine_alone(speeds),
+    )

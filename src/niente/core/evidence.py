@@ -1,0 +1,208 @@
+"""What a run in the book amounts to: its settled temperature, means, hold, and what went wrong, from its samples."""
+
+import math
+from collections.abc import Mapping
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.book.reader import DONE, BookReader, RunRecord
+from niente.core.frame import RigEventKind
+from niente.core.rigcard import LoadKind, RigCard
+from niente.core.science.hold import Hold, hold_of, shares
+from niente.core.science.settling import Settled, learn, not_yet, settle
+from niente.core.science.statistics import mean_with_error
+from niente.core.setting import Setting
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+BURST_S = 45.0
+"""Samples this long after a load starts are left out of a settling fit: the firmware still lets a burst through."""
+TAIL_S = 240.0
+"""Means of power, clock, throughput and noise are taken over the last samples of a run, this many seconds of them."""
+TEACHES_S = 420.0
+"""A run this long or longer teaches the next ones about the slow time constants."""
+FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
+
+
+class RunSummary(msgspec.Struct, frozen=True):
+    """One run, summed up. Means are over its last minutes; ``*_se`` are standard errors.
+
+    ``heat_held`` says that the firmware's temperature cap held the clock: the settled temperature is then the cap and
+    says nothing of the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
+    """
+
+    run_id: int
+    plan_id: int
+    step: int
+    setting: Setting
+    load: str
+    load_kind: LoadKind
+    how: str | None
+    seconds: float
+    settled: Settled
+    room_c: float
+    power_w: float
+    clock_mhz: float
+    throughput_per_s: float
+    noise_dba: float
+    noise_se_db: float
+    fan_rpm: dict[str, float]
+    holds: dict[str, float]
+    failures: int
+
+    @property
+    def running(self) -> bool:
+        """Whether the run is still open."""
+        return self.how is None
+
+    @property
+    def rise_k(self) -> float:
+        """The settled rise of the hottest core over the (lagged) room, K."""
+        return self.settled.value_c - self.settled.room_c
+
+    @property
+    def heat_held(self) -> bool:
+        """Whether heat held the clock for more than a twentieth of the last minutes."""
+        return self.holds.get(Hold.HEAT.words, 0.0) > 0.05
+
+    @property
+    def power_held(self) -> bool:
+        """Whether a power limit held the clock for most of the last minutes."""
+        return self.holds.get(Hold.POWER_LIMIT.words, 0.0) > 0.5
+
+
+def hottest_core(card: RigCard, values: Array, samples: int = 60) -> int | None:
+    """Return the channel of the core that was hottest on average over the last samples of ``values`` ``(n, channels)``.
+
+    Average first, then take the maximum: the maximum of twelve noisy sensors reads high. ``None`` without readings.
+    """
+    places = card.indices("core_temperature_c")
+    if not places or values.shape[0] == 0:
+        return None
+    recent = values[-samples:, places]
+    alive = np.isfinite(recent).any(axis=0)
+    if not alive.any():
+        return None
+    means = np.full(len(places), -np.inf)
+    means[alive] = np.nanmean(recent[:, alive], axis=0)
+    return places[int(np.argmax(means))]
+
+
+def column(card: RigCard, values: Array, name: str) -> Vector:
+    """Return one channel's readings ``(n,)``; NaN where the rig has no such channel."""
+    place = card.index(name)
+    return values[:, place] if place is not None else np.full(values.shape[0], np.nan)
+
+
+def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tuple[float, ...] = ()) -> Settled:
+    """Return where the hottest core settles, from the samples of a run so far: ``(n,)`` and ``(n, channels)``."""
+    hot = hottest_core(card, values)
+    if hot is None:
+        return not_yet("no core temperature is read")
+    from_burst = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
+    room = column(card, values, "room_temperature_c")
+    return settle(time_s[from_burst:], values[from_burst:, hot], room[from_burst:], slow_prior)
+
+
+def holds_of(card: RigCard, values: Array, setting: Setting) -> NDArray[np.int8]:
+    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``Hold``."""
+    places = card.indices("core_temperature_c")
+    cores = values[:, places] if places else np.full((values.shape[0], 1), np.nan)
+    hottest = np.where(np.isfinite(cores).any(axis=1), np.nanmax(np.where(np.isfinite(cores), cores, -np.inf), axis=1), np.nan)
+    whole = setting.over(card.stock)
+    return hold_of(
+        hottest,
+        column(card, values, "package_power_w"),
+        column(card, values, "effective_clock_mhz"),
+        cap_c=whole.temperature_cap_c,
+        limit_w=whole.sustained_power_w,
+        clock_cap_mhz=whole.clock_cap_mhz,
+    )
+
+
+def summarise(
+    card: RigCard, run: RunRecord, time_s: Vector, values: Array, failures: int, slow_prior: tuple[float, ...] = ()
+) -> RunSummary:
+    """Sum a run up from its samples, ``time_s`` ``(n,)`` and ``values`` ``(n, channels)``.
+
+    ``slow_prior`` is what the runs before it taught about the slow time constants (see ``science.settling``).
+    """
+    load = card.load(run.load)
+    kind = load.kind if load is not None else LoadKind.IDLE
+    whole = run.setting.over(card.stock)
+    if time_s.shape[0]:
+        span = min(TAIL_S, float(time_s[-1] - time_s[0]) / 2)
+        tail = values[time_s >= time_s[-1] - span]
+        seconds = float(time_s[-1] - time_s[0]) + card.sample_period_s
+    else:
+        tail, seconds = values, 0.0
+    idle = kind == LoadKind.IDLE
+    settled = not_yet("an idle run has no settled load") if idle else settled_so_far(card, time_s, values, slow_prior)
+    noise, noise_se = mean_with_error(column(card, tail, "noise_dba"))
+    held = shares(holds_of(card, tail, whole)) if kind != LoadKind.IDLE else {}
+    return RunSummary(
+        run_id=run.id,
+        plan_id=run.plan_id,
+        step=run.step,
+        setting=whole,
+        load=run.load,
+        load_kind=kind,
+        how=run.how,
+        seconds=seconds,
+        settled=settled,
+        room_c=_mean(column(card, tail, "room_temperature_c")),
+        power_w=_mean(column(card, tail, "package_power_w")),
+        clock_mhz=_mean(column(card, tail, "effective_clock_mhz")),
+        throughput_per_s=_mean(column(card, tail, "throughput_per_s")),
+        noise_dba=noise,
+        noise_se_db=noise_se,
+        fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},
+        holds={hold.words: share for hold, share in held.items()},
+        failures=failures,
+    )
+
+
+def _mean(values: Vector) -> float:
+    kept = values[np.isfinite(values)]
+    return float(np.mean(kept)) if kept.shape[0] else math.nan
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """Everything measured on one rig so far: its card, and its runs summed up, oldest first.
+
+    ``slow_prior`` is what they teach the next run about the slow time constants.
+    """
+
+    card: RigCard
+    runs: tuple[RunSummary, ...]
+    slow_prior: tuple[float, ...] = ()
+
+    def usable(self) -> list[RunSummary]:
+        """Return the runs that say something: those that came to their own end, and failures of the machine."""
+        return [run for run in self.runs if run.how in (DONE, "failed")]
+
+
+def gather(book: BookReader, known: Mapping[int, RunSummary] | None = None) -> Evidence | None:
+    """Sum up every measuring run of a book; ``None`` where it has no rig yet.
+
+    ``known`` are summaries made before: those of closed runs are taken over and not computed again.
+    """
+    card = book.card()
+    if card is None:
+        return None
+    runs: list[RunSummary] = []
+    slow_prior: tuple[float, ...] = ()
+    for run in book.runs():
+        if run.kind != "step":
+            continue
+        summary = (known or {}).get(run.id)
+        if summary is None or summary.running:
+            failures = sum(1 for item in book.happenings(run) if item.kind in FAILURES)
+            summary = summarise(card, run, *book.frames(run), failures, slow_prior)
+        if summary.how == DONE and summary.seconds >= TEACHES_S:
+            slow_prior = learn(slow_prior, summary.settled)
+        runs.append(summary)
+    return Evidence(card, tuple(runs), slow_prior)

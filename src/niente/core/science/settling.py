@@ -1,0 +1,150 @@
+"""Where a temperature will settle, told from a run that is not finished.
+
+y(t) = y_end - sum of A_i exp(-t / tau_i), with time constants of tens of seconds (spreader, base) and of minutes (fins,
+coolant, case); the die's own seconds are over before the fit begins. The constants are not fitted but averaged over a grid, each pair weighted by
+how well it explains the readings: a wrong guess of the slow constant is then part of the interval and not hidden.
+"""
+
+import functools
+import math
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.science.statistics import Z95, autocorrelation
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+BIN_S = 10.0
+"""Samples are averaged over this long before they are fitted."""
+LEAST_BINS = 12
+MIDDLE_TAUS_S = np.array([18.0, 40.0, 85.0])
+SLOW_TAUS_S = np.geomspace(150.0, 1500.0, 12)
+AMPLITUDE_SD_K = (25.0, 25.0, 2.0)
+"""Prior standard deviation of the slow and middle amplitude, and of a creep ``CREEP`` times slower than slow:
+panels and furniture that no run is long enough to show, and that would otherwise bias its end."""
+CREEP = 3.0
+FLOOR_SD_K = 0.25
+"""What no fit removes (sensor, room, model): never tighter than about ±0.5 K."""
+ROOM_LAG_S = 420.0
+MOST_BINS = 1100
+
+
+class Settled(msgspec.Struct, frozen=True):
+    """A settled temperature: ``value_c`` ± ``half_width_k`` (95 %), or ``reason`` why there is none yet.
+
+    ``room_c`` is the lagged room temperature that the value belongs to. ``slow_weights`` (12,) is how well each slow
+    time constant explains this run; it can be handed to the next run of the same variant.
+    """
+
+    value_c: float
+    half_width_k: float
+    room_c: float
+    reason: str = ""
+    slow_weights: tuple[float, ...] = ()
+
+    @property
+    def known(self) -> bool:
+        """Whether there is an answer at all."""
+        return not self.reason
+
+    def known_to(self, kelvin: float) -> bool:
+        """Whether the value is known to ± that many kelvin (95 %)."""
+        return self.known and self.half_width_k <= kelvin
+
+
+def not_yet(reason: str) -> Settled:
+    """Return the answer where there is none."""
+    return Settled(math.nan, math.inf, math.nan, reason)
+
+
+@functools.lru_cache(maxsize=1)
+def _exponentials() -> tuple[Array, Array, Array]:
+    """Return e^(-t/tau) at bin middles: slow (12, MOST_BINS), middle (3, ...), creep (12, ...)."""
+    t = (np.arange(MOST_BINS) + 0.5) * BIN_S
+    return (np.exp(-t / SLOW_TAUS_S[:, None]), np.exp(-t / MIDDLE_TAUS_S[:, None]), np.exp(-t / SLOW_TAUS_S[:, None] / CREEP))
+
+
+def lagged(time_s: Vector, values: Vector, lag_s: float = ROOM_LAG_S) -> Vector:
+    """Return ``values`` ``(n,)`` as a first-order lag of ``lag_s`` sees them, starting from their first minute's mean."""
+    result = np.empty_like(values)
+    state = float(np.mean(values[: max(1, min(60, values.shape[0]))]))
+    steps = np.diff(time_s, prepend=time_s[0])
+    gains = -np.expm1(-steps / lag_s)
+    for i, (value, gain) in enumerate(zip(values.tolist(), gains.tolist(), strict=True)):
+        state += gain * (value - state)
+        result[i] = state
+    return result
+
+
+def _bins(values: Vector, per_bin: int) -> Vector:
+    whole = values.shape[0] // per_bin
+    binned: Vector = values[: whole * per_bin].reshape(whole, per_bin).mean(axis=1)
+    return binned
+
+
+def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[float, ...] = ()) -> Settled:
+    """Return where ``core_c`` settles, from samples since its power became steady.
+
+    ``time_s``, ``core_c`` and ``room_c`` have shape ``(n,)``, evenly spaced, in s and °C; the lagged room is taken out
+    before the fit and put back at its last value. ``slow_prior`` are weights (12,) of the slow time constants from
+    earlier runs. Bayesian linear regression at every pair of grid constants (normal prior on the amplitudes), averaged
+    by marginal likelihood; the variance is inflated by the residuals' autocorrelation.
+    """
+    if time_s.shape[0] < 2:
+        return not_yet("the run has only begun")
+    spacing = float(time_s[-1] - time_s[0]) / (time_s.shape[0] - 1)
+    per_bin = max(1, round(BIN_S / spacing))
+    if time_s.shape[0] < LEAST_BINS * per_bin:
+        return not_yet("two minutes of steady power are needed first")
+    if not (np.all(np.isfinite(core_c)) and np.all(np.isfinite(room_c))):
+        return not_yet("readings are missing")
+    room = lagged(time_s, room_c)
+    y = _bins(core_c - room, per_bin)[:MOST_BINS]
+    n = y.shape[0]
+    slow, middle, creep = _exponentials()
+    count = len(SLOW_TAUS_S) * len(MIDDLE_TAUS_S)
+    basis = np.empty((count, n, 4))
+    basis[:, :, 0] = 1.0
+    basis[:, :, 1] = np.repeat(slow[:, :n], len(MIDDLE_TAUS_S), axis=0)
+    basis[:, :, 2] = np.tile(middle[:, :n], (len(SLOW_TAUS_S), 1))
+    basis[:, :, 3] = np.repeat(creep[:, :n], len(MIDDLE_TAUS_S), axis=0)
+
+    rough = np.diff(y)
+    noise_var = max(float(np.median(rough**2)) / 2 / 0.455, 1e-4)
+    precision = np.diag([0.0, *(noise_var / sd**2 for sd in AMPLITUDE_SD_K)])
+    gram = np.swapaxes(basis, 1, 2) @ basis + precision
+    moment = np.swapaxes(basis, 1, 2) @ y
+    found = np.linalg.solve(gram, moment[:, :, None])[:, :, 0]
+    residuals = y - (basis @ found[:, :, None])[:, :, 0]
+    cost = np.einsum("gn,gn->g", residuals, residuals) + np.einsum("gi,ij,gj->g", found, precision, found)
+    best = int(np.argmin(cost))
+    rho = autocorrelation(residuals[best])
+    variance = max(noise_var, float(cost[best]) / max(n - 4, 1)) * (1 + rho) / (1 - rho)
+    log_weight = -cost / (2 * variance) - 0.5 * np.linalg.slogdet(gram / noise_var)[1]
+    if slow_prior:
+        log_weight += np.repeat(np.log(np.asarray(slow_prior) + 1e-3), len(MIDDLE_TAUS_S))
+    weight = np.exp(log_weight - np.max(log_weight))
+    weight /= np.sum(weight)
+    end = found[:, 0]
+    within = variance * np.linalg.inv(gram)[:, 0, 0]
+    mean = float(weight @ end)
+    total = float(weight @ (within + (end - mean) ** 2)) + FLOOR_SD_K**2
+    slow_weights = weight.reshape(len(SLOW_TAUS_S), -1).sum(axis=1)
+    last_room = float(room[-1])
+    return Settled(mean + last_room, Z95 * math.sqrt(total), last_room, "", tuple(slow_weights.tolist()))
+
+
+def learn(prior: tuple[float, ...], seen: Settled) -> tuple[float, ...]:
+    """Return the weights of the slow time constants after one more run; half of what it says counts.
+
+    Fans move the slow constants, so what one run teaches the next is tempered.
+    """
+    if not seen.slow_weights:
+        return prior
+    fresh = np.asarray(seen.slow_weights)
+    old = np.asarray(prior) if prior else np.full(fresh.shape[0], 1.0 / fresh.shape[0])
+    mixed = 0.7 * old + 0.3 * fresh
+    return tuple((mixed / mixed.sum()).tolist())

@@ -1,0 +1,72 @@
+"""Small statistics that the models share."""
+
+import math
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+Vector = NDArray[np.float64]
+
+Z95 = 1.959963984540054
+"""Half width of a 95 % interval of the normal distribution, in standard deviations."""
+
+
+class Line(msgspec.Struct, frozen=True):
+    """A straight line fitted by least squares: ``y = intercept + slope x`` with standard errors.
+
+    ``residual_sd`` is the standard deviation of the residuals with ``n - 2`` degrees of freedom.
+    """
+
+    intercept: float
+    slope: float
+    intercept_se: float
+    slope_se: float
+    residual_sd: float
+    degrees: int
+
+
+def fit_line(x: Vector, y: Vector) -> Line:
+    """Fit a straight line to ``x`` and ``y`` of shape ``(n,)``, n at least 3.
+
+    Centred sums (any text on linear regression; held against NIST's Norris data set). Raises ``ValueError`` where
+    there are fewer than three points or all ``x`` are equal.
+    """
+    n = x.shape[0]
+    if n < 3:
+        raise ValueError("a line with its errors needs at least three points")
+    mean_x, mean_y = float(np.mean(x)), float(np.mean(y))
+    spread = float(np.sum((x - mean_x) ** 2))
+    if spread == 0.0:
+        raise ValueError("all x are equal")
+    slope = float(np.sum((x - mean_x) * (y - mean_y))) / spread
+    intercept = mean_y - slope * mean_x
+    residual_sd = math.sqrt(float(np.sum((y - intercept - slope * x) ** 2)) / (n - 2))
+    slope_se = residual_sd / math.sqrt(spread)
+    return Line(intercept, slope, residual_sd * math.sqrt(1 / n + mean_x**2 / spread), slope_se, residual_sd, n - 2)
+
+
+def autocorrelation(residuals: Vector) -> float:
+    """Return the lag-one autocorrelation of residuals ``(n,)``, between 0 and 0.95; 0 for fewer than eight."""
+    if residuals.shape[0] < 8:
+        return 0.0
+    centred = residuals - np.mean(residuals)
+    power = float(np.dot(centred, centred))
+    if power <= 0.0:
+        return 0.0
+    return min(max(float(np.dot(centred[1:], centred[:-1])) / power, 0.0), 0.95)
+
+
+def mean_with_error(values: Vector) -> tuple[float, float]:
+    """Return the mean of ``values`` ``(n,)`` and its standard error, with autocorrelation taken into account.
+
+    NaN are left out; (NaN, infinity) where nothing is left.
+    """
+    kept = values[np.isfinite(values)]
+    if kept.shape[0] == 0:
+        return math.nan, math.inf
+    if kept.shape[0] == 1:
+        return float(kept[0]), math.inf
+    rho = autocorrelation(kept)
+    error = float(np.std(kept, ddof=1)) / math.sqrt(kept.shape[0]) * math.sqrt((1 + rho) / (1 - rho))
+    return float(np.mean(kept)), error
