@@ -1,5 +1,6 @@
 """A bench: a rig, a book and an engine in a thread of their own, with a watchdog beside it."""
 
+import contextlib
 import threading
 import time
 import traceback
@@ -133,10 +134,8 @@ class Bench:
         if self._engine.abandoned:
             return
         self._engine.restore()
-        try:
+        with contextlib.suppress(NienteError):  # the disk that ended the plan may still be full; the listener is told
             self.writer.add_happening("plan ended", ended.why if isinstance(ended, PlanEnded) else "a bug of Niente's")
-        except NienteError:
-            pass  # the disk that ended the plan is still full; the listener is told below
         self.busy = False
         self._listener(ended)
 
@@ -163,10 +162,8 @@ class Bench:
         )
         run_id = self._engine.run_id
         if run_id is not None:
-            try:
+            with contextlib.suppress(NienteError):  # an open run is found and closed at the next start
                 self.writer.close_run(run_id, "stopped", error.happened, 0.0)
-            except NienteError:
-                pass  # an open run is found and closed at the next start
         if self.busy:
             self.busy = False
             self._listener(PlanEnded(False, error.happened, error))

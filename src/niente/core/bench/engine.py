@@ -5,8 +5,8 @@ import time
 from enum import StrEnum
 
 from niente.core.bench.events import (
-    FrameTaken,
     ForecastMade,
+    FrameTaken,
     Listener,
     PlanStarted,
     RigHappened,

@@ -87,5 +87,7 @@ class Broke(msgspec.Struct, frozen=True):
     report: str
 
 
-Event = StateChanged | PlanStarted | RunOpened | FrameTaken | ForecastMade | RunClosed | RigHappened | Warned | PlanEnded | Broke
+Event = (
+    StateChanged | PlanStarted | RunOpened | FrameTaken | ForecastMade | RunClosed | RigHappened | Warned | PlanEnded | Broke
+)
 Listener = Callable[[Event], None]

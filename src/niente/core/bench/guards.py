@@ -112,7 +112,8 @@ class Guards:
 
     def __init__(self, guards: tuple[Guard, ...], card: RigCard) -> None:
         self._fans = FanWatch(card)
-        self._watches = [*(LevelWatch(guard, card) for guard in guards), SensorWatch(card), self._fans]
+        levels = [LevelWatch(guard, card) for guard in guards]
+        self._watches: list[LevelWatch | SensorWatch | FanWatch] = [*levels, SensorWatch(card), self._fans]
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the first trip that this sample completes."""

@@ -80,18 +80,7 @@ class BookReader:
             "SELECT run.id, plan_id, step, kind, opened_at, run.rig_time_s, setting, load, channels, how, why,"
             " closing.rig_time_s FROM run LEFT JOIN closing ON closing.run_id = run.id ORDER BY run.id"
         )
-        return [
-            RunRecord(
-                *row[:6],
-                setting=msgspec.json.decode(row[6], type=Setting),
-                load=row[7],
-                channels=msgspec.json.decode(row[8], type=tuple[str, ...]),
-                how=row[9],
-                why=row[10] or "",
-                closed_rig_time_s=row[11],
-            )
-            for row in rows
-        ]
+        return [_run_record(row) for row in rows]
 
     def frames(self, run: RunRecord) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
@@ -106,7 +95,7 @@ class BookReader:
         rows = self._link.execute(
             f"SELECT run_id, rig_time_s, written_at, kind, body FROM happening {where} ORDER BY id", values
         )
-        return [Happening(*row[:4], msgspec.json.decode(row[4])) for row in rows]
+        return [Happening(run_id, at, written, kind, msgspec.json.decode(body)) for run_id, at, written, kind, body in rows]
 
     def last_rig_time_s(self) -> float:
         """Return the rig time of the last thing that was closed or opened; 0 in an empty book."""
@@ -116,3 +105,19 @@ class BookReader:
         return float(row[0] or 0.0)
 
 
+def _run_record(row: tuple[Any, ...]) -> RunRecord:
+    number, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels, how, why, closed_rig_time_s = row
+    return RunRecord(
+        id=number,
+        plan_id=plan_id,
+        step=step,
+        kind=kind,
+        opened_at=opened_at,
+        rig_time_s=rig_time_s,
+        setting=msgspec.json.decode(setting, type=Setting),
+        load=load,
+        channels=msgspec.json.decode(channels, type=tuple[str, ...]),
+        how=how,
+        why=why or "",
+        closed_rig_time_s=closed_rig_time_s,
+    )

@@ -43,7 +43,9 @@ class BookWriter:
         """Add a document (a rig card, a plan, a version of the project) and return its number."""
         return self._insert("document", kind=kind, written_at=time.time(), body=msgspec.json.encode(body).decode())
 
-    def open_run(self, plan_id: int, step: int, kind: str, setting: Setting, load: str, card: RigCard, rig_time_s: float) -> int:
+    def open_run(
+        self, plan_id: int, step: int, kind: str, setting: Setting, load: str, card: RigCard, rig_time_s: float
+    ) -> int:
         """Open a run: committed before its setting is applied, so that a machine that goes down leaves a trace."""
         return self._insert(
             "run",

@@ -38,7 +38,8 @@ class Models(msgspec.Struct, frozen=True):
     def rpm(self, group: str, duty: Array) -> Array:
         """Return a group's speed in rpm at duties in %, between the duties that were seen."""
         pairs = np.array(self.duty_rpm[group])
-        return np.interp(duty, pairs[:, 0], pairs[:, 1])
+        speed: Array = np.interp(duty, pairs[:, 0], pairs[:, 1])
+        return speed
 
     def speeds(self, duties: dict[str, Array]) -> Array:
         """Return speeds ``(n, groups)`` in rpm for duties ``(n,)`` a group, in the noise model's order."""
@@ -74,7 +75,8 @@ def fit_models(evidence: Evidence) -> Models:
     settled = [run for run in working if run.load == heavy.name and run.settled.known and not run.heat_held]
     if len(settled) < 3:
         raise NotEnoughError(
-            f"The heat path needs three settled runs of {heavy.title.lower()} that heat did not hold; there are {len(settled)}.",
+            f"The heat path needs three settled runs of {heavy.title.lower()} that heat did not hold, "
+            f"and there are {len(settled)}.",
             safe="What was measured is kept.",
             remedy="Run more of the plan.",
         )

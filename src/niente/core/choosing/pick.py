@@ -93,7 +93,9 @@ def choose(models: Models, limits: Limits, field: Field | None = None) -> Choice
     eligible = np.logical_and.reduce(list(kept.values()))
     best = _quietest(at, eligible)
     if best is None:
-        raise NotEnoughError(_none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out.")
+        raise NotEnoughError(
+            _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
+        )
     pick = _candidate(models, at, kept, best)
     return Choice(
         pick=pick,
@@ -148,7 +150,9 @@ def all_candidates(models: Models, field: Field, limits: Limits) -> list[Candida
     return [_candidate(models, field, kept, index) for index in range(field.clean_s.shape[0])]
 
 
-def _runners_up(models: Models, field: Field, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate) -> tuple[Candidate, ...]:
+def _runners_up(
+    models: Models, field: Field, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
+) -> tuple[Candidate, ...]:
     """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
     setting nearest to the pick; each at least 5 W or 8 % of duty from the others."""
     said = field.predicted

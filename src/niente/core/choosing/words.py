@@ -37,7 +37,8 @@ def standing(choice: Choice) -> str:
 def against(choice: Choice, other: Candidate) -> str:
     """Say what another setting would win and cost against the pick."""
     pick = choice.pick
-    wins, costs = [], []
+    wins: list[str] = []
+    costs: list[str] = []
     for amount, unit, digits in (
         (other.throughput_percent - pick.throughput_percent, "%", 1),
         (pick.in_room_dba - other.in_room_dba, "dB", 1),

@@ -42,9 +42,7 @@ def default_guards(card: RigCard) -> tuple[Guard, ...]:
         )
     ]
     if card.index("board_temperature_c") is not None:
-        guards.append(
-            Guard("board_temperature_c", 100.0, 85.0, 3.0, GuardAction.STOP, "The board's supply is too hot.")
-        )
+        guards.append(Guard("board_temperature_c", 100.0, 85.0, 3.0, GuardAction.STOP, "The board's supply is too hot."))
     return tuple(guards)
 
 
@@ -54,7 +52,11 @@ def quiet_point(card: RigCard, question: QuietPoint) -> Plan:
     steps = [*_noise_steps(card, question, base), *_baseline_steps(card, question)]
     heavy = card.load_of(LoadKind.HEAVY)
     for name in question.loads:
-        steps += _heavy_steps(question, base, name) if heavy is not None and name == heavy.name else _other_steps(question, base, name)
+        steps += (
+            _heavy_steps(question, base, name)
+            if heavy is not None and name == heavy.name
+            else _other_steps(question, base, name)
+        )
     return Plan(
         format=PLAN_FORMAT,
         rig=card.name,
@@ -79,18 +81,18 @@ def _noise_steps(card: RigCard, question: QuietPoint, base: Setting) -> list[Ste
     off = base
     for group in groups:
         off = off.replaced(f"fan_duty.{group}", card.control(f"fan_duty.{group}").low)  # type: ignore[union-attr]
-    steps = [Step(off, idle.name, once, "noise", "The room's background: fans as low as they go")]
+    steps = [Step(off, idle.name, once, "noise", "The room's background")]
     for group in groups:
         if group != "case":
             alone = off.replaced(f"fan_duty.{group}", base.fan_duty.get(group, COOLER_DUTY))
             steps.append(Step(alone, idle.name, once, "noise", f"The {group} fan alone"))
     for duty in question.fans.values:
-        steps.append(Step(base.replaced(question.fans.control, duty), idle.name, once, "noise", "Noise at this duty, no heat needed"))
+        steps.append(Step(base.replaced(question.fans.control, duty), idle.name, once, "noise", "Noise at this duty"))
     return steps
 
 
 def _baseline_steps(card: RigCard, question: QuietPoint) -> list[Step]:
-    return [Step(card.stock, load, _until_known(question), "baseline", "Stock, as found: what 100 % is") for load in question.loads]
+    return [Step(card.stock, load, _until_known(question), "baseline", "Stock: what 100 % is") for load in question.loads]
 
 
 def _heavy_steps(question: QuietPoint, base: Setting, load: str) -> list[Step]:
@@ -100,7 +102,7 @@ def _heavy_steps(question: QuietPoint, base: Setting, load: str) -> list[Step]:
         duties = sorted(question.fans.values, reverse=place % 2 == 0)
         for duty in duties:
             setting = base.replaced(question.power.control, limit).replaced(question.fans.control, duty)
-            steps.append(Step(setting, load, _until_known(question), "capacity", "Heat path and throughput at this place"))
+            steps.append(Step(setting, load, _until_known(question), "capacity", "Heat path and throughput here"))
     return steps
 
 
@@ -113,7 +115,7 @@ def _other_steps(question: QuietPoint, base: Setting, load: str) -> list[Step]:
             load,
             REALISTIC,
             "capacity",
-            "What this limit leaves of the work that counts",
+            "What this limit leaves",
         )
         for limit in sorted(question.power.values)
     ]

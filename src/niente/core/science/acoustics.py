@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.science.statistics import Z95
+from niente.core.science.statistics import Z95, propagated_variance
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -54,7 +54,8 @@ class NoiseModel(msgspec.Struct, frozen=True):
         count = len(self.groups)
         ratio = np.maximum(rpm / np.asarray(self.full_rpm), 1e-4)
         laws = values[1 : 1 + count] + values[1 + count :] * np.log10(ratio)
-        return np.where(rpm > 30.0, np.maximum(laws, SILENT_DB), SILENT_DB)
+        parts: Array = np.where(rpm > 30.0, np.maximum(laws, SILENT_DB), SILENT_DB)
+        return parts
 
     def _values(self) -> Vector:
         return np.array([self.background_dba, *self.level_dba, *self.per_decade])
@@ -68,16 +69,11 @@ class NoiseModel(msgspec.Struct, frozen=True):
         speeds, values = np.asarray(rpm, float), self._values()
 
         def level(at: Vector) -> Array:
-            return 10.0 * np.log10(10.0 ** (at[0] / 10.0) + np.sum(10.0 ** (self._parts(speeds, at) / 10.0), axis=-1))
+            total: Array = 10.0 * np.log10(10.0 ** (at[0] / 10.0) + np.sum(10.0 ** (self._parts(speeds, at) / 10.0), axis=-1))
+            return total
 
         centre = level(values)
-        slopes = []
-        for i in range(values.shape[0]):
-            moved = values.copy()
-            moved[i] += 0.01
-            slopes.append((level(moved) - centre) / 0.01)
-        gradient = np.stack(slopes, axis=-1)
-        variance = np.einsum("...i,ij,...j->...", gradient, np.asarray(self.covariance), gradient)
+        variance = propagated_variance(level, values, np.asarray(self.covariance), step=0.01)
         share = 1.0 - 10.0 ** ((values[0] - centre) / 10.0)  # the model's own error touches only the machine's part
         return centre, Z95 * np.sqrt(variance + (MODEL_SD_DB * share) ** 2)
 

@@ -1,8 +1,9 @@
 """Where a temperature will settle, told from a run that is not finished.
 
-y(t) = y_end - sum of A_i exp(-t / tau_i), with time constants of tens of seconds (spreader, base) and of minutes (fins,
-coolant, case); the die's own seconds are over before the fit begins. The constants are not fitted but averaged over a grid, each pair weighted by
-how well it explains the readings: a wrong guess of the slow constant is then part of the interval and not hidden.
+y(t) = y_end - sum of A_i exp(-t / tau_i), with time constants of tens of seconds (spreader, base) and of minutes
+(fins, coolant, case); the die's own seconds are over before the fit begins. The constants are not
+fitted but averaged over a grid, each pair weighted by how well it explains the readings: a wrong guess of the slow
+constant is then part of the interval and not hidden.
 """
 
 import functools

@@ -1,12 +1,14 @@
 """Small statistics that the models share."""
 
 import math
+from collections.abc import Callable
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
 
 Z95 = 1.959963984540054
 """Half width of a 95 % interval of the normal distribution, in standard deviations."""
@@ -44,6 +46,23 @@ def fit_line(x: Vector, y: Vector) -> Line:
     residual_sd = math.sqrt(float(np.sum((y - intercept - slope * x) ** 2)) / (n - 2))
     slope_se = residual_sd / math.sqrt(spread)
     return Line(intercept, slope, residual_sd * math.sqrt(1 / n + mean_x**2 / spread), slope_se, residual_sd, n - 2)
+
+
+def propagated_variance(function: Callable[[Vector], Array], at: Vector, covariance: Array, step: float = 1e-4) -> Array:
+    """Return the variance that parameters ``at`` ``(k,)`` with ``covariance`` ``(k, k)`` give to ``function(at)``.
+
+    First-order propagation (JCGM 100, the law of propagation of uncertainty; from memory) with one-sided differences of
+    ``step``. The result has the shape of ``function(at)``.
+    """
+    centre = function(at)
+    slopes = []
+    for place in range(at.shape[0]):
+        moved = at.copy()
+        moved[place] += step
+        slopes.append((function(moved) - centre) / step)
+    gradient = np.stack(slopes, axis=-1)
+    variance: Array = np.einsum("...i,ij,...j->...", gradient, covariance, gradient)
+    return variance
 
 
 def autocorrelation(residuals: Vector) -> float:

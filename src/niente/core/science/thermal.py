@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.science.statistics import Z95
+from niente.core.science.statistics import Z95, propagated_variance
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -42,30 +42,24 @@ class ThermalModel(msgspec.Struct, frozen=True):
         )
         r_cooler, r_case = cooler / self.cooler_full_rpm, case / self.case_full_rpm
         logs = np.asarray(self.logs)
-        centre = _rise(logs, power, r_cooler, r_case)
-        slopes = []
-        for i in range(logs.shape[0]):
-            moved = logs.copy()
-            moved[i] += 1e-4
-            slopes.append((_rise(moved, power, r_cooler, r_case) - centre) / 1e-4)
-        gradient = np.stack(slopes, axis=-1)
-        variance = np.einsum("...i,ij,...j->...", gradient, np.asarray(self.covariance), gradient)
-        model = max(self.residual_sd_k, FLOOR_SD_K) ** 2
-        return centre, Z95 * np.sqrt(variance + model)
+
+        def at(parameters: Vector) -> Array:
+            return _rise(parameters, power, r_cooler, r_case)
+
+        variance = propagated_variance(at, logs, np.asarray(self.covariance))
+        return at(logs), Z95 * np.sqrt(variance + max(self.residual_sd_k, FLOOR_SD_K) ** 2)
 
     def resistance(self, cooler_rpm: float, case_rpm: float) -> tuple[float, float]:
         """Return the thermal resistance from hottest core to room in K/W at fan speeds, and its 95 % half width."""
-        one, two = np.array([100.0]), np.array([101.0])
-        centre = float((self.rise(two, cooler_rpm, case_rpm)[0] - self.rise(one, cooler_rpm, case_rpm)[0])[0])  # type: ignore[arg-type]
-        logs = np.asarray(self.logs)
-        gradient = np.empty(logs.shape[0])
         r_cooler, r_case = np.array(cooler_rpm / self.cooler_full_rpm), np.array(case_rpm / self.case_full_rpm)
-        for i in range(logs.shape[0]):
-            moved = logs.copy()
-            moved[i] += 1e-4
-            slope = _rise(moved, np.array(101.0), r_cooler, r_case) - _rise(moved, np.array(100.0), r_cooler, r_case)
-            gradient[i] = (float(slope) - centre) / 1e-4
-        return centre, Z95 * math.sqrt(float(gradient @ np.asarray(self.covariance) @ gradient))
+        logs = np.asarray(self.logs)
+
+        def a_watt_more(parameters: Vector) -> Array:
+            one, none = np.array(1.0), np.array(0.0)
+            return _rise(parameters, one, r_cooler, r_case) - _rise(parameters, none, r_cooler, r_case)
+
+        variance = propagated_variance(a_watt_more, logs, np.asarray(self.covariance))
+        return float(a_watt_more(logs)), Z95 * math.sqrt(float(variance))
 
 
 def thermal_resistance_kpw(rise_k: float, power_w: float) -> float:

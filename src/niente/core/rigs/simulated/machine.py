@@ -156,7 +156,9 @@ class Machine(msgspec.Struct, frozen=True):
 
 def shipped_machines() -> tuple[str, ...]:
     """Return the names of the machines that ship, Larkspur first."""
-    names = sorted(entry.name.removesuffix(".json") for entry in resources.files(MACHINES).iterdir() if entry.name.endswith(".json"))
+    names = sorted(
+        entry.name.removesuffix(".json") for entry in resources.files(MACHINES).iterdir() if entry.name.endswith(".json")
+    )
     return tuple(sorted(names, key=lambda name: name != "larkspur"))
 
 

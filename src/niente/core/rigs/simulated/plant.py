@@ -125,7 +125,7 @@ def package_power(c: Constants, clock_mhz: float, offset_v: float, activity: flo
 def advance(c: Constants, d: Demand, nodes: Vector, control: Vector, out: Vector, seconds: float) -> None:
     """Move the plant on by ``seconds``; ``nodes`` (cores first), ``control`` and ``out`` are changed in place."""
     n = c.cores
-    steps = int(round(seconds / STEP_S))
+    steps = round(seconds / STEP_S)
     each_w = np.empty(n)
     power_sum = clock_sum = volt_sum = board_sum = 0.0
     hottest = -1e9

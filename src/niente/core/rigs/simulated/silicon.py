@@ -12,7 +12,9 @@ Vector = NDArray[np.float64]
 
 
 @njit(cache=True, nogil=True)
-def _summed_hazard(shallow_mv: float, per_k: float, extra_mv: Vector, scale_mv: Vector, offset_mv: float, cores_c: Vector) -> float:
+def _summed_hazard(
+    shallow_mv: float, per_k: float, extra_mv: Vector, scale_mv: Vector, offset_mv: float, cores_c: Vector
+) -> float:
     total = 0.0
     for i in range(extra_mv.shape[0]):
         margin = shallow_mv + extra_mv[i] - per_k * (cores_c[i] - 60.0)

@@ -1,0 +1,166 @@
+"""The commands. Exit codes and JSON keys stand in docs/reference/command-line.md and are kept."""
+
+import sys
+from pathlib import Path
+
+import click
+import msgspec
+
+from niente import __version__
+from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
+from niente.core.errors import BookError, DocumentError, NienteError, NotEnoughError
+from niente.core.plan import read_plan
+from niente.core.project import Axis
+from niente.core.rigcard import RigCard
+
+REFUSED = 3
+"""Exit code: something given cannot be used; nothing was run or changed."""
+NOT_ENOUGH = 6
+"""Exit code: the readings so far do not answer the question."""
+
+
+@click.group()
+@click.version_option(__version__, prog_name="niente-cli")
+def commands() -> None:
+    """Find a computer's quiet, stable operating point."""
+
+
+@commands.command()
+@click.option("--json", "as_json", is_flag=True, help="Print the rig cards as JSON.")
+def rigs(as_json: bool) -> None:
+    """List the rigs that can be opened."""
+    from niente.core.rigs.registry import installed, shipped
+
+    cards = [_card(name) for name in (*shipped(), *installed())]
+    if as_json:
+        click.echo(msgspec.json.format(msgspec.json.encode(cards), indent=1))
+        return
+    for card in cards:
+        click.echo(f"{card.name:12} {'simulated' if card.simulated else 'machine':10} {card.summary}")
+
+
+@commands.group()
+def plan() -> None:
+    """Make a plan and print it as JSON."""
+
+
+@plan.command("quiet-point")
+@click.option("--rig", required=True, help="The rig's name, or module:factory.")
+@click.option("--power", default=None, metavar="W,W,…", help="Sustained power limits in W.")
+@click.option("--fans", default=None, metavar="%,%,…", help="Case-fan duties in %.")
+@click.option("--offset", default=None, type=float, metavar="MV", help="Voltage offset in mV for the whole sweep.")
+@click.option("--loads", default=None, metavar="NAME,…", help="Loads to run.")
+@click.option("--known-to", default=None, type=float, metavar="K", help="End a run when it is known to ± this (default 1).")
+def quiet_point_command(
+    rig: str, power: str | None, fans: str | None, offset: float | None, loads: str | None, known_to: float | None
+) -> None:
+    """Which setting is quiet, fast enough and sound?"""
+    from niente.core.plan import check_plan
+    from niente.core.planning.quiet_point import default_question, quiet_point
+
+    card = _card(rig)
+    question = default_question(card)
+    if power is not None:
+        question = msgspec.structs.replace(question, power=Axis(question.power.control, _numbers(power, "--power")))
+    if fans is not None:
+        question = msgspec.structs.replace(question, fans=Axis(question.fans.control, _numbers(fans, "--fans")))
+    if offset is not None:
+        question = msgspec.structs.replace(question, base=question.base.replaced("voltage_offset_mv", offset))
+    if loads is not None:
+        question = msgspec.structs.replace(question, loads=tuple(name.strip() for name in loads.split(",")))
+    if known_to is not None:
+        question = msgspec.structs.replace(question, known_to_k=known_to)
+    made = quiet_point(card, question)
+    check_plan(made, card)
+    click.echo(made.to_json(), nl=False)
+
+
+@commands.command()
+@click.argument("plan_file", type=click.Path(path_type=Path))
+@click.option("--rig", required=True, help="The rig's name, or module:factory.")
+@click.option("--book", required=True, type=click.Path(path_type=Path), help="The book to write; made where there is none.")
+@click.option("--seed", default=1, show_default=True, help="Which sample of a simulated machine.")
+@click.option(
+    "--pace", default=None, type=click.FloatRange(min=0.1), help="Rig seconds a second (default: as fast as it goes)."
+)
+def run(plan_file: Path, rig: str, book: Path, seed: int, pace: float | None) -> None:
+    """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores."""
+    from niente.core.rigs.registry import open_rig
+
+    try:
+        text = plan_file.read_bytes()
+    except OSError as error:
+        raise DocumentError(
+            f"The plan {plan_file} cannot be read: {error.strerror}.",
+            remedy="Check the name, or make one with 'niente-cli plan'.",
+        ) from None
+    wanted = read_plan(text, str(plan_file))
+    sys.exit(run_in_terminal(open_rig(rig, seed=seed, pace=pace), wanted, book))
+
+
+@commands.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.option("--throughput", default=None, type=float, metavar="%", help="Least throughput in % of stock (default 90).")
+@click.option("--headroom", default=None, type=float, metavar="K", help="Least headroom in K (default 8).")
+@click.option("--room", default=None, type=float, metavar="°C", help="Design room in °C (default 28).")
+@click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
+def choose(book: Path, throughput: float | None, headroom: float | None, room: float | None, as_json: bool) -> None:
+    """Pick the quietest setting that keeps the limits."""
+    from niente.cli.choice import choice_as_data, choice_as_text
+    from niente.core.book.reader import BookReader
+    from niente.core.choosing.models import fit_models
+    from niente.core.choosing.pick import choose as pick
+    from niente.core.evidence import gather
+    from niente.core.project import Limits
+
+    reader = BookReader(book)
+    evidence = gather(reader)
+    if evidence is None:
+        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+    project = reader.project()
+    limits = project.limits if project is not None else Limits()
+    changed = {"least_throughput_percent": throughput, "least_headroom_k": headroom, "design_room_c": room}
+    limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
+    choice = pick(fit_models(evidence), limits)
+    if as_json:
+        click.echo(msgspec.json.format(msgspec.json.encode(choice_as_data(choice)), indent=1))
+    else:
+        click.echo(choice_as_text(choice))
+
+
+def _card(rig: str) -> RigCard:
+    from niente.core.rigs.registry import open_rig
+
+    opened = open_rig(rig)
+    try:
+        return opened.describe()
+    finally:
+        opened.close()
+
+
+def _numbers(text: str, option: str) -> tuple[float, ...]:
+    try:
+        return tuple(float(part) for part in text.split(","))
+    except ValueError:
+        raise click.BadParameter(f"wanted numbers with commas between them, not {text!r}", param_hint=option) from None
+
+
+def main() -> None:
+    """Run the command line; an error that a person can act on is three sentences and an exit code, never a traceback."""
+    try:
+        code = commands.main(standalone_mode=False)
+    except click.ClickException as error:
+        error.show()
+        code = error.exit_code
+    except click.Abort:
+        code = STOPPED
+    except NotEnoughError as error:
+        click.echo(str(error), err=True)
+        code = NOT_ENOUGH
+    except NienteError as error:
+        click.echo(str(error), err=True)
+        code = REFUSED
+    sys.exit(code if isinstance(code, int) else 0)
+
+
+__all__ = ["ENDED_EARLY", "NOT_ENOUGH", "REFUSED", "STOPPED", "main"]

@@ -1,0 +1,94 @@
+"""The demo: a planetarium's render machine with a finished sweep, and a closer look going on."""
+
+import os
+import shutil
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import platformdirs
+
+from niente import __version__
+from niente.core.bench.bench import Bench
+from niente.core.bench.events import Broke, Event, Listener, PlanEnded, RunOpened
+from niente.core.errors import NienteError
+from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.project import Axis, Project
+from niente.core.rigs.registry import open_rig
+
+RIG, SEED, PACE = "larkspur", 3, 60.0
+SWEEP = f"demo-sweep-{__version__}.niente"
+
+
+def demo_folder() -> Path:
+    """Return where the demo lives: the person's cache, where nothing of theirs is."""
+    return Path(platformdirs.user_cache_dir("niente"))
+
+
+def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Bench, Project]:
+    """Return a bench on a fresh copy of the demo book, and the project of the closer look that goes on.
+
+    The finished sweep is made once, in a few seconds, and kept in the cache.
+    """
+    folder = demo_folder()
+    folder.mkdir(parents=True, exist_ok=True)
+    sweep = folder / SWEEP
+    if not sweep.exists():
+        make_sweep(sweep, progress)
+    book = folder / f"Larkspur-demo-{os.getpid()}.niente"
+    for old in folder.glob("Larkspur-demo-*.niente*"):
+        if not _alive(old):
+            old.unlink(missing_ok=True)
+    shutil.copyfile(sweep, book)
+    bench = Bench(open_rig(RIG, seed=SEED, pace=PACE), book, listener)
+    project = closer_look(default_project(bench.card, SEED))
+    bench.save_project(project)
+    return bench, project
+
+
+def closer_look(project: Project) -> Project:
+    """Return the project of a second, closer sweep round the place where the first one picked."""
+    question = msgspec.structs.replace(
+        project.question,
+        power=Axis("sustained_power_w", (90.0, 108.0, 116.0)),
+        fans=Axis("fan_duty.case", (24.0, 40.0)),
+    )
+    return msgspec.structs.replace(project, question=question)
+
+
+def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
+    """Run the first sweep as fast as it goes, into a book that only takes its name once it is whole."""
+    draft = path.with_name(f"{path.stem}.{os.getpid()}.draft")
+    over = threading.Event()
+    ended: list[PlanEnded | Broke] = []
+
+    def hear(event: Event) -> None:
+        match event:
+            case RunOpened(_, index, total, _):
+                progress(f"Making the demo book: run {index + 1} of {total} …")
+            case PlanEnded() | Broke():
+                ended.append(event)
+                over.set()
+            case _:
+                return
+
+    bench = Bench(open_rig(RIG, seed=SEED), draft, hear)
+    try:
+        project = default_project(bench.card, SEED)
+        bench.save_project(project)
+        bench.start(quiet_point(bench.card, project.question), project.limits)
+        over.wait()
+    finally:
+        bench.close()
+    if isinstance(ended[0], Broke) or not ended[0].complete:
+        draft.unlink(missing_ok=True)
+        raise NienteError("The demo book could not be made.", safe="None of your files was touched.", remedy="Start it again.")
+    draft.rename(path)
+    draft.with_name(draft.name + "-lock").unlink(missing_ok=True)
+
+
+def _alive(book: Path) -> bool:
+    """Return whether the Niente that made a demo book still runs."""
+    number = book.name.removeprefix("Larkspur-demo-").partition(".")[0]
+    return number.isdigit() and Path(f"/proc/{number}").exists()

@@ -1,0 +1,91 @@
+"""What the readings come to, worked out away from the window's thread; answers that came too late are dropped."""
+
+import traceback
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+
+from niente.core.book.reader import BookReader
+from niente.core.choosing.field import Field, survey
+from niente.core.choosing.models import Models, fit_models
+from niente.core.choosing.pick import Choice, choose
+from niente.core.errors import NienteError
+from niente.core.evidence import Evidence, RunSummary, gather
+from niente.core.project import Limits
+
+
+class Answer(msgspec.Struct, frozen=True):
+    """What is known now. Where something cannot be answered, ``problem`` says why, in words."""
+
+    evidence: Evidence | None = None
+    models: Models | None = None
+    field: Field | None = None
+    choice: Choice | None = None
+    problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
+
+
+class Analyst(QObject):
+    """Answers questions about a book in a thread of its own."""
+
+    answered = Signal(object)
+    broke = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
+        self._asked = 0
+        self._known: dict[int, RunSummary] = {}
+
+    def ask(self, book: Path, limits: Limits) -> None:
+        """Ask for a fresh answer; an older question still under way is then not answered any more."""
+        self._asked += 1
+        number = self._asked
+        self._pool.submit(self._guarded, lambda: self._answer(number, book, limits))
+
+    def forget(self) -> None:
+        """Forget what was summed up: another book comes."""
+        self._asked += 1
+        self._known = {}
+
+    def close(self) -> None:
+        """Answer nothing any more."""
+        self._asked += 1
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def _guarded(self, work: Callable[[], None]) -> None:
+        try:
+            work()
+        except Exception:
+            self.broke.emit(traceback.format_exc())
+
+    def _answer(self, number: int, book: Path, limits: Limits) -> None:
+        if number != self._asked:
+            return
+        answer = work_out(book, limits, self._known)
+        if answer.evidence is not None:
+            self._known = {run.run_id: run for run in answer.evidence.runs}
+        if number == self._asked:
+            self.answered.emit(answer)
+
+
+def work_out(book: Path, limits: Limits, known: dict[int, RunSummary]) -> Answer:
+    """Return the whole answer for a book and limits, as far as it goes."""
+    evidence = models = field = choice = None
+    problem = ""
+    try:
+        reader = BookReader(book)
+        try:
+            evidence = gather(reader, known)
+        finally:
+            reader.close()
+        if evidence is None:
+            return Answer()
+        models = fit_models(evidence)
+        field = survey(models, limits)
+        choice = choose(models, limits, field)
+    except NienteError as error:
+        problem = f"{error.happened} {error.remedy}"
+    return Answer(evidence, models, field, choice, problem)

@@ -1,0 +1,97 @@
+"""Starting Niente: the window first, everything heavy after it shows."""
+
+import argparse
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from niente import __version__
+from niente.desktop.session import Session
+from niente.desktop.theme import PAPER, apply_theme, load_fonts
+from niente.desktop.window import Window
+
+SWITCH_S = 0.001
+"""How long one thread may keep the interpreter: the bench at full speed must not make the window stutter."""
+
+
+def arguments(argv: list[str]) -> argparse.Namespace:
+    """Read the command line."""
+    parser = argparse.ArgumentParser(prog="niente", description="Find a computer's quiet, stable operating point.")
+    parser.add_argument("book", nargs="?", type=Path, help="the book to open; made where there is none")
+    parser.add_argument("--rig", default="larkspur", help="the rig's name, or module:factory")
+    parser.add_argument("--seed", type=int, default=1, help="which sample of a simulated machine")
+    parser.add_argument("--demo", action="store_true", help="open the demo book in your cache; none of your files is touched")
+    parser.add_argument("--version", action="version", version=f"niente {__version__}")
+    return parser.parse_args(argv)
+
+
+def make_app(argv: list[str]) -> QApplication:
+    """Return the application, dressed."""
+    existing = QApplication.instance()
+    app = existing if isinstance(existing, QApplication) else QApplication(argv)
+    app.setApplicationName("niente")
+    app.setApplicationDisplayName("Niente")
+    load_fonts()
+    apply_theme(app, PAPER)
+    return app
+
+
+def open_book(window: Window, wanted: argparse.Namespace) -> None:
+    """Attach what the command line asks for, away from the window's thread."""
+    if wanted.demo:
+        from niente.core.demo import open_demo
+
+        window.session.open(open_demo, start=True)
+        return
+    book = wanted.book or default_book()
+
+    def prepare(progress: Callable[[str], None], listener: Callable[[object], None]) -> object:
+        from niente.core.bench.bench import Bench
+        from niente.core.rigs.registry import open_rig
+
+        progress(f"Opening {book} …")
+        return Bench(open_rig(wanted.rig, seed=wanted.seed, pace=60.0), book, listener), None
+
+    window.session.open(prepare, start=False)  # type: ignore[arg-type]
+
+
+def default_book() -> Path:
+    """Return the book that opens when none is named."""
+    import platformdirs
+
+    return Path(platformdirs.user_data_dir("niente")) / "bench.niente"
+
+
+def show(wanted: argparse.Namespace) -> Window:
+    """Show the window; the rest follows once it stands."""
+
+    def reopen(book: Path) -> None:
+        window.session.close()
+        window.hide()
+        wanted.demo, wanted.book = False, book
+        kept.append(show(wanted))
+
+    kept: list[Window] = []
+    window = Window(Session(), PAPER, reopen)
+    window.show()
+
+    def after() -> None:
+        open_book(window, wanted)
+        window.build_pages()
+
+    QTimer.singleShot(0, after)
+    return window
+
+
+def main() -> None:
+    """Run Niente."""
+    wanted = arguments(sys.argv[1:])
+    sys.setswitchinterval(SWITCH_S)
+    app = make_app(sys.argv[:1])
+    window = show(wanted)
+    code = app.exec()
+    del window
+    sys.exit(code)

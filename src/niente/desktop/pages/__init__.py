@@ -1,0 +1,1 @@
+"""The pages, one idea each, in the order of the work."""

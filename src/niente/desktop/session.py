@@ -1,0 +1,266 @@
+"""The session: the open book, the bench on it, the project, and the answers; pages read it and are told when it changes."""
+
+import threading
+import traceback
+from collections.abc import Callable
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QUndoStack
+
+from niente.core.bench.bench import Bench
+from niente.core.bench.engine import Command
+from niente.core.bench.events import (
+    Broke,
+    Event,
+    ForecastMade,
+    FrameTaken,
+    PlanEnded,
+    PlanStarted,
+    RunClosed,
+    RunOpened,
+    StateChanged,
+    Warned,
+)
+from niente.core.bench.samples import Samples
+from niente.core.bench.states import State
+from niente.core.book.reader import BookReader
+from niente.core.errors import NienteError
+from niente.core.frame import Frame
+from niente.core.plan import Plan
+from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.project import Limits, Project
+from niente.core.rigcard import RigCard
+from niente.desktop.analysis import Analyst, Answer
+from niente.desktop.bridge import Bridge
+from niente.desktop.edits import Edit
+
+
+class Notice(msgspec.Struct, frozen=True):
+    """Something for the message bar: what happened, what is safe, what to do; and an action, where one helps."""
+
+    text: str
+    action: str = ""
+
+
+class LiveRun(msgspec.Struct):
+    """The run under way, as the window follows it. ``forecasts`` are (rig time, value, half width)."""
+
+    opened: RunOpened
+    samples: Samples
+    forecasts: list[tuple[float, float, float]]
+    closed: RunClosed | None = None
+
+
+class Session(QObject):
+    """One open book. Everything here belongs to the window's thread."""
+
+    opened = Signal()
+    sampled = Signal()
+    run_changed = Signal()
+    state_changed = Signal()
+    project_changed = Signal()
+    answered = Signal()
+    notice = Signal(object)
+    broke = Signal(str)
+    progress = Signal(str)
+    _ready = Signal(object, object)
+    _failed = Signal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.bench: Bench | None = None
+        self.project: Project | None = None
+        self.plan: Plan | None = None
+        self.answer = Answer()
+        self.state = State.IDLE
+        self.frame: Frame | None = None
+        self.live: LiveRun | None = None
+        self.done: set[int] = set()
+        self.undo = QUndoStack(self)
+        self._bridge = Bridge(self)
+        self._bridge.arrived.connect(self._hear)
+        self._analyst = Analyst(self)
+        self._analyst.answered.connect(self._take_answer)
+        self._analyst.broke.connect(self.broke)
+        self._ready.connect(self._take_bench)
+        self._failed.connect(self._report)
+        self._then_start = False
+        self._opener: threading.Thread | None = None
+
+    # -- opening and closing -------------------------------------------------------------------------------------
+
+    @property
+    def card(self) -> RigCard | None:
+        """The rig's card, once it is attached."""
+        return self.bench.card if self.bench is not None else None
+
+    def open(
+        self, prepare: Callable[[Callable[[str], None], Callable[[Event], None]], tuple[Bench, Project | None]], *, start: bool
+    ) -> None:
+        """Attach a rig and a book away from the window's thread.
+
+        ``prepare(progress, listener)`` makes the bench; ``start`` runs the project's plan as soon as it is there.
+        """
+        self._then_start = start
+
+        def work() -> None:
+            try:
+                self._ready.emit(*prepare(self.progress.emit, self._bridge.push))
+            except NienteError as error:
+                self._failed.emit(error)
+            except Exception:
+                self.broke.emit(traceback.format_exc())
+
+        self._opener = threading.Thread(target=work, name="niente-opener", daemon=True)
+        self._opener.start()
+
+    def _take_bench(self, bench: Bench, project: Project | None) -> None:
+        self.bench = bench
+        reader = BookReader(bench.writer.path)
+        try:
+            self.project = project or reader.project() or default_project(bench.card, 1)
+        finally:
+            reader.close()
+        self._replan()
+        self.opened.emit()
+        self.project_changed.emit()
+        self.ask()
+        if bench.interrupted is not None:
+            lost = bench.interrupted
+            self.notice.emit(
+                Notice(
+                    f"The last time, Niente or the machine went down in run {lost.step + 1}. "
+                    "Its samples are kept; going on repeats that run.",
+                    "plan.start",
+                )
+            )
+        if self._then_start:
+            self.start()
+
+    def close(self) -> None:
+        """Stop what runs, make the rig safe, and let go of the book."""
+        if self._opener is not None:
+            self._opener.join(20.0)
+        self._bridge.stop()
+        self._analyst.close()
+        if self.bench is not None:
+            self.bench.close()
+            self.bench = None
+
+    # -- what a person does ----------------------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Run what is left of the plan."""
+        if self.bench is None or self.plan is None or self.project is None:
+            return
+        try:
+            self.bench.start(self.plan, self.project.limits)
+        except NienteError as error:
+            self._report(error)
+
+    def tell(self, command: Command) -> None:
+        """Give the bench a command."""
+        if self.bench is not None:
+            self.bench.tell(command)
+
+    def note(self, text: str) -> None:
+        """Write a note into the book."""
+        if self.bench is not None:
+            try:
+                self.bench.note(text)
+            except NienteError as error:
+                self._report(error)
+
+    def edit(self, words: str, after: Project) -> None:
+        """Change the project, undoably; ``words`` say what is done."""
+        if self.project is not None and after != self.project:
+            self.undo.push(Edit(words, self.project, after, self._set_project))
+
+    def change_limits(self, words: str, limits: Limits) -> None:
+        """Change what a pick must keep, undoably."""
+        if self.project is not None:
+            self.edit(words, msgspec.structs.replace(self.project, limits=limits))
+
+    def busy(self) -> bool:
+        """Whether a plan runs."""
+        return self.bench is not None and self.bench.busy
+
+    def ask(self) -> None:
+        """Ask for fresh answers."""
+        if self.bench is not None and self.project is not None:
+            self._analyst.ask(self.bench.writer.path, self.project.limits)
+
+    # -- inside --------------------------------------------------------------------------------------------------
+
+    def _set_project(self, project: Project) -> None:
+        self.project = project
+        self._replan()
+        if self.bench is not None:
+            try:
+                self.bench.save_project(project)
+            except NienteError as error:
+                self._report(error)
+        self.project_changed.emit()
+        self.ask()
+
+    def _replan(self) -> None:
+        """Make the plan anew from the question; a plan that runs goes on as it was started."""
+        if self.project is not None and self.card is not None and not self.busy():
+            self.plan = quiet_point(self.card, self.project.question)
+            self.done = set()
+
+    def _take_answer(self, answer: Answer) -> None:
+        self.answer = answer
+        self.answered.emit()
+
+    def _report(self, error: NienteError) -> None:
+        self.notice.emit(Notice(str(error)))
+
+    def _hear(self, events: list[Event]) -> None:
+        """Take in what the bench says; tell the pages once for the lot."""
+        sampled = run_changed = state_changed = False
+        for event in events:
+            match event:
+                case FrameTaken(frame, run_id):
+                    self.frame, sampled = frame, True
+                    if self.live is not None and run_id == self.live.opened.run_id:
+                        self.live.samples.add(frame)
+                case RunOpened():
+                    channels = len(self.card.channels) if self.card is not None else 0
+                    self.live, run_changed = LiveRun(event, Samples(channels), []), True
+                case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
+                    self.live.forecasts.append((time_s, settled.value_c, settled.half_width_k))
+                case RunClosed(_, index, _, _):
+                    if self.live is not None:
+                        self.live.closed = event
+                    self.done.add(index)
+                    run_changed = True
+                case PlanStarted(plan, _, done):
+                    self.plan, self.done, run_changed = plan, set(done), True
+                case StateChanged(state, _):
+                    self.state, state_changed = state, True
+                case Warned(text):
+                    self.notice.emit(Notice(text))
+                case PlanEnded(complete, why, error):
+                    run_changed = True
+                    self._say_end(complete, why, error)
+                case Broke(report):
+                    self.broke.emit(report)
+                case _:
+                    pass
+        if run_changed:
+            self.run_changed.emit()
+            self.ask()
+        if state_changed:
+            self.state_changed.emit()
+        if sampled:
+            self.sampled.emit()
+
+    def _say_end(self, complete: bool, why: str, error: NienteError | None) -> None:
+        if error is not None:
+            self.notice.emit(Notice(str(error), "plan.start"))
+        elif complete:
+            self.notice.emit(Notice("The plan is done. The pick stands on the Choose page.", "page.choose"))
+        else:
+            self.notice.emit(Notice(f"The plan is {why}. The rig is restored and every sample is kept.", "plan.start"))
