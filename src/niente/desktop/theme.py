@@ -86,6 +86,7 @@ def style_sheet(p: Palette) -> str:
     QPushButton[role="stop"]:focus {{ border: 2px solid {p.accent}; }}
     QLineEdit, QAbstractSpinBox, QComboBox {{ border: none; border-bottom: 1px solid {p.strong_rule}; padding: 2px 4px;
       background: {p.ground}; selection-background-color: {p.accent}; }}
+    QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; height: 0; border: none; }}
     QComboBox::drop-down {{ border: none; width: 16px; }}
     QComboBox::down-arrow {{ image: url({asset("icons/down.svg")}); }}
     QComboBox QAbstractItemView {{ background: {p.surface}; selection-background-color: {p.shade}; selection-color: {p.ink}; }}

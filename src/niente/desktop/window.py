@@ -154,7 +154,7 @@ class Window(QMainWindow):
         for page in self.pages:
             page.refresh()  # type: ignore[attr-defined]
         self.go_to(1 if self.session.busy() else 0)
-        self.stack.setFocus()
+        self.setFocus()
 
     def _sampled(self) -> None:
         """Show what came since the last time; the bridge calls about thirty times a second."""

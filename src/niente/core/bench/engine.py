@@ -71,6 +71,7 @@ class Engine:
         self.abandoned = False
         """Set by the watchdog when a call to the rig did not return; the engine then only gets out."""
         self._rig = rig
+        self._paced = rig if isinstance(rig, Paced) else None
         self._card = rig.describe()
         self._writer = writer
         self._tell = listener
@@ -259,8 +260,7 @@ class Engine:
                 raise StopPlan("the rig did not answer", "stopped")
             if frame is not None:
                 break
-            slow = self._rig.pace if isinstance(self._rig, Paced) else 1.0
-            patience = self._silent_limit_s + 2 * self._card.sample_period_s / (slow or 1e9)
+            patience = self._silent_limit_s + 2 * self._card.sample_period_s / (self._pace() or 1e9)
             if time.monotonic() - silent_since > patience:
                 raise RigError(
                     f"{self._card.title} has given no sample for {patience:.0f} seconds.",
@@ -271,10 +271,14 @@ class Engine:
                 self._peek_for_stop()
         self._last_time_s = frame.time_s
         if run_id is not None:
-            pace = self._rig.pace if isinstance(self._rig, Paced) else 1.0
+            pace = self._pace()
             self._writer.add_frame(run_id, frame, at_once=pace is not None and pace <= SLOW_PACE)
         self._tell(FrameTaken(frame, run_id))
         return frame
+
+    def _pace(self) -> float | None:
+        """Return rig seconds a wall second; a real rig's are seconds."""
+        return self._paced.pace if self._paced is not None else 1.0
 
     def _peek_for_stop(self) -> None:
         if not self.commands.empty() and self.state != State.IDLE:

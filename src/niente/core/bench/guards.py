@@ -29,14 +29,13 @@ class LevelWatch:
 
     def __init__(self, guard: Guard, card: RigCard) -> None:
         self.guard = guard
-        self._places = list(card.indices(guard.quantity))
+        self._places = np.array(card.indices(guard.quantity), dtype=int)
         self._above_since: float | None = None
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if this sample completes one."""
-        readings = frame.values[self._places]
-        highest = float(np.max(readings, initial=-math.inf, where=np.isfinite(readings)))
-        if highest < self.guard.trip:
+        highest = float(np.fmax.reduce(frame.values[self._places]))  # a lost sensor (NaN) does not count
+        if not highest >= self.guard.trip:
             self._above_since = None
             return None
         if self._above_since is None:
@@ -63,15 +62,14 @@ class SensorWatch:
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if a core's sensor has gone."""
         now = frame.values[self._places]
-        dead = ~np.isfinite(now)
-        self._lost = np.where(dead, self._lost + 1, 0)
-        changed = now != self._last
-        self._still = np.where(changed | dead, 0, self._still + 1)
+        changed = now != self._last  # true for NaN as well: what is lost is not frozen
+        self._lost = (self._lost + 1) * np.isnan(now)
+        self._still = (self._still + 1) * ~changed
         self._changes += (changed - self._changes) / FROZEN_SAMPLES  # a moving share of samples with a change
         self._last = now
-        if self._lost.max(initial=0) >= LOST_SAMPLES:
+        if self._lost.max() >= LOST_SAMPLES:
             return Trip(GuardAction.STOP, f"The sensor of {self._title(self._lost)} gives nothing any more.")
-        if self._still.max(initial=0) >= FROZEN_SAMPLES and float(np.median(self._changes)) > 0.3:
+        if self._still.max() >= FROZEN_SAMPLES and float(np.median(self._changes)) > 0.3:
             return Trip(
                 GuardAction.STOP,
                 f"The sensor of {self._title(self._still)} has not moved for {FROZEN_SAMPLES} samples while the others do.",

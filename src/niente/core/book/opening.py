@@ -63,7 +63,7 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
     """Open or make a book for writing; its lock is held by the caller. Raises ``BookError``."""
     fresh = not path.exists() or path.stat().st_size == 0
     if not fresh:
-        check_is_book(path)
+        open_for_reading(path).close()
     try:
         link = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5.0)
         link.execute("PRAGMA synchronous=FULL")
@@ -79,36 +79,40 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
 
 
 def open_for_reading(path: Path) -> sqlite3.Connection:
-    """Open a book to look at only. Raises ``BookError``."""
-    check_is_book(path)
-    try:
-        return sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False)
-    except sqlite3.Error as error:
-        raise BookError(f"The book {path} cannot be read: {error}.", remedy="Check the file and its folder.") from error
+    """Open a book to look at only. Raises ``BookError`` unless it is a book of a version that this Niente reads.
 
-
-def check_is_book(path: Path) -> None:
-    """Raise ``BookError`` unless the file is a book of a version that this Niente reads."""
+    The file is looked at through SQLite alone: closing a second descriptor of our own would drop the locks that a writer
+    in the same process holds on it.
+    """
     if not path.is_file():
         raise BookError(f"There is no book {path}.", remedy="Check the name, or run a plan to make one.")
     try:
-        head = path.open("rb").read(100)
-    except OSError as error:
-        raise BookError(f"The file {path} cannot be read: {error}.", remedy="Check who may read it.") from None
-    is_database = head[:16] == b"SQLite format 3\0"
-    if not is_database or int.from_bytes(head[68:72], "big") != APPLICATION_ID:
+        link = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False)
+        try:
+            application = int(link.execute("PRAGMA application_id").fetchone()[0])
+            version = int(link.execute("PRAGMA user_version").fetchone()[0])
+        except sqlite3.Error:
+            link.close()
+            raise
+    except sqlite3.DatabaseError as error:
+        if isinstance(error, sqlite3.OperationalError):
+            raise BookError(f"The book {path} cannot be read: {error}.", remedy="Check who may read it, and its disk.") from error
+        application, version = 0, 0
+    if application != APPLICATION_ID:
+        link.close()
         raise BookError(
             f"{path} is not a Niente book.",
             safe="The file is untouched.",
             remedy="Choose a file that Niente wrote (*.niente), or name a new one.",
         )
-    version = int.from_bytes(head[60:64], "big")
     if version > SCHEMA_VERSION:
+        link.close()
         raise BookError(
             f"The book {path} was written by a newer Niente (book version {version}; this one knows {SCHEMA_VERSION}).",
             safe="The file is untouched.",
             remedy="Open it with the newer Niente.",
         )
+    return link
 
 
 def upgrade(link: sqlite3.Connection, path: Path) -> None:

@@ -18,7 +18,6 @@ class QuantityField(QDoubleSpinBox):
         self.setRange(low, high)
         self.setSingleStep(step)
         self.setSuffix(f"{NO_BREAK_SPACE}{quantity.unit}")
-        self.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)  # arrow keys and wheel step it
         self.setKeyboardTracking(False)
         self.setAccessibleName(title or quantity.title)
         self.setToolTip(f"{title or quantity.title}, {low:g} to {high:g} {quantity.unit}")

@@ -196,8 +196,8 @@ class SimulatedRig:
         return fan.full_rpm * duty / 100.0 if duty >= least else 0.0
 
     def _move_fans(self) -> None:
+        fault = self._fault(FaultKind.FAN_STALL)
         for group, fan in self._machine.fans.items():
-            fault = self._fault(FaultKind.FAN_STALL)
             target = 0.0 if fault is not None and fault.where == group else self._target_rpm(group, self._rpm[group])
             self._rpm[group] += (target - self._rpm[group]) * -math.expm1(-SAMPLE_PERIOD_S / fan.inertia_s)
 
@@ -278,6 +278,8 @@ class SimulatedRig:
         return self._spoiled(self._sensors.read(true, self._noise))
 
     def _fault(self, kind: FaultKind) -> Fault | None:
+        if not self._faults:
+            return None
         return next((fault for fault in self._faults if fault.active(kind, self._time_s)), None)
 
     def _spoiled(self, values: Vector) -> Vector:

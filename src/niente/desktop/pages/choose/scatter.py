@@ -36,7 +36,7 @@ class Scatter(QWidget):
         self._dot = pg.ScatterPlotItem(symbol="o", size=8, pen=None, brush=p.accent)
         self._front = pg.PlotCurveItem(pen=pen(p.ink, 1.5))
         self._limit = pg.InfiniteLine(angle=0, pen=pen(p.ink))
-        self._name = pg.TextItem("", color=p.accent, anchor=(0, 1.6), fill=p.ground)
+        self._name = pg.TextItem("", color=p.accent, anchor=(0, 2.6))
         self._name.setFont(font(BODY, bold=True))
         self._limit_name = pg.TextItem("", color=p.ink, anchor=(1, 1))
         self._limit_name.setFont(font(SMALL))

@@ -139,7 +139,9 @@ class FieldView(QWidget):
         if path.isEmpty():
             return
         hatch = pg.QtWidgets.QGraphicsPathItem(path)
-        brush = pg.mkBrush(QColor(p.ink))
+        faint = QColor(p.ink)
+        faint.setAlphaF(0.45)
+        brush = pg.mkBrush(faint)
         brush.setStyle(Qt.BrushStyle.BDiagPattern)
         hatch.setBrush(brush)
         hatch.setPen(pen(p.ink, 1.75))

@@ -38,7 +38,7 @@ class MapPage(Page):
         self.body.addWidget(
             label(
                 "Filled marks are measured, open rings on the grid are inferred, the half-filled mark is running. "
-                "Dark lines: noise in the room. Hatched: heat holds the clock, or a limit of headroom is not sure.",
+                "Dark lines: noise in the room. Hatched: the headroom wanted is not sure there.",
                 "soft",
             )
         )

@@ -143,7 +143,7 @@ class Traces(QWidget):
             whole.temperature_cap_c,
         ]
         low, high = self._temperature.viewRange()[1]
-        apart = (high - low) * 13.0 / max(self._temperature.height(), 60.0)
+        apart = (high - low) * 16.0 / max(self._temperature.height(), 60.0)
         taken: list[float] = []
         for item, height in sorted(zip(self._names, heights, strict=True), key=lambda pair: pair[1] or -1e9):
             item.setVisible(height is not None and height == height)

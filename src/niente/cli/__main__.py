@@ -1,0 +1,5 @@
+"""``python -m niente.cli``."""
+
+from niente.cli.main import main
+
+main()

@@ -1,0 +1,223 @@
+"""The command line: what it prints, how it ends, and that nothing is lost when it is ended."""
+
+import json
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from click.testing import CliRunner
+
+from niente.cli.main import NOT_ENOUGH, REFUSED, commands, main
+from niente.cli.running import ENDED_EARLY, STOPPED
+from niente.core.book.reader import BookReader
+from niente.core.plan import read_plan
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
+from tests.conftest import short_plan
+
+NIENTE = [sys.executable, "-m", "niente.cli"]
+
+
+def niente(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch, *words: str) -> tuple[int, str, str]:
+    """Run the command line in this process, as ``niente-cli`` would."""
+    monkeypatch.setattr(sys, "argv", ["niente-cli", *words])
+    with pytest.raises(SystemExit) as ended:
+        main()
+    out, err = capsys.readouterr()
+    assert "Traceback" not in out + err
+    return int(ended.value.code or 0), out, err
+
+
+def test_the_rigs_are_listed() -> None:
+    told = CliRunner().invoke(commands, ["rigs"])
+    assert told.exit_code == 0
+    assert "larkspur" in told.output
+    cards = json.loads(CliRunner().invoke(commands, ["rigs", "--json"]).output)
+    assert cards[0]["name"] == "larkspur"
+
+
+def test_a_plan_is_made_with_options() -> None:
+    words = [
+        "plan",
+        "quiet-point",
+        "--rig",
+        "larkspur",
+        "--power",
+        "90,120",
+        "--fans",
+        "30",
+        "--offset",
+        "-40",
+        "--loads",
+        "vector",
+    ]
+    told = CliRunner().invoke(commands, words)
+    assert told.exit_code == 0, told.output
+    plan = read_plan(told.output)
+    heavy = [step for step in plan.steps if step.stage == "capacity"]
+    assert [(step.setting.sustained_power_w, step.setting.fan_duty["case"]) for step in heavy] == [(90.0, 30.0), (120.0, 30.0)]
+    assert all(step.setting.voltage_offset_mv == -40.0 for step in heavy)
+    assert {step.load for step in plan.steps} == {"idle", "vector"}
+
+
+def test_a_plan_runs_goes_on_and_gives_a_pick(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan, book = tmp_path / "plan.json", tmp_path / "out.niente"
+    code, out, _ = niente(capsys, monkeypatch, *["plan", "quiet-point", "--rig", "larkspur", "--power", "85,105,125", "--fans", "24,48"])
+    plan.write_text(out)
+    assert code == 0
+    words = ["run", str(plan), "--rig", "larkspur", "--seed", "3", "--book", str(book)]
+    code, _, err = niente(capsys, monkeypatch, *words)
+    assert code == 0
+    assert "The plan is done" in err
+    code, _, err = niente(capsys, monkeypatch, *words)
+    assert code == 0
+    assert "Going on" in err
+    code, out, _ = niente(capsys, monkeypatch, "choose", str(book), "--json")
+    choice = json.loads(out)
+    assert code == 0
+    assert choice["format"] == "niente-choice/1"
+    assert choice["confirmed"]
+    assert len(choice["runners_up"]) == 3
+    assert choice["pick"]["setting"]["fan_duty"]["case"] >= 24.0
+    assert {cost["limit"] for cost in choice["costs"]} == {"throughput", "headroom", "results"}
+    code, out, _ = niente(capsys, monkeypatch, "choose", str(book))
+    assert out.startswith("The pick:")
+    code, _, err = niente(capsys, monkeypatch, "choose", str(book), "--headroom", "60")
+    assert code == NOT_ENOUGH
+    assert "most headroom" in err
+
+
+def test_what_cannot_be_used_is_refused_in_sentences(
+    tmp_path: Path, card: RigCard, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    no_plan = tmp_path / "plan.json"
+    no_plan.write_text('{"format": "niente-plan/1", "rig": 5}')
+    far = tmp_path / "far.json"
+    far.write_bytes(short_plan(card, Setting(sustained_power_w=900.0)).to_json())
+    book = str(tmp_path / "x.niente")
+    for words, code, said in (
+        (["run", str(no_plan), "--rig", "larkspur", "--book", book], REFUSED, "at rig"),
+        (["run", str(tmp_path / "none.json"), "--rig", "larkspur", "--book", book], REFUSED, "cannot be read"),
+        (["run", str(far), "--rig", "nobody", "--book", book], REFUSED, "no rig called"),
+        (["run", str(far), "--rig", "larkspur", "--book", str(no_plan)], REFUSED, "not a Niente book"),
+        (["run", str(far), "--rig", "larkspur", "--book", book], ENDED_EARLY, "outside the rig's range"),
+        (["choose", str(tmp_path / "none.niente")], REFUSED, "There is no book"),
+        (["choose", book], NOT_ENOUGH, "three settled runs"),
+        (["plan", "quiet-point", "--rig", "larkspur", "--power", "much"], 2, "wanted numbers"),
+        (["plan", "quiet-point", "--rig", "larkspur", "--power", "20"], REFUSED, "outside the rig's range"),
+        (["plan", "quiet-point"], 2, "--rig"),
+    ):
+        found, out, err = niente(capsys, monkeypatch, *words)
+        assert (found, said in out + err) == (code, True), (words, found, out + err)
+
+
+def test_an_outside_rig_runs(tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    from tests.contract.outside import CARD
+
+    plan = tmp_path / "plan.json"
+    plan.write_bytes(short_plan(CARD, Setting(sustained_power_w=10.0), load="ring", seconds=90.0).to_json())
+    book = tmp_path / "doorbell.niente"
+    code, _, err = niente(
+        capsys, monkeypatch, "run", str(plan), "--rig", "tests.contract.outside:Doorbell", "--book", str(book)
+    )
+    assert code == 0, err
+    reader = BookReader(book)
+    assert reader.card() == CARD
+    assert reader.frames(reader.runs()[0])[1].shape[1] == len(CARD.channels)
+    reader.close()
+
+
+def started(tmp_path: Path, card: RigCard, *more: str) -> tuple[subprocess.Popen[str], Path]:
+    """Start a long run in a process of its own, and wait until samples are in its book."""
+    plan, book = tmp_path / "plan.json", tmp_path / "out.niente"
+    plan.write_bytes(
+        short_plan(card, Setting(sustained_power_w=100.0), Setting(sustained_power_w=110.0), seconds=600.0).to_json()
+    )
+    words = [*NIENTE, "run", str(plan), "--rig", "larkspur", "--seed", "3", "--book", str(book), *more]
+    process = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
+    end = time.monotonic() + 40
+    while time.monotonic() < end:
+        try:
+            if sqlite3.connect(f"file:{book}?mode=ro", uri=True).execute("SELECT sum(count) FROM frames").fetchone()[0]:
+                return process, book
+        except sqlite3.OperationalError:
+            pass
+        time.sleep(0.05)
+    process.kill()
+    raise AssertionError("the run did not begin")
+
+
+@pytest.mark.filterwarnings("ignore::ResourceWarning")
+def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path, card: RigCard) -> None:
+    process, book = started(tmp_path, card, "--pace", "60")
+    time.sleep(1.5)
+    reader = BookReader(book)
+    before = reader.frames(reader.runs()[0])[0].shape[0]
+    os.kill(process.pid, signal.SIGKILL)
+    process.wait()
+    process.stderr.close()  # type: ignore[union-attr]
+    after, _ = reader.frames(reader.runs()[0])
+    assert after.shape[0] >= before
+    assert before >= 60 * 0.2  # samples came in at sixty a second, and all but the last quarter second stood on the disk
+    assert np.array_equal(np.diff(after), np.ones(after.shape[0] - 1))
+    assert reader.runs()[0].how is None
+    reader.close()
+    again = subprocess.run(
+        [*NIENTE, "run", str(tmp_path / "plan.json"), "--rig", "larkspur", "--seed", "3", "--book", str(book)],
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+    assert again.returncode == 0
+    assert "went down in run 1" in again.stderr
+    reader = BookReader(book)
+    assert [(run.step, run.how) for run in reader.runs()] == [(0, "interrupted"), (0, "done"), (1, "done")]
+    assert reader.frames(reader.runs()[0])[0].shape[0] == after.shape[0]  # what was measured is kept
+    reader.close()
+
+
+@pytest.mark.filterwarnings("ignore::ResourceWarning")
+def test_ctrl_c_stops_and_restores(tmp_path: Path, card: RigCard) -> None:
+    process, book = started(tmp_path, card, "--pace", "60")
+    process.send_signal(signal.SIGINT)
+    _, err = process.communicate(timeout=30)
+    assert process.returncode == STOPPED
+    assert "restored" in err
+    assert "Traceback" not in err
+    reader = BookReader(book)
+    assert [run.how for run in reader.runs()] == ["stopped"]
+    reader.close()
+
+
+def test_the_package_starts_as_a_module() -> None:
+    told = subprocess.run([*NIENTE, "--version"], capture_output=True, text=True, check=True)
+    assert "niente-cli" in told.stdout
+
+
+def test_public_names_stand_in_the_reference(card: RigCard) -> None:
+    """Outside rigs and scripts live by these names."""
+    text = "\n".join(path.read_text() for path in (Path(__file__).parents[2] / "docs" / "reference").glob("*.md"))
+    from niente.core.choosing.pick import Candidate
+    from niente.core.frame import Frame
+    from niente.core.plan import Exposure, Guard, Plan, Step
+
+    names = {
+        name
+        for struct in (Setting, RigCard, Frame, Plan, Step, Exposure, Guard, Candidate)
+        for name in struct.__struct_fields__
+    }
+    names |= {channel.name.partition(".")[0] for channel in card.channels} | {load.name for load in card.loads}
+    names -= {"limit_w", "duty"}  # not in the JSON
+    missing = sorted(name for name in names if f"`{name}" not in text)
+    assert not missing
+    assert msgspec.json.encode(card)

@@ -1,0 +1,130 @@
+"""Fixtures that many tests share. The sweep is run once a session; tests that write get a copy of its book."""
+
+import os
+import shutil
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from niente.core.bench.bench import Bench
+from niente.core.bench.events import Broke, Event, PlanEnded
+from niente.core.evidence import Evidence, gather
+from niente.core.plan import Exposure, Plan, Step
+from niente.core.planning.quiet_point import default_guards, default_project, quiet_point
+from niente.core.project import Limits, Project
+from niente.core.rigcard import RigCard
+from niente.core.rigs.protocol import Rig
+from niente.core.rigs.registry import open_rig
+from niente.core.rigs.simulated.faults import Fault
+from niente.core.rigs.simulated.machine import load_machine
+from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.setting import Setting
+
+SEED = 3
+
+
+class Watcher:
+    """Keeps the bench's events and waits for the end of a plan."""
+
+    def __init__(self) -> None:
+        self.events: list[Event] = []
+        self.over = threading.Event()
+        self.on: Callable[[Event], None] = lambda event: None
+
+    def hear(self, event: Event) -> None:
+        self.events.append(event)
+        self.on(event)
+        if isinstance(event, PlanEnded | Broke):
+            self.over.set()
+
+    def of(self, kind: type) -> list:
+        return [event for event in self.events if isinstance(event, kind)]
+
+    def end(self, seconds: float = 60.0) -> PlanEnded:
+        assert self.over.wait(seconds), "the plan did not end in time"
+        ended = next(event for event in reversed(self.events) if isinstance(event, PlanEnded | Broke))
+        assert isinstance(ended, PlanEnded), ended
+        return ended
+
+
+@pytest.fixture
+def watcher() -> Watcher:
+    return Watcher()
+
+
+def larkspur_rig(*faults: Fault, seed: int = SEED, pace: float | None = None) -> SimulatedRig:
+    return SimulatedRig(load_machine("larkspur"), seed=seed, pace=pace, faults=faults)
+
+
+@pytest.fixture
+def larkspur() -> Iterator[SimulatedRig]:
+    rig = larkspur_rig()
+    yield rig
+    rig.close()
+
+
+@pytest.fixture(scope="session")
+def card() -> RigCard:
+    return larkspur_rig().describe()
+
+
+def short_plan(card: RigCard, *settings: Setting, load: str = "vector", seconds: float = 60.0, **exposure: float) -> Plan:
+    """A plan of short runs with the default guards and nothing to follow."""
+    rule = Exposure(least_s=seconds, most_s=exposure.pop("most_s", seconds), **exposure)
+    steps = tuple(Step(setting, load, rule, "test", "a test") for setting in settings)
+    return Plan("niente-plan/1", card.name, "test", steps, default_guards(card))
+
+
+@pytest.fixture
+def make_bench(tmp_path: Path, watcher: Watcher) -> Iterator[Callable[..., Bench]]:
+    made: list[Bench] = []
+
+    def make(rig: Rig | None = None, book: Path | None = None, **options: float) -> Bench:
+        bench = Bench(rig or larkspur_rig(), book or tmp_path / "test.niente", watcher.hear, **options)
+        made.append(bench)
+        return bench
+
+    yield make
+    for bench in made:
+        bench.close()
+
+
+@pytest.fixture(scope="session")
+def sweep(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Project]:
+    """A whole quiet-point sweep of Larkspur, as fast as it goes."""
+    path = tmp_path_factory.mktemp("sweep") / "sweep.niente"
+    watcher = Watcher()
+    bench = Bench(open_rig("larkspur", seed=SEED), path, watcher.hear)
+    try:
+        project = default_project(bench.card, SEED)
+        bench.save_project(project)
+        bench.start(quiet_point(bench.card, project.question), project.limits)
+        assert watcher.end().complete
+    finally:
+        bench.close()
+    return path, project
+
+
+@pytest.fixture
+def sweep_copy(sweep: tuple[Path, Project], tmp_path: Path) -> Path:
+    return Path(shutil.copyfile(sweep[0], tmp_path / "copy.niente"))
+
+
+@pytest.fixture(scope="session")
+def evidence(sweep: tuple[Path, Project]) -> Evidence:
+    from niente.core.book.reader import BookReader
+
+    book = BookReader(sweep[0])
+    found = gather(book)
+    book.close()
+    assert found is not None
+    return found
+
+
+@pytest.fixture
+def limits() -> Limits:
+    return Limits()

@@ -1,0 +1,113 @@
+"""The contract that every rig keeps: the ones that ship, and one from outside."""
+
+import threading
+import time
+from collections.abc import Iterator
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.errors import RigError
+from niente.core.quantities import quantity_of
+from niente.core.rigcard import LoadKind, RigCard
+from niente.core.rigs.protocol import Rig
+from niente.core.rigs.registry import open_rig, shipped
+
+OUTSIDE = "tests.contract.outside:Doorbell"
+
+
+@pytest.fixture(params=[*shipped(), OUTSIDE])
+def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
+    opened = open_rig(request.param, seed=2)
+    yield opened
+    opened.close()
+
+
+def test_the_card_is_whole(rig: Rig) -> None:
+    card = rig.describe()
+    assert rig.describe() == card
+    assert msgspec.json.decode(msgspec.json.encode(card), type=RigCard) == card
+    for name in [channel.name for channel in card.channels] + [control.name for control in card.controls]:
+        quantity_of(name)
+    assert len({channel.name for channel in card.channels}) == len(card.channels)
+    assert card.indices("core_temperature_c")
+    assert card.load_of(LoadKind.HEAVY) is not None
+    assert card.limits.core_temperature_c < card.limits.shut_down_c
+
+
+def test_stock_and_safe_are_settings_it_takes(rig: Rig) -> None:
+    card = rig.describe()
+    for setting in (card.stock, card.safe):
+        assert rig.check(setting) == []
+        assert rig.apply(setting) is None
+    assert set(dict(card.safe.controls())) == {control.name for control in card.controls}
+
+
+def test_what_it_does_not_reach_is_said(rig: Rig) -> None:
+    for control in rig.describe().controls:
+        said = rig.check(rig.describe().stock.replaced(control.name, control.high + 1000))
+        assert len(said) == 1
+        assert control.name in said[0]
+
+
+def test_frames_come_in_the_cards_order_and_time_goes_on(rig: Rig) -> None:
+    card = rig.describe()
+    rig.apply(card.stock)
+    rig.start(card.load_of(LoadKind.HEAVY).name)  # type: ignore[union-attr]
+    frames = [frame for _ in range(30) if (frame := rig.frame(2.0)) is not None]
+    assert len(frames) == 30
+    assert all(frame.values.shape == (len(card.channels),) for frame in frames)
+    assert all(frame.values.dtype == np.float64 for frame in frames)
+    assert np.all(np.diff([frame.time_s for frame in frames]) > 0)
+    for frame in frames:
+        for channel, value in zip(card.channels, frame.values, strict=True):
+            quantity = quantity_of(channel.name)
+            assert quantity.low <= value <= quantity.high, channel.name
+
+
+def test_an_unknown_load_is_refused(rig: Rig) -> None:
+    with pytest.raises(RigError):
+        rig.start("juggling")
+
+
+def test_the_timeout_is_kept(rig: Rig) -> None:
+    start = time.monotonic()
+    rig.frame(0.01)
+    assert time.monotonic() - start < 5.0
+
+
+def test_make_safe_may_come_at_any_time_from_any_thread(rig: Rig) -> None:
+    card = rig.describe()
+    rig.start(card.load_of(LoadKind.HEAVY).name)  # type: ignore[union-attr]
+    stop = threading.Event()
+
+    def keep_safe() -> None:
+        while not stop.is_set():
+            rig.make_safe()
+
+    other = threading.Thread(target=keep_safe)
+    other.start()
+    try:
+        assert all(rig.frame(1.0) is not None for _ in range(50))
+    finally:
+        stop.set()
+        other.join()
+    rig.make_safe()
+    rig.make_safe()
+    rig.stop()
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("nobody", "no rig called"),
+        ("no.such.module:factory", "could not be loaded"),
+        ("tests.contract.outside:missing", "could not be loaded"),
+        ("tests.contract.outside:not_a_factory", "not a factory"),
+        ("tests.contract.outside:broken", "the cable is out"),
+    ],
+)
+def test_a_rig_that_cannot_be_opened_says_why(name: str, words: str) -> None:
+    with pytest.raises(RigError, match=words):
+        open_rig(name)

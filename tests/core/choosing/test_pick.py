@@ -1,0 +1,142 @@
+"""The pick over a whole sweep, held against the machine's own truth, which no fit ever sees."""
+
+import itertools
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.choosing.field import survey
+from niente.core.choosing.models import Models, fit_models, predict
+from niente.core.choosing.pick import Limit, all_candidates, choose, keeps
+from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
+from niente.core.errors import NotEnoughError
+from niente.core.evidence import Evidence
+from niente.core.planning.confirmation import next_step
+from niente.core.planning.quiet_point import default_question, quiet_point
+from niente.core.project import Limits
+from tests.conftest import larkspur_rig
+
+
+@pytest.fixture(scope="module")
+def models(evidence: Evidence) -> Models:
+    return fit_models(evidence)
+
+
+def test_settled_temperatures_agree_with_the_truth(evidence: Evidence) -> None:
+    """At least nine of ten 95 % intervals hold the truth (few runs; the benchmark takes many)."""
+    rig = larkspur_rig()
+    heavy = [run for run in evidence.runs if run.load == "vector" and not run.heat_held]
+    off = [abs(run.settled.value_c - rig.true_settled_core_c(run.setting, run.load, run.settled.room_c)) for run in heavy]
+    inside = [error <= run.settled.half_width_k for error, run in zip(off, heavy, strict=True)]
+    assert len(heavy) >= 12
+    assert np.mean(inside) >= 0.9
+
+
+def test_the_map_agrees_with_the_truth_where_nothing_was_measured(models: Models, limits: Limits) -> None:
+    rig = larkspur_rig()
+    limit_w, duty = np.array([90.0, 110.0, 118.0, 135.0]), np.array([26.0, 42.0, 24.0, 70.0])
+    duties = {"case": duty, "cooler": np.full(4, models.base.fan_duty["cooler"])}
+    said = predict(models, limit_w, duties, limits.design_room_c)
+    for i in range(4):
+        setting = models.base.replaced("sustained_power_w", float(limit_w[i])).replaced("fan_duty.case", float(duty[i]))
+        core = rig.true_settled_core_c(setting.replaced("temperature_cap_c", 95.0), "vector", limits.design_room_c)
+        assert abs(said.core_c[i] - core) < max(1.5, said.core_hw[i] + 0.5)
+        level = rig.true_level_dba({"case": float(duty[i]), "cooler": models.base.fan_duty["cooler"]})
+        assert abs(said.in_room_dba[i] - level) < said.in_room_hw[i] + 1.4  # the meter's floor, and a hump no law knows
+
+
+def test_the_pick_is_the_quietest_that_keeps_every_limit(models: Models, limits: Limits) -> None:
+    field = survey(models, limits)
+    choice = choose(models, limits, field)
+    everything = all_candidates(models, field, limits)
+    eligible = [one for one in everything if not one.breaks]
+    assert choice.eligible == len(eligible)
+    assert choice.pick.in_room_dba <= min(one.in_room_dba for one in eligible) + 0.1
+    pick = choice.pick
+    assert pick.throughput_percent - pick.throughput_hw >= limits.least_throughput_percent
+    assert pick.headroom_k - pick.core_hw >= limits.least_headroom_k
+    assert choice.confirmed
+    assert pick.clean_s >= 1200
+    assert pick.measured
+
+
+def test_the_pick_holds_on_the_real_machine(models: Models, limits: Limits) -> None:
+    choice = choose(models, limits)
+    core = larkspur_rig().true_settled_core_c(choice.pick.setting, "vector", limits.design_room_c)
+    assert 90.0 - core >= limits.least_headroom_k - 0.3
+
+
+def test_three_runners_up_that_differ(models: Models, limits: Limits) -> None:
+    choice = choose(models, limits)
+    places = {(one.limit_w, one.duty) for one in (choice.pick, *choice.runners_up)}
+    assert len(choice.runners_up) == 3
+    assert len(places) == 4
+    assert all(one.in_room_dba >= choice.pick.in_room_dba - 0.1 for one in choice.runners_up)
+
+
+def test_what_each_limit_costs(models: Models, limits: Limits) -> None:
+    choice = choose(models, limits)
+    for cost in choice.costs:
+        if cost.instead is None:
+            continue
+        assert cost.limit in cost.instead.breaks
+        assert cost.wins_db >= -0.1
+    assert {cost.limit for cost in choice.costs} == set(Limit)
+    costly = next(cost for cost in choice.costs if cost.limit == Limit.THROUGHPUT)
+    lax = choose(models, msgspec.structs.replace(limits, least_throughput_percent=10.0))
+    assert costly.instead is not None
+    assert place_text(costly.instead) == place_text(lax.pick)
+
+
+def test_stricter_limits_are_never_quieter(models: Models) -> None:
+    levels = [choose(models, Limits(least_throughput_percent=share)).pick.in_room_dba for share in (85.0, 90.0, 93.0, 95.0)]
+    assert all(after >= before - 0.1 for before, after in itertools.pairwise(levels))
+
+
+def test_limits_that_nothing_keeps_say_which(models: Models) -> None:
+    with pytest.raises(NotEnoughError, match="the most headroom that is sure"):
+        choose(models, Limits(least_headroom_k=60.0))
+    with pytest.raises(NotEnoughError, match="the most throughput"):
+        choose(models, Limits(least_throughput_percent=150.0))
+
+
+def test_a_wrong_result_excludes_its_limit_and_all_above(models: Models, limits: Limits) -> None:
+    field = survey(models, limits)
+    failures = field.failures.copy()
+    place = next(i for i in range(failures.shape[0]) if field.place(i)[0] >= 110.0)
+    failures[place] = 1
+    marked = msgspec.structs.replace(field, failures=failures)
+    kept = keeps(marked, limits)[Limit.RESULTS]
+    lowest = field.place(place)[0]
+    assert all(kept[i] == (field.place(i)[0] < lowest) for i in range(failures.shape[0]))
+
+
+def test_the_reasons_are_words_with_units(models: Models, limits: Limits) -> None:
+    choice = choose(models, limits)
+    text = why_this(choice)
+    for unit in ("dBA", "%", "K", "°C", "±"):
+        assert unit in text
+    assert "without a wrong result" in standing(choice)
+    assert all(against(choice, other).endswith(".") for other in choice.runners_up)
+    assert all(limit_cost(choice, limit) and limit_name(choice, limit) for limit in Limit)
+
+
+def test_too_few_runs_say_what_is_missing(evidence: Evidence) -> None:
+    few = Evidence(evidence.card, evidence.runs[:8])
+    with pytest.raises(NotEnoughError, match="three settled runs"):
+        fit_models(few)
+    no_stock = Evidence(evidence.card, tuple(run for run in evidence.runs if run.setting != evidence.card.stock))
+    with pytest.raises(NotEnoughError, match="stock"):
+        fit_models(no_stock)
+
+
+def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limits: Limits) -> None:
+    plan = quiet_point(evidence.card, default_question(evidence.card))
+    assert next_step(plan, evidence, limits, 0) is None  # confirmed already
+    before = Evidence(evidence.card, tuple(run for run in evidence.runs if run.step < len(plan.steps)))
+    step = next_step(plan, before, limits, 0)
+    assert step is not None
+    assert step.load == "vector"
+    assert step.exposure.least_s >= 1200
+    assert next_step(plan, before, limits, 3) is None

@@ -1,0 +1,70 @@
+import numpy as np
+import pytest
+
+from niente.core.science.acoustics import add_levels, background_correction_db, fan_law_db, fit_noise
+
+
+@pytest.mark.parametrize(
+    ("levels", "total"),
+    [
+        ([40, 40], 43.0103),
+        ([30] * 5, 36.9897),
+        ([40, 35, 30], 41.5113),
+        ([28.5, 31.2, 25.0, 33.7], 36.7086),
+        ([50, 40], 50.4139),
+    ],
+)
+def test_levels_add_as_energies(levels: list[float], total: float) -> None:
+    """Energetic sum L = 10 lg sum 10^(Li/10): derived from the equation."""
+    assert float(add_levels(np.array(levels, float))) == pytest.approx(total, abs=1e-4)
+
+
+def test_two_equal_fans_are_three_decibels_louder() -> None:
+    """Two equal fans are 3 dB louder than one, not twice the number (common practice, no source)."""
+    for one in (19.0, 22.0, 29.0):
+        assert float(add_levels(np.array([one, one]))) - one == pytest.approx(3.0, abs=0.02)
+
+
+@pytest.mark.parametrize(
+    ("per_decade", "ratio", "change"), [(50, 2.0, 15.0515), (55, 2.0, 16.5566), (50, 0.75, -6.2469), (50, 0.9, -2.2879)]
+)
+def test_fan_sound_law(per_decade: float, ratio: float, change: float) -> None:
+    """dL = k lg(n2/n1), k 50 to 55 (an empirical range; values derived from the equation)."""
+    assert float(fan_law_db(per_decade, ratio)) == pytest.approx(change, abs=1e-4)
+
+
+@pytest.mark.parametrize(("difference", "k1"), [(3.01, 3.01), (6, 1.256), (10, 0.458), (15, 0.1396), (20, 0.0436)])
+def test_background_correction(difference: float, k1: float) -> None:
+    """K1 = -10 lg(1 - 10^(-0.1 dL)), ISO 3744 (clause from memory)."""
+    assert background_correction_db(difference) == pytest.approx(k1, abs=5e-3)
+
+
+@pytest.mark.parametrize("difference", [2.9, 0.0, -5.0])
+def test_too_close_to_the_room_gives_no_number(difference: float) -> None:
+    """Below 3 dB the reading is only an upper bound (ISO 3746, from memory)."""
+    assert background_correction_db(difference) is None
+
+
+def test_the_noise_map_finds_what_made_the_readings() -> None:
+    """Readings from two groups with known laws and a known background; the fit gets them back within its intervals."""
+    rng = np.random.default_rng(4)
+    rpm = np.array([[0, 0], [600, 0], [600, 230], [600, 370], [600, 600], [600, 960], [1100, 860], [1400, 500]], float)
+
+    def truth(speeds: np.ndarray) -> np.ndarray:
+        cooler = np.where(speeds[:, 0] > 30, 38 + 52 * np.log10(np.maximum(speeds[:, 0], 1) / 1500), -90)
+        case = np.where(speeds[:, 1] > 30, 44 + 55 * np.log10(np.maximum(speeds[:, 1], 1) / 1150), -90)
+        return 10 * np.log10(10**2.2 + 10 ** (cooler / 10) + 10 ** (case / 10))
+
+    readings = truth(rpm) + 0.05 * rng.standard_normal(rpm.shape[0])
+    model = fit_noise(("cooler", "case"), rpm, readings, np.full(rpm.shape[0], 0.05))
+    assert model.background_dba == pytest.approx(22.0, abs=0.4)
+    unseen = np.array([[900.0, 450.0], [1200.0, 700.0]])
+    level, half_width = model.in_room(unseen)
+    assert np.all(np.abs(level - truth(unseen)) <= half_width)
+    assert np.all(half_width < 2.0)
+    assert np.all(model.machine_alone(unseen) < level)
+
+
+def test_a_noise_map_needs_readings() -> None:
+    with pytest.raises(ValueError, match="two readings"):
+        fit_noise(("case",), np.array([[300.0]]), np.array([25.0]), np.array([0.1]))

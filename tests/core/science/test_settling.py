@@ -1,0 +1,76 @@
+import numpy as np
+import pytest
+
+from niente.core.science.settling import lagged, learn, settle
+
+
+def step_response(t: np.ndarray, *parts: tuple[float, float]) -> np.ndarray:
+    return sum(rise * -np.expm1(-t / tau) for rise, tau in parts)
+
+
+@pytest.mark.parametrize(("taus", "share"), [(1, 0.632121), (3, 0.950213), (5, 0.993262)])
+def test_the_lag_is_a_first_order_step(taus: int, share: float) -> None:
+    """T(t) = dT (1 - exp(-t/tau)): an RC step; values derived from the equation."""
+    tau = 100.0
+    time_s = np.arange(0.0, 700.0)
+    values = np.where(time_s < 100, 0.0, 1.0)
+    found = lagged(time_s, values, tau)
+    assert found[99 + int(taus * tau)] == pytest.approx(share, abs=1e-4)
+
+
+def test_one_gain_of_the_lag() -> None:
+    """a = 1 - exp(-dt/tau) with dt = 1 s and tau = 28 s is 0.03508406 (derived from the equation)."""
+    found = lagged(np.arange(0.0, 62.0), np.r_[np.zeros(60), 1.0, 1.0], 28.0)
+    assert found[60] == pytest.approx(0.03508406, abs=1e-7)
+
+
+@pytest.mark.parametrize("slow", [200.0, 480.0, 900.0])
+def test_an_unfinished_rc_step_is_told_within_its_interval(slow: float) -> None:
+    """A response of 15 K at 30 s and 20 K at a slow constant, seen for less than two of these."""
+    rng = np.random.default_rng(int(slow))
+    misses = 0
+    for _ in range(20):
+        t = np.arange(0.0, 1.8 * slow)
+        y = 40 + step_response(t, (15, 30.0), (20, slow)) + 0.4 * rng.standard_normal(t.shape[0])
+        found = settle(t, y, np.full(t.shape[0], 23.0))
+        assert found.known
+        misses += abs(found.value_c - 75.0) > found.half_width_k
+    assert misses <= 2
+
+
+def test_the_interval_closes_with_time() -> None:
+    rng = np.random.default_rng(1)
+    t = np.arange(0.0, 3600.0)
+    y = 40 + step_response(t, (15, 30.0), (20, 420.0)) + 0.4 * rng.standard_normal(t.shape[0])
+    room = np.full(t.shape[0], 23.0)
+    widths = [settle(t[:n], y[:n], room[:n]).half_width_k for n in (180, 360, 720, 1800, 3600)]
+    assert widths == sorted(widths, reverse=True)
+    assert widths[-1] == pytest.approx(0.5, abs=0.05)  # never tighter than the floor
+
+
+def test_what_cannot_be_told_says_why() -> None:
+    t = np.arange(0.0, 60.0)
+    flat = np.full(60, 50.0)
+    assert "two minutes" in settle(t, flat, flat).reason
+    assert not settle(t, flat, flat).known_to(5.0)
+    assert "begun" in settle(t[:1], flat[:1], flat[:1]).reason
+    t = np.arange(0.0, 300.0)
+    broken = np.full(300, 50.0)
+    broken[100] = np.nan
+    assert "missing" in settle(t, broken, np.full(300, 23.0)).reason
+
+
+def test_runs_teach_the_slow_constant() -> None:
+    rng = np.random.default_rng(2)
+    prior: tuple[float, ...] = ()
+    t = np.arange(0.0, 1500.0)
+    for _ in range(6):
+        y = 40 + step_response(t, (15, 30.0), (20, 420.0)) + 0.4 * rng.standard_normal(t.shape[0])
+        prior = learn(prior, settle(t, y, np.full(t.shape[0], 23.0), prior))
+    assert sum(prior) == pytest.approx(1.0)
+    y = 40 + step_response(t, (15, 30.0), (20, 420.0)) + 0.4 * rng.standard_normal(t.shape[0])
+    early = slice(0, 420)
+    room = np.full(420, 23.0)
+    taught, untaught = settle(t[early], y[early], room, prior), settle(t[early], y[early], room)
+    assert taught.half_width_k < untaught.half_width_k
+    assert learn(prior, settle(t[:5], y[:5], room[:5])) == prior

@@ -1,0 +1,51 @@
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error, propagated_variance
+
+NORRIS = Path(__file__).parents[2] / "data" / "Norris.dat"
+
+
+def test_the_line_agrees_with_nist_norris() -> None:
+    """NIST StRD, Norris: certified values in the data file, lines 31 to 46."""
+    rows = np.array([line.split() for line in NORRIS.read_text().splitlines()[60:96]], dtype=float)
+    line = fit_line(rows[:, 1], rows[:, 0])
+    assert line.intercept == pytest.approx(-0.262323073774029, rel=1e-9)
+    assert line.slope == pytest.approx(1.00211681802045, rel=1e-12)
+    assert line.intercept_se == pytest.approx(0.232818234301152, rel=1e-8)
+    assert line.slope_se == pytest.approx(0.429796848199937e-03, rel=1e-8)
+    assert line.residual_sd == pytest.approx(0.884796396144373, rel=1e-9)
+    assert line.degrees == 34
+
+
+def test_a_line_needs_points() -> None:
+    with pytest.raises(ValueError, match="three points"):
+        fit_line(np.array([1.0, 2.0]), np.array([1.0, 2.0]))
+    with pytest.raises(ValueError, match="equal"):
+        fit_line(np.ones(5), np.arange(5.0))
+
+
+def test_autocorrelation_of_a_known_process() -> None:
+    """An AR(1) process with coefficient 0.8 has that lag-one autocorrelation (definition)."""
+    rng = np.random.default_rng(5)
+    values = np.zeros(20000)
+    for i in range(1, values.shape[0]):
+        values[i] = 0.8 * values[i - 1] + rng.standard_normal()
+    assert autocorrelation(values) == pytest.approx(0.8, abs=0.02)
+
+
+def test_the_error_of_a_mean_grows_with_autocorrelation() -> None:
+    rng = np.random.default_rng(6)
+    white = rng.standard_normal(4000)
+    slow = np.convolve(white, np.ones(20) / 20, mode="valid")
+    assert mean_with_error(white)[1] == pytest.approx(1 / np.sqrt(4000), rel=0.1)
+    assert mean_with_error(slow)[1] > 3 * np.std(slow) / np.sqrt(slow.shape[0])
+    assert mean_with_error(np.array([np.nan, np.nan]))[1] == np.inf
+
+
+def test_propagated_variance_of_a_product() -> None:
+    """z = x y: var = y^2 var x + x^2 var y for independent x, y (law of propagation of uncertainty)."""
+    found = propagated_variance(lambda at: np.array(at[0] * at[1]), np.array([3.0, 4.0]), np.diag([0.01, 0.04]))
+    assert float(found) == pytest.approx(16 * 0.01 + 9 * 0.04, rel=1e-3)

@@ -1,0 +1,48 @@
+"""A window on a book, driven offscreen."""
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from niente.core.bench.bench import Bench
+from niente.core.project import Project
+from niente.desktop.app import make_app
+from niente.desktop.session import Session
+from niente.desktop.theme import PAPER
+from niente.desktop.window import Window
+from tests.conftest import larkspur_rig
+
+
+@pytest.fixture
+def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]:
+    """Return a function that opens a window on a book and waits until it is attached."""
+    make_app([])
+    opened: list[Window] = []
+
+    def open_on(book: Path | None = None, pace: float | None = None, project: Project | None = None) -> Window:
+        window = Window(Session(), PAPER)
+        qtbot.addWidget(window)
+        window.show()
+        rig = larkspur_rig(pace=pace)
+
+        def prepare(progress: object, listener: object) -> tuple[Bench, Project | None]:
+            return Bench(rig, book or tmp_path / "new.niente", listener), project  # type: ignore[arg-type]
+
+        window.session.open(prepare, start=False)
+        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
+        opened.append(window)
+        return window
+
+    yield open_on
+    for window in opened:
+        window.session.close()
+
+
+@pytest.fixture
+def swept_window(open_window: Callable[..., Window], sweep_copy: Path, qtbot: QtBot) -> Window:
+    """A window on a book with a finished sweep."""
+    window = open_window(sweep_copy)
+    qtbot.waitUntil(lambda: window.session.answer.choice is not None, timeout=20000)
+    return window

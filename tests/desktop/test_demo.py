@@ -1,0 +1,44 @@
+"""The demo: made in the cache, with a finished sweep and a run going on; nothing else is touched."""
+
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from niente.core.demo import demo_folder, open_demo
+from niente.desktop.app import arguments, make_app, show
+
+
+def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    assert demo_folder().is_relative_to(tmp_path)
+    make_app([])
+    window = show(arguments(["--demo"]))
+    qtbot.addWidget(window)
+    qtbot.waitUntil(lambda: "Making the demo book" in window.waiting.text() or bool(window.session.bench), timeout=30000)
+    qtbot.waitUntil(lambda: window.session.busy() and window.session.answer.choice is not None, timeout=60000)
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5, timeout=30000)
+    assert window.pulse.pace.currentText() == "× 60"
+    assert window.stack.currentWidget() is window.pages[1]
+    assert "Larkspur" in window.windowTitle()
+    window.session.close()
+    assert not (tmp_path / "data").exists()
+    names = sorted(path.name for path in demo_folder().iterdir())
+    assert any(name.startswith("demo-sweep") for name in names)
+
+
+def test_the_demo_starts_fresh_each_time(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    said: list[str] = []
+    bench, _ = open_demo(said.append, lambda event: None)
+    runs = bench.writer._link.execute("SELECT count(*) FROM run").fetchone()
+    bench.note("only in this copy")
+    bench.close()
+    assert said
+    said.clear()
+    bench, _ = open_demo(said.append, lambda event: None)
+    assert not said  # the sweep is there already
+    assert bench.writer._link.execute("SELECT count(*) FROM run").fetchone() == runs
+    assert bench.writer._link.execute("SELECT count(*) FROM happening WHERE kind = 'note'").fetchone() == (0,)
+    bench.close()

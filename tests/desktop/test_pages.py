@@ -1,0 +1,203 @@
+"""Every page, offscreen: it opens, fits, is reachable by keyboard, and shows what the core says."""
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QFontDatabase
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
+from pytestqt.qtbot import QtBot
+
+from niente.core.choosing.words import place_text
+from niente.desktop.actions import SPECS
+from niente.desktop.theme import PAPER, load_fonts
+from niente.desktop.widgets.marks import dynamic_mark
+from niente.desktop.window import NAMES, Window
+
+
+def accessible(widget: QWidget) -> str:
+    return widget.accessibleName() or (widget.text() if isinstance(widget, QAbstractButton) else "")
+
+
+@pytest.mark.parametrize("place", range(len(NAMES)))
+def test_every_page_opens_and_fits(swept_window: Window, place: int, qtbot: QtBot) -> None:
+    swept_window.resize(1100, 700)
+    swept_window.go_to(place)
+    page = swept_window.pages[place]
+    qtbot.waitUntil(page.isVisible)
+    assert page.title.text()
+    assert page.margin()
+    assert page.live_line()
+    assert swept_window.width() == 1100
+    assert page.minimumSizeHint().width() <= 1100 - 280
+
+
+@pytest.mark.parametrize("place", range(len(NAMES)))
+def test_everything_that_takes_the_focus_has_a_name(swept_window: Window, place: int) -> None:
+    swept_window.go_to(place)
+    nameless = [
+        widget
+        for widget in swept_window.findChildren(QWidget)
+        if widget.isVisible()
+        and widget.focusPolicy() != Qt.FocusPolicy.NoFocus
+        and not accessible(widget)
+        and not widget.objectName().startswith(("qt_", "page_"))
+        and widget.focusProxy() is None
+        and type(widget).__name__ not in ("QWidget", "QMenuBar", "QStackedWidget", "QHeaderView", "QLineEdit", "QLabel")
+    ]
+    assert not nameless, [(type(widget).__name__, widget.parent()) for widget in nameless]
+
+
+def test_actions_have_words_and_keys_of_their_own(swept_window: Window) -> None:
+    keys = [spec.keys for spec in SPECS if spec.keys]
+    assert len(set(keys)) == len(keys)
+    for spec in SPECS:
+        action = swept_window.actions_[spec.name]
+        assert action.text()
+        assert spec.tip in action.toolTip()
+
+
+def test_the_shipped_fonts_are_there(qapp: QApplication) -> None:
+    load_fonts()
+    assert {"B612", "B612 Mono"} <= set(QFontDatabase.families())
+
+
+def luminance(colour: str) -> float:
+    parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def contrast(one: str, two: str) -> float:
+    """WCAG 2 contrast ratio (formula from memory)."""
+    light, dark = sorted((luminance(one), luminance(two)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+@pytest.mark.parametrize("text", ["ink", "soft", "accent"])
+@pytest.mark.parametrize("under", ["ground", "surface", "shade"])
+def test_text_stands_out(text: str, under: str) -> None:
+    assert contrast(getattr(PAPER, text), getattr(PAPER, under)) >= 4.5
+
+
+def test_the_dynamic_mark_rises_with_the_noise() -> None:
+    assert dynamic_mark(22.0, 21.5) == "niente"
+    marks = [dynamic_mark(level, 21.5) for level in (24.0, 28.0, 32.0, 36.0, 70.0)]
+    assert marks == ["ppp", "pp", "p", "mp", "ff"]
+    assert dynamic_mark(float("nan"), 21.5) == ""
+
+
+def test_choose_shows_the_pick_and_its_reasons(swept_window: Window) -> None:
+    swept_window.go_to(3)
+    page, choice = swept_window.pages[3], swept_window.session.answer.choice
+    assert choice is not None
+    assert page.title.text() == place_text(choice.pick)
+    rows = page.model.rows  # type: ignore[attr-defined]
+    assert [row[0] for row in rows] == ["Pick", "2", "3", "4"]
+    assert all(row[-1] for row in rows)
+    headings = [heading for heading, _ in page.margin()]
+    assert headings[:3] == ["Why this one", "Does it hold?", "What each limit costs"]
+    assert page.finished()
+
+
+def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -> None:
+    swept_window.go_to(3)
+    page, session = swept_window.pages[3], swept_window.session
+    before = page.title.text()
+    field = page.fields["least_throughput_percent"]  # type: ignore[attr-defined]
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, "94")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: page.title.text() != before, timeout=5000)
+    assert session.project is not None
+    assert session.project.limits.least_throughput_percent == 94.0
+    assert "Throughput" in session.undo.undoText()
+    swept_window.actions_["edit.undo"].trigger()
+    qtbot.waitUntil(lambda: page.title.text() == before, timeout=5000)
+    swept_window.actions_["edit.redo"].trigger()
+    assert session.project.limits.least_throughput_percent == 94.0
+
+
+def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:
+    swept_window.go_to(3)
+    page = swept_window.pages[3]
+    page.fields["least_headroom_k"].setValue(55)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: page.title.text() == "No pick yet", timeout=5000)
+    assert "most headroom" in page.problem.text()  # type: ignore[attr-defined]
+    assert not page.finished()
+
+
+def test_the_map_marks_what_was_measured(swept_window: Window, qtbot: QtBot) -> None:
+    swept_window.go_to(2)
+    page = swept_window.pages[2]
+    view = page.view  # type: ignore[attr-defined]
+    evidence = swept_window.session.answer.evidence
+    assert evidence is not None
+    assert page.measured_marks() >= 16  # type: ignore[attr-defined]
+    for button in page.layer_buttons:  # type: ignore[attr-defined]
+        qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+        assert button.text() in page.title.text()
+    view.setFocus()
+    QTest.keyClick(view, Qt.Key.Key_Right)
+    QTest.keyClick(view, Qt.Key.Key_Up)
+    assert page.candidate is not None  # type: ignore[attr-defined]
+    assert page.margin()[0][0] == place_text(page.candidate)  # type: ignore[attr-defined]
+
+
+def test_the_map_is_selected_with_the_mouse(swept_window: Window, qtbot: QtBot) -> None:
+    swept_window.go_to(2)
+    page = swept_window.pages[2]
+    view = page.view  # type: ignore[attr-defined]
+    QApplication.processEvents()
+    scene = view._plot.vb.mapViewToScene(QPointF(100.0, 40.0))
+    at = view._canvas.mapFromScene(scene)
+    qtbot.mouseClick(view._canvas.viewport(), Qt.MouseButton.LeftButton, pos=at)
+    qtbot.waitUntil(lambda: page.candidate is not None, timeout=2000)  # type: ignore[attr-defined]
+    assert page.candidate.limit_w == pytest.approx(100.0, abs=3)  # type: ignore[attr-defined]
+
+
+def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..., Window]) -> None:
+    window = open_window()
+    page, session = window.pages[0], window.session
+    runs = len(page.model.rows)  # type: ignore[attr-defined]
+    power = page.power  # type: ignore[attr-defined]
+    power.setText("80, 110")
+    power.editingFinished.emit()
+    assert session.project is not None
+    assert session.project.question.power.values == (80.0, 110.0)
+    assert len(page.model.rows) < runs  # type: ignore[attr-defined]
+    power.setText("80, lots")
+    power.editingFinished.emit()
+    assert "no list of figures" in window.message.text
+    assert session.project.question.power.values == (80.0, 110.0)
+    power.setText("80, 900")
+    power.editingFinished.emit()
+    assert "outside" in window.message.text
+    assert power.text() == "80, 110"
+    window.actions_["edit.undo"].trigger()
+    assert len(page.model.rows) == runs  # type: ignore[attr-defined]
+    page.loads["vector"].click()  # type: ignore[attr-defined]
+    assert "must survive" in window.message.text
+    page.loads["dome"].click()  # type: ignore[attr-defined]
+    assert session.project.question.loads == ("vector",)
+    page.offset.setValue(-40)  # type: ignore[attr-defined]
+    assert session.project.question.base.voltage_offset_mv == -40.0
+    page.known.setValue(2.0)  # type: ignore[attr-defined]
+    assert session.project.question.known_to_k == 2.0
+
+
+def test_a_new_book_says_what_to_do(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window()
+    qtbot.waitUntil(lambda: "three settled runs" in window.session.answer.problem or "Nothing" in window.session.answer.problem)
+    for place in (2, 3):
+        window.go_to(place)
+        shown = [label.text() for label in window.pages[place].findChildren(QLabel) if label.isVisible()]
+        assert any("Run more of the plan" in text or "Start the plan" in text for text in shown)
+
+
+def test_the_margin_can_be_put_away(swept_window: Window) -> None:
+    assert swept_window.margin.isVisible()
+    swept_window.actions_["view.margin"].trigger()
+    assert not swept_window.margin.isVisible()

@@ -1,0 +1,174 @@
+"""A plan run from the window: it can be started, held, skipped and stopped, and the window stays alive."""
+
+import sys
+import time
+from collections.abc import Callable
+
+import msgspec
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtWidgets import QInputDialog, QMessageBox
+from pytestqt.qtbot import QtBot
+
+import niente.desktop.window as window_module
+from niente.core.bench.states import State
+from niente.core.book.reader import BookReader
+from niente.core.planning.quiet_point import default_project
+from niente.core.project import Axis, Project
+from niente.core.rigcard import RigCard
+from niente.desktop.analysis import Analyst
+from niente.desktop.window import Window
+
+
+def small(card: RigCard) -> Project:
+    """A sweep of few runs."""
+    project = default_project(card, 3)
+    question = msgspec.structs.replace(
+        project.question, power=Axis("sustained_power_w", (85.0, 105.0, 125.0)), fans=Axis("fan_duty.case", (24.0, 48.0))
+    )
+    return msgspec.structs.replace(project, question=question)
+
+
+class Beacon(QObject):
+    told = Signal(bool)
+
+
+def test_ten_thousand_signals_leave_true_alone(qapp: object) -> None:
+    """A binding that loses a reference to True with every emit ends the process before long."""
+    beacon = Beacon()
+    beacon.told.connect(lambda _: None)
+    before = sys.getrefcount(True)
+    for _ in range(10_000):
+        beacon.told.emit(True)
+    assert abs(sys.getrefcount(True) - before) < 50
+
+
+def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
+    window = open_window(project=small(card))
+    session = window.session
+    qtbot.mouseClick(window.pages[0].start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    assert window.stack.currentWidget() is window.pages[1]
+    qtbot.waitUntil(lambda: session.live is not None and bool(session.live.forecasts), timeout=20000)
+    qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text, timeout=60000)
+    qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed, timeout=20000)
+    window.message._act.click()  # takes one to the pick
+    assert window.stack.currentWidget() is window.pages[3]
+    assert window.pages[2].measured_marks() >= 6  # type: ignore[attr-defined]
+    assert window.pages[1].finished()
+
+
+def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
+    window = open_window(pace=600.0, project=small(card))
+    session, buttons = window.session, window.pages[1].buttons  # type: ignore[attr-defined]
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
+    buttons["run.hold_now"].click()
+    qtbot.waitUntil(lambda: session.state == State.HOLDING, timeout=10000)
+    qtbot.waitUntil(buttons["run.go_on"].isEnabled)
+    assert not buttons["run.skip"].isEnabled()
+    buttons["run.go_on"].click()
+    qtbot.waitUntil(
+        lambda: session.live is not None and session.live.closed is None and session.live.samples.count > 3, timeout=10000
+    )
+    index = session.live.opened.index  # type: ignore[union-attr]
+    buttons["run.skip"].click()
+    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index == index + 1, timeout=10000)
+    window.pulse.stop.click()
+    qtbot.waitUntil(lambda: not session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
+    assert session.bench is not None
+    book = BookReader(session.bench.writer.path)
+    assert [run.how for run in book.runs()] == ["voided", "skipped", "stopped"]
+    book.close()
+
+
+def test_the_pulse_shows_the_machine_and_its_pace(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window(pace=60.0)
+    reading = window.pulse._readings["hot"]
+    qtbot.waitUntil(lambda: "°C" in reading.value.text(), timeout=5000)
+    assert window.pulse.badge.text() == "simulated"
+    assert window.pulse.pace.currentText() == "× 60"
+    window.pulse.pace.setCurrentIndex(4)
+    window.pulse.pace.activated.emit(4)
+    assert window.session.bench is not None
+    assert window.session.bench.rig.pace is None  # type: ignore[attr-defined]
+
+
+def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, monkeypatch: object) -> None:
+    window = open_window()
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("fan ticks", True))  # type: ignore[attr-defined]
+    window.actions_["run.note"].trigger()
+    assert window.session.bench is not None
+    book = BookReader(window.session.bench.writer.path)
+    assert "fan ticks" in [item.body for item in book.happenings()]
+    book.close()
+
+
+def test_closing_during_a_run_asks_and_keeps_on(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot, monkeypatch: object
+) -> None:
+    window = open_window(pace=60.0, project=small(card))
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(window.session.busy)
+    asked: list[object] = []
+
+    def question(*words: object) -> object:
+        asked.append(words[-1])
+        return words[-1]
+
+    monkeypatch.setattr(QMessageBox, "question", question)  # type: ignore[attr-defined]
+    assert not window.close()
+    assert asked == [QMessageBox.StandardButton.No]
+    assert window.session.busy()
+
+
+def test_a_bug_is_shown_with_its_report(open_window: Callable[..., Window]) -> None:
+    window = open_window()
+    window.session.broke.emit("Traceback: a bug")
+    box = window.findChild(QMessageBox)
+    assert box is not None
+    assert box.detailedText() == "Traceback: a bug"
+    box.close()
+
+
+def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: object) -> None:
+    from niente.desktop.app import arguments, make_app, open_book
+    from niente.desktop.session import Session
+    from niente.desktop.theme import PAPER
+
+    make_app([])
+    letter = tmp_path / "letter.niente"  # type: ignore[operator]
+    letter.write_text("dear all")
+    window = Window(Session(), PAPER)
+    qtbot.addWidget(window)
+    window.show()
+    open_book(window, arguments([str(letter)]))
+    qtbot.waitUntil(lambda: "not a Niente book" in window.message.text, timeout=20000)
+    assert letter.read_text() == "dear all"
+    window.session.close()
+
+
+def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple, limits: object) -> None:
+    analyst = Analyst()
+    answers: list[object] = []
+    analyst.answered.connect(answers.append)
+    for share in (85.0, 88.0, 91.0):
+        analyst.ask(sweep[0], msgspec.structs.replace(limits, least_throughput_percent=share))  # type: ignore[type-var]
+    qtbot.waitUntil(lambda: bool(answers), timeout=20000)
+    qtbot.wait(300)
+    assert [answer.choice.limits.least_throughput_percent for answer in answers] == [91.0]  # type: ignore[attr-defined]
+    analyst.close()
+
+
+def test_the_window_stays_alive_at_full_speed(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
+    """Timers go on being served while a run streams in as fast as it goes; how promptly is measured in the benchmark."""
+    window = open_window(project=small(card))
+    ticks: list[float] = []
+    timer = QTimer()
+    timer.setInterval(10)
+    timer.timeout.connect(lambda: ticks.append(time.monotonic()))
+    timer.start()
+    window.actions_["plan.start"].trigger()
+    qtbot.wait(1500)
+    timer.stop()
+    assert len(ticks) > 20
+    assert window_module.NAMES == ["Plan", "Run", "Map", "Choose"]

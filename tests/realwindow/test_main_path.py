@@ -1,0 +1,93 @@
+"""The main path in a real window: start, watch it settle, see the map fill, read the pick, stop and restore."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from niente.desktop.app import arguments, make_app, show
+from niente.desktop.window import Window
+
+
+@pytest.fixture
+def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
+    make_app([])
+    assert QGuiApplication.platformName() == "xcb"
+    opened = show(arguments([str(tmp_path / "first.niente"), "--seed", "3"]))
+    qtbot.addWidget(opened)
+    qtbot.waitExposed(opened)
+    qtbot.waitUntil(lambda: opened.session.bench is not None and bool(opened.pages), timeout=30000)
+    yield opened
+    opened.session.close()
+
+
+def keys(window: Window, text: str) -> None:
+    QTest.keyClick(window.windowHandle(), *_key(text))
+    QApplication.processEvents()
+
+
+def _key(text: str) -> tuple[Qt.Key, Qt.KeyboardModifier]:
+    modifiers, name = Qt.KeyboardModifier.NoModifier, text
+    for word, modifier in (("Ctrl+", Qt.KeyboardModifier.ControlModifier), ("Shift+", Qt.KeyboardModifier.ShiftModifier)):
+        if word in name:
+            modifiers |= modifier
+            name = name.replace(word, "")
+    named = {".": Qt.Key.Key_Period}
+    return named.get(name) or getattr(Qt.Key, f"Key_{name}"), modifiers
+
+
+def type_into(window: Window, field: object, text: str) -> None:
+    field.setFocus()  # type: ignore[attr-defined]
+    field.selectAll()  # type: ignore[attr-defined]
+    QTest.keyClicks(field, text)  # type: ignore[call-overload]
+    QTest.keyClick(field, Qt.Key.Key_Return)  # type: ignore[call-overload]
+
+
+def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
+    window.activateWindow()
+    plan = window.pages[0]
+    type_into(window, plan.power, "85, 105, 125")  # type: ignore[attr-defined]
+    type_into(window, plan.fans, "24, 48")  # type: ignore[attr-defined]
+    window.setFocus()
+    assert window.session.bench is not None
+    window.session.bench.set_pace(None)
+    keys(window, "Ctrl+R")
+    qtbot.waitUntil(window.session.busy, timeout=5000)
+    assert window.stack.currentWidget() is window.pages[1]
+    keys(window, "Ctrl+4")
+    assert window.stack.currentWidget() is window.pages[2]
+    qtbot.waitUntil(lambda: window.pages[2].measured_marks() >= 3, timeout=30000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=60000)
+    assert window.pages[2].measured_marks() >= 6  # type: ignore[attr-defined]
+    keys(window, "Ctrl+5")
+    qtbot.waitUntil(lambda: window.session.answer.choice is not None and window.session.answer.choice.confirmed, timeout=20000)
+    assert window.stack.currentWidget() is window.pages[3]
+    assert "case" in window.pages[3].title.text()
+    assert "quietest" in dict(window.pages[3].margin())["Why this one"]
+
+
+def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
+    for place, entry in enumerate(window.passage.entries):
+        qtbot.mouseClick(entry, Qt.MouseButton.LeftButton)
+        assert window.stack.currentWidget() is window.pages[place]
+    qtbot.mouseClick(window.passage.entries[0], Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(window.pages[0].start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10, timeout=20000)
+    qtbot.mouseClick(window.pulse.stop, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
+    rig = window.session.bench.rig  # type: ignore[union-attr]
+    assert rig._setting == window.session.card.safe  # type: ignore[attr-defined, union-attr]
+
+
+def test_stop_by_its_key(window: Window, qtbot: QtBot) -> None:
+    window.activateWindow()
+    keys(window, "Ctrl+R")
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5, timeout=20000)
+    keys(window, "Ctrl+.")
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
