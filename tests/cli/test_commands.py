@@ -71,7 +71,9 @@ def test_a_plan_runs_goes_on_and_gives_a_pick(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     plan, book = tmp_path / "plan.json", tmp_path / "out.niente"
-    code, out, _ = niente(capsys, monkeypatch, *["plan", "quiet-point", "--rig", "larkspur", "--power", "85,105,125", "--fans", "24,48"])
+    code, out, _ = niente(
+        capsys, monkeypatch, *["plan", "quiet-point", "--rig", "larkspur", "--power", "85,105,125", "--fans", "24,48"]
+    )
     plan.write_text(out)
     assert code == 0
     words = ["run", str(plan), "--rig", "larkspur", "--seed", "3", "--book", str(book)]

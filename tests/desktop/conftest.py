@@ -23,7 +23,7 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
 
     def open_on(book: Path | None = None, pace: float | None = None, project: Project | None = None) -> Window:
         window = Window(Session(), PAPER)
-        qtbot.addWidget(window)
+        qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = larkspur_rig(pace=pace)
 

@@ -19,7 +19,7 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
     make_app([])
     assert QGuiApplication.platformName() == "xcb"
     opened = show(arguments([str(tmp_path / "first.niente"), "--seed", "3"]))
-    qtbot.addWidget(opened)
+    qtbot.addWidget(opened, before_close_func=lambda closing: closing.session.close())
     qtbot.waitExposed(opened)
     qtbot.waitUntil(lambda: opened.session.bench is not None and bool(opened.pages), timeout=30000)
     yield opened

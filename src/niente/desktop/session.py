@@ -123,6 +123,8 @@ class Session(QObject):
         finally:
             reader.close()
         self._replan()
+        if self._then_start:
+            self.start()
         self.opened.emit()
         self.project_changed.emit()
         self.ask()
@@ -135,8 +137,6 @@ class Session(QObject):
                     "plan.start",
                 )
             )
-        if self._then_start:
-            self.start()
 
     def close(self) -> None:
         """Stop what runs, make the rig safe, and let go of the book."""

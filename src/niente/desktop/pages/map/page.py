@@ -40,6 +40,7 @@ class MapPage(Page):
                 "Filled marks are measured, open rings on the grid are inferred, the half-filled mark is running. "
                 "Dark lines: noise in the room. Hatched: the headroom wanted is not sure there.",
                 "soft",
+                wrap=True,
             )
         )
         self._layer = LAYERS[0]
