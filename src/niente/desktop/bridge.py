@@ -1,5 +1,6 @@
 """The stair between the floors: events of the bench's thread arrive here, and leave in the window's."""
 
+import time
 from collections import deque
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -7,6 +8,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from niente.core.bench.events import Event
 
 REPAINT_MS = 33
+MOST_WAITING = 12
+BACK_PRESSURE_S = 0.005
 
 
 class Bridge(QObject):
@@ -26,8 +29,13 @@ class Bridge(QObject):
         self._timer.start()
 
     def push(self, event: Event) -> None:
-        """Take an event in; from any thread."""
+        """Take an event in; from any thread but the window's.
+
+        A bench that outruns the window waits a little here, and so leaves the interpreter to the window's painting.
+        """
         self._waiting.append(event)
+        if len(self._waiting) > MOST_WAITING:
+            time.sleep(BACK_PRESSURE_S)
 
     def hand_over(self) -> None:
         """Hand over what has come, in order."""

@@ -96,7 +96,7 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
             raise
     except sqlite3.DatabaseError as error:
         if isinstance(error, sqlite3.OperationalError):
-            raise BookError(f"The book {path} cannot be read: {error}.", remedy="Check who may read it, and its disk.") from error
+            raise BookError(f"The book {path} cannot be read: {error}.", remedy="Check who may read it.") from error
         application, version = 0, 0
     if application != APPLICATION_ID:
         link.close()

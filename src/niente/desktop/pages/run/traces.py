@@ -73,6 +73,7 @@ class Traces(QWidget):
         ]
         self._holds: list[pg.BarGraphItem] = []
         self._drawn = (-1, -1)
+        self._right = 0.0
 
     def _panel(self, row: int, left: str, bottom: str = "") -> pg.PlotItem:
         panel = self._canvas.addPlot(row=row, col=0)
@@ -80,7 +81,7 @@ class Traces(QWidget):
         if row:
             panel.setXLink(self._temperature)
         if not bottom:
-            panel.getAxis("bottom").setStyle(showValues=False)
+            panel.hideAxis("bottom")
         panel.setMouseEnabled(x=True, y=False)
         return panel
 
@@ -122,7 +123,10 @@ class Traces(QWidget):
             self._drawn = (live.opened.run_id, count)
         for panel, name, least in ((self._power, "power", 20.0), (self._clock, "clock", 200.0), (self._noise, "noise", 6.0)):
             _keep_open(panel, self.curves[name].getData()[1], least)
-        self._temperature.setXRange(0.0, max(5.0, float(minutes[-1]) * 1.12), padding=0.0)
+        wanted = max(5.0, float(minutes[-1]) * 1.12)
+        if not wanted <= self._right <= 1.5 * wanted:  # in steps, so that the axes are not drawn anew at every sample
+            self._right = 1.25 * wanted
+            self._temperature.setXRange(0.0, self._right, padding=0.0)
 
     def _show_forecast(self, live: LiveRun, start_s: float) -> None:
         known = np.array([item for item in live.forecasts if item[2] < 15.0]).reshape(-1, 3)
