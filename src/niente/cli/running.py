@@ -9,7 +9,6 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedColumn
 
 from niente.core.bench.bench import Bench
-from niente.core.bench.engine import Command
 from niente.core.bench.events import (
     Broke,
     Event,
@@ -118,7 +117,7 @@ def _stop_on_signals(bench: Bench) -> list[int]:
 
     def stop(number: int, frame: object) -> None:
         seen.append(number)
-        bench.tell(Command.STOP)
+        bench.stop()
 
     if threading.current_thread() is threading.main_thread():
         signal.signal(signal.SIGINT, stop)

@@ -68,8 +68,7 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class Confirmation(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Runs that are added once the listed steps are done: the pick under the heaviest load for ``exposure_s``
-    seconds; if it does not hold, the next pick, up to ``most_runs`` times. ``least_throughput_percent`` and the
-    others are the limits the pick is made with.
+    seconds; if it does not hold, the next pick, up to ``most_runs`` times.
     """
 
     exposure_s: float = 1200.0

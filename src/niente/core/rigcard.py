@@ -27,8 +27,8 @@ class LoadKind(StrEnum):
 
 
 class Channel(msgspec.Struct, frozen=True):
-    """One reading: its name (a quantity of ``quantities``, with a part where there are several), a title, the
-    step it comes in, and whether the rig's reading is quantised so coarsely that a standstill is no sign of fault.
+    """One reading: its name (a quantity of ``quantities``, with a part where there are several), a title, and the step
+    it comes in (0 where that is not known).
     """
 
     name: str

@@ -164,6 +164,11 @@ class Session(QObject):
         if self.bench is not None:
             self.bench.tell(command)
 
+    def stop(self) -> None:
+        """Stop what runs and restore the rig."""
+        if self.bench is not None:
+            self.bench.stop()
+
     def note(self, text: str) -> None:
         """Write a note into the book."""
         if self.bench is not None:

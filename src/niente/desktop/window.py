@@ -106,7 +106,7 @@ class Window(QMainWindow):
             "run.go_on": lambda: tell(Command.GO_ON),
             "run.skip": lambda: tell(Command.SKIP),
             "run.note": self._note,
-            "run.stop": lambda: tell(Command.STOP),
+            "run.stop": session.stop,
         }
 
     # -- pages -----------------------------------------------------------------------------------------------------

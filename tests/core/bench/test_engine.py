@@ -133,7 +133,7 @@ def test_hold_after_waits_between_runs(make_bench: Make, watcher: Watcher, card:
 def test_stop_restores_and_the_same_plan_goes_on(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
     bench = make_bench()
     plan = short_plan(card, COOL, COOL, COOL, seconds=500.0)
-    when(watcher, RunOpened, 2, lambda: bench.tell(Command.STOP))
+    when(watcher, RunOpened, 2, lambda: bench.stop())
     bench.start(plan, Limits())
     ended = watcher.end()
     assert not ended.complete
@@ -157,7 +157,7 @@ def test_a_stop_while_held_restores(make_bench: Make, watcher: Watcher, card: Ri
         if isinstance(event, RunOpened):
             bench.tell(Command.HOLD_NOW)
         if isinstance(event, StateChanged) and event.state == State.HOLDING:
-            bench.tell(Command.STOP)
+            bench.stop()
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=4000.0), Limits())
@@ -178,6 +178,37 @@ def test_a_plan_for_another_rig_touches_nothing(make_bench: Make, watcher: Watch
     ended = watcher.end()
     assert isinstance(ended.error, PlanError)
     assert not watcher.of(RunOpened)
+
+
+def test_a_stop_is_served_while_the_rig_is_silent(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    """A rig that gives no sample must not keep a person from stopping."""
+    bench = make_bench(larkspur_rig(Fault(FaultKind.SILENT, 100.0)), silent_limit_s=60.0)
+    bench.start(short_plan(card, COOL, seconds=3000.0), Limits())
+    end = time.monotonic() + 10
+    while len(watcher.of(FrameTaken)) < 90 and time.monotonic() < end:
+        time.sleep(0.05)
+    bench.stop()
+    ended = watcher.end(10.0)
+    assert "stopped by the person" in ended.why
+    assert_safe(bench.rig, card)  # type: ignore[arg-type]
+
+
+def test_going_on_is_not_lost_in_a_silence(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    """A command that comes while no sample does is acted on once samples come again."""
+    rig = larkspur_rig(pace=20.0)
+    bench = make_bench(rig)
+
+    def on(event: object) -> None:
+        if isinstance(event, RunOpened) and len(watcher.of(RunOpened)) == 1:
+            bench.tell(Command.HOLD_NOW)
+        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            rig.set_pace(0.2)
+            bench.tell(Command.GO_ON)
+            threading.Timer(1.2, lambda: rig.set_pace(None)).start()
+
+    watcher.on = on
+    bench.start(short_plan(card, COOL, seconds=60.0), Limits())
+    assert watcher.end(30.0).complete
 
 
 # -- guards ----------------------------------------------------------------------------------------------------------

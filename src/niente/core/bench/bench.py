@@ -7,7 +7,7 @@ import traceback
 from pathlib import Path
 
 from niente.core.bench.engine import Command, Engine, StopPlan
-from niente.core.bench.events import Broke, Event, Listener, PlanEnded
+from niente.core.bench.events import Broke, Listener, PlanEnded
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader, RunRecord
 from niente.core.book.writer import BookWriter
@@ -35,9 +35,8 @@ class Bench:
         self.writer = BookWriter(book)
         self.interrupted = close_open_runs(self.writer)
         self._listener = listener
-        self._engine = Engine(rig, self.writer, self._hear, silent_limit_s=silent_limit_s)
+        self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
         self._hang_limit_s = hang_limit_s
-        self._beat = time.monotonic()
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
         self._closing = False
@@ -63,15 +62,21 @@ class Bench:
                     "The bench is busy." if self.busy else "The rig stopped answering.",
                     remedy="Stop the plan that runs, or open the rig again.",
                 )
+            self._engine.stop_wanted.clear()  # a stop that came after the last plan's end is not for this one
             self.busy = True
             self._next = (plan, limits)
             self._wake.notify_all()
 
     def tell(self, command: Command) -> None:
-        """Give the running plan a command. Does nothing while none runs, except that a stop always makes the rig safe."""
+        """Give the running plan a command. Does nothing while none runs."""
         if self.busy:
             self._engine.commands.put(command)
-        elif command == Command.STOP:
+
+    def stop(self) -> None:
+        """Stop what runs and restore; where nothing runs, make the rig safe all the same."""
+        if self.busy:
+            self._engine.stop_wanted.set()
+        else:
             self.rig.make_safe()
 
     def note(self, text: str) -> None:
@@ -89,7 +94,7 @@ class Bench:
 
     def close(self, wait_s: float = 10.0) -> None:
         """Stop what runs, make the rig safe, let go of rig and book."""
-        self.tell(Command.STOP)
+        self.stop()
         with self._wake:
             self._closing = True
             self._wake.notify_all()
@@ -101,10 +106,6 @@ class Bench:
 
     # -- the bench's thread ------------------------------------------------------------------------------------
 
-    def _hear(self, event: Event) -> None:
-        self._beat = time.monotonic()
-        self._listener(event)
-
     def _live(self) -> None:
         """Sample at rest, and run plans as they come."""
         while not self._closing and not self._engine.abandoned:
@@ -114,7 +115,6 @@ class Bench:
                 self._run(*work)
                 continue
             try:
-                self._beat = time.monotonic()
                 self._engine.idle_sample()
             except (NienteError, StopPlan):
                 with self._wake:  # a silent rig at rest is no news; look again a little later
@@ -145,12 +145,9 @@ class Bench:
         """Make the rig safe when a call to it does not return; never wait for it."""
         while not self._closing and not self._engine.abandoned:
             time.sleep(min(0.2, self._hang_limit_s / 4))
-            if time.monotonic() - self._beat > self._hang_limit_s + 2 * self._slowest_sample_s():
+            since = self._engine.asking_since
+            if since is not None and time.monotonic() - since > self._hang_limit_s:
                 self._abandon()
-
-    def _slowest_sample_s(self) -> float:
-        pace = self.rig.pace if isinstance(self.rig, Paced) else 1.0
-        return self.card.sample_period_s / pace if pace else 0.0
 
     def _abandon(self) -> None:
         self._engine.abandoned = True

@@ -1,8 +1,11 @@
 """The engine: runs the steps of a plan on a rig. It lives in one thread; commands come through a queue."""
 
 import queue
+import threading
 import time
+from collections.abc import Callable
 from enum import StrEnum
+from typing import TypeVar
 
 from niente.core.bench.events import (
     ForecastMade,
@@ -42,13 +45,15 @@ ANSWERED = frozenset({DONE, "failed", "skipped", "guard"})
 
 
 class Command(StrEnum):
-    """What a person can ask of a running plan."""
+    """What a person can ask of a running plan, besides stopping it."""
 
     HOLD_AFTER = "hold after this run"
     HOLD_NOW = "hold now"
     GO_ON = "go on"
     SKIP = "skip"
-    STOP = "stop and restore"
+
+
+Answer = TypeVar("Answer")
 
 
 class StopPlan(Exception):  # noqa: N818 (it is a way out, not an error)
@@ -62,12 +67,18 @@ class StopPlan(Exception):  # noqa: N818 (it is a way out, not an error)
 
 
 class Engine:
-    """Runs plans on one rig and writes one book. Everything but ``commands`` belongs to the engine's thread."""
+    """Runs plans on one rig and writes one book.
+
+    Other threads may use ``commands`` and ``stop_wanted``, and read ``state``, ``run_id`` and ``asking_since``.
+    """
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, *, silent_limit_s: float = 10.0) -> None:
         self.commands: queue.SimpleQueue[Command] = queue.SimpleQueue()
+        self.stop_wanted = threading.Event()
         self.state = State.IDLE
         self.run_id: int | None = None
+        self.asking_since: float | None = None
+        """When the call to the rig that is under way began (monotonic seconds); the watchdog reads it."""
         self.abandoned = False
         """Set by the watchdog when a call to the rig did not return; the engine then only gets out."""
         self._rig = rig
@@ -144,10 +155,10 @@ class Engine:
         self._tell(RunOpened(run_id, index, total, step))
         how, why = "stopped", "the engine was interrupted"
         try:
-            hand_work = self._rig.apply(whole)
+            hand_work = self._ask(lambda: self._rig.apply(whole))
             if hand_work:
                 self._wait_for_hands(hand_work)
-            self._rig.start(step.load)
+            self._ask(lambda: self._rig.start(step.load))
             self._enter(State.SETTLING if step.exposure.known_to_k is not None else State.EXPOSING)
             how, why = self._sample_until_over(run_id, step, guards)
         except StopPlan as stop:
@@ -160,7 +171,7 @@ class Engine:
             self.run_id = None
             if not self.abandoned:
                 if how != DONE:
-                    self._rig.stop()
+                    self._ask(self._rig.stop)
                 self._writer.close_run(run_id, how, why, self._last_time_s)
                 self._tell(RunClosed(run_id, index, how, why))
         return how
@@ -242,8 +253,6 @@ class Engine:
             told = self.commands.get_nowait()
         except queue.Empty:
             return None
-        if told == Command.STOP:
-            raise StopPlan("stopped by the person at the bench", "stopped")
         if told == Command.HOLD_AFTER:
             self._hold_next = True
             return None
@@ -255,9 +264,9 @@ class Engine:
         """Wait for a sample, write it, tell it. Raises ``RigError`` where the rig stays silent."""
         silent_since = time.monotonic()
         while True:
-            frame = self._rig.frame(FRAME_TIMEOUT_S)
-            if self.abandoned:
-                raise StopPlan("the rig did not answer", "stopped")
+            frame = self._ask(lambda: self._rig.frame(FRAME_TIMEOUT_S))
+            if self.stop_wanted.is_set() and self.state != State.IDLE:
+                raise StopPlan("stopped by the person at the bench", "stopped")
             if frame is not None:
                 break
             patience = self._silent_limit_s + 2 * self._card.sample_period_s / (self._pace() or 1e9)
@@ -267,8 +276,6 @@ class Engine:
                     safe="The load is off as far as the rig can be told; every sample is kept.",
                     remedy="Look at the machine and its connection; then go on, and this run is repeated.",
                 )
-            if run_id is None:
-                self._peek_for_stop()
         self._last_time_s = frame.time_s
         if run_id is not None:
             pace = self._pace()
@@ -280,9 +287,15 @@ class Engine:
         """Return rig seconds a wall second; a real rig's are seconds."""
         return self._paced.pace if self._paced is not None else 1.0
 
-    def _peek_for_stop(self) -> None:
-        if not self.commands.empty() and self.state != State.IDLE:
-            self._command()
+    def _ask(self, call: Callable[[], Answer]) -> Answer:
+        """Call the rig, so that the watchdog sees for how long; get out where it has lost patience meanwhile."""
+        self.asking_since = time.monotonic()
+        try:
+            return call()
+        finally:
+            self.asking_since = None
+            if self.abandoned:
+                raise StopPlan("the rig did not answer", "stopped")
 
     def restore(self) -> None:
         """Load off, safe setting back, and to rest."""
