@@ -100,7 +100,7 @@ def sweep(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Project]:
     watcher = Watcher()
     bench = Bench(open_rig("larkspur", seed=SEED), path, watcher.hear)
     try:
-        project = default_project(bench.card, SEED)
+        project = default_project(bench.card)
         bench.save_project(project)
         bench.start(quiet_point(bench.card, project.question), project.limits)
         assert watcher.end().complete

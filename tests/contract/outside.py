@@ -13,6 +13,7 @@ CARD = RigCard(
     title="Doorbell",
     summary="1 core, one fan",
     simulated=True,
+    serial="7",
     variant="as built",
     channels=(
         Channel("core_temperature_c.1", "Core 1", 0.1),

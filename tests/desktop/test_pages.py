@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.choosing.words import place_text
+from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import SPECS
 from niente.desktop.theme import PAPER, load_fonts
-from niente.desktop.widgets.marks import dynamic_mark
 from niente.desktop.window import NAMES, Window
 
 

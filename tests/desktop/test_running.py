@@ -21,7 +21,7 @@ from niente.desktop.window import Window
 
 def small(card: RigCard) -> Project:
     """A sweep of few runs."""
-    project = default_project(card, 3)
+    project = default_project(card)
     question = msgspec.structs.replace(
         project.question, power=Axis("sustained_power_w", (85.0, 105.0, 125.0)), fans=Axis("fan_duty.case", (24.0, 48.0))
     )

@@ -79,13 +79,13 @@ def quiet_point_command(
 @click.argument("plan_file", type=click.Path(path_type=Path))
 @click.option("--rig", required=True, help="The rig's name, or module:factory.")
 @click.option("--book", required=True, type=click.Path(path_type=Path), help="The book to write; made where there is none.")
-@click.option("--seed", default=1, show_default=True, help="Which sample of a simulated machine.")
+@click.option("--seed", default=None, type=int, help="Which sample of a simulated machine (default: the book's, or 1).")
 @click.option(
     "--pace", default=None, type=click.FloatRange(min=0.1), help="Rig seconds a second (default: as fast as it goes)."
 )
-def run(plan_file: Path, rig: str, book: Path, seed: int, pace: float | None) -> None:
+def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | None) -> None:
     """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores."""
-    from niente.core.rigs.registry import open_rig
+    from niente.core.bench.attach import attach
 
     try:
         text = plan_file.read_bytes()
@@ -95,7 +95,7 @@ def run(plan_file: Path, rig: str, book: Path, seed: int, pace: float | None) ->
             remedy="Check the name, or make one with 'niente-cli plan'.",
         ) from None
     wanted = read_plan(text, str(plan_file))
-    sys.exit(run_in_terminal(open_rig(rig, seed=seed, pace=pace), wanted, book))
+    sys.exit(run_in_terminal(lambda hear: attach(book, hear, rig=rig, seed=seed, pace=pace), wanted, book))
 
 
 @commands.command()

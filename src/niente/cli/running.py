@@ -3,6 +3,7 @@
 import signal
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 from rich.console import Console
@@ -14,6 +15,7 @@ from niente.core.bench.events import (
     Event,
     ForecastMade,
     FrameTaken,
+    Listener,
     PlanEnded,
     PlanStarted,
     RunClosed,
@@ -25,7 +27,6 @@ from niente.core.bench.states import State
 from niente.core.plan import Plan
 from niente.core.project import Limits
 from niente.core.quantities import duration_text, quantity_of
-from niente.core.rigs.protocol import Rig
 
 BUG = 1
 ENDED_EARLY = 4
@@ -82,8 +83,8 @@ class Line:
             self._progress.update(self._task, description=f"{self._words}  {more}".strip())
 
 
-def run_in_terminal(rig: Rig, plan: Plan, book: Path) -> int:
-    """Run a plan into a book and return the exit code."""
+def run_in_terminal(open_bench: Callable[[Listener], Bench], plan: Plan, book: Path) -> int:
+    """Run a plan on the bench that ``open_bench`` gives for a listener, and return the exit code."""
     console = Console(stderr=True, soft_wrap=True)
     columns = (
         BarColumn(20),
@@ -93,7 +94,7 @@ def run_in_terminal(rig: Rig, plan: Plan, book: Path) -> int:
     )
     with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as progress:
         line = Line(console, progress)
-        bench = Bench(rig, book, line.hear)
+        bench = open_bench(line.hear)
         try:
             if bench.interrupted is not None:
                 lost = bench.interrupted
@@ -103,7 +104,7 @@ def run_in_terminal(rig: Rig, plan: Plan, book: Path) -> int:
                     f"Its samples are kept ({length}); the run is repeated."
                 )
             stopping = _stop_on_signals(bench)
-            bench.start(plan, Limits())
+            bench.start(plan, bench.project.limits if bench.project is not None else Limits())
             while not line.over.wait(0.2):
                 pass
         finally:

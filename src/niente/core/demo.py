@@ -18,7 +18,8 @@ from niente.core.project import Axis, Project
 from niente.core.rigs.registry import open_rig
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}.niente"
+SWEEP = f"demo-sweep-{__version__}-2.niente"
+"""The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 
 def demo_folder() -> Path:
@@ -42,7 +43,7 @@ def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Benc
             old.unlink(missing_ok=True)
     shutil.copyfile(sweep, book)
     bench = Bench(open_rig(RIG, seed=SEED, pace=PACE), book, listener)
-    project = closer_look(default_project(bench.card, SEED))
+    project = closer_look(default_project(bench.card))
     bench.save_project(project)
     return bench, project
 
@@ -75,7 +76,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
 
     bench = Bench(open_rig(RIG, seed=SEED), draft, hear)
     try:
-        project = default_project(bench.card, SEED)
+        project = default_project(bench.card)
         bench.save_project(project)
         bench.start(quiet_point(bench.card, project.question), project.limits)
         over.wait()

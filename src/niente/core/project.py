@@ -44,6 +44,5 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a person has decided so far: the rig, its question, and the limits of the choice."""
 
     rig: str
-    seed: int
     question: QuietPoint
     limits: Limits = Limits()

@@ -77,13 +77,15 @@ class MakersLimits(msgspec.Struct, frozen=True):
 class RigCard(msgspec.Struct, frozen=True):
     """A machine as Niente knows it. Channel, control and load names are public and stand in docs/reference.
 
-    ``stock`` is the setting as found; ``safe`` is what is put back at every end, trip or failure.
+    ``serial`` tells one individual of a kind from another: readings of two are never put into one book. ``stock`` is the
+    setting as found; ``safe`` is what is put back at every end, trip or failure.
     """
 
     name: str
     title: str
     summary: str
     simulated: bool
+    serial: str
     variant: str
     channels: tuple[Channel, ...]
     controls: tuple[Control, ...]

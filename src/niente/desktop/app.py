@@ -1,9 +1,12 @@
 """Starting Niente: the window first, everything heavy after it shows."""
 
+from __future__ import annotations
+
 import argparse
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
@@ -13,6 +16,12 @@ from niente.desktop.session import Session
 from niente.desktop.theme import PAPER, apply_theme, load_fonts
 from niente.desktop.window import Window
 
+if TYPE_CHECKING:  # the core comes in after the window shows
+    from niente.core.bench.bench import Bench
+    from niente.core.bench.events import Listener
+    from niente.core.project import Project
+
+PACE = 60.0
 SWITCH_S = 0.001
 """How long one thread may keep the interpreter: the bench at full speed must not make the window stutter."""
 
@@ -21,8 +30,8 @@ def arguments(argv: list[str]) -> argparse.Namespace:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="niente", description="Find a computer's quiet, stable operating point.")
     parser.add_argument("book", nargs="?", type=Path, help="the book to open; made where there is none")
-    parser.add_argument("--rig", default="larkspur", help="the rig's name, or module:factory")
-    parser.add_argument("--seed", type=int, default=1, help="which sample of a simulated machine")
+    parser.add_argument("--rig", help="the rig's name, or module:factory (default: the book's)")
+    parser.add_argument("--seed", type=int, help="which sample of a simulated machine (default: the book's, or 1)")
     parser.add_argument("--demo", action="store_true", help="open the demo book in your cache; none of your files is touched")
     parser.add_argument("--version", action="version", version=f"niente {__version__}")
     return parser.parse_args(argv)
@@ -48,14 +57,13 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
         return
     book = wanted.book or default_book()
 
-    def prepare(progress: Callable[[str], None], listener: Callable[[object], None]) -> object:
-        from niente.core.bench.bench import Bench
-        from niente.core.rigs.registry import open_rig
+    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Bench, Project | None]:
+        from niente.core.bench.attach import attach
 
         progress(f"Opening {book} …")
-        return Bench(open_rig(wanted.rig, seed=wanted.seed, pace=60.0), book, listener), None
+        return attach(book, listener, rig=wanted.rig, seed=wanted.seed, pace=PACE), None
 
-    window.session.open(prepare, start=False)  # type: ignore[arg-type]
+    window.session.open(prepare, start=False)
 
 
 def default_book() -> Path:

@@ -24,7 +24,6 @@ from niente.core.bench.events import (
 )
 from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
-from niente.core.book.reader import BookReader
 from niente.core.errors import NienteError
 from niente.core.frame import Frame
 from niente.core.plan import Plan
@@ -117,11 +116,7 @@ class Session(QObject):
 
     def _take_bench(self, bench: Bench, project: Project | None) -> None:
         self.bench = bench
-        reader = BookReader(bench.writer.path)
-        try:
-            self.project = project or reader.project() or default_project(bench.card, 1)
-        finally:
-            reader.close()
+        self.project = project or bench.project or default_project(bench.card)
         self._replan()
         if self._then_start:
             self.start()
@@ -256,6 +251,7 @@ class Session(QObject):
                     pass
         if run_changed:
             self.run_changed.emit()
+        if any(isinstance(event, RunClosed) for event in events):
             self.ask()
         if state_changed:
             self.state_changed.emit()

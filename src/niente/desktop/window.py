@@ -28,6 +28,8 @@ from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.passage import Passage
 from niente.desktop.widgets.pulse import Pulse
 
+WORDS_MS = 250
+"""Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Plan", "Run", "Map", "Choose"]
 
 
@@ -55,6 +57,8 @@ class Window(QMainWindow):
         self.margin = Margin()
         self.pulse = Pulse(session, self.actions_["run.stop"])
         self.pulse.paced.connect(self._set_pace)
+        self._words_rest = QTimer(self)
+        self._words_rest.setSingleShot(True)
         self._lay_out()
         self._build_menus()
         session.opened.connect(self._opened)
@@ -162,7 +166,9 @@ class Window(QMainWindow):
         shown = self._current()
         if shown is not None and shown.name == "Run":
             shown.show_frame()  # type: ignore[attr-defined]
-        self._refresh_frame()
+        if not self._words_rest.isActive():
+            self._words_rest.start(WORDS_MS)
+            self._refresh_frame()
 
     def _refresh_frame(self) -> None:
         """Bring passage and margin up to date."""

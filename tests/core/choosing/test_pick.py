@@ -8,7 +8,7 @@ import pytest
 
 from niente.core.choosing.field import survey
 from niente.core.choosing.models import Models, fit_models, predict
-from niente.core.choosing.pick import Limit, all_candidates, choose, keeps
+from niente.core.choosing.pick import Limit, candidate_at, choose, front, keeps
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence
@@ -49,7 +49,7 @@ def test_the_map_agrees_with_the_truth_where_nothing_was_measured(models: Models
 def test_the_pick_is_the_quietest_that_keeps_every_limit(models: Models, limits: Limits) -> None:
     field = survey(models, limits)
     choice = choose(models, limits, field)
-    everything = all_candidates(models, field, limits)
+    everything = [candidate_at(models, field, limits, index) for index in range(field.clean_s.shape[0])]
     eligible = [one for one in everything if not one.breaks]
     assert choice.eligible == len(eligible)
     assert choice.pick.in_room_dba <= min(one.in_room_dba for one in eligible) + 0.1
@@ -140,3 +140,16 @@ def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limit
     assert step.load == "vector"
     assert step.exposure.least_s >= 1200
     assert next_step(plan, before, limits, 3) is None
+
+
+def test_the_front_is_what_no_other_beats() -> None:
+    """By definition: every pair is compared with every other."""
+    rng = np.random.default_rng(8)
+    noise, throughput = np.round(rng.random(200), 2), np.round(rng.random(200), 2)
+    quiet, fast = front(noise, throughput)
+    for a, b in zip(noise, throughput, strict=True):
+        beaten = np.any((noise <= a) & (throughput >= b) & ((noise < a) | (throughput > b)))
+        assert beaten != bool(np.any((quiet == a) & (fast == b)))
+    assert np.all(np.diff(quiet) > 0)
+    assert np.all(np.diff(fast) > 0)
+    assert front(noise[:0], noise[:0])[0].shape == (0,)

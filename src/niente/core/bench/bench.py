@@ -11,7 +11,7 @@ from niente.core.bench.events import Broke, Listener, PlanEnded
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader, RunRecord
 from niente.core.book.writer import BookWriter
-from niente.core.errors import NienteError, RigError
+from niente.core.errors import BookError, NienteError, RigError
 from niente.core.plan import Plan
 from niente.core.project import Limits, Project
 from niente.core.rigs.protocol import Paced, Rig
@@ -33,6 +33,12 @@ class Bench:
         self.rig = rig
         self.card = rig.describe()
         self.writer = BookWriter(book)
+        try:
+            self.project = self._meet_the_book()
+            """The project as the book held it when the bench was attached."""
+        except BaseException:
+            self.writer.close()
+            raise
         self.interrupted = close_open_runs(self.writer)
         self._listener = listener
         self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
@@ -41,7 +47,6 @@ class Bench:
         self._next: tuple[Plan, Limits] | None = None
         self._closing = False
         self.busy = False
-        self._remember_card()
         self._thread = threading.Thread(target=self._live, name="niente-bench", daemon=True)
         self._watchdog = threading.Thread(target=self._watch, name="niente-watchdog", daemon=True)
         self._thread.start()
@@ -165,13 +170,23 @@ class Bench:
             self.busy = False
             self._listener(PlanEnded(False, error.happened, error))
 
-    def _remember_card(self) -> None:
+    def _meet_the_book(self) -> Project | None:
+        """Return the book's project, having put the rig's card into it; refuse a book of another machine."""
         book = BookReader(self.writer.path)
         try:
-            if book.card() != self.card:
-                self.writer.add_document("rig", self.card)
+            known, project = book.card(), book.project()
         finally:
             book.close()
+        if known is not None and (known.name, known.serial) != (self.card.name, self.card.serial):
+            raise BookError(
+                f"The book {self.writer.path} belongs to {known.title}, number {known.serial}, "
+                f"and this is {self.card.title}, number {self.card.serial}.",
+                safe="The book is untouched.",
+                remedy="Open it with its own rig, or name another book for this one.",
+            )
+        if known != self.card:
+            self.writer.add_document("rig", self.card)
+        return project
 
 
 def close_open_runs(writer: BookWriter) -> RunRecord | None:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from niente.core.book.opening import open_for_reading
+from niente.core.errors import BookError
 from niente.core.plan import Plan
 from niente.core.project import Project
 from niente.core.rigcard import RigCard
@@ -58,9 +59,16 @@ class BookReader:
         self._link.close()
 
     def documents(self, kind: str, of: type[Document]) -> dict[int, Document]:
-        """Return all documents of a kind by number, oldest first."""
+        """Return all documents of a kind by number, oldest first. Raises ``BookError`` for one that cannot be read."""
         rows = self._link.execute("SELECT id, body FROM document WHERE kind = ? ORDER BY id", (kind,))
-        return {number: msgspec.json.decode(body, type=of) for number, body in rows}
+        try:
+            return {number: msgspec.json.decode(body, type=of) for number, body in rows}
+        except msgspec.DecodeError as error:
+            raise BookError(
+                f"The book {self.path} holds a {kind} that this Niente cannot read: {error}.",
+                safe="The file is untouched.",
+                remedy="Open it with the Niente that wrote it.",
+            ) from None
 
     def plans(self) -> dict[int, Plan]:
         """Return the plans by number."""

@@ -13,6 +13,7 @@ from niente.core.project import Limits
 from niente.core.setting import Setting
 
 Mask = NDArray[np.bool_]
+Vector = NDArray[np.float64]
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
@@ -144,10 +145,18 @@ def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int
     )
 
 
-def all_candidates(models: Models, field: Field, limits: Limits) -> list[Candidate]:
-    """Return every setting of the field as a candidate, in the field's order."""
-    kept = keeps(field, limits)
-    return [_candidate(models, field, kept, index) for index in range(field.clean_s.shape[0])]
+def candidate_at(models: Models, field: Field, limits: Limits, index: int) -> Candidate:
+    """Return one setting of the field, by its place in the field's arrays."""
+    return _candidate(models, field, keeps(field, limits), index)
+
+
+def front(noise_dba: Vector, throughput: Vector) -> tuple[Vector, Vector]:
+    """Return, of settings ``(n,)``, those that no other beats in both noise and throughput, quietest first."""
+    order = np.lexsort((-throughput, noise_dba))
+    best = np.maximum.accumulate(throughput[order])
+    better = np.ones(order.shape[0], dtype=bool)
+    better[1:] = best[1:] > best[:-1]
+    return noise_dba[order][better], throughput[order][better]
 
 
 def _runners_up(

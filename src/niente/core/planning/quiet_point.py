@@ -24,9 +24,9 @@ def default_question(card: RigCard) -> QuietPoint:
     return QuietPoint(power=Axis("sustained_power_w", tuple(limits)), fans=fans, base=base, loads=loads)
 
 
-def default_project(card: RigCard, seed: int) -> Project:
+def default_project(card: RigCard) -> Project:
     """Return the project a new book starts with."""
-    return Project(rig=card.name, seed=seed, question=default_question(card), limits=Limits())
+    return Project(rig=card.name, question=default_question(card), limits=Limits())
 
 
 def default_guards(card: RigCard) -> tuple[Guard, ...]:

@@ -9,12 +9,12 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, 
 from niente.core.evidence import column, holds_of
 from niente.core.quantities import quantity_of
 from niente.core.rigs.protocol import Paced
+from niente.core.science.dynamics import dynamic_mark
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from niente.desktop.session import Session
 from niente.desktop.theme import SMALL, font
 from niente.desktop.widgets.labels import label
-from niente.desktop.widgets.marks import dynamic_mark
 
 HEIGHT = 56
 PACES: tuple[tuple[str, float | None], ...] = (

@@ -21,8 +21,8 @@ from niente.core.setting import Setting
 SAMPLE_PERIOD_S = 1.0
 
 
-def describe(machine: Machine) -> RigCard:
-    """Return the rig card of a simulated machine."""
+def describe(machine: Machine, seed: int) -> RigCard:
+    """Return the rig card of one sample of a simulated machine; its seed is its serial number."""
     step = machine.sensors.temperature_step_k
     cores = [Channel(f"core_temperature_c.{i}", f"Core {i}", step) for i in range(1, machine.cores + 1)]
     fans = [Channel(f"fan_speed_rpm.{group}", f"Fan speed, {group}", 1.0) for group in machine.fans]
@@ -44,6 +44,7 @@ def describe(machine: Machine) -> RigCard:
         title=machine.title,
         summary=machine.summary,
         simulated=True,
+        serial=str(seed),
         variant=machine.variant,
         channels=tuple(channels),
         controls=machine.controls,
@@ -60,7 +61,7 @@ class SimulatedRig:
 
     def __init__(self, machine: Machine, *, seed: int = 1, pace: float | None = None, faults: tuple[Fault, ...] = ()) -> None:
         self._machine = machine
-        self._card = describe(machine)
+        self._card = describe(machine, seed)
         self._faults = faults
         self._clock = PacedClock(pace)
         self._lock = threading.RLock()

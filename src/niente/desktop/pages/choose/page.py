@@ -7,11 +7,11 @@ from niente.core.choosing.pick import Candidate, Choice
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
 from niente.core.project import Limits
 from niente.core.quantities import number_text, quantity_of
+from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.session import Session
 from niente.desktop.theme import Palette
 from niente.desktop.widgets.labels import label
-from niente.desktop.widgets.marks import dynamic_mark
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import RowsModel, rows_view

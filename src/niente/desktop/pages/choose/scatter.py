@@ -6,7 +6,7 @@ from PySide6.QtGui import QPainterPath
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Field
-from niente.core.choosing.pick import Choice, Limit, keeps
+from niente.core.choosing.pick import Choice, Limit, front, keeps
 from niente.core.project import Limits
 from niente.desktop.theme import BODY, SMALL, Palette, font
 from niente.desktop.widgets.plots import canvas, dress, pen
@@ -58,15 +58,15 @@ class Scatter(QWidget):
         """Draw every setting of a field."""
         said = field.predicted
         noise, throughput = said.in_room_dba, said.throughput_percent
-        eligible = np.logical_and.reduce(list(keeps(field, limits).values()))
+        kept = keeps(field, limits)
+        eligible = np.logical_and.reduce(list(kept.values()))
         thin = np.zeros(eligible.shape, dtype=bool)
         thin.reshape(field.duty.shape[0], -1)[::2, ::2] = True
         self._rejected.setData(noise[thin & ~eligible & ~field.measured], throughput[thin & ~eligible & ~field.measured])
         self._inferred.setData(noise[thin & eligible & ~field.measured], throughput[thin & eligible & ~field.measured])
         self._measured.setData(noise[field.measured], throughput[field.measured])
-        sound = keeps(field, limits)
-        fit = sound[Limit.HEADROOM] & sound[Limit.RESULTS]
-        self._front.setData(*_front(noise[fit], throughput[fit]))
+        fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
+        self._front.setData(*front(noise[fit], throughput[fit]))
         least = limits.least_throughput_percent
         low, high = float(np.min(throughput)) - 2, float(np.max(throughput)) + 3
         self._excluded.setRegion((low - 50, least))
@@ -84,14 +84,6 @@ class Scatter(QWidget):
             self._name.setPos(pick.in_room_dba, pick.throughput_percent)
         self._plot.setXRange(float(np.min(noise)) - 0.8, right, padding=0)
         self._plot.setYRange(low, high, padding=0)
-
-
-def _front(noise: np.ndarray, throughput: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return the settings that no other beats in both noise and throughput, quietest first."""
-    order = np.lexsort((-throughput, noise))
-    best = np.maximum.accumulate(throughput[order]) if order.shape[0] else throughput
-    first = np.concatenate([[True], best[1:] > best[:-1]]) if order.shape[0] else np.zeros(0, dtype=bool)
-    return noise[order][first], throughput[order][first]
 
 
 def _cross() -> QPainterPath:

@@ -2,7 +2,7 @@
 
 from PySide6.QtWidgets import QButtonGroup, QPushButton
 
-from niente.core.choosing.pick import Candidate, all_candidates
+from niente.core.choosing.pick import Candidate, candidate_at
 from niente.core.choosing.words import place_text
 from niente.core.quantities import duration_text, quantity_of
 from niente.desktop.pages.map.field_view import LAYERS, FieldView
@@ -55,7 +55,7 @@ class MapPage(Page):
     def _select(self, index: int) -> None:
         answer, project = self.session.answer, self.session.project
         if answer.models is not None and answer.field is not None and project is not None:
-            self.candidate = all_candidates(answer.models, answer.field, project.limits)[index]
+            self.candidate = candidate_at(answer.models, answer.field, project.limits, index)
 
     def refresh(self) -> None:
         """Draw the answer as it stands."""

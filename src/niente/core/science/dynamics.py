@@ -1,4 +1,4 @@
-"""The dynamic mark: noise in the product's own verbal scale against the room's background."""
+"""The dynamic mark: noise in a verbal scale against the room's background."""
 
 MARKS = ("niente", "ppp", "pp", "p", "mp", "mf", "f", "ff")
 STEP_DB = 4.0

@@ -1,0 +1,62 @@
+"""A book belongs to one individual machine, and knows which."""
+
+from pathlib import Path
+
+import pytest
+
+from niente.core.bench.attach import attach
+from niente.core.bench.bench import Bench
+from niente.core.book.reader import BookReader
+from niente.core.book.writer import BookWriter
+from niente.core.errors import BookError
+from niente.core.planning.quiet_point import default_project
+from niente.core.project import Axis
+from tests.conftest import Watcher, larkspur_rig
+from tests.contract.outside import Doorbell
+
+
+def test_a_new_book_gets_the_rig_that_ships(tmp_path: Path, watcher: Watcher) -> None:
+    bench = attach(tmp_path / "new.niente", watcher.hear)
+    assert (bench.card.name, bench.card.serial, bench.project) == ("larkspur", "1", None)
+    bench.close()
+
+
+def test_a_book_says_which_machine_it_is_of(sweep_copy: Path, watcher: Watcher) -> None:
+    bench = attach(sweep_copy, watcher.hear)
+    assert bench.card.serial == "3"
+    assert bench.project == default_project(bench.card)
+    bench.close()
+
+
+@pytest.mark.parametrize("words", [{"seed": 4}, {"rig": "tests.contract.outside:Doorbell"}])
+def test_another_machine_is_turned_away(sweep_copy: Path, watcher: Watcher, words: dict) -> None:
+    before = sweep_copy.read_bytes()
+    with pytest.raises(BookError, match="belongs to Larkspur, number 3"):
+        attach(sweep_copy, watcher.hear, **words)
+    assert sweep_copy.read_bytes() == before
+    attach(sweep_copy, watcher.hear).close()  # nobody holds it
+
+
+def test_a_document_that_cannot_be_read_is_said(tmp_path: Path, watcher: Watcher) -> None:
+    path = tmp_path / "odd.niente"
+    writer = BookWriter(path)
+    writer.add_document("project", Axis("fan_duty.case", (1.0,)))
+    writer.close()
+    with pytest.raises(BookError, match="holds a project that this Niente cannot read"):
+        Bench(larkspur_rig(), path, watcher.hear)
+
+
+def test_each_version_of_the_project_is_kept(tmp_path: Path, watcher: Watcher) -> None:
+    path = tmp_path / "bell.niente"
+    bench = Bench(Doorbell(), path, watcher.hear)
+    project = default_project(bench.card)
+    bench.save_project(project)
+    bench.save_project(project)
+    bench.close()
+    bench = Bench(Doorbell(), path, watcher.hear)
+    assert bench.project == project
+    bench.close()
+    book = BookReader(path)
+    assert len(book.documents("project", type(project))) == 2
+    assert len(book.documents("rig", type(bench.card))) == 1  # the same card is not added again
+    book.close()
