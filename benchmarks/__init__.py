@@ -1,0 +1,1 @@
+"""Benchmarks: ``python -m benchmarks`` prints a table and writes build/bench.json."""

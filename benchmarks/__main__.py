@@ -1,0 +1,15 @@
+"""Run all benchmarks, or those whose module is named: ``python -m benchmarks core``."""
+
+import sys
+from pathlib import Path
+
+from benchmarks import bench_core, bench_window
+from benchmarks.result import Result, publish
+
+PARTS = {"core": bench_core.results, "window": bench_window.results}
+
+wanted = sys.argv[1:] or list(PARTS)
+found: list[Result] = []
+for part in wanted:
+    found += PARTS[part]()
+publish(found, Path("build") / "bench.json")

@@ -1,0 +1,105 @@
+"""The core: how fast a sweep runs, what it saves, how fast a book is read."""
+
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from benchmarks.result import Result
+from niente.core.bench.engine import Engine
+from niente.core.bench.events import Event, FrameTaken
+from niente.core.book.reader import BookReader
+from niente.core.book.writer import BookWriter
+from niente.core.evidence import gather
+from niente.core.frame import Frame
+from niente.core.plan import Plan
+from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.project import Limits
+from niente.core.rigs.registry import open_rig
+from niente.core.rigs.simulated.rig import SimulatedRig
+
+
+def run_sweep(plan: Plan, rig: SimulatedRig, book: Path) -> tuple[int, float]:
+    """Run a plan in this thread; return its samples and the seconds it took."""
+    samples = 0
+
+    def count(event: Event) -> None:
+        nonlocal samples
+        samples += isinstance(event, FrameTaken)
+
+    writer = BookWriter(book)
+    writer.add_document("rig", rig.describe())
+    start = time.perf_counter()
+    Engine(rig, writer, count).run(plan, Limits())
+    seconds = time.perf_counter() - start
+    writer.close()
+    return samples, seconds
+
+
+def results() -> list[Result]:
+    """Measure."""
+    found = []
+    with tempfile.TemporaryDirectory() as folder:
+        rig = open_rig("larkspur", seed=3)
+        assert isinstance(rig, SimulatedRig)
+        question = default_project(rig.describe()).question
+        plan = msgspec.structs.replace(quiet_point(rig.describe(), question), confirm=None)
+        run_sweep(msgspec.structs.replace(plan, steps=plan.steps[:7]), rig, Path(folder) / "warm.niente")
+        samples, seconds = run_sweep(plan, rig, Path(folder) / "sweep.niente")
+        speed = samples / seconds
+        found.append(Result("engine and book, Larkspur at 1 Hz, warm", speed, "rig s/s", "real time", speed))
+        found.append(Result("the same", speed, "rig s/s", "goal of 5000", speed / 5000.0))
+
+        rig_alone = open_rig("larkspur", seed=3)
+        rig_alone.start("vector")
+        start = time.perf_counter()
+        for _ in range(5000):
+            rig_alone.frame(1.0)
+        alone = 5000 / (time.perf_counter() - start)
+        found.append(Result("engine and book, share of the rig alone", speed, "rig s/s", "the rig alone", speed / alone))
+
+        book = BookReader(Path(folder) / "sweep.niente")
+        start = time.perf_counter()
+        evidence = gather(book)
+        found.append(Result("summing up the sweep", (time.perf_counter() - start) * 1000, "ms", "", None))
+        assert evidence is not None
+        book.close()
+        hours = sum(run.seconds for run in evidence.runs) / 3600
+        naive = len(question.power.values) * len(question.fans.values) * len(question.loads) * 0.5
+        found.append(Result("bench hours of the sweep", hours, "h", "full factorial by half hours", hours / naive))
+        heavy = [run for run in evidence.runs if run.load == "vector" and not run.heat_held]
+        off = [run.settled.value_c - rig.true_settled_core_c(run.setting, run.load, run.settled.room_c) for run in heavy]
+        inside = np.mean([abs(error) <= run.settled.half_width_k for error, run in zip(off, heavy, strict=True)])
+        found.append(
+            Result(
+                "settled temperature, share of 95 % intervals that hold", 100 * float(inside), "%", "95 %", float(inside) / 0.95
+            )
+        )
+        found.append(_read_a_night(Path(folder) / "night.niente", rig))
+    return found
+
+
+def _read_a_night(path: Path, rig: SimulatedRig) -> Result:
+    """Eight hours at 2 Hz, read back as arrays, against reading the same numbers from one flat file."""
+    card = rig.describe()
+    writer = BookWriter(path)
+    plan = writer.add_document("plan", quiet_point(card, default_project(card).question))
+    run_id = writer.open_run(plan, 0, "step", card.stock, "idle", card, 0.0)
+    values = np.arange(float(len(card.channels)))
+    for sample in range(2 * 8 * 3600):
+        writer.add_frame(run_id, Frame(sample / 2, values), at_once=False)
+    writer.close()
+    flat = path.with_suffix(".flat")
+    book = BookReader(path)
+    np.column_stack(book.frames(book.runs()[0])).tofile(flat)
+    start = time.perf_counter()
+    book.frames(book.runs()[0])
+    seconds = time.perf_counter() - start
+    book.close()
+    start = time.perf_counter()
+    np.fromfile(flat)
+    return Result(
+        "reading 8 h at 2 Hz from the book", seconds * 1000, "ms", "one flat file", seconds / (time.perf_counter() - start)
+    )
