@@ -52,6 +52,7 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
     qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed, timeout=20000)
     window.message._act.click()  # takes one to the pick
     assert window.stack.currentWidget() is window.pages[3]
+    window.go_to(2)
     assert window.pages[2].measured_marks() >= 6  # type: ignore[attr-defined]
     assert window.pages[1].finished()
 

@@ -12,6 +12,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from niente import __version__
+from niente.desktop.garbage import Garbage
 from niente.desktop.session import Session
 from niente.desktop.theme import PAPER, apply_theme, load_fonts
 from niente.desktop.window import Window
@@ -99,7 +100,9 @@ def main() -> None:
     wanted = arguments(sys.argv[1:])
     sys.setswitchinterval(SWITCH_S)
     app = make_app(sys.argv[:1])
+    garbage = Garbage(app)
     window = show(wanted)
+    window.session.opened.connect(garbage.settle)
     code = app.exec()
-    del window
+    garbage.release()
     sys.exit(code)

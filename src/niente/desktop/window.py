@@ -155,8 +155,6 @@ class Window(QMainWindow):
         book = self.session.bench.writer.path if self.session.bench is not None else None
         card = self.session.card
         self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''} — Niente")
-        for page in self.pages:
-            page.refresh()  # type: ignore[attr-defined]
         self.go_to(1 if self.session.busy() else 0)
         self.setFocus()
 
@@ -186,8 +184,6 @@ class Window(QMainWindow):
     def _start(self) -> None:
         self.session.start()
         self.go_to(1)
-        for page in self.pages:
-            page.refresh()  # type: ignore[attr-defined]
 
     def _set_pace(self, pace: float | None) -> None:
         if self.session.bench is not None:

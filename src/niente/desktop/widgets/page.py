@@ -1,5 +1,7 @@
 """A page: a lead, a title, and one idea below."""
 
+from PySide6.QtCore import SignalInstance
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from niente.desktop.session import Session
@@ -15,6 +17,7 @@ class Page(QWidget):
         super().__init__()
         self.setObjectName(f"page_{self.name.lower()}")
         self.session = session
+        self._stale = True
         self.lead = label("", "lead")
         self.title = label("", "title")
         self.head = QHBoxLayout()
@@ -30,6 +33,27 @@ class Page(QWidget):
         self.body.setSpacing(8)
         self.body.addLayout(self.head)
         self.body.addWidget(rule())
+
+    def follow(self, *signals: SignalInstance) -> None:
+        """Refresh at any of these signals; while another page shows, once this one comes up."""
+        for signal in signals:
+            signal.connect(self._changed)
+
+    def _changed(self) -> None:
+        if self.isVisible():
+            self.refresh()
+        else:
+            self._stale = True
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Catch up with what was missed."""
+        if self._stale:
+            self._stale = False
+            self.refresh()
+        super().showEvent(event)
+
+    def refresh(self) -> None:
+        """Show what the session holds now."""
 
     def set_head(self, lead: str, title: str) -> None:
         """Set the two lines of the page's head."""

@@ -23,7 +23,7 @@ def dress(plot: pg.PlotItem, p: Palette, left: str, bottom: str = "") -> None:
     """Dress a plot: axis names with their units, small type, horizontal rules only."""
     plot.hideButtons()
     plot.setMenuEnabled(False)
-    plot.showGrid(x=False, y=True, alpha=0.12)
+    plot.showGrid(x=False, y=False)
     for side, text in (("left", left), ("bottom", bottom)):
         axis = plot.getAxis(side)
         axis.setPen(pen(p.strong_rule))

@@ -58,9 +58,12 @@ class RowsModel(QAbstractTableModel):
         return side | Qt.AlignmentFlag.AlignVCenter
 
 
-def rows_view(name: str, model: RowsModel, *, stretch: int, rows: int | None = None) -> QTableView:
+def rows_view(
+    name: str, model: RowsModel, *, stretch: int, rows: int | None = None, least: dict[int, int] | None = None
+) -> QTableView:
     """Return a view of rows, read only, one row selected at a time; column ``stretch`` takes the width
-    that is left; with ``rows`` the view is just that high."""
+    that is left; with ``rows`` the view is just that high; ``least`` are widths in px that columns keep
+    for texts to come."""
     view = QTableView()
     view.setModel(model)
     view.setAccessibleName(name)
@@ -77,7 +80,15 @@ def rows_view(name: str, model: RowsModel, *, stretch: int, rows: int | None = N
         view.setFixedHeight(ROW_PX * rows + 32)
         view.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     head = view.horizontalHeader()
-    head.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+    head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
     head.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
     head.setHighlightSections(False)
+
+    def fit() -> None:
+        """Fit the columns once for new rows, and not at every change of a text."""
+        view.resizeColumnsToContents()
+        for column, width in (least or {}).items():
+            view.setColumnWidth(column, max(width, view.columnWidth(column)))
+
+    model.modelReset.connect(fit)
     return view

@@ -49,8 +49,7 @@ class ChoosePage(Page):
         for name, field in self.fields.items():
             field.settled.connect(lambda value, name=name: self._limit_edited(name, value))
         self._lay_out()
-        session.answered.connect(self.refresh)
-        session.project_changed.connect(self.refresh)
+        self.follow(session.answered, session.project_changed)
 
     def _lay_out(self) -> None:
         self.body.addWidget(self.problem)

@@ -45,8 +45,7 @@ class MapPage(Page):
         )
         self._layer = LAYERS[0]
         self.candidate: Candidate | None = None
-        session.answered.connect(self.refresh)
-        session.run_changed.connect(self.refresh)
+        self.follow(session.answered, session.run_changed)
 
     def _set_layer(self, place: int) -> None:
         self._layer = LAYERS[place]

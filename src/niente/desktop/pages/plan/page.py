@@ -62,16 +62,14 @@ class PlanPage(Page):
         self.start.setToolTip(actions["plan.start"].toolTip())
         self.start.clicked.connect(actions["plan.start"].trigger)
         self.model = RowsModel(HEADS, {0, 2, 3, 4, 6})
-        self.table = rows_view("Run list", self.model, stretch=8)
+        self.table = rows_view("Run list", self.model, stretch=8, least={7: 100})
         self._lay_out()
         self.power.editingFinished.connect(self._axes_edited)
         self.fans.editingFinished.connect(self._axes_edited)
         self.offset.settled.connect(lambda value: self._base_edited("voltage_offset_mv", value))
         self.cooler.settled.connect(lambda value: self._base_edited("fan_duty.cooler", value))
         self.known.settled.connect(self._known_edited)
-        session.project_changed.connect(self.refresh)
-        session.run_changed.connect(self.refresh)
-        session.answered.connect(self.refresh)
+        self.follow(session.project_changed, session.run_changed, session.answered)
 
     def _lay_out(self) -> None:
         left = QWidget()

@@ -59,9 +59,7 @@ class RunPage(Page):
         self.model = RowsModel(HEADS, {0, 2, 3})
         self.queue = rows_view("Queue: the runs that come next", self.model, stretch=5, rows=QUEUE_ROWS)
         self.body.addWidget(self.queue)
-        session.run_changed.connect(self.refresh)
-        session.state_changed.connect(self.refresh)
-        session.project_changed.connect(self.refresh)
+        self.follow(session.run_changed, session.state_changed, session.project_changed)
 
     def refresh(self) -> None:
         """Show run, state, buttons and queue."""
