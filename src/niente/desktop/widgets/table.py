@@ -21,8 +21,10 @@ class RowsModel(QAbstractTableModel):
         if rows == self.rows:
             return
         if len(rows) == len(self.rows):
+            changed = [place for place, (old, new) in enumerate(zip(self.rows, rows, strict=True)) if old != new]
             self.rows = rows
-            self.dataChanged.emit(self.index(0, 0), self.index(len(rows) - 1, len(self._heads) - 1))
+            for place in changed:
+                self.dataChanged.emit(self.index(place, 0), self.index(place, len(self._heads) - 1))
             return
         self.beginResetModel()
         self.rows = rows

@@ -1,5 +1,7 @@
 """The traces of a run: forecast, temperature, power and clock, noise, on one time axis with the hold band beneath."""
 
+import time
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
@@ -7,12 +9,13 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.evidence import column, holds_of, hottest_core
-from niente.core.rigcard import RigCard
+from niente.core.rigcard import LoadKind, RigCard
 from niente.core.science.hold import Hold
 from niente.desktop.session import LiveRun
 from niente.desktop.theme import SMALL, Palette, font
 from niente.desktop.widgets.plots import canvas, dress, pen
 
+DRAW_S = 0.1
 BRUSHES = {
     Hold.NOTHING: Qt.BrushStyle.NoBrush,
     Hold.CLOCK_CAP: Qt.BrushStyle.Dense5Pattern,
@@ -71,9 +74,27 @@ class Traces(QWidget):
                 ("temperature cap", p.cap),
             )
         ]
-        self._holds: list[pg.BarGraphItem] = []
+        self._holds = {hold: self._bar(hold, colour) for hold, colour in self._hold_colours().items()}
         self._drawn = (-1, -1)
+        self._drawn_at = 0.0
         self._right = 0.0
+
+    def _hold_colours(self) -> dict[Hold, str]:
+        p = self._palette
+        return {
+            Hold.NOTHING: p.strong_rule,
+            Hold.CLOCK_CAP: p.second,
+            Hold.POWER_LIMIT: p.cap,
+            Hold.HEAT: p.guard,
+            Hold.FAULT: p.fault,
+        }
+
+    def _bar(self, hold: Hold, colour: str) -> pg.BarGraphItem:
+        brush = pg.mkBrush(colour)
+        brush.setStyle(BRUSHES[hold])
+        bar = pg.BarGraphItem(x0=[], x1=[], y0=0.0, y1=1.0, brush=brush, pen=pen(colour))
+        self._hold.addItem(bar)
+        return bar
 
     def _panel(self, row: int, left: str, bottom: str = "") -> pg.PlotItem:
         panel = self._canvas.addPlot(row=row, col=0)
@@ -92,13 +113,15 @@ class Traces(QWidget):
         return item
 
     def show_run(self, card: RigCard, live: LiveRun) -> None:
-        """Draw a run as far as it has come."""
-        count = live.samples.count
-        if count < 2 or self._drawn == (live.opened.run_id, count):
+        """Draw a run as far as it has come; what comes sooner than ``DRAW_S`` after the last drawing waits for the next."""
+        count, now = live.samples.count, time.monotonic()
+        same_run = self._drawn[0] == live.opened.run_id
+        if count < 2 or (same_run and (count == self._drawn[1] or now - self._drawn_at < DRAW_S)):
             return
+        self._drawn, self._drawn_at = (live.opened.run_id, count), now
         time_s, values = live.samples.time_s, live.samples.values
         minutes = (time_s - time_s[0]) / 60.0
-        stride = max(1, count // 2000)
+        stride = max(1, count // 1000)
         at = minutes[::stride]
 
         def trace(name: str) -> np.ndarray:
@@ -118,9 +141,9 @@ class Traces(QWidget):
         self._limit.setValue(whole.sustained_power_w or 0.0)
         self._show_forecast(live, float(time_s[0]))
         self._name_lines(card, live, minutes, hot)
-        if self._drawn[0] != live.opened.run_id or count - self._drawn[1] >= 20:
-            self._show_holds(card, live, minutes)
-            self._drawn = (live.opened.run_id, count)
+        self._show_holds(card, live, minutes)
+        shown = [self.curves[name].getData()[1] for name in ("hot", "air", "room")]
+        _keep_open(self._temperature, np.concatenate([*shown, [whole.temperature_cap_c or shown[0][-1]]]), 20.0)
         for panel, name, least in ((self._power, "power", 20.0), (self._clock, "clock", 200.0), (self._noise, "noise", 6.0)):
             _keep_open(panel, self.curves[name].getData()[1], least)
         wanted = max(5.0, float(minutes[-1]) * 1.12)
@@ -159,39 +182,25 @@ class Traces(QWidget):
 
     def _show_holds(self, card: RigCard, live: LiveRun, minutes: np.ndarray) -> None:
         """Draw the hold band: colour and texture, pieces merged where the hold stays the same."""
-        for bar in self._holds:
-            self._hold.removeItem(bar)
-        self._holds = []
         load = card.load(live.opened.step.load)
-        if load is None or load.kind == "idle":
-            return
+        idle = load is None or load.kind == LoadKind.IDLE
         held = holds_of(card, live.samples.values, live.opened.step.setting)
         edges = np.flatnonzero(np.diff(held)) + 1
-        starts, ends = np.concatenate([[0], edges]), np.concatenate([edges, [held.shape[0]]])
-        colours = {
-            Hold.NOTHING: self._palette.strong_rule,
-            Hold.CLOCK_CAP: self._palette.second,
-            Hold.POWER_LIMIT: self._palette.cap,
-            Hold.HEAT: self._palette.guard,
-            Hold.FAULT: self._palette.fault,
-        }
-        for code in np.unique(held):
-            hold = Hold(int(code))
-            if hold not in BRUSHES:
-                continue
-            mine = held[starts] == code
-            first, last = minutes[starts[mine]], minutes[np.minimum(ends[mine], held.shape[0] - 1)]
-            brush = pg.mkBrush(colours[hold])
-            brush.setStyle(BRUSHES[hold])
-            bar = pg.BarGraphItem(x0=first, x1=last, y0=0.0, y1=1.0, brush=brush, pen=pen(colours[hold]))
-            self._hold.addItem(bar)
-            self._holds.append(bar)
+        starts, ends = np.concatenate([[0], edges]), np.concatenate([edges, [held.shape[0] - 1]])
+        for hold, bar in self._holds.items():
+            mine = (held[starts] == hold) & (not idle)
+            bar.setOpts(x0=minutes[starts[mine]], x1=minutes[ends[mine]])
 
 
 def _keep_open(panel: pg.PlotItem, values: np.ndarray, least: float) -> None:
     """Show at least a span that matters: a steady reading then looks steady, and its noise stays small."""
     known = values[np.isfinite(values)]
-    if known.shape[0]:
-        low, high = float(np.min(known)), float(np.max(known))
-        spare = max(least - (high - low), 0.1 * (high - low)) / 2
-        panel.setYRange(low - spare, high + spare, padding=0.0)
+    if not known.shape[0]:
+        return
+    low, high = float(np.min(known)), float(np.max(known))
+    wanted = max(least, 1.1 * (high - low))
+    bottom, top = panel.viewRange()[1]
+    if bottom <= low and high <= top and wanted <= top - bottom <= 2.0 * wanted:
+        return  # it still fits: axes are drawn anew only when they have to be
+    spare = (1.25 * wanted - (high - low)) / 2
+    panel.setYRange(low - spare, high + spare, padding=0.0)
