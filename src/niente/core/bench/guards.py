@@ -1,6 +1,7 @@
 """Guards: what is watched at every sample, and when a run is ended over it."""
 
 import math
+import statistics
 
 import msgspec
 import numpy as np
@@ -34,8 +35,11 @@ class LevelWatch:
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if this sample completes one."""
-        highest = float(np.fmax.reduce(frame.values[self._places]))  # a lost sensor (NaN) does not count
-        if not highest >= self.guard.trip:
+        highest = -math.inf
+        for reading in frame.values[self._places].tolist():
+            if reading > highest:  # false for a lost sensor, which is another guard's business
+                highest = reading
+        if highest < self.guard.trip:
             self._above_since = None
             return None
         if self._above_since is None:
@@ -53,31 +57,31 @@ class SensorWatch:
     def __init__(self, card: RigCard) -> None:
         self._card = card
         self._places = np.array(card.indices("core_temperature_c"), dtype=int)
-        count = self._places.shape[0]
-        self._last = np.full(count, math.nan)
-        self._lost = np.zeros(count, dtype=int)
-        self._still = np.zeros(count, dtype=int)
-        self._changes = np.zeros(count)
+        self._last = [math.nan] * self._places.shape[0]
+        self._lost = [0] * self._places.shape[0]
+        self._still = [0] * self._places.shape[0]
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if a core's sensor has gone."""
-        now = frame.values[self._places]
-        changed = now != self._last  # true for NaN as well: what is lost is not frozen
-        self._lost = (self._lost + 1) * np.isnan(now)
-        self._still = (self._still + 1) * ~changed
-        self._changes += (changed - self._changes) / FROZEN_SAMPLES  # a moving share of samples with a change
-        self._last = now
-        if self._lost.max() >= LOST_SAMPLES:
-            return Trip(GuardAction.STOP, f"The sensor of {self._title(self._lost)} gives nothing any more.")
-        if self._still.max() >= FROZEN_SAMPLES and float(np.median(self._changes)) > 0.3:
-            return Trip(
-                GuardAction.STOP,
-                f"The sensor of {self._title(self._still)} has not moved for {FROZEN_SAMPLES} samples while the others do.",
-            )
+        for core, reading in enumerate(frame.values[self._places].tolist()):
+            if reading != reading:
+                self._lost[core] += 1
+                self._still[core] = 0
+                if self._lost[core] >= LOST_SAMPLES:
+                    return Trip(GuardAction.STOP, f"The sensor of {self._title(core)} gives nothing any more.")
+                continue
+            self._lost[core] = 0
+            self._still[core] = self._still[core] + 1 if reading == self._last[core] else 0
+            self._last[core] = reading
+            if self._still[core] >= FROZEN_SAMPLES and statistics.median(self._still) < FROZEN_SAMPLES / 6:
+                return Trip(
+                    GuardAction.STOP,
+                    f"The sensor of {self._title(core)} has not moved for {FROZEN_SAMPLES} samples while the others do.",
+                )
         return None
 
-    def _title(self, counts: np.ndarray) -> str:
-        return self._card.channels[int(self._places[int(np.argmax(counts))])].title.lower()
+    def _title(self, core: int) -> str:
+        return self._card.channels[int(self._places[core])].title.lower()
 
 
 class FanWatch:

@@ -71,7 +71,7 @@ def _exponentials() -> tuple[Array, Array, Array]:
 def lagged(time_s: Vector, values: Vector, lag_s: float = ROOM_LAG_S) -> Vector:
     """Return ``values`` ``(n,)`` as a first-order lag of ``lag_s`` sees them, starting from their first minute's mean."""
     result = np.empty_like(values)
-    state = float(np.mean(values[: max(1, min(60, values.shape[0]))]))
+    state = float(np.mean(values[time_s < time_s[0] + 60.0]))
     steps = np.diff(time_s, prepend=time_s[0])
     gains = -np.expm1(-steps / lag_s)
     for i, (value, gain) in enumerate(zip(values.tolist(), gains.tolist(), strict=True)):
@@ -102,8 +102,8 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
         return not_yet("two minutes of steady power are needed first")
     if not (np.all(np.isfinite(core_c)) and np.all(np.isfinite(room_c))):
         return not_yet("readings are missing")
-    room = lagged(time_s, room_c)
-    y = _bins(core_c - room, per_bin)[:MOST_BINS]
+    room = lagged(_bins(time_s, per_bin), _bins(room_c, per_bin))
+    y = (_bins(core_c, per_bin) - room)[:MOST_BINS]
     n = y.shape[0]
     slow, middle, creep = _exponentials()
     count = len(SLOW_TAUS_S) * len(MIDDLE_TAUS_S)

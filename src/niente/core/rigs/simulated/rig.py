@@ -258,9 +258,8 @@ class SimulatedRig:
     def _read(self) -> Vector:
         """Read every channel through its sensor, in the card's order."""
         n = self._machine.cores
-        nodes = self._nodes[n:]
-        power, board_w = self._out[plant.OUT_POWER], self._out[plant.OUT_BOARD_W]
-        clock = float(self._out[plant.OUT_CLOCK])
+        nodes, out = self._nodes[n:].tolist(), self._out.tolist()
+        power, board_w, clock = out[plant.OUT_POWER], out[plant.OUT_BOARD_W], out[plant.OUT_CLOCK]
         levels = [fan_level_db(fan, self._rpm[group]) for group, fan in self._machine.fans.items()]
         true = np.empty(len(self._card.channels))
         true[:n] = self._nodes[:n]
@@ -271,7 +270,7 @@ class SimulatedRig:
             power,
             (power + board_w + self._machine.electrical.other_heat_w) / self._machine.electrical.supply_efficiency,
             clock,
-            self._out[plant.OUT_VOLTAGE],
+            out[plant.OUT_VOLTAGE],
             self._load.per_ghz * (clock / 1000.0) ** self._load.clock_exponent,
             *self._rpm.values(),
             sum_db([self._machine.room.background_dba, self._machine.sensors.noise_floor_dba, *levels]),

@@ -7,6 +7,9 @@ from niente.core.quantities import part_of
 from niente.core.rigcard import RigCard
 from niente.core.rigs.simulated.machine import Machine
 
+THROUGHPUT_NOISE = 0.004
+"""Scatter of the throughput from sample to sample, as a share of it."""
+
 
 class Sensors:
     """All channels of one machine. Each reads ``round(gain x truth + offset + noise)`` to its step."""
@@ -28,18 +31,31 @@ class Sensors:
         }
         quantities = [channel.name.partition(".")[0] for channel in card.channels]
         self._noise = np.array([noise.get(quantity, 0.0) for quantity in quantities])
-        self._relative = np.array([0.004 if quantity == "throughput_per_s" else 0.0 for quantity in quantities])
         self._gain = np.array([told.power_gain if quantity == "package_power_w" else 1.0 for quantity in quantities])
-        self._step = np.array([channel.resolution or 1e-9 for channel in card.channels])
-        self._turns = np.array([quantity == "fan_speed_rpm" for quantity in quantities])
+        self._per_step = np.array([1.0 / (channel.resolution or 1e-6) for channel in card.channels])
+        self._fans = card.indices("fan_speed_rpm")
+        self._throughput = card.index("throughput_per_s")
         self._offset = np.zeros(len(quantities))
         for place in card.indices("core_temperature_c"):
             self._offset[place] = self.core_offset_k[int(part_of(card.channels[place].name)) - 1]
 
     def read(self, true: Vector, rng: np.random.Generator) -> Vector:
         """Return what the sensors make of the truth; both of shape ``(channels,)``."""
-        noise = (self._noise + self._relative * true) * rng.standard_normal(true.shape[0])
-        noise[self._turns & (true < 30.0)] = 0.0
-        read: Vector = np.round(np.rint((true * self._gain + self._offset + noise) / self._step) * self._step, 6)
-        read[self._turns] = np.maximum(read[self._turns], 0.0)
+        noise: Vector = rng.standard_normal(true.shape[0])
+        if self._throughput is not None:
+            worked = float(noise[self._throughput])
+        noise *= self._noise
+        if self._throughput is not None:
+            noise[self._throughput] = THROUGHPUT_NOISE * worked * true[self._throughput]
+        for place in self._fans:
+            if true[place] < 30.0:
+                noise[place] = 0.0
+        read: Vector = true * self._gain
+        read += self._offset
+        read += noise
+        read *= self._per_step
+        np.rint(read, out=read)
+        read /= self._per_step
+        for place in self._fans:
+            read[place] = max(read[place], 0.0)
         return read
