@@ -114,10 +114,12 @@ def choose(book: Path, throughput: float | None, headroom: float | None, room: f
     from niente.core.project import Limits
 
     reader = BookReader(book)
-    evidence = gather(reader)
+    try:
+        evidence, project = gather(reader), reader.project()
+    finally:
+        reader.close()
     if evidence is None:
         raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
-    project = reader.project()
     limits = project.limits if project is not None else Limits()
     changed = {"least_throughput_percent": throughput, "least_headroom_k": headroom, "design_room_c": room}
     limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})

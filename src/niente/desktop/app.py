@@ -77,11 +77,12 @@ def default_book() -> Path:
 def show(wanted: argparse.Namespace) -> Window:
     """Show the window; the rest follows once it stands."""
 
-    def reopen(book: Path) -> None:
+    def reopen(book: Path) -> Window:
         window.session.close()
         window.hide()
-        wanted.demo, wanted.book = False, book
+        wanted.demo, wanted.book, wanted.seed = False, book, None
         kept.append(show(wanted))
+        return kept[-1]
 
     kept: list[Window] = []
     window = Window(Session(), PAPER, reopen)

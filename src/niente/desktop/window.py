@@ -36,7 +36,7 @@ NAMES = ["Plan", "Run", "Map", "Choose"]
 class Window(QMainWindow):
     """One window on one session. The pages are made once the window shows: plots are slow to import."""
 
-    def __init__(self, session: Session, palette: Palette, reopen: Callable[[Path], None] | None = None) -> None:
+    def __init__(self, session: Session, palette: Palette, reopen: Callable[[Path], object] | None = None) -> None:
         super().__init__()
         self.session = session
         self._palette = palette

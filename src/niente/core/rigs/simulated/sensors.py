@@ -41,7 +41,7 @@ class Sensors:
 
     def read(self, true: Vector, rng: np.random.Generator) -> Vector:
         """Return what the sensors make of the truth; both of shape ``(channels,)``."""
-        noise: Vector = rng.standard_normal(true.shape[0])
+        noise: Vector = rng.standard_normal(true.shape)
         if self._throughput is not None:
             worked = float(noise[self._throughput])
         noise *= self._noise

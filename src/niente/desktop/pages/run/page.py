@@ -57,7 +57,7 @@ class RunPage(Page):
         self.traces = Traces(palette)
         self.body.addWidget(self.traces, 1)
         self.model = RowsModel(HEADS, {0, 2, 3})
-        self.queue = rows_view("Queue: the runs that come next", self.model, stretch=5, rows=QUEUE_ROWS)
+        self.queue = rows_view("Queue: the runs that come next", self.model, stretch=5, rows=QUEUE_ROWS, least={1: 96, 4: 72})
         self.body.addWidget(self.queue)
         self.follow(session.run_changed, session.state_changed, session.project_changed)
 
@@ -150,7 +150,10 @@ class RunPage(Page):
         recent = live.samples.values[-120:]
         if live.opened.step.load != "idle":
             held = shares(holds_of(card, recent, live.opened.step.setting))
-            text = ", ".join(f"{hold.words} {share:.0%}" for hold, share in sorted(held.items(), key=lambda item: -item[1]))
+            text = ", ".join(
+                f"{hold.words} {number_text(100 * share, 0)}{NO_BREAK_SPACE}%"
+                for hold, share in sorted(held.items(), key=lambda item: -item[1])
+            )
             words.append(("Holds the clock, last two minutes", text))
         words.append(
             (

@@ -1,0 +1,126 @@
+"""Between the threads: events arrive in order, a bench that outruns the window waits, rubbish is ours to collect."""
+
+import gc
+import threading
+import time
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from niente.core.bench.events import Warned
+from niente.desktop import bridge as module
+from niente.desktop.app import arguments, make_app, show
+from niente.desktop.bridge import Bridge
+from niente.desktop.garbage import Garbage
+
+
+def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
+    bridge = Bridge()
+    seen: list[str] = []
+    threads: set[int] = set()
+
+    def take(events: list) -> None:
+        threads.add(threading.get_ident())
+        seen.extend(event.text for event in events)
+
+    bridge.arrived.connect(take)
+    sender = threading.Thread(target=lambda: [bridge.push(Warned(str(number))) for number in range(60)])
+    sender.start()
+    qtbot.waitUntil(lambda: len(seen) == 60, timeout=10000)
+    sender.join()
+    assert seen == [str(number) for number in range(60)]
+    assert threads == {threading.get_ident()}
+    bridge.stop()
+
+
+def test_a_bench_that_outruns_the_window_waits(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
+    waits: list[float] = []
+    monkeypatch.setattr(module.time, "sleep", waits.append)
+    bridge = Bridge()
+    for number in range(module.MOST_WAITING):
+        bridge.push(Warned(str(number)))
+    assert not waits
+    bridge.push(Warned("one too many"))
+    assert waits == [module.BACK_PRESSURE_S]
+    bridge.hand_over()
+    bridge.push(Warned("room again"))
+    assert len(waits) == 1
+    bridge.stop()
+
+
+def test_what_is_stopped_hands_nothing_over(qtbot: QtBot) -> None:
+    bridge = Bridge()
+    seen: list[object] = []
+    bridge.arrived.connect(seen.append)
+    bridge.push(Warned("late"))
+    bridge.stop()
+    qtbot.wait(120)
+    assert not seen
+
+
+def test_rubbish_is_collected_here_and_given_back(qtbot: QtBot) -> None:
+    class Ring:
+        pass
+
+    collected: list[int] = []
+
+    def note(phase: str, info: dict) -> None:
+        if phase == "start":
+            collected.append(threading.get_ident())
+
+    garbage = Garbage()
+    gc.callbacks.append(note)
+    try:
+        assert not gc.isenabled()
+        garbage.settle()
+        maker = threading.Thread(target=lambda: [Ring() for _ in range(50_000)])
+        maker.start()
+        maker.join()
+        qtbot.waitUntil(lambda: len(collected) > 1, timeout=5000)
+    finally:
+        gc.callbacks.remove(note)
+        garbage.release()
+    assert set(collected) == {threading.get_ident()}
+    assert gc.isenabled()
+
+
+def test_another_book_can_be_opened(qtbot: QtBot, tmp_path: Path, sweep_copy: Path) -> None:
+    make_app([])
+    window = show(arguments([str(tmp_path / "first.niente")]))
+    qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
+    qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages), timeout=20000)
+    other = window._reopen(sweep_copy)  # type: ignore[misc]
+    qtbot.addWidget(other, before_close_func=lambda closing: closing.session.close())
+    assert window.session.bench is None
+    assert not window.isVisible()
+    qtbot.waitUntil(lambda: other.session.answer.choice is not None, timeout=20000)
+    assert other.session.card is not None
+    assert other.session.card.serial == "3"  # the book knows its machine
+    assert "copy" in other.windowTitle()
+
+
+def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path) -> None:
+    from niente.core.book.writer import BookWriter
+    from niente.core.planning.quiet_point import default_project, quiet_point
+    from tests.conftest import larkspur_rig
+
+    path = tmp_path / "lost.niente"
+    card = larkspur_rig(seed=1).describe()
+    writer = BookWriter(path)
+    writer.add_document("rig", card)
+    plan = writer.add_document("plan", quiet_point(card, default_project(card).question))
+    writer.open_run(plan, 0, "step", card.stock, "idle", card, 0.0)
+    writer.close()
+    make_app([])
+    window = show(arguments([str(path)]))
+    qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
+    qtbot.waitUntil(lambda: "went down in run 1" in window.message.text, timeout=20000)
+    assert window.message._act.text() == "Go on"
+    window.message._act.click()
+    qtbot.waitUntil(window.session.busy, timeout=5000)
+    end = time.monotonic() + 10
+    while window.session.live is None and time.monotonic() < end:
+        qtbot.wait(50)
+    assert window.session.live is not None
+    assert window.session.live.opened.index == 0  # the lost run is repeated
