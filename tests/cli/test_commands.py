@@ -138,6 +138,19 @@ def test_an_outside_rig_runs(tmp_path: Path, capsys: pytest.CaptureFixture[str],
     reader.close()
 
 
+def test_an_outside_rig_gets_its_quiet_point(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One fan group, one load: the same questions are answered, or it is said why not."""
+    for name, code, said in (("Doorbell", 0, "The pick:"), ("DeafDoorbell", NOT_ENOUGH, "no noise readings")):
+        rig, plan, book = f"tests.contract.outside:{name}", tmp_path / f"{name}.json", tmp_path / f"{name}.niente"
+        _, out, _ = niente(capsys, monkeypatch, "plan", "quiet-point", "--rig", rig, "--power", "6,9,12", "--fans", "30,60")
+        plan.write_text(out)
+        assert niente(capsys, monkeypatch, "run", str(plan), "--rig", rig, "--book", str(book))[0] == 0
+        found, out, err = niente(capsys, monkeypatch, "choose", str(book), "--throughput", "70")
+        assert (found, said in out + err) == (code, True), out + err
+
+
 def started(tmp_path: Path, card: RigCard, *more: str) -> tuple[subprocess.Popen[str], Path]:
     """Start a long run in a process of its own, and wait until samples are in its book."""
     plan, book = tmp_path / "plan.json", tmp_path / "out.niente"

@@ -2,6 +2,7 @@
 
 import time
 
+import msgspec
 import numpy as np
 
 from niente.core.frame import Frame
@@ -22,6 +23,7 @@ CARD = RigCard(
         Channel("effective_clock_mhz", "Effective clock", 1.0),
         Channel("throughput_per_s", "Throughput"),
         Channel("fan_speed_rpm.case", "Fan", 1.0),
+        Channel("noise_dba", "Noise at 1 m", 0.1),
     ),
     controls=(Control("sustained_power_w", 5, 20, 1), Control("fan_duty.case", 0, 100, 1)),
     loads=(LoadCard("idle", "Idle", LoadKind.IDLE), LoadCard("ring", "Ringing", LoadKind.HEAVY, True)),
@@ -67,7 +69,8 @@ class Doorbell:
         self._core += (end - self._core) / 40.0
         work = 3.0 * watts**0.5 if self._load == "ring" else 0.0
         noise = self._rng.standard_normal(2)
-        values = [self._core + 0.2 * noise[0], 22.0 + 0.02 * noise[1], watts, 400 + 100 * watts, work, 20 * duty]
+        level = 10 * np.log10(10**2.0 + 10**3.8 * (duty / 100.0) ** 5) + 0.2 * noise[1]
+        values = [self._core + 0.2 * noise[0], 22.0 + 0.02 * noise[1], watts, 400 + 100 * watts, work, 20 * duty, level]
         return Frame(self._time, np.array(values))
 
     def make_safe(self) -> None:
@@ -82,3 +85,14 @@ not_a_factory = 7
 
 def broken(**options: object) -> Doorbell:
     raise OSError("the cable is out")
+
+
+class DeafDoorbell(Doorbell):
+    """The same without a sound meter."""
+
+    def describe(self) -> RigCard:
+        return msgspec.structs.replace(CARD, channels=CARD.channels[:-1])
+
+    def frame(self, timeout_s: float) -> Frame | None:
+        whole = super().frame(timeout_s)
+        return msgspec.structs.replace(whole, values=whole.values[:-1]) if whole is not None else None

@@ -97,6 +97,19 @@ def fit_models(evidence: Evidence) -> Models:
             remedy="Run the baseline: the stock setting under each load.",
         )
     groups = card.fan_groups()
+    if "case" not in groups:
+        raise NotEnoughError(
+            f"{card.title} has no fan group 'case', which the map is drawn over.",
+            safe="What was measured is kept.",
+            remedy="Name the group that moves air through the case so in the rig's card.",
+        )
+    heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
+    if len(heard) < 2:
+        raise NotEnoughError(
+            f"{card.title} has given no noise readings, and a quiet point is chosen by them.",
+            safe="What was measured is kept.",
+            remedy="Attach a sound meter as the channel 'noise_dba'.",
+        )
     rise_se = np.array([run.settled.half_width_k / Z95 for run in settled])
     thermal = fit_rise(
         np.array([run.power_w for run in settled]),
@@ -105,7 +118,6 @@ def fit_models(evidence: Evidence) -> Models:
         _rpm_of(settled, "cooler"),
         _rpm_of(settled, "case"),
     )
-    heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     noise = fit_noise(
         groups,
         np.array([[run.fan_rpm[group] for group in groups] for run in heard]),
@@ -138,7 +150,14 @@ def _rpm_of(runs: list[RunSummary], group: str) -> Vector:
 def _power_laws(runs: list[RunSummary]) -> dict[str, PowerLaw]:
     laws = {}
     for load in sorted({run.load for run in runs}):
-        own = [run for run in runs if run.load == load and run.setting.sustained_power_w is not None and not run.heat_held]
+        own = [
+            run
+            for run in runs
+            if run.load == load
+            and run.setting.sustained_power_w is not None
+            and not run.heat_held
+            and np.isfinite([run.power_w, run.throughput_per_s]).all()
+        ]
         held = np.array([run.power_held for run in own], dtype=bool)
         if held.any():
             laws[load] = fit_power_law(
@@ -163,9 +182,10 @@ def predict(models: Models, limit_w: Vector, duties: dict[str, Vector], room_c: 
     """Return what the models say of settings: limits ``(n,)`` in W and duties ``(n,)`` in % a fan group, in a room."""
     heavy, counts = models.loads[models.heavy_load], models.loads[models.count_load]
     speeds = models.speeds(duties)
-    groups = models.noise.groups
+    places = {group: place for place, group in enumerate(models.noise.groups)}
+    cooler = speeds[:, places["cooler"]] if "cooler" in places else np.zeros(speeds.shape[0])
     power = heavy.power_w(limit_w)
-    rise, rise_hw = models.thermal.rise(power, speeds[:, groups.index("cooler")], speeds[:, groups.index("case")])
+    rise, rise_hw = models.thermal.rise(power, cooler, speeds[:, places["case"]])
     core = at_room(rise, models.room_c, room_c)
     ceiling = models.evidence.card.temperature_ceiling_c(models.base)
     throughput, throughput_hw = counts.throughput(limit_w)
