@@ -15,6 +15,7 @@ from niente.core.bench.events import (
     Event,
     ForecastMade,
     FrameTaken,
+    LeftOut,
     Listener,
     PlanEnded,
     PlanStarted,
@@ -68,7 +69,7 @@ class Line:
                 self._console.print(f"  {self._words}: {how} ({why})", highlight=False)
                 if self._task is not None:
                     self._progress.update(self._task, completed=index + 1, total=max(self._runs, index + 1))
-            case Warned(text):
+            case Warned(text) | LeftOut(_, text):
                 self._console.print(text)
             case StateChanged(State.WAITING_FOR_HANDS, text):
                 self._console.print(f"By hand: {text}")

@@ -15,6 +15,7 @@ from niente.core.bench.events import (
     Event,
     ForecastMade,
     FrameTaken,
+    LeftOut,
     PlanEnded,
     PlanStarted,
     RunClosed,
@@ -240,6 +241,10 @@ class Session(QObject):
                     self.plan, self.done, run_changed = plan, set(done), True
                 case StateChanged(state, _):
                     self.state, state_changed = state, True
+                case LeftOut(index, text):
+                    self.done.add(index)
+                    run_changed = True
+                    self.notice.emit(Notice(text))
                 case Warned(text):
                     self.notice.emit(Notice(text))
                 case PlanEnded(complete, why, error):

@@ -11,7 +11,7 @@ import pytest
 
 from niente.core.bench.bench import Bench
 from niente.core.bench.engine import Command
-from niente.core.bench.events import Broke, ForecastMade, FrameTaken, PlanEnded, RunClosed, RunOpened, StateChanged, Warned
+from niente.core.bench.events import Broke, ForecastMade, FrameTaken, LeftOut, PlanEnded, RunClosed, RunOpened, StateChanged
 from niente.core.bench.states import MAY_FOLLOW, State
 from niente.core.book.reader import BookReader
 from niente.core.errors import PlanError, RigError
@@ -291,7 +291,7 @@ def test_a_wrong_result_fails_the_run_and_what_it_implies(make_bench: Make, watc
     bench.start(short_plan(card, deep, higher, shallow, seconds=400.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "failed"), (2, "done")]
-    assert "left out" in watcher.of(Warned)[0].text
+    assert [(event.index, "left out" in event.text) for event in watcher.of(LeftOut)] == [(1, True)]
 
 
 def test_a_crash_fails_the_run_and_the_plan_goes_on(make_bench: Make, watcher: Watcher, card: RigCard) -> None:

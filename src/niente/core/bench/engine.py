@@ -10,6 +10,7 @@ from typing import TypeVar
 from niente.core.bench.events import (
     ForecastMade,
     FrameTaken,
+    LeftOut,
     Listener,
     PlanStarted,
     RigHappened,
@@ -134,7 +135,7 @@ class Engine:
     ) -> None:
         """Run a step; where it is voided by a hold, run it again afterwards."""
         if any(_implied(step, setting, load, self._card.stock) for setting, load in failed):
-            self._tell(Warned(f"Run {index + 1} is left out: the same offset gave a wrong result at no higher a power limit."))
+            self._tell(LeftOut(index, f"Run {index + 1} is left out: as deep an offset failed at no higher a power limit."))
             self._writer.add_happening("implied", {"step": index})
             return
         while True:

@@ -73,6 +73,13 @@ class Warned(msgspec.Struct, frozen=True):
     text: str
 
 
+class LeftOut(msgspec.Struct, frozen=True):
+    """A step is not run, because an earlier failure implies its result; ``text`` says so."""
+
+    index: int
+    text: str
+
+
 class PlanEnded(msgspec.Struct, frozen=True):
     """A plan is over: ``complete``, or ended early for a reason. The rig has its safe setting."""
 
@@ -88,6 +95,16 @@ class Broke(msgspec.Struct, frozen=True):
 
 
 Event = (
-    StateChanged | PlanStarted | RunOpened | FrameTaken | ForecastMade | RunClosed | RigHappened | Warned | PlanEnded | Broke
+    StateChanged
+    | PlanStarted
+    | RunOpened
+    | FrameTaken
+    | ForecastMade
+    | RunClosed
+    | RigHappened
+    | Warned
+    | LeftOut
+    | PlanEnded
+    | Broke
 )
 Listener = Callable[[Event], None]

@@ -1,13 +1,14 @@
 """The pulse: the machine's readings and the one button that always stands in the same place."""
 
 import math
+from collections.abc import Callable
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from niente.core.evidence import column, holds_of
-from niente.core.quantities import quantity_of
+from niente.core.quantities import NO_BREAK_SPACE, quantity_of
 from niente.core.rigs.protocol import Paced
 from niente.core.science.dynamics import dynamic_mark
 from niente.core.science.hold import Hold
@@ -133,9 +134,7 @@ class Pulse(QWidget):
             "power": quantity_of("package_power_w").with_unit(one("package_power_w")),
             "clock": quantity_of("effective_clock_mhz").with_unit(one("effective_clock_mhz")),
             "throughput": self._throughput(one("throughput_per_s"), live.opened.step.load if running and live else ""),
-            "fans": quantity_of("fan_speed_rpm").text(one("fan_speed_rpm.cooler"))
-            + ", "
-            + quantity_of("fan_speed_rpm").with_unit(one("fan_speed_rpm.case")),
+            "fans": self._fans(card.fan_groups()[::-1], one),
             "noise": self._noise(one("noise_dba")),
             "hold": "idle",
         }
@@ -144,6 +143,10 @@ class Pulse(QWidget):
             show["hold"] = Hold(int(holds_of(card, values, setting)[0])).words
         for name, text in show.items():
             self._readings[name].show_text(text)
+
+    def _fans(self, groups: tuple[str, ...], one: Callable[[str], float]) -> str:
+        speeds = [quantity_of("fan_speed_rpm").text(one(f"fan_speed_rpm.{group}")) for group in groups]
+        return f"{', '.join(speeds)}{NO_BREAK_SPACE}rpm"
 
     def _throughput(self, now: float, load: str) -> str:
         models = self._session.answer.models
