@@ -4,7 +4,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import Models, Predicted, predict
+from niente.core.choosing.models import CASE_FANS, POWER, Models, Predicted, predict
 from niente.core.project import Limits
 from niente.core.rigcard import LoadKind
 from niente.core.setting import Setting
@@ -41,7 +41,7 @@ class Field(msgspec.Struct, frozen=True):
 
 def setting_at(models: Models, limit_w: float, duty: float) -> Setting:
     """Return the whole setting at a place of the field."""
-    return models.base.replaced("sustained_power_w", limit_w).replaced("fan_duty.case", duty)
+    return models.base.replaced(POWER, limit_w).replaced(CASE_FANS, duty)
 
 
 def survey(models: Models, limits: Limits) -> Field:

@@ -16,6 +16,9 @@ from niente.core.setting import Setting
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
+POWER, CASE_FANS = "sustained_power_w", "fan_duty.case"
+"""The two axes of the map."""
+
 
 class Models(msgspec.Struct, frozen=True):
     """What the runs of a rig come to. ``loads`` has a power law for every load that power was seen to hold.
@@ -139,8 +142,11 @@ def fit_models(evidence: Evidence) -> Models:
 
 
 def _base(runs: list[RunSummary]) -> Setting:
-    """Return the setting that most runs share beneath the two axes: their last."""
-    return runs[-1].setting
+    """Return the setting that most runs share beneath the two axes; of equals the one used last."""
+    shared = [run.setting.replaced(POWER, 0.0).replaced(CASE_FANS, 0.0).key() for run in runs]
+    most = max(shared.count(key) for key in shared)
+    last = max(place for place, key in enumerate(shared) if shared.count(key) == most)
+    return runs[last].setting
 
 
 def _rpm_of(runs: list[RunSummary], group: str) -> Vector:
