@@ -66,6 +66,17 @@ class LoadCard(msgspec.Struct, frozen=True):
     checks_results: bool = False
 
 
+class Part(msgspec.Struct, frozen=True):
+    """One part of a machine, by class and never by brand: ``Cooler``, ``tower, six pipes, 158 mm``.
+
+    ``tag`` names the state it is in, where a part has more than one and so tells variants apart: ``filter in``.
+    """
+
+    name: str
+    words: str
+    tag: str = ""
+
+
 class MakersLimits(msgspec.Struct, frozen=True):
     """What the maker says must not be exceeded, and the margin Niente keeps below it."""
 
@@ -94,6 +105,7 @@ class RigCard(msgspec.Struct, frozen=True):
     stock: Setting
     safe: Setting
     sample_period_s: float = 1.0
+    parts: tuple[Part, ...] = ()
 
     def index(self, name: str) -> int | None:
         """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""

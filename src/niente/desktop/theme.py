@@ -1,9 +1,11 @@
-"""The look from one set of tokens: palette, type sizes, style sheet, and pens for painters and plots."""
+"""The look from one set of tokens: palettes, type sizes, style sheet, and who wears which palette when."""
 
+from enum import StrEnum
 from importlib import resources
 from pathlib import Path
 
 import msgspec
+from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
@@ -12,8 +14,14 @@ SMALL, BODY, READING, TITLE, GREAT = 10, 12, 15, 22, 32
 
 
 class Palette(msgspec.Struct, frozen=True):
-    """The colours of one look. Each carries one meaning (docs/design.md)."""
+    """The colours of one look. Each carries one meaning (docs/design.md).
 
+    ``cap`` fills what firmware holds and is always outlined in ink; ``cap_line`` is the same meaning as a line, dark
+    enough to stand alone.
+    """
+
+    name: str
+    dark: bool
     ground: str
     surface: str
     ink: str
@@ -23,12 +31,15 @@ class Palette(msgspec.Struct, frozen=True):
     shade: str
     accent: str
     cap: str
+    cap_line: str
     guard: str
     second: str
     fault: str
 
 
 PAPER = Palette(
+    name="Paper",
+    dark=False,
     ground="#F6F4EF",
     surface="#FFFFFF",
     ink="#22262B",
@@ -38,10 +49,70 @@ PAPER = Palette(
     shade="#ECE8DF",
     accent="#0F6E74",
     cap="#E69F00",
+    cap_line="#A66A00",
     guard="#D55E00",
     second="#0072B2",
+    fault="#B3578A",
+)
+DUSK = Palette(
+    name="Dusk",
+    dark=True,
+    ground="#14181C",
+    surface="#1C2227",
+    ink="#E6E3DB",
+    soft="#8F99A3",
+    rule="#2C343B",
+    strong_rule="#4A545D",
+    shade="#1B2025",
+    accent="#4FB3B0",
+    cap="#E69F00",
+    cap_line="#E69F00",
+    guard="#E2681A",
+    second="#56B4E9",
     fault="#CC79A7",
 )
+
+
+class Wear(StrEnum):
+    """Which palette a person wants: the desktop's, or one for good."""
+
+    DESKTOP = "desktop"
+    PAPER = "paper"
+    DUSK = "dusk"
+
+
+def palette_for(wear: Wear, scheme: Qt.ColorScheme) -> Palette:
+    """Return the palette for a wish under a desktop's colour scheme; where the desktop says nothing, Paper."""
+    if wear == Wear.DESKTOP:
+        return DUSK if scheme == Qt.ColorScheme.Dark else PAPER
+    return DUSK if wear == Wear.DUSK else PAPER
+
+
+class Look(QObject):
+    """What the application wears. Painters read ``palette`` as they paint; ``changed`` tells them to do it again."""
+
+    changed = Signal()
+
+    def __init__(self, app: QApplication, wear: Wear = Wear.DESKTOP) -> None:
+        super().__init__(app)
+        self._app = app
+        self.wear = wear
+        self.palette = palette_for(wear, app.styleHints().colorScheme())
+        dress(app, self.palette)
+        app.styleHints().colorSchemeChanged.connect(self.follow)
+
+    def put_on(self, wear: Wear) -> None:
+        """Wear something else."""
+        self.wear = wear
+        self.follow(self._app.styleHints().colorScheme())
+
+    def follow(self, scheme: Qt.ColorScheme) -> None:
+        """Follow the desktop's scheme, where that is what a person wants."""
+        wanted = palette_for(self.wear, scheme)
+        if wanted != self.palette:
+            self.palette = wanted
+            dress(self._app, wanted)
+            self.changed.emit()
 
 
 def asset(name: str) -> str:
@@ -57,7 +128,7 @@ def load_fonts() -> None:
 
 
 def font(size: int, *, bold: bool = False, italic: bool = False) -> QFont:
-    """Return B612 in one of the sizes."""
+    """Return B612 in one of the sizes. Its digits all have one width, so figures stay in their columns."""
     made = QFont("B612")
     made.setPixelSize(size)
     made.setBold(bold)
@@ -66,59 +137,81 @@ def font(size: int, *, bold: bool = False, italic: bool = False) -> QFont:
 
 
 def style_sheet(p: Palette) -> str:
-    """Return the style sheet for a palette."""
+    """Return the style sheet for a palette. The focus ring is not here: ``widgets.focus_ring`` draws it."""
+    shade = "dark" if p.dark else "light"
     return f"""
     QWidget {{ background: {p.ground}; color: {p.ink}; font-family: B612; font-size: {BODY}px; }}
     QLabel[role="soft"], QCheckBox[role="soft"] {{ color: {p.soft}; font-size: {SMALL}px; }}
     QLabel[role="lead"] {{ color: {p.soft}; }}
     QLabel[role="title"] {{ font-size: {TITLE}px; }}
     QLabel[role="reading"] {{ font-size: {READING}px; }}
+    QLabel[role="mark"] {{ font-weight: bold; font-style: italic; }}
     QLabel[role="great"] {{ font-size: {GREAT}px; }}
     QLabel[role="section"] {{ font-weight: bold; }}
-    QPushButton {{ border: 1px solid {p.strong_rule}; padding: 0 12px; min-height: 24px; }}
+    QLabel[role="heading"] {{ font-size: {READING}px; font-weight: bold; }}
+    QLabel[role="tag"] {{ color: {p.accent}; font-size: {SMALL}px; border: 1px solid {p.accent}; padding: 0 4px; }}
+    QPushButton {{ border: 1px solid {p.strong_rule}; padding: 0 10px; min-height: 24px; }}
     QPushButton:hover {{ background: {p.surface}; }}
-    QPushButton:checked {{ font-weight: bold; border: 1px solid {p.accent}; border-bottom: 3px solid {p.accent}; }}
+    QPushButton:pressed {{ background: {p.shade}; }}
     QPushButton:disabled {{ color: {p.strong_rule}; border-color: {p.rule}; }}
-    QPushButton:focus, QLineEdit:focus, QAbstractSpinBox:focus, QComboBox:focus, QTableView:focus, QCheckBox:focus
-      {{ border: 2px solid {p.accent}; }}
+    QPushButton[role="view"] {{ border: none; border-bottom: 2px solid {p.ground}; color: {p.soft}; padding: 0 2px;
+      min-height: 20px; }}
+    QPushButton[role="view"]:hover {{ color: {p.ink}; background: {p.ground}; }}
+    QPushButton[role="view"]:checked {{ color: {p.ink}; font-weight: bold; border-bottom: 2px solid {p.accent}; }}
     QPushButton[role="stop"] {{ background: {p.ink}; color: {p.ground}; font-weight: bold; min-height: 34px;
       border: 1px solid {p.ink}; }}
-    QPushButton[role="stop"]:focus {{ border: 2px solid {p.accent}; }}
-    QLineEdit, QAbstractSpinBox, QComboBox {{ border: none; border-bottom: 1px solid {p.strong_rule}; padding: 2px 4px;
-      background: {p.ground}; selection-background-color: {p.accent}; }}
+    QPushButton[role="stop"]:hover {{ background: {p.soft}; border-color: {p.soft}; }}
+    QLineEdit, QAbstractSpinBox, QComboBox {{ border: none; border-bottom: 1px solid {p.strong_rule}; padding: 1px 4px;
+      background: {p.ground}; selection-background-color: {p.accent}; selection-color: {p.ground}; }}
+    QLineEdit:focus, QAbstractSpinBox:focus, QComboBox:focus {{ background: {p.surface}; border-bottom-color: {p.ink}; }}
     QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; height: 0; border: none; }}
     QComboBox::drop-down {{ border: none; width: 16px; }}
-    QComboBox::down-arrow {{ image: url({asset("icons/down.svg")}); }}
+    QComboBox::down-arrow {{ image: url({asset(f"icons/down-{shade}.svg")}); }}
     QComboBox QAbstractItemView {{ background: {p.surface}; selection-background-color: {p.shade}; selection-color: {p.ink}; }}
-    QTableView {{ border: 1px solid {p.ground}; gridline-color: {p.ground}; alternate-background-color: {p.ground};
-      selection-background-color: {p.surface}; selection-color: {p.ink}; }}
-    QTableView::item {{ padding: 0 6px; border: none; }}
-    QTableView::item:selected {{ background: {p.surface}; color: {p.ink}; }}
+    QCheckBox {{ spacing: 8px; }}
+    QCheckBox::indicator {{ width: 11px; height: 11px; border: 1px solid {p.strong_rule}; }}
+    QCheckBox::indicator:checked {{ border-color: {p.ink}; image: url({asset(f"icons/tick-{shade}.svg")}); }}
+    QAbstractItemView {{ border: none; background: {p.ground}; outline: none; }}
+    QTableView {{ gridline-color: {p.ground}; }}
+    QHeaderView {{ border: none; }}
     QHeaderView::section {{ background: {p.ground}; color: {p.soft}; font-size: {SMALL}px; border: none;
-      border-bottom: 1px solid {p.rule}; padding: 2px 6px; }}
+      border-bottom: 1px solid {p.rule}; padding: 0 6px 3px 6px; }}
+    QListView::item {{ padding: 4px 8px; }}
+    QListView::item:selected {{ background: {p.shade}; color: {p.ink}; }}
     QScrollArea {{ border: none; }}
     QScrollBar:vertical {{ width: 8px; background: {p.ground}; }}
     QScrollBar::handle:vertical {{ background: {p.rule}; min-height: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
     QFrame[role="rule"] {{ background: {p.rule}; border: none; }}
+    QSplitter::handle {{ background: {p.rule}; }}
+    QSplitter::handle:hover {{ background: {p.accent}; }}
     QMenuBar, QMenu {{ background: {p.ground}; }}
+    QMenu {{ border: 1px solid {p.strong_rule}; padding: 4px 0; }}
+    QMenu::item {{ padding: 4px 24px; }}
     QMenu::item:selected, QMenuBar::item:selected {{ background: {p.shade}; color: {p.ink}; }}
+    QMenu::item:disabled {{ color: {p.strong_rule}; }}
+    QMenu::separator {{ height: 1px; background: {p.rule}; margin: 4px 0; }}
+    QDialog[role="finder"] {{ border: 1px solid {p.strong_rule}; background: {p.surface}; }}
+    QTextBrowser {{ border: none; }}
     QToolTip {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.strong_rule}; }}
     """
 
 
-def apply_theme(app: QApplication, p: Palette) -> None:
+def dress(app: QApplication, p: Palette) -> None:
     """Dress the application in a palette."""
     app.setStyle("Fusion")
     colours = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, p.ground),
         (QPalette.ColorRole.Base, p.ground),
+        (QPalette.ColorRole.AlternateBase, p.shade),
         (QPalette.ColorRole.WindowText, p.ink),
         (QPalette.ColorRole.Text, p.ink),
         (QPalette.ColorRole.ButtonText, p.ink),
         (QPalette.ColorRole.Button, p.ground),
         (QPalette.ColorRole.Highlight, p.accent),
+        (QPalette.ColorRole.HighlightedText, p.ground),
+        (QPalette.ColorRole.Link, p.accent),
         (QPalette.ColorRole.PlaceholderText, p.soft),
     ):
         colours.setColor(role, QColor(colour))

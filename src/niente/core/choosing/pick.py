@@ -1,5 +1,6 @@
 """The pick: the quietest setting that keeps every limit, its runners-up, and what each limit costs."""
 
+import math
 from enum import StrEnum
 
 import msgspec
@@ -25,6 +26,7 @@ class Limit(StrEnum):
     THROUGHPUT = "throughput"
     HEADROOM = "headroom"
     RESULTS = "results"
+    NOISE = "noise"
 
 
 class Candidate(msgspec.Struct, frozen=True):
@@ -71,10 +73,11 @@ class Choice(msgspec.Struct, frozen=True):
 def keeps(field: Field, limits: Limits) -> dict[Limit, Mask]:
     """Return for each limit which settings keep it, arrays ``(n,)``.
 
-    Throughput and headroom are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
+    Throughput, headroom and noise are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
     ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage.
     """
     said = field.predicted
+    loudest = math.inf if limits.most_noise_dba is None else limits.most_noise_dba
     failed = field.failures > 0
     implied = np.zeros_like(failed)
     if failed.any():
@@ -84,6 +87,7 @@ def keeps(field: Field, limits: Limits) -> dict[Limit, Mask]:
         Limit.THROUGHPUT: said.throughput_percent - said.throughput_hw >= limits.least_throughput_percent,
         Limit.HEADROOM: said.headroom_k - said.core_hw >= limits.least_headroom_k,
         Limit.RESULTS: ~implied,
+        Limit.NOISE: said.in_room_dba + said.in_room_hw <= loudest,
     }
 
 
@@ -102,7 +106,7 @@ def choose(models: Models, limits: Limits, field: Field | None = None) -> Choice
         pick=pick,
         confirmed=pick.clean_s >= limits.clean_minutes * 60.0 and pick.failures == 0,
         runners_up=_runners_up(models, at, kept, eligible, pick),
-        costs=tuple(_cost(models, at, kept, limit, pick) for limit in Limit),
+        costs=tuple(_cost(models, at, kept, limit, pick) for limit in Limit if _in_force(limit, limits)),
         eligible=int(np.count_nonzero(eligible)),
         settings=int(eligible.shape[0]),
         limits=limits,
@@ -189,6 +193,10 @@ def _runners_up(
     return tuple(sorted(found, key=lambda one: one.in_room_dba))
 
 
+def _in_force(limit: Limit, limits: Limits) -> bool:
+    return limit != Limit.NOISE or limits.most_noise_dba is not None
+
+
 def _cost(models: Models, field: Field, kept: dict[Limit, Mask], limit: Limit, pick: Candidate) -> LimitCost:
     """Return what would be picked without one limit."""
     others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
@@ -211,6 +219,8 @@ def _none_fits(field: Field, kept: dict[Limit, Mask], limits: Limits) -> str:
         f"of the {limits.least_throughput_percent:g} % wanted",
         Limit.HEADROOM: f"the most headroom that is sure is {np.max(said.headroom_k - said.core_hw):.1f} K "
         f"of the {limits.least_headroom_k:g} K wanted in a {limits.design_room_c:g} °C room",
+        Limit.NOISE: f"the least noise that is sure is {np.min(said.in_room_dba + said.in_room_hw):.1f} dBA "
+        f"of the {limits.most_noise_dba or 0.0:g} dBA allowed",
         Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
     }[hardest]
     return f"No setting keeps every limit: {most}."

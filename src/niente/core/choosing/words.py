@@ -74,4 +74,5 @@ def limit_name(choice: Choice, limit: Limit) -> str:
         Limit.HEADROOM: f"Headroom at least {limits.least_headroom_k:g}{NO_BREAK_SPACE}K "
         f"at {limits.design_room_c:g}{NO_BREAK_SPACE}°C",
         Limit.RESULTS: f"No wrong result in {limits.clean_minutes:g}{NO_BREAK_SPACE}min",
+        Limit.NOISE: f"Noise at most {limits.most_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA in the room",
     }[limit]

@@ -31,6 +31,9 @@ FLOOR_SD_K = 0.25
 """What no fit removes (sensor, room, model): never tighter than about ±0.5 K."""
 ROOM_LAG_S = 420.0
 MOST_BINS = 1100
+TREND_S = 240.0
+SLOWEST_HALVING_S = 1800.0
+"""An interval that takes longer than this to halve is not foreseen to close."""
 
 
 class Settled(msgspec.Struct, frozen=True):
@@ -136,6 +139,26 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
     slow_weights = weight.reshape(len(SLOW_TAUS_S), -1).sum(axis=1)
     last_room = float(room[-1])
     return Settled(mean + last_room, Z95 * math.sqrt(total), last_room, "", tuple(slow_weights.tolist()))
+
+
+def seconds_until_known(time_s: Vector, half_width_k: Vector, wanted_k: float) -> float:
+    """Return in how many seconds the interval will be down to ± ``wanted_k``; NaN where that cannot be foreseen.
+
+    ``time_s`` and ``half_width_k`` ``(n,)`` are the forecasts of the last minutes; the interval is taken to go on
+    closing by the same share a minute (a straight line through its logarithm). 0 where it is there already.
+    """
+    if not time_s.shape[0]:
+        return math.nan
+    if half_width_k[-1] <= wanted_k:
+        return 0.0
+    recent = time_s >= time_s[-1] - TREND_S
+    t, log_k = time_s[recent] - time_s[-1], np.log(half_width_k[recent])
+    if t.shape[0] < 3:
+        return math.nan
+    slope = float(np.polyfit(t, log_k, 1)[0])
+    if slope > -math.log(2.0) / SLOWEST_HALVING_S:
+        return math.nan
+    return (math.log(wanted_k) - float(log_k[-1])) / slope
 
 
 def learn(prior: tuple[float, ...], seen: Settled) -> tuple[float, ...]:

@@ -62,6 +62,61 @@ class ThermalModel(msgspec.Struct, frozen=True):
         return float(a_watt_more(logs)), Z95 * math.sqrt(float(variance))
 
 
+class Rung(msgspec.Struct, frozen=True):
+    """One rung of the heat path: from where to where, the kelvins lost there, and how many of them fans could win.
+
+    ``half_width_k`` (95 %) belongs to ``kelvin``; ``by_fans_k`` is what the fans at their fastest would take away.
+    """
+
+    name: str
+    kelvin: float
+    half_width_k: float
+    by_fans_k: float
+
+
+def typical_model(cooler_full_rpm: float, case_full_rpm: float) -> ThermalModel:
+    """Return the heat path as it is before anything was measured: the priors, with their wide intervals."""
+    covariance = np.diag(_PRIOR_SD**2)
+    return ThermalModel(
+        max(cooler_full_rpm, 1.0),
+        max(case_full_rpm, 1.0),
+        tuple(_PRIOR.tolist()),
+        tuple(tuple(row) for row in covariance.tolist()),
+        FLOOR_SD_K,
+        0,
+    )
+
+
+def heat_path(model: ThermalModel, power_w: float, cooler_rpm: float, case_rpm: float) -> tuple[Rung, ...]:
+    """Return the rungs from the hottest core to the room at a package power and fan speeds, core first.
+
+    A steady state does not tell core to spreader from spreader to cooler: they are one rung. The kelvins of all rungs
+    add up to the model's rise.
+    """
+    r_cooler, r_case = np.array(cooler_rpm / model.cooler_full_rpm), np.array(case_rpm / model.case_full_rpm)
+    logs, covariance = np.asarray(model.logs), np.asarray(model.covariance)
+    fastest = np.array(1.0)
+
+    def parts(at: Vector, cooler: Array, case: Array) -> Vector:
+        theta0, a, w, b, u, other, m = np.exp(at)
+        return np.array(
+            [power_w * theta0, power_w * a / (w + cooler**m), (power_w + other) * b / (u + case**m)],
+        )
+
+    now = parts(logs, r_cooler, r_case)
+    best = np.minimum(parts(logs, fastest, fastest), now)
+    names = ("Core to cooler", "Cooler to case air", "Case air to room")
+    rungs = []
+    for place, name in enumerate(names):
+
+        def one(at: Vector, place: int = place) -> Array:
+            return np.array(parts(at, r_cooler, r_case)[place])
+
+        variance = float(propagated_variance(one, logs, covariance))
+        rungs.append(Rung(name, float(now[place]), Z95 * math.sqrt(variance), float(now[place] - best[place])))
+    return tuple(rungs)
+
+
 def thermal_resistance_kpw(rise_k: float, power_w: float) -> float:
     """Return the thermal resistance in K/W of a path that rises by ``rise_k`` under ``power_w`` (definition)."""
     return rise_k / power_w

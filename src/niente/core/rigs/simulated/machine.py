@@ -5,7 +5,7 @@ from importlib import resources
 import msgspec
 
 from niente.core.errors import DocumentError
-from niente.core.rigcard import Control, LoadKind, MakersLimits
+from niente.core.rigcard import Control, LoadKind, MakersLimits, Part
 from niente.core.setting import Setting
 
 MACHINES = "niente.core.rigs.simulated.machines"
@@ -152,6 +152,7 @@ class Machine(msgspec.Struct, frozen=True):
     limits: MakersLimits
     stock: Setting
     safe: Setting
+    parts: tuple[Part, ...] = ()
 
 
 def shipped_machines() -> tuple[str, ...]:

@@ -53,6 +53,7 @@ def describe(machine: Machine, seed: int) -> RigCard:
         stock=machine.stock,
         safe=machine.safe,
         sample_period_s=SAMPLE_PERIOD_S,
+        parts=machine.parts,
     )
 
 
