@@ -1,6 +1,11 @@
-"""Write a picture of each page to a folder, from the demo data, at 1280x800."""
+"""Write a picture of each page to a folder, from the demo data.
 
-import sys
+    python tools/shots.py FOLDER [--size 1280x800] [--wear paper|dusk|both] [--pages map,choose]
+
+QT_SCALE_FACTOR in the environment gives pictures at another scale.
+"""
+
+import argparse
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -9,6 +14,7 @@ from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
 from niente.desktop.app import arguments, make_app, show
+from niente.desktop.theme import Wear
 from niente.desktop.window import NAMES, Window
 
 
@@ -18,37 +24,59 @@ def wait_until(true: Callable[[], bool], seconds: float) -> None:
     while not true():
         if time.monotonic() > end:
             raise SystemExit("the demo did not come up in time")
-        loop = QEventLoop()
-        QTimer.singleShot(50, loop.quit)
-        loop.exec()
+        live(0.05)
+
+
+def live(seconds: float) -> None:
+    """Let the window live for a while."""
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
 
 
 def ready(window: Window) -> bool:
     """Whether the demo has its pick, and a run with a forecast."""
-    live = window.session.live
-    return window.session.answer.choice is not None and live is not None and len(live.forecasts) > 4
+    run = window.session.live
+    return window.session.answer.choice is not None and run is not None and len(run.forecasts) > 4
+
+
+def wanted() -> argparse.Namespace:
+    """Read the command line."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("--size", default="1280x800")
+    parser.add_argument("--wear", default="paper", choices=["paper", "dusk", "both"])
+    parser.add_argument("--pages", default=",".join(NAMES).lower())
+    return parser.parse_args()
 
 
 def main() -> None:
     """Take the pictures."""
-    folder = Path(sys.argv[1])
-    folder.mkdir(parents=True, exist_ok=True)
-    app = make_app(sys.argv[:1])
+    asked = wanted()
+    asked.folder.mkdir(parents=True, exist_ok=True)
+    app = make_app(["niente"])
     window = show(arguments(["--demo"]))
+    width, height = (int(part) for part in asked.size.split("x"))
+    window.resize(width, height)
+    wears = [Wear.PAPER, Wear.DUSK] if asked.wear == "both" else [Wear(asked.wear)]
     wait_until(lambda: window.session.bench is not None and window.session.busy(), 60)
     window._set_pace(600.0)
     wait_until(lambda: window.session.live is not None and window.session.live.opened.index >= 7, 90)
     window._set_pace(60.0)
     wait_until(lambda: ready(window), 60)
-    for place, name in enumerate(NAMES):
-        window.go_to(place)
-        window.message.hide()
-        for _ in range(6):
-            QApplication.processEvents()
-            time.sleep(0.05)
-        window.grab().save(str(folder / f"{name.lower()}.png"))
-        print(folder / f"{name.lower()}.png")
+    for wear in wears:
+        window.look.put_on(wear)
+        for place, name in enumerate(NAMES):
+            if name.lower() not in asked.pages.split(","):
+                continue
+            window.go_to(place)
+            window.message.hide()
+            live(0.4)
+            end = f"-{wear}" if len(wears) > 1 else ""
+            window.grab().save(str(asked.folder / f"{name.lower()}{end}.png"))
+            print(asked.folder / f"{name.lower()}{end}.png")
     window.session.close()
+    QApplication.processEvents()
     app.quit()
 
 

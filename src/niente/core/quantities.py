@@ -5,6 +5,8 @@ or control is named after its quantity, with the part behind a dot where there i
 ``core_temperature_c.3``, ``fan_duty.case``.
 """
 
+import re
+
 import msgspec
 
 NO_BREAK_SPACE = " "
@@ -100,3 +102,41 @@ def quantity_of(name: str) -> Quantity:
 def part_of(name: str) -> str:
     """Return the part of a channel or control name: ``"case"`` for ``fan_duty.case``, ``""`` where it has none."""
     return name.partition(".")[2]
+
+
+# What a person may type in place of a quantity's own unit: unit typed -> unit kept -> how many of the kept one it is.
+_TYPED = {
+    "kW": {"W": 1000.0},
+    "mW": {"W": 0.001},
+    "GHz": {"MHz": 1000.0},
+    "V": {"mV": 1000.0},
+    "mV": {"V": 0.001},
+    "s": {"min": 1.0 / 60.0, "h": 1.0 / 3600.0},
+    "min": {"s": 60.0, "h": 1.0 / 60.0},
+    "h": {"min": 60.0, "s": 3600.0},
+    "C": {"°C": 1.0},
+    "dB": {"dBA": 1.0},
+    "°": {"°C": 1.0},
+}
+_TYPED_NUMBER = re.compile(r"([+-]?[0-9]+(?:[.,][0-9]*)?|[+-]?[.,][0-9]+)\s*(\S*)")
+
+
+def value_typed(text: str, unit: str) -> float:
+    """Return the value that a person typed, in ``unit``: ``"0.12 kW"`` is 120 for W, ``"−40"`` is -40, a comma is a point.
+
+    Raises ``ValueError``, with the reason in words, for what is no number or carries a unit that does not belong.
+    """
+    plain = text.strip().replace(TRUE_MINUS, "-").replace("\u2212", "-")
+    for space in (NO_BREAK_SPACE, "\u202f"):
+        plain = plain.replace(space, " ")
+    plain = re.sub(r"(?<=[0-9]) (?=[0-9]{3}(\D|$))", "", plain)
+    match = _TYPED_NUMBER.fullmatch(plain)
+    if match is None:
+        raise ValueError(f"{text.strip()!r} is no number")
+    number, typed = float(match[1].replace(",", ".")), match[2]
+    if typed in ("", unit):
+        return number
+    factor = _TYPED.get(typed, {}).get(unit)
+    if factor is None:
+        raise ValueError(f"{typed} is no unit of this; it is kept in {unit}")
+    return number * factor

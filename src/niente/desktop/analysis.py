@@ -32,6 +32,7 @@ class Analyst(QObject):
 
     answered = Signal(object)
     broke = Signal(str)
+    working = Signal(bool)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -44,6 +45,10 @@ class Analyst(QObject):
         self._asked += 1
         number = self._asked
         self._pool.submit(self._guarded, lambda: self._answer(number, book, limits))
+
+    def drop(self) -> None:
+        """Drop the answer that is being worked out; the next question gets one again."""
+        self._asked += 1
 
     def forget(self) -> None:
         """Forget what was summed up: another book comes."""
@@ -64,7 +69,11 @@ class Analyst(QObject):
     def _answer(self, number: int, book: Path, limits: Limits) -> None:
         if number != self._asked:
             return
-        answer = work_out(book, limits, self._known)
+        self.working.emit(True)
+        try:
+            answer = work_out(book, limits, self._known)
+        finally:
+            self.working.emit(False)
         if answer.evidence is not None:
             self._known = {run.run_id: run for run in answer.evidence.runs}
         if number == self._asked:

@@ -9,12 +9,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from niente import __version__
+from niente.desktop.bug import Hook
 from niente.desktop.garbage import Garbage
+from niente.desktop.memory import Memory
 from niente.desktop.session import Session
-from niente.desktop.theme import PAPER, apply_theme, load_fonts
+from niente.desktop.theme import Look, asset, load_fonts
 from niente.desktop.window import Window
 
 if TYPE_CHECKING:  # the core comes in after the window shows
@@ -22,6 +25,7 @@ if TYPE_CHECKING:  # the core comes in after the window shows
     from niente.core.bench.events import Listener
     from niente.core.project import Project
 
+APP_ID = "org.niente.Niente"
 PACE = 60.0
 SWITCH_S = 0.001
 """How long one thread may keep the interpreter: the bench at full speed must not make the window stutter."""
@@ -39,14 +43,21 @@ def arguments(argv: list[str]) -> argparse.Namespace:
 
 
 def make_app(argv: list[str]) -> QApplication:
-    """Return the application, dressed."""
+    """Return the application, with its name and its fonts."""
     existing = QApplication.instance()
     app = existing if isinstance(existing, QApplication) else QApplication(argv)
     app.setApplicationName("niente")
     app.setApplicationDisplayName("Niente")
+    app.setDesktopFileName(APP_ID)
+    app.setWindowIcon(QIcon(asset(f"icons/{APP_ID}.svg")))
     load_fonts()
-    apply_theme(app, PAPER)
     return app
+
+
+def look_of(app: QApplication, memory: Memory) -> Look:
+    """Return the look a person chose, worn by the application; windows one after the other share it."""
+    known = app.findChild(Look)
+    return known if isinstance(known, Look) else Look(app, memory.wear)
 
 
 def open_book(window: Window, wanted: argparse.Namespace) -> None:
@@ -85,7 +96,10 @@ def show(wanted: argparse.Namespace) -> Window:
         return kept[-1]
 
     kept: list[Window] = []
-    window = Window(Session(), PAPER, reopen)
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    memory = Memory()
+    window = Window(Session(), look_of(app, memory), memory, reopen)
     window.show()
 
     def after() -> None:
@@ -102,7 +116,10 @@ def main() -> None:
     sys.setswitchinterval(SWITCH_S)
     app = make_app(sys.argv[:1])
     garbage = Garbage(app)
+    hook = Hook(app)
+    hook.install()
     window = show(wanted)
+    hook.caught.connect(window.show_bug)
     window.session.opened.connect(garbage.settle)
     code = app.exec()
     garbage.release()

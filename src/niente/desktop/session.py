@@ -3,8 +3,10 @@
 import threading
 import traceback
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
@@ -25,12 +27,14 @@ from niente.core.bench.events import (
 )
 from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
-from niente.core.errors import NienteError
+from niente.core.bench.strip import Strip
+from niente.core.errors import DocumentError, NienteError
 from niente.core.frame import Frame
-from niente.core.plan import Plan
+from niente.core.plan import Plan, check_plan, read_plan
 from niente.core.planning.quiet_point import default_project, quiet_point
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
+from niente.core.science.settling import Settled, seconds_until_known
 from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit
@@ -44,12 +48,48 @@ class Notice(msgspec.Struct, frozen=True):
 
 
 class LiveRun(msgspec.Struct):
-    """The run under way, as the window follows it. ``forecasts`` are (rig time, value, half width)."""
+    """The run under way, as the window follows it. ``forecasts`` are (rig time, value, half width).
+
+    ``known_in_s`` says in how much of the rig's time it will be known well enough; ``None`` where that is not asked,
+    NaN where it cannot be foreseen.
+    """
 
     opened: RunOpened
     samples: Samples
     forecasts: list[tuple[float, float, float]]
     closed: RunClosed | None = None
+    known_in_s: float | None = None
+
+    def forecast(self, time_s: float, settled: Settled) -> None:
+        """Take a forecast in, and look ahead."""
+        self.forecasts.append((time_s, settled.value_c, settled.half_width_k))
+        rule = self.opened.step.exposure
+        if rule.known_to_k is None or not self.samples.count:
+            return
+        at = np.array(self.forecasts)
+        ahead = seconds_until_known(at[:, 0], at[:, 2], rule.known_to_k)
+        gone = time_s - float(self.samples.time_s[0])
+        self.known_in_s = min(max(ahead, rule.least_s - gone), max(rule.most_s - gone, 0.0)) if ahead == ahead else ahead
+
+
+class Note(msgspec.Struct, frozen=True):
+    """A note made at a moment of the rig's time."""
+
+    number: int
+    rig_time_s: float
+    text: str
+
+
+class Ending(msgspec.Struct, frozen=True):
+    """How a plan ended: whether to the end, in a few words, and whether somebody should come."""
+
+    title: str
+    text: str
+    urgent: bool
+
+
+class CancelledError(Exception):
+    """A person cancelled what was being opened."""
 
 
 class Session(QObject):
@@ -64,6 +104,10 @@ class Session(QObject):
     notice = Signal(object)
     broke = Signal(str)
     progress = Signal(str)
+    cancelled = Signal()
+    busy_changed = Signal(bool)
+    ended = Signal(object)
+    working = Signal(bool)
     _ready = Signal(object, object)
     _failed = Signal(object)
 
@@ -76,17 +120,24 @@ class Session(QObject):
         self.state = State.IDLE
         self.frame: Frame | None = None
         self.live: LiveRun | None = None
+        self.strip: Strip | None = None
+        self.notes: list[Note] = []
         self.done: set[int] = set()
+        self.own_plan: Path | None = None
+        """The file of a plan that was taken in place of the question's; ``None`` while the question makes it."""
         self.undo = QUndoStack(self)
         self._bridge = Bridge(self)
         self._bridge.arrived.connect(self._hear)
         self._analyst = Analyst(self)
         self._analyst.answered.connect(self._take_answer)
         self._analyst.broke.connect(self.broke)
+        self._analyst.working.connect(self.working)
         self._ready.connect(self._take_bench)
         self._failed.connect(self._report)
         self._then_start = False
         self._opener: threading.Thread | None = None
+        self._cancel = threading.Event()
+        self._was_busy = False
 
     # -- opening and closing -------------------------------------------------------------------------------------
 
@@ -103,10 +154,18 @@ class Session(QObject):
         ``prepare(progress, listener)`` makes the bench; ``start`` runs the project's plan as soon as it is there.
         """
         self._then_start = start
+        self._cancel.clear()
+
+        def say(text: str) -> None:
+            if self._cancel.is_set():
+                raise CancelledError
+            self.progress.emit(text)
 
         def work() -> None:
             try:
-                self._ready.emit(*prepare(self.progress.emit, self._bridge.push))
+                self._ready.emit(*prepare(say, self._bridge.push))
+            except CancelledError:
+                self.cancelled.emit()
             except NienteError as error:
                 self._failed.emit(error)
             except Exception:
@@ -115,8 +174,13 @@ class Session(QObject):
         self._opener = threading.Thread(target=work, name="niente-opener", daemon=True)
         self._opener.start()
 
+    def cancel_opening(self) -> None:
+        """Stop what is being opened at its next step; nothing of the person's is touched by that."""
+        self._cancel.set()
+
     def _take_bench(self, bench: Bench, project: Project | None) -> None:
         self.bench = bench
+        self.strip = Strip(bench.card)
         self.project = project or bench.project or default_project(bench.card)
         self._replan()
         if self._then_start:
@@ -172,6 +236,42 @@ class Session(QObject):
                 self.bench.note(text)
             except NienteError as error:
                 self._report(error)
+                return
+            at = self.frame.time_s if self.frame is not None else 0.0
+            self.notes.append(Note(len(self.notes) + 1, at, text))
+            self.run_changed.emit()
+
+    def take_plan(self, file: Path) -> None:
+        """Take a plan from a file in place of the question's own, until the question is edited again."""
+        if self.card is None:
+            return
+        if self.busy():
+            self._report(NienteError("A plan is running.", safe="It goes on.", remedy="Stop it, then open the other plan."))
+            return
+        try:
+            plan = read_plan(_bytes_of(file), source=file.name)
+            check_plan(plan, self.card)
+        except NienteError as error:
+            self._report(error)
+            return
+        self.plan, self.done, self.own_plan = plan, set(), file
+        self.project_changed.emit()
+        self.notice.emit(Notice(f"The plan is that of {file.name}: {len(plan.steps)} runs.", "plan.start"))
+
+    def save_plan(self, file: Path) -> None:
+        """Write the plan as JSON."""
+        if self.plan is None:
+            return
+        try:
+            file.write_bytes(self.plan.to_json())
+        except OSError as error:
+            self._report(
+                NienteError(
+                    f"{file} could not be written: {error.strerror}.",
+                    safe="The plan is unchanged.",
+                    remedy="Choose another folder, or make room.",
+                )
+            )
 
     def edit(self, words: str, after: Project) -> None:
         """Change the project, undoably; ``words`` say what is done."""
@@ -208,8 +308,13 @@ class Session(QObject):
     def _replan(self) -> None:
         """Make the plan anew from the question; a plan that runs goes on as it was started."""
         if self.project is not None and self.card is not None and not self.busy():
+            self.own_plan = None
             self.plan = quiet_point(self.card, self.project.question)
             self.done = set()
+
+    def cancel_work(self) -> None:
+        """Ask no more for the answer that is being worked out; the last one stays."""
+        self._analyst.drop()
 
     def _take_answer(self, answer: Answer) -> None:
         self.answer = answer
@@ -225,16 +330,20 @@ class Session(QObject):
             match event:
                 case FrameTaken(frame, run_id):
                     self.frame, sampled = frame, True
+                    if self.strip is not None:
+                        self.strip.add(frame, run_id)
                     if self.live is not None and run_id == self.live.opened.run_id:
                         self.live.samples.add(frame)
                 case RunOpened():
-                    channels = len(self.card.channels) if self.card is not None else 0
-                    self.live, run_changed = LiveRun(event, Samples(channels), []), True
+                    self._begin_run(event)
+                    run_changed = True
                 case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
-                    self.live.forecasts.append((time_s, settled.value_c, settled.half_width_k))
-                case RunClosed(_, index, _, _):
+                    self.live.forecast(time_s, settled)
+                case RunClosed(_, index, how, why):
                     if self.live is not None:
                         self.live.closed = event
+                    if how == "guard":
+                        self.ended.emit(Ending("A guard has ended a run", why, urgent=True))
                     self.done.add(index)
                     run_changed = True
                 case PlanStarted(plan, _, done):
@@ -262,11 +371,39 @@ class Session(QObject):
             self.state_changed.emit()
         if sampled:
             self.sampled.emit()
+        over = any(isinstance(event, PlanEnded | Broke) for event in events)
+        if (self.busy() and not over) != self._was_busy:
+            self._was_busy = not self._was_busy
+            self.busy_changed.emit(self._was_busy)
+
+    def _begin_run(self, opened: RunOpened) -> None:
+        channels = len(self.card.channels) if self.card is not None else 0
+        self.live = LiveRun(opened, Samples(channels), [])
+        models = self.answer.models
+        stock = models.stock_throughput.get(opened.step.load) if models is not None else None
+        if self.strip is not None:
+            start_s = self.frame.time_s if self.frame is not None else 0.0
+            self.strip.begin(opened.run_id, opened.index + 1, opened.step, start_s, stock)
 
     def _say_end(self, complete: bool, why: str, error: NienteError | None) -> None:
+        title = self.card.title if self.card is not None else "Niente"
+        by_guard = self.live is not None and self.live.closed is not None and self.live.closed.how == "guard"
+        words = error.happened if error is not None else "The plan is done." if complete else f"The plan is {why}."
+        if not (by_guard and error is not None):  # that was said when the guard tripped
+            self.ended.emit(Ending(title, words, urgent=error is not None))
         if error is not None:
             self.notice.emit(Notice(str(error), "plan.start"))
         elif complete:
             self.notice.emit(Notice("The plan is done. The pick stands on the Choose page.", "page.choose"))
         else:
             self.notice.emit(Notice(f"The plan is {why}. The rig is restored and every sample is kept.", "plan.start"))
+
+
+def _bytes_of(file: Path) -> bytes:
+    """Return what is in a file. Raises ``DocumentError`` where it cannot be read."""
+    try:
+        return file.read_bytes()
+    except OSError as error:
+        raise DocumentError(
+            f"{file.name} cannot be read: {error.strerror}.", safe="Nothing was changed.", remedy="Choose another file."
+        ) from None

@@ -4,76 +4,101 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtGui import QCloseEvent
-from PySide6.QtWidgets import (
-    QApplication,
-    QFileDialog,
-    QHBoxLayout,
-    QInputDialog,
-    QMainWindow,
-    QMessageBox,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.bench.engine import Command
+from niente.core.bench.states import State
+from niente.desktop import asking
 from niente.desktop.actions import Actions
-from niente.desktop.session import Notice, Session
-from niente.desktop.theme import Palette
-from niente.desktop.widgets.labels import label, rule
+from niente.desktop.desk import Desk
+from niente.desktop.memory import Memory
+from niente.desktop.session import Ending, Notice, Session
+from niente.desktop.theme import Look, Wear
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.focus_ring import FocusRing
+from niente.desktop.widgets.labels import rule
 from niente.desktop.widgets.margin import Margin
 from niente.desktop.widgets.message_bar import MessageBar
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.passage import Passage
 from niente.desktop.widgets.pulse import Pulse
+from niente.desktop.widgets.waiting import Opening, Working
 
 WORDS_MS = 250
 """Passage and margin follow the samples at the pace of reading, not of repainting."""
-NAMES = ["Plan", "Run", "Map", "Choose"]
+NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
+BOOK, PLAN = ".niente", ".json"
 
 
 class Window(QMainWindow):
     """One window on one session. The pages are made once the window shows: plots are slow to import."""
 
-    def __init__(self, session: Session, palette: Palette, reopen: Callable[[Path], object] | None = None) -> None:
+    def __init__(
+        self,
+        session: Session,
+        look: Look,
+        memory: Memory,
+        reopen: Callable[[Path], object] | None = None,
+        desk: Desk | None = None,
+    ) -> None:
         super().__init__()
         self.session = session
-        self._palette = palette
+        self.look = look
+        self.memory = memory
+        self.desk = desk or Desk()
         self._reopen = reopen
         self.setWindowTitle("Niente")
+        self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
         self.actions_ = Actions(self, self._deeds())
-        self.passage = Passage(NAMES, palette)
+        self.passage = Passage([tr(name) for name in NAMES], look)
         self.passage.chosen.connect(self.go_to)
         self.message = MessageBar()
         self.message.acted.connect(lambda name: self.actions_[name].trigger())
+        self.working = Working(session)
         self.stack = QStackedWidget()
-        self.waiting = label("Opening …", "lead")
-        self.waiting.setContentsMargins(24, 24, 24, 24)
-        self.stack.addWidget(self.waiting)
-        self.margin = Margin()
-        self.pulse = Pulse(session, self.actions_["run.stop"])
+        self.opening = Opening(session)
+        self.stack.addWidget(self.opening)
+        self.margin = Margin(look, self.actions_)
+        self.pulse = Pulse(session, self.actions_["run.stop"], look)
         self.pulse.paced.connect(self._set_pace)
         self._words_rest = QTimer(self)
         self._words_rest.setSingleShot(True)
+        self._recent = QMenu(tr("Open recent"), self)
+        self._recent.aboutToShow.connect(self._list_recent)
         self._lay_out()
         self._build_menus()
+        self._recall()
+        self._ring = FocusRing(self, look)
         session.opened.connect(self._opened)
         session.notice.connect(self._show_notice)
-        session.broke.connect(self._show_bug)
-        session.progress.connect(self.waiting.setText)
+        session.broke.connect(self.show_bug)
         session.sampled.connect(self._sampled)
+        session.ended.connect(self._tell_ending)
+        session.busy_changed.connect(self._keep_awake)
+        session.undo.undoTextChanged.connect(lambda _: self._name_edits())
+        session.undo.redoTextChanged.connect(lambda _: self._name_edits())
+        self._name_edits()
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._refresh_frame)
+        for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
+            signal.connect(self._enable)
+        self._enable()
 
     def _lay_out(self) -> None:
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
         middle.addWidget(self.stack, 1)
+        between = rule()
+        between.setMinimumHeight(0)
+        between.setMaximumHeight(16777215)
+        between.setFixedWidth(1)
+        self.margin_rule = between
+        middle.addWidget(between)
         middle.addWidget(self.margin)
         whole = QWidget()
         rows = QVBoxLayout(whole)
@@ -81,6 +106,7 @@ class Window(QMainWindow):
         rows.setSpacing(0)
         rows.addWidget(self.passage)
         rows.addWidget(self.message)
+        rows.addWidget(self.working)
         rows.addLayout(middle, 1)
         rows.addWidget(rule())
         rows.addWidget(self.pulse)
@@ -88,22 +114,30 @@ class Window(QMainWindow):
 
     def _build_menus(self) -> None:
         for name, actions in self.actions_.by_menu().items():
-            menu = self.menuBar().addMenu(name)
+            menu = self.menuBar().addMenu(tr(name))
+            menu.setToolTipsVisible(True)
             menu.addActions(actions)
+            if name == "Book":
+                menu.insertMenu(actions[1], self._recent)
 
     def _deeds(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
         tell, session = self.session.tell, self.session
+        pages = {f"page.{name.lower()}": lambda place=place: self.go_to(place) for place, name in enumerate(NAMES)}
+        looks = {f"view.{wear}": lambda wear=wear: self.put_on(wear) for wear in Wear}
         return {
-            "book.open": self._open_book,
+            **pages,
+            **looks,
+            "book.open": self._ask_book,
             "book.quit": self.close,
+            "plan.open": self._ask_plan,
+            "plan.save": self._save_plan,
             "edit.undo": session.undo.undo,
             "edit.redo": session.undo.redo,
-            "page.plan": lambda: self.go_to(0),
-            "page.run": lambda: self.go_to(1),
-            "page.map": lambda: self.go_to(2),
-            "page.choose": lambda: self.go_to(3),
-            "view.margin": lambda: self.margin.setVisible(not self.margin.isVisible()),
+            "edit.find": self._find,
+            "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
+            "map.table": self._toggle_table,
+            "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
             "run.hold_after": lambda: tell(Command.HOLD_AFTER),
             "run.hold_now": lambda: tell(Command.HOLD_NOW),
@@ -111,7 +145,39 @@ class Window(QMainWindow):
             "run.skip": lambda: tell(Command.SKIP),
             "run.note": self._note,
             "run.stop": session.stop,
+            "help.here": self._help_here,
+            "help.keys": lambda: self._help("keys"),
         }
+
+    # -- what is remembered ------------------------------------------------------------------------------------
+
+    def _recall(self) -> None:
+        shape = self.memory.shape("window")
+        if shape is not None:
+            self.restoreGeometry(shape)
+        self.show_margin(self.memory.margin_shown)
+        self.actions_[f"view.{self.look.wear}"].setChecked(True)
+
+    def _remember(self) -> None:
+        self.memory.keep_shape("window", self.saveGeometry())
+        for page in self.pages:
+            for place, splitter in enumerate(page.splitters()):
+                self.memory.keep_shape(f"{page.name.lower()}_{place}", splitter.saveState())
+        self.memory.sync()
+
+    def put_on(self, wear: Wear) -> None:
+        """Wear another look, now and from the next start on."""
+        self.memory.wear = wear
+        self.look.put_on(wear)
+        for other in Wear:
+            self.actions_[f"view.{other}"].setChecked(other == wear)
+
+    def show_margin(self, shown: bool) -> None:
+        """Show or hide the margin."""
+        self.margin.setVisible(shown)
+        self.margin_rule.setVisible(shown)
+        self.actions_["view.margin"].setChecked(shown)
+        self.memory.margin_shown = shown
 
     # -- pages -----------------------------------------------------------------------------------------------------
 
@@ -122,16 +188,18 @@ class Window(QMainWindow):
         from niente.desktop.pages.choose.page import ChoosePage
         from niente.desktop.pages.map.page import MapPage
         from niente.desktop.pages.plan.page import PlanPage
+        from niente.desktop.pages.rig.page import RigPage
         from niente.desktop.pages.run.page import RunPage
 
-        self.pages = [
-            PlanPage(self.session, self.actions_),
-            RunPage(self.session, self.actions_, self._palette),
-            MapPage(self.session, self._palette),
-            ChoosePage(self.session, self._palette),
-        ]
+        kinds: list[Callable[[Session, Actions, Look], Page]] = [RigPage, PlanPage, RunPage, MapPage, ChoosePage]
+        self.pages = [kind(self.session, self.actions_, self.look) for kind in kinds]
         for page in self.pages:
             self.stack.addWidget(page)
+            page.said.connect(self._refresh_frame)
+            for place, splitter in enumerate(page.splitters()):
+                shape = self.memory.shape(f"{page.name.lower()}_{place}")
+                if shape is not None:
+                    splitter.restoreState(shape)
 
     def go_to(self, place: int) -> None:
         """Show a page."""
@@ -149,13 +217,24 @@ class Window(QMainWindow):
         shown = self.stack.currentWidget()
         return shown if isinstance(shown, Page) else None
 
+    def _on_page(self, name: str, what: str) -> None:
+        """Go to a page and do something there."""
+        if self.pages and self.session.bench is not None:
+            self.go_to(NAMES.index(name))
+            getattr(self.page(name), what)()
+
+    def _toggle_table(self) -> None:
+        self._on_page("Map", "toggle_table")
+
     def _opened(self) -> None:
         self.build_pages()
         self.pulse.attach()
         book = self.session.bench.writer.path if self.session.bench is not None else None
         card = self.session.card
         self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''} — Niente")
-        self.go_to(1 if self.session.busy() else 0)
+        if book is not None:
+            self.memory.add_book(book)
+        self.go_to(NAMES.index("Run" if self.session.busy() else "Plan"))
         self.setFocus()
 
     def _sampled(self) -> None:
@@ -176,63 +255,154 @@ class Window(QMainWindow):
                 entry.finished = page.finished()
                 self.passage.update()
         shown = self._current()
-        if shown is not None:
-            self.margin.show_words(shown.margin())
+        if shown is not None and self.margin.isVisible():
+            self.margin.show_blocks(shown.margin())
+
+    def _enable(self) -> None:
+        """Let only those actions be chosen that can be done now."""
+        session = self.session
+        busy, attached = session.busy(), session.bench is not None
+        holding = session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
+        begun = session.plan is not None and 0 < len(session.done) < len(session.plan.steps)
+        self.actions_["plan.start"].setEnabled(attached and not busy)
+        self.actions_["plan.start"].setText(tr("Go on with the plan") if begun else tr("Start"))
+        self.actions_["run.go_on"].setEnabled(busy and holding)
+        for name in ("run.hold_now", "run.hold_after", "run.skip"):
+            self.actions_[name].setEnabled(busy and not holding)
+        for name in ("run.note", "plan.open", "plan.save"):
+            self.actions_[name].setEnabled(attached)
 
     # -- deeds -----------------------------------------------------------------------------------------------------
 
     def _start(self) -> None:
         self.session.start()
-        self.go_to(1)
+        self.go_to(NAMES.index("Run"))
+        self._enable()
 
     def _set_pace(self, pace: float | None) -> None:
         if self.session.bench is not None:
             self.session.bench.set_pace(pace)
 
     def _note(self) -> None:
-        text, given = QInputDialog.getText(self, "Note", "Written into the book with this moment's time:")
-        if given and text.strip():
-            self.session.note(text.strip())
+        text = asking.for_note(self)
+        if text:
+            self.session.note(text)
 
-    def _open_book(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Open book", "", "Niente books (*.niente)")
-        if name and self._reopen is not None and self._may_end():
-            self._reopen(Path(name))
+    def _ask_book(self) -> None:
+        book = asking.for_book(self)
+        if book is not None:
+            self.open_file(book)
+
+    def _ask_plan(self) -> None:
+        plan = asking.for_plan(self)
+        if plan is not None:
+            self.session.take_plan(plan)
+
+    def _save_plan(self) -> None:
+        file = asking.where_to_save_plan(self)
+        if file is not None:
+            self.session.save_plan(file)
+
+    def open_file(self, file: Path) -> None:
+        """Open a book in place of this one, or take a plan; whatever its name says it is."""
+        if file.suffix == PLAN:
+            self.session.take_plan(file)
+        elif self._reopen is not None and self._may_end():
+            self._remember()
+            self._reopen(file)
+
+    def _list_recent(self) -> None:
+        self._recent.clear()
+        own = self.session.bench.writer.path.resolve() if self.session.bench is not None else None
+        books = [book for book in self.memory.books() if book != own]
+        for book in books:
+            entry = self._recent.addAction(book.stem)
+            entry.setToolTip(str(book))
+            entry.triggered.connect(lambda _=False, book=book: self.open_file(book))
+        if not books:
+            self._recent.addAction(tr("No other book yet")).setEnabled(False)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Welcome one book or one plan."""
+        if _dropped(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open what was dropped, once the drop is over."""
+        file = _dropped(event)
+        if file is not None:
+            event.acceptProposedAction()
+            QTimer.singleShot(0, lambda: self.open_file(file))
+
+    def _find(self) -> None:
+        from niente.desktop.finder import Finder
+
+        Finder.over(self, self.actions_).ask()
+
+    def _help_here(self) -> None:
+        from niente.desktop.guide import topic_of
+
+        shown = self._current()
+        self._help(topic_of(QApplication.focusWidget(), shown.name.lower() if shown is not None else "window"))
+
+    def _help(self, topic: str) -> None:
+        from niente.desktop.guide import Guide
+
+        Guide.over(self).open_at(topic)
+
+    def _name_edits(self) -> None:
+        """Say on the menu what would be undone, and what done again."""
+        undo = self.session.undo
+        for name, word, text, can in (
+            ("edit.undo", tr("Undo"), undo.undoText(), undo.canUndo()),
+            ("edit.redo", tr("Redo"), undo.redoText(), undo.canRedo()),
+        ):
+            self.actions_[name].setText(f"{word} {text}".strip())
+            self.actions_[name].setEnabled(can)
+
+    # -- what is said ----------------------------------------------------------------------------------------------
 
     def _show_notice(self, notice: Notice) -> None:
         action = self.actions_[notice.action].text() if notice.action else ""
-        self.message.show_notice(notice, "Go on" if notice.action == "plan.start" else action)
+        self.message.show_notice(notice, tr("Go on") if notice.action == "plan.start" and self.session.done else action)
         if not self.pages or self.session.bench is None:
-            self.waiting.setText(notice.text)
+            self.opening.say(notice.text)
 
-    def _show_bug(self, report: str) -> None:
-        box = QMessageBox(
-            QMessageBox.Icon.Warning,
-            "Niente",
-            "Something in Niente went wrong. The rig is looked after, and every sample is kept.",
-            parent=self,
-        )
-        box.setDetailedText(report)
-        box.open()
+    def show_bug(self, report: str) -> None:
+        """Show a bug of our own, with a report that can be copied."""
+        from niente.desktop.bug import BugDialog
+
+        BugDialog(report, self).open()
+
+    def _tell_ending(self, ending: Ending) -> None:
+        self.desk.say(ending.title, ending.text, urgent=ending.urgent)
+
+    def _keep_awake(self, busy: bool) -> None:
+        if busy:
+            self.desk.keep_awake(tr("A plan is running on the bench"))
+        else:
+            self.desk.let_sleep()
 
     def _may_end(self) -> bool:
         """Ask before a running plan is ended; keeping on is the default."""
-        if not self.session.busy():
-            return True
-        answer = QMessageBox.question(
-            self,
-            "A plan is running",
-            "A plan is running. Stop it and restore the rig? Every sample is kept, and the plan can go on later.",
-            QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No,
-            QMessageBox.StandardButton.No,
-        )
-        return answer == QMessageBox.StandardButton.Yes
+        return not self.session.busy() or asking.whether_to_end(self)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Ask, then stop and restore."""
         if not self._may_end():
             event.ignore()
             return
+        self._remember()
         self.session.close()
+        self.desk.close()
         event.accept()
         QTimer.singleShot(0, QApplication.quit)
+
+
+def _dropped(event: QDropEvent) -> Path | None:
+    """Return the one book or plan that is dragged, if it is one."""
+    urls = event.mimeData().urls()
+    if len(urls) != 1 or not urls[0].isLocalFile():
+        return None
+    file = Path(urls[0].toLocalFile())
+    return file if file.suffix in (BOOK, PLAN) else None

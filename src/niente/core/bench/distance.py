@@ -38,7 +38,8 @@ class Distance(msgspec.Struct, frozen=True):
     @property
     def share(self) -> float:
         """How much of the way from floor to level is used up, 0 to 1."""
-        return min(max((self.reading - self.floor) / (self.level - self.floor), 0.0), 1.0)
+        used = (self.reading - self.floor) / (self.level - self.floor)
+        return min(max(used, 0.0), 1.0) if math.isfinite(used) else 0.0
 
 
 def distances(card: RigCard, guards: tuple[Guard, ...], setting: Setting, samples: Samples) -> tuple[Distance, ...]:
@@ -81,9 +82,7 @@ def _distance(
     floor = min(room, level - 1.0) if thermal and math.isfinite(room) else 0.0
     if not title:
         title = "Hottest core" if name == "core_temperature_c" else quantity_of(name).title
-    return Distance(
-        title, name, reading, level, floor, _seconds(time_s[with_reading], highest, level), by_firmware=by_firmware
-    )
+    return Distance(title, name, reading, level, floor, _seconds(time_s[with_reading], highest, level), by_firmware=by_firmware)
 
 
 def _seconds(time_s: np.ndarray, readings: np.ndarray, level: float) -> float:

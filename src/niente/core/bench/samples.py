@@ -25,6 +25,10 @@ class Samples:
         self._values[self.count] = frame.values
         self.count += 1
 
+    def fill(self, time_s: Array, values: Array) -> None:
+        """Hold these samples, ``(n,)`` and ``(n, channels)``, and nothing else; the arrays are taken over."""
+        self._time, self._values, self.count = time_s, values, time_s.shape[0]
+
     @property
     def time_s(self) -> Array:
         """Rig times so far."""

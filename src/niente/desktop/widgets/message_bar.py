@@ -4,6 +4,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from niente.desktop.session import Notice
+from niente.desktop.tongue import tr
 from niente.desktop.widgets.labels import label
 
 
@@ -16,7 +17,8 @@ class MessageBar(QWidget):
         super().__init__()
         self._text = label("", "", wrap=True)
         self._act = QPushButton()
-        self._away = QPushButton("Put away")
+        self._away = QPushButton(tr("Put away"))
+        self._away.setToolTip(tr("Hide this message; nothing else happens"))
         self._action = ""
         row = QHBoxLayout(self)
         row.setContentsMargins(24, 6, 24, 6)
@@ -38,7 +40,7 @@ class MessageBar(QWidget):
         self._action = notice.action
         self._act.setText(action_text)
         self._act.setVisible(bool(action_text))
-        self.setAccessibleName(f"Message: {notice.text}")
+        self.setAccessibleName(tr("Message: {text}").format(text=notice.text))
         self.show()
 
     def _acted(self) -> None:

@@ -1,35 +1,42 @@
 """A page: a lead, a title, and one idea below."""
 
-from PySide6.QtCore import SignalInstance
+from PySide6.QtCore import Signal, SignalInstance
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
+from niente.desktop.actions import Actions
 from niente.desktop.session import Session
+from niente.desktop.theme import Look
+from niente.desktop.widgets.blocks import Block
 from niente.desktop.widgets.labels import label, rule
 
 
 class Page(QWidget):
-    """Base of every page. ``name`` is its place in the passage."""
+    """Base of every page. ``name`` is its place in the passage, and the topic of its help."""
 
     name = ""
+    said = Signal()
+    """What the margin says has changed: something else is selected."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
         super().__init__()
         self.setObjectName(f"page_{self.name.lower()}")
+        self.setProperty("help", self.name.lower())
         self.session = session
+        self.actions_ = actions
+        self.look = look
         self._stale = True
         self.lead = label("", "lead")
         self.title = label("", "title")
         self.head = QHBoxLayout()
         self.head.setSpacing(12)
-        words = QVBoxLayout()
-        words.setSpacing(2)
-        words.addWidget(self.lead)
-        words.addWidget(self.title)
-        self.head.addLayout(words)
-        self.head.addStretch(1)
+        self.words = QVBoxLayout()
+        self.words.setSpacing(2)
+        self.words.addWidget(self.lead)
+        self.words.addWidget(self.title)
+        self.head.addLayout(self.words, 1)
         self.body = QVBoxLayout(self)
-        self.body.setContentsMargins(24, 8, 12, 8)
+        self.body.setContentsMargins(24, 10, 12, 8)
         self.body.setSpacing(8)
         self.body.addLayout(self.head)
         self.body.addWidget(rule())
@@ -60,6 +67,10 @@ class Page(QWidget):
         self.lead.setText(lead)
         self.title.setText(title)
 
+    def splitters(self) -> list[QSplitter]:
+        """Return the page's splitters, whose places are remembered."""
+        return self.findChildren(QSplitter)
+
     def live_line(self) -> str:
         """Return the short line under the page's name in the passage."""
         return ""
@@ -68,6 +79,6 @@ class Page(QWidget):
         """Return whether the page has an answer for the project as it stands."""
         return False
 
-    def margin(self) -> list[tuple[str, str]]:
-        """Return what the margin says while this page shows: headings and their text."""
+    def margin(self) -> list[Block]:
+        """Return what the margin says while this page shows."""
         return []

@@ -1,27 +1,28 @@
 """The passage: the pages in the order of the work, over a hairpin that closes on a small circle."""
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
-from niente.desktop.theme import BODY, SMALL, Palette, font
+from niente.desktop.theme import BODY, SMALL, Look, font
 
-LEFT, HEIGHT, COLUMN = 24, 64, 136
+LEFT, HEIGHT, NARROWEST = 24, 64, 120
 MIDDLE_Y, HALF_OPENING, CIRCLE = 56.5, 7.5, 3.5
 
 
 class PassageEntry(QAbstractButton):
     """One page's name with its live line."""
 
-    def __init__(self, name: str, palette: Palette) -> None:
+    def __init__(self, name: str, look: Look) -> None:
         super().__init__()
         self.setText(name)
         self.setCheckable(True)
         self.setAutoExclusive(True)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setFixedSize(COLUMN, 46)
+        self.setFixedHeight(46)
+        self.setMinimumWidth(NARROWEST)
         self.setAccessibleName(name)
-        self._palette = palette
+        self._look = look
         self._line = ""
         self.finished = False
 
@@ -33,18 +34,17 @@ class PassageEntry(QAbstractButton):
             self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the two lines, and the focus ring."""
+        """Draw the two lines."""
         painter = QPainter(self)
-        p = self._palette
+        p = self._look.palette
         painter.setFont(font(BODY, bold=self.isChecked()))
         painter.setPen(QColor(p.ink if self.isChecked() or self.finished else p.soft))
-        painter.drawText(QPointF(0 if not self.hasFocus() else 5, 22), self.text())
-        painter.setFont(font(SMALL))
+        painter.drawText(QPointF(0, 22), self.text())
+        small = font(SMALL)
+        painter.setFont(small)
         painter.setPen(QColor(p.soft))
-        painter.drawText(QPointF(0 if not self.hasFocus() else 5, 38), self._line)
-        if self.hasFocus():
-            painter.setPen(QPen(QColor(p.accent), 2))
-            painter.drawRect(QRectF(1, 7, COLUMN - 14, 37))
+        room = self.width() - 10.0
+        painter.drawText(QPointF(0, 38), QFontMetricsF(small).elidedText(self._line, Qt.TextElideMode.ElideRight, room))
         painter.end()
 
 
@@ -53,18 +53,18 @@ class Passage(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self, names: list[str], palette: Palette) -> None:
+    def __init__(self, names: list[str], look: Look) -> None:
         super().__init__()
         self.setFixedHeight(HEIGHT)
-        self._palette = palette
+        self._look = look
+        look.changed.connect(self.update)
         row = QHBoxLayout(self)
         row.setContentsMargins(LEFT, 0, LEFT, HEIGHT - 46)
         row.setSpacing(0)
-        self.entries = [PassageEntry(name, palette) for name in names]
+        self.entries = [PassageEntry(name, look) for name in names]
         for place, entry in enumerate(self.entries):
-            row.addWidget(entry)
+            row.addWidget(entry, 1)
             entry.clicked.connect(lambda _=False, place=place: self.chosen.emit(place))
-        row.addStretch(1)
 
     def show_page(self, place: int) -> None:
         """Mark the page that shows."""
@@ -75,16 +75,17 @@ class Passage(QWidget):
         """Draw the hairpin: accent up to the furthest finished page, the current page's wedge filled."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p, right = self._palette, self.width() - 29.0
+        p, right = self._look.palette, self.width() - 32.5
+        column = (self.width() - 2.0 * LEFT) / len(self.entries)
         finished = [place for place, entry in enumerate(self.entries) if entry.finished]
-        reach = LEFT + COLUMN * (max(finished) + 1) if finished else LEFT
+        reach = min(LEFT + column * (max(finished) + 1), right) if finished else LEFT
 
         def opening(x: float) -> float:
             return HALF_OPENING * (right - x) / (right - LEFT)
 
         current = next((place for place, entry in enumerate(self.entries) if entry.isChecked()), None)
         if current is not None:
-            a, b = LEFT + COLUMN * current, LEFT + COLUMN * (current + 1) - 12.0
+            a, b = LEFT + column * current, LEFT + column * (current + 1) - 12.0
             wedge = [QPointF(a, MIDDLE_Y - opening(a)), QPointF(b, MIDDLE_Y - opening(b))]
             wedge += [QPointF(b, MIDDLE_Y + opening(b)), QPointF(a, MIDDLE_Y + opening(a))]
             painter.setPen(Qt.PenStyle.NoPen)

@@ -3,18 +3,20 @@
 import math
 from collections.abc import Callable
 
-from PySide6.QtCore import Signal
-from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QAction, QPainter, QPaintEvent
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from niente.core.evidence import column, holds_of
-from niente.core.quantities import NO_BREAK_SPACE, quantity_of
+from niente.core.quantities import quantity_of
 from niente.core.rigs.protocol import Paced
 from niente.core.science.dynamics import dynamic_mark
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from niente.desktop.session import Session
-from niente.desktop.theme import SMALL, font
+from niente.desktop.theme import SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import draw_hold
 from niente.desktop.widgets.labels import label
 
 HEIGHT = 56
@@ -28,25 +30,61 @@ PACES: tuple[tuple[str, float | None], ...] = (
 
 
 class Reading(QWidget):
-    """One reading: a soft caption over a value."""
+    """One reading: a soft caption over a value, its unit small behind it, and a mark or chip where it has one."""
 
-    def __init__(self, caption: str, width: int) -> None:
+    def __init__(self, caption: str, width: int, extra: QWidget | None = None) -> None:
         super().__init__()
         self.setFixedWidth(width)
         self.value = label("–", "reading")
+        self.unit = label("", "soft")
         self.caption = label(caption, "soft")
         rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 8, 0, 8)
+        rows.setContentsMargins(0, 9, 0, 8)
         rows.setSpacing(0)
         rows.addWidget(self.caption)
-        rows.addWidget(self.value)
+        line = QHBoxLayout()
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(5)
+        if isinstance(extra, HoldChip):
+            line.addWidget(extra)
+        line.addWidget(self.value)
+        line.addWidget(self.unit, 0, Qt.AlignmentFlag.AlignBottom)
+        if isinstance(extra, QLabel):
+            line.addWidget(extra, 0, Qt.AlignmentFlag.AlignBottom)
+        line.addStretch(1)
+        rows.addLayout(line)
+        self.unit.setContentsMargins(0, 0, 0, 3)
         self.setAccessibleName(caption)
 
-    def show_text(self, text: str) -> None:
+    def show_value(self, value: str, unit: str = "") -> None:
         """Show a value, for eyes and for screen readers."""
-        if text != self.value.text():
-            self.value.setText(text)
-            self.setAccessibleDescription(text)
+        if value != self.value.text() or unit != self.unit.text():
+            self.value.setText(value)
+            self.unit.setText(unit)
+            self.setAccessibleDescription(f"{value} {unit}".strip())
+
+
+class HoldChip(QWidget):
+    """A piece of the hold band, as large as a word."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self._hold: Hold | None = None
+        self.setFixedSize(QSize(20, 14))
+
+    def show_hold(self, hold: Hold | None) -> None:
+        """Show what holds; nothing while nothing runs."""
+        if hold != self._hold:
+            self._hold = hold
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the chip."""
+        if self._hold is not None and self._hold != Hold.UNKNOWN:
+            painter = QPainter(self)
+            draw_hold(painter, QRectF(0, 1, 20, 12), self._hold, self._look.palette, self.devicePixelRatioF())
+            painter.end()
 
 
 class Pulse(QWidget):
@@ -54,44 +92,51 @@ class Pulse(QWidget):
 
     paced = Signal(object)
 
-    def __init__(self, session: Session, stop: QAction) -> None:
+    def __init__(self, session: Session, stop: QAction, look: Look) -> None:
         super().__init__()
         self._session = session
         self.setFixedHeight(HEIGHT)
         row = QHBoxLayout(self)
         row.setContentsMargins(24, 0, 24, 0)
-        row.setSpacing(10)
+        row.setSpacing(8)
+        self._chip = HoldChip(look)
+        self._mark = label("", "mark")
+        self._mark.setStyleSheet("font-size: 15px;")
         self._readings = {
-            "hot": Reading("Hottest core", 82),
-            "room": Reading("Room", 74),
-            "power": Reading("Package", 84),
-            "clock": Reading("Effective clock", 96),
-            "throughput": Reading("Throughput", 74),
-            "fans": Reading("Fans", 128),
-            "noise": Reading("Noise in the room", 122),
-            "hold": Reading("Holds the clock", 104),
+            "hot": Reading(tr("Hottest core"), 84),
+            "room": Reading(tr("Room"), 74),
+            "power": Reading(tr("Package"), 84),
+            "clock": Reading(tr("Effective clock"), 98),
+            "throughput": Reading(tr("Throughput"), 84),
+            "fans": Reading(tr("Fans"), 122),
+            "noise": Reading(tr("Noise in the room"), 132, self._mark),
+            "hold": Reading(tr("Holds the clock"), 132, self._chip),
         }
         for reading in self._readings.values():
             row.addWidget(reading)
         row.addStretch(1)
-        self.badge = label("simulated", "soft")
+        self.badge = label(tr("simulated, at"), "soft")
         self.pace = QComboBox()
-        self.pace.setAccessibleName("Pace of the simulated rig")
-        self.pace.setToolTip("How fast the simulated rig's clock goes")
-        self.pace.addItems([text for text, _ in PACES])
+        self.pace.setAccessibleName(tr("Pace of the simulated rig"))
+        self.pace.setToolTip(tr("How fast the simulated rig's clock goes"))
+        self.pace.addItems([tr(text) for text, _ in PACES])
         self.pace.setFont(font(SMALL))
         self.pace.activated.connect(lambda place: self.paced.emit(PACES[place][1]))
+        self.pace.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.pace.setMinimumContentsLength(7)
+        self.pace.view().setMinimumWidth(150)
         pace = QVBoxLayout()
-        pace.setContentsMargins(0, 8, 0, 8)
-        pace.setSpacing(2)
+        pace.setContentsMargins(0, 9, 0, 8)
+        pace.setSpacing(1)
         pace.addWidget(self.badge)
         pace.addWidget(self.pace)
         row.addLayout(pace)
-        self.stop = QPushButton("Stop and restore   Ctrl+.")
+        row.addSpacing(4)
+        self.stop = QPushButton(f"{stop.text()}   {stop.shortcut().toString()}")
         self.stop.setProperty("role", "stop")
-        self.stop.setAccessibleName("Stop and restore")
+        self.stop.setAccessibleName(stop.text())
         self.stop.setToolTip(stop.toolTip())
-        self.stop.setFixedWidth(184)
+        self.stop.setMinimumWidth(184)
         self.stop.clicked.connect(stop.trigger)
         row.addWidget(self.stop)
 
@@ -106,7 +151,8 @@ class Pulse(QWidget):
             paces = [pace for _, pace in PACES]
             if bench.rig.pace in paces:
                 self.pace.setCurrentIndex(paces.index(bench.rig.pace))
-        self._readings["fans"].caption.setText("Fans: " + ", ".join(card.fan_groups()[::-1]))
+        groups = ", ".join(card.fan_groups()[::-1])
+        self._readings["fans"].caption.setText(tr("Fans: {groups}").format(groups=groups))
 
     def resizeEvent(self, event: object) -> None:
         """Below 1280 px throughput, then fans, then room give way."""
@@ -128,34 +174,40 @@ class Pulse(QWidget):
         hottest = max((core for core in cores if not math.isnan(core)), default=math.nan)
         live = session.live
         running = live is not None and live.closed is None
-        show = {
-            "hot": quantity_of("hottest_core_c").with_unit(hottest),
-            "room": quantity_of("room_temperature_c").with_unit(one("room_temperature_c")),
-            "power": quantity_of("package_power_w").with_unit(one("package_power_w")),
-            "clock": quantity_of("effective_clock_mhz").with_unit(one("effective_clock_mhz")),
-            "throughput": self._throughput(one("throughput_per_s"), live.opened.step.load if running and live else ""),
-            "fans": self._fans(card.fan_groups()[::-1], one),
-            "noise": self._noise(one("noise_dba")),
-            "hold": "idle",
-        }
+        for reading, name, value in (
+            ("hot", "hottest_core_c", hottest),
+            ("room", "room_temperature_c", one("room_temperature_c")),
+            ("power", "package_power_w", one("package_power_w")),
+            ("clock", "effective_clock_mhz", one("effective_clock_mhz")),
+            ("noise", "noise_dba", one("noise_dba")),
+        ):
+            quantity = quantity_of(name)
+            self._readings[reading].show_value(quantity.text(value), quantity.unit)
+        self._show_throughput(one("throughput_per_s"), live.opened.step.load if running and live else "")
+        self._show_fans(card.fan_groups()[::-1], one)
+        self._show_mark(one("noise_dba"))
+        hold: Hold | None = None
         if running and live is not None and one("throughput_per_s") > 0:
             setting: Setting = live.opened.step.setting
-            show["hold"] = Hold(int(holds_of(card, values, setting)[0])).words
-        for name, text in show.items():
-            self._readings[name].show_text(text)
+            hold = Hold(int(holds_of(card, values, setting)[0]))
+        self._chip.setVisible(hold is not None)
+        self._chip.show_hold(hold)
+        self._readings["hold"].show_value(tr(hold.words) if hold is not None else tr("idle"))
 
-    def _fans(self, groups: tuple[str, ...], one: Callable[[str], float]) -> str:
+    def _show_fans(self, groups: tuple[str, ...], one: Callable[[str], float]) -> None:
         speeds = [quantity_of("fan_speed_rpm").text(one(f"fan_speed_rpm.{group}")) for group in groups]
-        return f"{', '.join(speeds)}{NO_BREAK_SPACE}rpm"
+        self._readings["fans"].show_value(", ".join(speeds), "rpm")
 
-    def _throughput(self, now: float, load: str) -> str:
+    def _show_throughput(self, now: float, load: str) -> None:
         models = self._session.answer.models
         stock = models.stock_throughput.get(load) if models is not None else None
-        if not stock:
-            return "–"
-        return quantity_of("throughput_percent").with_unit(100.0 * now / stock)
+        if stock:
+            self._readings["throughput"].show_value(quantity_of("throughput_percent").text(100.0 * now / stock), "%")
+        else:
+            self._readings["throughput"].show_value("–")
 
-    def _noise(self, level: float) -> str:
-        text = quantity_of("noise_dba").with_unit(level)
+    def _show_mark(self, level: float) -> None:
         models = self._session.answer.models
-        return f"{text}  {dynamic_mark(level, models.noise.background_dba)}" if models is not None else text
+        text = dynamic_mark(level, models.noise.background_dba) if models is not None else ""
+        if text != self._mark.text():
+            self._mark.setText(text)

@@ -1,39 +1,142 @@
-"""One field for a quantity: it knows its name, unit, range and step, and shows the unit."""
+"""One field for a quantity: it knows its name, unit, range, step and default, takes a typed unit, and explains itself."""
 
-from PySide6.QtCore import Signal
-from PySide6.QtGui import QFocusEvent
-from PySide6.QtWidgets import QDoubleSpinBox
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator
+from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from niente.core.quantities import NO_BREAK_SPACE, Quantity
+from niente.core.quantities import NO_BREAK_SPACE, TRUE_MINUS, Quantity, number_text, value_typed
+from niente.desktop.tongue import tr
 
 
 class QuantityField(QDoubleSpinBox):
-    """A spin box for a quantity. ``settled`` comes once an edit is finished, not at every key."""
+    """A spin box for a quantity. ``settled`` comes once an edit is finished, not at every key.
+
+    ``off_words``, where given, is what the lowest place of the range is called: it then stands for "no limit".
+    """
 
     settled = Signal(float)
 
-    def __init__(self, quantity: Quantity, *, low: float, high: float, step: float, title: str = "") -> None:
-        super().__init__()
-        self.setDecimals(0 if step == int(step) else 1)
+    def __init__(
+        self,
+        quantity: Quantity,
+        *,
+        low: float,
+        high: float,
+        step: float,
+        title: str = "",
+        default: float | None = None,
+        off_words: str = "",
+        parent: QWidget | None = None,
+    ) -> None:
+        self.quantity = quantity
+        self._digits = 0 if step == int(step) else 1
+        self._off_words = off_words
+        super().__init__(parent)
+        self.default = default
+        self.setDecimals(self._digits)
         self.setRange(low, high)
         self.setSingleStep(step)
-        self.setSuffix(f"{NO_BREAK_SPACE}{quantity.unit}")
         self.setKeyboardTracking(False)
-        self.setAccessibleName(title or quantity.title)
-        self.setToolTip(f"{title or quantity.title}, {low:g} to {high:g} {quantity.unit}")
-        self.valueChanged.connect(self._changed)
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.title = title or quantity.title
+        self.setAccessibleName(self.title)
+        self.setToolTip(self.explanation())
+        self.setAccessibleDescription(self.explanation())
+        self.valueChanged.connect(self.settled)
+
+    def explanation(self) -> str:
+        """Return what this field is, in words: name, range, step, default, and that a unit may be typed."""
+        low, high = number_text(self.minimum(), self._digits), number_text(self.maximum(), self._digits)
+        words = tr("{title}: {low} to {high} {unit}, in steps of {step}.").format(
+            title=self.title, low=low, high=high, unit=self.quantity.unit, step=f"{self.singleStep():g}"
+        )
+        if self.default is not None:
+            words += " " + tr("Usual: {value}.").format(value=self.textFromValue(self.default))
+        return words + " " + tr("A unit may be typed with the figure.")
 
     def put(self, value: float) -> None:
         """Show a value without calling it an edit."""
-        if not self.hasFocus() or value != self.value():
-            self.blockSignals(True)
-            self.setValue(value)
-            self.blockSignals(False)
+        self.blockSignals(True)
+        self.setValue(value)
+        self.blockSignals(False)
 
-    def _changed(self, value: float) -> None:
-        self.settled.emit(value)
+    def textFromValue(self, value: float) -> str:
+        """Return the value with its unit and a true minus, the decimal sign as the person's locale has it."""
+        if self._off_words and value <= self.minimum():
+            return self._off_words
+        text = number_text(value, self._digits).replace(".", str(self.locale().decimalPoint()))
+        return f"{text}{NO_BREAK_SPACE}{self.quantity.unit}"
+
+    def valueFromText(self, text: str) -> float:
+        """Return what was typed, its unit turned into this field's."""
+        if self._off_words and text.strip() == self._off_words:
+            return self.minimum()
+        try:
+            return min(max(value_typed(text, self.quantity.unit), self.minimum()), self.maximum())
+        except ValueError:
+            return self.value()
+
+    def validate(self, text: str, position: int) -> tuple[QValidator.State, str, int]:
+        """Let anything be typed that may still become a figure with a unit; what does not is put back at the end."""
+        typed = text.strip()
+        if self._off_words and self._off_words.startswith(typed):
+            state = QValidator.State.Acceptable if typed == self._off_words else QValidator.State.Intermediate
+            return state, text, position
+        try:
+            value = value_typed(text, self.quantity.unit)
+        except ValueError:
+            begins = not typed or typed[0].isdigit() or typed[0] in f"+-.,{TRUE_MINUS}"
+            return (QValidator.State.Intermediate if begins else QValidator.State.Invalid), text, position
+        inside = self.minimum() <= value <= self.maximum()
+        return (QValidator.State.Acceptable if inside else QValidator.State.Intermediate), text, position
+
+    def fixup(self, text: str) -> str:
+        """Return the nearest figure that is allowed."""
+        return self.textFromValue(self.valueFromText(text))
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """Select the figure, ready to be typed over."""
+        super().focusInEvent(event)
+        self.selectAll()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         """Take what was typed when the field is left."""
         self.interpretText()
         super().focusOutEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """Offer the default beside what a field always offers."""
+        menu = self.lineEdit().createStandardContextMenu()
+        if self.default is not None:
+            menu.addSeparator()
+            back = menu.addAction(tr("Back to {value}").format(value=self.textFromValue(self.default)))
+            back.setEnabled(self.value() != self.default)
+            back.triggered.connect(lambda: self.setValue(self.default or 0.0))
+        menu.exec(event.globalPos())
+        menu.deleteLater()
+
+
+class QuantityDelegate(QStyledItemDelegate):
+    """Edits a cell with a ``QuantityField``; the model's ``EditRole`` gives and takes the bare figure."""
+
+    def __init__(self, fields: dict[int, dict[str, object]], parent: QWidget) -> None:
+        """``fields`` are the arguments of the field, by row."""
+        super().__init__(parent)
+        self._fields = fields
+
+    def createEditor(
+        self, parent: QWidget, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> QWidget:
+        """Return the field for a cell."""
+        return QuantityField(**self._fields[index.row()], parent=parent)  # type: ignore[arg-type]
+
+    def setEditorData(self, editor: QWidget, index: QModelIndex | QPersistentModelIndex) -> None:
+        """Show the cell's figure."""
+        if isinstance(editor, QuantityField):
+            editor.put(float(index.data(Qt.ItemDataRole.EditRole)))
+
+    def setModelData(self, editor: QWidget, model: QAbstractItemModel, index: QModelIndex | QPersistentModelIndex) -> None:
+        """Give the figure to the model."""
+        if isinstance(editor, QuantityField):
+            editor.interpretText()
+            model.setData(index, editor.value(), Qt.ItemDataRole.EditRole)

@@ -1,47 +1,89 @@
-"""A plain table of texts, for lists that are read row by row."""
+"""A quiet table, for lists that are read row by row: figures flush right, intervals small, marks in italics."""
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
+from collections.abc import Sequence
 
-ROW_PX = 19
+import msgspec
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView
+
+from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.widgets.brushes import draw_text
+
+ROW_PX, PAD = 19, 6
 Index = QModelIndex | QPersistentModelIndex
 
 
+class Cell(msgspec.Struct, frozen=True):
+    """What stands in one place of a table.
+
+    ``aside`` follows in small soft type (an interval, a unit); ``under`` is a palette colour for a line under the
+    text (``guard`` for a limit broken, ``cap_line`` for what firmware holds); ``sign`` is drawn instead of a text.
+    """
+
+    text: str = ""
+    aside: str = ""
+    soft: bool = False
+    bold: bool = False
+    mark: bool = False
+    under: str = ""
+    sign: str = ""
+
+    @property
+    def plain(self) -> str:
+        """All of it as one text, for screen readers and for copying."""
+        return " ".join(part for part in (self.sign, self.text, self.aside) if part)
+
+
 class RowsModel(QAbstractTableModel):
-    """Rows of texts under column heads; columns named in ``right`` are set flush right, as figures are."""
+    """Rows of cells (or plain texts) under column heads; columns in ``right`` are set flush right, as figures are."""
 
-    def __init__(self, heads: list[str], right: set[int]) -> None:
+    def __init__(self, heads: Sequence[str], right: set[int]) -> None:
         super().__init__()
-        self._heads = heads
+        self._heads = list(heads)
         self._right = right
-        self.rows: list[list[str]] = []
+        self.cells: list[list[Cell]] = []
 
-    def set_rows(self, rows: list[list[str]]) -> None:
+    @property
+    def rows(self) -> list[list[str]]:
+        """All rows as plain texts."""
+        return [[cell.plain for cell in row] for row in self.cells]
+
+    def set_heads(self, heads: Sequence[str]) -> None:
+        """Show other column heads, as many as before."""
+        if list(heads) != self._heads:
+            self._heads = list(heads)
+            self.headerDataChanged.emit(Qt.Orientation.Horizontal, 0, len(heads) - 1)
+
+    def set_rows(self, rows: Sequence[Sequence[Cell | str]]) -> None:
         """Show other rows; where only texts change the view keeps its place."""
-        if rows == self.rows:
+        cells = [[one if isinstance(one, Cell) else Cell(one) for one in row] for row in rows]
+        if cells == self.cells:
             return
-        if len(rows) == len(self.rows):
-            changed = [place for place, (old, new) in enumerate(zip(self.rows, rows, strict=True)) if old != new]
-            self.rows = rows
+        if len(cells) == len(self.cells):
+            changed = [place for place, (old, new) in enumerate(zip(self.cells, cells, strict=True)) if old != new]
+            self.cells = cells
             for place in changed:
                 self.dataChanged.emit(self.index(place, 0), self.index(place, len(self._heads) - 1))
             return
         self.beginResetModel()
-        self.rows = rows
+        self.cells = cells
         self.endResetModel()
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own signature)
         """Return the number of rows."""
-        return 0 if parent.isValid() else len(self.rows)
+        return 0 if parent.isValid() else len(self.cells)
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         """Return the number of columns."""
         return 0 if parent.isValid() else len(self._heads)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        """Return a cell's text or its alignment."""
-        if role == Qt.ItemDataRole.DisplayRole:
-            return self.rows[index.row()][index.column()]
+        """Return a cell's text, its alignment, or the cell itself."""
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
+            return self.cells[index.row()][index.column()].plain
+        if role == Qt.ItemDataRole.UserRole:
+            return self.cells[index.row()][index.column()]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return self._alignment(index.column())
         return None
@@ -57,11 +99,84 @@ class RowsModel(QAbstractTableModel):
 
     def _alignment(self, column: int) -> Qt.AlignmentFlag:
         side = Qt.AlignmentFlag.AlignRight if column in self._right else Qt.AlignmentFlag.AlignLeft
-        return side | Qt.AlignmentFlag.AlignVCenter
+        return side | Qt.AlignmentFlag.AlignBottom
+
+
+class CellDelegate(QStyledItemDelegate):
+    """Paints cells; the selected row has a bar of accent at its left edge."""
+
+    def __init__(self, view: QTableView, look: Look) -> None:
+        super().__init__(view)
+        self._look = look
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        """Paint one cell."""
+        cell = index.data(Qt.ItemDataRole.UserRole)
+        if not isinstance(cell, Cell):
+            super().paint(painter, option, index)
+            return
+        p, area = self._look.palette, QRectF(option.rect)
+        painter.save()
+        if option.state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(area, QColor(p.surface))
+            if index.column() == 0:
+                painter.fillRect(QRectF(area.left(), area.top(), 3.0, area.height()), QColor(p.accent))
+        painter.setClipRect(area)
+        line = area.bottom() - 6.0
+        if cell.sign:
+            draw_sign(painter, QPointF(area.left() + 10.0, area.center().y() + 0.5), cell.sign, p.ink, p.guard, p.ground)
+            painter.restore()
+            return
+        body = font(BODY, bold=cell.bold or cell.mark, italic=cell.mark)
+        width = QFontMetricsF(body).horizontalAdvance(cell.text)
+        small = font(SMALL)
+        after = QFontMetricsF(small).horizontalAdvance(cell.aside) + 4.0 if cell.aside else 0.0
+        right = bool(index.data(Qt.ItemDataRole.TextAlignmentRole) & Qt.AlignmentFlag.AlignRight)
+        left = area.right() - PAD - width - after if right else area.left() + PAD
+        text, room = cell.text, area.right() - PAD - left - after
+        if not right and width > room:
+            text = QFontMetricsF(body).elidedText(cell.text, Qt.TextElideMode.ElideRight, room)
+        draw_text(painter, QPointF(left, line), text, body, p.soft if cell.soft else p.ink)
+        if cell.aside:
+            draw_text(painter, QPointF(left + width + 4.0, line), cell.aside, small, p.soft)
+        if cell.under:
+            painter.setPen(QPen(QColor(getattr(p, cell.under)), 1.5))
+            painter.drawLine(QPointF(left, line + 3.0), QPointF(left + width, line + 3.0))
+        painter.restore()
+
+    def width(self, cell: Cell) -> float:
+        """Return how much room a cell wants."""
+        if cell.sign:
+            return 20.0
+        body = QFontMetricsF(font(BODY, bold=cell.bold or cell.mark, italic=cell.mark)).horizontalAdvance(cell.text)
+        aside = QFontMetricsF(font(SMALL)).horizontalAdvance(cell.aside) + 4.0 if cell.aside else 0.0
+        return body + aside + 2 * PAD
+
+
+def draw_sign(painter: QPainter, at: QPointF, sign: str, ink: str, bad: str, ground: str) -> None:
+    """Draw the mark of a run's state: ``done``, ``running``, ``ahead`` or ``failed``."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    if sign == "failed":
+        painter.setPen(QPen(QColor(bad), 1.6))
+        for way in (-1.0, 1.0):
+            painter.drawLine(at + QPointF(-3.2, -3.2 * way), at + QPointF(3.2, 3.2 * way))
+        return
+    painter.setPen(QPen(QColor(ink), 1.3))
+    painter.setBrush(QBrush(QColor(ink if sign == "done" else ground)))
+    painter.drawEllipse(at, 3.4, 3.4)
+    if sign == "running":
+        painter.setBrush(QColor(ink))
+        painter.drawPie(QRectF(at.x() - 3.4, at.y() - 3.4, 6.8, 6.8), 90 * 16, 180 * 16)
 
 
 def rows_view(
-    name: str, model: RowsModel, *, stretch: int, rows: int | None = None, least: dict[int, int] | None = None
+    name: str,
+    model: RowsModel,
+    look: Look,
+    *,
+    stretch: int,
+    rows: int | None = None,
+    least: dict[int, int] | None = None,
 ) -> QTableView:
     """Return a view of rows, read only, one row selected at a time; column ``stretch`` takes the width
     that is left; with ``rows`` the view is just that high; ``least`` are widths in px that columns keep
@@ -78,19 +193,33 @@ def rows_view(
     view.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
     view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     view.setTabKeyNavigation(False)
-    if rows is not None:
-        view.setFixedHeight(ROW_PX * rows + 32)
-        view.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    delegate = CellDelegate(view, look)
+    view.setItemDelegate(delegate)
     head = view.horizontalHeader()
+    head.setFixedHeight(22)
+    head.setMinimumSectionSize(12)
     head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
     head.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
     head.setHighlightSections(False)
+    if rows is not None:
+        view.setFixedHeight(ROW_PX * rows + 22)
+        view.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    shown: dict[int, float] = {}
 
-    def fit() -> None:
-        """Fit the columns once for new rows, and not at every change of a text."""
-        view.resizeColumnsToContents()
-        for column, width in (least or {}).items():
-            view.setColumnWidth(column, max(width, view.columnWidth(column)))
+    def fit(cells: list[list[Cell]]) -> None:
+        """Let columns grow to what they hold; they do not shrink, so that nothing jumps as texts change."""
+        small = QFontMetricsF(font(SMALL))
+        for column in range(model.columnCount()):
+            title = str(model.headerData(column, Qt.Orientation.Horizontal))
+            wanted = max([small.horizontalAdvance(title) + 2 * PAD, float((least or {}).get(column, 0))])
+            wanted = max([wanted, *(delegate.width(row[column]) for row in cells)])
+            if column != stretch and wanted > shown.get(column, 0.0):
+                shown[column] = wanted
+                view.setColumnWidth(column, int(wanted) + 1)
 
-    model.modelReset.connect(fit)
+    model.modelReset.connect(lambda: fit(model.cells))
+    model.dataChanged.connect(lambda first, last: fit(model.cells[first.row() : last.row() + 1]))
+    model.headerDataChanged.connect(lambda: fit(model.cells))
+    look.changed.connect(view.viewport().update)
+    fit(model.cells)
     return view

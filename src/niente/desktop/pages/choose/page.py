@@ -1,22 +1,35 @@
 """The Choose page: which setting, why that one, what it costs, and whether it holds."""
 
+import math
+
 import msgspec
 from PySide6.QtWidgets import QGridLayout, QWidget
 
-from niente.core.choosing.pick import Candidate, Choice
+from niente.core.choosing.pick import Candidate, Choice, Limit
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
 from niente.core.project import Limits
-from niente.core.quantities import number_text, quantity_of
+from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import dynamic_mark
+from niente.desktop.actions import Actions
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.session import Session
-from niente.desktop.theme import Palette
-from niente.desktop.widgets.labels import label
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.blocks import Block, Deeds, Reading, Readings, Title, Words
+from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
-from niente.desktop.widgets.table import RowsModel, rows_view
+from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ["", "Limit, W", "Case, %", "Throughput, %", "Noise, dBA", "", "Core, °C", "Headroom, K", "Against the pick"]
+HEADS = ("Settings", "W", "% fans", "Throughput, %", "Noise, dBA", "", "Core, °C", "Headroom, K", "Against the pick")
+OFF_DBA = 9.5
+"""The noise limit's field stands here for "none"."""
+LIMIT_OF = {
+    Limit.THROUGHPUT: "least_throughput_percent",
+    Limit.HEADROOM: "least_headroom_k",
+    Limit.RESULTS: "clean_minutes",
+    Limit.NOISE: "most_noise_dba",
+}
 
 
 class ChoosePage(Page):
@@ -24,45 +37,64 @@ class ChoosePage(Page):
 
     name = "Choose"
 
-    def __init__(self, session: Session, palette: Palette) -> None:
-        super().__init__(session)
-        self.scatter = Scatter(palette)
+    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+        super().__init__(session, actions, look)
+        self.scatter = Scatter(look)
+        self.scatter.limit_moved.connect(self._limit_edited)
         self.problem = label("", "lead", wrap=True)
-        self.model = RowsModel(HEADS, {1, 2, 3, 4, 6, 7})
-        self.table = rows_view("The pick and its runners-up", self.model, stretch=8, rows=4)
-        percent, headroom, room = (quantity_of(name) for name in ("throughput_percent", "headroom_k", "room_temperature_c"))
-        self.fields = {
-            "least_throughput_percent": QuantityField(percent, low=10, high=110, step=1, title="Throughput at least"),
-            "least_headroom_k": QuantityField(headroom, low=0, high=60, step=1, title="Headroom at least"),
-            "design_room_c": QuantityField(room, low=10, high=45, step=1, title="In a room of"),
-            "clean_minutes": QuantityField(
-                msgspec.structs.replace(quantity_of("burst_time_s"), unit="min"),
-                low=1,
-                high=1440,
-                step=1,
-                title="Heaviest load, clean, for",
-            ),
-        }
-        self.costs = {
-            name: label("", "soft", wrap=True) for name in ("least_throughput_percent", "least_headroom_k", "clean_minutes")
-        }
+        self.model = RowsModel([tr(head) for head in HEADS], {1, 2, 3, 4, 6, 7})
+        self.table = rows_view(
+            tr("The pick and its runners-up"), self.model, look, stretch=8, rows=4,
+            least={0: 56, 3: 92, 4: 92, 5: 50, 6: 92, 7: 92},
+        )  # fmt: skip
+        self.fields = self._make_fields()
+        self.costs = {name: label("", "soft", wrap=True) for name in LIMIT_OF.values()}
         for name, field in self.fields.items():
             field.settled.connect(lambda value, name=name: self._limit_edited(name, value))
         self._lay_out()
         self.follow(session.answered, session.project_changed)
 
+    def _make_fields(self) -> dict[str, QuantityField]:
+        usual = Limits()
+        percent, headroom, noise, room = (
+            quantity_of(name) for name in ("throughput_percent", "headroom_k", "noise_dba", "room_temperature_c")
+        )
+        minutes = msgspec.structs.replace(quantity_of("burst_time_s"), unit="min")
+        return {
+            "least_throughput_percent": QuantityField(
+                percent, low=10, high=110, step=1, title=tr("Throughput at least"), default=usual.least_throughput_percent
+            ),
+            "most_noise_dba": QuantityField(
+                noise, low=OFF_DBA, high=80, step=0.5, title=tr("Noise at most"), default=OFF_DBA, off_words=tr("no limit")
+            ),
+            "least_headroom_k": QuantityField(
+                headroom, low=0, high=60, step=1, title=tr("Headroom at least"), default=usual.least_headroom_k
+            ),
+            "design_room_c": QuantityField(
+                room, low=10, high=45, step=1, title=tr("In a room of"), default=usual.design_room_c
+            ),
+            "clean_minutes": QuantityField(
+                minutes, low=1, high=1440, step=1, title=tr("Heaviest load, clean, for"), default=usual.clean_minutes
+            ),
+        }
+
     def _lay_out(self) -> None:
         self.body.addWidget(self.problem)
         self.body.addWidget(self.scatter, 1)
         self.body.addWidget(self.table)
+        self.body.addWidget(rule())
         limits = QWidget()
         grid = QGridLayout(limits)
-        grid.setContentsMargins(0, 4, 0, 0)
+        grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(12)
-        grid.addWidget(label("Limits", "section"), 0, 0)
-        grid.addWidget(label("what it costs", "soft"), 0, 2)
+        grid.setVerticalSpacing(3)
+        grid.addWidget(label(tr("Limits"), "section"), 0, 0)
+        grid.addWidget(label(tr("what it costs"), "soft"), 0, 2)
         for row, (name, field) in enumerate(self.fields.items(), 1):
-            grid.addWidget(label(field.accessibleName()), row, 0)
+            text = label(field.title)
+            text.setBuddy(field)
+            grid.addWidget(text, row, 0)
+            field.setFixedWidth(92)
             grid.addWidget(field, row, 1)
             if name in self.costs:
                 grid.addWidget(self.costs[name], row, 2)
@@ -70,68 +102,80 @@ class ChoosePage(Page):
         self.body.addWidget(limits)
 
     def _limit_edited(self, name: str, value: float) -> None:
-        project = self.session.project
-        if project is not None:
-            limits: Limits = msgspec.structs.replace(project.limits, **{name: value})
-            self.session.change_limits(f"change of “{self.fields[name].accessibleName()}”", limits)
+        project, field = self.session.project, self.fields[name]
+        if project is None:
+            return
+        off = name == "most_noise_dba" and (not math.isfinite(value) or value <= OFF_DBA)
+        wanted = None if off else min(max(value, field.minimum()), field.maximum())
+        limits: Limits = msgspec.structs.replace(project.limits, **{name: wanted})
+        self.session.change_limits(tr("change of “{what}”").format(what=field.title), limits)
 
     def refresh(self) -> None:
         """Show the choice as it stands."""
         project, answer = self.session.project, self.session.answer
         if project is not None:
             for name, field in self.fields.items():
-                field.put(getattr(project.limits, name))
+                kept = getattr(project.limits, name)
+                field.put(OFF_DBA if kept is None else kept)
         choice = answer.choice
         self.problem.setVisible(choice is None)
         self.problem.setText(answer.problem)
         self.scatter.setVisible(answer.field is not None)
-        if answer.field is not None and answer.models is not None and project is not None:
-            self.scatter.show_field(answer.field, project.limits, choice)
+        background = answer.models.noise.background_dba if answer.models is not None else math.nan
+        if answer.field is not None and project is not None:
+            self.scatter.show_field(answer.field, project.limits, choice, background)
+        for words in self.costs.values():
+            words.setText("")
         if choice is None:
-            self.set_head("Noise against throughput", "No pick yet")
+            self.set_head(tr("Noise against throughput"), tr("No pick yet"))
             self.model.set_rows([])
-            for words in self.costs.values():
-                words.setText("")
             return
-        background = answer.models.noise.background_dba if answer.models is not None else float("nan")
-        state = "confirmed" if choice.confirmed else "not confirmed yet"
-        self.set_head(f"The quietest that keeps every limit, {state}", place_text(choice.pick))
-        rows = [_row("Pick", choice.pick, standing(choice), background)]
+        settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
+            n=choice.settings, room=f"{choice.limits.design_room_c:g}"
+        )
+        state = tr("confirmed") if choice.confirmed else tr("not confirmed yet")
+        self.set_head(f"{settings}: {state}", place_text(choice.pick))
+        rows = [_row(tr("Pick"), choice.pick, standing(choice), background)]
         rows += [_row(f"{n}", other, against(choice, other), background) for n, other in enumerate(choice.runners_up, 2)]
         self.model.set_rows(rows)
         for cost in choice.costs:
-            name = {"throughput": "least_throughput_percent", "headroom": "least_headroom_k", "results": "clean_minutes"}[
-                cost.limit
-            ]
-            self.costs[name].setText(limit_cost(choice, cost.limit))
+            self.costs[LIMIT_OF[cost.limit]].setText(limit_cost(choice, cost.limit))
 
     def live_line(self) -> str:
         """Return the pick in a few words."""
         choice = self.session.answer.choice
         if choice is None:
-            return "no pick yet"
-        pick = choice.pick
-        return f"{pick.limit_w:g} W, {pick.duty:g} %, {number_text(pick.in_room_dba, 1)} dBA"
+            return tr("no pick yet")
+        pick, models = choice.pick, self.session.answer.models
+        mark = dynamic_mark(pick.in_room_dba, models.noise.background_dba) if models is not None else ""
+        return f"{pick.limit_w:g} W, {number_text(pick.throughput_percent, 1)} %, {mark}"
 
     def finished(self) -> bool:
         """The pick is confirmed."""
         choice = self.session.answer.choice
         return choice is not None and choice.confirmed
 
-    def margin(self) -> list[tuple[str, str]]:
+    def margin(self) -> list[Block]:
         """Give the reasons."""
         choice = self.session.answer.choice
         if choice is None:
-            return [("No pick yet", self.session.answer.problem)]
+            return [Words(tr("No pick yet"), self.session.answer.problem)]
+        binding = {cost.limit for cost in choice.costs if cost.instead is not None}
+        limits = tuple(Reading(limit_name(choice, cost.limit), "", dot=cost.limit in binding) for cost in choice.costs)
         return [
-            ("Why this one", why_this(choice)),
-            ("Does it hold?", standing(choice)),
-            ("What each limit costs", _costs(choice)),
-            (
-                "Caution",
-                "A passed run is evidence, not a guarantee. Keep within the maker's limits, and keep a backup: "
-                "an unstable processor corrupts files.",
+            Title(tr("The pick"), place_text(choice.pick)),
+            Words(tr("Why this one"), why_this(choice)),
+            Words(tr("Does it hold?"), standing(choice)),
+            Readings(tr("Limits"), limits, tr("• binds")),
+            Words(tr("What each limit costs"), _costs(choice)),
+            Words(
+                tr("Caution"),
+                tr(
+                    "A passed run is evidence, not a guarantee. Keep within the maker's limits, and keep a backup: "
+                    "an unstable processor corrupts files."
+                ),
             ),
+            Deeds(("edit.undo", "map.table")),
         ]
 
 
@@ -139,15 +183,21 @@ def _costs(choice: Choice) -> str:
     return "\n".join(f"{limit_name(choice, cost.limit)}: {limit_cost(choice, cost.limit)}." for cost in choice.costs)
 
 
-def _row(name: str, one: Candidate, words: str, background_dba: float) -> list[str]:
+def _row(name: str, one: Candidate, words: str, background_dba: float) -> list[Cell | str]:
+    pick = not name.isdigit()
+
+    def figure(value: float, half_width: float, limit: Limit) -> Cell:
+        under = "guard" if limit in one.breaks else ""
+        return Cell(number_text(value, 1), f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}", under=under)
+
     return [
-        name,
-        f"{one.limit_w:g}",
-        f"{one.duty:g}",
-        f"{number_text(one.throughput_percent, 1)} ± {number_text(one.throughput_hw, 1)}",
-        f"{number_text(one.in_room_dba, 1)} ± {number_text(one.in_room_hw, 1)}",
-        dynamic_mark(one.in_room_dba, background_dba),
-        f"{number_text(one.core_c, 1)} ± {number_text(one.core_hw, 1)}",
-        number_text(one.headroom_k, 1),
-        words,
+        Cell(name, bold=pick),
+        Cell(f"{one.limit_w:g}", bold=pick),
+        Cell(f"{one.duty:g}", bold=pick),
+        figure(one.throughput_percent, one.throughput_hw, Limit.THROUGHPUT),
+        figure(one.in_room_dba, one.in_room_hw, Limit.NOISE),
+        Cell(dynamic_mark(one.in_room_dba, background_dba), mark=True),
+        Cell(number_text(one.core_c, 1), f"±{NO_BREAK_SPACE}{number_text(one.core_hw, 1)}"),
+        figure(one.headroom_k, one.core_hw, Limit.HEADROOM),
+        Cell(words, soft=not pick),
     ]

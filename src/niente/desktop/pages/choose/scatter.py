@@ -1,95 +1,365 @@
-"""Noise against throughput for every setting, with the front, the limit and the pick."""
+"""Noise against throughput for every setting: the front, the pick and its runners-up, and the limits as handles."""
 
+import math
+from itertools import pairwise
+
+import msgspec
 import numpy as np
-import pyqtgraph as pg
-from PySide6.QtGui import QPainterPath
+from numpy.typing import NDArray
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Field
-from niente.core.choosing.pick import Choice, Limit, front, keeps
+from niente.core.choosing.pick import Candidate, Choice, Limit, front, keeps
+from niente.core.choosing.words import place_text
 from niente.core.project import Limits
-from niente.desktop.theme import BODY, SMALL, Palette, font
-from niente.desktop.widgets.plots import canvas, dress, pen
+from niente.core.quantities import number_text
+from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
+from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import draw_text, faint
+from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
+from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected
+from niente.desktop.widgets.scale import Span, ticks
+
+Array = NDArray[np.float64]
+GUTTERS = (60, 24, 56, 50)
+MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
+GRAB_PX = 9.0
+THROUGHPUT, NOISE = "least_throughput_percent", "most_noise_dba"
+STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
+EVERY = 2
+"""Every so many places of the grid are drawn; all of them count."""
+
+
+class Settings(msgspec.Struct, frozen=True):
+    """What is drawn, in groups: noise and throughput ``(n, 2)`` of each."""
+
+    measured: Array
+    inferred: Array
+    rejected: Array
+    worse: Array
+    front: Array
+    spread_db: Array
 
 
 class Scatter(QWidget):
-    """The picture of the choice."""
+    """The picture of the choice. ``limit_moved`` gives a limit's name and where its handle was let go."""
 
-    def __init__(self, palette: Palette) -> None:
+    limit_moved = Signal(str, float)
+
+    def __init__(self, look: Look) -> None:
         super().__init__()
-        self._palette = p = palette
-        self._canvas = canvas(p, "Noise against throughput; the table below gives the same settings in figures")
+        self.look = look
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumHeight(220)
+        self.setAccessibleName(
+            tr("Noise against throughput; up and down move the least throughput, left and right the most noise")
+        )
+        self.canvas = Canvas(look, GUTTERS)
+        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.canvas.under, self.canvas.over = self._under, self._over
+        self.box = self.canvas.box(0, 0, 1)
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self._canvas)
-        self._plot = self._canvas.addPlot(row=0, col=0)
-        dress(self._plot, p, "Throughput, % of stock", "Noise in the room, dBA")
-        self._plot.setMouseEnabled(x=False, y=False)
-        self._excluded = pg.LinearRegionItem(
-            orientation="horizontal", movable=False, brush=pg.mkBrush(p.shade), pen=pen(p.shade)
-        )
-        self._excluded.setZValue(-10)
-        self._rejected = pg.ScatterPlotItem(symbol=_cross(), size=5, pen=pen(p.strong_rule), brush=None)
-        self._inferred = pg.ScatterPlotItem(symbol="o", size=6, pen=pen(p.soft), brush=pg.mkBrush(p.ground))
-        self._measured = pg.ScatterPlotItem(symbol="o", size=8, pen=pen(p.ground), brush=p.ink)
-        self._pick = pg.ScatterPlotItem(symbol="o", size=15, pen=pen(p.accent, 2), brush=None)
-        self._dot = pg.ScatterPlotItem(symbol="o", size=8, pen=None, brush=p.accent)
-        self._front = pg.PlotCurveItem(pen=pen(p.ink, 1.5))
-        self._limit = pg.InfiniteLine(angle=0, pen=pen(p.ink))
-        self._name = pg.TextItem("", color=p.accent, anchor=(0, 2.6))
-        self._name.setFont(font(BODY, bold=True))
-        self._limit_name = pg.TextItem("", color=p.ink, anchor=(1, 1))
-        self._limit_name.setFont(font(SMALL))
-        for item in (
-            self._excluded,
-            self._rejected,
-            self._inferred,
-            self._measured,
-            self._front,
-            self._limit,
-            self._pick,
-            self._dot,
-        ):
-            self._plot.addItem(item)
-        self._plot.addItem(self._name, ignoreBounds=True)
-        self._plot.addItem(self._limit_name, ignoreBounds=True)
+        rows.addWidget(self.canvas)
+        self._settings: Settings | None = None
+        self._limits = Limits()
+        self._choice: Choice | None = None
+        self._background = math.nan
+        self._grabbed = ""
 
-    def show_field(self, field: Field, limits: Limits, choice: Choice | None) -> None:
+    def show_field(self, field: Field, limits: Limits, choice: Choice | None, background_dba: float) -> None:
         """Draw every setting of a field."""
-        said = field.predicted
-        noise, throughput = said.in_room_dba, said.throughput_percent
-        kept = keeps(field, limits)
-        eligible = np.logical_and.reduce(list(kept.values()))
-        thin = np.zeros(eligible.shape, dtype=bool)
-        thin.reshape(field.duty.shape[0], -1)[::2, ::2] = True
-        self._rejected.setData(noise[thin & ~eligible & ~field.measured], throughput[thin & ~eligible & ~field.measured])
-        self._inferred.setData(noise[thin & eligible & ~field.measured], throughput[thin & eligible & ~field.measured])
-        self._measured.setData(noise[field.measured], throughput[field.measured])
-        fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
-        self._front.setData(*front(noise[fit], throughput[fit]))
-        least = limits.least_throughput_percent
-        low, high = float(np.min(throughput)) - 2, float(np.max(throughput)) + 3
-        self._excluded.setRegion((low - 50, least))
-        self._limit.setValue(least)
-        right = float(np.max(noise)) + 0.6
-        self._limit_name.setText(f"at least {least:g} %")
-        self._limit_name.setPos(right, least)
-        pick = choice.pick if choice is not None else None
-        at = ([pick.in_room_dba], [pick.throughput_percent]) if pick is not None else ([], [])
-        self._pick.setData(*at)
-        self._dot.setData(*at)
-        self._name.setVisible(pick is not None)
-        if pick is not None:
-            self._name.setText(f"the pick, {pick.limit_w:g} W, {pick.duty:g} %")
-            self._name.setPos(pick.in_room_dba, pick.throughput_percent)
-        self._plot.setXRange(float(np.min(noise)) - 0.8, right, padding=0)
-        self._plot.setYRange(low, high, padding=0)
+        self._limits, self._choice, self._background = limits, choice, background_dba
+        self._settings = made = sort_settings(field, limits)
+        every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse])
+        low, high = np.min(every, axis=0), np.max(every, axis=0)
+        self.box.setRange(
+            xRange=(low[0] - 0.8, max(high[0] + 0.8, low[0] + 6.0)), yRange=(low[1] - 2.0, high[1] + 4.0), padding=0.0
+        )
+        self._speak()
+        self.canvas.viewport().update()
+
+    def _speak(self) -> None:
+        made, choice = self._settings, self._choice
+        if made is None:
+            return
+        total = sum(group.shape[0] for group in (made.measured, made.inferred))
+        words = tr("{n} settings drawn keep every limit or were measured. Least throughput {t} %.").format(
+            n=total, t=f"{self._limits.least_throughput_percent:g}"
+        )
+        if choice is not None:
+            words += " " + tr("The pick: {place}, {dba} dBA, {t} %. The table below gives the runners-up.").format(
+                place=place_text(choice.pick),
+                dba=number_text(choice.pick.in_room_dba, 1),
+                t=number_text(choice.pick.throughput_percent, 1),
+            )
+        self.setAccessibleDescription(words)
+
+    # -- painting ------------------------------------------------------------------------------------------------
+
+    def _under(self, painter: QPainter) -> None:
+        """Draw what the limits exclude, and rules at the marks' limits."""
+        if self._settings is None:
+            return
+        p, area = self.look.palette, self.canvas.area(self.box)
+        across, up = spans(self.canvas, self.box)
+        y = min(max(up.px(self._limits.least_throughput_percent), area.top()), area.bottom())
+        painter.fillRect(QRectF(area.left(), y, area.width(), area.bottom() - y), QColor(p.shade))
+        if self._limits.most_noise_dba is not None:
+            x = min(max(across.px(self._limits.most_noise_dba), area.left()), area.right())
+            painter.fillRect(QRectF(x, area.top(), area.right() - x, y - area.top()), QColor(p.shade))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QColor(p.rule))
+        for value in ticks(up.low, up.high, 6):
+            level = round(up.px(value)) + 0.5
+            painter.drawLine(QLineF(area.left(), level, area.right(), level))
+        for limit in self._mark_limits(across):
+            x = round(across.px(limit)) + 0.5
+            painter.drawLine(QLineF(x, area.top(), x, area.bottom()))
+
+    def _mark_limits(self, across: Span) -> list[float]:
+        if not math.isfinite(self._background):
+            return []
+        return [limit for limit in scale_limits_dba(self._background) if across.low < limit < across.high]
+
+    def _over(self, painter: QPainter) -> None:
+        made = self._settings
+        if made is None:
+            return
+        p, area = self.look.palette, self.canvas.area(self.box)
+        across, up = spans(self.canvas, self.box)
+
+        def at(point: Array) -> QPointF:
+            return QPointF(across.px(float(point[0])), up.px(float(point[1])))
+
+        painter.setClipRect(area.adjusted(-6, -6, 6, 6))
+        for point in made.worse:
+            draw_rejected(painter, at(point), faint(p.soft, 0.35))
+        for point in made.rejected:
+            draw_rejected(painter, at(point), faint(p.soft, 0.8))
+        for point in made.inferred:
+            draw_inferred(painter, at(point), p)
+        self._draw_front(painter, made, across, up)
+        for point in made.measured:
+            draw_measured(painter, at(point), p)
+        painter.setClipping(False)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 10), bottom=True)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
+        for line, text in enumerate((tr("Throughput"), tr("% of stock"))):
+            draw_text(painter, QPointF(0, area.top() - 8 + 13 * line), text, font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(area.right() + 8, area.bottom() + 16), tr("dBA"), font(SMALL), p.ink)
+        self._draw_dynamics(painter, area, across)
+        self._draw_handles(painter, area, across, up)
+        self._draw_names(painter, area, across, up)
+        self._draw_legend(painter, area)
+
+    def _draw_front(self, painter: QPainter, made: Settings, across: Span, up: Span) -> None:
+        if made.front.shape[0] < 2:
+            return
+        p = self.look.palette
+        points = [(across.px(x), up.px(y)) for x, y in made.front.tolist()]
+        scale = (across.end_px - across.start_px) / (across.high - across.low)
+        band = [QPointF(x - s * scale, y) for (x, y), s in zip(points, made.spread_db.tolist(), strict=True)]
+        band += [QPointF(x + s * scale, y) for (x, y), s in zip(points[::-1], made.spread_db[::-1].tolist(), strict=True)]
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(faint(p.ink, 0.16))
+        painter.drawPolygon(QPolygonF(band))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(QColor(p.ink), 1.5))
+        painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in points]))
+
+    def _draw_dynamics(self, painter: QPainter, area: QRectF, across: Span) -> None:
+        """Write the dynamic marks under the axis, between the limits that part them."""
+        if not math.isfinite(self._background):
+            return
+        p, y = self.look.palette, area.bottom() + 38
+        draw_text(painter, QPointF(0, y - 2), tr("In the room"), font(SMALL), p.soft)
+        limits = scale_limits_dba(self._background)
+        edges = [-1e9, *limits, 1e9]
+        here = dynamic_mark(self._choice.pick.in_room_dba, self._background) if self._choice is not None else ""
+        for mark, (low, high) in zip(MARKS, pairwise(edges), strict=True):
+            a, b = max(across.px(low), area.left()), min(across.px(high), area.right())
+            if b - a > 26:
+                colour = p.accent if mark == here else p.ink
+                draw_text(painter, QPointF((a + b) / 2, y), mark, font(BODY, bold=True, italic=True), colour, align=MIDDLE)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QColor(p.strong_rule))
+        for limit in self._mark_limits(across):
+            x = round(across.px(limit)) + 0.5
+            painter.drawLine(QLineF(x, y - 10, x, y + 3))
+
+    def _noise_at(self, across: Span) -> float:
+        """Return where the noise limit's handle stands; at the axis' end while there is no such limit."""
+        limit = self._limits.most_noise_dba
+        return across.high if limit is None else min(max(limit, across.low), across.high)
+
+    def _draw_handles(self, painter: QPainter, area: QRectF, across: Span, up: Span) -> None:
+        p, least = self.look.palette, self._limits.least_throughput_percent
+        y = min(max(up.px(least), area.top()), area.bottom())
+        x = across.px(self._noise_at(across))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QColor(p.ink))
+        painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
+        if self._limits.most_noise_dba is not None:
+            painter.drawLine(QLineF(round(x) + 0.5, area.top(), round(x) + 0.5, area.bottom()))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(p.ink))
+        left, top = area.left() - 1, area.top() - 1
+        painter.drawPolygon(QPolygonF([QPointF(left - 10, y - 6), QPointF(left - 10, y + 6), QPointF(left, y)]))
+        if self._limits.most_noise_dba is None:
+            painter.setBrush(QColor(p.ground))
+            painter.setPen(QPen(QColor(p.ink), 1.0))
+        painter.drawPolygon(QPolygonF([QPointF(x - 6, top - 10), QPointF(x + 6, top - 10), QPointF(x, top)]))
+        text = tr("at least {t} %").format(t=f"{least:g}")
+        draw_text(painter, QPointF(area.right() - 6, y - 5), text, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
+        limit = self._limits.most_noise_dba
+        words = tr("at most {n} dBA").format(n=number_text(limit, 1)) if limit is not None else tr("no noise limit: drag")
+        side = RIGHT if x > area.right() - 110 else Qt.AlignmentFlag.AlignLeft
+        shift = -10.0 if side == RIGHT else 10.0
+        draw_text(painter, QPointF(x + shift, top - 2), words, font(SMALL), p.ink if limit is not None else p.soft, align=side)
+
+    def _draw_names(self, painter: QPainter, area: QRectF, across: Span, up: Span) -> None:
+        """Draw the pick with lines to its axes, and the runners-up by their numbers in the table."""
+        choice, p = self._choice, self.look.palette
+        if choice is None:
+            return
+
+        def at(one: Candidate) -> QPointF:
+            return QPointF(across.px(one.in_room_dba), up.px(one.throughput_percent))
+
+        for number, other in enumerate(choice.runners_up, 2):
+            point = at(other)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setBrush(QColor(p.ground))
+            painter.setPen(QPen(QColor(p.ink), 1.25))
+            painter.drawEllipse(point, 5.5, 5.5)
+            painter.setBrush(QColor(p.ink))
+            painter.drawEllipse(point, 2.25, 2.25)
+            draw_text(painter, point + QPointF(9, 4), f"{number}", font(SMALL, bold=True), p.ink, halo=p.ground)
+        pick = at(choice.pick)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        dotted = QPen(QColor(p.accent), 1.0)
+        dotted.setDashPattern([2.0, 3.0])
+        painter.setPen(dotted)
+        painter.drawLine(QLineF(area.left(), round(pick.y()) + 0.5, pick.x(), round(pick.y()) + 0.5))
+        painter.drawLine(QLineF(round(pick.x()) + 0.5, pick.y(), round(pick.x()) + 0.5, area.bottom()))
+        draw_picked(painter, pick, p)
+        right = pick.x() < area.left() + 130
+        x = pick.x() + (14 if right else -14)
+        side = Qt.AlignmentFlag.AlignLeft if right else RIGHT
+        draw_text(painter, QPointF(x, pick.y() - 24), tr("the pick"), font(SMALL), p.accent, halo=p.ground, align=side)
+        words = f"{choice.pick.limit_w:g}\u00a0W, {choice.pick.duty:g}\u00a0%"
+        draw_text(painter, QPointF(x, pick.y() - 10), words, font(BODY, bold=True), p.ink, halo=p.ground, align=side)
+
+    def _draw_legend(self, painter: QPainter, area: QRectF) -> None:
+        p, x, y = self.look.palette, area.right() - 14.0, area.bottom() - 12.0
+        words = tr("breaks a limit")
+        width = draw_text(painter, QPointF(x, y + 3.5), words, font(SMALL), p.ink, halo=p.shade, align=RIGHT)
+        draw_rejected(painter, QPointF(x - width - 9, y), QColor(p.soft))
+        x -= width + 32
+        width = draw_text(painter, QPointF(x, y + 3.5), tr("inferred"), font(SMALL), p.ink, halo=p.shade, align=RIGHT)
+        draw_inferred(painter, QPointF(x - width - 9, y), p)
+        x -= width + 32
+        width = draw_text(painter, QPointF(x, y + 3.5), tr("measured"), font(SMALL), p.ink, halo=p.shade, align=RIGHT)
+        draw_measured(painter, QPointF(x - width - 9, y), p)
+
+    # -- the handles ---------------------------------------------------------------------------------------------
+
+    def _handle_at(self, place: QPointF) -> str:
+        if self._settings is None:
+            return ""
+        area = self.canvas.area(self.box)
+        across, up = spans(self.canvas, self.box)
+        y = min(max(up.px(self._limits.least_throughput_percent), area.top()), area.bottom())
+        x = across.px(self._noise_at(across))
+        if abs(place.y() - y) < GRAB_PX and (place.x() < area.left() + 4 or self._on_line(place, area)):
+            return THROUGHPUT
+        if abs(place.x() - x) < GRAB_PX and (place.y() < area.top() + 4 or self._limits.most_noise_dba is not None):
+            return NOISE
+        return ""
+
+    @staticmethod
+    def _on_line(place: QPointF, area: QRectF) -> bool:
+        return area.left() <= place.x() <= area.right()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take hold of a handle."""
+        self._grabbed = self._handle_at(event.position())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag a handle; nothing is decided until it is let go."""
+        if not self._grabbed:
+            shapes = {THROUGHPUT: Qt.CursorShape.SizeVerCursor, NOISE: Qt.CursorShape.SizeHorCursor}
+            self.setCursor(shapes.get(self._handle_at(event.position()), Qt.CursorShape.ArrowCursor))
+            return
+        self._put(self._grabbed, self._value_under(event.position()))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Decide."""
+        grabbed, self._grabbed = self._grabbed, ""
+        if grabbed:
+            self.limit_moved.emit(grabbed, self._value_under(event.position()))
+
+    def _value_under(self, place: QPointF) -> float:
+        across, up = spans(self.canvas, self.box)
+        if self._grabbed == THROUGHPUT or not self._grabbed:
+            return float(round(min(max(up.value(place.y()), up.low), up.high)))
+        value = across.value(place.x())
+        return math.inf if value >= across.high - 0.3 else round(2.0 * max(value, across.low)) / 2.0
+
+    def _put(self, name: str, value: float) -> None:
+        shown: float | None = None if name == NOISE and not math.isfinite(value) else value
+        self._limits = msgspec.structs.replace(self._limits, **{name: shown})
+        self.canvas.viewport().update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Move a limit by a step."""
+        moves = {
+            Qt.Key.Key_Up: (THROUGHPUT, 1.0),
+            Qt.Key.Key_Down: (THROUGHPUT, -1.0),
+            Qt.Key.Key_Right: (NOISE, 1.0),
+            Qt.Key.Key_Left: (NOISE, -1.0),
+        }
+        move = moves.get(Qt.Key(event.key()))
+        if move is None or self._settings is None:
+            super().keyPressEvent(event)
+            return
+        name, way = move
+        if name == THROUGHPUT:
+            self.limit_moved.emit(name, self._limits.least_throughput_percent + way * STEPS[name])
+            return
+        high = spans(self.canvas, self.box)[0].high
+        now = self._limits.most_noise_dba
+        first = math.floor(2.0 * high) / 2.0 if way < 0 else math.inf
+        value = first if now is None else now + way * STEPS[NOISE]
+        self.limit_moved.emit(name, value if value < high else math.inf)
 
 
-def _cross() -> QPainterPath:
-    """Return the mark of what breaks a limit: two thin strokes."""
-    path = QPainterPath()
-    for sign in (-1.0, 1.0):
-        path.moveTo(-0.5, -0.5 * sign)
-        path.lineTo(0.5, 0.5 * sign)
-    return path
+def sort_settings(field: Field, limits: Limits) -> Settings:
+    """Put every setting of a field into its group; the grid's own are thinned, those measured never."""
+    said = field.predicted
+    places = np.column_stack([said.in_room_dba, said.throughput_percent])
+    kept = keeps(field, limits)
+    broken = np.sum([~mask for mask in kept.values()], axis=0)
+    thin = np.zeros(field.measured.shape, dtype=bool)
+    thin.reshape(field.duty.shape[0], -1)[::EVERY, ::EVERY] = True
+    grid = thin & ~field.measured
+    fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
+    noise, throughput = front(said.in_room_dba[fit], said.throughput_percent[fit])
+    on_front = np.column_stack([noise, throughput])
+    spread = np.interp(noise, *_sorted(said.in_room_dba, said.in_room_hw)) if noise.shape[0] else np.empty(0)
+    return Settings(
+        places[field.measured], places[grid & (broken == 0)], places[grid & (broken == 1)], places[grid & (broken > 1)],
+        on_front, spread,
+    )  # fmt: skip
+
+
+def _sorted(x: Array, y: Array) -> tuple[Array, Array]:
+    order = np.argsort(x)
+    return x[order], y[order]

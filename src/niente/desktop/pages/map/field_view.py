@@ -1,44 +1,47 @@
-"""The field: a layer in colour, isolines of noise, marks, hatching, and a crosshair that mouse and keys move."""
+"""The field: a layer in colour with isolines of noise, marks and hatching, a crosshair, and the two slices it cuts."""
 
-from collections.abc import Callable
+import math
+from itertools import pairwise
 
 import msgspec
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QPainterPath
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Field
-from niente.core.choosing.models import Predicted
 from niente.core.choosing.pick import Choice
 from niente.core.project import Limits
 from niente.core.quantities import number_text
-from niente.core.setting import Setting
-from niente.desktop.theme import SMALL, Palette, font
-from niente.desktop.widgets.plots import canvas, cividis, dress, pen
+from niente.core.science.dynamics import MARKS, scale_limits_dba
+from niente.desktop.pages.map.layers import Drawn, Layer, drawn, grid_places
+from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch
+from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
+from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
+from niente.desktop.widgets.scale import Span, tick_text, ticks
 
-NOISE_STEP_DB = 4.0
-FINE = 0.25
-"""Step of the picture's own grid, in W and % duty."""
+Array = NDArray[np.float64]
+GUTTERS = (60, 16, 8, 46)
+SLICE_ABOVE, SLICE_BESIDE, GAP = 84, 176, 14
+MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
+ISOTHERMS = 2
+"""A pale line every so many steps of colour."""
 
 
-class Layer(msgspec.Struct, frozen=True):
-    """One layer of the field: its title, the colours' step, and where it comes from."""
+class Shown(msgspec.Struct, frozen=True):
+    """Everything the picture is drawn from."""
 
-    title: str
-    unit: str
-    step: float
-    of: Callable[[Predicted], NDArray[np.float64]]
-
-
-LAYERS = (
-    Layer("Hottest core", "°C", 2.5, lambda said: said.core_c),
-    Layer("Headroom", "K", 2.5, lambda said: said.headroom_k),
-    Layer("Noise", "dBA", 1.0, lambda said: said.in_room_dba),
-    Layer("Throughput", "%", 2.5, lambda said: said.throughput_percent),
-)
+    field: Field
+    layer: Layer
+    limits: Limits
+    choice: Choice | None
+    running: tuple[float, float] | None
+    background_dba: float
+    ceiling_c: float
 
 
 class FieldView(QWidget):
@@ -46,204 +49,399 @@ class FieldView(QWidget):
 
     selected = Signal(int)
 
-    def __init__(self, palette: Palette) -> None:
+    def __init__(self, look: Look) -> None:
         super().__init__()
-        self._palette = p = palette
+        self.look = look
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Field of settings; arrow keys move the crosshair")
-        self._canvas = canvas(p, "Field over power limit and case-fan duty")
-        self._canvas.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setAccessibleName(tr("Field of settings; arrow keys move the crosshair"))
+        self.canvas = Canvas(look, GUTTERS, spacing=GAP)
+        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.canvas.under, self.canvas.over = self._under, self._over
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self._canvas)
-        self._plot = self._canvas.addPlot(row=0, col=0)
-        dress(self._plot, p, "Case fans, % duty", "Sustained power limit, W")
-        self._plot.setMouseEnabled(x=False, y=False)
-        self._image = pg.ImageItem()
-        self._plot.addItem(self._image)
-        self._bar = pg.ColorBarItem(colorMap=cividis(), interactive=False, width=12)
-        self._bar.setImageItem(self._image, insert_in=self._plot)
-        self._over: list[pg.GraphicsObject] = []
-        self._measured = pg.ScatterPlotItem(symbol="o", size=9, brush=p.ink, pen=pen(p.ground, 1.5))
-        self._grid = pg.ScatterPlotItem(symbol="o", size=5, brush=None, pen=pen(p.ground, 1))
-        self._running = pg.ScatterPlotItem(symbol=_half_disc(), size=13, brush=p.ink, pen=pen(p.ground, 1.5))
-        self._pick = pg.ScatterPlotItem(symbol="o", size=16, brush=None, pen=pen(p.accent, 3))
-        self._cross = (pg.InfiniteLine(angle=90, pen=pen(p.ink)), pg.InfiniteLine(angle=0, pen=pen(p.ink)))
-        for depth, item in enumerate((self._grid, self._measured, self._running, self._pick, *self._cross)):
-            item.setZValue(20 + depth)
-            self._plot.addItem(item)
-        for line in self._cross:
-            line.hide()
-        self._plot.scene().sigMouseClicked.connect(self._clicked)
-        self._field: Field | None = None
+        rows.addWidget(self.canvas)
+        self.above = self.canvas.box(0, 0, 0)
+        self.box = self.canvas.box(1, 0, 1)
+        self.beside = self.canvas.box(1, 1, 1)
+        layout = self.canvas.ci.layout
+        layout.setRowFixedHeight(0, SLICE_ABOVE)
+        layout.setColumnFixedWidth(1, SLICE_BESIDE)
+        self.image = pg.ImageItem()
+        self.image.setColorMap(pg.colormap.get("cividis"))
+        self.box.addItem(self.image)
+        self._shown: Shown | None = None
+        self._drawn: Drawn | None = None
+        self._lines: list[tuple[float, list[Array]]] = []
+        self._isotherms: list[Array] = []
         self._at: tuple[int, int] | None = None
+        look.changed.connect(self.update)
 
-    def measured_marks(self) -> int:
-        """Return how many measured settings are marked."""
-        return len(self._measured.data)
+    # -- showing -------------------------------------------------------------------------------------------------
 
-    def show_field(self, field: Field, layer: Layer, limits: Limits, choice: Choice | None, running: Setting | None) -> None:
+    def show_field(self, shown: Shown) -> None:
         """Draw a field with everything on it."""
-        self._field = field
-        values = field.as_grid(layer.of(field.predicted))
-        x, y = field.limit_w, field.duty
-        even_x, even_y = np.arange(x[0], x[-1] + 0.5), np.arange(y[0], y[-1] + 0.5)
-        fine_x, fine_y = np.arange(x[0], x[-1] + FINE, FINE), np.arange(y[0], y[-1] + FINE, FINE)
-        shown = _resample(values, x, y, fine_x, fine_y)
-        low = float(np.floor(np.min(shown) / layer.step) * layer.step)
-        high = float(np.ceil(np.max(shown) / layer.step) * layer.step)
-        steps = np.floor(shown / layer.step) * layer.step + layer.step / 2
-        area = QRectF(x[0] - FINE / 2, y[0] - FINE / 2, fine_x.shape[0] * FINE, fine_y.shape[0] * FINE)
-        self._image.setImage(steps.T, autoLevels=False)
-        self._image.setRect(area)
-        self._bar.setLevels((low, max(high, low + layer.step)))
-        self._bar.axis.setLabel(f"{layer.title}, {layer.unit}")
-        self._draw_over(field, limits, even_x, even_y, fine_y)
-        places = [field.place(int(index)) for index in np.flatnonzero(field.measured)]
-        self._measured.setData(pos=np.array(places).reshape(-1, 2))
-        self._grid.setData(pos=np.array(_between(places)).reshape(-1, 2))
-        now = [(running.sustained_power_w, running.fan_duty.get("case", 0.0))] if running is not None else []
-        self._running.setData(pos=np.array(now, dtype=float).reshape(-1, 2))
-        pick = [(choice.pick.limit_w, choice.pick.duty)] if choice is not None else []
-        self._pick.setData(pos=np.array(pick).reshape(-1, 2))
-        self._plot.setXRange(even_x[0] - 3, even_x[-1] + 3, padding=0)
-        self._plot.setYRange(even_y[0] - 3, even_y[-1] + 3, padding=0)
+        before, self._shown = self._shown, shown
+        same = before is not None and (before.field, before.layer, before.limits) == (shown.field, shown.layer, shown.limits)
+        if before is None or before.field is not shown.field or not same:
+            self._take_layer(shown)
+        if self._at is None or before is None or before.field is not shown.field:
+            self._at = self._pick_place(shown)
+        self._fit_slices()
+        self.canvas.viewport().update()
 
-    def _draw_over(
-        self,
-        field: Field,
-        limits: Limits,
-        even_x: NDArray[np.float64],
-        even_y: NDArray[np.float64],
-        fine_y: NDArray[np.float64],
-    ) -> None:
-        """Draw noise lines with their labels, and hatch where headroom is not sure."""
-        for item in self._over:
-            self._plot.removeItem(item)
-        self._over = []
-        said, p = field.predicted, self._palette
-        noise = _resample(field.as_grid(said.in_room_dba), field.limit_w, field.duty, even_x, even_y)
-        for level in np.arange(np.ceil(np.min(noise)), np.max(noise), NOISE_STEP_DB):
-            for colour, width in ((p.ground, 3.0), (p.ink, 1.25)):
-                line = pg.IsocurveItem(data=noise.T, level=float(level), pen=pen(colour, width))
-                line.setPos(even_x[0] - 0.5, even_y[0] - 0.5)
-                line.setZValue(10)
-                self._add(line)
-            row = int(np.argmin(np.abs(noise[:, 0] - level)))
-            text = pg.TextItem(f"{number_text(float(level), 0)} dBA", color=p.ink, anchor=(0, 0.5), fill=p.ground)
-            text.setFont(font(SMALL))
-            text.setPos(even_x[0] + 1, even_y[row])
-            text.setZValue(12)
-            self._add(text)
-        path = _unsure(field, limits, fine_y)
-        if path.isEmpty():
+    def _take_layer(self, shown: Shown) -> None:
+        made = self._drawn = drawn(shown.field, shown.layer, shown.limits)
+        step = shown.layer.step
+        stepped = np.floor(made.values / step) * step + step / 2
+        self.image.setImage(stepped.T, autoLevels=False, levels=(made.low, made.high))
+        half_x, half_y = (made.x[1] - made.x[0]) / 2, (made.y[1] - made.y[0]) / 2
+        area = QRectF(
+            made.x[0] - half_x, made.y[0] - half_y, made.x[-1] - made.x[0] + 2 * half_x, made.y[-1] - made.y[0] + 2 * half_y
+        )
+        self.image.setRect(area)
+        self.box.setRange(xRange=(area.left(), area.right()), yRange=(area.top(), area.bottom()), padding=0.0)
+        levels = scale_limits_dba(shown.background_dba) if math.isfinite(shown.background_dba) else ()
+        self._lines = [(level, _contour(made, made.noise, level)) for level in levels]
+        every = np.arange(made.low + step * ISOTHERMS, made.high, step * ISOTHERMS)
+        self._isotherms = [line for level in every.tolist() for line in _contour(made, made.values, level)]
+
+    def _pick_place(self, shown: Shown) -> tuple[int, int] | None:
+        field = shown.field
+        if self._at is not None:
+            row, column = self._at
+            return min(row, field.duty.shape[0] - 1), min(column, field.limit_w.shape[0] - 1)
+        if shown.choice is None:
+            return None
+        row = int(np.argmin(np.abs(field.duty - shown.choice.pick.duty)))
+        return row, int(np.argmin(np.abs(field.limit_w - shown.choice.pick.limit_w)))
+
+    def _slice(self, *, along_row: bool) -> tuple[Array, Array, Array, Array] | None:
+        """Return coordinate, value, half width and whether measured, along the crosshair."""
+        shown, at = self._shown, self._at
+        if shown is None or at is None:
+            return None
+        field = shown.field
+        values = field.as_grid(shown.layer.of(field.predicted, shown.limits))
+        spread = shown.layer.spread
+        wide = field.as_grid(spread(field.predicted)) if spread is not None else np.zeros_like(values)
+        measured = field.as_grid(field.measured.astype(float))
+        if along_row:
+            return field.limit_w, values[at[0]], wide[at[0]], measured[at[0]]
+        return field.duty, values[:, at[1]], wide[:, at[1]], measured[:, at[1]]
+
+    def _fit_slices(self) -> None:
+        shown = self._shown
+        if shown is None or self._drawn is None:
             return
-        hatch = pg.QtWidgets.QGraphicsPathItem(path)
-        faint = QColor(p.ink)
-        faint.setAlphaF(0.45)
-        brush = pg.mkBrush(faint)
-        brush.setStyle(Qt.BrushStyle.BDiagPattern)
-        hatch.setBrush(brush)
-        hatch.setPen(pen(p.ink, 1.75))
-        hatch.setZValue(8)
-        self._add(hatch)
+        (x0, x1), (y0, y1) = self.box.viewRange()
+        both = [cut for cut in (self._slice(along_row=True), self._slice(along_row=False)) if cut is not None]
+        low, high = self._drawn.low, self._drawn.high
+        if both:
+            low = min(float(np.min(cut[1] - cut[2])) for cut in both)
+            high = max(float(np.max(cut[1] + cut[2])) for cut in both)
+        limit = shown.layer.limit(shown.limits, shown.ceiling_c)
+        if limit is not None:
+            low, high = min(low, limit), max(high, limit)
+        spare = 0.08 * max(high - low, shown.layer.step)
+        self.above.setRange(xRange=(x0, x1), yRange=(low - spare, high + spare), padding=0.0)
+        self.beside.setRange(xRange=(low - spare, high + spare), yRange=(y0, y1), padding=0.0)
 
-    def _add(self, item: pg.GraphicsObject) -> None:
-        self._plot.addItem(item, ignoreBounds=True)
-        self._over.append(item)
+    # -- painting: under the field -------------------------------------------------------------------------------
+
+    def _under(self, painter: QPainter) -> None:
+        shown = self._shown
+        if shown is None or self._drawn is None:
+            return
+        p = self.look.palette
+        above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
+        _, up = spans(self.canvas, self.above)
+        across, _ = spans(self.canvas, self.beside)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        values = ticks(up.low, up.high, 3)
+        step = values[1] - values[0] if len(values) > 1 else 1.0
+        for value in values:
+            y = round(up.px(value)) + 0.5
+            painter.setPen(QColor(p.rule))
+            painter.drawLine(QLineF(above.left(), y, above.right(), y))
+            draw_text(painter, QPointF(above.left() - 9, y + 3.5), tick_text(value, step), font(SMALL), p.soft, align=RIGHT)
+        for value in values if len(values) < 5 else values[::2]:
+            x = round(across.px(value)) + 0.5
+            painter.setPen(QColor(p.rule))
+            painter.drawLine(QLineF(x, beside.top(), x, beside.bottom()))
+            draw_text(painter, QPointF(x, beside.bottom() + 16), tick_text(value, step), font(SMALL), p.soft, align=MIDDLE)
+        self._draw_slices(painter, shown)
+
+    def _draw_slices(self, painter: QPainter, shown: Shown) -> None:
+        p = self.look.palette
+        limit = shown.layer.limit(shown.limits, shown.ceiling_c)
+        for along_row, box in ((True, self.above), (False, self.beside)):
+            cut = self._slice(along_row=along_row)
+            if cut is None or self._at is None:
+                continue
+            area = self.canvas.area(box)
+            across, up = spans(self.canvas, box)
+            at, values, wide, measured = cut
+
+            def point(where: float, value: float, across: Span = across, up: Span = up, row: bool = along_row) -> QPointF:
+                return QPointF(across.px(where), up.px(value)) if row else QPointF(across.px(value), up.px(where))
+
+            painter.setClipRect(area.adjusted(-1, -1, 1, 1))
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            if limit is not None:
+                painter.setPen(dashed(p.cap_line, 6.0, 3.0))
+                painter.drawLine(point(float(at[0]), limit), point(float(at[-1]), limit))
+            band = [point(x, v) for x, v in zip(at.tolist(), (values - wide).tolist(), strict=True)]
+            band += [point(x, v) for x, v in zip(at[::-1].tolist(), (values + wide)[::-1].tolist(), strict=True)]
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(faint(p.ink, 0.16))
+            painter.drawPolygon(QPolygonF(band))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(p.ink), 1.5))
+            painter.drawPolyline(QPolygonF([point(x, v) for x, v in zip(at.tolist(), values.tolist(), strict=True)]))
+            painter.setClipping(False)
+            for x, value, known in zip(at.tolist(), values.tolist(), measured.tolist(), strict=True):
+                if known:
+                    draw_measured(painter, point(x, value), p)
+            here = self._at[1] if along_row else self._at[0]
+            painter.setPen(QPen(QColor(p.ground), 1.0))
+            painter.setBrush(QColor(p.accent))
+            painter.drawEllipse(point(float(at[here]), float(values[here])), 4.25, 4.25)
+
+    # -- painting: over the field ----------------------------------------------------------------------------------
+
+    def _over(self, painter: QPainter) -> None:
+        shown, made = self._shown, self._drawn
+        if shown is None or made is None:
+            return
+        across, up = spans(self.canvas, self.box)
+        area = self.canvas.area(self.box)
+        painter.setClipRect(area)
+        self._draw_isotherms(painter, across, up)
+        self._draw_unsure(painter, made, across, up)
+        self._draw_noise_lines(painter, across, up)
+        painter.setClipping(False)
+        self._draw_marks(painter, shown, across, up)
+        self._draw_cross(painter, across, up)
+        self._draw_dynamics(painter, made, up)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
+        self._draw_names(painter, shown, area)
+        self._draw_legend(painter, shown, made)
+
+    def _path(self, line: Array, across: Span, up: Span) -> QPainterPath:
+        points = [QPointF(across.px(x), up.px(y)) for x, y in line.tolist()]
+        path = QPainterPath(points[0])
+        for point in points[1:]:
+            path.lineTo(point)
+        return path
+
+    def _draw_isotherms(self, painter: QPainter, across: Span, up: Span) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(faint("#FFFFFF", 0.5), 0.75))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for line in self._isotherms:
+            painter.drawPath(self._path(line, across, up))
+
+    def _draw_unsure(self, painter: QPainter, made: Drawn, across: Span, up: Span) -> None:
+        """Hatch where the headroom's interval does not keep its limit."""
+        right = float(made.x[-1])
+        if np.all(made.edge_x >= right):
+            return
+        p = self.look.palette
+        edge = QPolygonF([QPointF(across.px(x), up.px(y)) for x, y in zip(made.edge_x.tolist(), made.y.tolist(), strict=True)])
+        path = QPainterPath()
+        path.addPolygon(edge)
+        path.lineTo(QPointF(across.end_px + 2, up.px(float(made.y[-1]))))
+        path.lineTo(QPointF(across.end_px + 2, up.px(float(made.y[0]))))
+        path.closeSubpath()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillPath(path, faint(p.ground, 0.35))
+        painter.fillPath(path, hatch(p.ink, 7, 1.4, self.devicePixelRatioF()))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for colour, width in ((p.ground, 3.5), (p.ink, 1.75)):
+            painter.setPen(QPen(QColor(colour), width))
+            painter.drawPolyline(edge)
+
+    def _draw_noise_lines(self, painter: QPainter, across: Span, up: Span) -> None:
+        p = self.look.palette
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for level, lines in self._lines:
+            for line in lines:
+                path = self._path(line, across, up)
+                painter.setPen(QPen(faint(p.ground, 0.7), 3.0))
+                painter.drawPath(path)
+                painter.setPen(QPen(QColor(p.ink), 1.25))
+                painter.drawPath(path)
+            if lines:
+                self._plate(painter, max(lines, key=lambda line: line.shape[0]), level, across, up)
+
+    def _plate(self, painter: QPainter, line: Array, level: float, across: Span, up: Span) -> None:
+        """Write a level on a plate of ground along its line, a quarter of the way across."""
+        p, text = self.look.palette, f"{number_text(level, 1)}\u00a0dBA"
+        if line.shape[0] < 8:
+            return
+        wanted = across.low + 0.24 * (across.high - across.low)
+        place = min(max(int(np.argmin(np.abs(line[:, 0] - wanted))), 3), line.shape[0] - 4)
+        a, b = line[place - 3], line[place + 3]
+        dx, dy = across.px(b[0]) - across.px(a[0]), up.px(b[1]) - up.px(a[1])
+        angle = math.degrees(math.atan2(dy, dx)) if dx >= 0 else math.degrees(math.atan2(-dy, -dx))
+        painter.save()
+        painter.translate(across.px(line[place, 0]), up.px(line[place, 1]))
+        painter.rotate(angle)
+        painter.fillRect(QRectF(-25, -7, 50, 14), QColor(p.ground))
+        draw_text(painter, QPointF(0, 3.5), text, font(SMALL), p.ink, align=MIDDLE)
+        painter.restore()
+
+    def _draw_marks(self, painter: QPainter, shown: Shown, across: Span, up: Span) -> None:
+        p = self.look.palette
+        measured, between = grid_places(shown.field)
+        for x, y in between:
+            draw_inferred(painter, QPointF(across.px(x), up.px(y)), p, over_field=True)
+        for x, y in measured:
+            draw_measured(painter, QPointF(across.px(x), up.px(y)), p)
+        if shown.running is not None:
+            draw_running(painter, QPointF(across.px(shown.running[0]), up.px(shown.running[1])), p)
+        if shown.choice is not None:
+            pick = shown.choice.pick
+            draw_picked(painter, QPointF(across.px(pick.limit_w), up.px(pick.duty)), p)
+
+    def _draw_cross(self, painter: QPainter, across: Span, up: Span) -> None:
+        place = self.place()
+        if place is None:
+            return
+        p = self.look.palette
+        x, y = round(across.px(place[0])) + 0.5, round(up.px(place[1])) + 0.5
+        above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        field_lines = (QLineF(x, up.end_px, x, up.start_px), QLineF(across.start_px, y, across.end_px, y))
+        for colour, width in ((p.ground, 3.0), (p.ink, 1.0)):
+            painter.setPen(QPen(faint(colour, 0.7 if width > 1 else 1.0), width))
+            painter.drawLines(list(field_lines))
+        painter.drawLine(QLineF(x, above.top(), x, above.bottom()))
+        painter.drawLine(QLineF(beside.left(), y, beside.right(), y))
+
+    def _draw_dynamics(self, painter: QPainter, made: Drawn, up: Span) -> None:
+        """Write the dynamic marks at the left edge, between the lines that part them."""
+        levels = [level for level, _ in self._lines]
+        if not levels:
+            return
+        at_edge = made.noise[:, 0]
+        heights = [float(np.interp(level, at_edge, made.y)) for level in levels]  # louder upwards
+        edges = [float(made.y[0]), *heights, float(made.y[-1])]
+        p, left = self.look.palette, self.canvas.area(self.box).left()
+        for mark, (low, high) in zip(MARKS, pairwise(edges), strict=True):
+            if up.px(low) - up.px(high) > 16:
+                y = up.px((low + high) / 2) + 5
+                draw_text(painter, QPointF(left + 10, y), mark, font(BODY, bold=True, italic=True), p.ink, halo=p.ground)
+
+    def _draw_names(self, painter: QPainter, shown: Shown, area: QRectF) -> None:
+        p, place = self.look.palette, self.place()
+        above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
+        for line, text in enumerate((tr("Case"), tr("fans, %"))):
+            draw_text(painter, QPointF(0, area.top() + 10 + 13 * line), text, font(SMALL), p.ink)
+        draw_text(
+            painter, QPointF(area.right(), area.bottom() + 34), tr("Sustained power limit, W"), font(SMALL), p.ink, align=RIGHT
+        )
+        note = tr("Dark lines: noise in the room. Hatched: {k} K of headroom are not sure there.").format(
+            k=f"{shown.limits.least_headroom_k:g}"
+        )
+        draw_text(painter, QPointF(area.left(), area.bottom() + 34), note, font(SMALL), p.soft)
+        if place is None:
+            return
+        unit = shown.layer.unit
+        draw_text(painter, QPointF(0, above.top() + 6), tr("Along"), font(SMALL), p.ink)
+        draw_text(painter, QPointF(0, above.top() + 19), f"{place[1]:g}\u00a0%, {unit}", font(SMALL), p.ink, halo=p.ground)
+        text = tr("Along {w} W, {unit}").format(w=f"{place[0]:g}", unit=unit)
+        draw_text(painter, QPointF(beside.right(), beside.bottom() + 34), text, font(SMALL), p.ink, align=RIGHT)
+
+    def _draw_legend(self, painter: QPainter, shown: Shown, made: Drawn) -> None:
+        """Draw the colours' steps and the marks, above the slice at the right."""
+        p = self.look.palette
+        beside, above = self.canvas.area(self.beside), self.canvas.area(self.above)
+        left, top, width = beside.left(), above.top(), beside.width()
+        draw_text(painter, QPointF(left, top + 4), f"{tr(shown.layer.title)}, {shown.layer.unit}", font(SMALL), p.ink)
+        count = max(round((made.high - made.low) / shown.layer.step), 1)
+        colours = pg.colormap.get("cividis").map(np.linspace(0.0, 1.0, count) if count > 1 else [0.5], mode="qcolor")
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        for place, colour in enumerate(colours):
+            a, b = left + width * place / count, left + width * (place + 1) / count
+            painter.fillRect(QRectF(round(a), top + 11, round(b) - round(a), 10), colour)
+        scale = Span(made.low, made.high, left, left + width)
+        values = ticks(made.low, made.high, 4)
+        step = values[1] - values[0] if len(values) > 1 else 1.0
+        for value in values:
+            x = scale.px(value)
+            side = Qt.AlignmentFlag.AlignLeft if x < left + 8 else RIGHT if x > left + width - 8 else MIDDLE
+            draw_text(painter, QPointF(x, top + 33), tick_text(value, step), font(SMALL), p.soft, align=side)
+        for place, (draw, words) in enumerate(
+            (
+                (draw_measured, tr("measured")),
+                (draw_inferred, tr("inferred")),
+                (draw_running, tr("running")),
+                (draw_picked, tr("the pick")),
+            )
+        ):
+            at = QPointF(left + 6 + (place % 2) * width / 2, top + 50 + 17 * (place // 2))
+            draw(painter, at, p)
+            draw_text(painter, at + QPointF(11, 3.5), words, font(SMALL), p.ink)
 
     # -- selecting -------------------------------------------------------------------------------------------------
 
-    def _clicked(self, event: object) -> None:
-        if self._field is None:
+    def place(self) -> tuple[float, float] | None:
+        """Return limit and duty under the crosshair."""
+        if self._shown is None or self._at is None:
+            return None
+        return float(self._shown.field.limit_w[self._at[1]]), float(self._shown.field.duty[self._at[0]])
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Put the crosshair where the field is pressed."""
+        if self._shown is None:
             return
-        place: QPointF = self._plot.vb.mapSceneToView(event.scenePos())  # type: ignore[attr-defined]
-        column = int(np.argmin(np.abs(self._field.limit_w - place.x())))
-        row = int(np.argmin(np.abs(self._field.duty - place.y())))
-        self.setFocus()
+        across, up = spans(self.canvas, self.box)
+        if not self.canvas.area(self.box).adjusted(-4, -4, 4, 4).contains(event.position()):
+            return
+        field = self._shown.field
+        column = int(np.argmin(np.abs(field.limit_w - across.value(event.position().x()))))
+        row = int(np.argmin(np.abs(field.duty - up.value(event.position().y()))))
         self._move_to(row, column)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag the crosshair."""
+        if event.buttons():
+            self.mousePressEvent(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Move the crosshair by a place."""
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (1, 0), Qt.Key.Key_Down: (-1, 0)}
         move = moves.get(Qt.Key(event.key()))
-        if move is None or self._field is None:
+        if move is None or self._shown is None:
             super().keyPressEvent(event)
             return
         row, column = self._at or (0, 0)
         self._move_to(row + move[0], column + move[1])
 
     def _move_to(self, row: int, column: int) -> None:
-        field = self._field
-        if field is None:
+        if self._shown is None:
             return
+        field = self._shown.field
         row = min(max(row, 0), field.duty.shape[0] - 1)
         column = min(max(column, 0), field.limit_w.shape[0] - 1)
         self._at = (row, column)
-        self._cross[0].setValue(float(field.limit_w[column]))
-        self._cross[1].setValue(float(field.duty[row]))
-        for line in self._cross:
-            line.show()
+        self._fit_slices()
+        self.canvas.viewport().update()
         self.selected.emit(row * field.limit_w.shape[0] + column)
 
 
-def _resample(
-    values: NDArray[np.float64],
-    x: NDArray[np.float64],
-    y: NDArray[np.float64],
-    even_x: NDArray[np.float64],
-    even_y: NDArray[np.float64],
-) -> NDArray[np.float64]:
-    """Bring values ``(y, x)`` onto an even grid by straight lines, for a picture whose pixels are all alike."""
-    across = np.stack([np.interp(even_x, x, row) for row in values])
-    return np.stack([np.interp(even_y, y, column) for column in across.T], axis=1)
-
-
-def _between(places: list[tuple[float, float]]) -> list[tuple[float, float]]:
-    """Return the places of the sweep's grid that were not measured; single confirmations open no row of their own."""
-    limits = [limit for limit, _ in places]
-    duties = [duty for _, duty in places]
-    across = sorted({limit for limit in limits if limits.count(limit) > 1})
-    up = sorted({duty for duty in duties if duties.count(duty) > 1})
-    return [(limit, duty) for limit in across for duty in up if (limit, duty) not in places]
-
-
-def _unsure(field: Field, limits: Limits, fine_y: NDArray[np.float64]) -> QPainterPath:
-    """Return the area where the headroom's interval does not keep its limit: right of an edge, as power heats."""
-    said = field.predicted
-    sure = field.as_grid(said.headroom_k - said.core_hw) - limits.least_headroom_k
-    right = float(field.limit_w[-1])
-    edges = np.array([_falls_below_zero(field.limit_w, row, right) for row in sure])
-    path = QPainterPath()
-    if np.all(edges >= right):
-        return path
-    along = np.interp(fine_y, field.duty, edges)
-    path.moveTo(right, float(fine_y[0]))
-    for x, y in zip(along.tolist(), fine_y.tolist(), strict=True):
-        path.lineTo(x, y)
-    path.lineTo(right, float(fine_y[-1]))
-    path.closeSubpath()
-    return path
-
-
-def _falls_below_zero(x: NDArray[np.float64], values: NDArray[np.float64], never: float) -> float:
-    """Return where falling values cross zero, by a straight line between neighbours; ``never`` where they do not."""
-    below = np.flatnonzero(values < 0.0)
-    if not below.shape[0]:
-        return never
-    place = int(below[0])
-    if place == 0:
-        return float(x[0])
-    before, after = values[place - 1], values[place]
-    return float(x[place - 1] + (x[place] - x[place - 1]) * before / (before - after))
-
-
-def _half_disc() -> QPainterPath:
-    """Return the mark of what is running: a ring with its left half filled."""
-    path = QPainterPath()
-    path.addEllipse(QRectF(-0.5, -0.5, 1.0, 1.0))
-    cut = QPainterPath()
-    cut.moveTo(0.0, -0.38)
-    cut.arcTo(QRectF(-0.38, -0.38, 0.76, 0.76), 90.0, -180.0)
-    cut.closeSubpath()
-    return path.subtracted(cut)
+def _contour(made: Drawn, values: Array, level: float) -> list[Array]:
+    """Return the lines along which values have a level, each ``(n, 2)`` in W and %."""
+    if not float(np.min(values)) < level < float(np.max(values)):
+        return []
+    lines = pg.isocurve(values.T, level, connected=True, extendToEdge=True)
+    dx, dy = made.x[1] - made.x[0], made.y[1] - made.y[0]
+    found = []
+    for line in lines:
+        points = np.array([(point[0], point[1]) for point in line], dtype=float)
+        if points.shape[0] > 2:
+            found.append(np.column_stack([made.x[0] + (points[:, 0] - 0.5) * dx, made.y[0] + (points[:, 1] - 0.5) * dy]))
+    return found

@@ -1,68 +1,63 @@
 """The Plan page: what to measure, in what order, how many hours, and what the naive way would cost."""
 
-import re
+import math
 
 import msgspec
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.evidence import RunSummary
+from niente.core.plan import Step
+from niente.core.planning.confirmation import STAGE
 from niente.core.planning.cost import cost_of, typical_seconds
+from niente.core.planning.foresight import Seen, foresee
 from niente.core.project import Axis, QuietPoint
-from niente.core.quantities import NO_BREAK_SPACE, duration_text, quantity_of
+from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.rigcard import LoadKind
+from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
+from niente.desktop.pages.plan.drawings import CostLine, Ribbon, RibbonRun
+from niente.desktop.pages.plan.fields import ListField
 from niente.desktop.session import Notice, Session
-from niente.desktop.widgets.labels import label
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.blocks import Block, Deeds, Reading, Readings, Title, Words
+from niente.desktop.widgets.labels import action_button, label, rule
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
-from niente.desktop.widgets.table import RowsModel, rows_view
+from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ["Run", "Stage", "Limit, W", "Case, %", "Cooler, %", "Load", "Min", "Result", "Why it is here"]
+HEADS = ("", "Run", "Stage", "Limit, W", "Case, %", "Cooler, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
+REASON = 11
 CORE_K = "core_rise_k"
 
 
-class ListField(QLineEdit):
-    """A field for a list of figures: ``80, 100, 125``."""
-
-    def __init__(self, title: str) -> None:
-        super().__init__()
-        self.setAccessibleName(title)
-        self.setToolTip(f"{title}: figures with commas between them")
-
-    def put(self, values: tuple[float, ...]) -> None:
-        """Show the figures."""
-        self.setText(", ".join(f"{value:g}" for value in values))
-
-    def figures(self) -> tuple[float, ...] | None:
-        """Return what was typed, sorted and each once; ``None`` where it is no list of figures."""
-        parts = [part for part in re.split(r"[,;\s]+", self.text().strip()) if part]
-        try:
-            return tuple(sorted({float(part) for part in parts})) or None
-        except ValueError:
-            return None
-
-
 class PlanPage(Page):
-    """Question, axes, loads and exposure at the left; the run list at the right; the cost below."""
+    """Ribbon above; question, axes, loads and exposure at the left; the run list at the right, its cost below."""
 
     name = "Plan"
 
-    def __init__(self, session: Session, actions: Actions) -> None:
-        super().__init__(session)
-        self.power = ListField("Sustained power limits in W")
-        self.fans = ListField("Case-fan duties in %")
+    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+        super().__init__(session, actions, look)
+        self.total = label("", "reading")
+        self.ribbon = Ribbon(look)
+        self.power = ListField(tr("Sustained power limits"), "W")
+        self.fans = ListField(tr("Case-fan duties"), "%")
         offset, rise = quantity_of("voltage_offset_mv"), quantity_of(CORE_K)
-        self.offset = QuantityField(offset, low=-150, high=0, step=5)
-        self.known = QuantityField(rise, low=0.5, high=5.0, step=0.1, title="Settled temperature known to ±")
-        self.cooler = QuantityField(quantity_of("fan_duty"), low=0, high=100, step=1, title="Cooler-fan duty")
+        self.offset = QuantityField(offset, low=-150, high=0, step=5, default=0.0)
+        self.known = QuantityField(rise, low=0.5, high=5.0, step=0.1, title=tr("Settled temperature known to ±"), default=1.0)
+        self.cooler = QuantityField(quantity_of("fan_duty"), low=0, high=100, step=1, title=tr("Cooler-fan duty"), default=40.0)
+        self.places = {"power": label("", "soft"), "fans": label("", "soft")}
+        self.count = label("", "soft", wrap=True)
         self.loads: dict[str, QCheckBox] = {}
-        self._load_rows = QVBoxLayout()
-        self.cost = label("", "", wrap=True)
-        self.start = QPushButton("Start")
-        self.start.setToolTip(actions["plan.start"].toolTip())
-        self.start.clicked.connect(actions["plan.start"].trigger)
-        self.model = RowsModel(HEADS, {0, 2, 3, 4, 6})
-        self.table = rows_view("Run list", self.model, stretch=8, least={7: 100})
+        self._load_notes: dict[str, QWidget] = {}
+        self._load_rows = QGridLayout()
+        self.cost = CostLine(look)
+        self.start = action_button(actions["plan.start"])
+        self.start.setMinimumWidth(120)
+        self.model = RowsModel([tr(head) for head in HEADS], {1, 3, 4, 5, 7, 8, 10})
+        self.table = rows_view(tr("Run list"), self.model, look, stretch=REASON, least={0: 22, 7: 92, 8: 46, 9: 48})
+        self.table.selectionModel().currentRowChanged.connect(lambda *_: self.said.emit())
         self._lay_out()
         self.power.editingFinished.connect(self._axes_edited)
         self.fans.editingFinished.connect(self._axes_edited)
@@ -72,50 +67,89 @@ class PlanPage(Page):
         self.follow(session.project_changed, session.run_changed, session.answered)
 
     def _lay_out(self) -> None:
+        self.head.addWidget(self.total, 0, Qt.AlignmentFlag.AlignBottom)
+        self.head.addWidget(self.start, 0, Qt.AlignmentFlag.AlignBottom)
+        self.body.addWidget(self.ribbon)
+        self.body.addWidget(rule())
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.setHandleWidth(1)
+        split.setChildrenCollapsible(False)
+        split.addWidget(self._question_side())
+        split.addWidget(self._list_side())
+        split.setStretchFactor(1, 1)
+        split.setSizes([260, 680])
+        self.body.addWidget(split, 1)
+
+    def _question_side(self) -> QWidget:
         left = QWidget()
-        left.setFixedWidth(250)
         column = QVBoxLayout(left)
-        column.setContentsMargins(0, 0, 12, 0)
-        column.addWidget(label("Axes", "section"))
+        column.setContentsMargins(0, 2, 12, 0)
+        column.setSpacing(6)
+        head = QHBoxLayout()
+        head.addWidget(label(tr("Axes"), "section"))
+        head.addStretch(1)
+        head.addWidget(label(tr("places"), "soft"))
+        column.addLayout(head)
         grid = QGridLayout()
         grid.setVerticalSpacing(6)
-        for row, (text, field, unit) in enumerate(
+        grid.setHorizontalSpacing(6)
+        for row, (text, field, unit, places) in enumerate(
             (
-                ("Power limit", self.power, "W"),
-                ("Case fans", self.fans, "%"),
-                ("Cooler fan", self.cooler, ""),
-                ("Voltage offset", self.offset, ""),
+                (tr("Power limit"), self.power, "W", self.places["power"]),
+                (tr("Case fans"), self.fans, "%", self.places["fans"]),
+                (tr("Cooler fan"), self.cooler, "", None),
+                (tr("Offset"), self.offset, "", None),
             )
         ):
-            grid.addWidget(label(text), row, 0)
+            name = label(text)
+            name.setBuddy(field)
+            grid.addWidget(name, row, 0)
             grid.addWidget(field, row, 1)
             grid.addWidget(label(unit, "soft"), row, 2)
+            if places is not None:
+                grid.addWidget(places, row, 3)
+        grid.setColumnStretch(1, 1)
         column.addLayout(grid)
-        column.addWidget(
-            label(
-                "Lower a voltage in small steps: an unstable machine corrupts files. Back up first, and test on data that can "
-                "be lost. "
-                "The maker's limits come first.",
-                "soft",
-                wrap=True,
-            )
+        column.addWidget(self.count)
+        caution = tr(
+            "Lower a voltage in small steps: an unstable machine corrupts files. Back up first, and test on data that "
+            "can be lost. The maker's limits come first."
         )
-        column.addSpacing(8)
-        column.addWidget(label("Loads", "section"))
+        column.addWidget(label(caution, "soft", wrap=True))
+        column.addSpacing(4)
+        column.addWidget(rule())
+        head = QHBoxLayout()
+        head.addWidget(label(tr("Loads"), "section"))
+        head.addStretch(1)
+        head.addWidget(label(tr("checked by"), "soft"))
+        column.addLayout(head)
+        self._load_rows.setColumnStretch(0, 1)
         column.addLayout(self._load_rows)
-        column.addSpacing(8)
-        column.addWidget(label("Exposure", "section"))
+        column.addSpacing(4)
+        column.addWidget(rule())
+        column.addWidget(label(tr("Exposure"), "section"))
         grid = QGridLayout()
-        grid.addWidget(label("Until known to ±"), 0, 0)
+        grid.addWidget(label(tr("Until known to ±")), 0, 0)
         grid.addWidget(self.known, 0, 1)
         column.addLayout(grid)
         column.addStretch(1)
-        column.addWidget(self.cost)
-        both = QHBoxLayout()
-        both.addWidget(left)
-        both.addWidget(self.table, 1)
-        self.body.addLayout(both, 1)
-        self.head.addWidget(self.start)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setMinimumWidth(230)
+        area.setWidget(left)
+        return area
+
+    def _list_side(self) -> QWidget:
+        right = QWidget()
+        rows = QVBoxLayout(right)
+        rows.setContentsMargins(12, 0, 0, 0)
+        rows.setSpacing(4)
+        rows.addWidget(self.table, 1)
+        rows.addWidget(rule())
+        rows.addWidget(self.cost)
+        return right
 
     # -- edits ---------------------------------------------------------------------------------------------------
 
@@ -136,26 +170,30 @@ class PlanPage(Page):
                 continue
             outside = [value for value in figures or () if not control.low <= value <= control.high]
             if figures is None or outside:
-                said = f"{outside[0]:g} lies outside {control.range_text()}" if outside else "that is no list of figures"
-                self.session.notice.emit(
-                    Notice(f"{control.title}: {said}. The plan is unchanged. Type figures with commas between them.")
+                said = (
+                    tr("{value} lies outside {range}").format(value=f"{outside[0]:g}", range=control.range_text())
+                    if outside
+                    else tr("that is no list of figures")
                 )
+                rest = tr("The plan is unchanged. Type figures with commas between them.")
+                self.session.notice.emit(Notice(f"{control.title}: {said}. {rest}"))
                 field.put(axis.values)
                 continue
             changed = msgspec.structs.replace(question, **{member: Axis(axis.control, figures)})
-            self._change(f"change of {control.title.lower()}", changed)
+            self._change(tr("change of {what}").format(what=control.title.lower()), changed)
             question = changed
 
     def _base_edited(self, control: str, value: float) -> None:
         question = self._question()
         if question is not None and question.base.value(control) != value:
             base = question.base.replaced(control, value)
-            self._change(f"change of {quantity_of(control).title.lower()}", msgspec.structs.replace(question, base=base))
+            words = tr("change of {what}").format(what=quantity_of(control).title.lower())
+            self._change(words, msgspec.structs.replace(question, base=base))
 
     def _known_edited(self, value: float) -> None:
         question = self._question()
         if question is not None:
-            self._change("change of the exposure", msgspec.structs.replace(question, known_to_k=value))
+            self._change(tr("change of the exposure"), msgspec.structs.replace(question, known_to_k=value))
 
     def _loads_edited(self) -> None:
         question, card = self._question(), self.session.card
@@ -164,13 +202,12 @@ class PlanPage(Page):
         chosen = tuple(name for name, box in self.loads.items() if box.isChecked())
         heavy = card.load_of(LoadKind.HEAVY)
         if heavy is not None and heavy.name not in chosen:
-            self.session.notice.emit(
-                Notice(f"{heavy.title} is what the machine must survive: a quiet point is not judged without it.")
-            )
+            words = tr("{load} is what the machine must survive: a quiet point is not judged without it.")
+            self.session.notice.emit(Notice(words.format(load=heavy.title)))
             self.loads[heavy.name].setChecked(True)
             return
         if chosen != question.loads:
-            self._change("change of loads", msgspec.structs.replace(question, loads=chosen))
+            self._change(tr("change of loads"), msgspec.structs.replace(question, loads=chosen))
 
     # -- showing -------------------------------------------------------------------------------------------------
 
@@ -184,17 +221,21 @@ class PlanPage(Page):
         self.offset.put(question.base.over(card.stock).voltage_offset_mv or 0.0)
         self.cooler.put(question.base.over(card.stock).fan_duty.get("cooler", 0.0))
         self.known.put(question.known_to_k)
+        power, fans, loads = len(question.power.values), len(question.fans.values), len(question.loads)
+        self.places["power"].setText(f"{power}")
+        self.places["fans"].setText(f"{fans}")
+        words = tr("{a} × {b} settings under {c} loads = {n} runs of the full factorial.")
+        self.count.setText(words.format(a=power, b=fans, c=loads, n=power * fans * loads))
         self._show_loads(question)
         cost = cost_of(plan, question)
-        self.set_head("Which setting is quiet, fast enough and sound?", "Quiet point")
-        hours = duration_text(cost.typical_s)
-        self.cost.setText(
-            f"This plan: {cost.runs} runs, about {hours}.\n"
-            f"Full factorial by half hours: {cost.naive_runs} runs, {duration_text(cost.naive_s)}."
-        )
-        self.start.setText("Go on" if self.session.done and len(self.session.done) < len(plan.steps) else "Start")
-        self.start.setEnabled(not self.session.busy())
-        self.model.set_rows(self._rows())
+        own = self.session.own_plan
+        lead = tr("The question first: which setting is quiet, fast enough and sound?")
+        self.set_head(tr("A plan from a file") if own else lead, own.stem if own else tr("Quiet point"))
+        self.total.setText(tr("{n} runs   {t}").format(n=cost.runs, t=duration_text(cost.typical_s)))
+        self.cost.show_cost(cost)
+        states = self._states()
+        self._show_ribbon(states)
+        self.model.set_rows(self._rows(states))
 
     def _show_loads(self, question: QuietPoint) -> None:
         card = self.session.card
@@ -203,37 +244,84 @@ class PlanPage(Page):
                 continue
             if load.name not in self.loads:
                 box = QCheckBox(load.title)
-                box.setToolTip("checked by its results" if load.checks_results else "its results are not checked")
+                checked = tr("its results") if load.checks_results else tr("nothing")
+                box.setToolTip(tr("checked by {what}").format(what=checked))
                 box.clicked.connect(self._loads_edited)
-                self.loads[load.name] = box
-                self._load_rows.addWidget(box)
+                note = label(checked, "soft")
+                row = len(self.loads)
+                self.loads[load.name], self._load_notes[load.name] = box, note
+                self._load_rows.addWidget(box, row, 0)
+                self._load_rows.addWidget(note, row, 1, Qt.AlignmentFlag.AlignRight)
             self.loads[load.name].setChecked(load.name in question.loads)
 
-    def _rows(self) -> list[list[str]]:
+    def _measured(self) -> dict[tuple[object, str], RunSummary]:
+        evidence = self.session.answer.evidence
+        return {(run.setting.key(), run.load): run for run in (evidence.runs if evidence is not None else ())}
+
+    def _states(self) -> list[tuple[str, RunSummary | None]]:
+        """Return for each step what became of it (done, failed, running, ahead), and its run."""
         session, plan, card = self.session, self.session.plan, self.session.card
         if plan is None or card is None:
             return []
-        evidence = session.answer.evidence
-        runs = {(run.setting.key(), run.load): run for run in (evidence.runs if evidence is not None else ())}
-        live = session.live
+        runs, live = self._measured(), session.live
         now = live.opened.index if live is not None and live.closed is None and session.busy() else None
-        rows = []
+        found: list[tuple[str, RunSummary | None]] = []
         for index, step in enumerate(plan.steps):
+            run = runs.get((step.setting.over(card.stock).key(), step.load))
+            if index == now:
+                found.append(("running", run))
+            elif run is not None and not run.running and run.failures:
+                found.append(("failed", run))
+            elif index in session.done or (run is not None and run.how == "done"):
+                found.append(("done", run))
+            else:
+                found.append(("ahead", None))
+        return found
+
+    def _show_ribbon(self, states: list[tuple[str, RunSummary | None]]) -> None:
+        plan = self.session.plan
+        if plan is None:
+            return
+        runs = [
+            RibbonRun(step.stage, run.seconds if run is not None and state in ("done", "failed") else length, state)
+            for step, (state, run), length in zip(
+                plan.steps, states, (typical_seconds(step.exposure) for step in plan.steps), strict=True
+            )
+        ]
+        if plan.confirm is not None:
+            choice = self.session.answer.choice
+            done = len(self.session.done) >= len(plan.steps) and choice is not None and choice.confirmed
+            runs.append(RibbonRun(STAGE, plan.confirm.exposure_s, "done" if done else "ahead"))
+        self.ribbon.show_runs(runs)
+
+    def _rows(self, states: list[tuple[str, RunSummary | None]]) -> list[list[Cell | str]]:
+        session, plan, card = self.session, self.session.plan, self.session.card
+        if plan is None or card is None:
+            return []
+        models = session.answer.models
+        background = models.noise.background_dba if models is not None else math.nan
+        rows: list[list[Cell | str]] = []
+        stage = ""
+        for index, (step, (state, run), seen) in enumerate(zip(plan.steps, states, foresee(models, plan.steps), strict=True)):
             whole = step.setting.over(card.stock)
-            run = runs.get((whole.key(), step.load))
+            core, noise, level = _figures(run, seen)
             rows.append(
                 [
+                    Cell(sign=state),
                     f"{index + 1}",
-                    step.stage,
+                    Cell(step.stage if step.stage != stage else "", soft=True),
                     quantity_of("sustained_power_w").text(whole.sustained_power_w or 0.0),
                     f"{whole.fan_duty.get('case', 0.0):g}",
                     f"{whole.fan_duty.get('cooler', 0.0):g}",
-                    step.load,
-                    f"{typical_seconds(step.exposure) / 60.0:.0f}",
-                    "running" if index == now else _result(run),
-                    step.reason,
+                    Cell(step.load, soft=True),
+                    core,
+                    noise,
+                    Cell(dynamic_mark(level, background), mark=True, soft=state == "ahead"),
+                    f"{(run.seconds if run is not None and not run.running else typical_seconds(step.exposure)) / 60.0:.0f}",
+                    Cell(step.reason, soft=state != "running"),
                 ]
             )
+            stage = step.stage
         return rows
 
     def live_line(self) -> str:
@@ -241,44 +329,99 @@ class PlanPage(Page):
         if self.session.plan is None:
             return ""
         cost = cost_of(self.session.plan)
-        return f"{cost.runs} runs, {duration_text(cost.typical_s)}"
+        return tr("{n} runs, {t}").format(n=cost.runs, t=duration_text(cost.typical_s))
 
     def finished(self) -> bool:
         """A plan is there."""
         return self.session.plan is not None
 
-    def margin(self) -> list[tuple[str, str]]:
-        """Explain the question and its order."""
-        question, card = self._question(), self.session.card
-        if question is None or card is None:
+    def selected(self) -> tuple[int, Step] | None:
+        """Return the run that is selected in the list: its place and its step."""
+        plan, row = self.session.plan, self.table.currentIndex().row()
+        return (row, plan.steps[row]) if plan is not None and 0 <= row < len(plan.steps) else None
+
+    def margin(self) -> list[Block]:
+        """Explain the run that is selected, the order, and when a run ends."""
+        question, card, plan = self._question(), self.session.card, self.session.plan
+        if question is None or card is None or plan is None:
             return []
+        blocks: list[Block] = []
+        one = self.selected()
+        if one is not None:
+            blocks += self._explain(*one)
+        summary = card.summary + (tr(" (simulated)") if card.simulated else "")
         room = quantity_of("core_temperature_c").with_unit(card.limits.core_temperature_c)
-        return [
-            (f"{card.title}, {card.variant}", card.summary + (" (simulated)" if card.simulated else "")),
-            (
-                "In which order",
-                "Noise first: it needs a minute a duty and no heat. Then stock, as found. Then the heaviest load, "
-                "power ascending and the machine kept warm. The pick is confirmed last.",
+        ends = tr("When the hottest core's settled temperature is known to ±{k} K (95 %), at the latest after {m} min.").format(
+            k=f"{question.known_to_k:g}", m=f"{question.most_minutes:g}"
+        )
+        blocks += [
+            Words(f"{card.title}, {card.variant}", summary),
+            Words(
+                tr("In which order"),
+                tr(
+                    "Noise first: it needs a minute a duty and no heat. Then stock, as found. Then the heaviest load, "
+                    "power ascending and the machine kept warm. The pick is confirmed last."
+                ),
             ),
-            (
-                "When a run ends",
-                f"When the hottest core's settled temperature is known to ±{question.known_to_k:g}{NO_BREAK_SPACE}K "
-                f"(95 %), at the latest after {question.most_minutes:g}{NO_BREAK_SPACE}min.",
+            Words(tr("When a run ends"), ends),
+            Words(
+                tr("Guard"),
+                tr(
+                    "The load goes off and the safe setting comes back when the hottest core reads {room} for three "
+                    "seconds, when a core's sensor goes silent or stands still, or when a fan stalls."
+                ).format(room=room),
             ),
-            (
-                "Guard",
-                f"The load goes off and the safe setting comes back when the hottest core reads {room} for three seconds, "
-                "when a core's sensor goes silent or stands still, or when a fan stalls.",
-            ),
+            Deeds(("edit.undo", "plan.save")),
         ]
+        return blocks
+
+    def _explain(self, index: int, step: Step) -> list[Block]:
+        """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
+        card, models = self.session.card, self.session.answer.models
+        if card is None:
+            return []
+        run = self._measured().get((step.setting.over(card.stock).key(), step.load))
+        seen = foresee(models, [step])[0]
+        lines = []
+        quantity = quantity_of("hottest_core_c")
+        if run is not None and run.settled.known:
+            lines.append(_reading(tr("Core, settled"), quantity.text(run.settled.value_c), run.settled.half_width_k, "°C"))
+        elif math.isfinite(seen.core_c):
+            lines.append(_reading(tr("Core, foreseen"), quantity.text(seen.core_c), seen.core_hw, "°C"))
+        if run is not None and math.isfinite(run.noise_dba):
+            lines.append(Reading(tr("Noise in the room"), number_text(run.noise_dba, 1), unit="dBA"))
+        elif math.isfinite(seen.noise_dba):
+            lines.append(Reading(tr("Noise, foreseen"), number_text(seen.noise_dba, 1), unit="dBA"))
+        if run is not None and math.isfinite(run.power_w):
+            lines.append(Reading(tr("Package power"), number_text(run.power_w, 1), unit="W"))
+        if run is not None and run.failures:
+            lines.append(Reading(tr("Wrong results"), f"{run.failures}"))
+        words = step.setting.over(card.stock).text(("sustained_power_w", "fan_duty.case"))
+        blocks: list[Block] = [Title(tr("Run {n}, {stage}").format(n=index + 1, stage=step.stage), words)]
+        if lines:
+            blocks.append(Readings(tr("What it says"), tuple(lines)))
+        blocks.append(Words(tr("Why it is here"), step.reason + "."))
+        return blocks
 
 
-def _result(run: RunSummary | None) -> str:
-    """Return what a run came to, in a few figures."""
-    if run is None or run.running:
-        return ""
-    if run.failures:
-        return f"{run.failures} wrong"
-    if run.settled.known:
-        return quantity_of("hottest_core_c").with_unit(run.settled.value_c, run.settled.half_width_k)
-    return quantity_of("noise_dba").with_unit(run.noise_dba)
+def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:
+    return Reading(name, value, f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}", unit)
+
+
+def _figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:
+    """Return temperature and noise of a run as cells, and the level: measured in ink, foreseen soft."""
+    core, noise, level = Cell(), Cell(), math.nan
+    if run is not None and run.settled.known:
+        under = "cap_line" if run.heat_held else ""
+        core = Cell(number_text(run.settled.value_c, 1), f"±{number_text(run.settled.half_width_k, 1)}", under=under)
+    elif run is not None and run.failures:
+        core = Cell(tr("{n} wrong").format(n=run.failures), under="guard")
+    elif math.isfinite(seen.core_c):
+        core = Cell(number_text(seen.core_c, 1), f"±{number_text(seen.core_hw, 1)}", soft=True)
+    if run is not None and math.isfinite(run.noise_dba):
+        level = run.noise_dba
+        noise = Cell(number_text(level, 1))
+    elif math.isfinite(seen.noise_dba):
+        level = seen.noise_dba
+        noise = Cell(number_text(level, 1), soft=True)
+    return core, noise, level

@@ -1,23 +1,36 @@
 """The Run page: has it settled, what holds the clock, how far are the guards, how long yet."""
 
-import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
+import math
 
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QVBoxLayout, QWidget
+
+from niente.core.bench.distance import distances
 from niente.core.bench.states import State
-from niente.core.evidence import holds_of, hottest_core
-from niente.core.plan import Guard
-from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
-from niente.core.science.hold import Hold, shares
+from niente.core.evidence import hottest_core
+from niente.core.plan import Step
+from niente.core.planning.cost import typical_seconds
+from niente.core.planning.foresight import Seen, foresee
+from niente.core.quantities import duration_text, number_text, quantity_of
+from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.session import LiveRun, Session
-from niente.desktop.theme import Palette
-from niente.desktop.widgets.labels import label
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Words
+from niente.desktop.widgets.labels import action_button, label
 from niente.desktop.widgets.page import Page
-from niente.desktop.widgets.table import RowsModel, rows_view
+from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ["Next", "Stage", "Limit, W", "Case, %", "Load", "Why it is here"]
+HEADS = ("Next", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 QUEUE_ROWS = 4
+STATES = {
+    State.IDLE: "idle",
+    State.HOLDING: "holding, the load is off",
+    State.WAITING_FOR_HANDS: "waiting for hands",
+    State.RESTORING: "restoring the safe setting",
+}
 
 
 class RunPage(Page):
@@ -25,152 +38,221 @@ class RunPage(Page):
 
     name = "Run"
 
-    def __init__(self, session: Session, actions: Actions, palette: Palette) -> None:
-        super().__init__(session)
+    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+        super().__init__(session, actions, look)
+        self.sub = label("", "lead")
         self.settled = label("–", "great")
-        self.interval = label("", "soft")
-        self.state = label("", "soft")
-        answer = QVBoxLayout()
-        answer.setSpacing(0)
-        answer.addWidget(label("Hottest core settles at", "soft"))
-        value = QHBoxLayout()
-        value.addWidget(self.settled)
-        value.addWidget(self.interval)
-        answer.addLayout(value)
-        self.head.addLayout(answer)
-        self.head.addSpacing(16)
-        buttons = QVBoxLayout()
-        buttons.setSpacing(4)
+        self.interval = label("", "lead")
+        self.settled_note = label("", "soft")
+        self.known_lead = label("", "lead")
+        self.known = label("–", "title")
+        self.known_note = label("", "soft")
+        self.traces = Traces(look)
+        self.model = RowsModel([tr(head) for head in HEADS], {0, 2, 3, 5, 6, 8})
+        self.queue = rows_view(
+            tr("Queue: the runs that come next"), self.model, look, stretch=9, least={1: 84, 4: 60, 5: 84, 6: 40, 7: 44}
+        )
+        self.queue.setMinimumHeight(22 + 19)
         self.buttons: dict[str, QPushButton] = {}
-        for row in (("plan.start", "run.go_on", "run.hold_now"), ("run.hold_after", "run.skip", "run.note")):
-            line = QHBoxLayout()
-            for name in row:
-                action = actions[name]
-                button = QPushButton(action.text().removesuffix(" …").replace(" this run", ""))
-                button.setAccessibleName(action.text())
-                button.setToolTip(action.toolTip())
-                button.clicked.connect(action.trigger)
-                self.buttons[name] = button
-                line.addWidget(button)
-            buttons.addLayout(line)
-        self.head.addLayout(buttons)
-        self.traces = Traces(palette)
-        self.body.addWidget(self.traces, 1)
-        self.model = RowsModel(HEADS, {0, 2, 3})
-        self.queue = rows_view("Queue: the runs that come next", self.model, stretch=5, rows=QUEUE_ROWS, least={1: 96, 4: 72})
-        self.body.addWidget(self.queue)
-        self.follow(session.run_changed, session.state_changed, session.project_changed)
+        self._lay_out()
+        self.traces.looked_back.connect(actions["run.follow"].setEnabled)
+        actions["run.follow"].setEnabled(False)
+        self.follow(session.run_changed, session.state_changed, session.project_changed, session.answered)
+
+    def _lay_out(self) -> None:
+        self.words.addWidget(self.sub)
+        self.head.addLayout(
+            _figure(label(tr("Hottest core settles at"), "lead"), self.settled, self.interval, self.settled_note)
+        )
+        self.head.addSpacing(8)
+        self.head.addLayout(_figure(self.known_lead, self.known, None, self.known_note))
+        self.head.addSpacing(8)
+        grid = QGridLayout()
+        grid.setSpacing(4)
+        places = ("plan.start", "run.hold_now", "run.skip", "run.go_on", "run.hold_after", "run.note")
+        for place, name in enumerate(places):
+            button = action_button(self.actions_[name])
+            button.setMinimumWidth(70)
+            self.buttons[name] = button
+            grid.addWidget(button, place // 3, place % 3)
+        holder = QVBoxLayout()
+        holder.addLayout(grid)
+        holder.addStretch(1)
+        self.head.addLayout(holder)
+        split = QSplitter(Qt.Orientation.Vertical)
+        split.setHandleWidth(1)
+        split.setChildrenCollapsible(False)
+        upper = QWidget()
+        rows = QVBoxLayout(upper)
+        rows.setContentsMargins(0, 0, 0, 4)
+        rows.addWidget(self.traces)
+        split.addWidget(upper)
+        split.addWidget(self.queue)
+        split.setStretchFactor(0, 1)
+        split.setSizes([420, 22 + 19 * QUEUE_ROWS])
+        self.body.addWidget(split, 1)
+
+    def follow_now(self) -> None:
+        """Bring the traces back to now."""
+        self.traces.follow_now()
 
     def refresh(self) -> None:
-        """Show run, state, buttons and queue."""
-        session, live = self.session, self.session.live
-        busy, holding = session.busy(), session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
-        self.buttons["plan.start"].setEnabled(session.bench is not None and not busy)
-        self.buttons["run.go_on"].setEnabled(holding)
-        for name in ("run.hold_now", "run.hold_after", "run.skip"):
-            self.buttons[name].setEnabled(busy and not holding)
-        if live is None:
-            self.set_head("No run yet", "Start the plan to see it settle")
+        """Show run, state and queue."""
+        session, live, card = self.session, self.session.live, self.session.card
+        if card is not None:
+            self.traces.attach(card)
+        if live is None or card is None:
+            self.set_head(tr("No run yet"), tr("Start the plan to see it settle"))
+            self.sub.setText("")
         else:
-            opened = live.opened
-            words = opened.step.setting.text(("sustained_power_w", "fan_duty.case"))
-            load = session.card.load(opened.step.load) if session.card is not None else None
-            state = session.state if live.closed is None else f"{live.closed.how}, {live.closed.why}"
-            self.set_head(
-                f"Run {opened.index + 1} of {opened.total}, {load.title.lower() if load else opened.step.load}: {state}",
-                words,
-            )
+            step = live.opened.step
+            lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
+            state = f"{live.closed.how}, {live.closed.why}" if live.closed is not None else tr(STATES.get(session.state, ""))
+            self.set_head(f"{lead}: {state}" if state else lead, _title(step))
+            load = card.load(step.load)
+            offset = step.setting.over(card.stock).voltage_offset_mv
+            words = [load.title if load is not None else step.load]
+            if offset is not None:
+                words.append(tr("offset {mv}").format(mv=quantity_of("voltage_offset_mv").with_unit(offset)))
+            self.sub.setText(", ".join([*words, card.variant]))
         self.model.set_rows(self._rows())
         self.show_frame()
 
     def show_frame(self) -> None:
         """Show the latest samples."""
-        live, card = self.session.live, self.session.card
-        if live is None or card is None:
+        live, strip = self.session.live, self.session.strip
+        if live is None or strip is None:
             return
+        self._show_forecast(live)
+        if self.isVisible():
+            models = self.session.answer.models
+            background = models.noise.background_dba if models is not None else math.nan
+            self.traces.show_run(strip, live, self.session.notes, background)
+
+    def _show_forecast(self, live: LiveRun) -> None:
+        quantity = quantity_of("hottest_core_c")
+        room = self.session.frame
         if live.forecasts:
             _, value, half_width = live.forecasts[-1]
-            quantity = quantity_of("hottest_core_c")
-            self.settled.setText(quantity.text(value))
-            self.interval.setText(f"± {number_text(half_width, 1)}{NO_BREAK_SPACE}{quantity.unit} (95 %)")
+            _say(self.settled, quantity.text(value))
+            _say(self.interval, f"± {number_text(half_width, 1)}\u00a0{quantity.unit}")
         else:
-            self.settled.setText("–")
-            self.interval.setText("not known yet")
-        if self.isVisible():
-            self.traces.show_run(card, live)
+            _say(self.settled, "–")
+            _say(self.interval, quantity.unit)
+        _say(self.settled_note, tr("95 % interval") if room is not None and live.forecasts else tr("not known yet"))
+        self._show_known(live)
 
-    def _rows(self) -> list[list[str]]:
-        plan, session = self.session.plan, self.session
-        if plan is None:
+    def _show_known(self, live: LiveRun) -> None:
+        rule, ahead = live.opened.step.exposure, live.known_in_s
+        gone = live.samples.seconds
+        if live.closed is not None:
+            _say(self.known_lead, tr("This run took"))
+            _say(self.known, duration_text(gone))
+            _say(self.known_note, tr("all samples are in the book"))
+            return
+        if rule.known_to_k is None:
+            _say(self.known_lead, tr("This run ends in"))
+            _say(self.known, duration_text(max(rule.least_s - gone, 0.0)))
+            _say(self.known_note, tr("fixed, {t}").format(t=duration_text(rule.least_s)))
+            return
+        _say(self.known_lead, tr("Known to ± {k} K in").format(k=number_text(rule.known_to_k, 1)))
+        _say(self.known, "–" if ahead is None or ahead != ahead else duration_text(ahead))
+        _say(self.known_note, tr("at the latest in {t}").format(t=duration_text(max(rule.most_s - gone, 0.0))))
+
+    def _rows(self) -> list[list[Cell | str]]:
+        plan, session, card = self.session.plan, self.session, self.session.card
+        if plan is None or card is None:
             return []
         now = session.live.opened.index if session.live is not None and session.busy() else -1
-        rows = []
-        for index, step in enumerate(plan.steps):
-            if index in session.done or index == now:
-                continue
-            limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get("case")
-            rows.append(
-                [
-                    f"{index + 1}",
-                    step.stage,
-                    "" if limit is None else f"{limit:g}",
-                    "" if duty is None else f"{duty:g}",
-                    step.load,
-                    step.reason,
-                ]
-            )
-            if len(rows) == QUEUE_ROWS:
-                break
-        return rows
+        models = session.answer.models
+        background = models.noise.background_dba if models is not None else math.nan
+        ahead = [(index, step) for index, step in enumerate(plan.steps) if index not in session.done and index != now]
+        seen = foresee(models, [step for _, step in ahead])
+        return [_row(index, step, said, background) for (index, step), said in zip(ahead, seen, strict=True)]
 
     def live_line(self) -> str:
         """Return where the plan stands."""
         live, card = self.session.live, self.session.card
         if live is None or card is None or not self.session.busy():
-            return "nothing runs"
+            return tr("nothing runs")
+        place = tr("{n} of {total}").format(n=live.opened.index + 1, total=live.opened.total)
         if live.samples.count == 0:
-            return f"{live.opened.index + 1} of {live.opened.total}"
+            return place
         hot = hottest_core(card, live.samples.values)
         reading = live.samples.values[-1, hot] if hot is not None else float("nan")
-        return f"{live.opened.index + 1} of {live.opened.total}, {quantity_of('hottest_core_c').with_unit(float(reading))}"
+        return f"{place}, {quantity_of('hottest_core_c').with_unit(float(reading))}"
 
     def finished(self) -> bool:
         """Every step of the plan has its answer."""
         plan = self.session.plan
         return plan is not None and len(self.session.done) >= len(plan.steps)
 
-    def margin(self) -> list[tuple[str, str]]:
-        """Say how far the guards are, what holds the clock, and why this run."""
+    def margin(self) -> list[Block]:
+        """Say how far the guards are, what the band means, and why this run."""
         live, card, plan = self.session.live, self.session.card, self.session.plan
         if live is None or card is None or plan is None or live.samples.count == 0:
-            return [("Guards", "They stand from the first sample of a run on.")]
-        words = [("This run", live.opened.step.reason)]
-        guards = "\n".join(self._distance(guard, live) for guard in plan.guards)
-        words.append(("Guards, distance left", guards))
-        recent = live.samples.values[-120:]
-        if live.opened.step.load != "idle":
-            held = shares(holds_of(card, recent, live.opened.step.setting))
-            text = ", ".join(
-                f"{hold.words} {number_text(100 * share, 0)}{NO_BREAK_SPACE}%"
-                for hold, share in sorted(held.items(), key=lambda item: -item[1])
-            )
-            words.append(("Holds the clock, last two minutes", text))
-        words.append(
-            (
-                "So far",
-                f"{duration_text(live.samples.seconds)} of the rig's time, {live.samples.count} samples, all in the book.",
-            )
+            return [
+                Words(tr("Guards"), tr("They stand from the first sample of a run on, and end it before anything is harmed.")),
+                HoldLegend(tr("Hold band")),
+            ]
+        far = distances(card, plan.guards, live.opened.step.setting, live.samples)
+        blocks: list[Block] = [Far(tr("Guards"), tr("distance; time at this slope"), far), HoldLegend(tr("Hold band"))]
+        taken = tr("{t} of the rig's time, {n} samples, all in the book.").format(
+            t=duration_text(live.samples.seconds), n=live.samples.count
         )
-        if Hold.HEAT in shares(holds_of(card, recent, live.opened.step.setting)):
-            words.append(("Caution", "Heat holds the clock here: the reading is the cap, and says nothing of the heat path."))
-        return words
+        blocks.append(Words(tr("This run"), f"{live.opened.step.reason}. {taken}"))
+        if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
+            words = tr("Heat holds the clock here: the reading is the cap, and says nothing of the heat path.")
+            blocks.append(Words(tr("Caution"), words))
+        for note in self.session.notes[-3:]:
+            blocks.append(Words(f"N{note.number}", note.text))
+        return blocks
 
-    def _distance(self, guard: Guard, live: LiveRun) -> str:
-        card, quantity = self.session.card, quantity_of(guard.quantity)
-        if card is None:
-            return ""
-        readings = live.samples.values[-1, list(card.indices(guard.quantity))]
-        highest = float(np.nanmax(readings)) if np.isfinite(readings).any() else float("nan")
-        left = number_text(guard.trip - highest, 1)
-        title = "Hottest core" if guard.quantity == "core_temperature_c" else quantity.title
-        return f"{title}: {left}{NO_BREAK_SPACE}K to {quantity.with_unit(guard.trip)}"
+
+def _row(index: int, step: Step, said: Seen, background_dba: float) -> list[Cell | str]:
+    limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get("case")
+    core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
+    return [
+        f"{index + 1}",
+        Cell(step.stage, soft=True),
+        "" if limit is None else f"{limit:g}",
+        "" if duty is None else f"{duty:g}",
+        Cell(step.load, soft=True),
+        core,
+        number_text(said.noise_dba, 1) if math.isfinite(said.noise_dba) else "",
+        Cell(dynamic_mark(said.noise_dba, background_dba), mark=True),
+        f"{typical_seconds(step.exposure) / 60.0:.0f}",
+        step.reason,
+    ]
+
+
+def _title(step: Step) -> str:
+    parts = []
+    if step.setting.sustained_power_w is not None:
+        parts.append(quantity_of("sustained_power_w").with_unit(step.setting.sustained_power_w))
+    if "case" in step.setting.fan_duty:
+        parts.append(tr("case fans {duty}").format(duty=quantity_of("fan_duty").with_unit(step.setting.fan_duty["case"])))
+    return ", ".join(parts) or step.setting.text()
+
+
+def _figure(lead: QWidget, value: QWidget, beside: QWidget | None, note: QWidget) -> QVBoxLayout:
+    """Return a large figure under its name, its interval beside it, a note below."""
+    rows = QVBoxLayout()
+    rows.setSpacing(0)
+    rows.addWidget(lead)
+    line = QHBoxLayout()
+    line.setSpacing(6)
+    line.addWidget(value)
+    if beside is not None:
+        line.addWidget(beside, 0, Qt.AlignmentFlag.AlignBottom)
+        beside.setContentsMargins(0, 0, 0, 6)
+    line.addStretch(1)
+    rows.addLayout(line)
+    rows.addWidget(note)
+    rows.addStretch(1)
+    return rows
+
+
+def _say(where: QWidget, text: str) -> None:
+    if where.text() != text:  # type: ignore[attr-defined]
+        where.setText(text)  # type: ignore[attr-defined]

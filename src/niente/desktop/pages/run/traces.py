@@ -1,206 +1,262 @@
-"""The traces of a run: forecast, temperature, power and clock, noise, on one time axis with the hold band beneath."""
+"""The traces as a widget: it follows the run, and lets a person look back, zoom, and read under a crosshair."""
 
+import math
 import time
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QWheelEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from niente.core.evidence import column, holds_of, hottest_core
-from niente.core.rigcard import LoadKind, RigCard
-from niente.core.science.hold import Hold
-from niente.desktop.session import LiveRun
-from niente.desktop.theme import SMALL, Palette, font
-from niente.desktop.widgets.plots import canvas, dress, pen
+from niente.core.bench.strip import Strip
+from niente.core.evidence import hottest_core
+from niente.core.quantities import quantity_of
+from niente.core.rigcard import RigCard
+from niente.desktop.pages.run.painting import WIDE_FORECAST_K, Painting, Sight, clock_text
+from niente.desktop.pages.run.panels import Panel, panels_of
+from niente.desktop.session import LiveRun, Note
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import faint, pen
+from niente.desktop.widgets.canvas import Canvas
 
 DRAW_S = 0.1
-BRUSHES = {
-    Hold.NOTHING: Qt.BrushStyle.NoBrush,
-    Hold.CLOCK_CAP: Qt.BrushStyle.Dense5Pattern,
-    Hold.POWER_LIMIT: Qt.BrushStyle.BDiagPattern,
-    Hold.HEAT: Qt.BrushStyle.SolidPattern,
-    Hold.FAULT: Qt.BrushStyle.DiagCrossPattern,
-}
+GUTTERS = (96, 26, 128, 46)
+LEAST_MINUTES, FUTURE = 12.0, 0.30
+"""The time axis shows at least this long, and leaves this share of it free for what is still to come."""
+ZOOM, NARROWEST_S = 1.25, 30.0
+NEAR_K = 25.0
+"""The forecast's scale takes a guard or cap in that is this near."""
 
 
 class Traces(QWidget):
-    """Four stacked panels over minutes of the rig's time, and the hold band."""
+    """The stack of panels. Wheel and + − zoom, drag and arrow keys look back, the pointer (or Ctrl and arrows) reads."""
 
-    def __init__(self, palette: Palette) -> None:
+    looked_back = Signal(bool)
+
+    def __init__(self, look: Look) -> None:
         super().__init__()
-        self._palette = p = palette
-        self._canvas = canvas(p, "Traces of the run: temperature, power, clock and noise over minutes")
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self._canvas)
-        self._temperature = self._panel(0, "Core °C")
-        self._power = self._panel(1, "Power W")
-        self._clock = self._panel(2, "Clock MHz")
-        self._noise = self._panel(3, "Noise dBA")
-        self._hold = self._panel(4, "Hold", "Minutes of the rig's time")
-        layout = self._canvas.ci.layout
-        for row, share in enumerate((9, 4, 4, 4, 1)):
-            layout.setRowStretchFactor(row, share)
-        self._hold.getAxis("left").setTicks([[]])
-        self._hold.setYRange(0, 1)
-        self._hold.setMaximumHeight(58)
-        self.curves = {
-            "hot": self._temperature.plot(pen=pen(p.ink, 1.5), name="hottest core"),
-            "air": self._temperature.plot(pen=pen(p.second, 1.25)),
-            "room": self._temperature.plot(pen=pen(p.soft, 1, Qt.PenStyle.DashLine)),
-            "forecast": self._temperature.plot(pen=pen(p.accent, 1.5)),
-            "power": self._power.plot(pen=pen(p.ink, 1.5)),
-            "clock": self._clock.plot(pen=pen(p.ink, 1.5)),
-            "noise": self._noise.plot(pen=pen(p.ink, 1.25)),
-        }
-        low, high = self._temperature.plot(pen=pen(p.accent, 1)), self._temperature.plot(pen=pen(p.accent, 1))
-        tint = QColor(p.accent)
-        tint.setAlphaF(0.16)
-        self._band = (low, high)
-        self._temperature.addItem(pg.FillBetweenItem(low, high, brush=tint))
-        self._cap = pg.InfiniteLine(angle=0, pen=pen(p.cap, 1, Qt.PenStyle.DashLine))
-        self._limit = pg.InfiniteLine(angle=0, pen=pen(p.cap, 1, Qt.PenStyle.DashLine))
-        self._temperature.addItem(self._cap)
-        self._power.addItem(self._limit)
-        self._names = [
-            self._name(text, colour)
-            for text, colour in (
-                ("hottest core", p.ink),
-                ("case air", p.second),
-                ("room", p.soft),
-                ("settles at", p.accent),
-                ("temperature cap", p.cap),
-            )
-        ]
-        self._holds = {hold: self._bar(hold, colour) for hold, colour in self._hold_colours().items()}
-        self._drawn = (-1, -1)
+        self.look = look
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumHeight(300)
+        self.setAccessibleName(tr("Traces of the run; arrow keys look back, plus and minus zoom, Home follows"))
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self.sight: Sight | None = None
+        self.following = True
+        self._grabbed: tuple[float, tuple[float, float]] | None = None
         self._drawn_at = 0.0
-        self._right = 0.0
+        self._drawn: tuple[int, int] = (-1, -1)
+        self._spoken_at = 0.0
+        look.changed.connect(self._dress)
 
-    def _hold_colours(self) -> dict[Hold, str]:
-        p = self._palette
-        return {
-            Hold.NOTHING: p.strong_rule,
-            Hold.CLOCK_CAP: p.second,
-            Hold.POWER_LIMIT: p.cap,
-            Hold.HEAT: p.guard,
-            Hold.FAULT: p.fault,
-        }
-
-    def _bar(self, hold: Hold, colour: str) -> pg.BarGraphItem:
-        brush = pg.mkBrush(colour)
-        brush.setStyle(BRUSHES[hold])
-        bar = pg.BarGraphItem(x0=[], x1=[], y0=0.0, y1=1.0, brush=brush, pen=pen(colour))
-        self._hold.addItem(bar)
-        return bar
-
-    def _panel(self, row: int, left: str, bottom: str = "") -> pg.PlotItem:
-        panel = self._canvas.addPlot(row=row, col=0)
-        dress(panel, self._palette, left, bottom)
-        if row:
-            panel.setXLink(self._temperature)
-        if not bottom:
-            panel.hideAxis("bottom")
-        panel.setMouseEnabled(x=True, y=False)
-        return panel
-
-    def _name(self, text: str, colour: str) -> pg.TextItem:
-        item = pg.TextItem(text, color=colour, anchor=(0, 0.5), fill=self._palette.ground)
-        item.setFont(font(SMALL))
-        self._temperature.addItem(item, ignoreBounds=True)
-        return item
-
-    def show_run(self, card: RigCard, live: LiveRun) -> None:
-        """Draw a run as far as it has come; what comes sooner than ``DRAW_S`` after the last drawing waits for the next."""
-        count, now = live.samples.count, time.monotonic()
-        same_run = self._drawn[0] == live.opened.run_id
-        if count < 2 or (same_run and (count == self._drawn[1] or now - self._drawn_at < DRAW_S)):
+    def attach(self, card: RigCard) -> None:
+        """Make the panels for a rig; a window keeps to one."""
+        if self.sight is not None:
             return
-        self._drawn, self._drawn_at = (live.opened.run_id, count), now
-        time_s, values = live.samples.time_s, live.samples.values
-        minutes = (time_s - time_s[0]) / 60.0
-        stride = max(1, count // 1000)
-        at = minutes[::stride]
+        canvas = Canvas(self.look, GUTTERS, spacing=8)
+        canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._rows.addWidget(canvas)
+        panels = [Panel(canvas, row, spec) for row, spec in enumerate(panels_of(card))]
+        self.sight = Sight(card, canvas, panels, (0.0, LEAST_MINUTES * 60.0))
+        painting = Painting(self.sight)
+        canvas.under, canvas.over = painting.under, painting.over
+        self._levels = painting.levels
+        forecast = panels[0].box
+        for panel in panels[1:]:
+            panel.box.setXLink(forecast)
+        self._low, self._high, self._centre = (pg.PlotCurveItem(antialias=True) for _ in range(3))
+        self._between = pg.FillBetweenItem(self._low, self._high)
+        for item in (self._between, self._low, self._high, self._centre):
+            forecast.addItem(item)
+        self._dress()
 
-        def trace(name: str) -> np.ndarray:
-            return column(card, values, name)[::stride]
+    def _dress(self) -> None:
+        if self.sight is None:
+            return
+        p = self.look.palette
+        for panel in self.sight.panels:
+            panel.dress()
+        self._between.setBrush(faint(p.accent, 0.16))
+        for edge in (self._low, self._high):
+            edge.setPen(pen(p.accent, 1.25))
+        self._centre.setPen(pen(p.ink, 1.5))
 
-        hot = hottest_core(card, values)
+    # -- showing -------------------------------------------------------------------------------------------------
+
+    def show_run(self, strip: Strip, live: LiveRun, notes: list[Note], background_dba: float) -> None:
+        """Draw what has come; what comes sooner than ``DRAW_S`` after the last drawing waits for the next."""
+        sight, count, now = self.sight, live.samples.count, time.monotonic()
+        if sight is None or (count, live.opened.run_id) == self._drawn or now - self._drawn_at < DRAW_S:
+            return
+        self._drawn, self._drawn_at = (count, live.opened.run_id), now
+        sight.strip, sight.live, sight.notes, sight.background_dba = strip, live, notes, background_dba
+        strip.catch_up()
+        if not strip.time_s.shape[0]:
+            return
+        if self.following:
+            self._follow(sight)
+        self.draw()
+
+    @staticmethod
+    def _follow(sight: Sight) -> None:
+        """Keep now in view, with room for what is to come; in steps, so that the axis does not crawl."""
+        now = sight.latest()
+        start = sight.origin() or now
+        low, high = sight.range_s
+        length, gone = high - low, max(now - start, LEAST_MINUTES * 20.0)
+        if low <= start and now <= high - 0.1 * length and length <= 3 * gone:
+            return
+        length = max((now - start) / (1.0 - FUTURE) * 1.15, LEAST_MINUTES * 60.0)
+        before = min(120.0, 0.15 * length)
+        sight.range_s = (start - before, start - before + length)
+
+    def follow_now(self) -> None:
+        """Come back to now."""
+        if self.sight is None:
+            return
+        self.following = True
+        self.sight.range_s = (math.inf, math.inf)
+        self._follow(self.sight)
+        self.looked_back.emit(False)
+        self.draw()
+
+    def draw(self) -> None:
+        """Draw the span in view, as finely as its pixels can show."""
+        sight = self.sight
+        if sight is None or sight.strip is None or sight.live is None:
+            return
+        low, high = sight.range_s
+        pixels = max(int(sight.canvas.area(sight.panels[0].box).width()), 100)
+        hot = hottest_core(sight.card, sight.live.samples.values)
         if hot is not None:
-            self.curves["hot"].setData(at, values[::stride, hot])
-        self.curves["air"].setData(at, trace("case_air_temperature_c"))
-        self.curves["room"].setData(at, trace("room_temperature_c"))
-        self.curves["power"].setData(at, trace("package_power_w"))
-        self.curves["clock"].setData(at, trace("effective_clock_mhz"))
-        self.curves["noise"].setData(at, trace("noise_dba"))
-        whole = live.opened.step.setting.over(card.stock)
-        self._cap.setVisible(whole.temperature_cap_c is not None)
-        self._cap.setValue(whole.temperature_cap_c or 0.0)
-        self._limit.setValue(whole.sustained_power_w or 0.0)
-        self._show_forecast(live, float(time_s[0]))
-        self._name_lines(card, live, minutes, hot)
-        self._show_holds(card, live, minutes)
-        shown = [self.curves[name].getData()[1] for name in ("hot", "air", "room")]
-        _keep_open(self._temperature, np.concatenate([*shown, [whole.temperature_cap_c or shown[0][-1]]]), 20.0)
-        for panel, name, least in ((self._power, "power", 20.0), (self._clock, "clock", 200.0), (self._noise, "noise", 6.0)):
-            _keep_open(panel, self.curves[name].getData()[1], least)
-        wanted = max(5.0, float(minutes[-1]) * 1.12)
-        if not wanted <= self._right <= 1.5 * wanted:  # in steps, so that the axes are not drawn anew at every sample
-            self._right = 1.25 * wanted
-            self._temperature.setXRange(0.0, self._right, padding=0.0)
+            sight.hot = sight.card.channels[hot].name
+        setting = sight.live.opened.step.setting.over(sight.card.stock)
+        for panel in sight.panels[1:]:
+            for line in panel.spec.lines:
+                panel.show(line, *sight.strip.line(sight.channel(line), low, high, pixels))
+            limit = setting.sustained_power_w if panel.spec.title == "Power" else None
+            panel.fit([limit] if limit else [])
+            panel.fit([], second=True)
+        self._show_forecast(sight, sight.live)
+        sight.panels[0].box.setXRange(low, high, padding=0.0)
+        sight.canvas.viewport().update()
+        self._speak(sight)
 
-    def _show_forecast(self, live: LiveRun, start_s: float) -> None:
-        known = np.array([item for item in live.forecasts if item[2] < 15.0]).reshape(-1, 3)
-        at = (known[:, 0] - start_s) / 60.0
-        self.curves["forecast"].setData(at, known[:, 1])
-        self._band[0].setData(at, known[:, 1] - known[:, 2])
-        self._band[1].setData(at, known[:, 1] + known[:, 2])
+    def _show_forecast(self, sight: Sight, live: LiveRun) -> None:
+        known = np.array([item for item in live.forecasts if item[2] < WIDE_FORECAST_K]).reshape(-1, 3)
+        edges = known[:, 1] - known[:, 2], known[:, 1] + known[:, 2]
+        self._centre.setData(known[:, 0], known[:, 1])
+        self._low.setData(known[:, 0], edges[0])
+        self._high.setData(known[:, 0], edges[1])
+        near = [level for level, _, _ in self._levels() if not known.shape[0] or abs(level - known[-1, 1]) < NEAR_K]
+        sight.panels[0].fit([*edges[0].tolist(), *edges[1].tolist(), *near] or [40.0, 90.0])
 
-    def _name_lines(self, card: RigCard, live: LiveRun, minutes: np.ndarray, hot: int | None) -> None:
-        """Names stand at the line ends, moved apart where they would meet."""
-        values = live.samples.values
-        whole = live.opened.step.setting.over(card.stock)
-        heights = [
-            float(values[-1, hot]) if hot is not None else None,
-            float(column(card, values[-1:], "case_air_temperature_c")[0]),
-            float(column(card, values[-1:], "room_temperature_c")[0]),
-            live.forecasts[-1][1] if live.forecasts and live.forecasts[-1][2] < 15.0 else None,
-            whole.temperature_cap_c,
-        ]
-        low, high = self._temperature.viewRange()[1]
-        apart = (high - low) * 16.0 / max(self._temperature.height(), 60.0)
-        taken: list[float] = []
-        for item, height in sorted(zip(self._names, heights, strict=True), key=lambda pair: pair[1] or -1e9):
-            item.setVisible(height is not None and height == height)
-            if height is None or height != height:
-                continue
-            place = max([height, *(other + apart for other in taken[-1:])])
-            taken.append(place)
-            item.setPos(float(minutes[-1]), place)
+    # -- looking -------------------------------------------------------------------------------------------------
 
-    def _show_holds(self, card: RigCard, live: LiveRun, minutes: np.ndarray) -> None:
-        """Draw the hold band: colour and texture, pieces merged where the hold stays the same."""
-        load = card.load(live.opened.step.load)
-        idle = load is None or load.kind == LoadKind.IDLE
-        held = holds_of(card, live.samples.values, live.opened.step.setting)
-        edges = np.flatnonzero(np.diff(held)) + 1
-        starts, ends = np.concatenate([[0], edges]), np.concatenate([edges, [held.shape[0] - 1]])
-        for hold, bar in self._holds.items():
-            mine = (held[starts] == hold) & (not idle)
-            bar.setOpts(x0=minutes[starts[mine]], x1=minutes[ends[mine]])
+    def _look_at(self, low: float, high: float) -> None:
+        sight = self.sight
+        if sight is None or sight.strip is None or not sight.strip.time_s.shape[0]:
+            return
+        first, last = float(sight.strip.time_s[0]), sight.latest()
+        length = min(max(high - low, NARROWEST_S), max(2.0 * (last - first), LEAST_MINUTES * 60.0))
+        low = min(max(low, first - 0.5 * length), last - 0.2 * length)
+        sight.range_s = (low, low + length)
+        self.following = False
+        self.looked_back.emit(True)
+        self.draw()
 
+    def zoom(self, factor: float, at: float | None = None) -> None:
+        """Show a longer or shorter span round a rig time (the span's middle where none is given)."""
+        if self.sight is not None:
+            low, high = self.sight.range_s
+            middle = (low + high) / 2 if at is None else at
+            self._look_at(middle - (middle - low) * factor, middle + (high - middle) * factor)
 
-def _keep_open(panel: pg.PlotItem, values: np.ndarray, least: float) -> None:
-    """Show at least a span that matters: a steady reading then looks steady, and its noise stays small."""
-    known = values[np.isfinite(values)]
-    if not known.shape[0]:
-        return
-    low, high = float(np.min(known)), float(np.max(known))
-    wanted = max(least, 1.1 * (high - low))
-    bottom, top = panel.viewRange()[1]
-    if bottom <= low and high <= top and wanted <= top - bottom <= 2.0 * wanted:
-        return  # it still fits: axes are drawn anew only when they have to be
-    spare = (1.25 * wanted - (high - low)) / 2
-    panel.setYRange(low - spare, high + spare, padding=0.0)
+    def pan(self, share: float) -> None:
+        """Look earlier or later by a share of the span."""
+        if self.sight is not None:
+            low, high = self.sight.range_s
+            self._look_at(low + share * (high - low), high + share * (high - low))
+
+    def read_at(self, rig_time_s: float | None) -> None:
+        """Put the crosshair at a rig time, or take it away."""
+        if self.sight is not None:
+            self.sight.cross_s = rig_time_s
+            self.sight.canvas.viewport().update()
+            self._speak(self.sight, at_once=True)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Zoom round the pointer."""
+        if self.sight is not None and event.angleDelta().y():
+            at = self.sight.time().value(event.position().x())
+            self.zoom(1 / ZOOM if event.angleDelta().y() > 0 else ZOOM, at)
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take hold of the time axis."""
+        if self.sight is not None:
+            self._grabbed = (event.position().x(), self.sight.range_s)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go of it."""
+        self._grabbed = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Come back to now."""
+        self.follow_now()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag the time axis, or read under the pointer."""
+        if self.sight is None:
+            return
+        across, x = self.sight.time(), event.position().x()
+        if self._grabbed is not None and event.buttons():
+            begun, (low, high) = self._grabbed
+            shift = (begun - x) * (across.high - across.low) / (across.end_px - across.start_px)
+            if abs(begun - x) > 2:
+                self._look_at(low + shift, high + shift)
+            return
+        self.read_at(across.value(x) if across.start_px <= x <= across.end_px else None)
+
+    def leaveEvent(self, event: object) -> None:
+        """Take the crosshair away."""
+        self.read_at(None)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Look back and zoom; with Ctrl the arrows move the crosshair."""
+        key = Qt.Key(event.key())
+        step = {Qt.Key.Key_Left: -1.0, Qt.Key.Key_Right: 1.0}.get(key)
+        if self.sight is not None and step is not None and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            low, high = self.sight.range_s
+            at = self.sight.cross_s if self.sight.cross_s is not None else min(high, self.sight.latest())
+            self.read_at(min(max(at + step * (high - low) / 60.0, low), high))
+        elif step is not None:
+            self.pan(0.1 * step)
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(1 / ZOOM)
+        elif key == Qt.Key.Key_Minus:
+            self.zoom(ZOOM)
+        elif key == Qt.Key.Key_Home:
+            self.follow_now()
+        elif key == Qt.Key.Key_Escape:
+            self.read_at(None)
+        else:
+            super().keyPressEvent(event)
+
+    def _speak(self, sight: Sight, *, at_once: bool = False) -> None:
+        """Keep the text alternative up to date, at the pace of hearing."""
+        now = time.monotonic()
+        if sight.strip is None or (now - self._spoken_at < 1.0 and not at_once):
+            return
+        self._spoken_at = now
+        at = sight.cross_s if sight.cross_s is not None else sight.latest()
+        parts = [tr("At minute {t}").format(t=clock_text(at - sight.origin(), fine=True))]
+        for panel in sight.panels[1:]:
+            for line in panel.spec.lines:
+                value = sight.strip.at(sight.channel(line), at)
+                if math.isfinite(value):
+                    parts.append(f"{line.title} {quantity_of(line.quantity).with_unit(value)}")
+        self.setAccessibleDescription("; ".join(parts))

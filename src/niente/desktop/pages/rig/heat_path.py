@@ -1,0 +1,246 @@
+"""The heat path: a ladder from the hottest core to the room whose rungs are as long as the kelvins lost there."""
+
+import msgspec
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from niente.core.quantities import number_text
+from niente.core.science.thermal import Rung
+from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import draw_text
+from niente.desktop.widgets.scale import Span, ticks
+
+NAMES_PX, LADDER_TOP, RUNG_PX, BAR = 132, 74, 76, 14
+POWER_STEP_W = 5.0
+RIGHT = Qt.AlignmentFlag.AlignRight
+MIDDLE = Qt.AlignmentFlag.AlignHCenter
+
+
+class Ladder(msgspec.Struct, frozen=True):
+    """What is drawn: the rungs, core first, at a power and a room; ``sub`` says under each name what it runs through.
+
+    ``typical`` is drawn open: nothing has been fitted yet.
+    """
+
+    rungs: tuple[Rung, ...]
+    sub: tuple[str, ...]
+    power_w: float
+    power_range_w: tuple[float, float]
+    room_c: float
+    typical: bool
+
+    @property
+    def core_c(self) -> float:
+        """Where the ladder stands at its top."""
+        return self.room_c + sum(rung.kelvin for rung in self.rungs)
+
+    @property
+    def by_fans_k(self) -> float:
+        """What the fans at their fastest would take away."""
+        return sum(rung.by_fans_k for rung in self.rungs)
+
+
+class HeatPath(QWidget):
+    """The ladder, and the scale of watts above it that mouse and keys move along."""
+
+    power_moved = Signal(float)
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self._ladder: Ladder | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(tr("Heat path; left and right arrow keys change the power it is drawn at"))
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(420, LADDER_TOP + 3 * RUNG_PX + 60)
+        look.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        """As in the picture at 1280 px."""
+        return QSize(596, LADDER_TOP + 3 * RUNG_PX + 84)
+
+    def show_ladder(self, ladder: Ladder | None) -> None:
+        """Draw another ladder."""
+        self._ladder = ladder
+        self.setAccessibleDescription(spoken(ladder) if ladder is not None else "")
+        self.update()
+
+    # -- the scale of watts ------------------------------------------------------------------------------------
+
+    def _watts(self) -> Span:
+        low, high = self._ladder.power_range_w if self._ladder is not None else (0.0, 1.0)
+        return Span(low, high, 32.0, self.width() - 8.0)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take the power from where the scale is pressed."""
+        self.mouseMoveEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Drag the power along its scale."""
+        if self._ladder is not None and event.buttons() and event.position().y() < LADDER_TOP - 24:
+            self._move(self._watts().value(event.position().x()))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Move the power by a step."""
+        step = {Qt.Key.Key_Left: -POWER_STEP_W, Qt.Key.Key_Right: POWER_STEP_W}.get(Qt.Key(event.key()))
+        if step is None or self._ladder is None:
+            super().keyPressEvent(event)
+            return
+        self._move(self._ladder.power_w + step)
+
+    def _move(self, power_w: float) -> None:
+        if self._ladder is not None:
+            low, high = self._ladder.power_range_w
+            self.power_moved.emit(min(max(float(round(power_w)), low), high))
+
+    # -- painting ------------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the scale of watts, the ladder, and what of it the fans can change."""
+        if self._ladder is None:
+            return
+        painter = QPainter(self)
+        self._draw_watts(painter, self._ladder)
+        across = self._celsius(self._ladder)
+        self._draw_grid(painter, self._ladder, across)
+        self._draw_rungs(painter, self._ladder, across)
+        self._draw_shares(painter, self._ladder, across)
+        painter.end()
+
+    def _draw_watts(self, painter: QPainter, ladder: Ladder) -> None:
+        p, scale = self._look.palette, self._watts()
+        draw_text(painter, QPointF(0, 20), tr("At"), font(BODY), p.soft)
+        painter.setPen(QPen(QColor(p.soft), 1.0))
+        painter.drawLine(QPointF(scale.start_px, 16.5), QPointF(scale.end_px, 16.5))
+        for value in ticks(scale.low, scale.high, 7):
+            x = round(scale.px(value)) + 0.5
+            painter.setPen(QPen(QColor(p.soft), 1.0))
+            painter.drawLine(QPointF(x, 13.5), QPointF(x, 19.5))
+            text = number_text(value, 0)
+            if abs(scale.px(value) - scale.px(ladder.power_w)) > 26:
+                draw_text(painter, QPointF(x, 34), text, font(SMALL), p.soft, align=MIDDLE)
+        x = scale.px(ladder.power_w)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(p.accent))
+        painter.drawPolygon(QPolygonF([QPointF(x - 6, 5), QPointF(x + 6, 5), QPointF(x, 15)]))
+        text = number_text(ladder.power_w, 0) + "\u00a0W"
+        draw_text(painter, QPointF(x, 34), text, font(SMALL), p.ink, align=MIDDLE)
+
+    def _celsius(self, ladder: Ladder) -> Span:
+        return Span(ladder.room_c, max(ladder.core_c, ladder.room_c + 5.0), NAMES_PX + 8.0, self.width() - 48.0)
+
+    def _foot(self, ladder: Ladder) -> float:
+        return LADDER_TOP + RUNG_PX * len(ladder.rungs) + 8.0
+
+    def _draw_grid(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
+        p = self._look.palette
+        draw_text(painter, QPointF(0, LADDER_TOP - 10), tr("Temperature, °C"), font(SMALL), p.soft)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        for value in ticks(across.low, across.high, 6):
+            x = round(across.px(value)) + 0.5
+            painter.setPen(QColor(p.rule))
+            painter.drawLine(QPointF(x, LADDER_TOP), QPointF(x, self._foot(ladder)))
+            if abs(x - across.px(ladder.core_c)) > 30 and abs(x - across.px(ladder.room_c)) > 20:
+                text = number_text(value, 0)
+                draw_text(painter, QPointF(x, LADDER_TOP - 10), text, font(SMALL), p.soft, align=MIDDLE)
+        x = across.px(ladder.core_c)
+        text = number_text(ladder.core_c, 1)
+        draw_text(painter, QPointF(x, LADDER_TOP - 10), text, font(SMALL), p.ink, align=MIDDLE)
+
+    def _draw_rungs(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
+        p, hot = self._look.palette, ladder.core_c
+        y = LADDER_TOP - 6.0
+        for place, (rung, sub) in enumerate(zip(ladder.rungs, ladder.sub, strict=True)):
+            top = LADDER_TOP + RUNG_PX * place
+            draw_text(painter, QPointF(0, top + 16), tr(rung.name), font(BODY), p.ink)
+            draw_text(painter, QPointF(0, top + 31), sub, font(SMALL), p.soft)
+            theta = number_text(rung.kelvin / ladder.power_w, 3)
+            width = draw_text(painter, QPointF(0, top + 45), theta, font(SMALL, bold=True), p.ink)
+            spread = f"± {number_text(rung.half_width_k / ladder.power_w, 3)}\u00a0K/W"
+            draw_text(painter, QPointF(width + 4, top + 45), spread, font(SMALL), p.soft)
+            fixed, bar = hot - (rung.kelvin - rung.by_fans_k), top + 10.0
+            self._rail(painter, across.px(hot), y, bar)
+            self._bar(painter, QRectF(across.px(fixed), bar, across.px(hot) - across.px(fixed), BAR), p.ink, ladder.typical)
+            amount = number_text(rung.kelvin - rung.by_fans_k, 1)
+            self._say(painter, across, hot, fixed, bar, amount, tr("K"), p.ink)
+            y, end = bar + BAR, fixed
+            if rung.by_fans_k > 0.05:
+                end, low = fixed - rung.by_fans_k, bar + 26.0
+                self._rail(painter, across.px(fixed), y, low)
+                area = QRectF(across.px(end), low, across.px(fixed) - across.px(end), BAR)
+                self._bar(painter, area, p.accent, ladder.typical)
+                self._say(painter, across, fixed, end, low, number_text(rung.by_fans_k, 1), tr("K fans can change"), p.accent)
+                y = low + BAR
+            self._whisker(painter, across, end, y + 4.5, rung.half_width_k)
+            hot = end
+        self._rail(painter, across.px(hot), y, self._foot(ladder))
+        text = tr("{room} room").format(room=number_text(ladder.room_c, 1))
+        draw_text(painter, QPointF(across.px(hot) - 10, self._foot(ladder) + 13), text, font(SMALL), p.ink)
+
+    def _rail(self, painter: QPainter, x: float, top: float, foot: float) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QColor(self._look.palette.ink))
+        painter.drawLine(QPointF(round(x), top), QPointF(round(x), foot))
+
+    def _bar(self, painter: QPainter, area: QRectF, colour: str, typical: bool) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QPen(QColor(colour), 1.5))
+        painter.setBrush(QColor(self._look.palette.ground if typical else colour))
+        painter.drawRect(area)
+
+    def _say(
+        self, painter: QPainter, across: Span, hot: float, cold: float, bar: float, amount: str, words: str, colour: str
+    ) -> None:
+        """Name a bar at whichever end has room."""
+        p, text = self._look.palette, f"\u00a0{words}"
+        room = self.width() - across.px(hot)
+        halo = p.ground
+        if room > 60 + 7 * len(words):
+            width = draw_text(painter, QPointF(across.px(hot) + 10, bar + 11), amount, font(BODY), colour, halo=halo)
+            draw_text(painter, QPointF(across.px(hot) + 10 + width, bar + 11), text, font(SMALL), p.soft, halo=halo)
+            return
+        left = across.px(cold) - 10
+        width = draw_text(painter, QPointF(left, bar + 11), text, font(SMALL), p.soft, halo=halo, align=RIGHT)
+        draw_text(painter, QPointF(left - width, bar + 11), amount, font(BODY), colour, halo=halo, align=RIGHT)
+
+    def _whisker(self, painter: QPainter, across: Span, at: float, y: float, half_width_k: float) -> None:
+        a, b = across.px(at - half_width_k), across.px(at + half_width_k)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QColor(self._look.palette.soft))
+        painter.drawLine(QPointF(max(a, NAMES_PX), y), QPointF(b, y))
+        for x in (max(a, NAMES_PX), b):
+            painter.drawLine(QPointF(x, y - 3), QPointF(x, y + 3))
+
+    def _draw_shares(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
+        """Draw all of it in one bar: what fans can change, and what only watts or parts can."""
+        p, y = self._look.palette, self._foot(ladder) + 26.0
+        draw_text(painter, QPointF(0, y + 11), tr("Of this"), font(BODY), p.soft)
+        start, end = across.px(ladder.room_c), across.px(ladder.core_c)
+        cut = across.px(ladder.room_c + ladder.by_fans_k)
+        self._bar(painter, QRectF(start, y, cut - start, BAR), p.accent, ladder.typical)
+        self._bar(painter, QRectF(cut + 1, y, end - cut - 1, BAR), p.ink, ladder.typical)
+        total = ladder.core_c - ladder.room_c
+        by_fans = tr("{k} K fans can change").format(k=number_text(ladder.by_fans_k, 1))
+        others = tr("{k} K they cannot; only watts or parts can").format(k=number_text(total - ladder.by_fans_k, 1))
+        draw_text(painter, QPointF(start, y + BAR + 14), by_fans, font(SMALL), p.accent)
+        draw_text(painter, QPointF(end, y + BAR + 14), others, font(SMALL), p.ink, align=RIGHT)
+
+
+def spoken(ladder: Ladder) -> str:
+    """Return a ladder in words."""
+    parts = [
+        tr("{name}: {k} K ± {hw} K, of which fans can change {fans} K").format(
+            name=tr(rung.name),
+            k=number_text(rung.kelvin, 1),
+            hw=number_text(rung.half_width_k, 1),
+            fans=number_text(rung.by_fans_k, 1),
+        )
+        for rung in ladder.rungs
+    ]
+    head = tr("At {w} W in a {room} °C room the hottest core reads {core} °C.").format(
+        w=number_text(ladder.power_w, 0), room=number_text(ladder.room_c, 1), core=number_text(ladder.core_c, 1)
+    )
+    return "; ".join([head, *parts, tr("typical, not measured yet") if ladder.typical else tr("fitted")])

@@ -1,0 +1,261 @@
+"""The Rig page: what this machine is, what may be touched, and what must never be exceeded."""
+
+import math
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
+
+from niente.core.bench.guards import FROZEN_SAMPLES, LOST_SAMPLES, STANDSTILL_RPM
+from niente.core.evidence import column
+from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.science.thermal import ThermalModel, heat_path, typical_model
+from niente.desktop.actions import Actions
+from niente.desktop.pages.rig.dynamic_scale import DynamicScale
+from niente.desktop.pages.rig.heat_path import HeatPath, Ladder
+from niente.desktop.pages.rig.parts import PartsList, parts_of
+from niente.desktop.session import Session
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.blocks import Block, Reading, Readings, Words
+from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.page import Page
+
+TYPICAL_FULL_RPM = 1500.0
+CASE, COOLER = "case", "cooler"
+
+
+class RigPage(Page):
+    """Parts at the left, the heat path and the dynamic scale in the middle; guards, room and trust in the margin."""
+
+    name = "Rig"
+
+    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+        super().__init__(session, actions, look)
+        self.parts = PartsList()
+        self.path_lead = label("", "lead")
+        self.path_title = label("", "title")
+        self.path_title.setMinimumWidth(120)
+        self.theta = label("", "lead")
+        self.path = HeatPath(look)
+        self.path.power_moved.connect(self._move_power)
+        self.full_speed = label("", "", wrap=True)
+        self.scale_note = label("", "soft")
+        self.scale = DynamicScale(look)
+        self._power_w: float | None = None
+        self._lay_out()
+        self.follow(session.answered, session.project_changed)
+        session.sampled.connect(self._show_noise)
+
+    def _lay_out(self) -> None:
+        right = QWidget()
+        rows = QVBoxLayout(right)
+        rows.setContentsMargins(16, 0, 0, 0)
+        rows.setSpacing(4)
+        rows.addWidget(self.path_lead)
+        head = QHBoxLayout()
+        head.addWidget(self.path_title, 1)
+        head.addWidget(self.theta, 0, Qt.AlignmentFlag.AlignBottom)
+        rows.addLayout(head)
+        rows.addWidget(rule())
+        rows.addWidget(self.path, 1)
+        rows.addWidget(self.full_speed)
+        rows.addWidget(rule())
+        head = QHBoxLayout()
+        head.addWidget(label(tr("Dynamic scale"), "section"))
+        head.addStretch(1)
+        head.addWidget(self.scale_note)
+        rows.addLayout(head)
+        rows.addWidget(self.scale)
+        split = QSplitter(Qt.Orientation.Horizontal)
+        split.setHandleWidth(1)
+        split.setChildrenCollapsible(False)
+        split.addWidget(self.parts)
+        split.addWidget(right)
+        split.setStretchFactor(1, 1)
+        split.setSizes([300, 620])
+        self.body.addWidget(split, 1)
+
+    # -- what is shown ---------------------------------------------------------------------------------------------
+
+    def _model(self) -> tuple[ThermalModel, bool]:
+        """Return the heat path's model, and whether it is only typical."""
+        models = self.session.answer.models
+        if models is not None:
+            return models.thermal, False
+        return typical_model(TYPICAL_FULL_RPM, TYPICAL_FULL_RPM), True
+
+    def _speeds(self) -> tuple[float, float, dict[str, float]]:
+        """Return the speeds of cooler and case fans at the setting the path is drawn for, in rpm, and the duties."""
+        answer, card = self.session.answer, self.session.card
+        models = answer.models
+        if card is None:
+            return TYPICAL_FULL_RPM, TYPICAL_FULL_RPM, {}
+        pick = answer.choice.pick.setting if answer.choice is not None else models.base if models is not None else card.stock
+        duties = pick.over(card.stock).fan_duty
+
+        def speed(group: str) -> float:
+            duty = duties.get(group, 0.0)
+            if models is None or group not in models.duty_rpm:
+                return TYPICAL_FULL_RPM * duty / 100.0
+            return float(models.rpm(group, duty))  # type: ignore[arg-type]
+
+        return speed(COOLER), speed(CASE), duties
+
+    def _default_power(self) -> float:
+        answer, card = self.session.answer, self.session.card
+        if answer.choice is not None:
+            return round(answer.choice.pick.power_w)
+        return (card.stock.sustained_power_w or 100.0) if card is not None else 100.0
+
+    def _move_power(self, power_w: float) -> None:
+        self._power_w = power_w
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the machine, and its heat path as far as it is known."""
+        card, project = self.session.card, self.session.project
+        if card is None or project is None:
+            return
+        words = tr("{variant}, simulated") if card.simulated else "{variant}"
+        self.set_head(tr("The machine: {what}").format(what=words.format(variant=card.variant)), card.title)
+        self.parts.show_parts(parts_of(card))
+        model, typical = self._model()
+        cooler, case, duties = self._speeds()
+        power = self._power_w or self._default_power()
+        control = card.control("sustained_power_w")
+        span = (control.low, control.high) if control is not None else (20.0, 250.0)
+        room = project.limits.design_room_c
+        fan_words = tr("{group} fans at {duty} %")
+        sub = (
+            tr("inside the processor, and paste"),
+            fan_words.format(group=COOLER, duty=number_text(duties.get(COOLER, math.nan), 0)),
+            fan_words.format(group=CASE, duty=number_text(duties.get(CASE, math.nan), 0)),
+        )
+        rungs = heat_path(model, power, cooler, case)
+        ladder = Ladder(rungs, sub, power, span, room, typical)
+        self.path.show_ladder(ladder)
+        self._show_path_words(model, ladder, cooler, case)
+        self._show_noise()
+
+    def _show_path_words(self, model: ThermalModel, ladder: Ladder, cooler: float, case: float) -> None:
+        rise, spread = model.rise(ladder.power_w, cooler, case)  # type: ignore[arg-type]
+        power = quantity_of("sustained_power_w").with_unit(ladder.power_w)
+        lead = tr("Heat path from the hottest core to a {room} °C room").format(room=f"{ladder.room_c:g}")
+        self.path_lead.setText(lead + (tr(": typical, nothing measured yet") if ladder.typical else ""))
+        self.path_title.setText(
+            tr("{rise} K at {power}").format(
+                rise=f"{number_text(float(rise), 1)} ± {number_text(float(spread), 1)}", power=power
+            )
+        )
+        theta, half_width = model.resistance(cooler, case)
+        self.theta.setText(quantity_of("thermal_resistance_kpw").with_unit(theta, half_width))
+        full = quantity_of("core_temperature_c").with_unit(ladder.core_c - ladder.by_fans_k)
+        words = tr("At full fan speed the core would read {core}. ").format(core=full)
+        models = self.session.answer.models
+        if models is not None:
+            loud = models.noise.in_room(models.noise.full_rpm)[0]  # type: ignore[arg-type]
+            words += tr("That is {noise} in the room. ").format(noise=quantity_of("noise_dba").with_unit(float(loud)))
+        if ladder.typical:
+            words += tr("Open bars are typical of such machines; three settled runs of the heaviest load close them.")
+        self.full_speed.setText(words)
+
+    def _show_noise(self) -> None:
+        if not self.isVisible():
+            return
+        models, frame, card = self.session.answer.models, self.session.frame, self.session.card
+        background = models.noise.background_dba if models is not None else math.nan
+        now = math.nan
+        if frame is not None and card is not None:
+            now = float(column(card, frame.values[None, :], "noise_dba")[0])
+        self.scale.show_scale(background, now)
+        known = tr("in the room, against its {dba} dBA").format(dba=number_text(background, 1))
+        self.scale_note.setText(known if math.isfinite(background) else "")
+
+    # -- what the frame asks -----------------------------------------------------------------------------------
+
+    def live_line(self) -> str:
+        """Return the machine and its variant."""
+        card = self.session.card
+        return f"{card.title}, {card.variant}" if card is not None else ""
+
+    def finished(self) -> bool:
+        """A rig is attached."""
+        return self.session.card is not None
+
+    def margin(self) -> list[Block]:
+        """Give guards, room, sensor trust and cautions."""
+        card, plan, project = self.session.card, self.session.plan, self.session.project
+        if card is None or plan is None or project is None:
+            return []
+        guards = [
+            Reading(
+                tr("Hottest core") if guard.quantity == "core_temperature_c" else quantity_of(guard.quantity).title,
+                quantity_of(guard.quantity).text(guard.trip),
+                unit=quantity_of(guard.quantity).unit,
+            )
+            for guard in plan.guards
+        ]
+        guards += [
+            Reading(tr("Fan stalled"), number_text(STANDSTILL_RPM, 0), unit="rpm"),
+            Reading(tr("Sensor lost"), f"{LOST_SAMPLES}", unit=tr("samples")),
+            Reading(tr("Sensor frozen"), f"{FROZEN_SAMPLES}", unit=tr("samples")),
+        ]
+        limits = card.limits
+        makers = [
+            Reading(tr("Hottest core, at most"), number_text(limits.core_temperature_c, 0), unit="°C"),
+            Reading(tr("Kept below it"), number_text(limits.margin_k, 0), unit="K"),
+            Reading(tr("Shut-down"), number_text(limits.shut_down_c, 0), unit="°C"),
+        ]
+        cap = card.stock.temperature_cap_c
+        if cap is not None:
+            makers.insert(1, Reading(tr("Cap, held by firmware"), number_text(cap, 0), unit="°C"))
+        return [
+            Readings(tr("Guards"), tuple(guards), tr("Niente ends the run at")),
+            Readings(tr("The maker's limits"), tuple(makers)),
+            Readings(tr("Room"), tuple(self._room())),
+            Readings(tr("Sensor trust"), tuple(self._trust()), tr("step; what counts")),
+            Words(
+                tr("Cautions"),
+                tr(
+                    "Mains off and unplugged before hands go in; let a heatsink cool. Lower a voltage in small steps: an "
+                    "unstable processor corrupts files, so back up first. The maker's limits and local rules come first; "
+                    "leave mains work to licensed people."
+                ),
+            ),
+        ]
+
+    def _room(self) -> list[Reading]:
+        session, project = self.session, self.session.project
+        found = []
+        if session.frame is not None and session.card is not None:
+            now = float(column(session.card, session.frame.values[None, :], "room_temperature_c")[0])
+            found.append(Reading(tr("Temperature now"), number_text(now, 1), unit="°C"))
+        if project is not None:
+            found.append(Reading(tr("Design room"), number_text(project.limits.design_room_c, 1), unit="°C"))
+        models = session.answer.models
+        if models is not None:
+            half_width = 1.96 * math.sqrt(models.noise.covariance[0][0])
+            level = number_text(models.noise.background_dba, 1)
+            found.append(Reading(tr("Background, measured"), level, f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}", "dBA"))
+        return found
+
+    def _trust(self) -> list[Reading]:
+        card = self.session.card
+        counts = {
+            "core_temperature_c": tr("hottest"),
+            "case_air_temperature_c": tr("mean"),
+            "room_temperature_c": tr("lagged"),
+            "package_power_w": tr("mean"),
+            "noise_dba": tr("energy"),
+        }
+        found = []
+        for name, how in counts.items():
+            places = card.indices(name) if card is not None else ()
+            if card is None or not places:
+                continue
+            quantity = quantity_of(name)
+            step = card.channels[places[0]].resolution
+            unit = "K" if quantity.unit == "°C" else quantity.unit.removesuffix("A")
+            title = tr("Cores") if name == "core_temperature_c" else quantity.title
+            found.append(Reading(title, f"{step:g}" if step else "–", unit, how))
+        return found

@@ -1,0 +1,329 @@
+"""How the traces are painted: rules and time below the curves; names, levels, runs, notes, band and crosshair above."""
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
+
+from niente.core.bench.strip import Strip
+from niente.core.quantities import number_text, quantity_of
+from niente.core.rigcard import RigCard
+from niente.core.science.dynamics import dynamic_mark
+from niente.core.science.hold import Hold
+from niente.desktop.pages.run.panels import HOT, Line, Panel
+from niente.desktop.session import LiveRun, Note
+from niente.desktop.theme import BODY, SMALL, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import dashed, draw_hold, draw_text, faint
+from niente.desktop.widgets.canvas import Canvas, draw_level_rules, spans
+from niente.desktop.widgets.scale import Span, apart, tick_text, ticks
+
+RIGHT = Qt.AlignmentFlag.AlignRight
+MIDDLE = Qt.AlignmentFlag.AlignHCenter
+BAND_PX = 16
+WIDE_FORECAST_K = 15.0
+"""A forecast that is wider than this says nothing yet and is not drawn."""
+
+
+@dataclass
+class Sight:
+    """What is looked at: the samples of a rig over a span of its time, and where the crosshair reads."""
+
+    card: RigCard
+    canvas: Canvas
+    panels: list[Panel]
+    range_s: tuple[float, float]
+    strip: Strip | None = None
+    live: LiveRun | None = None
+    notes: list[Note] = field(default_factory=list)
+    background_dba: float = math.nan
+    cross_s: float | None = None
+    hot: str = "core_temperature_c.1"
+
+    def channel(self, line: Line) -> str:
+        """Return a line's channel; the hottest core is whichever is hottest on average."""
+        return self.hot if line.channel == HOT else line.channel
+
+    def time(self) -> Span:
+        """Return the time axis in px."""
+        return spans(self.canvas, self.panels[0].box)[0]
+
+    def origin(self) -> float:
+        """Return the rig time from which minutes are counted: the start of the run under way."""
+        return float(self.live.samples.time_s[0]) if self.live is not None and self.live.samples.count else 0.0
+
+    def latest(self) -> float:
+        """Return the rig time of the newest sample."""
+        return float(self.strip.time_s[-1]) if self.strip is not None and self.strip.time_s.shape[0] else 0.0
+
+
+class Painting:
+    """Paints a sight. Colours are read as it paints, so a change of look needs nothing more."""
+
+    def __init__(self, sight: Sight) -> None:
+        self.sight = sight
+
+    def levels(self) -> list[tuple[float, str, bool]]:
+        """Return the levels of the forecast's panel: the guard, and the cap that firmware holds."""
+        if self.sight.live is None:
+            return []
+        cap = self.sight.live.opened.step.setting.over(self.sight.card.stock).temperature_cap_c
+        found = [(self.sight.card.limits.core_temperature_c, tr("guard: Niente ends the run"), False)]
+        if cap is not None:
+            found.append((cap, tr("temperature cap: firmware holds the clock"), True))
+        return found
+
+    # -- painting ------------------------------------------------------------------------------------------------
+
+    def under(self, painter: QPainter) -> None:
+        """Paint what lies below the curves."""
+        if self.sight.strip is None:
+            return
+        last = self.sight.canvas.area(self.sight.panels[-1].box)
+        for panel in self.sight.panels:
+            height = self.sight.canvas.area(panel.box).height()
+            draw_level_rules(painter, self.sight.canvas, panel.box, max(int(height / 24), 2))
+        self._draw_time(painter, last)
+
+    def _draw_time(self, painter: QPainter, last: QRectF) -> None:
+        low, high = self.sight.range_s
+        origin = self.sight.origin()
+        most = max(int(last.width() / 90), 2)
+        values = [origin + 60.0 * minute for minute in minute_ticks((low - origin) / 60.0, (high - origin) / 60.0, most)]
+        top = self.sight.canvas.area(self.sight.panels[0].box).top()
+        foot = last.bottom() + 8 + BAND_PX
+        across = self.sight.time()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        p = self.sight.canvas.look.palette
+        for value in values:
+            x = round(across.px(value)) + 0.5
+            painter.setPen(faint(p.rule, 0.7))
+            painter.drawLine(QLineF(x, top, x, foot + 4))
+            text = clock_text(value - origin)
+            draw_text(painter, QPointF(x, foot + 15), text, font(SMALL), p.soft, align=MIDDLE)
+        draw_text(painter, QPointF(0, foot + 15), tr("min of this run"), font(SMALL), p.soft)
+
+    def over(self, painter: QPainter) -> None:
+        """Paint what stands above the curves."""
+        canvas, strip, live = self.sight.canvas, self.sight.strip, self.sight.live
+        if strip is None or live is None or not strip.time_s.shape[0]:
+            return
+        p = self.sight.canvas.look.palette
+        for panel in self.sight.panels:
+            area = canvas.area(panel.box)
+            draw_text(painter, QPointF(0, area.top() + 9), tr(panel.spec.title), font(SMALL), p.ink)
+            draw_text(painter, QPointF(0, area.top() + 22), tr(panel.spec.unit), font(SMALL), p.soft)
+            if panel.own_second:
+                self._second_ticks(painter, panel, area)
+        self._draw_levels(painter)
+        self._draw_runs(painter)
+        self._draw_band(painter)
+        self._draw_forecast_end(painter)
+        now = float(strip.time_s[-1])
+        self._upright(painter, now, p.ink)
+        at = now
+        if self.sight.cross_s is not None:
+            at = self.sight.cross_s
+            self._upright(painter, at, p.accent)
+            x, foot = self.sight.time().px(at), canvas.area(self.sight.panels[-1].box).bottom() + 8 + BAND_PX + 15
+            text = clock_text(at - self.sight.origin(), fine=True)
+            draw_text(
+                painter,
+                QPointF(x, foot),
+                text,
+                font(SMALL, bold=True),
+                p.accent,
+                halo=p.ground,
+                align=MIDDLE,
+            )
+        self._draw_ends(painter, at)
+
+    def _second_ticks(self, painter: QPainter, panel: Panel, area: QRectF) -> None:
+        if panel.second_box is None:
+            return
+        unit = next(quantity_of(line.quantity).unit for line in panel.spec.lines if line.second)
+        _, up = spans(self.sight.canvas, panel.second_box)
+        values = ticks(up.low, up.high, max(int(area.height() / 22), 2))
+        step = values[1] - values[0] if len(values) > 1 else 1.0
+        colour = self.sight.canvas.look.palette.second
+        for place, value in enumerate(values):
+            text = tick_text(value, step) + (f"\u00a0{unit}" if place == len(values) - 1 else "")
+            at = QPointF(area.right() - 4, up.px(value) + 3.5)
+            draw_text(painter, at, text, font(SMALL), colour, halo=self.sight.canvas.look.palette.ground, align=RIGHT)
+
+    def _draw_levels(self, painter: QPainter) -> None:
+        p, area = self.sight.canvas.look.palette, self.sight.canvas.area(self.sight.panels[0].box)
+        _, up = spans(self.sight.canvas, self.sight.panels[0].box)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        for level, words, by_firmware in self.levels():
+            y = up.px(level)
+            if not area.top() - 1 <= y <= area.bottom():
+                continue
+            painter.setPen(dashed(p.cap_line, 6.0, 3.0) if by_firmware else QPen(QColor(p.guard), 1.0))
+            painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
+            draw_text(painter, QPointF(area.left() + 6, y - 4), words, font(SMALL), p.soft, halo=p.ground)
+        limit = self._power_limit()
+        power = next((panel for panel in self.sight.panels if panel.spec.title == "Power"), None)
+        if limit and power is not None:
+            _, up = spans(self.sight.canvas, power.box)
+            y = round(up.px(limit)) + 0.5
+            painter.setPen(dashed(p.cap_line, 6.0, 3.0))
+            painter.drawLine(QLineF(area.left(), y, area.right(), y))
+
+    def _power_limit(self) -> float | None:
+        if self.sight.live is None or self.sight.card is None:
+            return None
+        return self.sight.live.opened.step.setting.over(self.sight.card.stock).sustained_power_w
+
+    def _draw_runs(self, painter: QPainter) -> None:
+        """Draw where runs begin, and notes, with their names above the panels."""
+        assert self.sight.strip is not None
+        p, across = self.sight.canvas.look.palette, self.sight.time()
+        low, high = self.sight.range_s
+        top = self.sight.canvas.area(self.sight.panels[0].box).top()
+        foot = self.sight.canvas.area(self.sight.panels[-1].box).bottom()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        taken = -1e9
+        current = self.sight.live.opened.run_id if self.sight.live is not None else -1
+        for run in self.sight.strip.runs:
+            if not low <= run.start_s <= high:
+                continue
+            x = round(across.px(run.start_s)) + 0.5
+            painter.setPen(QColor(p.strong_rule))
+            painter.drawLine(QLineF(x, top - 14, x, foot))
+            if x - taken > 46:
+                text = tr("run {n}").format(n=run.number)
+                draw_text(painter, QPointF(x + 4, top - 6), text, font(SMALL), p.ink if run.run_id == current else p.soft)
+                taken = x
+        for note in self.sight.notes:
+            if low <= note.rig_time_s <= high:
+                x = round(across.px(note.rig_time_s)) + 0.5
+                painter.setPen(QColor(p.accent))
+                painter.drawLine(QLineF(x, top, x, foot))
+                area = self.sight.canvas.area(
+                    self.sight.panels[1].box if len(self.sight.panels) > 1 else self.sight.panels[0].box
+                )
+                draw_text(
+                    painter,
+                    QPointF(x, area.top() + 9),
+                    f"N{note.number}",
+                    font(SMALL, bold=True),
+                    p.accent,
+                    halo=p.ground,
+                    align=MIDDLE,
+                )
+
+    def _draw_band(self, painter: QPainter) -> None:
+        """Draw the hold band: colour and texture, pieces merged where the hold stays the same."""
+        assert self.sight.strip is not None
+        p, across = self.sight.canvas.look.palette, self.sight.time()
+        last = self.sight.canvas.area(self.sight.panels[-1].box)
+        top, ratio = last.bottom() + 8, self.sight.canvas.devicePixelRatioF()
+        draw_text(painter, QPointF(0, top + 12), tr("Hold"), font(SMALL), p.ink)
+        first, end = self.sight.strip.window(*self.sight.range_s)
+        held, time_s = self.sight.strip.held[first:end], self.sight.strip.time_s[first:end]
+        if held.shape[0] < 2:
+            return
+        x = np.clip(
+            across.start_px + (time_s - across.low) / (across.high - across.low) * (across.end_px - across.start_px),
+            last.left(),
+            last.right(),
+        )
+        edges = np.flatnonzero(np.diff(held)) + 1
+        starts = np.concatenate([[0], edges])
+        ends = np.concatenate([edges, [held.shape[0] - 1]])
+        begun: float | None = None
+        for place, (a, b) in enumerate(zip(starts.tolist(), ends.tolist(), strict=True)):
+            begun = float(x[a]) if begun is None else begun
+            if x[b] - begun < 1.5 and place < starts.shape[0] - 1:
+                continue  # narrower than a pixel and a half: it goes into the next piece
+            hold = Hold(int(held[a]))
+            draw_hold(
+                painter, QRectF(begun, top, x[b] - begun, BAND_PX), hold if hold != Hold.UNKNOWN else Hold.NOTHING, p, ratio
+            )
+            begun = None
+        words = (
+            tr(Hold(int(self.sight.strip.held[self.sight.strip.place_of(self.sight.cross_s)])).words)
+            if self.sight.cross_s is not None
+            else tr(Hold(int(held[-1])).words)
+        )
+        draw_text(painter, QPointF(last.right() + 10, top + 12), words, font(SMALL), p.ink)
+
+    def _draw_forecast_end(self, painter: QPainter) -> None:
+        """Draw where the forecast is heading: dashed edges that close on a circle where it is known well enough."""
+        live, p = self.sight.live, self.sight.canvas.look.palette
+        if live is None or live.closed is not None or not live.forecasts or live.known_in_s is None:
+            return
+        now, value, half_width = live.forecasts[-1]
+        if half_width >= WIDE_FORECAST_K or not math.isfinite(live.known_in_s):
+            return
+        across, (_, up) = self.sight.time(), spans(self.sight.canvas, self.sight.panels[0].box)
+        end = QPointF(across.px(now + live.known_in_s), up.px(value))
+        area = self.sight.canvas.area(self.sight.panels[0].box)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setClipRect(area)
+        painter.setPen(dashed(p.accent, 3.0, 3.0, 1.25))
+        for way in (-1.0, 1.0):
+            painter.drawLine(QPointF(across.px(now), up.px(value + way * half_width)), end)
+        painter.setPen(QPen(QColor(p.accent), 1.5))
+        painter.setBrush(QColor(p.ground))
+        painter.drawEllipse(end, 3.5, 3.5)
+        painter.setClipping(False)
+
+    def _upright(self, painter: QPainter, at: float, colour: str) -> None:
+        low, high = self.sight.range_s
+        if low <= at <= high:
+            x = round(self.sight.time().px(at)) + 0.5
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+            painter.setPen(QColor(colour))
+            top = self.sight.canvas.area(self.sight.panels[0].box).top()
+            painter.drawLine(QLineF(x, top - 14, x, self.sight.canvas.area(self.sight.panels[-1].box).bottom() + 8 + BAND_PX))
+
+    def _draw_ends(self, painter: QPainter, at: float) -> None:
+        """Draw each line's name and its reading at the right, moved apart where they would meet."""
+        assert self.sight.strip is not None
+        p = self.sight.canvas.look.palette
+        for panel in self.sight.panels[1:]:
+            area = self.sight.canvas.area(panel.box)
+            readings = [self.sight.strip.at(self.sight.channel(line), at) for line in panel.spec.lines]
+            shown = [(line, value) for line, value in zip(panel.spec.lines, readings, strict=True) if math.isfinite(value)]
+            heights = []
+            for line, value in shown:
+                up = spans(self.sight.canvas, panel.box_of(line))[1]
+                heights.append(min(max(up.px(value), area.top() + 4), area.bottom() - 2))
+            extra = self._power_limit() if panel.spec.title == "Power" else None
+            places = apart(heights, 13.0)
+            for (line, value), y in zip(shown, places, strict=True):
+                quantity = quantity_of(line.quantity)
+                colour = p.second if line.second else p.soft if line.soft else p.ink
+                draw_text(painter, QPointF(area.right() + 10, y + 3.5), line.title, font(SMALL), colour)
+                right = float(self.sight.canvas.width())
+                width = draw_text(painter, QPointF(right, y + 3.5), f"\u00a0{quantity.unit}", font(SMALL), p.soft, align=RIGHT)
+                text = quantity.text(value)
+                draw_text(painter, QPointF(right - width, y + 3.5), text, font(BODY), colour, align=RIGHT)
+                mark = dynamic_mark(value, self.sight.background_dba) if line.channel == "noise_dba" else ""
+                if mark:
+                    draw_text(painter, QPointF(area.right() + 42, y + 3.5), mark, font(BODY, bold=True, italic=True), colour)
+            if extra and places:
+                text = tr("limit {w} W").format(w=number_text(extra, 0))
+                draw_text(painter, QPointF(area.right() + 10, places[-1] + 17), text, font(SMALL), p.soft)
+
+
+def minute_ticks(low: float, high: float, most: int) -> list[float]:
+    """Return round minutes: steps of 1, 2, 5, 10, 15, 30 or 60 and multiples."""
+    rough = (high - low) / most
+    steps = (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 240.0, 480.0, 1440.0, 2880.0)
+    step = next((one for one in steps if one >= rough), 2880.0)
+    first = math.ceil(low / step)
+    return [place * step for place in range(first, math.floor(high / step) + 1)]
+
+
+def clock_text(seconds: float, *, fine: bool = False) -> str:
+    """Return a time as minutes, or hours and minutes: ``12``, ``1:05``; finely as ``12:30``."""
+    sign, seconds = ("−", -seconds) if seconds < -0.5 else ("", abs(seconds))
+    hours, rest = divmod(round(seconds), 3600)
+    minutes, rest = divmod(rest, 60)
+    tail = f":{rest:02d}" if fine or rest else ""
+    return f"{sign}{hours}\u00a0h\u00a0{minutes:02d}{tail}" if hours else f"{sign}{minutes}{tail}"

@@ -1,0 +1,128 @@
+"""A drawing area for plots: the library draws curves and fields; rules, ticks, names and labels are drawn here, in px.
+
+Imported only after the window shows.
+"""
+
+from collections.abc import Callable
+
+import pyqtgraph as pg
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter
+
+from niente.desktop.theme import SMALL, Look, font
+from niente.desktop.widgets.brushes import draw_text
+from niente.desktop.widgets.scale import Span, tick_text, ticks
+
+Draw = Callable[[QPainter], None]
+
+
+class Canvas(pg.GraphicsLayoutWidget):  # type: ignore[misc]
+    """An area of view boxes with gutters round them; ``under`` and ``over`` draw below and above what they hold."""
+
+    def __init__(self, look: Look, gutters: tuple[int, int, int, int], *, spacing: int = 0) -> None:
+        """``gutters`` are the px left, above, right and below the view boxes."""
+        super().__init__()
+        self.look = look
+        self.under: Draw = lambda painter: None
+        self.over: Draw = lambda painter: None
+        self.setAntialiasing(True)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.ci.layout.setContentsMargins(*(float(px) for px in gutters))
+        self.ci.layout.setSpacing(float(spacing))
+        look.changed.connect(self._dress)
+        self._dress()
+
+    def _dress(self) -> None:
+        self.setBackground(self.look.palette.ground)
+        self.viewport().update()
+
+    def box(self, row: int, column: int, share: int) -> pg.ViewBox:
+        """Return a new view box; rows share the height as their ``share`` says."""
+        made = self.ci.addViewBox(row=row, col=column, enableMenu=False, defaultPadding=0.0)
+        made.setMouseEnabled(x=False, y=False)
+        self.ci.layout.setRowStretchFactor(row, share)
+        return made
+
+    def drawBackground(self, painter: QPainter, rect: QRectF) -> None:
+        """Draw the ground and what lies under everything."""
+        super().drawBackground(painter, rect)
+        painter.save()
+        self.under(painter)
+        painter.restore()
+
+    def drawForeground(self, painter: QPainter, rect: QRectF) -> None:
+        """Draw what stands over everything."""
+        super().drawForeground(painter, rect)
+        painter.save()
+        self.over(painter)
+        painter.restore()
+
+    def area(self, box: pg.ViewBox) -> QRectF:
+        """Return where a view box lies, in px."""
+        return QRectF(box.sceneBoundingRect())
+
+
+def spans(canvas: Canvas, box: pg.ViewBox) -> tuple[Span, Span]:
+    """Return the two edges of a view box: across, and up."""
+    area = canvas.area(box)
+    (x0, x1), (y0, y1) = box.viewRange()
+    return Span(x0, x1, area.left(), area.right()), Span(y0, y1, area.bottom(), area.top())
+
+
+def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: int, *, label: bool = True) -> None:
+    """Draw horizontal rules at round values with their labels left of the box, and the box's left edge."""
+    p, area = canvas.look.palette, canvas.area(box)
+    _, up = spans(canvas, box)
+    values = ticks(up.low, up.high, most)
+    step = values[1] - values[0] if len(values) > 1 else 1.0
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    for value in values:
+        y = round(up.px(value)) + 0.5
+        painter.setPen(QColor(p.rule))
+        painter.drawLine(QLineF(area.left(), y, area.right(), y))
+        if label:
+            at = QPointF(area.left() - 7, y + 3.5)
+            draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
+
+
+def draw_time_ticks(
+    painter: QPainter, canvas: Canvas, box: pg.ViewBox, top: float, values: list[float], text: Callable[[float], str]
+) -> None:
+    """Draw faint upright rules from ``top`` to the box's foot at some values, with their labels below it."""
+    p, area = canvas.look.palette, canvas.area(box)
+    across, _ = spans(canvas, box)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    rule = QColor(p.rule)
+    rule.setAlphaF(0.7)
+    for value in values:
+        x = round(across.px(value)) + 0.5
+        painter.setPen(rule)
+        painter.drawLine(QLineF(x, top, x, area.bottom() + 4))
+        draw_text(
+            painter, QPointF(x, area.bottom() + 16), text(value), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignHCenter
+        )
+
+
+def draw_axis_ticks(painter: QPainter, canvas: Canvas, box: pg.ViewBox, values: list[float], *, bottom: bool) -> None:
+    """Draw an ink axis at a box's foot or left edge, ticks of 5 px outside, and labels."""
+    p, area = canvas.look.palette, canvas.area(box)
+    across, up = spans(canvas, box)
+    step = values[1] - values[0] if len(values) > 1 else 1.0
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setPen(QColor(p.ink))
+    left, foot = round(area.left()) - 0.5, round(area.bottom()) + 0.5
+    if bottom:
+        painter.drawLine(QLineF(left, foot, area.right(), foot))
+    else:
+        painter.drawLine(QLineF(left, area.top(), left, foot))
+    for value in values:
+        painter.setPen(QColor(p.ink))
+        if bottom:
+            x = round(across.px(value)) + 0.5
+            painter.drawLine(QLineF(x, foot, x, foot + 5))
+            at, side = QPointF(x, foot + 16), Qt.AlignmentFlag.AlignHCenter
+        else:
+            y = round(up.px(value)) + 0.5
+            painter.drawLine(QLineF(left - 5, y, left, y))
+            at, side = QPointF(left - 9, y + 3.5), Qt.AlignmentFlag.AlignRight
+        draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=side)

@@ -1,0 +1,36 @@
+"""What the textures of the hold band mean."""
+
+from PySide6.QtCore import QPointF, QRectF, QSize
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from niente.desktop.theme import SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import HOLDS, draw_hold, draw_text
+
+COLUMNS, ROW = 2, 18
+
+
+class HoldKeys(QWidget):
+    """One chip and its word for each texture."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(tr("What the hold band's textures mean"))
+        look.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        """As high as its rows."""
+        return QSize(200, ROW * -(-len(HOLDS) // COLUMNS))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the chips."""
+        painter = QPainter(self)
+        ratio = self.devicePixelRatioF()
+        for place, hold in enumerate(HOLDS):
+            x, y = (place % COLUMNS) * self.width() / COLUMNS, (place // COLUMNS) * ROW
+            draw_hold(painter, QRectF(int(x), y + 2, 20, 11), hold, self._look.palette, ratio)
+            draw_text(painter, QPointF(int(x) + 26, y + 11.5), tr(hold.words), font(SMALL), self._look.palette.ink)
+        painter.end()
