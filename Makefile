@@ -1,4 +1,4 @@
-.PHONY: demo test shots bench lint lock clean
+.PHONY: demo test shots bench lint lock desktop clean
 
 demo: .venv/run.stamp
 	@tools/demo.sh
@@ -18,6 +18,10 @@ lint: .venv/dev.stamp
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports
+	tools/linux_files.sh check
+
+desktop: .venv/run.stamp
+	tools/linux_files.sh install
 
 lock:
 	tools/lock.sh

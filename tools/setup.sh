@@ -24,7 +24,7 @@ echo "Installing the pinned packages ..."
 .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
 
 packages="libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0 libxcb-xkb1 libxkbcommon-x11-0 libxcb-cursor0 libxcb-shape0 libegl1 libgl1 libdbus-1-3 libfontconfig1"
-[ "$what" = dev ] && packages="$packages xvfb"
+[ "$what" = dev ] && packages="$packages xvfb dbus desktop-file-utils appstream shared-mime-info libxml2-utils"
 if command -v dpkg-query >/dev/null; then
   missing=""
   for package in $packages; do

@@ -265,7 +265,7 @@ class Window(QMainWindow):
         holding = session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
         begun = session.plan is not None and 0 < len(session.done) < len(session.plan.steps)
         self.actions_["plan.start"].setEnabled(attached and not busy)
-        self.actions_["plan.start"].setText(tr("Go on with the plan") if begun else tr("Start"))
+        self.actions_["plan.start"].setText(tr("Resume") if begun else tr("Start"))
         self.actions_["run.go_on"].setEnabled(busy and holding)
         for name in ("run.hold_now", "run.hold_after", "run.skip"):
             self.actions_[name].setEnabled(busy and not holding)
@@ -372,7 +372,8 @@ class Window(QMainWindow):
         """Show a bug of our own, with a report that can be copied."""
         from niente.desktop.bug import BugDialog
 
-        BugDialog(report, self).open()
+        if self.findChild(BugDialog) is None:  # one at a time: a bug in a painter would come thirty times a second
+            BugDialog(report, self).open()
 
     def _tell_ending(self, ending: Ending) -> None:
         self.desk.say(ending.title, ending.text, urgent=ending.urgent)

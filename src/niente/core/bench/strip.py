@@ -170,7 +170,7 @@ class Strip:
     def place_of(self, rig_time_s: float) -> int:
         """Return the place of the sample nearest to a rig time."""
         time_s = self.time_s[: self._derived]
-        after = min(int(np.searchsorted(time_s, rig_time_s)), time_s.shape[0] - 1)
+        after: int = min(int(np.searchsorted(time_s, rig_time_s)), time_s.shape[0] - 1)
         before = max(after - 1, 0)
         nearer = float(rig_time_s - time_s[before]) < float(time_s[after] - rig_time_s)
         return before if nearer else after

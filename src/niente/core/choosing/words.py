@@ -10,6 +10,12 @@ def place_text(candidate: Candidate) -> str:
     return f"{limit}, case{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
 
 
+def short_place(candidate: Candidate) -> str:
+    """Return a setting as short as it can be said: ``101 W, 24 %``."""
+    limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
+    return f"{limit}, {quantity_of('fan_duty').with_unit(candidate.duty)}"
+
+
 def why_this(choice: Choice) -> str:
     """Say why the pick is the pick."""
     pick = choice.pick

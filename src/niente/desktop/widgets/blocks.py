@@ -39,6 +39,14 @@ class Readings(msgspec.Struct, frozen=True):
     aside: str = ""
 
 
+class Columns(msgspec.Struct, frozen=True):
+    """A small table: a heading with the columns' heads beside it, and rows that begin with their name."""
+
+    heading: str
+    heads: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+
+
 class Far(msgspec.Struct, frozen=True):
     """How far the guards are, each drawn as the gap that is left."""
 
@@ -59,7 +67,7 @@ class Deeds(msgspec.Struct, frozen=True):
     actions: tuple[str, ...]
 
 
-Block = Title | Words | Readings | Far | HoldLegend | Deeds
+Block = Title | Words | Readings | Columns | Far | HoldLegend | Deeds
 
 
 def spoken(blocks: list[Block]) -> str:
@@ -72,6 +80,8 @@ def spoken(blocks: list[Block]) -> str:
             case Readings(heading, lines, aside):
                 parts.append(f"{heading} {aside}".strip())
                 parts += [" ".join(part for part in (r.name, r.value, r.interval, r.unit, r.mark) if part) for r in lines]
+            case Columns(heading, heads, rows):
+                parts += [" ".join((heading, *heads)), *(" ".join(row) for row in rows)]
             case Far(heading, _, guards):
                 parts.append(heading)
                 parts += [f"{guard.title}: {guard.left:.1f}" for guard in guards]

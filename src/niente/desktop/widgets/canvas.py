@@ -9,6 +9,7 @@ import pyqtgraph as pg
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
+from niente.desktop.guarded import guarded
 from niente.desktop.theme import SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.scale import Span, tick_text, ticks
@@ -47,14 +48,14 @@ class Canvas(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         """Draw the ground and what lies under everything."""
         super().drawBackground(painter, rect)
         painter.save()
-        self.under(painter)
+        guarded(lambda: self.under(painter))
         painter.restore()
 
     def drawForeground(self, painter: QPainter, rect: QRectF) -> None:
         """Draw what stands over everything."""
         super().drawForeground(painter, rect)
         painter.save()
-        self.over(painter)
+        guarded(lambda: self.over(painter))
         painter.restore()
 
     def area(self, box: pg.ViewBox) -> QRectF:
@@ -85,24 +86,6 @@ def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: i
             draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
 
 
-def draw_time_ticks(
-    painter: QPainter, canvas: Canvas, box: pg.ViewBox, top: float, values: list[float], text: Callable[[float], str]
-) -> None:
-    """Draw faint upright rules from ``top`` to the box's foot at some values, with their labels below it."""
-    p, area = canvas.look.palette, canvas.area(box)
-    across, _ = spans(canvas, box)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-    rule = QColor(p.rule)
-    rule.setAlphaF(0.7)
-    for value in values:
-        x = round(across.px(value)) + 0.5
-        painter.setPen(rule)
-        painter.drawLine(QLineF(x, top, x, area.bottom() + 4))
-        draw_text(
-            painter, QPointF(x, area.bottom() + 16), text(value), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignHCenter
-        )
-
-
 def draw_axis_ticks(painter: QPainter, canvas: Canvas, box: pg.ViewBox, values: list[float], *, bottom: bool) -> None:
     """Draw an ink axis at a box's foot or left edge, ticks of 5 px outside, and labels."""
     p, area = canvas.look.palette, canvas.area(box)
@@ -124,5 +107,5 @@ def draw_axis_ticks(painter: QPainter, canvas: Canvas, box: pg.ViewBox, values: 
         else:
             y = round(up.px(value)) + 0.5
             painter.drawLine(QLineF(left - 5, y, left, y))
-            at, side = QPointF(left - 9, y + 3.5), Qt.AlignmentFlag.AlignRight
+            at, side = QPointF(left - 14, y + 3.5), Qt.AlignmentFlag.AlignRight
         draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=side)

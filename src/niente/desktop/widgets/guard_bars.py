@@ -22,7 +22,7 @@ def distance_words(one: Distance) -> tuple[str, str, str]:
     """Return what is left, the reading of its level, and the time it takes at the present slope."""
     quantity = quantity_of(one.quantity)
     unit = "K" if quantity.unit == "°C" else quantity.unit
-    left = f"{quantity.text(one.left)}\u00a0{unit}"
+    left = f"{quantity.text(one.left)}\u00a0{unit}" if one.left > 0 or not one.by_firmware else tr("reached")
     of = tr("{reading} of {level}").format(reading=quantity.text(one.reading), level=quantity.with_unit(one.level))
     if math.isfinite(one.seconds):
         soon = duration_text(one.seconds) if one.seconds < FAR_S else tr("over an hour")

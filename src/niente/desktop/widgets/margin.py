@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QVB
 from niente.desktop.actions import Actions
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Deeds, Far, HoldLegend, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Columns, Deeds, Far, HoldLegend, Readings, Title, Words
 from niente.desktop.widgets.guard_bars import GuardBars
 from niente.desktop.widgets.hold_legend import HoldKeys
 from niente.desktop.widgets.labels import action_button, label, rule
@@ -43,6 +43,8 @@ class _Shown(QWidget):
             case Readings():
                 self._head()
                 self._lines(block)
+            case Columns():
+                self._columns(block)
             case Far():
                 self._head()
                 self._bars = GuardBars(look)
@@ -83,6 +85,22 @@ class _Shown(QWidget):
                 grid.addWidget(cell, row, column, side | Qt.AlignmentFlag.AlignBottom)
         self._rows.addLayout(grid)
 
+    def _columns(self, block: Columns) -> None:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(2)
+        grid.setColumnStretch(0, 1)
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom
+        grid.addWidget(self._text("section"), 0, 0)
+        for column in range(len(block.heads)):
+            grid.addWidget(self._text("soft"), 0, column + 1, right)
+        grid.addWidget(rule(), 1, 0, 1, len(block.heads) + 1)
+        for row, cells in enumerate(block.rows, 2):
+            for column in range(len(cells)):
+                grid.addWidget(self._text(""), row, column, right if column else Qt.AlignmentFlag.AlignLeft)
+        self._rows.addLayout(grid)
+
     def put(self, block: Block) -> bool:
         """Show another block in place of this one, where its shape allows that."""
         if _shape(block) != self._shape:
@@ -99,6 +117,8 @@ def _shape(block: Block) -> tuple[object, ...]:
     match block:
         case Readings(_, lines, _):
             return (Readings, len(lines))
+        case Columns(_, heads, rows):
+            return (Columns, len(heads), len(rows))
         case Far(_, _, guards):
             return (Far, len(guards))
         case Deeds(names):
@@ -114,6 +134,8 @@ def _contents(block: Block) -> list[str]:
         case Readings(heading, lines, aside):
             cells = [(r.name + (" •" if r.dot else ""), r.value, r.interval, r.unit, r.mark) for r in lines]
             return [heading, aside, *(text for row in cells for text in row)]
+        case Columns(heading, heads, rows):
+            return [heading, *heads, *(text for row in rows for text in row)]
         case Far(heading, aside, _):
             return [heading, aside]
         case HoldLegend(heading):

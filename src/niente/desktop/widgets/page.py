@@ -5,6 +5,7 @@ from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from niente.desktop.actions import Actions
+from niente.desktop.guarded import guarded
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.widgets.blocks import Block
@@ -56,7 +57,7 @@ class Page(QWidget):
         """Catch up with what was missed."""
         if self._stale:
             self._stale = False
-            self.refresh()
+            guarded(self.refresh)
         super().showEvent(event)
 
     def refresh(self) -> None:

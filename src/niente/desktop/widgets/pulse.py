@@ -109,8 +109,8 @@ class Pulse(QWidget):
             "clock": Reading(tr("Effective clock"), 98),
             "throughput": Reading(tr("Throughput"), 84),
             "fans": Reading(tr("Fans"), 122),
-            "noise": Reading(tr("Noise in the room"), 132, self._mark),
-            "hold": Reading(tr("Holds the clock"), 132, self._chip),
+            "noise": Reading(tr("Noise in the room"), 146, self._mark),
+            "hold": Reading(tr("Holds the clock"), 128, self._chip),
         }
         for reading in self._readings.values():
             row.addWidget(reading)

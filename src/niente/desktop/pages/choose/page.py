@@ -6,7 +6,7 @@ import msgspec
 from PySide6.QtWidgets import QGridLayout, QWidget
 
 from niente.core.choosing.pick import Candidate, Choice, Limit
-from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
+from niente.core.choosing.words import against, limit_cost, limit_name, place_text, short_place, standing, why_this
 from niente.core.project import Limits
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import dynamic_mark
@@ -141,6 +141,11 @@ class ChoosePage(Page):
         for cost in choice.costs:
             self.costs[LIMIT_OF[cost.limit]].setText(limit_cost(choice, cost.limit))
 
+    def _limit_line(self, limits: Limits, limit: Limit, *, binds: bool) -> Reading:
+        field = self.fields[LIMIT_OF[limit]]
+        value = getattr(limits, LIMIT_OF[limit])
+        return Reading(field.title, f"{value:g}", unit=field.quantity.unit, dot=binds)
+
     def live_line(self) -> str:
         """Return the pick in a few words."""
         choice = self.session.answer.choice
@@ -161,9 +166,9 @@ class ChoosePage(Page):
         if choice is None:
             return [Words(tr("No pick yet"), self.session.answer.problem)]
         binding = {cost.limit for cost in choice.costs if cost.instead is not None}
-        limits = tuple(Reading(limit_name(choice, cost.limit), "", dot=cost.limit in binding) for cost in choice.costs)
+        limits = tuple(self._limit_line(choice.limits, cost.limit, binds=cost.limit in binding) for cost in choice.costs)
         return [
-            Title(tr("The pick"), place_text(choice.pick)),
+            Title(tr("The pick"), short_place(choice.pick)),
             Words(tr("Why this one"), why_this(choice)),
             Words(tr("Does it hold?"), standing(choice)),
             Readings(tr("Limits"), limits, tr("• binds")),
@@ -175,7 +180,7 @@ class ChoosePage(Page):
                     "an unstable processor corrupts files."
                 ),
             ),
-            Deeds(("edit.undo", "map.table")),
+            Deeds(("edit.undo",)),
         ]
 
 

@@ -7,12 +7,12 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Field
 from niente.core.choosing.pick import Candidate, Choice, Limit, front, keeps
-from niente.core.choosing.words import place_text
+from niente.core.choosing.words import place_text, short_place
 from niente.core.project import Limits
 from niente.core.quantities import number_text
 from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
@@ -250,12 +250,33 @@ class Scatter(QWidget):
         painter.drawLine(QLineF(area.left(), round(pick.y()) + 0.5, pick.x(), round(pick.y()) + 0.5))
         painter.drawLine(QLineF(round(pick.x()) + 0.5, pick.y(), round(pick.x()) + 0.5, area.bottom()))
         draw_picked(painter, pick, p)
-        right = pick.x() < area.left() + 130
-        x = pick.x() + (14 if right else -14)
-        side = Qt.AlignmentFlag.AlignLeft if right else RIGHT
-        draw_text(painter, QPointF(x, pick.y() - 24), tr("the pick"), font(SMALL), p.accent, halo=p.ground, align=side)
-        words = f"{choice.pick.limit_w:g}\u00a0W, {choice.pick.duty:g}\u00a0%"
-        draw_text(painter, QPointF(x, pick.y() - 10), words, font(BODY, bold=True), p.ink, halo=p.ground, align=side)
+        words = short_place(choice.pick)
+        x, y, side = self._room_for(words, pick, area, across, up)
+        draw_text(painter, QPointF(x, y), tr("the pick"), font(SMALL), p.accent, halo=p.ground, align=side)
+        draw_text(painter, QPointF(x, y + 14), words, font(BODY, bold=True), p.ink, halo=p.ground, align=side)
+
+    def _room_for(
+        self, words: str, pick: QPointF, area: QRectF, across: Span, up: Span
+    ) -> tuple[float, float, Qt.AlignmentFlag]:
+        """Return where the pick's label meets the fewest marks: left or right of it, above or below."""
+        made = self._settings
+        if made is None:
+            return pick.x(), pick.y(), RIGHT
+        marks = np.concatenate([made.measured, made.inferred, made.rejected, made.front])
+        x = across.start_px + (marks[:, 0] - across.low) / (across.high - across.low) * (across.end_px - across.start_px)
+        y = up.start_px + (marks[:, 1] - up.low) / (up.high - up.low) * (up.end_px - up.start_px)
+        width = QFontMetricsF(font(BODY, bold=True)).horizontalAdvance(words) + 6
+        best, least = (pick.x() + 14, pick.y() - 26, Qt.AlignmentFlag.AlignLeft), math.inf
+        for side, way in ((Qt.AlignmentFlag.AlignLeft, 1.0), (RIGHT, -1.0)):
+            for top in (-34.0, -54.0, 18.0, 34.0):
+                start = pick.x() + way * 12
+                left, high = (start if way > 0 else start - width), pick.y() + top
+                met = float(np.count_nonzero((x > left - 4) & (x < left + width) & (y > high - 2) & (y < high + 28)))
+                inside = area.adjusted(2, 0, 0, 0).contains(QRectF(left, high, width, 28))
+                met += abs(top) / 200.0 if inside else 100.0
+                if met < least:
+                    best, least = (start, high + 9, side), met
+        return best
 
     def _draw_legend(self, painter: QPainter, area: QRectF) -> None:
         p, x, y = self.look.palette, area.right() - 14.0, area.bottom() - 12.0

@@ -81,11 +81,10 @@ class FieldView(QWidget):
     def show_field(self, shown: Shown) -> None:
         """Draw a field with everything on it."""
         before, self._shown = self._shown, shown
-        same = before is not None and (before.field, before.layer, before.limits) == (shown.field, shown.layer, shown.limits)
-        if before is None or before.field is not shown.field or not same:
+        if before is None or before.field is not shown.field or (before.layer, before.limits) != (shown.layer, shown.limits):
             self._take_layer(shown)
         if self._at is None or before is None or before.field is not shown.field:
-            self._at = self._pick_place(shown)
+            self._at = self._nearest(before, shown)
         self._fit_slices()
         self.canvas.viewport().update()
 
@@ -105,15 +104,16 @@ class FieldView(QWidget):
         every = np.arange(made.low + step * ISOTHERMS, made.high, step * ISOTHERMS)
         self._isotherms = [line for level in every.tolist() for line in _contour(made, made.values, level)]
 
-    def _pick_place(self, shown: Shown) -> tuple[int, int] | None:
+    def _nearest(self, before: Shown | None, shown: Shown) -> tuple[int, int] | None:
+        """Return where the crosshair stands in a new field: where it stood, or at the pick while nothing is selected."""
         field = shown.field
-        if self._at is not None:
-            row, column = self._at
-            return min(row, field.duty.shape[0] - 1), min(column, field.limit_w.shape[0] - 1)
-        if shown.choice is None:
+        if self._at is not None and before is not None:
+            duty, limit = float(before.field.duty[self._at[0]]), float(before.field.limit_w[self._at[1]])
+        elif shown.choice is not None:
+            duty, limit = shown.choice.pick.duty, shown.choice.pick.limit_w
+        else:
             return None
-        row = int(np.argmin(np.abs(field.duty - shown.choice.pick.duty)))
-        return row, int(np.argmin(np.abs(field.limit_w - shown.choice.pick.limit_w)))
+        return int(np.argmin(np.abs(field.duty - duty))), int(np.argmin(np.abs(field.limit_w - limit)))
 
     def _slice(self, *, along_row: bool) -> tuple[Array, Array, Array, Array] | None:
         """Return coordinate, value, half width and whether measured, along the crosshair."""
@@ -218,10 +218,12 @@ class FieldView(QWidget):
         painter.setClipRect(area)
         self._draw_isotherms(painter, across, up)
         self._draw_unsure(painter, made, across, up)
+        painter.setClipping(False)
+        self._draw_cross(painter, across, up)
+        painter.setClipRect(area)
         self._draw_noise_lines(painter, across, up)
         painter.setClipping(False)
         self._draw_marks(painter, shown, across, up)
-        self._draw_cross(painter, across, up)
         self._draw_dynamics(painter, made, up)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)

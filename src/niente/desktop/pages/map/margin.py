@@ -4,12 +4,12 @@ import numpy as np
 
 from niente.core.choosing.models import Models, predict
 from niente.core.choosing.pick import Candidate
-from niente.core.choosing.words import place_text
+from niente.core.choosing.words import short_place
 from niente.core.project import Limits
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Reading, Readings, Title
+from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title
 
 STEPS = ((6.0, 0.0), (-6.0, 0.0), (0.0, 10.0), (0.0, -10.0))
 
@@ -33,10 +33,10 @@ def candidate_blocks(lead: str, one: Candidate, background_dba: float) -> list[B
     )
     state = tr("measured") if one.measured else tr("inferred")
     breaks = tr("breaks {limits}").format(limits=", ".join(one.breaks)) if one.breaks else tr("keeps every limit")
-    return [Title(lead, place_text(one)), Readings(state[0].upper() + state[1:], lines, breaks)]
+    return [Title(lead, short_place(one)), Readings(state[0].upper() + state[1:], lines, breaks)]
 
 
-def steps_away(models: Models, limits: Limits, one: Candidate) -> Readings | None:
+def steps_away(models: Models, limits: Limits, one: Candidate) -> Columns:
     """Return what a step of 6 W or 10 % of duty in each direction changes: core (K), noise (dB), throughput (%)."""
     limit = np.array([one.limit_w, *(one.limit_w + w for w, _ in STEPS)])
     duty = np.clip([one.duty, *(one.duty + d for _, d in STEPS)], 0.0, 100.0)
@@ -48,14 +48,14 @@ def steps_away(models: Models, limits: Limits, one: Candidate) -> Readings | Non
         name = f"{number_text(watts, 0)} W" if watts else tr("{d} % fans").format(d=number_text(percent, 0))
         name = name if name.startswith("−") else f"+{name}"
         lines.append(
-            Reading(
+            (
                 name,
                 _signed(said.core_c[place] - said.core_c[0]),
                 _signed(said.in_room_dba[place] - said.in_room_dba[0]),
                 _signed(said.throughput_percent[place] - said.throughput_percent[0]),
             )
         )
-    return Readings(tr("One step away"), tuple(lines), tr("core K, noise dB, throughput %"))
+    return Columns(tr("One step away"), (tr("core, K"), tr("noise, dB"), tr("thr., %")), tuple(lines))
 
 
 def _signed(value: float) -> str:

@@ -201,9 +201,7 @@ class MapPage(Page):
             background = models.noise.background_dba
             lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
             blocks += candidate_blocks(lead, one, background)
-            away = steps_away(models, project.limits, one)
-            if away is not None:
-                blocks.append(away)
+            blocks.append(steps_away(models, project.limits, one))
         theta, half_width = models.thermal.resistance(models.thermal.cooler_full_rpm, models.thermal.case_full_rpm)
         path = quantity_of("thermal_resistance_kpw").with_unit(theta, half_width)
         words = tr("Core to room, fans at their fastest: {path}, from {n} settled runs.")

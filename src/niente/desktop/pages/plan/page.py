@@ -3,7 +3,7 @@
 import math
 
 import msgspec
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.evidence import RunSummary
@@ -14,6 +14,7 @@ from niente.core.planning.foresight import Seen, foresee
 from niente.core.project import Axis, QuietPoint
 from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.rigcard import LoadKind
+from niente.core.rigs.protocol import Paced
 from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon, RibbonRun
@@ -27,8 +28,8 @@ from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ("", "Run", "Stage", "Limit, W", "Case, %", "Cooler, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
-REASON = 11
+HEADS = ("", "Run", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
+REASON = 10
 CORE_K = "core_rise_k"
 
 
@@ -55,8 +56,8 @@ class PlanPage(Page):
         self.cost = CostLine(look)
         self.start = action_button(actions["plan.start"])
         self.start.setMinimumWidth(120)
-        self.model = RowsModel([tr(head) for head in HEADS], {1, 3, 4, 5, 7, 8, 10})
-        self.table = rows_view(tr("Run list"), self.model, look, stretch=REASON, least={0: 22, 7: 92, 8: 46, 9: 48})
+        self.model = RowsModel([tr(head) for head in HEADS], {1, 3, 4, 6, 7, 9})
+        self.table = rows_view(tr("Run list"), self.model, look, stretch=REASON, least={0: 22, 6: 86, 7: 42, 8: 46})
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self.said.emit())
         self._lay_out()
         self.power.editingFinished.connect(self._axes_edited)
@@ -77,7 +78,7 @@ class PlanPage(Page):
         split.addWidget(self._question_side())
         split.addWidget(self._list_side())
         split.setStretchFactor(1, 1)
-        split.setSizes([260, 680])
+        split.setSizes([246, 700])
         self.body.addWidget(split, 1)
 
     def _question_side(self) -> QWidget:
@@ -231,11 +232,27 @@ class PlanPage(Page):
         own = self.session.own_plan
         lead = tr("The question first: which setting is quiet, fast enough and sound?")
         self.set_head(tr("A plan from a file") if own else lead, own.stem if own else tr("Quiet point"))
-        self.total.setText(tr("{n} runs   {t}").format(n=cost.runs, t=duration_text(cost.typical_s)))
-        self.cost.show_cost(cost)
         states = self._states()
+        self.total.setText(self._total(cost.runs, cost.typical_s, states))
+        self.cost.show_cost(cost)
         self._show_ribbon(states)
         self.model.set_rows(self._rows(states))
+
+    def _total(self, runs: int, typical_s: float, states: list[tuple[str, RunSummary | None]]) -> str:
+        """Say runs and hours, and at what time of the clock on the wall it ends."""
+        words = tr("{n} runs   {t}").format(n=runs, t=duration_text(typical_s))
+        session, plan = self.session, self.session.plan
+        if plan is None or session.bench is None or not session.busy():
+            return words
+        left = sum(
+            typical_seconds(step.exposure) for step, (state, _) in zip(plan.steps, states, strict=True) if state == "ahead"
+        )
+        left += plan.confirm.exposure_s if plan.confirm is not None else 0.0
+        pace = session.bench.rig.pace if isinstance(session.bench.rig, Paced) else 1.0
+        if pace is None:
+            return words
+        ends = QDateTime.currentDateTime().addSecs(int(left / pace)).toString("HH:mm")
+        return words + "   " + tr("ends {time}").format(time=ends)
 
     def _show_loads(self, question: QuietPoint) -> None:
         card = self.session.card
@@ -312,7 +329,6 @@ class PlanPage(Page):
                     Cell(step.stage if step.stage != stage else "", soft=True),
                     quantity_of("sustained_power_w").text(whole.sustained_power_w or 0.0),
                     f"{whole.fan_duty.get('case', 0.0):g}",
-                    f"{whole.fan_duty.get('cooler', 0.0):g}",
                     Cell(step.load, soft=True),
                     core,
                     noise,

@@ -120,7 +120,9 @@ class HeatPath(QWidget):
             painter.drawLine(QPointF(x, 13.5), QPointF(x, 19.5))
             text = number_text(value, 0)
             if abs(scale.px(value) - scale.px(ladder.power_w)) > 26:
-                draw_text(painter, QPointF(x, 34), text, font(SMALL), p.soft, align=MIDDLE)
+                at_end = x > self.width() - 14
+                place = QPointF(self.width() - 1.0 if at_end else x, 34)
+                draw_text(painter, place, text, font(SMALL), p.soft, align=RIGHT if at_end else MIDDLE)
         x = scale.px(ladder.power_w)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)

@@ -24,7 +24,7 @@ from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("Next", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
-QUEUE_ROWS = 4
+QUEUE_ROWS = 3
 STATES = {
     State.IDLE: "idle",
     State.HOLDING: "holding, the load is off",
@@ -69,12 +69,19 @@ class RunPage(Page):
         self.head.addSpacing(8)
         grid = QGridLayout()
         grid.setSpacing(4)
-        places = ("plan.start", "run.hold_now", "run.skip", "run.go_on", "run.hold_after", "run.note")
-        for place, name in enumerate(places):
+        places = {
+            "plan.start": (0, 0),
+            "run.go_on": (0, 0),
+            "run.hold_now": (0, 1),
+            "run.hold_after": (1, 1),
+            "run.skip": (0, 2),
+            "run.note": (1, 2),
+        }
+        for name, (row, column) in places.items():
             button = action_button(self.actions_[name])
             button.setMinimumWidth(70)
             self.buttons[name] = button
-            grid.addWidget(button, place // 3, place % 3)
+            grid.addWidget(button, row, column)
         holder = QVBoxLayout()
         holder.addLayout(grid)
         holder.addStretch(1)
@@ -89,7 +96,7 @@ class RunPage(Page):
         split.addWidget(upper)
         split.addWidget(self.queue)
         split.setStretchFactor(0, 1)
-        split.setSizes([420, 22 + 19 * QUEUE_ROWS])
+        split.setSizes([460, 22 + 19 * QUEUE_ROWS])
         self.body.addWidget(split, 1)
 
     def follow_now(self) -> None:
@@ -115,6 +122,9 @@ class RunPage(Page):
             if offset is not None:
                 words.append(tr("offset {mv}").format(mv=quantity_of("voltage_offset_mv").with_unit(offset)))
             self.sub.setText(", ".join([*words, card.variant]))
+        busy = session.busy()  # starting and going on share one place: only one of them can be done at a time
+        self.buttons["plan.start"].setVisible(not busy)
+        self.buttons["run.go_on"].setVisible(busy)
         self.model.set_rows(self._rows())
         self.show_frame()
 

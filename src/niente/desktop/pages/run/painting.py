@@ -20,7 +20,7 @@ from niente.desktop.widgets.brushes import dashed, draw_hold, draw_text, faint
 from niente.desktop.widgets.canvas import Canvas, draw_level_rules, spans
 from niente.desktop.widgets.scale import Span, apart, tick_text, ticks
 
-RIGHT = Qt.AlignmentFlag.AlignRight
+LEFT, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 BAND_PX = 16
 WIDE_FORECAST_K = 15.0
@@ -84,7 +84,7 @@ class Painting:
         last = self.sight.canvas.area(self.sight.panels[-1].box)
         for panel in self.sight.panels:
             height = self.sight.canvas.area(panel.box).height()
-            draw_level_rules(painter, self.sight.canvas, panel.box, max(int(height / 24), 2))
+            draw_level_rules(painter, self.sight.canvas, panel.box, max(int(height / 13), 2))
         self._draw_time(painter, last)
 
     def _draw_time(self, painter: QPainter, last: QRectF) -> None:
@@ -163,7 +163,8 @@ class Painting:
                 continue
             painter.setPen(dashed(p.cap_line, 6.0, 3.0) if by_firmware else QPen(QColor(p.guard), 1.0))
             painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
-            draw_text(painter, QPointF(area.left() + 6, y - 4), words, font(SMALL), p.soft, halo=p.ground)
+            at, side = (area.right() - 6, RIGHT) if by_firmware else (area.left() + 6, LEFT)  # two levels are often near
+            draw_text(painter, QPointF(at, y - 4), words, font(SMALL), p.soft, halo=p.ground, align=side)
         limit = self._power_limit()
         power = next((panel for panel in self.sight.panels if panel.spec.title == "Power"), None)
         if limit and power is not None:
@@ -301,11 +302,13 @@ class Painting:
                 draw_text(painter, QPointF(area.right() + 10, y + 3.5), line.title, font(SMALL), colour)
                 right = float(self.sight.canvas.width())
                 width = draw_text(painter, QPointF(right, y + 3.5), f"\u00a0{quantity.unit}", font(SMALL), p.soft, align=RIGHT)
-                text = quantity.text(value)
-                draw_text(painter, QPointF(right - width, y + 3.5), text, font(BODY), colour, align=RIGHT)
+                body = font(BODY)
+                right -= width
+                right -= draw_text(painter, QPointF(right, y + 3.5), quantity.text(value), body, colour, align=RIGHT) + 7
                 mark = dynamic_mark(value, self.sight.background_dba) if line.channel == "noise_dba" else ""
                 if mark:
-                    draw_text(painter, QPointF(area.right() + 42, y + 3.5), mark, font(BODY, bold=True, italic=True), colour)
+                    marks = font(BODY, bold=True, italic=True)
+                    draw_text(painter, QPointF(right, y + 3.5), mark, marks, colour, align=RIGHT)
             if extra and places:
                 text = tr("limit {w} W").format(w=number_text(extra, 0))
                 draw_text(painter, QPointF(area.right() + 10, places[-1] + 17), text, font(SMALL), p.soft)

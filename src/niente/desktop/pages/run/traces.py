@@ -22,7 +22,7 @@ from niente.desktop.widgets.brushes import faint, pen
 from niente.desktop.widgets.canvas import Canvas
 
 DRAW_S = 0.1
-GUTTERS = (96, 26, 128, 46)
+GUTTERS = (96, 24, 142, 46)
 LEAST_MINUTES, FUTURE = 12.0, 0.30
 """The time axis shows at least this long, and leaves this share of it free for what is still to come."""
 ZOOM, NARROWEST_S = 1.25, 30.0
