@@ -9,4 +9,4 @@ def guarded(work: Callable[[], object]) -> None:
     try:
         work()
     except Exception:
-        sys.excepthook(*sys.exc_info())  # type: ignore[arg-type]
+        sys.excepthook(*sys.exc_info())

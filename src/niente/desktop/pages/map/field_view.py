@@ -91,14 +91,11 @@ class FieldView(QWidget):
     def _take_layer(self, shown: Shown) -> None:
         made = self._drawn = drawn(shown.field, shown.layer, shown.limits)
         step = shown.layer.step
-        stepped = np.floor(made.values / step) * step + step / 2
+        stepped = np.floor(made.fine / step) * step + step / 2
         self.image.setImage(stepped.T, autoLevels=False, levels=(made.low, made.high))
-        half_x, half_y = (made.x[1] - made.x[0]) / 2, (made.y[1] - made.y[0]) / 2
-        area = QRectF(
-            made.x[0] - half_x, made.y[0] - half_y, made.x[-1] - made.x[0] + 2 * half_x, made.y[-1] - made.y[0] + 2 * half_y
-        )
-        self.image.setRect(area)
-        self.box.setRange(xRange=(area.left(), area.right()), yRange=(area.top(), area.bottom()), padding=0.0)
+        x0, y0, x1, y1 = made.area
+        self.image.setRect(QRectF(x0, y0, x1 - x0, y1 - y0))
+        self.box.setRange(xRange=(x0, x1), yRange=(y0, y1), padding=0.0)
         levels = scale_limits_dba(shown.background_dba) if math.isfinite(shown.background_dba) else ()
         self._lines = [(level, _contour(made, made.noise, level)) for level in levels]
         every = np.arange(made.low + step * ISOTHERMS, made.high, step * ISOTHERMS)
@@ -340,8 +337,7 @@ class FieldView(QWidget):
     def _draw_names(self, painter: QPainter, shown: Shown, area: QRectF) -> None:
         p, place = self.look.palette, self.place()
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
-        for line, text in enumerate((tr("Case"), tr("fans, %"))):
-            draw_text(painter, QPointF(0, area.top() + 10 + 13 * line), text, font(SMALL), p.ink)
+        draw_text(painter, QPointF(0, area.top() - 3), tr("Case fans, %"), font(SMALL), p.ink, halo=p.ground)
         draw_text(
             painter, QPointF(area.right(), area.bottom() + 34), tr("Sustained power limit, W"), font(SMALL), p.ink, align=RIGHT
         )

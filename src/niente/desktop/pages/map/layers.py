@@ -11,6 +11,8 @@ from niente.core.choosing.models import Predicted
 from niente.core.project import Limits
 
 Array = NDArray[np.float64]
+FINE, COARSE = 360, 90
+"""Points a side of the grid of colours, and of the grid of lines."""
 
 
 class Layer(msgspec.Struct, frozen=True):
@@ -63,9 +65,11 @@ LAYERS = (
 
 
 class Drawn(msgspec.Struct, frozen=True):
-    """A layer brought onto an even grid: edges ``x`` (p,), ``y`` (d,), values and noise ``(d, p)``, and where the
-    wanted headroom stops being sure, ``edge_x`` (d,)."""
+    """A layer brought onto two even grids: a fine one for its colours, values ``fine`` ``(d', p')``, and a coarser one
+    for its lines, edges ``x`` (p,), ``y`` (d,), values and noise ``(d, p)``. ``edge_x`` (d,) is where the wanted
+    headroom stops being sure; ``area`` the grid's left, lower, right and upper edge."""
 
+    fine: Array
     x: Array
     y: Array
     values: Array
@@ -73,26 +77,43 @@ class Drawn(msgspec.Struct, frozen=True):
     edge_x: Array
     low: float
     high: float
+    area: tuple[float, float, float, float]
 
 
 def drawn(field: Field, layer: Layer, limits: Limits) -> Drawn:
     """Return what the picture of a layer is made from."""
-    x = np.arange(field.limit_w[0], field.limit_w[-1] + 0.25, 0.5)
-    y = np.arange(field.duty[0], field.duty[-1] + 0.25, 0.5)
-    values = _resample(field.as_grid(layer.of(field.predicted, limits)), field.limit_w, field.duty, x, y)
+    span = (float(field.limit_w[0]), float(field.duty[0]), float(field.limit_w[-1]), float(field.duty[-1]))
+    x, y = np.linspace(span[0], span[2], COARSE), np.linspace(span[1], span[3], COARSE)
+    fine_x, fine_y = np.linspace(span[0], span[2], FINE), np.linspace(span[1], span[3], FINE)
+    of_layer = field.as_grid(layer.of(field.predicted, limits))
+    values = _resample(of_layer, field.limit_w, field.duty, x, y)
     noise = _resample(field.as_grid(field.predicted.in_room_dba), field.limit_w, field.duty, x, y)
     sure = field.as_grid(field.predicted.headroom_k - field.predicted.core_hw) - limits.least_headroom_k
-    right = float(field.limit_w[-1])
-    edges = np.array([_falls_below_zero(field.limit_w, row, right) for row in sure])
+    edges = np.array([_falls_below_zero(field.limit_w, row, span[2]) for row in sure])
     low = float(np.floor(np.min(values) / layer.step) * layer.step)
     high = float(np.ceil(np.max(values) / layer.step) * layer.step)
-    return Drawn(x, y, values, noise, np.interp(y, field.duty, edges), low, max(high, low + layer.step))
+    return Drawn(
+        fine=_resample(of_layer, field.limit_w, field.duty, fine_x, fine_y),
+        x=x,
+        y=y,
+        values=values,
+        noise=noise,
+        edge_x=np.interp(y, field.duty, edges),
+        low=low,
+        high=max(high, low + layer.step),
+        area=span,
+    )
 
 
 def _resample(values: Array, x: Array, y: Array, even_x: Array, even_y: Array) -> Array:
     """Bring values ``(y, x)`` onto an even grid by straight lines, for a picture whose pixels are all alike."""
-    across = np.stack([np.interp(even_x, x, row) for row in values])
-    return np.stack([np.interp(even_y, y, column) for column in across.T], axis=1)
+    resampled: Array = _weights(even_y, y) @ values @ _weights(even_x, x).T
+    return resampled
+
+
+def _weights(wanted: Array, known: Array) -> Array:
+    """Return the matrix ``(n, m)`` of straight-line interpolation from ``known`` (m,) to ``wanted`` (n,)."""
+    return np.stack([np.interp(wanted, known, one) for one in np.eye(known.shape[0])], axis=1)
 
 
 def _falls_below_zero(x: Array, values: Array, never: float) -> float:

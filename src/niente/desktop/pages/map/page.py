@@ -49,7 +49,7 @@ class MapPage(Page):
         self.stack.addWidget(self.table)
         self._lay_out()
         self.candidate: Candidate | None = None
-        self._index: int | None = None
+        self._place: tuple[float, float] | None = None
         self.follow(session.answered, session.run_changed)
 
     def _lay_out(self) -> None:
@@ -77,17 +77,22 @@ class MapPage(Page):
         self._show_view(1 - self.stack.currentIndex())
 
     def _select(self, index: int) -> None:
-        self._index = index
-        self._find()
-        self.said.emit()
+        field = self.session.answer.field
+        if field is not None:
+            self._place = field.place(index)
+            self._find()
+            self.said.emit()
 
     def _find(self) -> None:
+        """Find the selected place in the field as it is now."""
         answer, project = self.session.answer, self.session.project
         self.candidate = None
-        if self._index is None or answer.models is None or answer.field is None or project is None:
+        if self._place is None or answer.models is None or answer.field is None or project is None:
             return
-        if self._index < answer.field.measured.shape[0]:
-            self.candidate = candidate_at(answer.models, answer.field, project.limits, self._index)
+        field, (limit, duty) = answer.field, self._place
+        column = int(np.argmin(np.abs(field.limit_w - limit)))
+        row = int(np.argmin(np.abs(field.duty - duty)))
+        self.candidate = candidate_at(answer.models, field, project.limits, row * field.limit_w.shape[0] + column)
 
     def refresh(self) -> None:
         """Draw the answer as it stands."""
