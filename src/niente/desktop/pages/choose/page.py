@@ -3,7 +3,8 @@
 import math
 
 import msgspec
-from PySide6.QtWidgets import QGridLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from niente.core.choosing.pick import Candidate, Choice, Limit
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, short_place, standing, why_this
@@ -83,23 +84,23 @@ class ChoosePage(Page):
         self.body.addWidget(self.scatter, 1)
         self.body.addWidget(self.table)
         self.body.addWidget(rule())
-        limits = QWidget()
-        grid = QGridLayout(limits)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(12)
-        grid.setVerticalSpacing(3)
-        grid.addWidget(label(tr("Limits"), "section"), 0, 0)
-        grid.addWidget(label(tr("what it costs"), "soft"), 0, 2)
-        for row, (name, field) in enumerate(self.fields.items(), 1):
-            text = label(field.title)
+        limits = QHBoxLayout()
+        limits.setSpacing(16)
+        for name, field in self.fields.items():
+            column = QVBoxLayout()
+            column.setSpacing(2)
+            text = label(field.title, "soft")
             text.setBuddy(field)
-            grid.addWidget(text, row, 0)
-            field.setFixedWidth(92)
-            grid.addWidget(field, row, 1)
+            column.addWidget(text)
+            field.setFixedWidth(96)
+            column.addWidget(field)
             if name in self.costs:
-                grid.addWidget(self.costs[name], row, 2)
-        grid.setColumnStretch(2, 1)
-        self.body.addWidget(limits)
+                self.costs[name].setAlignment(Qt.AlignmentFlag.AlignTop)
+                column.addWidget(self.costs[name])
+            column.addStretch(1)
+            limits.addLayout(column, 1)
+        self.body.addWidget(label(tr("Limits, and what each costs"), "section"))
+        self.body.addLayout(limits)
 
     def _limit_edited(self, name: str, value: float) -> None:
         project, field = self.session.project, self.fields[name]

@@ -4,6 +4,7 @@ import math
 
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.evidence import RunSummary
@@ -30,6 +31,7 @@ from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("", "Run", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 REASON = 10
+NARROW_PX = 620
 CORE_K = "core_rise_k"
 
 
@@ -151,6 +153,13 @@ class PlanPage(Page):
         rows.addWidget(rule())
         rows.addWidget(self.cost)
         return right
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """In a narrow window stage and load give way: the ribbon shows the one, the margin says the other."""
+        super().resizeEvent(event)
+        narrow = self.table.viewport().width() < NARROW_PX
+        self.table.setColumnHidden(2, narrow)
+        self.table.setColumnHidden(5, narrow)
 
     # -- edits ---------------------------------------------------------------------------------------------------
 

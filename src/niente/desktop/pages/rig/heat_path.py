@@ -12,7 +12,9 @@ from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.scale import Span, ticks
 
-NAMES_PX, LADDER_TOP, RUNG_PX, BAR = 132, 74, 76, 14
+NAMES_PX, LADDER_TOP, BAR = 132, 66, 14
+RUNG_PX, LEAST_RUNG_PX, BELOW_PX = 76, 54, 72
+"""A rung's height, where there is room and where there is little; and what stands under the ladder."""
 POWER_STEP_W = 5.0
 RIGHT = Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
@@ -54,12 +56,12 @@ class HeatPath(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(tr("Heat path; left and right arrow keys change the power it is drawn at"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(420, LADDER_TOP + 3 * RUNG_PX + 60)
+        self.setMinimumSize(420, LADDER_TOP + 3 * LEAST_RUNG_PX + BELOW_PX)
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         """As in the picture at 1280 px."""
-        return QSize(596, LADDER_TOP + 3 * RUNG_PX + 84)
+        return QSize(596, LADDER_TOP + 3 * RUNG_PX + BELOW_PX)
 
     def show_ladder(self, ladder: Ladder | None) -> None:
         """Draw another ladder."""
@@ -135,7 +137,11 @@ class HeatPath(QWidget):
         return Span(ladder.room_c, max(ladder.core_c, ladder.room_c + 5.0), NAMES_PX + 8.0, self.width() - 48.0)
 
     def _foot(self, ladder: Ladder) -> float:
-        return LADDER_TOP + RUNG_PX * len(ladder.rungs) + 8.0
+        return LADDER_TOP + self._rung_px(ladder) * len(ladder.rungs) + 6.0
+
+    def _rung_px(self, ladder: Ladder) -> float:
+        room = (self.height() - LADDER_TOP - BELOW_PX) / len(ladder.rungs)
+        return min(max(room, LEAST_RUNG_PX), RUNG_PX)
 
     def _draw_grid(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
         p = self._look.palette
@@ -156,21 +162,21 @@ class HeatPath(QWidget):
         p, hot = self._look.palette, ladder.core_c
         y = LADDER_TOP - 6.0
         for place, (rung, sub) in enumerate(zip(ladder.rungs, ladder.sub, strict=True)):
-            top = LADDER_TOP + RUNG_PX * place
-            draw_text(painter, QPointF(0, top + 16), tr(rung.name), font(BODY), p.ink)
-            draw_text(painter, QPointF(0, top + 31), sub, font(SMALL), p.soft)
+            top = LADDER_TOP + self._rung_px(ladder) * place
+            draw_text(painter, QPointF(0, top + 14), tr(rung.name), font(BODY), p.ink)
+            draw_text(painter, QPointF(0, top + 28), sub, font(SMALL), p.soft)
             theta = number_text(rung.kelvin / ladder.power_w, 3)
-            width = draw_text(painter, QPointF(0, top + 45), theta, font(SMALL, bold=True), p.ink)
+            width = draw_text(painter, QPointF(0, top + 42), theta, font(SMALL, bold=True), p.ink)
             spread = f"± {number_text(rung.half_width_k / ladder.power_w, 3)}\u00a0K/W"
-            draw_text(painter, QPointF(width + 4, top + 45), spread, font(SMALL), p.soft)
-            fixed, bar = hot - (rung.kelvin - rung.by_fans_k), top + 10.0
+            draw_text(painter, QPointF(width + 4, top + 42), spread, font(SMALL), p.soft)
+            fixed, bar = hot - (rung.kelvin - rung.by_fans_k), top + 6.0
             self._rail(painter, across.px(hot), y, bar)
             self._bar(painter, QRectF(across.px(fixed), bar, across.px(hot) - across.px(fixed), BAR), p.ink, ladder.typical)
             amount = number_text(rung.kelvin - rung.by_fans_k, 1)
             self._say(painter, across, hot, fixed, bar, amount, tr("K"), p.ink)
             y, end = bar + BAR, fixed
             if rung.by_fans_k > 0.05:
-                end, low = fixed - rung.by_fans_k, bar + 26.0
+                end, low = fixed - rung.by_fans_k, bar + self._rung_px(ladder) / 3.0
                 self._rail(painter, across.px(fixed), y, low)
                 area = QRectF(across.px(end), low, across.px(fixed) - across.px(end), BAR)
                 self._bar(painter, area, p.accent, ladder.typical)
@@ -218,7 +224,7 @@ class HeatPath(QWidget):
 
     def _draw_shares(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
         """Draw all of it in one bar: what fans can change, and what only watts or parts can."""
-        p, y = self._look.palette, self._foot(ladder) + 26.0
+        p, y = self._look.palette, self._foot(ladder) + 22.0
         draw_text(painter, QPointF(0, y + 11), tr("Of this"), font(BODY), p.soft)
         start, end = across.px(ladder.room_c), across.px(ladder.core_c)
         cut = across.px(ladder.room_c + ladder.by_fans_k)

@@ -84,7 +84,7 @@ class Painting:
         last = self.sight.canvas.area(self.sight.panels[-1].box)
         for panel in self.sight.panels:
             height = self.sight.canvas.area(panel.box).height()
-            draw_level_rules(painter, self.sight.canvas, panel.box, max(int(height / 13), 2))
+            draw_level_rules(painter, self.sight.canvas, panel.box, max(int(height / 11), 2))
         self._draw_time(painter, last)
 
     def _draw_time(self, painter: QPainter, last: QRectF) -> None:

@@ -28,6 +28,7 @@ LEAST_MINUTES, FUTURE = 12.0, 0.30
 ZOOM, NARROWEST_S = 1.25, 30.0
 NEAR_K = 25.0
 """The forecast's scale takes a guard or cap in that is this near."""
+ROOM_K = 6.0
 
 
 class Traces(QWidget):
@@ -151,7 +152,8 @@ class Traces(QWidget):
         self._centre.setData(known[:, 0], known[:, 1])
         self._low.setData(known[:, 0], edges[0])
         self._high.setData(known[:, 0], edges[1])
-        near = [level for level, _, _ in self._levels() if not known.shape[0] or abs(level - known[-1, 1]) < NEAR_K]
+        above = [level + ROOM_K for level, _, _ in self._levels()]  # room for their words
+        near = [level for level in above if not known.shape[0] or abs(level - known[-1, 1]) < NEAR_K]
         sight.panels[0].fit([*edges[0].tolist(), *edges[1].tolist(), *near] or [40.0, 90.0])
 
     # -- looking -------------------------------------------------------------------------------------------------
