@@ -11,9 +11,9 @@ from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
 from niente.core.bench.attach import attach
-from niente.desktop.app import SWITCH_S, make_app
+from niente.desktop.app import SWITCH_S, look_of, make_app
+from niente.desktop.memory import Memory
 from niente.desktop.session import Session
-from niente.desktop.theme import PAPER
 from niente.desktop.window import NAMES, Window
 
 BARE = """
@@ -28,9 +28,11 @@ import os
 from niente.desktop.app import make_app
 app = make_app([])
 from niente.desktop.session import Session
-from niente.desktop.theme import PAPER
+from niente.desktop.app import look_of
+from niente.desktop.memory import Memory
 from niente.desktop.window import Window
-window = Window(Session(), PAPER)
+memory = Memory()
+window = Window(Session(), look_of(app, memory), memory)
 window.show()
 app.processEvents()
 os._exit(0)
@@ -51,7 +53,8 @@ def _gaps_ms(place: int, seconds: float) -> np.ndarray:
     app = make_app([])
     sys.setswitchinterval(SWITCH_S)
     with tempfile.TemporaryDirectory() as folder:
-        window = Window(Session(), PAPER)
+        memory = Memory(Path(folder) / "window.ini")
+        window = Window(Session(), look_of(app, memory), memory)
         window.show()
         window.session.open(lambda progress, hear: (attach(Path(folder) / "fast.niente", hear, seed=3), None), start=False)
         end = time.monotonic() + 60

@@ -32,12 +32,13 @@ def test_the_core_stands_without_qt() -> None:
 
 def test_nothing_slow_is_loaded_before_the_window_shows() -> None:
     loaded = modules_after(
-        "from niente.desktop.app import make_app; app = make_app([])\n"
-        "from niente.desktop.session import Session; from niente.desktop.theme import PAPER\n"
-        "from niente.desktop.window import Window; window = Window(Session(), PAPER); window.show()\n"
+        "from niente.desktop.app import look_of, make_app; app = make_app([])\n"
+        "from niente.desktop.session import Session; from niente.desktop.memory import Memory\n"
+        "from niente.desktop.window import Window; memory = Memory()\n"
+        "window = Window(Session(), look_of(app, memory), memory); window.show()\n"
     )
     assert "PySide6" in loaded
-    assert not loaded & {"scipy", "numba", "pyqtgraph", "llvmlite"}
+    assert not loaded & {"scipy", "numba", "pyqtgraph", "llvmlite", "rapidfuzz", "jeepney"}
 
 
 @pytest.mark.parametrize("name", ["run.lock", "dev.lock"])

@@ -8,21 +8,49 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.bench.bench import Bench
 from niente.core.project import Project
-from niente.desktop.app import make_app
+from niente.desktop.app import look_of, make_app
+from niente.desktop.desk import Desk
+from niente.desktop.memory import Memory
 from niente.desktop.session import Session
-from niente.desktop.theme import PAPER
+from niente.desktop.theme import Wear
 from niente.desktop.window import Window
 from tests.conftest import larkspur_rig
+
+
+class QuietDesk(Desk):
+    """A desk that keeps what it is told, for tests to look at."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.said: list[tuple[str, str, bool]] = []
+        self.awake: list[bool] = []
+
+    def say(self, title: str, text: str, *, urgent: bool = False) -> None:
+        self.said.append((title, text, urgent))
+
+    def keep_awake(self, why: str) -> None:
+        self.awake.append(True)
+
+    def let_sleep(self) -> None:
+        self.awake.append(False)
+
+
+@pytest.fixture(autouse=True)
+def own_settings(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing of the person's who runs the tests is read or written."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
 
 
 @pytest.fixture
 def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]:
     """Return a function that opens a window on a book and waits until it is attached."""
-    make_app([])
+    app = make_app([])
+    look_of(app, Memory()).put_on(Wear.PAPER)
     opened: list[Window] = []
 
     def open_on(book: Path | None = None, pace: float | None = None, project: Project | None = None) -> Window:
-        window = Window(Session(), PAPER)
+        memory = Memory()
+        window = Window(Session(), look_of(app, memory), memory, desk=QuietDesk())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = larkspur_rig(pace=pace)

@@ -9,10 +9,13 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
-from niente.core.choosing.words import place_text
+from niente.core.choosing.words import place_text, short_place
+from niente.core.quantities import number_text
 from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import SPECS
-from niente.desktop.theme import PAPER, load_fonts
+from niente.desktop.theme import load_fonts
+from niente.desktop.widgets.blocks import Title, Words, spoken
+from niente.desktop.widgets.canvas import spans
 from niente.desktop.window import NAMES, Window
 
 
@@ -63,24 +66,6 @@ def test_the_shipped_fonts_are_there(qapp: QApplication) -> None:
     assert {"B612", "B612 Mono"} <= set(QFontDatabase.families())
 
 
-def luminance(colour: str) -> float:
-    parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
-    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
-    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
-
-
-def contrast(one: str, two: str) -> float:
-    """WCAG 2 contrast ratio (formula from memory)."""
-    light, dark = sorted((luminance(one), luminance(two)), reverse=True)
-    return (light + 0.05) / (dark + 0.05)
-
-
-@pytest.mark.parametrize("text", ["ink", "soft", "accent"])
-@pytest.mark.parametrize("under", ["ground", "surface", "shade"])
-def test_text_stands_out(text: str, under: str) -> None:
-    assert contrast(getattr(PAPER, text), getattr(PAPER, under)) >= 4.5
-
-
 def test_the_dynamic_mark_rises_with_the_noise() -> None:
     assert dynamic_mark(22.0, 21.5) == "niente"
     marks = [dynamic_mark(level, 21.5) for level in (24.0, 28.0, 32.0, 36.0, 70.0)]
@@ -89,21 +74,21 @@ def test_the_dynamic_mark_rises_with_the_noise() -> None:
 
 
 def test_choose_shows_the_pick_and_its_reasons(swept_window: Window) -> None:
-    swept_window.go_to(3)
-    page, choice = swept_window.pages[3], swept_window.session.answer.choice
+    swept_window.go_to(NAMES.index("Choose"))
+    page, choice = swept_window.page("Choose"), swept_window.session.answer.choice
     assert choice is not None
     assert page.title.text() == place_text(choice.pick)
     rows = page.model.rows  # type: ignore[attr-defined]
     assert [row[0] for row in rows] == ["Pick", "2", "3", "4"]
     assert all(row[-1] for row in rows)
-    headings = [heading for heading, _ in page.margin()]
+    headings = [block.heading for block in page.margin() if isinstance(block, Words)]
     assert headings[:3] == ["Why this one", "Does it hold?", "What each limit costs"]
     assert page.finished()
 
 
 def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.go_to(3)
-    page, session = swept_window.pages[3], swept_window.session
+    swept_window.go_to(NAMES.index("Choose"))
+    page, session = swept_window.page("Choose"), swept_window.session
     before = page.title.text()
     field = page.fields["least_throughput_percent"]  # type: ignore[attr-defined]
     field.setFocus()
@@ -121,8 +106,8 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
 
 
 def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.go_to(3)
-    page = swept_window.pages[3]
+    swept_window.go_to(NAMES.index("Choose"))
+    page = swept_window.page("Choose")
     page.fields["least_headroom_k"].setValue(55)  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: page.title.text() == "No pick yet", timeout=5000)
     assert "most headroom" in page.problem.text()  # type: ignore[attr-defined]
@@ -130,37 +115,39 @@ def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, q
 
 
 def test_the_map_marks_what_was_measured(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.go_to(2)
-    page = swept_window.pages[2]
+    swept_window.go_to(NAMES.index("Map"))
+    page = swept_window.page("Map")
     view = page.view  # type: ignore[attr-defined]
     evidence = swept_window.session.answer.evidence
     assert evidence is not None
     assert page.measured_marks() >= 16  # type: ignore[attr-defined]
-    for button in page.layer_buttons:  # type: ignore[attr-defined]
-        qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
-        assert button.text() in page.title.text()
+    for place in range(page.layers.count()):  # type: ignore[attr-defined]
+        page.layers.setCurrentIndex(place)  # type: ignore[attr-defined]
+        assert page.layers.currentText() in page.title.text()  # type: ignore[attr-defined]
     view.setFocus()
     QTest.keyClick(view, Qt.Key.Key_Right)
     QTest.keyClick(view, Qt.Key.Key_Up)
-    assert page.candidate is not None  # type: ignore[attr-defined]
-    assert page.margin()[0][0] == place_text(page.candidate)  # type: ignore[attr-defined]
+    one = page.candidate  # type: ignore[attr-defined]
+    assert one is not None
+    assert page.margin()[0] == Title("Selected setting", short_place(one))
+    assert number_text(one.core_c, 1) in spoken(page.margin())
 
 
 def test_the_map_is_selected_with_the_mouse(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.go_to(2)
-    page = swept_window.pages[2]
+    swept_window.go_to(NAMES.index("Map"))
+    page = swept_window.page("Map")
     view = page.view  # type: ignore[attr-defined]
     QApplication.processEvents()
-    scene = view._plot.vb.mapViewToScene(QPointF(100.0, 40.0))
-    at = view._canvas.mapFromScene(scene)
-    qtbot.mouseClick(view._canvas.viewport(), Qt.MouseButton.LeftButton, pos=at)
+    across, up = spans(view.canvas, view.box)
+    at = QPointF(across.px(100.0), up.px(40.0)).toPoint()
+    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
     qtbot.waitUntil(lambda: page.candidate is not None, timeout=2000)  # type: ignore[attr-defined]
     assert page.candidate.limit_w == pytest.approx(100.0, abs=3)  # type: ignore[attr-defined]
 
 
 def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..., Window]) -> None:
     window = open_window()
-    page, session = window.pages[0], window.session
+    page, session = window.page("Plan"), window.session
     runs = len(page.model.rows)  # type: ignore[attr-defined]
     power = page.power  # type: ignore[attr-defined]
     power.setText("80, 110")
@@ -191,9 +178,9 @@ def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..
 def test_a_new_book_says_what_to_do(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     window = open_window()
     qtbot.waitUntil(lambda: "three settled runs" in window.session.answer.problem or "Nothing" in window.session.answer.problem)
-    for place in (2, 3):
-        window.go_to(place)
-        shown = [label.text() for label in window.pages[place].findChildren(QLabel) if label.isVisible()]
+    for name in ("Map", "Choose"):
+        window.go_to(NAMES.index(name))
+        shown = [label.text() for label in window.page(name).findChildren(QLabel) if label.isVisible()]
         assert any("Run more of the plan" in text or "Start the plan" in text for text in shown)
 
 

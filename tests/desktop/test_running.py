@@ -6,17 +6,21 @@ from collections.abc import Callable
 
 import msgspec
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog, QMessageBox
 from pytestqt.qtbot import QtBot
 
-import niente.desktop.window as window_module
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader
 from niente.core.planning.quiet_point import default_project
 from niente.core.project import Axis, Project
 from niente.core.rigcard import RigCard
 from niente.desktop.analysis import Analyst
-from niente.desktop.window import Window
+from niente.desktop.bug import BugDialog
+from niente.desktop.memory import Memory
+from niente.desktop.session import Session
+from niente.desktop.window import NAMES, Window
 
 
 def small(card: RigCard) -> Project:
@@ -45,21 +49,21 @@ def test_ten_thousand_signals_leave_true_alone(qapp: object) -> None:
 def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(project=small(card))
     session = window.session
-    qtbot.mouseClick(window.pages[0].start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-    assert window.stack.currentWidget() is window.pages[1]
+    qtbot.mouseClick(window.page("Plan").start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    assert window.stack.currentWidget() is window.page("Run")
     qtbot.waitUntil(lambda: session.live is not None and bool(session.live.forecasts), timeout=20000)
     qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text, timeout=60000)
     qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed, timeout=20000)
     window.message._act.click()  # takes one to the pick
-    assert window.stack.currentWidget() is window.pages[3]
-    window.go_to(2)
-    assert window.pages[2].measured_marks() >= 6  # type: ignore[attr-defined]
-    assert window.pages[1].finished()
+    assert window.stack.currentWidget() is window.page("Choose")
+    window.go_to(NAMES.index("Map"))
+    assert window.page("Map").measured_marks() >= 6  # type: ignore[attr-defined]
+    assert window.page("Run").finished()
 
 
 def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(pace=600.0, project=small(card))
-    session, buttons = window.session, window.pages[1].buttons  # type: ignore[attr-defined]
+    session, buttons = window.session, window.page("Run").buttons  # type: ignore[attr-defined]
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
     buttons["run.hold_now"].click()
@@ -85,8 +89,8 @@ def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigC
 def test_the_pulse_shows_the_machine_and_its_pace(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     window = open_window(pace=60.0)
     reading = window.pulse._readings["hot"]
-    qtbot.waitUntil(lambda: "°C" in reading.value.text(), timeout=5000)
-    assert window.pulse.badge.text() == "simulated"
+    qtbot.waitUntil(lambda: reading.unit.text() == "°C", timeout=5000)
+    assert "simulated" in window.pulse.badge.text()
     assert window.pulse.pace.currentText() == "× 60"
     window.pulse.pace.setCurrentIndex(4)
     window.pulse.pace.activated.emit(4)
@@ -104,42 +108,45 @@ def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, mon
     book.close()
 
 
-def test_closing_during_a_run_asks_and_keeps_on(
-    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot, monkeypatch: object
-) -> None:
+def test_closing_during_a_run_asks_and_keeps_on(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(pace=60.0, project=small(card))
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(window.session.busy)
-    asked: list[object] = []
+    asked: list[str] = []
 
-    def question(*words: object) -> object:
-        asked.append(words[-1])
-        return words[-1]
+    def answer() -> None:
+        box = window.findChild(QMessageBox)
+        assert box is not None
+        asked.append(box.defaultButton().text())
+        QTest.keyClick(box, Qt.Key.Key_Return)  # the default is taken
 
-    monkeypatch.setattr(QMessageBox, "question", question)  # type: ignore[attr-defined]
+    QTimer.singleShot(200, answer)
     assert not window.close()
-    assert asked == [QMessageBox.StandardButton.No]
+    assert asked == ["Keep it running"]
     assert window.session.busy()
 
 
 def test_a_bug_is_shown_with_its_report(open_window: Callable[..., Window]) -> None:
     window = open_window()
     window.session.broke.emit("Traceback: a bug")
-    box = window.findChild(QMessageBox)
+    box = window.findChild(BugDialog)
     assert box is not None
-    assert box.detailedText() == "Traceback: a bug"
+    window.session.broke.emit("Traceback: the same again")  # one dialog at a time
+    assert len(window.findChildren(BugDialog)) == 1
+    box.copy.click()
+    copied = QGuiApplication.clipboard().text()
+    assert "Traceback: a bug" in copied
+    assert copied.startswith("Niente ")
     box.close()
 
 
 def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: object) -> None:
-    from niente.desktop.app import arguments, make_app, open_book
-    from niente.desktop.session import Session
-    from niente.desktop.theme import PAPER
+    from niente.desktop.app import arguments, look_of, make_app, open_book
 
-    make_app([])
     letter = tmp_path / "letter.niente"  # type: ignore[operator]
     letter.write_text("dear all")
-    window = Window(Session(), PAPER)
+    memory = Memory()
+    window = Window(Session(), look_of(make_app([]), memory), memory)
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     window.show()
     open_book(window, arguments([str(letter)]))
@@ -172,4 +179,3 @@ def test_the_window_stays_alive_at_full_speed(open_window: Callable[..., Window]
     qtbot.wait(1500)
     timer.stop()
     assert len(ticks) > 5
-    assert window_module.NAMES == ["Plan", "Run", "Map", "Choose"]

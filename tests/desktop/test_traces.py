@@ -2,111 +2,198 @@
 
 import numpy as np
 import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from niente.core.bench.events import RunOpened
 from niente.core.bench.samples import Samples
+from niente.core.bench.strip import Strip
 from niente.core.evidence import column, holds_of
 from niente.core.frame import Frame
 from niente.core.plan import Exposure, Step
 from niente.core.rigcard import RigCard
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
-from niente.desktop.app import make_app
+from niente.desktop.app import look_of, make_app
+from niente.desktop.memory import Memory
 from niente.desktop.pages.run import traces as module
+from niente.desktop.pages.run.painting import minute_ticks
+from niente.desktop.pages.run.panels import Panel
 from niente.desktop.pages.run.traces import Traces
-from niente.desktop.session import LiveRun
-from niente.desktop.theme import PAPER
+from niente.desktop.session import LiveRun, Note
 from tests.conftest import larkspur_rig
 
 
-def live_run(run_id: int, setting: Setting, load: str, seconds: int) -> LiveRun:
-    rig = larkspur_rig()
-    card = rig.describe()
-    rig.apply(setting.over(card.stock))
-    rig.start(load)
-    samples = Samples(len(card.channels))
-    for _ in range(seconds):
-        frame = rig.frame(1.0)
-        assert isinstance(frame, Frame)
-        samples.add(frame)
-    step = Step(setting, load, Exposure(60.0, 600.0), "test", "a test")
-    return LiveRun(RunOpened(run_id, 0, 1, step), samples, [])
+class Bench:
+    """A run at a time, sampled from a rig, on one strip."""
+
+    def __init__(self, traces: Traces) -> None:
+        self.rig = larkspur_rig()
+        self.card = self.rig.describe()
+        self.strip = Strip(self.card)
+        self.traces = traces
+        traces.attach(self.card)
+
+    def run(self, run_id: int, setting: Setting, load: str, seconds: int, *forecasts: tuple[float, float, float]) -> LiveRun:
+        self.rig.apply(setting.over(self.card.stock))
+        self.rig.start(load)
+        samples = Samples(len(self.card.channels))
+        step = Step(setting, load, Exposure(60.0, 600.0), "test", "a test")
+        for second in range(seconds):
+            frame = self.rig.frame(1.0)
+            assert isinstance(frame, Frame)
+            if not second:
+                self.strip.begin(run_id, run_id, step, frame.time_s, 50.0)
+            samples.add(frame)
+            self.strip.add(frame, run_id)
+        start = float(samples.time_s[0])
+        live = LiveRun(RunOpened(run_id, 0, 1, step), samples, [(start + at, value, half) for at, value, half in forecasts])
+        self.show(live)
+        return live
+
+    def show(self, live: LiveRun, notes: list[Note] | None = None) -> None:
+        self.traces.show_run(self.strip, live, notes or [], 22.0)
 
 
 @pytest.fixture
 def traces(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> Traces:
-    make_app([])
     monkeypatch.setattr(module, "DRAW_S", 0.0)
-    shown = Traces(PAPER)
+    shown = Traces(look_of(make_app([]), Memory()))
     qtbot.addWidget(shown)
-    shown.resize(900, 500)
+    shown.resize(960, 520)
     shown.show()
     return shown
 
 
-def bars(traces: Traces, hold: Hold) -> list[tuple[float, float]]:
-    options = traces._holds[hold].opts
-    return list(zip(np.asarray(options["x0"]).tolist(), np.asarray(options["x1"]).tolist(), strict=True))
+@pytest.fixture
+def bench(traces: Traces) -> Bench:
+    return Bench(traces)
 
 
-def test_the_lines_are_the_samples(traces: Traces, card: RigCard) -> None:
-    live = live_run(1, Setting(sustained_power_w=100.0), "vector", 400)
-    traces.show_run(card, live)
-    x, y = traces.curves["power"].getData()
-    assert np.allclose(x, np.arange(400) / 60.0)
+def panel(traces: Traces, title: str) -> Panel:
+    assert traces.sight is not None
+    return next(one for one in traces.sight.panels if one.spec.title == title)
+
+
+def test_the_lines_are_the_samples(bench: Bench, traces: Traces, card: RigCard) -> None:
+    live = bench.run(1, Setting(sustained_power_w=100.0), "vector", 400)
+    x, y = panel(traces, "Power").data["package_power_w"]
+    assert np.array_equal(x, live.samples.time_s)
     assert np.array_equal(y, column(card, live.samples.values, "package_power_w"))
-    assert traces._limit.value() == 100.0
-    assert traces._cap.value() == card.stock.temperature_cap_c
+    levels = [level for level, _, _ in traces._levels()]
+    assert levels == [card.limits.core_temperature_c, card.stock.temperature_cap_c]
 
 
-def test_the_band_is_what_held(traces: Traces, card: RigCard) -> None:
-    live = live_run(1, Setting(sustained_power_w=100.0), "vector", 300)
-    traces.show_run(card, live)
-    held = holds_of(card, live.samples.values, live.opened.step.setting)
-    minutes = sum(end - start for start, end in bars(traces, Hold.POWER_LIMIT))
-    assert minutes == pytest.approx(np.count_nonzero(held == Hold.POWER_LIMIT) / 60.0, abs=0.1)
-    assert not bars(traces, Hold.HEAT)
+def test_the_band_is_what_held(bench: Bench, traces: Traces, card: RigCard) -> None:
+    live = bench.run(1, Setting(sustained_power_w=100.0), "vector", 300)
+    assert np.array_equal(bench.strip.held, holds_of(card, live.samples.values, live.opened.step.setting))
     hot = Setting(sustained_power_w=200.0, temperature_cap_c=62.0, fan_duty={"cooler": 25.0, "case": 20.0})
-    traces.show_run(card, live_run(2, hot, "vector", 300))
-    assert bars(traces, Hold.HEAT)
+    bench.run(2, hot, "vector", 300)
+    assert np.count_nonzero(bench.strip.held[300:] == Hold.HEAT) > 100
+    bench.run(3, Setting(), "idle", 100)
+    assert not np.any(bench.strip.held[600:])  # an idle machine is held by nothing
 
 
-def test_idle_holds_nothing(traces: Traces, card: RigCard) -> None:
-    traces.show_run(card, live_run(1, Setting(sustained_power_w=100.0), "vector", 100))
-    traces.show_run(card, live_run(2, Setting(), "idle", 100))
-    assert not any(bars(traces, hold) for hold in traces._holds)
+def test_the_picture_shows_the_band_in_its_colour(bench: Bench, traces: Traces) -> None:
+    bench.run(1, Setting(sustained_power_w=100.0), "vector", 600)
+    QApplication.processEvents()
+    picture = traces.grab().toImage()
+    orange = traces.look.palette.cap
+    found = sum(
+        picture.pixelColor(x, y).name() == orange.lower()
+        for x in range(110, 500)
+        for y in range(picture.height() - 60, picture.height())
+    )
+    assert found > 300
 
 
-def test_the_forecast_closes_round_its_value(traces: Traces, card: RigCard) -> None:
-    live = live_run(1, Setting(sustained_power_w=100.0), "vector", 300)
-    start = float(live.samples.time_s[0])
-    live.forecasts += [(start + 150, 70.0, 40.0), (start + 180, 71.0, 6.0), (start + 240, 72.0, 2.0)]
-    traces.show_run(card, live)
-    x, y = traces.curves["forecast"].getData()
-    assert x.tolist() == [3.0, 4.0]  # one that is known to ±40 K is not drawn
-    assert y.tolist() == [71.0, 72.0]
-    low, high = (edge.getData()[1].tolist() for edge in traces._band)
-    assert (low, high) == ([65.0, 70.0], [77.0, 74.0])
+def test_the_forecast_closes_round_its_value(bench: Bench, traces: Traces) -> None:
+    bench.run(1, Setting(sustained_power_w=100.0), "vector", 300, (150, 70.0, 40.0), (180, 71.0, 6.0), (240, 72.0, 2.0))
+    assert traces._centre.getData()[1].tolist() == [71.0, 72.0]  # one that is known to ±40 K is not drawn
+    assert traces._low.getData()[1].tolist() == [65.0, 70.0]
+    assert traces._high.getData()[1].tolist() == [77.0, 74.0]
 
 
-def test_a_steady_reading_looks_steady(traces: Traces, card: RigCard) -> None:
-    traces.show_run(card, live_run(1, Setting(), "idle", 200))
-    bottom, top = traces._power.viewRange()[1]
-    assert top - bottom >= 20.0
-    before = (bottom, top)
-    traces.show_run(card, live_run(2, Setting(), "idle", 260))
-    assert tuple(traces._power.viewRange()[1]) == before  # it still fits, and the axis stands still
+def test_a_steady_reading_looks_steady(bench: Bench, traces: Traces) -> None:
+    bench.run(1, Setting(), "idle", 200)
+    power = panel(traces, "Power").box
+    before = tuple(power.viewRange()[1])
+    assert before[1] - before[0] >= 20.0
+    bench.run(2, Setting(), "idle", 60)
+    assert tuple(power.viewRange()[1]) == before  # it still fits, and the axis stands still
 
 
-def test_drawing_has_its_rests(traces: Traces, card: RigCard, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_drawing_has_its_rests(bench: Bench, traces: Traces, monkeypatch: pytest.MonkeyPatch) -> None:
+    live = bench.run(1, Setting(), "idle", 50)
     monkeypatch.setattr(module, "DRAW_S", 60.0)
-    live = live_run(1, Setting(), "idle", 50)
-    traces.show_run(card, live)
     frame = Frame(live.samples.time_s[-1] + 1, live.samples.values[-1])
     live.samples.add(frame)
-    traces.show_run(card, live)
-    assert traces.curves["power"].getData()[0].shape == (50,)
-    other = live_run(2, Setting(), "idle", 30)
-    traces.show_run(card, other)  # another run is drawn at once
-    assert traces.curves["power"].getData()[0].shape == (30,)
+    bench.strip.add(frame, 1)
+    bench.show(live)
+    assert panel(traces, "Power").data["package_power_w"][0].shape == (50,)
+    monkeypatch.setattr(module, "DRAW_S", 0.0)
+    bench.show(live)
+    assert panel(traces, "Power").data["package_power_w"][0].shape == (51,)
+
+
+def test_looking_back_and_coming_home(bench: Bench, traces: Traces, qtbot: QtBot) -> None:
+    bench.run(1, Setting(sustained_power_w=100.0), "vector", 600)
+    assert traces.sight is not None
+    followed = traces.sight.range_s
+    told: list[bool] = []
+    traces.looked_back.connect(told.append)
+    at = QPointF(400.0, 200.0)
+    wheel = QWheelEvent(
+        at, traces.mapToGlobal(at), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    under = traces.sight.time().value(400.0)
+    QApplication.sendEvent(traces, wheel)
+    low, high = traces.sight.range_s
+    assert high - low == pytest.approx((followed[1] - followed[0]) / 1.25)
+    assert traces.sight.time().value(400.0) == pytest.approx(under, abs=1.5)  # what lay under the pointer still does
+    QTest.keyClick(traces, Qt.Key.Key_Left)
+    assert traces.sight.range_s[0] < low
+    assert not traces.following
+    assert told == [True, True]
+    QTest.keyClick(traces, Qt.Key.Key_Home)
+    assert traces.following
+    assert told[-1] is False
+    assert traces.sight.range_s[0] <= bench.strip.time_s[-1] <= traces.sight.range_s[1]
+
+
+def test_the_crosshair_reads_every_line_at_one_moment(bench: Bench, traces: Traces, card: RigCard) -> None:
+    live = bench.run(1, Setting(sustained_power_w=100.0), "vector", 400)
+    at = float(live.samples.time_s[100])
+    traces.read_at(at)
+    power = column(card, live.samples.values, "package_power_w")[100]
+    assert f"package {power:.1f}" in traces.accessibleDescription().replace("\u00a0", " ")
+    QTest.keyClick(traces, Qt.Key.Key_Escape)
+    assert traces.sight is not None
+    assert traces.sight.cross_s is None
+    QTest.keyClick(traces, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
+    assert traces.sight.cross_s is not None
+
+
+def test_notes_stand_where_they_were_made(bench: Bench, traces: Traces) -> None:
+    live = bench.run(1, Setting(sustained_power_w=100.0), "vector", 400)
+    before = traces.grab().toImage()
+    bench.strip.add(Frame(live.samples.time_s[-1] + 1, live.samples.values[-1]), 1)
+    live.samples.add(Frame(live.samples.time_s[-1] + 1, live.samples.values[-1]))
+    bench.show(live, [Note(1, float(live.samples.time_s[200]), "fan ticks")])
+    after = traces.grab().toImage()
+    assert traces.sight is not None
+    x = round(traces.sight.time().px(float(live.samples.time_s[200])))
+    changed = [x for y in range(60, 300) if before.pixelColor(x, y) != after.pixelColor(x, y)]
+    assert len(changed) > 100  # an upright line through the panels
+
+
+@pytest.mark.parametrize("hours", [0.1, 0.5, 2.0, 12.0, 60.0])
+def test_minutes_are_round_and_few(hours: float) -> None:
+    found = minute_ticks(-3.0, 60.0 * hours, 8)
+    assert 2 <= len(found) <= 10
+    steps = np.diff(found)
+    assert np.allclose(steps, steps[0])

@@ -39,12 +39,18 @@ from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit
 
+GO_ON = "Go on"
+
 
 class Notice(msgspec.Struct, frozen=True):
-    """Something for the message bar: what happened, what is safe, what to do; and an action, where one helps."""
+    """Something for the message bar: what happened, what is safe, what to do; and an action, where one helps.
+
+    ``label`` is what the action is called here, where its own name does not fit.
+    """
 
     text: str
     action: str = ""
+    label: str = ""
 
 
 class LiveRun(msgspec.Struct):
@@ -195,6 +201,7 @@ class Session(QObject):
                     f"The last time, Niente or the machine went down in run {lost.step + 1}. "
                     "Its samples are kept; going on repeats that run.",
                     "plan.start",
+                    GO_ON,
                 )
             )
 
@@ -392,11 +399,11 @@ class Session(QObject):
         if not (by_guard and error is not None):  # that was said when the guard tripped
             self.ended.emit(Ending(title, words, urgent=error is not None))
         if error is not None:
-            self.notice.emit(Notice(str(error), "plan.start"))
+            self.notice.emit(Notice(str(error), "plan.start", GO_ON))
         elif complete:
             self.notice.emit(Notice("The plan is done. The pick stands on the Choose page.", "page.choose"))
         else:
-            self.notice.emit(Notice(f"The plan is {why}. The rig is restored and every sample is kept.", "plan.start"))
+            self.notice.emit(Notice(f"The plan is {why}. The rig is restored and every sample is kept.", "plan.start", GO_ON))
 
 
 def _bytes_of(file: Path) -> bytes:

@@ -79,9 +79,10 @@ class Window(QMainWindow):
         session.sampled.connect(self._sampled)
         session.ended.connect(self._tell_ending)
         session.busy_changed.connect(self._keep_awake)
-        session.undo.undoTextChanged.connect(lambda _: self._name_edits())
-        session.undo.redoTextChanged.connect(lambda _: self._name_edits())
-        self._name_edits()
+        session.undo.undoTextChanged.connect(self._name_undo)
+        session.undo.redoTextChanged.connect(self._name_redo)
+        self._name_undo("")
+        self._name_redo("")
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._refresh_frame)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
@@ -350,21 +351,23 @@ class Window(QMainWindow):
 
         Guide.over(self).open_at(topic)
 
-    def _name_edits(self) -> None:
-        """Say on the menu what would be undone, and what done again."""
-        undo = self.session.undo
-        for name, word, text, can in (
-            ("edit.undo", tr("Undo"), undo.undoText(), undo.canUndo()),
-            ("edit.redo", tr("Redo"), undo.redoText(), undo.canRedo()),
-        ):
-            self.actions_[name].setText(f"{word} {text}".strip())
-            self.actions_[name].setEnabled(can)
+    def _name_undo(self, what: str) -> None:
+        """Say on the menu what would be undone."""
+        self._name_edit("edit.undo", tr("Undo {what}"), tr("Undo"), what)
+
+    def _name_redo(self, what: str) -> None:
+        """Say on the menu what would be done again."""
+        self._name_edit("edit.redo", tr("Redo {what}"), tr("Redo"), what)
+
+    def _name_edit(self, name: str, words: str, alone: str, what: str) -> None:
+        self.actions_[name].setText(words.format(what=what) if what else alone)
+        self.actions_[name].setEnabled(bool(what))
 
     # -- what is said ----------------------------------------------------------------------------------------------
 
     def _show_notice(self, notice: Notice) -> None:
-        action = self.actions_[notice.action].text() if notice.action else ""
-        self.message.show_notice(notice, tr("Go on") if notice.action == "plan.start" and self.session.done else action)
+        text = self.actions_[notice.action].text() if notice.action else ""
+        self.message.show_notice(notice, tr(notice.label) or text)
         if not self.pages or self.session.bench is None:
             self.opening.say(notice.text)
 

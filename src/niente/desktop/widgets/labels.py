@@ -23,16 +23,17 @@ def rule() -> QFrame:
     return line
 
 
-def action_button(action: QAction) -> QPushButton:
-    """Return a button that does an action, and stands and falls with it: words, tooltip, and whether it can be done."""
-    button = QPushButton()
+class ActionButton(QPushButton):
+    """A button that does an action, and stands and falls with it: words, tooltip, and whether it can be done."""
 
-    def follow() -> None:
-        button.setText(action.text().removesuffix(" …"))
-        button.setToolTip(action.toolTip())
-        button.setEnabled(action.isEnabled())
+    def __init__(self, action: QAction) -> None:
+        super().__init__()
+        self._action = action
+        self._follow()
+        action.changed.connect(self._follow)
+        self.clicked.connect(action.trigger)
 
-    follow()
-    action.changed.connect(follow)
-    button.clicked.connect(action.trigger)
-    return button
+    def _follow(self) -> None:
+        self.setText(self._action.text().removesuffix(" …"))
+        self.setToolTip(self._action.toolTip())
+        self.setEnabled(self._action.isEnabled())

@@ -9,7 +9,7 @@ from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Columns, Deeds, Far, HoldLegend, Readings, Title, Words
 from niente.desktop.widgets.guard_bars import GuardBars
 from niente.desktop.widgets.hold_legend import HoldKeys
-from niente.desktop.widgets.labels import action_button, label, rule
+from niente.desktop.widgets.labels import ActionButton, label, rule
 
 WIDTH = 280
 
@@ -55,7 +55,7 @@ class _Shown(QWidget):
             case Deeds(names):
                 row = QHBoxLayout()
                 for name in names:
-                    row.addWidget(action_button(actions[name]))
+                    row.addWidget(ActionButton(actions[name]))
                 self._rows.addLayout(row)
         self.put(block)
 

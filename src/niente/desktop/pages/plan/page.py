@@ -24,7 +24,7 @@ from niente.desktop.session import Notice, Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Deeds, Reading, Readings, Title, Words
-from niente.desktop.widgets.labels import action_button, label, rule
+from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
@@ -56,7 +56,7 @@ class PlanPage(Page):
         self._load_notes: dict[str, QWidget] = {}
         self._load_rows = QGridLayout()
         self.cost = CostLine(look)
-        self.start = action_button(actions["plan.start"])
+        self.start = ActionButton(actions["plan.start"])
         self.start.setMinimumWidth(120)
         self.model = RowsModel([tr(head) for head in HEADS], {1, 3, 4, 6, 7, 9})
         self.table = rows_view(tr("Run list"), self.model, look, stretch=REASON, least={0: 22, 6: 86, 7: 42, 8: 46})

@@ -19,7 +19,7 @@ from niente.desktop.session import LiveRun, Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Words
-from niente.desktop.widgets.labels import action_button, label
+from niente.desktop.widgets.labels import ActionButton, label
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
@@ -78,7 +78,7 @@ class RunPage(Page):
             "run.note": (1, 2),
         }
         for name, (row, column) in places.items():
-            button = action_button(self.actions_[name])
+            button = ActionButton(self.actions_[name])
             button.setMinimumWidth(70)
             self.buttons[name] = button
             grid.addWidget(button, row, column)

@@ -1,0 +1,364 @@
+"""The window's habits: finder, help, undo that says what, recent books, drag and drop, memory, what is asked and told."""
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
+from pytestqt.qtbot import QtBot
+
+from niente.core.plan import read_plan
+from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.rigcard import RigCard
+from niente.desktop.actions import MENUS, SPECS
+from niente.desktop.finder import Finder, found
+from niente.desktop.guide import TOPICS, Guide, page_of, title_of, topic_of
+from niente.desktop.memory import MOST_BOOKS, Memory
+from niente.desktop.session import CancelledError, Session
+from niente.desktop.widgets.focus_ring import FocusRing
+from niente.desktop.widgets.waiting import A_MOMENT_MS
+from niente.desktop.window import NAMES, Window
+
+# -- the registry --------------------------------------------------------------------------------------------------
+
+
+def test_every_action_stands_in_a_menu_with_words_of_its_own(swept_window: Window) -> None:
+    texts = [spec.text for spec in SPECS]
+    assert len(set(texts)) == len(texts)
+    assert {spec.menu for spec in SPECS} == set(MENUS)
+    menus = {action.text(): action.menu() for action in swept_window.menuBar().actions()}
+    for spec in SPECS:
+        assert swept_window.actions_[spec.name] in menus[spec.menu].actions()  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize("spec", SPECS, ids=lambda spec: spec.name)
+def test_every_action_has_its_page_of_help(spec: object) -> None:
+    text = page_of(spec.help)  # type: ignore[attr-defined]
+    assert f"*{spec.text}*" in text or spec.text in text  # type: ignore[attr-defined]
+
+
+# -- the finder ------------------------------------------------------------------------------------------------------
+
+TEXTS = {spec.name: f"{spec.text}\n{spec.tip}" for spec in SPECS}
+
+
+@pytest.mark.parametrize(
+    ("words", "wanted"),
+    [
+        ("hold now", "run.hold_now"),
+        ("hld nw", "run.hold_now"),
+        ("stop", "run.stop"),
+        ("stopp", "run.stop"),
+        ("dark", "view.dusk"),
+        ("map", "page.map"),
+        ("undo", "edit.undo"),
+        ("write a note", "run.note"),
+        ("keys", "help.keys"),
+    ],
+)
+def test_a_few_letters_find_it(words: str, wanted: str) -> None:
+    assert wanted in found(words, TEXTS)[:2]
+
+
+def test_nothing_fits_nonsense_and_no_words_give_all() -> None:
+    assert not found("qqqzzz", TEXTS)
+    assert found("", TEXTS) == list(TEXTS)
+
+
+def test_the_finder_does_what_is_found_by_keyboard(swept_window: Window) -> None:
+    swept_window.actions_["edit.find"].trigger()
+    finder = swept_window.findChild(Finder)
+    assert finder is not None
+    QTest.keyClicks(finder.line, "choose")
+    QTest.keyClick(finder.line, Qt.Key.Key_Return)
+    assert not finder.isVisible()
+    assert swept_window.stack.currentWidget() is swept_window.page("Choose")
+    swept_window.actions_["edit.find"].trigger()
+    assert swept_window.findChildren(Finder) == [finder]
+    assert not finder.line.text()
+    QTest.keyClick(finder.line, Qt.Key.Key_Down)
+    assert finder.list.currentRow() == 1
+    finder.hide()
+
+
+def test_the_finder_leaves_alone_what_cannot_be_done(swept_window: Window) -> None:
+    swept_window.actions_["edit.find"].trigger()
+    finder = swept_window.findChild(Finder)
+    assert finder is not None
+    QTest.keyClicks(finder.line, "skip")
+    QTest.keyClick(finder.line, Qt.Key.Key_Return)
+    assert finder.isVisible()  # no run to skip: nothing happens, and the finder waits for other words
+    finder.hide()
+
+
+# -- help ------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_help_opens_at_the_page_in_focus(swept_window: Window, name: str) -> None:
+    swept_window.go_to(NAMES.index(name))
+    assert topic_of(swept_window.page(name), "window") == name.lower()
+    swept_window.actions_["help.here"].trigger()
+    guide = swept_window.findChild(Guide)
+    assert guide is not None
+    assert guide.isVisible()
+    assert title_of(name.lower()) == name
+    assert guide.text.toPlainText().startswith(name)
+    guide.close()
+
+
+def test_every_topic_has_a_page_and_links_lead_somewhere(swept_window: Window) -> None:
+    for topic in TOPICS:
+        assert page_of(topic).startswith("# ")
+    guide = Guide.over(swept_window)
+    guide.open_at("rig")
+    guide.text.anchorClicked.emit(QUrl("safety.md"))
+    assert guide.text.toPlainText().startswith("Safety")
+    guide.close()
+
+
+def test_the_sheet_of_keys_comes_from_the_registry() -> None:
+    sheet = page_of("keys")
+    for spec in SPECS:
+        assert spec.text.removesuffix(" …") in sheet
+        assert not spec.keys or f"| {spec.keys} |" in sheet
+
+
+# -- edits -----------------------------------------------------------------------------------------------------------
+
+
+def test_undo_says_what(open_window: Callable[..., Window]) -> None:
+    window = open_window()
+    undo, redo = window.actions_["edit.undo"], window.actions_["edit.redo"]
+    assert not undo.isEnabled()
+    page = window.page("Plan")
+    page.offset.setValue(-30)  # type: ignore[attr-defined]
+    assert undo.text() == "Undo change of voltage offset"
+    undo.trigger()
+    assert redo.text() == "Redo change of voltage offset"
+    assert undo.text() == "Undo"
+
+
+# -- books and plans -------------------------------------------------------------------------------------------------
+
+
+def drop(window: Window, *files: Path) -> bool:
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(file)) for file in files])
+    at, copy = QPoint(50, 50), Qt.DropAction.CopyAction
+    button, none = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(at, copy, data, button, none)
+    enter.ignore()
+    window.dragEnterEvent(enter)
+    if enter.isAccepted():
+        window.dropEvent(QDropEvent(QPointF(at), copy, data, button, none))
+    return enter.isAccepted()
+
+
+def test_a_plan_is_taken_from_a_file_and_given_back(
+    open_window: Callable[..., Window], card: RigCard, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = open_window()
+    plan = quiet_point(card, default_project(card).question)
+    file = tmp_path / "three runs.json"
+    import msgspec
+
+    file.write_bytes(msgspec.structs.replace(plan, steps=plan.steps[:3]).to_json())
+    assert drop(window, file)
+    qtbot.waitUntil(lambda: window.session.own_plan == file)
+    page = window.page("Plan")
+    assert page.title.text() == "three runs"
+    assert len(page.model.rows) == 3  # type: ignore[attr-defined]
+    out = tmp_path / "out.json"
+    monkeypatch.setattr("niente.desktop.asking.where_to_save_plan", lambda _: out)
+    window.actions_["plan.save"].trigger()
+    assert read_plan(out.read_bytes()) == window.session.plan
+    page.offset.setValue(-20)  # type: ignore[attr-defined]
+    assert window.session.own_plan is None  # an edit of the question makes its own plan again
+    assert page.title.text() == "Quiet point"
+
+
+@pytest.mark.parametrize("text", [b"", b"{", b'{"format": "niente-plan/1"}', b"\xff\xfe"])
+def test_a_plan_that_is_none_changes_nothing(open_window: Callable[..., Window], tmp_path: Path, text: bytes) -> None:
+    window = open_window()
+    before = window.session.plan
+    file = tmp_path / "bad.json"
+    file.write_bytes(text)
+    window.open_file(file)
+    assert "not a plan that Niente can read" in window.message.text
+    assert window.session.plan is before
+
+
+def test_what_cannot_be_read_or_written_is_said(open_window: Callable[..., Window], tmp_path: Path) -> None:
+    window = open_window()
+    window.session.take_plan(tmp_path / "nowhere.json")
+    assert "cannot be read" in window.message.text
+    window.session.save_plan(tmp_path / "no folder" / "plan.json")
+    assert "could not be written" in window.message.text
+
+
+def test_other_files_are_not_welcome(open_window: Callable[..., Window], tmp_path: Path) -> None:
+    window = open_window()
+    picture, book = tmp_path / "cat.png", tmp_path / "a.niente"
+    for file in (picture, book):
+        file.touch()
+    assert not drop(window, picture)
+    assert not drop(window, book, picture)
+
+
+def test_a_dropped_book_opens_in_place(open_window: Callable[..., Window], tmp_path: Path, qtbot: QtBot) -> None:
+    window = open_window()
+    opened: list[Path] = []
+    window._reopen = opened.append
+    other = tmp_path / "other.niente"
+    other.touch()
+    assert drop(window, other)
+    qtbot.waitUntil(lambda: opened == [other])
+
+
+def test_books_opened_lately_are_listed(open_window: Callable[..., Window], tmp_path: Path) -> None:
+    other = tmp_path / "other.niente"
+    other.touch()
+    Memory().add_book(other)
+    window = open_window()
+    opened: list[Path] = []
+    window._reopen = opened.append
+    window._list_recent()
+    entries = window._recent.actions()
+    assert [entry.text() for entry in entries] == ["other"]  # and not the book that is open
+    entries[0].trigger()
+    assert opened == [other]
+
+
+# -- memory ----------------------------------------------------------------------------------------------------------
+
+
+def test_memory_keeps_few_books_latest_first_and_forgets_lost_ones(tmp_path: Path) -> None:
+    memory = Memory(tmp_path / "window.ini")
+    books = [tmp_path / f"{n}.niente" for n in range(MOST_BOOKS + 3)]
+    for book in books:
+        book.touch()
+        memory.add_book(book)
+    memory.add_book(books[5])
+    again = Memory(tmp_path / "window.ini")
+    memory.sync()
+    kept = again.books()
+    assert len(kept) == MOST_BOOKS
+    assert kept[0] == books[5]
+    books[5].unlink()
+    assert books[5] not in again.books()
+
+
+def test_the_window_comes_back_as_it_was(open_window: Callable[..., Window], tmp_path: Path) -> None:
+    window = open_window()
+    window.resize(1180, 760)
+    window.show_margin(False)
+    splitter = window.page("Plan").splitters()[0]
+    window.go_to(NAMES.index("Plan"))
+    QApplication.processEvents()
+    splitter.setSizes([320, 600])
+    sizes = splitter.sizes()
+    window._remember()
+    window.session.close()
+    other = open_window(book=tmp_path / "second.niente")
+    assert other.height() == 760  # the width is held to the screen, which is small offscreen
+    assert not other.margin.isVisible()
+    other.go_to(NAMES.index("Plan"))
+    QApplication.processEvents()
+    assert other.page("Plan").splitters()[0].sizes()[0] == pytest.approx(sizes[0], abs=3)
+    other.show_margin(True)
+
+
+# -- what takes long, and what is told ---------------------------------------------------------------------------------
+
+
+def test_opening_can_be_cancelled(qtbot: QtBot) -> None:
+    session = Session()
+    told: list[str] = []
+    begun = threading.Event()
+    ended: list[bool] = []
+    session.progress.connect(told.append)
+    session.cancelled.connect(lambda: ended.append(True))
+
+    def prepare(progress: Callable[[str], None], listener: object) -> object:
+        for step in range(10_000):
+            progress(f"step {step}")
+            begun.set()
+            threading.Event().wait(0.002)
+        raise AssertionError("was not cancelled")
+
+    session.open(prepare, start=False)  # type: ignore[arg-type]
+    assert begun.wait(5)
+    session.cancel_opening()
+    qtbot.waitUntil(lambda: ended == [True], timeout=5000)
+    assert session.bench is None
+    with pytest.raises(CancelledError):
+        raise CancelledError
+    session.close()
+
+
+def test_work_that_takes_long_shows_itself_and_can_be_cancelled(swept_window: Window, qtbot: QtBot) -> None:
+    working, session = swept_window.working, swept_window.session
+    session.working.emit(True)
+    assert not working.isVisible()
+    qtbot.waitUntil(working.isVisible, timeout=A_MOMENT_MS * 5)
+    asked = session._analyst._asked
+    working.cancel.click()
+    assert not working.isVisible()
+    assert session._analyst._asked == asked + 1  # the answer under way is then a stale one
+    session.working.emit(True)
+    session.working.emit(False)
+    qtbot.wait(A_MOMENT_MS + 100)
+    assert not working.isVisible()  # what was quick is not mentioned
+
+
+def test_the_end_of_a_plan_is_told_and_sleep_is_kept_off(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot
+) -> None:
+    import msgspec
+
+    window = open_window()
+    plan = quiet_point(card, default_project(card).question)
+    window.session.plan = msgspec.structs.replace(plan, steps=plan.steps[:2], confirm=None)
+    window.actions_["plan.start"].trigger()
+    desk = window.desk
+    qtbot.waitUntil(lambda: bool(desk.said), timeout=20000)  # type: ignore[attr-defined]
+    assert desk.said == [("Larkspur", "The plan is done.", False)]  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: desk.awake == [True, False], timeout=5000)  # type: ignore[attr-defined]
+
+
+def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
+    import msgspec
+
+    window = open_window()
+    plan = quiet_point(card, default_project(card).question)
+    guard = msgspec.structs.replace(plan.guards[0], trip=40.0, clear=30.0)
+    heavy = next(step for step in plan.steps if step.load == "vector")
+    window.session.plan = msgspec.structs.replace(plan, steps=(heavy,), guards=(guard,), confirm=None)
+    window.actions_["plan.start"].trigger()
+    desk = window.desk
+    qtbot.waitUntil(lambda: bool(desk.said) and not window.session.busy(), timeout=20000)  # type: ignore[attr-defined]
+    qtbot.wait(200)
+    assert [(title, urgent) for title, _, urgent in desk.said] == [("A guard has ended a run", True)]  # type: ignore[attr-defined]
+
+
+def test_the_ring_stands_round_what_has_the_focus(swept_window: Window, qtbot: QtBot) -> None:
+    swept_window.activateWindow()
+    swept_window.go_to(NAMES.index("Plan"))
+    field: QWidget = swept_window.page("Plan").offset  # type: ignore[attr-defined]
+    ring = swept_window.findChild(FocusRing)
+    assert ring is not None
+    ring._moved(None, field)
+    assert ring.widget() is field
+    QApplication.processEvents()
+    picture = swept_window.grab().toImage()
+    corner = field.mapTo(swept_window, QPoint(field.width() // 2, -1))
+    accent = swept_window.look.palette.accent.lower()
+    near = {picture.pixelColor(corner.x(), corner.y() + dy).name() for dy in (-2, -1, 0, 1)}
+    assert accent in near
+    ring._moved(field, None)
+    assert ring.widget() is None

@@ -1,0 +1,137 @@
+"""Two looks from one set of tokens: they can be read, they follow the desktop, and textures carry what colours carry."""
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtWidgets import QApplication
+
+from niente.core.science.hold import Hold
+from niente.desktop.app import look_of, make_app
+from niente.desktop.memory import Memory
+from niente.desktop.pages.plan.drawings import STAGES, stage_brush
+from niente.desktop.theme import DUSK, PAPER, Palette, Wear, palette_for
+from niente.desktop.widgets.brushes import HOLDS, draw_hold
+from niente.desktop.window import NAMES, Window
+
+BOTH = pytest.mark.parametrize("palette", [PAPER, DUSK], ids=lambda palette: palette.name)
+
+
+def luminance(colour: str) -> float:
+    parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def contrast(one: str, two: str) -> float:
+    """WCAG 2 contrast ratio (formula from memory; black on white is 21 by its definition)."""
+    light, dark = sorted((luminance(one), luminance(two)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+def test_the_formula_gives_what_it_is_defined_to_give() -> None:
+    assert contrast("#000000", "#FFFFFF") == pytest.approx(21.0)
+    assert contrast("#777777", "#FFFFFF") == pytest.approx(4.48, abs=0.01)  # WCAG's well-known near miss, from memory
+
+
+@BOTH
+@pytest.mark.parametrize("text", ["ink", "soft", "accent"])
+@pytest.mark.parametrize("under", ["ground", "surface", "shade"])
+def test_text_stands_out(palette: Palette, text: str, under: str) -> None:
+    """4.5:1, WCAG 2.2 success criterion 1.4.3 (from memory)."""
+    assert contrast(getattr(palette, text), getattr(palette, under)) >= 4.5
+
+
+@BOTH
+def test_the_second_variable_is_text_too(palette: Palette) -> None:
+    assert contrast(palette.second, palette.ground) >= 4.5
+
+
+@BOTH
+@pytest.mark.parametrize("mark", ["cap_line", "guard", "second", "fault", "accent", "ink"])
+def test_marks_stand_out(palette: Palette, mark: str) -> None:
+    """3:1, WCAG 2.2 success criterion 1.4.11 (from memory)."""
+    assert contrast(getattr(palette, mark), palette.ground) >= 3.0
+
+
+def grey_picture(draw: Callable[[QPainter], None]) -> QImage:
+    picture = QImage(60, 16, QImage.Format.Format_RGB32)
+    picture.fill(QColor("#FFFFFF"))
+    painter = QPainter(picture)
+    draw(painter)
+    painter.end()
+    return picture.convertToFormat(QImage.Format.Format_Mono, Qt.ImageConversionFlag.ThresholdDither)
+
+
+@BOTH
+def test_the_band_can_be_told_apart_without_colour(qapp: QApplication, palette: Palette) -> None:
+    """Reduced to black and white, every hold has a pattern of its own."""
+    black = dict.fromkeys(("cap", "cap_line", "guard", "second", "fault"), "#000000")
+    import msgspec
+
+    plain = msgspec.structs.replace(palette, surface="#FFFFFF", rule="#FFFFFF", **black)
+
+    def pattern(hold: Hold) -> bytes:
+        picture = grey_picture(lambda painter: draw_hold(painter, QRectF(0, 0, 60, 16), hold, plain, 1.0))
+        return bytes(picture.constBits())
+
+    assert len({pattern(hold) for hold in HOLDS}) == len(HOLDS) == 5
+
+
+def test_stages_can_be_told_apart_without_colour(qapp: QApplication) -> None:
+    def pattern(stage: str) -> bytes:
+        def draw(painter: QPainter) -> None:
+            painter.fillRect(QRectF(0, 0, 60, 16), stage_brush(stage, PAPER, 1.0))
+
+        picture = QImage(60, 16, QImage.Format.Format_RGB32)
+        picture.fill(QColor(PAPER.ground))
+        painter = QPainter(picture)
+        draw(painter)
+        painter.end()
+        return bytes(picture.constBits())
+
+    assert len({pattern(stage) for stage in STAGES}) == len(STAGES)
+
+
+def test_a_wish_and_the_desktop_make_the_look() -> None:
+    dark, light, unknown = Qt.ColorScheme.Dark, Qt.ColorScheme.Light, Qt.ColorScheme.Unknown
+    assert palette_for(Wear.DESKTOP, dark) is DUSK
+    assert palette_for(Wear.DESKTOP, light) is PAPER
+    assert palette_for(Wear.DESKTOP, unknown) is PAPER
+    assert palette_for(Wear.PAPER, dark) is PAPER
+    assert palette_for(Wear.DUSK, light) is DUSK
+
+
+def test_the_look_follows_the_desktop_only_when_asked() -> None:
+    look = look_of(make_app([]), Memory())
+    look.put_on(Wear.DESKTOP)
+    look.follow(Qt.ColorScheme.Dark)
+    assert look.palette is DUSK
+    look.put_on(Wear.PAPER)
+    look.follow(Qt.ColorScheme.Dark)
+    assert look.palette is PAPER
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_every_page_changes_its_clothes_at_once(swept_window: Window, name: str) -> None:
+    swept_window.go_to(NAMES.index(name))
+    QApplication.processEvents()
+    for wear, palette in ((Wear.DUSK, DUSK), (Wear.PAPER, PAPER)):
+        swept_window.put_on(wear)
+        QApplication.processEvents()
+        picture = swept_window.grab().toImage()
+        ground = QColor(palette.ground).name()
+        other = QColor((PAPER if palette is DUSK else DUSK).ground).name()
+        seen = [picture.pixelColor(x, y).name() for x in range(3, picture.width(), 23) for y in range(3, picture.height(), 17)]
+        assert seen.count(ground) > len(seen) / 3
+        assert seen.count(other) < len(seen) / 100
+
+
+def test_the_choice_of_look_is_kept(swept_window: Window) -> None:
+    swept_window.actions_["view.dusk"].trigger()
+    assert Memory().wear == Wear.DUSK
+    assert swept_window.actions_["view.dusk"].isChecked()
+    assert not swept_window.actions_["view.paper"].isChecked()
+    swept_window.actions_["view.paper"].trigger()
+    assert Memory().wear == Wear.PAPER
