@@ -9,7 +9,7 @@ import re
 
 import msgspec
 
-NO_BREAK_SPACE = " "
+NO_BREAK_SPACE = "\u00a0"
 TRUE_MINUS = "−"
 
 
@@ -126,8 +126,8 @@ def value_typed(text: str, unit: str) -> float:
 
     Raises ``ValueError``, with the reason in words, for what is no number or carries a unit that does not belong.
     """
-    plain = text.strip().replace(TRUE_MINUS, "-").replace("\u2212", "-")
-    for space in (NO_BREAK_SPACE, "\u202f"):
+    plain = text.strip().replace(TRUE_MINUS, "-")
+    for space in ("\u00a0", "\u202f", "\u2009"):  # no-break, narrow no-break and thin: all of them part thousands
         plain = plain.replace(space, " ")
     plain = re.sub(r"(?<=[0-9]) (?=[0-9]{3}(\D|$))", "", plain)
     match = _TYPED_NUMBER.fullmatch(plain)

@@ -23,6 +23,7 @@ from niente.desktop.widgets.message_bar import MessageBar
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.passage import Passage
 from niente.desktop.widgets.pulse import Pulse
+from niente.desktop.widgets.tab_order import chain
 from niente.desktop.widgets.waiting import Opening, Working
 
 WORDS_MS = 250
@@ -63,6 +64,7 @@ class Window(QMainWindow):
         self.opening = Opening(session)
         self.stack.addWidget(self.opening)
         self.margin = Margin(look, self.actions_)
+        self.margin.rebuilt.connect(self._order_tabs)
         self.pulse = Pulse(session, self.actions_["run.stop"], look)
         self.pulse.paced.connect(self._set_pace)
         self._words_rest = QTimer(self)
@@ -208,7 +210,12 @@ class Window(QMainWindow):
             return
         self.stack.setCurrentWidget(self.pages[place])
         self.passage.show_page(place)
+        self._order_tabs()
         self._refresh_frame()
+
+    def _order_tabs(self) -> None:
+        shown = self.stack.currentWidget() or self.opening
+        chain([self.passage, self.message, self.working, shown, self.margin, self.pulse])
 
     def page(self, name: str) -> Page:
         """Return a page by name."""

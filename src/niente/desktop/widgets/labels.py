@@ -1,8 +1,8 @@
 """Labels by their role in the look, and the two small parts pages are ruled with."""
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QFrame, QLabel, QPushButton
+from PySide6.QtGui import QAction, QPainter, QPaintEvent
+from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QSizePolicy
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
@@ -13,6 +13,26 @@ def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
     made.setWordWrap(wrap)
     made.setTextFormat(Qt.TextFormat.PlainText)
     return made
+
+
+class ShortLabel(QLabel):
+    """A line that ends in an ellipsis where there is no room for all of it; the tooltip then has the whole."""
+
+    def __init__(self, role: str) -> None:
+        super().__init__()
+        self.setProperty("role", role)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw as much as fits."""
+        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        self.setToolTip(self.text() if shown != self.text() else "")
+        painter = QPainter(self)
+        self.style().drawItemText(
+            painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), shown, self.foregroundRole()
+        )
+        painter.end()
 
 
 def rule() -> QFrame:

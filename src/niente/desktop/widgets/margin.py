@@ -1,6 +1,6 @@
 """The margin: where words live, so that the page itself stays quiet."""
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from niente.desktop.actions import Actions
@@ -145,7 +145,9 @@ def _contents(block: Block) -> list[str]:
 
 
 class Margin(QScrollArea):
-    """Blocks one below the other; only what changed is touched."""
+    """Blocks one below the other; only what changed is touched. ``rebuilt`` comes when there are other widgets."""
+
+    rebuilt = Signal()
 
     def __init__(self, look: Look, actions: Actions) -> None:
         super().__init__()
@@ -170,6 +172,7 @@ class Margin(QScrollArea):
         if blocks == self._blocks:
             return
         self._blocks = list(blocks)
+        before = list(self._shown)
         for place, block in enumerate(blocks):
             if place < len(self._shown) and self._shown[place].put(block):
                 continue
@@ -183,6 +186,8 @@ class Margin(QScrollArea):
         for old in self._shown[len(blocks) :]:
             self._take_away(old)
         del self._shown[len(blocks) :]
+        if self._shown != before:
+            self.rebuilt.emit()
 
     def _take_away(self, old: QWidget) -> None:
         self._rows.removeWidget(old)

@@ -9,7 +9,7 @@ from niente.desktop.guarded import guarded
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.widgets.blocks import Block
-from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.labels import ShortLabel, rule
 
 
 class Page(QWidget):
@@ -27,8 +27,8 @@ class Page(QWidget):
         self.actions_ = actions
         self.look = look
         self._stale = True
-        self.lead = label("", "lead")
-        self.title = label("", "title")
+        self.lead = ShortLabel("lead")
+        self.title = ShortLabel("title")
         self.head = QHBoxLayout()
         self.head.setSpacing(12)
         self.words = QVBoxLayout()

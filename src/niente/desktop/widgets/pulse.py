@@ -20,6 +20,7 @@ from niente.desktop.widgets.brushes import draw_hold
 from niente.desktop.widgets.labels import label
 
 HEIGHT = 56
+GIVE_WAY = ("throughput", "fans", "room")
 PACES: tuple[tuple[str, float | None], ...] = (
     ("× 1", 1.0),
     ("× 10", 10.0),
@@ -34,7 +35,6 @@ class Reading(QWidget):
 
     def __init__(self, caption: str, width: int, extra: QWidget | None = None) -> None:
         super().__init__()
-        self.setFixedWidth(width)
         self.value = label("–", "reading")
         self.unit = label("", "soft")
         self.caption = label(caption, "soft")
@@ -55,6 +55,7 @@ class Reading(QWidget):
         rows.addLayout(line)
         self.unit.setContentsMargins(0, 0, 0, 3)
         self.setAccessibleName(caption)
+        self.setFixedWidth(max(width, self.caption.sizeHint().width()))
 
     def show_value(self, value: str, unit: str = "") -> None:
         """Show a value, for eyes and for screen readers."""
@@ -136,7 +137,9 @@ class Pulse(QWidget):
         self.stop.setProperty("role", "stop")
         self.stop.setAccessibleName(stop.text())
         self.stop.setToolTip(stop.toolTip())
-        self.stop.setMinimumWidth(184)
+        self.stop.setStyleSheet("")
+        self.stop.ensurePolished()
+        self.stop.setMinimumWidth(max(184, self.stop.sizeHint().width()))
         self.stop.clicked.connect(stop.trigger)
         row.addWidget(self.stop)
 
@@ -152,13 +155,18 @@ class Pulse(QWidget):
             if bench.rig.pace in paces:
                 self.pace.setCurrentIndex(paces.index(bench.rig.pace))
         groups = ", ".join(card.fan_groups()[::-1])
-        self._readings["fans"].caption.setText(tr("Fans: {groups}").format(groups=groups))
+        fans = self._readings["fans"]
+        fans.caption.setText(tr("Fans: {groups}").format(groups=groups))
+        fans.setFixedWidth(max(fans.width(), fans.caption.sizeHint().width()))
 
     def resizeEvent(self, event: object) -> None:
-        """Below 1280 px throughput, then fans, then room give way."""
-        width = self.width()
-        for name, least in (("throughput", 1270), ("fans", 1180), ("room", 1020)):
-            self._readings[name].setVisible(width >= least)
+        """In a narrow window throughput, then fans, then room give way; the button never does."""
+        row = self.layout()
+        for name in GIVE_WAY:
+            self._readings[name].setVisible(True)
+        for name in GIVE_WAY:
+            if row is not None and row.minimumSize().width() > self.width():
+                self._readings[name].setVisible(False)
 
     def refresh(self) -> None:
         """Show the latest frame."""

@@ -15,7 +15,7 @@ from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.scale import Span
 
 LEFT = 60.0
-HEIGHT = 96
+HEIGHT = 88
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 
 

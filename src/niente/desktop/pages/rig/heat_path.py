@@ -12,8 +12,8 @@ from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.scale import Span, ticks
 
-NAMES_PX, LADDER_TOP, BAR = 132, 66, 14
-RUNG_PX, LEAST_RUNG_PX, BELOW_PX = 76, 54, 72
+NAMES_PX, LADDER_TOP, BAR = 132, 60, 14
+RUNG_PX, LEAST_RUNG_PX, BELOW_PX = 76, 48, 66
 """A rung's height, where there is room and where there is little; and what stands under the ladder."""
 POWER_STEP_W = 5.0
 RIGHT = Qt.AlignmentFlag.AlignRight
@@ -224,7 +224,7 @@ class HeatPath(QWidget):
 
     def _draw_shares(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
         """Draw all of it in one bar: what fans can change, and what only watts or parts can."""
-        p, y = self._look.palette, self._foot(ladder) + 22.0
+        p, y = self._look.palette, self._foot(ladder) + 19.0
         draw_text(painter, QPointF(0, y + 11), tr("Of this"), font(BODY), p.soft)
         start, end = across.px(ladder.room_c), across.px(ladder.core_c)
         cut = across.px(ladder.room_c + ladder.by_fans_k)

@@ -17,7 +17,7 @@ from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Reading, Readings, Words
-from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.labels import ShortLabel, label, rule
 from niente.desktop.widgets.page import Page
 
 TYPICAL_FULL_RPM = 1500.0
@@ -32,9 +32,8 @@ class RigPage(Page):
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:
         super().__init__(session, actions, look)
         self.parts = PartsList()
-        self.path_lead = label("", "lead")
-        self.path_title = label("", "title")
-        self.path_title.setMinimumWidth(120)
+        self.path_lead = ShortLabel("lead")
+        self.path_title = ShortLabel("title")
         self.theta = label("", "lead")
         self.path = HeatPath(look)
         self.path.power_moved.connect(self._move_power)

@@ -19,7 +19,7 @@ from niente.desktop.session import LiveRun, Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Words
-from niente.desktop.widgets.labels import ActionButton, label
+from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
@@ -40,7 +40,7 @@ class RunPage(Page):
 
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:
         super().__init__(session, actions, look)
-        self.sub = label("", "lead")
+        self.sub = ShortLabel("lead")
         self.settled = label("–", "great")
         self.interval = label("", "lead")
         self.settled_note = label("", "soft")

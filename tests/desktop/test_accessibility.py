@@ -1,0 +1,132 @@
+"""Every page can be used without eyes and without a mouse: names, text alternatives, and a way round by Tab."""
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractButton, QAbstractScrollArea, QApplication, QLineEdit, QMenuBar, QWidget
+from pytestqt.qtbot import QtBot
+
+from niente.core.demo import closer_look
+from niente.desktop.pages.choose.scatter import Scatter
+from niente.desktop.pages.map.field_view import FieldView
+from niente.desktop.pages.plan.drawings import CostLine, Ribbon
+from niente.desktop.pages.rig.dynamic_scale import DynamicScale
+from niente.desktop.pages.rig.heat_path import HeatPath
+from niente.desktop.pages.run.traces import Traces
+from niente.desktop.widgets.guard_bars import GuardBars
+from niente.desktop.window import NAMES, Window
+
+PICTURES = (Traces, FieldView, Scatter, HeatPath, DynamicScale, Ribbon, CostLine, GuardBars)
+ALL_PAGES = pytest.mark.parametrize("name", NAMES)
+
+
+def name_of(widget: QWidget) -> str:
+    own = widget.accessibleName() or (widget.text() if isinstance(widget, QAbstractButton) else "")
+    parent = widget.parentWidget()
+    if not own and isinstance(widget, QLineEdit) and parent is not None:
+        own = parent.accessibleName()  # the line inside a spin box speaks as the spin box
+    return own
+
+
+def focusable(window: Window) -> list[QWidget]:
+    """What Tab may stop at, on the page that shows."""
+    return [
+        widget
+        for widget in window.findChildren(QWidget)
+        if widget.isVisible()
+        and widget.isEnabled()
+        and widget.focusPolicy() & Qt.FocusPolicy.TabFocus
+        and not isinstance(widget, QMenuBar)
+        and widget.focusProxy() is None
+        and type(widget) is not QWidget
+    ]
+
+
+@ALL_PAGES
+def test_everything_that_takes_the_focus_has_a_name(swept_window: Window, name: str) -> None:
+    swept_window.go_to(NAMES.index(name))
+    QApplication.processEvents()
+    nameless = [widget for widget in focusable(swept_window) if not name_of(widget)]
+    assert not nameless, [(type(widget).__name__, type(widget.parent()).__name__) for widget in nameless]
+
+
+@ALL_PAGES
+def test_every_picture_is_also_told_in_words(swept_window: Window, name: str, qtbot: QtBot) -> None:
+    project = swept_window.session.project
+    assert project is not None
+    swept_window.session._set_project(closer_look(project))  # something is left to run
+    swept_window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: swept_window.session.live is not None, timeout=10000)
+    swept_window.go_to(NAMES.index(name))
+    qtbot.wait(400)
+    pictures = [one for one in swept_window.findChildren(QWidget) if isinstance(one, PICTURES) and one.isVisible()]
+    assert pictures or name not in ("Rig", "Plan", "Run", "Map", "Choose")
+    for picture in pictures:
+        assert picture.accessibleName()
+        words = picture.accessibleDescription()
+        assert len(words.split()) >= 4, (type(picture).__name__, words)
+        assert any(sign.isdigit() for sign in words)
+    swept_window.session.stop()
+    qtbot.waitUntil(lambda: not swept_window.session.busy(), timeout=10000)
+
+
+@ALL_PAGES
+def test_tab_goes_round_without_a_trap(swept_window: Window, name: str) -> None:
+    """From any start, Tab comes to everything that takes the focus, and back again."""
+    swept_window.activateWindow()
+    swept_window.go_to(NAMES.index(name))
+    QApplication.processEvents()
+    begin = swept_window.passage.entries[0]
+    begin.setFocus(Qt.FocusReason.TabFocusReason)
+    seen: list[QWidget] = []
+    for _ in range(100):
+        swept_window.focusNextPrevChild(True)
+        QApplication.processEvents()  # what comes into focus may change the margin
+        now = swept_window.focusWidget()
+        if now is None or now in seen:
+            break
+        seen.append(now)
+    wanted, reached = set(focusable(swept_window)), set(seen) | {begin}
+    lost = {one for one in wanted - reached if not _part_of(one, reached)}
+    assert not lost, [(type(one).__name__, name_of(one)) for one in lost]
+    assert len(seen) >= len(NAMES)
+    regions = [_region(swept_window, one) for one in seen]
+    order = [one for place, one in enumerate(regions) if place == 0 or regions[place - 1] != one]
+    assert order in (["page", "margin", "pulse", "passage"], ["page", "pulse", "passage"])  # as the eye goes, once round
+
+
+def _region(window: Window, widget: QWidget) -> str:
+    regions = {"passage": window.passage, "page": window.stack, "margin": window.margin, "pulse": window.pulse}
+    return next(name for name, region in regions.items() if region.isAncestorOf(widget))
+
+
+def _part_of(widget: QWidget, reached: set[QWidget]) -> bool:
+    """A viewport or an inner line is reached with what it belongs to; one of a group of radio-like buttons by the arrows."""
+    parent = widget.parentWidget()
+    if isinstance(parent, QAbstractScrollArea) or parent in reached:
+        return True
+    return isinstance(widget, QAbstractButton) and widget.isCheckable() and bool(widget.group() or widget.autoExclusive())
+
+
+@ALL_PAGES
+def test_every_page_fits_a_small_window(swept_window: Window, name: str) -> None:
+    swept_window.resize(1100, 700)
+    swept_window.go_to(NAMES.index(name))
+    QApplication.processEvents()
+    page = swept_window.page(name)
+    assert page.minimumSizeHint().width() <= swept_window.stack.width()
+    assert page.minimumSizeHint().height() <= swept_window.stack.height()
+
+
+def test_tables_give_their_cells_as_text(swept_window: Window) -> None:
+    swept_window.go_to(NAMES.index("Plan"))
+    model = swept_window.page("Plan").model  # type: ignore[attr-defined]
+    texts = [model.data(model.index(0, column), Qt.ItemDataRole.AccessibleTextRole) for column in range(model.columnCount())]
+    assert texts[0] in ("done", "ahead", "running", "failed")
+    assert texts[1] == "1"
+
+
+def test_a_mark_of_a_state_is_a_word_too(open_window: Callable[..., Window]) -> None:
+    window = open_window()
+    assert {row[0] for row in window.page("Plan").model.rows} == {"ahead"}  # type: ignore[attr-defined]
