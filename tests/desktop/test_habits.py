@@ -41,6 +41,15 @@ def test_every_action_has_its_page_of_help(spec: object) -> None:
     assert f"*{spec.text}*" in text or spec.text in text  # type: ignore[attr-defined]
 
 
+@pytest.mark.parametrize(("name", "where"), [("Run", "traces"), ("Plan", "table"), ("Map", "view"), ("Choose", "scatter")])
+def test_context_menus_come_from_the_registry(swept_window: Window, name: str, where: str) -> None:
+    offered = getattr(swept_window.page(name), where)
+    assert offered.contextMenuPolicy() == Qt.ContextMenuPolicy.ActionsContextMenu
+    assert len(offered.actions()) >= 3
+    for action in offered.actions():
+        assert action is swept_window.actions_[action.objectName()]
+
+
 # -- the finder ------------------------------------------------------------------------------------------------------
 
 TEXTS = {spec.name: f"{spec.text}\n{spec.tip}" for spec in SPECS}

@@ -103,8 +103,11 @@ def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | N
 @click.option("--throughput", default=None, type=float, metavar="%", help="Least throughput in % of stock (default 90).")
 @click.option("--headroom", default=None, type=float, metavar="K", help="Least headroom in K (default 8).")
 @click.option("--room", default=None, type=float, metavar="°C", help="Design room in °C (default 28).")
+@click.option("--noise", default=None, type=float, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
 @click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
-def choose(book: Path, throughput: float | None, headroom: float | None, room: float | None, as_json: bool) -> None:
+def choose(
+    book: Path, throughput: float | None, headroom: float | None, room: float | None, noise: float | None, as_json: bool
+) -> None:
     """Pick the quietest setting that keeps the limits."""
     from niente.cli.choice import choice_as_data, choice_as_text
     from niente.core.book.reader import BookReader
@@ -121,7 +124,12 @@ def choose(book: Path, throughput: float | None, headroom: float | None, room: f
     if evidence is None:
         raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
     limits = project.limits if project is not None else Limits()
-    changed = {"least_throughput_percent": throughput, "least_headroom_k": headroom, "design_room_c": room}
+    changed = {
+        "least_throughput_percent": throughput,
+        "least_headroom_k": headroom,
+        "design_room_c": room,
+        "most_noise_dba": noise,
+    }
     limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
     choice = pick(fit_models(evidence), limits)
     if as_json:

@@ -1,6 +1,7 @@
 """The look from one set of tokens: palettes, type sizes, style sheet, and who wears which palette when."""
 
 from enum import StrEnum
+from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 
@@ -127,8 +128,9 @@ def load_fonts() -> None:
             QFontDatabase.addApplicationFont(str(file))
 
 
+@lru_cache
 def font(size: int, *, bold: bool = False, italic: bool = False) -> QFont:
-    """Return B612 in one of the sizes. Its digits all have one width, so figures stay in their columns."""
+    """Return B612 in one of the sizes, shared. Its digits all have one width, so figures stay in their columns."""
     made = QFont("B612")
     made.setPixelSize(size)
     made.setBold(bold)

@@ -210,12 +210,13 @@ class Window(QMainWindow):
             return
         self.stack.setCurrentWidget(self.pages[place])
         self.passage.show_page(place)
-        self._order_tabs()
         self._refresh_frame()
+        self._order_tabs()
 
     def _order_tabs(self) -> None:
         shown = self.stack.currentWidget() or self.opening
-        chain([self.passage, self.message, self.working, shown, self.margin, self.pulse])
+        margin = self.margin.currentWidget() or self.margin
+        chain([self.passage, self.message, self.working, shown, margin, self.pulse])
 
     def page(self, name: str) -> Page:
         """Return a page by name."""
@@ -264,7 +265,7 @@ class Window(QMainWindow):
                 self.passage.update()
         shown = self._current()
         if shown is not None and self.margin.isVisible():
-            self.margin.show_blocks(shown.margin())
+            self.margin.show_blocks(shown.name, shown.margin())
 
     def _enable(self) -> None:
         """Let only those actions be chosen that can be done now."""

@@ -59,7 +59,7 @@ class Pyramid:
 
     def envelope(self, time_s: Vector, values: Array, column: int, first: int, last: int, pixels: int) -> tuple[Vector, Vector]:
         """Return the line of samples ``first`` to ``last`` of a column: the samples themselves while they are few,
-        otherwise the least and greatest of blocks that are at most a pixel wide."""
+        otherwise the least and greatest of blocks about a pixel wide."""
         size, place = 1, -1
         while (last - first) / (size * BLOCK) >= pixels and place + 1 < len(self._levels):
             size, place = size * BLOCK, place + 1
@@ -67,10 +67,23 @@ class Pyramid:
             return time_s[first:last], values[first:last, column]
         low, high = (level[:, column] for level in self._levels[place])
         begin, end = first // size, min(-(-last // size), low.shape[0])
-        both = np.stack([low[begin:end], high[begin:end]], axis=1).ravel()
-        at = np.repeat(time_s[begin * size : end * size : size], 2)
         rest = slice(end * size, last)
-        return np.concatenate([at, time_s[rest]]), np.concatenate([both, values[rest, column]])
+        at = time_s[begin * size : end * size : size]
+        low, high = low[begin:end], high[begin:end]
+        many = max((end - begin) // pixels, 1)
+        if many > 1:  # blocks are still narrower than a pixel: take several of them together
+            low, high, at = _together(low, many, np.fmin), _together(high, many, np.fmax), at[::many]
+        both = np.stack([low, high], axis=1).ravel()
+        return np.concatenate([np.repeat(at, 2), time_s[rest]]), np.concatenate([both, values[rest, column]])
+
+
+def _together(values: Vector, many: int, least_or_greatest: np.ufunc) -> Vector:
+    """Return the least or greatest of every so many values; the last group may be smaller."""
+    whole = values.shape[0] // many * many
+    found: Vector = least_or_greatest.reduce(values[:whole].reshape(-1, many), axis=1)
+    if whole < values.shape[0]:
+        found = np.append(found, least_or_greatest.reduce(values[whole:]))
+    return found
 
 
 class Strip:

@@ -1,7 +1,7 @@
 """The margin: where words live, so that the page itself stays quiet."""
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.desktop.actions import Actions
 from niente.desktop.theme import Look
@@ -144,16 +144,13 @@ def _contents(block: Block) -> list[str]:
             return []
 
 
-class Margin(QScrollArea):
-    """Blocks one below the other; only what changed is touched. ``rebuilt`` comes when there are other widgets."""
-
-    rebuilt = Signal()
+class _Column(QScrollArea):
+    """The blocks of one page, one below the other; only what changed is touched."""
 
     def __init__(self, look: Look, actions: Actions) -> None:
         super().__init__()
         self._look = look
         self._actions = actions
-        self.setFixedWidth(WIDTH)
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName(tr("Margin: explanations"))
@@ -163,15 +160,15 @@ class Margin(QScrollArea):
         self._rows.setContentsMargins(20, 10, 24, 8)
         self._rows.setSpacing(10)
         self._rows.addStretch(1)
-        self._blocks: list[Block] = []
+        self.blocks: list[Block] = []
         self._shown: list[_Shown] = []
         self.setWidget(inside)
 
-    def show_blocks(self, blocks: list[Block]) -> None:
-        """Show what a page says."""
-        if blocks == self._blocks:
-            return
-        self._blocks = list(blocks)
+    def show_blocks(self, blocks: list[Block]) -> bool:
+        """Show what a page says; return whether there are other widgets now."""
+        if blocks == self.blocks:
+            return False
+        self.blocks = list(blocks)
         before = list(self._shown)
         for place, block in enumerate(blocks):
             if place < len(self._shown) and self._shown[place].put(block):
@@ -186,10 +183,40 @@ class Margin(QScrollArea):
         for old in self._shown[len(blocks) :]:
             self._take_away(old)
         del self._shown[len(blocks) :]
-        if self._shown != before:
-            self.rebuilt.emit()
+        return self._shown != before
 
     def _take_away(self, old: QWidget) -> None:
         self._rows.removeWidget(old)
         old.hide()
         old.deleteLater()
+
+
+class Margin(QStackedWidget):
+    """A column for every page, kept as it was when another page shows. ``rebuilt`` comes when there are other widgets."""
+
+    rebuilt = Signal()
+
+    def __init__(self, look: Look, actions: Actions) -> None:
+        super().__init__()
+        self._look = look
+        self._actions = actions
+        self._columns: dict[str, _Column] = {}
+        self.setFixedWidth(WIDTH)
+
+    def show_blocks(self, page: str, blocks: list[Block]) -> None:
+        """Show what a page says."""
+        if page not in self._columns:
+            self._columns[page] = _Column(self._look, self._actions)
+            self.addWidget(self._columns[page])
+        column = self._columns[page]
+        other = column.show_blocks(blocks)
+        if self.currentWidget() is not column:
+            self.setCurrentWidget(column)
+            other = True
+        if other:
+            self.rebuilt.emit()
+
+    def blocks(self) -> list[Block]:
+        """Return what is shown."""
+        shown = self.currentWidget()
+        return shown.blocks if isinstance(shown, _Column) else []

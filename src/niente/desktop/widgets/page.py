@@ -1,6 +1,6 @@
 """A page: a lead, a title, and one idea below."""
 
-from PySide6.QtCore import Signal, SignalInstance
+from PySide6.QtCore import Qt, Signal, SignalInstance
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
@@ -62,6 +62,11 @@ class Page(QWidget):
 
     def refresh(self) -> None:
         """Show what the session holds now."""
+
+    def offer(self, widget: QWidget, *names: str) -> None:
+        """Give a widget a context menu of actions, by their names in the registry."""
+        widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+        widget.addActions([self.actions_[name] for name in names])
 
     def set_head(self, lead: str, title: str) -> None:
         """Set the two lines of the page's head."""

@@ -52,6 +52,8 @@ class ChoosePage(Page):
         self.costs = {name: label("", "soft", wrap=True) for name in LIMIT_OF.values()}
         for name, field in self.fields.items():
             field.settled.connect(lambda value, name=name: self._limit_edited(name, value))
+        self.offer(self.scatter, "edit.undo", "edit.redo", "page.map", "help.here")
+        self.offer(self.table, "page.map", "help.here")
         self._lay_out()
         self.follow(session.answered, session.project_changed)
 

@@ -319,17 +319,17 @@ class Scatter(QWidget):
             shapes = {THROUGHPUT: Qt.CursorShape.SizeVerCursor, NOISE: Qt.CursorShape.SizeHorCursor}
             self.setCursor(shapes.get(self._handle_at(event.position()), Qt.CursorShape.ArrowCursor))
             return
-        self._put(self._grabbed, self._value_under(event.position()))
+        self._put(self._grabbed, self._value_under(self._grabbed, event.position()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Decide."""
         grabbed, self._grabbed = self._grabbed, ""
         if grabbed:
-            self.limit_moved.emit(grabbed, self._value_under(event.position()))
+            self.limit_moved.emit(grabbed, self._value_under(grabbed, event.position()))
 
-    def _value_under(self, place: QPointF) -> float:
+    def _value_under(self, name: str, place: QPointF) -> float:
         across, up = spans(self.canvas, self.box)
-        if self._grabbed == THROUGHPUT or not self._grabbed:
+        if name == THROUGHPUT:
             return float(round(min(max(up.value(place.y()), up.low), up.high)))
         value = across.value(place.x())
         return math.inf if value >= across.high - 0.3 else round(2.0 * max(value, across.low)) / 2.0

@@ -6,6 +6,7 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 import pyqtgraph as pg
+from contourpy import contour_generator
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
@@ -81,14 +82,15 @@ class FieldView(QWidget):
     def show_field(self, shown: Shown) -> None:
         """Draw a field with everything on it."""
         before, self._shown = self._shown, shown
-        if before is None or before.field is not shown.field or (before.layer, before.limits) != (shown.layer, shown.limits):
-            self._take_layer(shown)
-        if self._at is None or before is None or before.field is not shown.field:
+        same_field = before is not None and before.field is shown.field
+        if before is None or not same_field or (before.layer, before.limits) != (shown.layer, shown.limits):
+            self._take_layer(shown, same_field=same_field)
+        if self._at is None or not same_field:
             self._at = self._nearest(before, shown)
         self._fit_slices()
         self.canvas.viewport().update()
 
-    def _take_layer(self, shown: Shown) -> None:
+    def _take_layer(self, shown: Shown, *, same_field: bool) -> None:
         made = self._drawn = drawn(shown.field, shown.layer, shown.limits)
         step = shown.layer.step
         stepped = np.floor(made.fine / step) * step + step / 2
@@ -96,10 +98,11 @@ class FieldView(QWidget):
         x0, y0, x1, y1 = made.area
         self.image.setRect(QRectF(x0, y0, x1 - x0, y1 - y0))
         self.box.setRange(xRange=(x0, x1), yRange=(y0, y1), padding=0.0)
-        levels = scale_limits_dba(shown.background_dba) if math.isfinite(shown.background_dba) else ()
-        self._lines = [(level, _contour(made, made.noise, level)) for level in levels]
+        if not same_field:
+            levels = scale_limits_dba(shown.background_dba) if math.isfinite(shown.background_dba) else ()
+            self._lines = _contours(made, made.noise, list(levels))
         every = np.arange(made.low + step * ISOTHERMS, made.high, step * ISOTHERMS)
-        self._isotherms = [line for level in every.tolist() for line in _contour(made, made.values, level)]
+        self._isotherms = [line for _, lines in _contours(made, made.values, every.tolist()) for line in lines]
 
     def _nearest(self, before: Shown | None, shown: Shown) -> tuple[int, int] | None:
         """Return where the crosshair stands in a new field: where it stood, or at the pick while nothing is selected."""
@@ -431,15 +434,7 @@ class FieldView(QWidget):
         self.selected.emit(row * field.limit_w.shape[0] + column)
 
 
-def _contour(made: Drawn, values: Array, level: float) -> list[Array]:
-    """Return the lines along which values have a level, each ``(n, 2)`` in W and %."""
-    if not float(np.min(values)) < level < float(np.max(values)):
-        return []
-    lines = pg.isocurve(values.T, level, connected=True, extendToEdge=True)
-    dx, dy = made.x[1] - made.x[0], made.y[1] - made.y[0]
-    found = []
-    for line in lines:
-        points = np.array([(point[0], point[1]) for point in line], dtype=float)
-        if points.shape[0] > 2:
-            found.append(np.column_stack([made.x[0] + (points[:, 0] - 0.5) * dx, made.y[0] + (points[:, 1] - 0.5) * dy]))
-    return found
+def _contours(made: Drawn, values: Array, levels: list[float]) -> list[tuple[float, list[Array]]]:
+    """Return for each level the lines along which values have it, each ``(n, 2)`` in W and %."""
+    lines = contour_generator(made.x, made.y, values)
+    return [(level, [np.asarray(line) for line in lines.lines(level)]) for level in levels]

@@ -47,6 +47,8 @@ class MapPage(Page):
         self.stack = QStackedWidget()
         self.stack.addWidget(self.view)
         self.stack.addWidget(self.table)
+        for widget in (self.view, self.table):
+            self.offer(widget, "map.table", "page.choose", "help.here")
         self._lay_out()
         self.candidate: Candidate | None = None
         self._place: tuple[float, float] | None = None

@@ -61,6 +61,7 @@ class PlanPage(Page):
         self.model = RowsModel([tr(head) for head in HEADS], {1, 3, 4, 6, 7, 9})
         self.table = rows_view(tr("Run list"), self.model, look, stretch=REASON, least={0: 22, 6: 86, 7: 42, 8: 46})
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self.said.emit())
+        self.offer(self.table, "plan.start", "plan.open", "plan.save", "edit.undo", "edit.redo", "help.here")
         self._lay_out()
         self.power.editingFinished.connect(self._axes_edited)
         self.fans.editingFinished.connect(self._axes_edited)

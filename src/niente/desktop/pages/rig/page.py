@@ -41,6 +41,7 @@ class RigPage(Page):
         self.scale_note = label("", "soft")
         self.scale = DynamicScale(look)
         self._power_w: float | None = None
+        self.offer(self.path, "page.map", "help.here")
         self._lay_out()
         self.follow(session.answered, session.project_changed)
         session.sampled.connect(self._show_noise)

@@ -57,6 +57,10 @@ class RunPage(Page):
         self._lay_out()
         self.traces.looked_back.connect(actions["run.follow"].setEnabled)
         actions["run.follow"].setEnabled(False)
+        self.offer(
+            self.traces, "run.note", "run.follow", "run.hold_after", "run.hold_now", "run.skip", "run.go_on", "help.here"
+        )
+        self.offer(self.queue, "page.plan", "run.skip", "help.here")
         self.follow(session.run_changed, session.state_changed, session.project_changed, session.answered)
 
     def _lay_out(self) -> None:

@@ -97,6 +97,7 @@ class Panel:
             self.box.sigResized.connect(self._lay_second)
         self.curves: dict[str, pg.PlotCurveItem] = {}
         self.data: dict[str, tuple[Vector, Vector]] = {}
+        self._dense = False
         for line in spec.lines:
             curve = pg.PlotCurveItem(antialias=True, connect="finite")
             self.box_of(line).addItem(curve)
@@ -115,15 +116,18 @@ class Panel:
         p = self.canvas.look.palette
         for place, line in enumerate(self.spec.lines):
             colour = p.second if line.second else p.soft if line.soft else p.ink
-            made = pen(colour, 1.0 if line.thin else 1.5 if place == 0 else 1.25)
-            if line.channel == "room_temperature_c":
+            made = pen(colour, 1.0 if line.thin or self._dense else 1.5 if place == 0 else 1.25)
+            if line.channel == "room_temperature_c" and not self._dense:
                 made = dashed(colour, 4.0, 3.0)
             self.curves[line.channel].setPen(made)
 
-    def show(self, line: Line, at: Vector, values: Vector) -> None:
-        """Draw a line."""
+    def show(self, line: Line, at: Vector, values: Vector, *, dense: bool = False) -> None:
+        """Draw a line; a ``dense`` one, with more points than pixels, as thin as can be."""
         self.data[line.channel] = (at, values)
-        self.curves[line.channel].setData(at, values)
+        if dense != self._dense:
+            self._dense = dense
+            self.dress()
+        self.curves[line.channel].setData(at, values, antialias=not dense)
 
     def fit(self, also: list[float], *, second: bool = False) -> None:
         """Show at least a span that matters: a steady reading then looks steady, and its noise stays small."""

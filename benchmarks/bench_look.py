@@ -1,0 +1,200 @@
+"""The look's speed: page changes, the map drawn anew, and twelve long traces panned and zoomed."""
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtWidgets import QApplication
+
+from benchmarks.result import Result
+from niente.core.bench.bench import Bench
+from niente.core.bench.events import Event, PlanEnded, RunOpened
+from niente.core.bench.samples import Samples
+from niente.core.bench.strip import Strip
+from niente.core.frame import Frame
+from niente.core.plan import Exposure, Step
+from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.project import Project
+from niente.core.rigs.registry import open_rig
+from niente.core.setting import Setting
+from niente.desktop.app import look_of, make_app
+from niente.desktop.memory import Memory
+from niente.desktop.session import LiveRun, Session
+from niente.desktop.window import NAMES, Window
+
+SAMPLES = 160_000
+LINES = 12
+
+
+def _sweep(path: Path) -> Project:
+    """Make a finished sweep of Larkspur."""
+    ended: list[PlanEnded] = []
+
+    def hear(event: Event) -> None:
+        if isinstance(event, PlanEnded):
+            ended.append(event)
+
+    bench = Bench(open_rig("larkspur", seed=3), path, hear)
+    project = default_project(bench.card)
+    bench.save_project(project)
+    bench.start(quiet_point(bench.card, project.question), project.limits)
+    end = time.monotonic() + 120
+    while not ended and time.monotonic() < end:
+        time.sleep(0.05)
+    bench.close()
+    return project
+
+
+def _milliseconds(work: Callable[[], object], times: int) -> np.ndarray:
+    taken = []
+    for _ in range(times):
+        start = time.perf_counter()
+        work()
+        taken.append((time.perf_counter() - start) * 1000.0)
+    return np.array(taken)
+
+
+def _frame(window: Window) -> None:
+    """Paint what the window shows, as the screen would ask for it."""
+    QApplication.processEvents()
+    window.grab()
+
+
+def _window(folder: Path, app: QApplication) -> Window:
+    book = folder / "sweep.niente"
+    _sweep(book)
+    memory = Memory(folder / "window.ini")
+    window = Window(Session(), look_of(app, memory), memory)
+    window.show()
+    window.session.open(lambda progress, hear: (Bench(open_rig("larkspur", seed=3), book, hear), None), start=False)
+    end = time.monotonic() + 60
+    while window.session.answer.choice is None and time.monotonic() < end:
+        app.processEvents()
+        time.sleep(0.01)
+    return window
+
+
+def _change_ms(window: Window, place: int) -> float:
+    """Return how long it takes from another page to this one, until it is painted."""
+    window.go_to((place + 1) % len(NAMES))
+    _frame(window)
+    start = time.perf_counter()
+    window.go_to(place)
+    window.grab()
+    return (time.perf_counter() - start) * 1000.0
+
+
+def _traces(window: Window, folder: Path) -> list[Result]:
+    """Twelve lines of 160 000 samples each, panned and zoomed; the baseline draws every sample of one of them."""
+    card, page = window.session.card, window.page("Run")
+    assert card is not None
+    strip = Strip(card)
+    chance = np.random.default_rng(1)
+    walk = np.cumsum(chance.normal(0.0, 0.02, (SAMPLES, len(card.channels))), axis=0) + 60.0
+    step = Step(Setting(sustained_power_w=100.0), "vector", Exposure(60.0, 60.0))
+    strip.begin(1, 1, step, 0.0, 46.0)
+    samples = Samples(len(card.channels))
+    for place in range(SAMPLES):
+        frame = Frame(float(place), walk[place])
+        strip.add(frame, 1)
+        samples.add(frame)
+    window.go_to(NAMES.index("Run"))
+    traces = page.traces  # type: ignore[attr-defined]
+    traces.attach(card)
+    traces._drawn_at = 0.0
+    traces.show_run(strip, LiveRun(RunOpened(1, 0, 1, step), samples, []), [], 22.0)
+    drawn = sum(len(panel.spec.lines) for panel in traces.sight.panels)
+    extra = LINES - drawn
+    for panel in traces.sight.panels[1:]:  # fill the panels up to twelve lines
+        if extra <= 0:
+            break
+        more = min(extra, 2)
+        lines = tuple(msgspec.structs.replace(panel.spec.lines[0], channel=f"core_temperature_c.{n + 1}") for n in range(more))
+        for line in lines:
+            curve = pg.PlotCurveItem(antialias=True, connect="finite")
+            curve.setPen(panel.curves[panel.spec.lines[0].channel].opts["pen"])
+            panel.box.addItem(curve)
+            panel.curves[line.channel] = curve
+        panel.spec = msgspec.structs.replace(panel.spec, lines=panel.spec.lines + lines)
+        extra -= more
+    traces.sight.range_s = (0.0, float(SAMPLES))
+    traces.following = False
+    way = iter([1.0, -1.0] * 200)
+
+    def pan() -> None:
+        traces.pan(0.02 * next(way))
+        traces.sight.canvas.grab()
+
+    def zoom() -> None:
+        traces.zoom(1.1 if next(way) > 0 else 1 / 1.1)
+        traces.sight.canvas.grab()
+
+    pan()
+    panned, zoomed = _milliseconds(pan, 40), _milliseconds(zoom, 40)
+
+    line = traces.sight.panels[1].spec.lines[0]
+    curve = traces.sight.panels[1].curves[line.channel]
+
+    def naive() -> None:
+        curve.setData(strip.time_s, walk[:, 0])
+        traces.sight.canvas.grab()
+
+    bare = float(np.median(_milliseconds(naive, 3)))
+    found = []
+    for name, taken in (("pan", panned), ("zoom", zoomed)):
+        median = float(np.median(taken))
+        found += [
+            Result(f"{LINES} traces of {SAMPLES:,} samples, a frame of a {name}", median, "ms", "goal of 33 ms", median / 33.0),
+            Result(f"the same, {name}", median, "ms", "one of them drawn sample by sample", median / bare),
+        ]
+    return found
+
+
+def results() -> list[Result]:
+    """Measure."""
+    app = make_app([])
+    found: list[Result] = []
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        window = _window(folder, app)
+        for place, page in enumerate(NAMES):
+            taken = [_change_ms(window, place) for _ in range(8)][1:]
+            median = float(np.median(taken))
+            found.append(Result(f"change to the page {page}, painted", median, "ms", "goal of 100 ms", median / 100.0))
+        window.go_to(NAMES.index("Map"))
+        view, page_ = window.page("Map").view, window.page("Map")  # type: ignore[attr-defined]
+        layer = iter(list(range(6)) * 20)
+
+        def another_layer() -> None:
+            page_.layers.setCurrentIndex(next(layer))  # type: ignore[attr-defined]
+            view.canvas.grab()
+
+        another_layer()
+        layers = _milliseconds(another_layer, 24)
+        found.append(
+            Result("map redrawn, another layer", float(np.median(layers)), "ms", "goal of 50 ms", float(np.median(layers)) / 50)
+        )
+        place = iter(range(200))
+
+        def cross() -> None:
+            view._move_to(3 + next(place) % 9, 7)
+            view.canvas.grab()
+
+        crossed = float(np.median(_milliseconds(cross, 24)))
+        found.append(Result("map redrawn, the crosshair moved", crossed, "ms", "goal of 50 ms", crossed / 50))
+
+        def new_answer() -> None:
+            view._shown = None
+            window.page("Map").refresh()
+            view.canvas.grab()
+
+        anew = float(np.median(_milliseconds(new_answer, 12)))
+        found.append(Result("map redrawn, a new answer", anew, "ms", "goal of 50 ms", anew / 50))
+        found += _traces(window, folder)
+        window.session.close()
+        window.close()
+    return found

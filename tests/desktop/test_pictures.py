@@ -1,0 +1,423 @@
+"""The pages' pictures say what the core says, and can be worked by mouse and by keys."""
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel
+from pytestqt.qtbot import QtBot
+
+from niente.core.choosing.pick import keeps
+from niente.core.planning.cost import cost_of
+from niente.core.quantities import duration_text, number_text, quantity_of
+from niente.core.science.thermal import heat_path
+from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
+from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, grid_places
+from niente.desktop.widgets.blocks import Readings, Title, spoken
+from niente.desktop.widgets.canvas import spans
+from niente.desktop.widgets.quantity_field import QuantityDelegate, QuantityField
+from niente.desktop.widgets.scale import Span, apart, ticks
+from niente.desktop.widgets.table import Cell
+from niente.desktop.window import NAMES, Window
+
+
+def show(window: Window, name: str):  # type: ignore[no-untyped-def]
+    window.go_to(NAMES.index(name))
+    QApplication.processEvents()
+    return window.page(name)
+
+
+# -- Rig -------------------------------------------------------------------------------------------------------------
+
+
+def test_the_heat_path_is_the_fitted_one(swept_window: Window) -> None:
+    page = show(swept_window, "Rig")
+    models, choice = swept_window.session.answer.models, swept_window.session.answer.choice
+    assert models is not None
+    assert choice is not None
+    ladder = page.path._ladder
+    assert not ladder.typical
+    assert ladder.power_w == round(choice.pick.power_w)
+    duties = choice.pick.setting.fan_duty
+    own = heat_path(
+        models.thermal, ladder.power_w, float(models.rpm("cooler", duties["cooler"])), float(models.rpm("case", duties["case"]))
+    )
+    assert ladder.rungs == own
+    assert "fitted" in page.path.accessibleDescription()
+    assert number_text(own[0].kelvin, 1) in page.path.accessibleDescription()
+
+
+def test_the_power_is_moved_by_keys_and_mouse(swept_window: Window, qtbot: QtBot) -> None:
+    page = show(swept_window, "Rig")
+    before = page.path._ladder.power_w
+    QTest.keyClick(page.path, Qt.Key.Key_Right)
+    assert page.path._ladder.power_w == before + 5
+    x = round(page.path._watts().px(150.0))
+    qtbot.mousePress(page.path, Qt.MouseButton.LeftButton, pos=QPoint(x, 16))
+    assert page.path._ladder.power_w == pytest.approx(150.0, abs=1.0)
+    assert f"at {page.path._ladder.power_w:.0f}" in page.path_title.text()
+    for _ in range(40):
+        QTest.keyClick(page.path, Qt.Key.Key_Right)
+    assert page.path._ladder.power_w == page.path._ladder.power_range_w[1]  # and no further
+
+
+def test_before_anything_is_measured_the_path_is_typical(open_window: Callable[..., Window]) -> None:
+    page = show(open_window(), "Rig")
+    assert page.path._ladder.typical
+    assert "typical" in page.path_lead.text()
+    assert "typical" in page.path.accessibleDescription()
+
+
+def test_the_rig_names_parts_limits_and_cautions(swept_window: Window) -> None:
+    page, card = show(swept_window, "Rig"), swept_window.session.card
+    assert card is not None
+    shown = " ".join(label.text() for label in page.parts.findChildren(QLabel))
+    for part in card.parts:
+        assert part.name in shown
+        assert part.words in shown
+    words = spoken(page.margin())
+    assert "Niente ends the run at" in words
+    assert quantity_of("core_temperature_c").text(card.limits.core_temperature_c) in words
+    assert "unplugged" in words
+    assert "0.5 K hottest" in words
+
+
+def test_a_rig_without_parts_is_described_from_its_card(swept_window: Window) -> None:
+    import msgspec
+
+    from niente.desktop.pages.rig.parts import parts_of
+
+    card = swept_window.session.card
+    assert card is not None
+    parts = parts_of(msgspec.structs.replace(card, parts=()))
+    assert card.summary in [part.words for part in parts]
+    assert any("12 cores" in part.words for part in parts)
+
+
+# -- Plan ------------------------------------------------------------------------------------------------------------
+
+
+def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) -> None:
+    window = open_window()
+    page, plan, project = show(window, "Plan"), window.session.plan, window.session.project
+    assert plan is not None
+    assert project is not None
+    runs = page.ribbon._runs
+    cost = cost_of(plan, project.question)
+    assert len(runs) == cost.runs
+    assert sum(run.seconds for run in runs) == pytest.approx(cost.typical_s)
+    assert {run.state for run in runs} == {"ahead"}
+    naive, own = page.cost.words()
+    assert duration_text(cost.naive_s) in naive
+    assert duration_text(cost.typical_s) in own
+    assert "capacity: 20" in page.ribbon.accessibleDescription()
+
+
+def test_a_run_that_is_selected_is_explained(swept_window: Window) -> None:
+    page, plan = show(swept_window, "Plan"), swept_window.session.plan
+    assert plan is not None
+    place = next(index for index, step in enumerate(plan.steps) if step.stage == "capacity")
+    page.table.selectRow(place)
+    blocks = page.margin()
+    assert isinstance(blocks[0], Title)
+    assert blocks[0].lead == f"Run {place + 1}, capacity"
+    assert "Core, settled" in spoken(blocks)
+    assert plan.steps[place].reason in spoken(blocks)
+    assert swept_window.margin.blocks()[0] == blocks[0]  # the margin follows the selection at once
+
+
+def test_the_list_tells_measured_from_foreseen(swept_window: Window) -> None:
+    from niente.core.demo import closer_look
+
+    page, session = show(swept_window, "Plan"), swept_window.session
+    assert session.project is not None
+    session._set_project(closer_look(session.project))
+    states = {row[0].sign: row for row in page.model.cells}
+    assert set(states) == {"done", "ahead"}
+    core = {sign: next(row[6] for row in page.model.cells if row[0].sign == sign and row[6].text) for sign in states}
+    assert not core["done"].soft
+    assert core["ahead"].soft
+
+
+# -- Map -------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("layer", LAYERS, ids=lambda layer: layer.title)
+def test_a_layer_on_its_grid_is_the_field(swept_window: Window, layer: object) -> None:
+    """Brought onto an even grid, a layer keeps the field's own values where the grids meet."""
+    field, project = swept_window.session.answer.field, swept_window.session.project
+    assert field is not None
+    assert project is not None
+    made = drawn(field, layer, project.limits)  # type: ignore[arg-type]
+    values = field.as_grid(layer.of(field.predicted, project.limits))  # type: ignore[attr-defined]
+    assert made.values.shape == (COARSE, COARSE)
+    for row, column in ((0, 0), (0, -1), (-1, 0), (-1, -1)):
+        assert made.values[row, column] == pytest.approx(values[row, column])
+        assert made.fine[row, column] == pytest.approx(values[row, column])
+    assert np.min(made.fine) >= np.min(values) - 1e-9
+    assert np.max(made.fine) <= np.max(values) + 1e-9
+    assert made.low <= np.min(values)
+    assert np.max(values) <= made.high
+
+
+def test_the_hatch_begins_where_headroom_is_not_sure(swept_window: Window) -> None:
+    field, project = swept_window.session.answer.field, swept_window.session.project
+    assert field is not None
+    assert project is not None
+    made = drawn(field, LAYERS[0], project.limits)
+    sure = field.as_grid(field.predicted.headroom_k - field.predicted.core_hw) >= project.limits.least_headroom_k
+    for row, duty in enumerate(field.duty.tolist()):
+        edge = float(np.interp(duty, made.y, made.edge_x))
+        inside = field.limit_w < edge - 3.0
+        assert np.all(sure[row][inside])
+        assert not np.any(sure[row][field.limit_w > edge + 3.0])
+
+
+def test_noise_lines_lie_at_the_scales_limits(swept_window: Window) -> None:
+    view = show(swept_window, "Map").view
+    field = swept_window.session.answer.field
+    assert field is not None
+    noise = field.as_grid(field.predicted.in_room_dba)
+    assert any(lines for _, lines in view._lines)
+    for level, lines in view._lines:
+        for line in lines:
+            for x, y in line[:: max(len(line) // 7, 1)]:
+                column = int(np.argmin(np.abs(field.limit_w - x)))
+                assert np.interp(y, field.duty, noise[:, column]) == pytest.approx(level, abs=0.25)
+
+
+def test_the_slices_go_through_the_crosshair(swept_window: Window) -> None:
+    view, field = show(swept_window, "Map").view, swept_window.session.answer.field
+    assert field is not None
+    view._move_to(4, 6)
+    at, values, wide, _ = view._slice(along_row=True)
+    assert np.array_equal(at, field.limit_w)
+    assert np.array_equal(values, field.as_grid(field.predicted.core_c)[4])
+    assert np.array_equal(wide, field.as_grid(field.predicted.core_hw)[4])
+    assert np.array_equal(view._slice(along_row=False)[1], field.as_grid(field.predicted.core_c)[:, 6])
+    above, right = view.canvas.area(view.above), view.canvas.area(view.beside)
+    area = view.canvas.area(view.box)
+    assert (above.left(), above.right()) == pytest.approx((area.left(), area.right()))  # they share the field's axes
+    assert (right.top(), right.bottom()) == pytest.approx((area.top(), area.bottom()))
+
+
+def test_the_table_holds_the_same_data(swept_window: Window) -> None:
+    page, field = show(swept_window, "Map"), swept_window.session.answer.field
+    assert field is not None
+    swept_window.actions_["map.table"].trigger()
+    assert page.stack.currentWidget() is page.table
+    rows = page.model.rows
+    assert len(rows) == field.measured.shape[0]
+    index = int(np.flatnonzero(field.measured)[3])
+    limit, duty = field.place(index)
+    assert rows[index][:4] == [f"{limit:g}", f"{duty:g}", "measured", number_text(float(field.predicted.core_c[index]), 1)]
+    swept_window.actions_["map.table"].trigger()
+    assert page.stack.currentWidget() is page.view
+
+
+def test_marks_are_measured_or_between(swept_window: Window) -> None:
+    field = swept_window.session.answer.field
+    assert field is not None
+    measured, between = grid_places(field)
+    assert len(measured) == np.count_nonzero(field.measured)
+    assert not set(measured) & set(between)
+
+
+def test_the_selection_survives_a_new_answer(swept_window: Window, qtbot: QtBot) -> None:
+    page = show(swept_window, "Map")
+    page.view._move_to(3, 5)
+    one, before = page.candidate, swept_window.session.answer
+    swept_window.session.ask()
+    qtbot.waitUntil(lambda: swept_window.session.answer is not before, timeout=20000)
+    assert (page.candidate.limit_w, page.candidate.duty) == (one.limit_w, one.duty)
+    assert page.view.place() == (one.limit_w, one.duty)
+
+
+# -- Choose ----------------------------------------------------------------------------------------------------------
+
+
+def test_every_setting_stands_in_its_group(swept_window: Window) -> None:
+    field, project = swept_window.session.answer.field, swept_window.session.project
+    assert field is not None
+    assert project is not None
+    made = sort_settings(field, project.limits)
+    assert made.measured.shape[0] == np.count_nonzero(field.measured)
+    kept = keeps(field, project.limits)
+    said = field.predicted
+    everyone = np.column_stack([said.in_room_dba, said.throughput_percent])
+    fine = np.logical_and.reduce(list(kept.values()))
+    for point in made.inferred:
+        assert np.any(fine & np.all(np.isclose(everyone, point), axis=1))
+    assert np.all(np.diff(made.front[:, 0]) >= 0)
+    assert np.all(np.diff(made.front[:, 1]) > 0)  # louder only for more throughput
+
+
+def test_a_handle_is_dragged_and_the_drag_undone(swept_window: Window, qtbot: QtBot) -> None:
+    page, session = show(swept_window, "Choose"), swept_window.session
+    scatter = page.scatter
+    across, up = spans(scatter.canvas, scatter.box)
+    grip = QPoint(round(across.start_px) - 5, round(up.px(90.0)))
+    target = QPoint(grip.x(), round(up.px(94.0)))
+    qtbot.mousePress(scatter, Qt.MouseButton.LeftButton, pos=grip)
+    assert scatter._grabbed == THROUGHPUT
+    qtbot.mouseMove(scatter, target)
+    assert session.project is not None
+    assert session.project.limits.least_throughput_percent == 90.0  # nothing is decided while it is held
+    qtbot.mouseRelease(scatter, Qt.MouseButton.LeftButton, pos=target)
+    assert session.project.limits.least_throughput_percent == pytest.approx(94.0, abs=1.0)
+    swept_window.actions_["edit.undo"].trigger()
+    assert session.project.limits.least_throughput_percent == 90.0
+
+
+def test_the_noise_handle_comes_in_and_goes_out_again(swept_window: Window, qtbot: QtBot) -> None:
+    page, session = show(swept_window, "Choose"), swept_window.session
+    scatter = page.scatter
+    QTest.keyClick(scatter, Qt.Key.Key_Left)
+    assert session.project is not None
+    first = session.project.limits.most_noise_dba
+    assert first is not None
+    QTest.keyClick(scatter, Qt.Key.Key_Left)
+    assert session.project.limits.most_noise_dba == first - 0.5
+    assert page.fields[NOISE].text().startswith(number_text(first - 0.5, 1))
+    qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.limits.most_noise_dba == first - 0.5)
+    across, up = spans(scatter.canvas, scatter.box)
+    grip = QPoint(round(across.px(first - 0.5)), round(up.end_px) - 6)
+    qtbot.mousePress(scatter, Qt.MouseButton.LeftButton, pos=grip)
+    assert scatter._grabbed == NOISE
+    qtbot.mouseRelease(scatter, Qt.MouseButton.LeftButton, pos=QPoint(round(across.end_px) + 20, grip.y()))
+    assert session.project.limits.most_noise_dba is None
+    assert page.fields[NOISE].text() == "no limit"
+
+
+def test_up_and_down_move_the_least_throughput(swept_window: Window) -> None:
+    page, session = show(swept_window, "Choose"), swept_window.session
+    QTest.keyClick(page.scatter, Qt.Key.Key_Up)
+    assert session.project is not None
+    assert session.project.limits.least_throughput_percent == 91.0
+
+
+def test_a_limit_that_is_broken_is_underlined(swept_window: Window) -> None:
+    from niente.desktop.pages.choose.page import _row
+
+    choice = swept_window.session.answer.choice
+    assert choice is not None
+    import msgspec
+
+    from niente.core.choosing.pick import Limit
+
+    broken = msgspec.structs.replace(choice.pick, breaks=(Limit.HEADROOM,))
+    row = _row("2", broken, "words", 22.0)
+    assert isinstance(row[7], Cell)
+    assert row[7].under == "guard"
+    assert isinstance(row[3], Cell)
+    assert not row[3].under
+
+
+def test_limits_in_the_margin_say_which_bind(swept_window: Window) -> None:
+    page, choice = show(swept_window, "Choose"), swept_window.session.answer.choice
+    assert choice is not None
+    lines = next(block.lines for block in page.margin() if isinstance(block, Readings))
+    binding = [cost.instead is not None for cost in choice.costs]
+    assert [line.dot for line in lines] == binding
+
+
+# -- fields, scales --------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def field(qtbot: QtBot, qapp: QApplication) -> QuantityField:
+    made = QuantityField(quantity_of("sustained_power_w"), low=45, high=200, step=1, default=165.0)
+    qtbot.addWidget(made)
+    made.show()
+    return made
+
+
+def type_into(field: QuantityField, text: str) -> None:
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+@pytest.mark.parametrize(("text", "value"), [("120", 120.0), ("0.1 kW", 100.0), ("0,15kW", 150.0), ("120 W", 120.0)])
+def test_a_field_takes_a_typed_unit(field: QuantityField, text: str, value: float) -> None:
+    type_into(field, text)
+    assert field.value() == value
+    assert field.text() == f"{value:g}\u00a0W"
+
+
+@pytest.mark.parametrize("text", ["900", "12", "50 parsecs"])
+def test_a_field_keeps_to_its_range(field: QuantityField, text: str) -> None:
+    field.setValue(100)
+    type_into(field, text)
+    assert 45 <= field.value() <= 200
+
+
+def test_a_field_explains_itself(field: QuantityField) -> None:
+    words = field.explanation()
+    for part in ("Sustained power limit", "45 to 200 W", "steps of 1", "165"):
+        assert part in words
+    assert field.toolTip() == words == field.accessibleDescription()
+
+
+def test_a_field_speaks_the_persons_locale(qtbot: QtBot) -> None:
+    from PySide6.QtCore import QLocale
+
+    field = QuantityField(quantity_of("core_rise_k"), low=0.5, high=5.0, step=0.1)
+    qtbot.addWidget(field)
+    field.setLocale(QLocale(QLocale.Language.German))
+    field.setValue(1.5)
+    assert field.text() == "1,5\u00a0K"
+    offset = QuantityField(quantity_of("voltage_offset_mv"), low=-150, high=0, step=5)
+    qtbot.addWidget(offset)
+    offset.setValue(-40)
+    assert offset.text() == "−40\u00a0mV"  # a true minus
+
+
+def test_a_delegate_edits_with_the_same_field(qtbot: QtBot) -> None:
+    from PySide6.QtGui import QStandardItemModel
+    from PySide6.QtWidgets import QStyleOptionViewItem, QTableView
+
+    view, model = QTableView(), QStandardItemModel(1, 1)
+    qtbot.addWidget(view)
+    view.setModel(model)
+    model.setData(model.index(0, 0), 120.0)
+    delegate = QuantityDelegate({0: {"quantity": quantity_of("sustained_power_w"), "low": 45, "high": 200, "step": 1}}, view)
+    editor = delegate.createEditor(view, QStyleOptionViewItem(), model.index(0, 0))
+    delegate.setEditorData(editor, model.index(0, 0))
+    assert editor.value() == 120.0  # type: ignore[attr-defined]
+    editor.setValue(140)  # type: ignore[attr-defined]
+    delegate.setModelData(editor, model, model.index(0, 0))
+    assert model.data(model.index(0, 0)) == 140.0
+
+
+@pytest.mark.parametrize(("low", "high", "most"), [(0, 1, 5), (20, 104, 6), (-3.2, 7.9, 4), (0.001, 0.0042, 5), (1e3, 9e3, 7)])
+def test_ticks_are_round_few_and_inside(low: float, high: float, most: int) -> None:
+    found = ticks(low, high, most)
+    assert 2 <= len(found) <= most + 1
+    assert low - 1e-9 <= found[0]
+    assert found[-1] <= high + 1e-9
+    step = found[1] - found[0]
+    lead = step / 10 ** math.floor(math.log10(step) + 1e-9)
+    assert min(abs(lead - one) for one in (1, 2, 5, 10)) < 1e-6
+
+
+def test_labels_that_meet_move_apart_and_no_further() -> None:
+    assert apart([10.0, 40.0], 12.0) == [10.0, 40.0]
+    moved = apart([20.0, 20.0, 21.0], 12.0)
+    assert sorted(moved)[1] - sorted(moved)[0] >= 11.9
+    assert sorted(moved)[2] - sorted(moved)[1] >= 11.9
+    assert np.mean(moved) == pytest.approx(np.mean([20.0, 20.0, 21.0]), abs=0.1)
+    assert apart([], 12.0) == []
+
+
+def test_a_span_goes_there_and_back() -> None:
+    span = Span(10.0, 30.0, 100.0, 500.0)
+    assert span.px(20.0) == 300.0
+    assert span.value(span.px(17.3)) == pytest.approx(17.3)
+    up = Span(0.0, 1.0, 400.0, 100.0)
+    assert up.px(1.0) == 100.0
+    assert QPointF(up.px(0.5), 0).x() == 250.0
