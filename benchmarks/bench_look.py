@@ -22,8 +22,9 @@ from niente.core.project import Project
 from niente.core.rigs.registry import open_rig
 from niente.core.setting import Setting
 from niente.desktop.app import look_of, make_app
+from niente.desktop.live import LiveRun
 from niente.desktop.memory import Memory
-from niente.desktop.session import LiveRun, Session
+from niente.desktop.session import Session
 from niente.desktop.window import NAMES, Window
 
 SAMPLES = 160_000

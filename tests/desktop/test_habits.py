@@ -17,8 +17,9 @@ from niente.core.rigcard import RigCard
 from niente.desktop.actions import MENUS, SPECS
 from niente.desktop.finder import Finder, found
 from niente.desktop.guide import TOPICS, Guide, page_of, title_of, topic_of
+from niente.desktop.live import CancelledError
 from niente.desktop.memory import MOST_BOOKS, Memory
-from niente.desktop.session import CancelledError, Session
+from niente.desktop.session import Session
 from niente.desktop.widgets.focus_ring import FocusRing
 from niente.desktop.widgets.waiting import A_MOMENT_MS
 from niente.desktop.window import NAMES, Window

@@ -18,12 +18,12 @@ from niente.core.rigcard import RigCard
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from niente.desktop.app import look_of, make_app
+from niente.desktop.live import LiveRun, Note
 from niente.desktop.memory import Memory
 from niente.desktop.pages.run import traces as module
 from niente.desktop.pages.run.painting import minute_ticks
 from niente.desktop.pages.run.panels import Panel
 from niente.desktop.pages.run.traces import Traces
-from niente.desktop.session import LiveRun, Note
 from tests.conftest import larkspur_rig
 
 
@@ -189,6 +189,22 @@ def test_notes_stand_where_they_were_made(bench: Bench, traces: Traces) -> None:
     x = round(traces.sight.time().px(float(live.samples.time_s[200])))
     changed = [x for y in range(60, 300) if before.pixelColor(x, y) != after.pixelColor(x, y)]
     assert len(changed) > 100  # an upright line through the panels
+
+
+def test_the_scale_moves_with_the_lines(bench: Bench, traces: Traces) -> None:
+    """What is written beside a panel belongs to what is drawn in it: both change together."""
+
+    def gutter() -> bytes:
+        area = traces.sight.canvas.area(panel(traces, "Clock").box)  # type: ignore[union-attr]
+        picture = traces.sight.canvas.grab().toImage()  # type: ignore[union-attr]
+        left = picture.copy(60, int(area.top()), 34, int(area.height()))
+        return bytes(left.constBits())
+
+    bench.run(1, Setting(), "idle", 100)
+    idle = gutter()
+    bench.run(2, Setting(sustained_power_w=150.0), "vector", 300)
+    loaded = gutter()
+    assert idle != loaded
 
 
 @pytest.mark.parametrize("hours", [0.1, 0.5, 2.0, 12.0, 60.0])

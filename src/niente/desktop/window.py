@@ -12,8 +12,9 @@ from niente.core.bench.states import State
 from niente.desktop import asking
 from niente.desktop.actions import Actions
 from niente.desktop.desk import Desk
+from niente.desktop.live import Ending, Notice
 from niente.desktop.memory import Memory
-from niente.desktop.session import Ending, Notice, Session
+from niente.desktop.session import Session
 from niente.desktop.theme import Look, Wear
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.focus_ring import FocusRing

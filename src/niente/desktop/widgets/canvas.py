@@ -27,6 +27,7 @@ class Canvas(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.under: Draw = lambda painter: None
         self.over: Draw = lambda painter: None
         self.setAntialiasing(True)
+        self.setCacheMode(pg.QtWidgets.QGraphicsView.CacheModeFlag.CacheNone)  # what is under moves with the curves
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.ci.layout.setContentsMargins(*(float(px) for px in gutters))
         self.ci.layout.setSpacing(float(spacing))

@@ -3,7 +3,7 @@
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
-from niente.desktop.session import Notice
+from niente.desktop.live import Notice
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.labels import label
 

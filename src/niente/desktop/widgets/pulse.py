@@ -103,6 +103,7 @@ class Pulse(QWidget):
         self._chip = HoldChip(look)
         self._mark = label("", "mark")
         self._mark.setStyleSheet("font-size: 15px;")
+        self._mark.setMinimumWidth(48)
         self._readings = {
             "hot": Reading(tr("Hottest core"), 84),
             "room": Reading(tr("Room"), 74),

@@ -18,6 +18,7 @@ from niente.core.project import Limits
 from niente.core.quantities import number_text
 from niente.core.science.dynamics import MARKS, scale_limits_dba
 from niente.desktop.pages.map.layers import Drawn, Layer, drawn, grid_places
+from niente.desktop.pages.map.legend import draw_legend
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch
@@ -214,7 +215,7 @@ class FieldView(QWidget):
         if shown is None or made is None:
             return
         across, up = spans(self.canvas, self.box)
-        area = self.canvas.area(self.box)
+        area, p = self.canvas.area(self.box), self.look.palette
         painter.setClipRect(area)
         self._draw_isotherms(painter, across, up)
         self._draw_unsure(painter, made, across, up)
@@ -228,7 +229,8 @@ class FieldView(QWidget):
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
         self._draw_names(painter, shown, area)
-        self._draw_legend(painter, shown, made)
+        beside, above = self.canvas.area(self.beside), self.canvas.area(self.above)
+        draw_legend(painter, QRectF(beside.left(), above.top(), beside.width(), above.height()), shown.layer, made, p)
 
     def _path(self, line: Array, across: Span, up: Span) -> QPainterPath:
         points = [QPointF(across.px(x), up.px(y)) for x, y in line.tolist()]
@@ -355,37 +357,6 @@ class FieldView(QWidget):
         draw_text(painter, QPointF(0, above.top() + 19), f"{place[1]:g}\u00a0%, {unit}", font(SMALL), p.ink, halo=p.ground)
         text = tr("Along {w} W, {unit}").format(w=f"{place[0]:g}", unit=unit)
         draw_text(painter, QPointF(beside.right(), beside.bottom() + 34), text, font(SMALL), p.ink, align=RIGHT)
-
-    def _draw_legend(self, painter: QPainter, shown: Shown, made: Drawn) -> None:
-        """Draw the colours' steps and the marks, above the slice at the right."""
-        p = self.look.palette
-        beside, above = self.canvas.area(self.beside), self.canvas.area(self.above)
-        left, top, width = beside.left(), above.top(), beside.width()
-        draw_text(painter, QPointF(left, top + 4), f"{tr(shown.layer.title)}, {shown.layer.unit}", font(SMALL), p.ink)
-        count = max(round((made.high - made.low) / shown.layer.step), 1)
-        colours = pg.colormap.get("cividis").map(np.linspace(0.0, 1.0, count) if count > 1 else [0.5], mode="qcolor")
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        for place, colour in enumerate(colours):
-            a, b = left + width * place / count, left + width * (place + 1) / count
-            painter.fillRect(QRectF(round(a), top + 11, round(b) - round(a), 10), colour)
-        scale = Span(made.low, made.high, left, left + width)
-        values = ticks(made.low, made.high, 4)
-        step = values[1] - values[0] if len(values) > 1 else 1.0
-        for value in values:
-            x = scale.px(value)
-            side = Qt.AlignmentFlag.AlignLeft if x < left + 8 else RIGHT if x > left + width - 8 else MIDDLE
-            draw_text(painter, QPointF(x, top + 33), tick_text(value, step), font(SMALL), p.soft, align=side)
-        for place, (draw, words) in enumerate(
-            (
-                (draw_measured, tr("measured")),
-                (draw_inferred, tr("inferred")),
-                (draw_running, tr("running")),
-                (draw_picked, tr("the pick")),
-            )
-        ):
-            at = QPointF(left + 6 + (place % 2) * width / 2, top + 50 + 17 * (place // 2))
-            draw(painter, at, p)
-            draw_text(painter, at + QPointF(11, 3.5), words, font(SMALL), p.ink)
 
     # -- selecting -------------------------------------------------------------------------------------------------
 

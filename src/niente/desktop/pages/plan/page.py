@@ -13,17 +13,19 @@ from niente.core.planning.confirmation import STAGE
 from niente.core.planning.cost import cost_of, typical_seconds
 from niente.core.planning.foresight import Seen, foresee
 from niente.core.project import Axis, QuietPoint
-from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
+from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.rigcard import LoadKind
 from niente.core.rigs.protocol import Paced
 from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
+from niente.desktop.live import Notice
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon, RibbonRun
+from niente.desktop.pages.plan.explain import about, explain
 from niente.desktop.pages.plan.fields import ListField
-from niente.desktop.session import Notice, Session
+from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Deeds, Reading, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Deeds
 from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
@@ -374,64 +376,11 @@ class PlanPage(Page):
         blocks: list[Block] = []
         one = self.selected()
         if one is not None:
-            blocks += self._explain(*one)
-        summary = card.summary + (tr(" (simulated)") if card.simulated else "")
-        room = quantity_of("core_temperature_c").with_unit(card.limits.core_temperature_c)
-        ends = tr("When the hottest core's settled temperature is known to ±{k} K (95 %), at the latest after {m} min.").format(
-            k=f"{question.known_to_k:g}", m=f"{question.most_minutes:g}"
-        )
-        blocks += [
-            Words(f"{card.title}, {card.variant}", summary),
-            Words(
-                tr("In which order"),
-                tr(
-                    "Noise first: it needs a minute a duty and no heat. Then stock, as found. Then the heaviest load, "
-                    "power ascending and the machine kept warm. The pick is confirmed last."
-                ),
-            ),
-            Words(tr("When a run ends"), ends),
-            Words(
-                tr("Guard"),
-                tr(
-                    "The load goes off and the safe setting comes back when the hottest core reads {room} for three "
-                    "seconds, when a core's sensor goes silent or stands still, or when a fan stalls."
-                ).format(room=room),
-            ),
-            Deeds(("edit.undo", "plan.save")),
-        ]
+            run = self._measured().get((one[1].setting.over(card.stock).key(), one[1].load))
+            blocks += explain(one[0], one[1], card, run, self.session.answer.models)
+        blocks += about(card, question)
+        blocks.append(Deeds(("edit.undo", "plan.save")))
         return blocks
-
-    def _explain(self, index: int, step: Step) -> list[Block]:
-        """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
-        card, models = self.session.card, self.session.answer.models
-        if card is None:
-            return []
-        run = self._measured().get((step.setting.over(card.stock).key(), step.load))
-        seen = foresee(models, [step])[0]
-        lines = []
-        quantity = quantity_of("hottest_core_c")
-        if run is not None and run.settled.known:
-            lines.append(_reading(tr("Core, settled"), quantity.text(run.settled.value_c), run.settled.half_width_k, "°C"))
-        elif math.isfinite(seen.core_c):
-            lines.append(_reading(tr("Core, foreseen"), quantity.text(seen.core_c), seen.core_hw, "°C"))
-        if run is not None and math.isfinite(run.noise_dba):
-            lines.append(Reading(tr("Noise in the room"), number_text(run.noise_dba, 1), unit="dBA"))
-        elif math.isfinite(seen.noise_dba):
-            lines.append(Reading(tr("Noise, foreseen"), number_text(seen.noise_dba, 1), unit="dBA"))
-        if run is not None and math.isfinite(run.power_w):
-            lines.append(Reading(tr("Package power"), number_text(run.power_w, 1), unit="W"))
-        if run is not None and run.failures:
-            lines.append(Reading(tr("Wrong results"), f"{run.failures}"))
-        words = step.setting.over(card.stock).text(("sustained_power_w", "fan_duty.case"))
-        blocks: list[Block] = [Title(tr("Run {n}, {stage}").format(n=index + 1, stage=step.stage), words)]
-        if lines:
-            blocks.append(Readings(tr("What it says"), tuple(lines)))
-        blocks.append(Words(tr("Why it is here"), step.reason + "."))
-        return blocks
-
-
-def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:
-    return Reading(name, value, f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}", unit)
 
 
 def _figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:

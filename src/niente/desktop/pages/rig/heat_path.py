@@ -2,7 +2,7 @@
 
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.quantities import number_text
@@ -232,7 +232,11 @@ class HeatPath(QWidget):
         self._bar(painter, QRectF(cut + 1, y, end - cut - 1, BAR), p.ink, ladder.typical)
         total = ladder.core_c - ladder.room_c
         by_fans = tr("{k} K fans can change").format(k=number_text(ladder.by_fans_k, 1))
-        others = tr("{k} K they cannot; only watts or parts can").format(k=number_text(total - ladder.by_fans_k, 1))
+        rest = number_text(total - ladder.by_fans_k, 1)
+        others = tr("{k} K they cannot; only watts or parts can").format(k=rest)
+        small = QFontMetricsF(font(SMALL))
+        if small.horizontalAdvance(by_fans) + small.horizontalAdvance(others) + 16 > end - start:
+            others = tr("{k} K they cannot").format(k=rest)
         draw_text(painter, QPointF(start, y + BAR + 14), by_fans, font(SMALL), p.accent)
         draw_text(painter, QPointF(end, y + BAR + 14), others, font(SMALL), p.ink, align=RIGHT)
 

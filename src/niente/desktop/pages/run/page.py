@@ -14,8 +14,9 @@ from niente.core.planning.foresight import Seen, foresee
 from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
+from niente.desktop.live import LiveRun
 from niente.desktop.pages.run.traces import Traces
-from niente.desktop.session import LiveRun, Session
+from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Words
@@ -47,6 +48,8 @@ class RunPage(Page):
         self.known_lead = label("", "lead")
         self.known = label("–", "title")
         self.known_note = label("", "soft")
+        self.settled.setMinimumWidth(72)
+        self.known.setMinimumWidth(112)
         self.traces = Traces(look)
         self.model = RowsModel([tr(head) for head in HEADS], {0, 2, 3, 5, 6, 8})
         self.queue = rows_view(

@@ -12,8 +12,8 @@ from niente.core.quantities import number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import dynamic_mark
 from niente.core.science.hold import Hold
+from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.panels import HOT, Line, Panel
-from niente.desktop.session import LiveRun, Note
 from niente.desktop.theme import BODY, SMALL, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import dashed, draw_hold, draw_text, faint
@@ -23,6 +23,7 @@ from niente.desktop.widgets.scale import Span, apart, tick_text, ticks
 LEFT, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 BAND_PX = 16
+MOST_TICKS = 6
 WIDE_FORECAST_K = 15.0
 """A forecast that is wider than this says nothing yet and is not drawn."""
 
@@ -84,7 +85,7 @@ class Painting:
         last = self.sight.canvas.area(self.sight.panels[-1].box)
         for panel in self.sight.panels:
             height = self.sight.canvas.area(panel.box).height()
-            draw_level_rules(painter, self.sight.canvas, panel.box, max(int(height / 11), 2))
+            draw_level_rules(painter, self.sight.canvas, panel.box, min(max(int(height / 11), 2), MOST_TICKS))
         self._draw_time(painter, last)
 
     def _draw_time(self, painter: QPainter, last: QRectF) -> None:
@@ -145,7 +146,7 @@ class Painting:
             return
         unit = next(quantity_of(line.quantity).unit for line in panel.spec.lines if line.second)
         _, up = spans(self.sight.canvas, panel.second_box)
-        values = ticks(up.low, up.high, max(int(area.height() / 22), 2))
+        values = ticks(up.low, up.high, min(max(int(area.height() / 22), 2), MOST_TICKS))
         step = values[1] - values[0] if len(values) > 1 else 1.0
         colour = self.sight.canvas.look.palette.second
         for place, value in enumerate(values):

@@ -13,9 +13,9 @@ from niente.core.bench.strip import Strip
 from niente.core.evidence import hottest_core
 from niente.core.quantities import quantity_of
 from niente.core.rigcard import RigCard
+from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.painting import WIDE_FORECAST_K, Painting, Sight, clock_text
 from niente.desktop.pages.run.panels import Panel, panels_of
-from niente.desktop.session import LiveRun, Note
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import faint, pen
@@ -158,7 +158,8 @@ class Traces(QWidget):
         self._high.setData(known[:, 0], edges[1])
         above = [level + ROOM_K for level, _, _ in self._levels()]  # room for their words
         near = [level for level in above if not known.shape[0] or abs(level - known[-1, 1]) < NEAR_K]
-        sight.panels[0].fit([*edges[0].tolist(), *edges[1].tolist(), *near] or [40.0, 90.0])
+        now = [] if known.shape[0] else [sight.strip.at(sight.hot, sight.latest())] if sight.strip is not None else []
+        sight.panels[0].fit([*edges[0].tolist(), *edges[1].tolist(), *near, *now])
 
     # -- looking -------------------------------------------------------------------------------------------------
 
