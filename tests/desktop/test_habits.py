@@ -121,6 +121,15 @@ def test_help_opens_at_the_page_in_focus(swept_window: Window, name: str) -> Non
     guide.close()
 
 
+def test_help_belongs_to_the_thing_in_focus(swept_window: Window) -> None:
+    plan, rig = swept_window.page("Plan"), swept_window.page("Rig")
+    assert topic_of(plan.offset, "window") == "safety"  # type: ignore[attr-defined]
+    assert topic_of(plan.power, "window") == "plan"  # type: ignore[attr-defined]
+    assert topic_of(rig.scale, "window") == "noise"  # type: ignore[attr-defined]
+    assert topic_of(swept_window.pulse.stop, "window") == "run"
+    assert topic_of(None, "map") == "map"
+
+
 def test_every_topic_has_a_page_and_links_lead_somewhere(swept_window: Window) -> None:
     for topic in TOPICS:
         assert page_of(topic).startswith("# ")

@@ -10,9 +10,8 @@ from PySide6.QtWidgets import QApplication
 from niente.core.science.hold import Hold
 from niente.desktop.app import look_of, make_app
 from niente.desktop.memory import Memory
-from niente.desktop.pages.plan.drawings import STAGES, stage_brush
 from niente.desktop.theme import DUSK, PAPER, Palette, Wear, palette_for
-from niente.desktop.widgets.brushes import HOLDS, draw_hold
+from niente.desktop.widgets.brushes import HOLDS, STAGES, draw_hold, stage_brush
 from niente.desktop.window import NAMES, Window
 
 BOTH = pytest.mark.parametrize("palette", [PAPER, DUSK], ids=lambda palette: palette.name)

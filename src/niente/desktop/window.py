@@ -68,6 +68,8 @@ class Window(QMainWindow):
         self.margin.rebuilt.connect(self._order_tabs)
         self.pulse = Pulse(session, self.actions_["run.stop"], look)
         self.pulse.paced.connect(self._set_pace)
+        for region, topic in ((self.passage, "window"), (self.margin, "window"), (self.pulse, "run"), (self.message, "window")):
+            region.setProperty("help", topic)
         self._words_rest = QTimer(self)
         self._words_rest.setSingleShot(True)
         self._recent = QMenu(tr("Open recent"), self)

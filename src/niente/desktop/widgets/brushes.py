@@ -114,6 +114,22 @@ def draw_hold(painter: QPainter, area: QRectF, hold: Hold, p: Palette, ratio: fl
     painter.restore()
 
 
+STAGES = ("noise", "baseline", "undervolt", "capacity", "confirmation")
+
+
+def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
+    """Return a stage's texture: one tone, and never a colour of the hold band."""
+    if stage == "noise":
+        return stripes(p.soft, 4, upright=True, ratio=ratio)
+    if stage == "undervolt":
+        return stripes(p.soft, 4, upright=False, ratio=ratio)
+    if stage == "capacity":
+        return QBrush(QColor(p.strong_rule))
+    if stage == "confirmation":
+        return hatch(p.soft, 5, 1.4, ratio, falling=True)
+    return QBrush(QColor(p.ground))
+
+
 def draw_text(
     painter: QPainter,
     at: QPointF,

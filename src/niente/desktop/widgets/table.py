@@ -8,9 +8,9 @@ from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
 from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.widgets.brushes import draw_text
+from niente.desktop.widgets.brushes import draw_text, stage_brush
 
-ROW_PX, PAD = 19, 6
+ROW_PX, PAD, CHIP_PX = 19, 6, 20.0
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -18,7 +18,8 @@ class Cell(msgspec.Struct, frozen=True):
     """What stands in one place of a table.
 
     ``aside`` follows in small soft type (an interval, a unit); ``under`` is a palette colour for a line under the
-    text (``guard`` for a limit broken, ``cap_line`` for what firmware holds); ``sign`` is drawn instead of a text.
+    text (``guard`` for a limit broken, ``cap_line`` for what firmware holds); ``sign`` is drawn instead of a text;
+    ``chip`` names a stage whose texture stands before it.
     """
 
     text: str = ""
@@ -28,6 +29,7 @@ class Cell(msgspec.Struct, frozen=True):
     mark: bool = False
     under: str = ""
     sign: str = ""
+    chip: str = ""
 
     @property
     def plain(self) -> str:
@@ -133,6 +135,8 @@ class CellDelegate(QStyledItemDelegate):
         after = QFontMetricsF(small).horizontalAdvance(cell.aside) + 4.0 if cell.aside else 0.0
         right = bool(index.data(Qt.ItemDataRole.TextAlignmentRole) & Qt.AlignmentFlag.AlignRight)
         left = area.right() - PAD - width - after if right else area.left() + PAD
+        if cell.chip:
+            left += self._chip(painter, QPointF(left, area.top() + 4.0), cell.chip)
         text, room = cell.text, area.right() - PAD - left - after
         if not right and width > room:
             text = QFontMetricsF(body).elidedText(cell.text, Qt.TextElideMode.ElideRight, room)
@@ -144,13 +148,23 @@ class CellDelegate(QStyledItemDelegate):
             painter.drawLine(QPointF(left, line + 3.0), QPointF(left + width, line + 3.0))
         painter.restore()
 
+    def _chip(self, painter: QPainter, at: QPointF, stage: str) -> float:
+        """Draw a stage's texture, 14 by 11 px; return how far it pushes the text."""
+        p, box = self._look.palette, QRectF(round(at.x()), round(at.y()), 14.0, 11.0)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setBrushOrigin(box.topLeft())
+        painter.fillRect(box, stage_brush(stage, p, painter.device().devicePixelRatioF()))
+        painter.setPen(QColor(p.soft))
+        painter.drawRect(box.adjusted(0, 0, -1, -1))
+        return CHIP_PX
+
     def width(self, cell: Cell) -> float:
         """Return how much room a cell wants."""
         if cell.sign:
             return 20.0
         body = QFontMetricsF(font(BODY, bold=cell.bold or cell.mark, italic=cell.mark)).horizontalAdvance(cell.text)
         aside = QFontMetricsF(font(SMALL)).horizontalAdvance(cell.aside) + 4.0 if cell.aside else 0.0
-        return body + aside + 2 * PAD
+        return body + aside + 2 * PAD + (CHIP_PX if cell.chip else 0.0)
 
 
 def draw_sign(painter: QPainter, at: QPointF, sign: str, ink: str, bad: str, ground: str) -> None:

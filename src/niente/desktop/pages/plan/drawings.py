@@ -4,33 +4,19 @@ from collections.abc import Sequence
 
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.planning.cost import PlanCost
 from niente.core.quantities import duration_text
-from niente.desktop.theme import BODY, SMALL, Look, Palette, font
+from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.brushes import draw_text, hatch, stripes
+from niente.desktop.widgets.brushes import draw_text, stage_brush
 from niente.desktop.widgets.scale import Span, ticks
 
 RIBBON_PX, COST_PX, BAR = 56, 42, 14
 RIGHT = Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
-STAGES = ("noise", "baseline", "undervolt", "capacity", "confirmation")
-
-
-def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
-    """Return a stage's texture: one tone, and never a colour of the hold band."""
-    if stage == "noise":
-        return stripes(p.soft, 4, upright=True, ratio=ratio)
-    if stage == "undervolt":
-        return stripes(p.soft, 4, upright=False, ratio=ratio)
-    if stage == "capacity":
-        return QBrush(QColor(p.strong_rule))
-    if stage == "confirmation":
-        return hatch(p.soft, 5, 1.4, ratio, falling=True)
-    return QBrush(QColor(p.ground))
 
 
 class RibbonRun(msgspec.Struct, frozen=True):

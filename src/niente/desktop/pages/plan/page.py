@@ -50,6 +50,7 @@ class PlanPage(Page):
         self.fans = ListField(tr("Case-fan duties"), "%")
         offset, rise = quantity_of("voltage_offset_mv"), quantity_of(CORE_K)
         self.offset = QuantityField(offset, low=-150, high=0, step=5, default=0.0)
+        self.offset.setProperty("help", "safety")
         self.known = QuantityField(rise, low=0.5, high=5.0, step=0.1, title=tr("Settled temperature known to ±"), default=1.0)
         self.cooler = QuantityField(quantity_of("fan_duty"), low=0, high=100, step=1, title=tr("Cooler-fan duty"), default=40.0)
         self.places = {"power": label("", "soft"), "fans": label("", "soft")}
@@ -338,7 +339,7 @@ class PlanPage(Page):
                 [
                     Cell(sign=state),
                     f"{index + 1}",
-                    Cell(step.stage if step.stage != stage else "", soft=True),
+                    Cell(step.stage if step.stage != stage else "", soft=True, chip=step.stage),
                     quantity_of("sustained_power_w").text(whole.sustained_power_w or 0.0),
                     f"{whole.fan_duty.get('case', 0.0):g}",
                     Cell(step.load, soft=True),

@@ -40,6 +40,8 @@ class RigPage(Page):
         self.full_speed = label("", "", wrap=True)
         self.scale_note = label("", "soft")
         self.scale = DynamicScale(look)
+        self.scale.setProperty("help", "noise")
+        self.scale.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self._power_w: float | None = None
         self.offer(self.path, "page.map", "help.here")
         self._lay_out()

@@ -231,7 +231,7 @@ def _row(index: int, step: Step, said: Seen, background_dba: float) -> list[Cell
     core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
     return [
         f"{index + 1}",
-        Cell(step.stage, soft=True),
+        Cell(step.stage, soft=True, chip=step.stage),
         "" if limit is None else f"{limit:g}",
         "" if duty is None else f"{duty:g}",
         Cell(step.load, soft=True),
