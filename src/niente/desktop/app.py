@@ -90,6 +90,7 @@ def show(wanted: argparse.Namespace) -> Window:
 
     def reopen(book: Path) -> Window:
         window.session.close()
+        window.desk.close()
         window.hide()
         wanted.demo, wanted.book, wanted.seed = False, book, None
         kept.append(show(wanted))

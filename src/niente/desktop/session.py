@@ -37,6 +37,7 @@ from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit
 from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, Notice
+from niente.desktop.tongue import tr
 
 
 class Session(QObject):
@@ -139,8 +140,10 @@ class Session(QObject):
             lost = bench.interrupted
             self.notice.emit(
                 Notice(
-                    f"The last time, Niente or the machine went down in run {lost.step + 1}. "
-                    "Its samples are kept; going on repeats that run.",
+                    tr(
+                        "The last time, Niente or the machine went down in run {n}. "
+                        "Its samples are kept; going on repeats that run."
+                    ).format(n=lost.step + 1),
                     "plan.start",
                     GO_ON,
                 )
@@ -194,7 +197,8 @@ class Session(QObject):
         if self.card is None:
             return
         if self.busy():
-            self._report(NienteError("A plan is running.", safe="It goes on.", remedy="Stop it, then open the other plan."))
+            remedy = tr("Stop it, then open the other plan.")
+            self._report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
             return
         try:
             plan = read_plan(_bytes_of(file), source=file.name)
@@ -204,7 +208,8 @@ class Session(QObject):
             return
         self.plan, self.done, self.own_plan = plan, set(), file
         self.project_changed.emit()
-        self.notice.emit(Notice(f"The plan is that of {file.name}: {len(plan.steps)} runs.", "plan.start"))
+        words = tr("The plan is that of {file}: {n} runs.")
+        self.notice.emit(Notice(words.format(file=file.name, n=len(plan.steps)), "plan.start"))
 
     def save_plan(self, file: Path) -> None:
         """Write the plan as JSON."""
@@ -215,9 +220,9 @@ class Session(QObject):
         except OSError as error:
             self._report(
                 NienteError(
-                    f"{file} could not be written: {error.strerror}.",
-                    safe="The plan is unchanged.",
-                    remedy="Choose another folder, or make room.",
+                    tr("{file} could not be written: {why}.").format(file=file, why=error.strerror),
+                    safe=tr("The plan is unchanged."),
+                    remedy=tr("Choose another folder, or make room."),
                 )
             )
 
@@ -291,7 +296,7 @@ class Session(QObject):
                     if self.live is not None:
                         self.live.closed = event
                     if how == "guard":
-                        self.ended.emit(Ending("A guard has ended a run", why, urgent=True))
+                        self.ended.emit(Ending(tr("A guard has ended a run"), why, urgent=True))
                     self.done.add(index)
                     run_changed = True
                 case PlanStarted(plan, _, done):
@@ -336,15 +341,17 @@ class Session(QObject):
     def _say_end(self, complete: bool, why: str, error: NienteError | None) -> None:
         title = self.card.title if self.card is not None else "Niente"
         by_guard = self.live is not None and self.live.closed is not None and self.live.closed.how == "guard"
-        words = error.happened if error is not None else "The plan is done." if complete else f"The plan is {why}."
+        ended = tr("The plan is done.") if complete else tr("The plan is {how}.").format(how=why)
+        words = error.happened if error is not None else ended
         if not (by_guard and error is not None):  # that was said when the guard tripped
             self.ended.emit(Ending(title, words, urgent=error is not None))
         if error is not None:
             self.notice.emit(Notice(str(error), "plan.start", GO_ON))
         elif complete:
-            self.notice.emit(Notice("The plan is done. The pick stands on the Choose page.", "page.choose"))
+            self.notice.emit(Notice(tr("The plan is done. The pick stands on the Choose page."), "page.choose"))
         else:
-            self.notice.emit(Notice(f"The plan is {why}. The rig is restored and every sample is kept.", "plan.start", GO_ON))
+            words = tr("The plan is {how}. The rig is restored and every sample is kept.")
+            self.notice.emit(Notice(words.format(how=why), "plan.start", GO_ON))
 
 
 def _bytes_of(file: Path) -> bytes:
@@ -353,5 +360,7 @@ def _bytes_of(file: Path) -> bytes:
         return file.read_bytes()
     except OSError as error:
         raise DocumentError(
-            f"{file.name} cannot be read: {error.strerror}.", safe="Nothing was changed.", remedy="Choose another file."
+            tr("{file} cannot be read: {why}.").format(file=file.name, why=error.strerror),
+            safe=tr("Nothing was changed."),
+            remedy=tr("Choose another file."),
         ) from None

@@ -185,6 +185,8 @@ def style_sheet(p: Palette) -> str:
     QScrollBar::handle:vertical {{ background: {p.rule}; min-height: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
     QFrame[role="rule"] {{ background: {p.rule}; border: none; }}
+    QFrame[role="over"] {{ background: {p.surface}; border: 1px solid {p.strong_rule}; }}
+    QFrame[role="over"] QLabel {{ background: {p.surface}; }}
     QSplitter::handle {{ background: {p.rule}; }}
     QSplitter::handle:hover {{ background: {p.accent}; }}
     QMenuBar, QMenu {{ background: {p.ground}; }}

@@ -1,7 +1,7 @@
 """What shows while something takes longer than a moment: what it is, and a way to cancel it."""
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from niente.desktop.session import Session
 from niente.desktop.tongue import tr
@@ -44,25 +44,35 @@ class Opening(QWidget):
         self.cancel.hide()
 
 
-class Working(QWidget):
-    """A line that comes up when an answer takes longer than a moment."""
+class Working(QFrame):
+    """A line that comes up over the foot of the page when an answer takes longer than a moment; nothing moves for it."""
 
-    def __init__(self, session: Session) -> None:
-        super().__init__()
+    def __init__(self, session: Session, over: QWidget) -> None:
+        super().__init__(over)
+        self.setProperty("role", "over")
         self.cancel = QPushButton(tr("Cancel"))
         self.cancel.setToolTip(tr("Keep the last answer; the next run or edit asks again"))
         self.cancel.clicked.connect(session.cancel_work)
         self.cancel.clicked.connect(self.hide)
         row = QHBoxLayout(self)
-        row.setContentsMargins(24, 4, 24, 4)
+        row.setContentsMargins(12, 6, 6, 6)
+        row.setSpacing(16)
         row.addWidget(label(tr("Working out what the readings come to …"), "lead"), 1)
         row.addWidget(self.cancel)
         self._patience = QTimer(self)
         self._patience.setSingleShot(True)
         self._patience.setInterval(A_MOMENT_MS)
-        self._patience.timeout.connect(self.show)
+        self._patience.timeout.connect(self._come_up)
         session.working.connect(self._changed)
         self.hide()
+
+    def _come_up(self) -> None:
+        over = self.parentWidget()
+        self.adjustSize()
+        if over is not None:
+            self.move(24, over.height() - self.height() - 8)
+        self.raise_()
+        self.show()
 
     def _changed(self, working: bool) -> None:
         if working:

@@ -33,7 +33,7 @@ from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("", "Run", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 REASON = 10
-NARROW_PX = 620
+NARROW_PX = 880
 CORE_K = "core_rise_k"
 
 
@@ -161,7 +161,7 @@ class PlanPage(Page):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """In a narrow window stage and load give way: the ribbon shows the one, the margin says the other."""
         super().resizeEvent(event)
-        narrow = self.table.viewport().width() < NARROW_PX
+        narrow = self.width() < NARROW_PX
         self.table.setColumnHidden(2, narrow)
         self.table.setColumnHidden(5, narrow)
 
