@@ -1,10 +1,12 @@
 """Textures and marks that carry a meaning together with their colour, and text that stands over a picture."""
 
+from functools import lru_cache
+
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen, QPixmap
+from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPainterPath, QPen, QPixmap
 
 from niente.core.science.hold import Hold
-from niente.desktop.theme import Palette
+from niente.desktop.theme import Palette, font
 
 
 def pen(colour: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
@@ -66,6 +68,16 @@ def stripes(colour: str, every: int, *, upright: bool, ratio: float = 1.0) -> QB
     return _textured(tile, every)
 
 
+@lru_cache(maxsize=8)
+def level_dashes(colour: str) -> QBrush:
+    """Return dashes for a level line, 6 px on and 3 px off."""
+    tile = QImage(9, 1, QImage.Format.Format_ARGB32_Premultiplied)
+    tile.fill(Qt.GlobalColor.transparent)
+    for x in range(6):
+        tile.setPixelColor(x, 0, QColor(colour))
+    return QBrush(tile)
+
+
 def _dots(colour: str, ratio: float) -> QBrush:
     """Dots in a quincunx on a cell of 6 px."""
     tile, painter = _tile(6, ratio)
@@ -86,6 +98,8 @@ def _crossed(colour: str, ratio: float) -> QBrush:
     return _textured(tile, 6)
 
 
+HALO = 4.0
+"""How wide the ground round a text is that stands over a picture, in px."""
 HOLDS = (Hold.NOTHING, Hold.CLOCK_CAP, Hold.POWER_LIMIT, Hold.HEAT, Hold.FAULT)
 
 
@@ -134,28 +148,69 @@ def draw_text(
     painter: QPainter,
     at: QPointF,
     text: str,
-    font: QFont,
+    type_: QFont,
     colour: str,
     *,
     halo: str = "",
     align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft,
 ) -> float:
     """Draw a line of text with its baseline at a point; return its width. ``halo`` is the ground to stand out from."""
-    width = QFontMetricsF(font).horizontalAdvance(text)
+    size, bold, italic = type_.pixelSize(), type_.bold(), type_.italic()
+    width = text_width(text, size, bold, italic)
     if align & Qt.AlignmentFlag.AlignRight:
         at = QPointF(at.x() - width, at.y())
     elif align & Qt.AlignmentFlag.AlignHCenter:
         at = QPointF(at.x() - width / 2, at.y())
     if halo:
-        path = QPainterPath()
-        path.addText(at, font, text)
-        painter.save()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(halo), 4.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPath(path)
-        painter.restore()
-    painter.setFont(font)
-    painter.setPen(QColor(colour))
+        ratio = painter.device().devicePixelRatioF()
+        picture, ascent = _haloed(text, size, bold, italic, colour, halo, ratio)
+        painter.drawImage(QPointF(round(at.x()) - HALO, round(at.y()) - ascent - HALO), picture)
+        return width
+    painter.setFont(type_)
+    painter.setPen(_ink(colour))
     painter.drawText(at, text)
     return width
+
+
+@lru_cache(maxsize=4096)
+def text_width(text: str, size: int, bold: bool = False, italic: bool = False) -> float:
+    """Return how wide a text is in px."""
+    return QFontMetricsF(font(size, bold=bold, italic=italic)).horizontalAdvance(text)
+
+
+@lru_cache(maxsize=64)
+def _ink(colour: str) -> QColor:
+    return QColor(colour)
+
+
+def draw_level(painter: QPainter, left: float, right: float, y: float, colour: str | QColor) -> None:
+    """Draw a crisp level line, one pixel high: a filled strip is much faster than a pen."""
+    painter.fillRect(QRectF(left, round(y), right - left, 1.0), _ink(colour) if isinstance(colour, str) else colour)
+
+
+def draw_upright(painter: QPainter, x: float, top: float, foot: float, colour: str | QColor) -> None:
+    """Draw a crisp upright line, one pixel wide."""
+    painter.fillRect(QRectF(round(x), top, 1.0, foot - top), _ink(colour) if isinstance(colour, str) else colour)
+
+
+@lru_cache(maxsize=512)
+def _haloed(text: str, size: int, bold: bool, italic: bool, colour: str, halo: str, ratio: float) -> tuple[QImage, float]:
+    """Return a text in its halo as a picture, and where its baseline lies in it: outlines are slow to stroke."""
+    own = font(size, bold=bold, italic=italic)
+    metrics = QFontMetricsF(own)
+    ascent = round(metrics.ascent())
+    wide, high = metrics.horizontalAdvance(text) + 2 * HALO + 4, metrics.height() + 2 * HALO
+    picture = QImage(round(wide * ratio), round(high * ratio), QImage.Format.Format_ARGB32_Premultiplied)
+    picture.setDevicePixelRatio(ratio)
+    picture.fill(Qt.GlobalColor.transparent)
+    path = QPainterPath()
+    path.addText(QPointF(HALO, HALO + ascent), own, text)
+    painter = QPainter(picture)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(halo), HALO, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
+    painter.drawPath(path)
+    painter.setFont(own)
+    painter.setPen(QColor(colour))
+    painter.drawText(QPointF(HALO, HALO + ascent), text)
+    painter.end()
+    return picture, ascent

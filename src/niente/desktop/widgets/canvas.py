@@ -6,12 +6,12 @@ Imported only after the window shows.
 from collections.abc import Callable
 
 import pyqtgraph as pg
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter
 
 from niente.desktop.guarded import guarded
 from niente.desktop.theme import SMALL, Look, font
-from niente.desktop.widgets.brushes import draw_text
+from niente.desktop.widgets.brushes import draw_level, draw_text, draw_upright
 from niente.desktop.widgets.scale import Span, tick_text, ticks
 
 Draw = Callable[[QPainter], None]
@@ -79,9 +79,8 @@ def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: i
     step = values[1] - values[0] if len(values) > 1 else 1.0
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     for value in values:
-        y = round(up.px(value)) + 0.5
-        painter.setPen(QColor(p.rule))
-        painter.drawLine(QLineF(area.left(), y, area.right(), y))
+        y = up.px(value)
+        draw_level(painter, area.left(), area.right(), y, p.rule)
         if label:
             at = QPointF(area.left() - 7, y + 3.5)
             draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
@@ -93,20 +92,18 @@ def draw_axis_ticks(painter: QPainter, canvas: Canvas, box: pg.ViewBox, values: 
     across, up = spans(canvas, box)
     step = values[1] - values[0] if len(values) > 1 else 1.0
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-    painter.setPen(QColor(p.ink))
-    left, foot = round(area.left()) - 0.5, round(area.bottom()) + 0.5
+    left, foot = area.left() - 1, area.bottom()
     if bottom:
-        painter.drawLine(QLineF(left, foot, area.right(), foot))
+        draw_level(painter, left, area.right(), foot, p.ink)
     else:
-        painter.drawLine(QLineF(left, area.top(), left, foot))
+        draw_upright(painter, left, area.top(), foot, p.ink)
     for value in values:
-        painter.setPen(QColor(p.ink))
         if bottom:
-            x = round(across.px(value)) + 0.5
-            painter.drawLine(QLineF(x, foot, x, foot + 5))
+            x = across.px(value)
+            draw_upright(painter, x, foot, foot + 5, p.ink)
             at, side = QPointF(x, foot + 16), Qt.AlignmentFlag.AlignHCenter
         else:
-            y = round(up.px(value)) + 0.5
-            painter.drawLine(QLineF(left - 5, y, left, y))
+            y = up.px(value)
+            draw_level(painter, left - 5, left, y, p.ink)
             at, side = QPointF(left - 14, y + 3.5), Qt.AlignmentFlag.AlignRight
         draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=side)

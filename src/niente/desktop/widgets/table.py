@@ -8,7 +8,7 @@ from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
 from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.widgets.brushes import draw_text, stage_brush
+from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 
 ROW_PX, PAD, CHIP_PX = 19, 6, 20.0
 Index = QModelIndex | QPersistentModelIndex
@@ -130,9 +130,7 @@ class CellDelegate(QStyledItemDelegate):
             painter.restore()
             return
         body = font(BODY, bold=cell.bold or cell.mark, italic=cell.mark)
-        width = QFontMetricsF(body).horizontalAdvance(cell.text)
-        small = font(SMALL)
-        after = QFontMetricsF(small).horizontalAdvance(cell.aside) + 4.0 if cell.aside else 0.0
+        width, after = self._widths(cell)
         right = bool(index.data(Qt.ItemDataRole.TextAlignmentRole) & Qt.AlignmentFlag.AlignRight)
         left = area.right() - PAD - width - after if right else area.left() + PAD
         if cell.chip:
@@ -142,7 +140,7 @@ class CellDelegate(QStyledItemDelegate):
             text = QFontMetricsF(body).elidedText(cell.text, Qt.TextElideMode.ElideRight, room)
         draw_text(painter, QPointF(left, line), text, body, p.soft if cell.soft else p.ink)
         if cell.aside:
-            draw_text(painter, QPointF(left + width + 4.0, line), cell.aside, small, p.soft)
+            draw_text(painter, QPointF(left + width + 4.0, line), cell.aside, font(SMALL), p.soft)
         if cell.under:
             painter.setPen(QPen(QColor(getattr(p, cell.under)), 1.5))
             painter.drawLine(QPointF(left, line + 3.0), QPointF(left + width, line + 3.0))
@@ -158,12 +156,17 @@ class CellDelegate(QStyledItemDelegate):
         painter.drawRect(box.adjusted(0, 0, -1, -1))
         return CHIP_PX
 
+    @staticmethod
+    def _widths(cell: Cell) -> tuple[float, float]:
+        """Return how wide a cell's text is, and what follows it."""
+        body = text_width(cell.text, BODY, cell.bold or cell.mark, cell.mark)
+        return body, text_width(cell.aside, SMALL) + 4.0 if cell.aside else 0.0
+
     def width(self, cell: Cell) -> float:
         """Return how much room a cell wants."""
         if cell.sign:
             return 20.0
-        body = QFontMetricsF(font(BODY, bold=cell.bold or cell.mark, italic=cell.mark)).horizontalAdvance(cell.text)
-        aside = QFontMetricsF(font(SMALL)).horizontalAdvance(cell.aside) + 4.0 if cell.aside else 0.0
+        body, aside = self._widths(cell)
         return body + aside + 2 * PAD + (CHIP_PX if cell.chip else 0.0)
 
 
@@ -222,10 +225,9 @@ def rows_view(
 
     def fit(cells: list[list[Cell]]) -> None:
         """Let columns grow to what they hold; they do not shrink, so that nothing jumps as texts change."""
-        small = QFontMetricsF(font(SMALL))
         for column in range(model.columnCount()):
             title = str(model.headerData(column, Qt.Orientation.Horizontal))
-            wanted = max([small.horizontalAdvance(title) + 2 * PAD, float((least or {}).get(column, 0))])
+            wanted = max([text_width(title, SMALL) + 2 * PAD, float((least or {}).get(column, 0))])
             wanted = max([wanted, *(delegate.width(row[column]) for row in cells)])
             if column != stretch and wanted > shown.get(column, 0.0):
                 shown[column] = wanted

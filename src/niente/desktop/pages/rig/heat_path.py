@@ -16,6 +16,7 @@ NAMES_PX, LADDER_TOP, BAR = 132, 60, 14
 RUNG_PX, LEAST_RUNG_PX, BELOW_PX = 76, 48, 66
 """A rung's height, where there is room and where there is little; and what stands under the ladder."""
 POWER_STEP_W = 5.0
+KEY_PX = 190
 RIGHT = Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 
@@ -109,6 +110,8 @@ class HeatPath(QWidget):
         self._draw_grid(painter, self._ladder, across)
         self._draw_rungs(painter, self._ladder, across)
         self._draw_shares(painter, self._ladder, across)
+        if self.width() > KEY_PX * 2.8 and self._rung_px(self._ladder) > 64:
+            self._draw_key(painter, self._ladder)
         painter.end()
 
     def _draw_watts(self, painter: QPainter, ladder: Ladder) -> None:
@@ -187,6 +190,21 @@ class HeatPath(QWidget):
         self._rail(painter, across.px(hot), y, self._foot(ladder))
         text = tr("{room} room").format(room=number_text(ladder.room_c, 1))
         draw_text(painter, QPointF(across.px(hot) - 10, self._foot(ladder) + 13), text, font(SMALL), p.ink)
+
+    def _draw_key(self, painter: QPainter, ladder: Ladder) -> None:
+        """Say what bars and whiskers mean, where the ladder leaves room: under its hot end."""
+        p = self._look.palette
+        x, y = self.width() - KEY_PX, self._foot(ladder) - 58.0
+        body = tr("typical until fitted") if ladder.typical else tr("fans cannot change this")
+        for line, (colour, words) in enumerate(((p.ink, body), (p.accent, tr("more fan speed can win this")))):
+            self._bar(painter, QRectF(x, y + 16 * line, 18, 8), colour, ladder.typical)
+            draw_text(painter, QPointF(x + 26, y + 8 + 16 * line), words, font(SMALL), p.soft, halo=p.ground)
+        painter.setPen(QColor(p.soft))
+        level = y + 36.5
+        painter.drawLine(QPointF(x, level), QPointF(x + 18, level))
+        for end in (x, x + 18):
+            painter.drawLine(QPointF(end, level - 3), QPointF(end, level + 3))
+        draw_text(painter, QPointF(x + 26, y + 40), tr("95 % interval of the rung"), font(SMALL), p.soft, halo=p.ground)
 
     def _rail(self, painter: QPainter, x: float, top: float, foot: float) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)

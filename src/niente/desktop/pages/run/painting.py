@@ -4,7 +4,7 @@ import math
 from dataclasses import dataclass, field
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
 from niente.core.bench.strip import Strip
@@ -16,7 +16,7 @@ from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.panels import HOT, Line, Panel
 from niente.desktop.theme import BODY, SMALL, font
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.brushes import dashed, draw_hold, draw_text, faint
+from niente.desktop.widgets.brushes import dashed, draw_hold, draw_level, draw_text, draw_upright, level_dashes
 from niente.desktop.widgets.canvas import Canvas, draw_level_rules, spans
 from niente.desktop.widgets.scale import Span, apart, tick_text, ticks
 
@@ -99,9 +99,8 @@ class Painting:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         p = self.sight.canvas.look.palette
         for value in values:
-            x = round(across.px(value)) + 0.5
-            painter.setPen(faint(p.rule, 0.7))
-            painter.drawLine(QLineF(x, top, x, foot + 4))
+            x = across.px(value)
+            draw_upright(painter, x, top, foot + 4, p.rule)
             text = clock_text(value - origin)
             draw_text(painter, QPointF(x, foot + 15), text, font(SMALL), p.soft, align=MIDDLE)
         draw_text(painter, QPointF(0, foot + 15), tr("min of this run"), font(SMALL), p.soft)
@@ -162,17 +161,23 @@ class Painting:
             y = up.px(level)
             if not area.top() - 1 <= y <= area.bottom():
                 continue
-            painter.setPen(dashed(p.cap_line, 6.0, 3.0) if by_firmware else QPen(QColor(p.guard), 1.0))
-            painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
+            if by_firmware:
+                self._dashes(painter, area, y)
+            else:
+                draw_level(painter, area.left(), area.right(), y, p.guard)
             at, side = (area.right() - 6, RIGHT) if by_firmware else (area.left() + 6, LEFT)  # two levels are often near
             draw_text(painter, QPointF(at, y - 4), words, font(SMALL), p.soft, halo=p.ground, align=side)
         limit = self._power_limit()
         power = next((panel for panel in self.sight.panels if panel.spec.title == "Power"), None)
         if limit and power is not None:
             _, up = spans(self.sight.canvas, power.box)
-            y = round(up.px(limit)) + 0.5
-            painter.setPen(dashed(p.cap_line, 6.0, 3.0))
-            painter.drawLine(QLineF(area.left(), y, area.right(), y))
+            self._dashes(painter, area, up.px(limit))
+
+    def _dashes(self, painter: QPainter, area: QRectF, y: float) -> None:
+        """Draw a level that firmware holds: a dashed line, 6 px on and 3 px off."""
+        tile = QRectF(area.left(), round(y), area.width(), 1.0)
+        painter.setBrushOrigin(tile.topLeft())
+        painter.fillRect(tile, level_dashes(self.sight.canvas.look.palette.cap_line))
 
     def _power_limit(self) -> float | None:
         if self.sight.live is None or self.sight.card is None:
@@ -192,18 +197,16 @@ class Painting:
         for run in self.sight.strip.runs:
             if not low <= run.start_s <= high:
                 continue
-            x = round(across.px(run.start_s)) + 0.5
-            painter.setPen(QColor(p.strong_rule))
-            painter.drawLine(QLineF(x, top - 14, x, foot))
+            x = across.px(run.start_s)
+            draw_upright(painter, x, top - 14, foot, p.strong_rule)
             if x - taken > 46:
                 text = tr("run {n}").format(n=run.number)
                 draw_text(painter, QPointF(x + 4, top - 6), text, font(SMALL), p.ink if run.run_id == current else p.soft)
                 taken = x
         for note in self.sight.notes:
             if low <= note.rig_time_s <= high:
-                x = round(across.px(note.rig_time_s)) + 0.5
-                painter.setPen(QColor(p.accent))
-                painter.drawLine(QLineF(x, top, x, foot))
+                x = across.px(note.rig_time_s)
+                draw_upright(painter, x, top, foot, p.accent)
                 area = self.sight.canvas.area(
                     self.sight.panels[1].box if len(self.sight.panels) > 1 else self.sight.panels[0].box
                 )
@@ -277,11 +280,9 @@ class Painting:
     def _upright(self, painter: QPainter, at: float, colour: str) -> None:
         low, high = self.sight.range_s
         if low <= at <= high:
-            x = round(self.sight.time().px(at)) + 0.5
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-            painter.setPen(QColor(colour))
             top = self.sight.canvas.area(self.sight.panels[0].box).top()
-            painter.drawLine(QLineF(x, top - 14, x, self.sight.canvas.area(self.sight.panels[-1].box).bottom() + 8 + BAND_PX))
+            foot = self.sight.canvas.area(self.sight.panels[-1].box).bottom() + 8 + BAND_PX
+            draw_upright(painter, self.sight.time().px(at), top - 14, foot, colour)
 
     def _draw_ends(self, painter: QPainter, at: float) -> None:
         """Draw each line's name and its reading at the right, moved apart where they would meet."""

@@ -12,6 +12,8 @@ from niente.desktop.widgets.brushes import dashed, pen
 from niente.desktop.widgets.canvas import Canvas
 
 Vector = NDArray[np.float64]
+CROWDED, BAND = 0.25, 4.0
+"""Samples a pixel: from the first on lines are a pixel wide, from the second on they are not smoothed."""
 HOT = "hot"
 """Stands for the channel of whichever core is hottest on average."""
 
@@ -97,7 +99,7 @@ class Panel:
             self.box.sigResized.connect(self._lay_second)
         self.curves: dict[str, pg.PlotCurveItem] = {}
         self.data: dict[str, tuple[Vector, Vector]] = {}
-        self._dense = False
+        self._thin = False
         for line in spec.lines:
             curve = pg.PlotCurveItem(antialias=True, connect="finite")
             self.box_of(line).addItem(curve)
@@ -116,18 +118,19 @@ class Panel:
         p = self.canvas.look.palette
         for place, line in enumerate(self.spec.lines):
             colour = p.second if line.second else p.soft if line.soft else p.ink
-            made = pen(colour, 1.0 if line.thin or self._dense else 1.5 if place == 0 else 1.25)
-            if line.channel == "room_temperature_c" and not self._dense:
+            made = pen(colour, 1.0 if line.thin or self._thin else 1.5 if place == 0 else 1.25)
+            if line.channel == "room_temperature_c" and not self._thin:
                 made = dashed(colour, 4.0, 3.0)
             self.curves[line.channel].setPen(made)
 
-    def show(self, line: Line, at: Vector, values: Vector, *, dense: bool = False) -> None:
-        """Draw a line; a ``dense`` one, with more points than pixels, as thin as can be."""
+    def show(self, line: Line, at: Vector, values: Vector, *, per_pixel: float = 0.0) -> None:
+        """Draw a line; the more samples a pixel it has, the more plainly: thick strokes along noise are slow."""
         self.data[line.channel] = (at, values)
-        if dense != self._dense:
-            self._dense = dense
+        thin = per_pixel > CROWDED
+        if thin != self._thin:
+            self._thin = thin
             self.dress()
-        self.curves[line.channel].setData(at, values, antialias=not dense)
+        self.curves[line.channel].setData(at, values, antialias=per_pixel < BAND)
 
     def fit(self, also: list[float], *, second: bool = False) -> None:
         """Show at least a span that matters: a steady reading then looks steady, and its noise stays small."""

@@ -29,8 +29,6 @@ ZOOM, NARROWEST_S = 1.25, 30.0
 NEAR_K = 25.0
 """The forecast's scale takes a guard or cap in that is this near."""
 ROOM_K = 6.0
-DENSE = 4
-"""From so many samples a pixel on, lines are drawn a pixel wide and without smoothing: they are bands then anyway."""
 
 
 class Traces(QWidget):
@@ -138,10 +136,10 @@ class Traces(QWidget):
             sight.hot = sight.card.channels[hot].name
         setting = sight.live.opened.step.setting.over(sight.card.stock)
         first, last = sight.strip.window(low, high)
-        dense = last - first > DENSE * pixels
+        per_pixel = (last - first) / pixels
         for panel in sight.panels[1:]:
             for line in panel.spec.lines:
-                panel.show(line, *sight.strip.line(sight.channel(line), low, high, pixels), dense=dense)
+                panel.show(line, *sight.strip.line(sight.channel(line), low, high, pixels), per_pixel=per_pixel)
             limit = setting.sustained_power_w if panel.spec.title == "Power" else None
             panel.fit([limit] if limit else [])
             panel.fit([], second=True)
