@@ -17,12 +17,14 @@ from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Deeds, Reading, Readings, Title, Words
+from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("Settings", "W", "% fans", "Throughput, %", "Noise, dBA", "", "Core, °C", "Headroom, K", "Against the pick")
+FOOT_PX, QWIDGETSIZE_MAX = 70, 16777215
 OFF_DBA = 9.5
 """The noise limit's field stands here for "none"."""
 LIMIT_OF = {
@@ -42,7 +44,7 @@ class ChoosePage(Page):
         super().__init__(session, actions, look)
         self.scatter = Scatter(look)
         self.scatter.limit_moved.connect(self._limit_edited)
-        self.problem = label("", "lead", wrap=True)
+        self.problem = Empty(actions["plan.start"])
         self.model = RowsModel([tr(head) for head in HEADS], {1, 2, 3, 4, 6, 7})
         self.table = rows_view(
             tr("The pick and its runners-up"), self.model, look, stretch=8, rows=4,
@@ -82,8 +84,8 @@ class ChoosePage(Page):
         }
 
     def _lay_out(self) -> None:
-        self.body.addWidget(self.problem)
-        self.body.addWidget(self.scatter, 1)
+        self.body.addWidget(self.problem, 1)
+        self.body.addWidget(self.scatter, 2)
         self.body.addWidget(self.table)
         self.body.addWidget(rule())
         limits = QHBoxLayout()
@@ -121,8 +123,9 @@ class ChoosePage(Page):
                 kept = getattr(project.limits, name)
                 field.put(OFF_DBA if kept is None else kept)
         choice = answer.choice
-        self.problem.setVisible(choice is None)
-        self.problem.setText(answer.problem)
+        self.problem.show_problem(answer.problem if choice is None else "")
+        self.problem.setMaximumHeight(FOOT_PX if answer.field is not None else QWIDGETSIZE_MAX)
+        self.table.setVisible(choice is not None)
         self.scatter.setVisible(answer.field is not None)
         background = answer.models.noise.background_dba if answer.models is not None else math.nan
         if answer.field is not None and project is not None:

@@ -17,7 +17,7 @@ from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Words
-from niente.desktop.widgets.labels import label
+from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
@@ -36,7 +36,7 @@ class MapPage(Page):
         super().__init__(session, actions, look)
         self.view = FieldView(look)
         self.view.selected.connect(self._select)
-        self.problem = label("", "lead", wrap=True)
+        self.problem = Empty(actions["plan.start"])
         self.layers = QComboBox()
         self.layers.setAccessibleName(tr("Layer of the map"))
         self.layers.setToolTip(tr("What the colours show"))
@@ -66,7 +66,7 @@ class MapPage(Page):
             self._views.addButton(button, place)
             self.head.addWidget(button, 0, Qt.AlignmentFlag.AlignBottom)
         self._views.idClicked.connect(self._show_view)
-        self.body.addWidget(self.problem)
+        self.body.addWidget(self.problem, 1)
         self.body.addWidget(self.stack, 1)
 
     def _show_view(self, place: int) -> None:
@@ -111,8 +111,7 @@ class MapPage(Page):
         title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
         self.set_head(lead, title.format(layer=tr(layer.title), room=room))
         ready = answer.field is not None and answer.models is not None and project is not None
-        self.problem.setVisible(not ready)
-        self.problem.setText(answer.problem)
+        self.problem.show_problem("" if ready else answer.problem)
         self.stack.setVisible(ready)
         if answer.field is None or answer.models is None or project is None or card is None:
             return

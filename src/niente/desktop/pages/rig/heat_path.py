@@ -170,7 +170,8 @@ class HeatPath(QWidget):
             draw_text(painter, QPointF(0, top + 28), sub, font(SMALL), p.soft)
             theta = number_text(rung.kelvin / ladder.power_w, 3)
             width = draw_text(painter, QPointF(0, top + 42), theta, font(SMALL, bold=True), p.ink)
-            spread = f"± {number_text(rung.half_width_k / ladder.power_w, 3)}\u00a0K/W"
+            spread = "" if ladder.typical else f"± {number_text(rung.half_width_k / ladder.power_w, 3)}\u00a0"
+            spread += tr("K/W, typical") if ladder.typical else "K/W"
             draw_text(painter, QPointF(width + 4, top + 42), spread, font(SMALL), p.soft)
             fixed, bar = hot - (rung.kelvin - rung.by_fans_k), top + 6.0
             self._rail(painter, across.px(hot), y, bar)
@@ -185,7 +186,8 @@ class HeatPath(QWidget):
                 self._bar(painter, area, p.accent, ladder.typical)
                 self._say(painter, across, fixed, end, low, number_text(rung.by_fans_k, 1), tr("K fans can change"), p.accent)
                 y = low + BAR
-            self._whisker(painter, across, end, y + 4.5, rung.half_width_k)
+            if not ladder.typical:
+                self._whisker(painter, across, end, y + 4.5, rung.half_width_k)
             hot = end
         self._rail(painter, across.px(hot), y, self._foot(ladder))
         text = tr("{room} room").format(room=number_text(ladder.room_c, 1))
@@ -199,6 +201,8 @@ class HeatPath(QWidget):
         for line, (colour, words) in enumerate(((p.ink, body), (p.accent, tr("more fan speed can win this")))):
             self._bar(painter, QRectF(x, y + 16 * line, 18, 8), colour, ladder.typical)
             draw_text(painter, QPointF(x + 26, y + 8 + 16 * line), words, font(SMALL), p.soft, halo=p.ground)
+        if ladder.typical:
+            return
         painter.setPen(QColor(p.soft))
         level = y + 36.5
         painter.drawLine(QPointF(x, level), QPointF(x + 18, level))

@@ -144,13 +144,13 @@ class RigPage(Page):
         power = quantity_of("sustained_power_w").with_unit(ladder.power_w)
         lead = tr("Heat path from the hottest core to a {room} °C room").format(room=f"{ladder.room_c:g}")
         self.path_lead.setText(lead + (tr(": typical, nothing measured yet") if ladder.typical else ""))
-        self.path_title.setText(
-            tr("{rise} K at {power}").format(
-                rise=f"{number_text(float(rise), 1)} ± {number_text(float(spread), 1)}", power=power
-            )
-        )
+        words = tr("about {rise} K at {power}") if ladder.typical else tr("{rise} K at {power}")
+        known = f"{number_text(float(rise), 1)} ± {number_text(float(spread), 1)}"
+        rough = number_text(float(rise), 0)
+        self.path_title.setText(words.format(rise=rough if ladder.typical else known, power=power))
         theta, half_width = model.resistance(cooler, case)
-        self.theta.setText(quantity_of("thermal_resistance_kpw").with_unit(theta, half_width))
+        resistance = quantity_of("thermal_resistance_kpw")
+        self.theta.setText(resistance.with_unit(theta) if ladder.typical else resistance.with_unit(theta, half_width))
         full = quantity_of("core_temperature_c").with_unit(ladder.core_c - ladder.by_fans_k)
         words = tr("At full fan speed the core would read {core}. ").format(core=full)
         models = self.session.answer.models

@@ -99,7 +99,7 @@ class Panel:
             self.box.sigResized.connect(self._lay_second)
         self.curves: dict[str, pg.PlotCurveItem] = {}
         self.data: dict[str, tuple[Vector, Vector]] = {}
-        self._thin = False
+        self._plain = (False, False)
         for line in spec.lines:
             curve = pg.PlotCurveItem(antialias=True, connect="finite")
             self.box_of(line).addItem(curve)
@@ -118,17 +118,17 @@ class Panel:
         p = self.canvas.look.palette
         for place, line in enumerate(self.spec.lines):
             colour = p.second if line.second else p.soft if line.soft else p.ink
-            made = pen(colour, 1.0 if line.thin or self._thin else 1.5 if place == 0 else 1.25)
-            if line.channel == "room_temperature_c" and not self._thin:
+            made = pen(colour, 1.0 if line.thin or self._plain[0] else 1.5 if place == 0 else 1.25)
+            if line.channel == "room_temperature_c" and not self._plain[1]:
                 made = dashed(colour, 4.0, 3.0)
             self.curves[line.channel].setPen(made)
 
     def show(self, line: Line, at: Vector, values: Vector, *, per_pixel: float = 0.0) -> None:
         """Draw a line; the more samples a pixel it has, the more plainly: thick strokes along noise are slow."""
         self.data[line.channel] = (at, values)
-        thin = per_pixel > CROWDED
-        if thin != self._thin:
-            self._thin = thin
+        plain = (per_pixel > CROWDED, per_pixel >= BAND)
+        if plain != self._plain:
+            self._plain = plain
             self.dress()
         self.curves[line.channel].setData(at, values, antialias=per_pixel < BAND)
 
