@@ -50,11 +50,6 @@ class Analyst(QObject):
         """Drop the answer that is being worked out; the next question gets one again."""
         self._asked += 1
 
-    def forget(self) -> None:
-        """Forget what was summed up: another book comes."""
-        self._asked += 1
-        self._known = {}
-
     def close(self) -> None:
         """Answer nothing any more."""
         self._asked += 1

@@ -138,7 +138,6 @@ class Pulse(QWidget):
         self.stop.setProperty("role", "stop")
         self.stop.setAccessibleName(stop.text())
         self.stop.setToolTip(stop.toolTip())
-        self.stop.setStyleSheet("")
         self.stop.ensurePolished()
         self.stop.setMinimumWidth(max(184, self.stop.sizeHint().width()))
         self.stop.clicked.connect(stop.trigger)

@@ -51,12 +51,6 @@ class RowsModel(QAbstractTableModel):
         """All rows as plain texts."""
         return [[cell.plain for cell in row] for row in self.cells]
 
-    def set_heads(self, heads: Sequence[str]) -> None:
-        """Show other column heads, as many as before."""
-        if list(heads) != self._heads:
-            self._heads = list(heads)
-            self.headerDataChanged.emit(Qt.Orientation.Horizontal, 0, len(heads) - 1)
-
     def set_rows(self, rows: Sequence[Sequence[Cell | str]]) -> None:
         """Show other rows; where only texts change the view keeps its place."""
         cells = [[one if isinstance(one, Cell) else Cell(one) for one in row] for row in rows]
@@ -235,7 +229,6 @@ def rows_view(
 
     model.modelReset.connect(lambda: fit(model.cells))
     model.dataChanged.connect(lambda first, last: fit(model.cells[first.row() : last.row() + 1]))
-    model.headerDataChanged.connect(lambda: fit(model.cells))
     look.changed.connect(view.viewport().update)
     fit(model.cells)
     return view

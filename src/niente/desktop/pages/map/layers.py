@@ -16,14 +16,13 @@ FINE, COARSE = 360, 90
 
 
 class Layer(msgspec.Struct, frozen=True):
-    """One layer: title, unit, decimals, the colours' step, values and 95 % half widths (``None`` where it has none).
+    """One layer: title, unit, the colours' step, values and 95 % half widths (``None`` where it has none).
 
     ``limit`` is the level a person or the firmware has set on it, if there is one.
     """
 
     title: str
     unit: str
-    digits: int
     step: float
     of: Callable[[Predicted, Limits], Array]
     spread: Callable[[Predicted], Array] | None
@@ -39,13 +38,12 @@ def _core_spread(said: Predicted) -> Array:
 
 
 LAYERS = (
-    Layer("Hottest core", "°C", 1, 2.5, lambda said, _: said.core_c, _core_spread, lambda _, ceiling: ceiling),
-    Layer("Core rise", "K", 1, 2.5, lambda said, limits: said.core_c - limits.design_room_c, _core_spread, _no_limit),
-    Layer("Headroom", "K", 1, 2.5, lambda said, _: said.headroom_k, _core_spread, lambda limits, _: limits.least_headroom_k),
+    Layer("Hottest core", "°C", 2.5, lambda said, _: said.core_c, _core_spread, lambda _, ceiling: ceiling),
+    Layer("Core rise", "K", 2.5, lambda said, limits: said.core_c - limits.design_room_c, _core_spread, _no_limit),
+    Layer("Headroom", "K", 2.5, lambda said, _: said.headroom_k, _core_spread, lambda limits, _: limits.least_headroom_k),
     Layer(
         title="Noise",
         unit="dBA",
-        digits=1,
         step=1.0,
         of=lambda said, _: said.in_room_dba,
         spread=lambda said: said.in_room_hw,
@@ -54,13 +52,12 @@ LAYERS = (
     Layer(
         title="Throughput",
         unit="%",
-        digits=1,
         step=2.5,
         of=lambda said, _: said.throughput_percent,
         spread=lambda said: said.throughput_hw,
         limit=lambda limits, _: limits.least_throughput_percent,
     ),
-    Layer("Throughput per watt", "%/W", 3, 0.02, lambda said, _: said.throughput_percent / said.power_w, None, _no_limit),
+    Layer("Throughput per watt", "%/W", 0.02, lambda said, _: said.throughput_percent / said.power_w, None, _no_limit),
 )
 
 
