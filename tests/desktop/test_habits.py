@@ -192,6 +192,11 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     page = window.page("Plan")
     assert page.title.text() == "three runs"
     assert len(page.model.rows) == 3  # type: ignore[attr-defined]
+    assert window.actions_["edit.undo"].text() == "Undo plan from three runs.json"
+    window.actions_["edit.undo"].trigger()
+    assert page.title.text() == "Quiet point"
+    window.actions_["edit.redo"].trigger()
+    assert len(page.model.rows) == 3  # type: ignore[attr-defined]
     out = tmp_path / "out.json"
     monkeypatch.setattr("niente.desktop.asking.where_to_save_plan", lambda _: out)
     window.actions_["plan.save"].trigger()
@@ -270,6 +275,16 @@ def test_memory_keeps_few_books_latest_first_and_forgets_lost_ones(tmp_path: Pat
     assert kept[0] == books[5]
     books[5].unlink()
     assert books[5] not in again.books()
+
+
+def test_the_demos_book_is_not_remembered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    demo = tmp_path / "niente" / "Larkspur-demo-1.niente"
+    demo.parent.mkdir()
+    demo.touch()
+    memory = Memory(tmp_path / "window.ini")
+    memory.add_book(demo)
+    assert memory.books() == []
 
 
 def test_the_window_comes_back_as_it_was(open_window: Callable[..., Window], tmp_path: Path) -> None:

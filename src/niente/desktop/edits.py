@@ -1,9 +1,11 @@
-"""Edits that can be undone: each knows the project before and after, and says what it did."""
+"""Edits that can be undone: each knows how things stood before and after, and says what it did."""
 
 from collections.abc import Callable
+from pathlib import Path
 
 from PySide6.QtGui import QUndoCommand
 
+from niente.core.plan import Plan
 from niente.core.project import Project
 
 
@@ -23,3 +25,23 @@ class Edit(QUndoCommand):
     def undo(self) -> None:
         """Put the old one back."""
         self._put(self._before)
+
+
+class PlanTaken(QUndoCommand):
+    """A plan from a file in place of the question's own."""
+
+    def __init__(
+        self, words: str, before: tuple[Plan | None, Path | None], after: tuple[Plan, Path], put: Callable[..., None]
+    ) -> None:
+        super().__init__(words)
+        self._before = before
+        self._after = after
+        self._put = put
+
+    def redo(self) -> None:
+        """Put the plan in force."""
+        self._put(*self._after)
+
+    def undo(self) -> None:
+        """Put the one before it back."""
+        self._put(*self._before)

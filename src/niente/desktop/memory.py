@@ -52,8 +52,10 @@ class Memory:
         return [Path(str(name)) for name in names if Path(str(name)).exists()]
 
     def add_book(self, book: Path) -> None:
-        """Remember a book."""
+        """Remember a book; one in the cache (the demo's) goes with its window and is not worth it."""
         own = book.resolve()
+        if own.is_relative_to(Path(platformdirs.user_cache_dir("niente")).resolve()):
+            return
         names = [str(own), *(str(other) for other in self.books() if other != own)]
         self._kept.setValue("books", names[:MOST_BOOKS])
 

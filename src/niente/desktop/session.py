@@ -35,7 +35,7 @@ from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
 from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
-from niente.desktop.edits import Edit
+from niente.desktop.edits import Edit, PlanTaken
 from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, Notice
 from niente.desktop.tongue import tr
 
@@ -206,10 +206,18 @@ class Session(QObject):
         except NienteError as error:
             self._report(error)
             return
-        self.plan, self.done, self.own_plan = plan, set(), file
-        self.project_changed.emit()
+        taken = PlanTaken(
+            tr("plan from {file}").format(file=file.name), (self.plan, self.own_plan), (plan, file), self._put_plan
+        )
+        self.undo.push(taken)
         words = tr("The plan is that of {file}: {n} runs.")
         self.notice.emit(Notice(words.format(file=file.name, n=len(plan.steps)), "plan.start"))
+
+    def _put_plan(self, plan: Plan | None, file: Path | None) -> None:
+        """Let a plan be the one that is run next; a plan that runs goes on as it was started."""
+        if not self.busy():
+            self.plan, self.done, self.own_plan = plan, set(), file
+            self.project_changed.emit()
 
     def save_plan(self, file: Path) -> None:
         """Write the plan as JSON."""
