@@ -1,8 +1,11 @@
-"""The contract that every rig keeps: the ones that ship, and one from outside."""
+"""The contract that every rig keeps: those that ship, two from outside, and a book played again."""
 
+import re
+import sys
 import threading
 import time
 from collections.abc import Iterator
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -17,11 +20,62 @@ from niente.core.rigs.registry import open_rig, shipped
 OUTSIDE = "tests.contract.outside:Doorbell"
 
 
-@pytest.fixture(params=[*shipped(), OUTSIDE])
+HOW_TO = Path(__file__).parents[2] / "docs" / "how-to" / "write-a-rig.md"
+
+
+@pytest.fixture
+def taught(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> str:
+    """The driver of the how-to, taken from its page word for word, over a folder of readings."""
+    code = re.search(r"```python\n(.*?)```", HOW_TO.read_text(encoding="utf-8"), re.DOTALL)
+    assert code is not None
+    (tmp_path / "bench.py").write_text(code[1], encoding="utf-8")
+    folder = tmp_path / "readings"
+    folder.mkdir()
+    readings = {
+        "core_temperature_c.1": 51,
+        "core_temperature_c.2": 53,
+        "room_temperature_c": 22.5,
+        "package_power_w": 38.4,
+        "effective_clock_mhz": 3600,
+        "throughput_per_s": 12.5,
+        "fan_speed_rpm.case": 900,
+        "noise_dba": 31.2,
+    }
+    for name, value in readings.items():
+        (folder / name).write_text(f"{value}\n")
+    monkeypatch.setenv("BENCH_FOLDER", str(folder))
+    monkeypatch.setenv("BENCH_PERIOD_S", "0.02")
+    monkeypatch.syspath_prepend(str(tmp_path))
+    monkeypatch.delitem(sys.modules, "bench", raising=False)
+    return "bench:Bench"
+
+
+@pytest.fixture(params=[*shipped(), OUTSIDE, "how-to", "replay"])
 def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
-    opened = open_rig(request.param, seed=2)
+    name = request.param
+    if name == "how-to":
+        name = request.getfixturevalue("taught")
+    elif name == "replay":
+        name = str(request.getfixturevalue("sweep")[0])
+    opened = open_rig(name, seed=2)
     yield opened
     opened.close()
+
+
+def test_the_how_to_sets_and_reads_real_files(taught: str, tmp_path: Path) -> None:
+    rig = open_rig(taught)
+    rig.apply(rig.describe().stock)
+    assert (tmp_path / "readings" / "sustained_power_w").read_text() == "65\n"
+    rig.start("heavy")
+    process = rig._process  # type: ignore[attr-defined]
+    assert process.poll() is None
+    (tmp_path / "readings" / "core_temperature_c.2").write_text("no reading")
+    frame = rig.frame(1.0)
+    assert frame is not None
+    assert np.isnan(frame.values[1])
+    rig.close()
+    assert process.poll() is not None  # its load is over
+    assert (tmp_path / "readings" / "fan_duty.case").read_text() == "100\n"
 
 
 def test_the_card_is_whole(rig: Rig) -> None:

@@ -1,13 +1,16 @@
-"""How a rig is found: by the name of one that ships, by an entry point, or as ``module:factory``."""
+"""How a rig is found: by the name of one that ships, by a book to play again, by an entry point, or as
+``module:factory``."""
 
 import importlib
 from collections.abc import Callable
 from importlib.metadata import entry_points
+from pathlib import Path
 
 from niente.core.errors import NienteError, RigError
 from niente.core.rigs.protocol import Rig
 
 GROUP = "niente.rigs"
+BOOK_SUFFIX, MACHINE_SUFFIX = ".niente", ".json"
 Factory = Callable[..., Rig]
 
 
@@ -26,6 +29,7 @@ def installed() -> tuple[str, ...]:
 def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
     """Open a rig by name or ``module:factory``; a factory is called as ``factory(seed=seed, pace=pace)``.
 
+    The path of a book (``*.niente``) plays that book's machine again; that of a machine file (``*.json``) simulates it.
     ``pace`` is rig seconds a wall second, ``None`` for as fast as it goes; a rig on a real clock ignores both.
     Raises ``RigError`` where there is no such rig, or where it cannot be opened.
     """
@@ -34,6 +38,15 @@ def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
         from niente.core.rigs.simulated.rig import SimulatedRig
 
         return SimulatedRig(load_machine(name), seed=seed, pace=pace)
+    if name.endswith(MACHINE_SUFFIX):
+        from niente.core.rigs.simulated.machine import machine_from
+        from niente.core.rigs.simulated.rig import SimulatedRig
+
+        return SimulatedRig(machine_from(Path(name)), seed=seed, pace=pace)
+    if name.endswith(BOOK_SUFFIX):
+        from niente.core.rigs.replay import ReplayRig
+
+        return ReplayRig(Path(name), pace=pace)
     factory = _factory(name)
     try:
         return factory(seed=seed, pace=pace)
