@@ -171,7 +171,9 @@ class Painting:
         power = next((panel for panel in self.sight.panels if panel.spec.title == "Power"), None)
         if limit and power is not None:
             _, up = spans(self.sight.canvas, power.box)
-            self._dashes(painter, area, up.px(limit))
+            begun = min(max(self.sight.time().px(self.sight.origin()), area.left()), area.right())
+            own = QRectF(begun, area.top(), area.right() - begun, area.height())  # the limit is this run's alone
+            self._dashes(painter, own, up.px(limit))
 
     def _dashes(self, painter: QPainter, area: QRectF, y: float) -> None:
         """Draw a level that firmware holds: a dashed line, 6 px on and 3 px off."""
