@@ -122,6 +122,23 @@ def test_what_cannot_be_used_is_refused_in_sentences(
         assert (found, said in out + err) == (code, True), (words, found, out + err)
 
 
+def test_a_real_machine_wants_its_cautions_read(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from tests.core.bench.test_cautions import plan as ringing
+
+    file, book = tmp_path / "plan.json", str(tmp_path / "real.niente")
+    file.write_bytes(ringing().to_json())
+    words = ["run", str(file), "--rig", "tests.contract.outside:RealDoorbell", "--book", book]
+    code, _, err = niente(capsys, monkeypatch, *words)
+    assert code == REFUSED
+    assert "unplugged" in err
+    code, _, _ = niente(capsys, monkeypatch, *words, "--cautions-read")
+    assert code == 0
+    code, _, _ = niente(capsys, monkeypatch, *words)  # the book remembers
+    assert code == 0
+
+
 def test_an_outside_rig_runs(tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
     from tests.contract.outside import CARD
 

@@ -87,6 +87,13 @@ def broken(**options: object) -> Doorbell:
     raise OSError("the cable is out")
 
 
+class RealDoorbell(Doorbell):
+    """The same, said to be a machine that can be harmed."""
+
+    def describe(self) -> RigCard:
+        return msgspec.structs.replace(CARD, simulated=False)
+
+
 class DeafDoorbell(Doorbell):
     """The same without a sound meter."""
 

@@ -4,7 +4,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from niente.core.bench.bench import Bench
@@ -13,6 +15,7 @@ from niente.desktop.app import look_of, make_app
 from niente.desktop.memory import Memory
 from niente.desktop.session import Session
 from niente.desktop.theme import Wear
+from niente.desktop.widgets.blocks import spoken
 from niente.desktop.window import NAMES, Window
 from tests.desktop.conftest import QuietDesk
 
@@ -64,3 +67,47 @@ def test_every_page_stands_on_other_machines(
     window.session.stop()
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
     assert not bugs
+
+
+def test_cautions_stand_before_the_first_run_on_a_real_machine(
+    open_rig_window: Callable[[str], Window], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = open_rig_window("tests.contract.outside:RealDoorbell")
+    asked: list[tuple[str, ...]] = []
+    answer = False
+
+    def ask(over: object, cautions: tuple[str, ...]) -> bool:
+        asked.append(cautions)
+        return answer
+
+    monkeypatch.setattr("niente.desktop.asking.whether_cautions_are_read", ask)
+    assert "not read yet" in spoken(window.page("Rig").margin())
+    window.actions_["plan.start"].trigger()
+    assert len(asked) == 1
+    assert not window.session.busy()
+    answer = True
+    window.actions_["plan.start"].trigger()
+    assert window.session.busy()
+    assert ", read" in spoken(window.page("Rig").margin())
+    window.session.stop()
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    window.actions_["plan.start"].trigger()
+    assert len(asked) == 2  # once a book is enough
+    window.session.stop()
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+
+
+def test_not_starting_is_the_default(open_rig_window: Callable[[str], Window], qtbot: QtBot) -> None:
+    window = open_rig_window("tests.contract.outside:RealDoorbell")
+    seen: list[str] = []
+
+    def answer() -> None:
+        box = window.findChild(QMessageBox)
+        assert box is not None
+        seen.append(box.informativeText())
+        QTest.keyClick(box, Qt.Key.Key_Return)
+
+    QTimer.singleShot(200, answer)
+    window.actions_["plan.start"].trigger()
+    assert "unplugged" in seen[0]
+    assert not window.session.busy()

@@ -83,9 +83,12 @@ def quiet_point_command(
 @click.option(
     "--pace", default=None, type=click.FloatRange(min=0.1), help="Rig seconds a second (default: as fast as it goes)."
 )
-def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | None) -> None:
+@click.option("--cautions-read", is_flag=True, help="Say, once a book, that you have read the cautions for a real machine.")
+def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | None, cautions_read: bool) -> None:
     """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores."""
     from niente.core.bench.attach import attach
+    from niente.core.bench.bench import Bench
+    from niente.core.bench.events import Listener
 
     try:
         text = plan_file.read_bytes()
@@ -95,7 +98,14 @@ def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | N
             remedy="Check the name, or make one with 'niente-cli plan'.",
         ) from None
     wanted = read_plan(text, str(plan_file))
-    sys.exit(run_in_terminal(lambda hear: attach(book, hear, rig=rig, seed=seed, pace=pace), wanted, book))
+
+    def open_bench(hear: Listener) -> Bench:
+        bench = attach(book, hear, rig=rig, seed=seed, pace=pace)
+        if cautions_read:
+            bench.read_cautions()
+        return bench
+
+    sys.exit(run_in_terminal(open_bench, wanted, book))
 
 
 @commands.command()

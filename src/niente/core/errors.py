@@ -27,6 +27,10 @@ class PlanError(NienteError):
     """A plan that the rig cannot or must not run."""
 
 
+class CautionsError(NienteError):
+    """The cautions for a real machine have not been read yet; ``happened`` holds them."""
+
+
 class RigError(NienteError):
     """A rig that cannot be opened, refuses a setting, or does not answer."""
 

@@ -44,3 +44,18 @@ def whether_to_end(over: QWidget) -> bool:
     box.setEscapeButton(keep)
     box.exec()
     return box.clickedButton() is stop
+
+
+def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
+    """Put the cautions before the first run on a real machine. Not starting is the default, and what Escape means."""
+    box = QMessageBox(over)
+    box.setIcon(QMessageBox.Icon.Warning)
+    box.setWindowTitle(tr("Before the first run on this machine"))
+    box.setText(tr("Before the first run on this machine"))
+    box.setInformativeText("\n\n".join(cautions))
+    read = box.addButton(tr("I have read this; start"), QMessageBox.ButtonRole.AcceptRole)
+    wait = box.addButton(tr("Do not start"), QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(wait)
+    box.setEscapeButton(wait)
+    box.exec()
+    return box.clickedButton() is read

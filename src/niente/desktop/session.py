@@ -27,6 +27,7 @@ from niente.core.bench.events import (
 from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
+from niente.core.cautions import cautions_for
 from niente.core.errors import DocumentError, NienteError
 from niente.core.frame import Frame
 from niente.core.plan import Plan, check_plan, read_plan
@@ -169,6 +170,21 @@ class Session(QObject):
             self.bench.start(self.plan, self.project.limits)
         except NienteError as error:
             self._report(error)
+
+    def unread_cautions(self) -> tuple[str, ...]:
+        """Return the cautions that have to be read before anything is started; none where they were, or need not be."""
+        bench = self.bench
+        if bench is None or bench.cautions_read or bench.card.simulated:
+            return ()
+        return cautions_for(bench.card)
+
+    def read_cautions(self) -> None:
+        """Say that the cautions were read; it goes into the book."""
+        if self.bench is not None:
+            try:
+                self.bench.read_cautions()
+            except NienteError as error:
+                self._report(error)
 
     def tell(self, command: Command) -> None:
         """Give the bench a command."""

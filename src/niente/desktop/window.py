@@ -286,6 +286,11 @@ class Window(QMainWindow):
     # -- deeds -----------------------------------------------------------------------------------------------------
 
     def _start(self) -> None:
+        cautions = self.session.unread_cautions()
+        if cautions:
+            if not asking.whether_cautions_are_read(self, cautions):
+                return
+            self.session.read_cautions()
         self.session.start()
         self.go_to(NAMES.index("Run"))
         self._enable()

@@ -11,7 +11,8 @@ from niente.core.bench.events import Broke, Listener, PlanEnded
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader, RunRecord
 from niente.core.book.writer import BookWriter
-from niente.core.errors import BookError, NienteError, RigError
+from niente.core.cautions import READ, cautions_for
+from niente.core.errors import BookError, CautionsError, NienteError, RigError
 from niente.core.plan import Plan
 from niente.core.project import Limits, Project
 from niente.core.rigs.protocol import Paced, Rig
@@ -34,8 +35,8 @@ class Bench:
         self.card = rig.describe()
         self.writer = BookWriter(book)
         try:
-            self.project = self._meet_the_book()
-            """The project as the book held it when the bench was attached."""
+            self.project, self.cautions_read = self._meet_the_book()
+            """The project as the book held it when the bench was attached, and whether the cautions were read."""
         except BaseException:
             self.writer.close()
             raise
@@ -60,7 +61,15 @@ class Bench:
         return self._engine.state
 
     def start(self, plan: Plan, limits: Limits) -> None:
-        """Run what is left of a plan. Raises ``RigError`` while another runs."""
+        """Run what is left of a plan. Raises ``RigError`` while another runs, and ``CautionsError`` on a real machine
+        whose cautions nobody has read yet."""
+        if not (self.cautions_read or self.card.simulated):
+            cautions = " ".join(cautions_for(self.card))
+            raise CautionsError(
+                f"The cautions for {self.card.title} have not been read yet. {cautions}",
+                safe="Nothing was started.",
+                remedy="Read them, say so, and start again.",
+            )
         with self._wake:
             if self.busy or self._engine.abandoned:
                 raise RigError(
@@ -83,6 +92,11 @@ class Bench:
             self._engine.stop_wanted.set()
         else:
             self.rig.make_safe()
+
+    def read_cautions(self) -> None:
+        """Write into the book that the cautions for this rig, as they are now, were read."""
+        self.writer.add_happening(READ, list(cautions_for(self.card)))
+        self.cautions_read = True
 
     def note(self, text: str) -> None:
         """Write a note into the book, at this moment."""
@@ -170,11 +184,14 @@ class Bench:
             self.busy = False
             self._listener(PlanEnded(False, error.happened, error))
 
-    def _meet_the_book(self) -> Project | None:
-        """Return the book's project, having put the rig's card into it; refuse a book of another machine."""
+    def _meet_the_book(self) -> tuple[Project | None, bool]:
+        """Return the book's project and whether it says that these cautions were read, having put the rig's card into
+        it; refuse a book of another machine."""
         book = BookReader(self.writer.path)
         try:
             known, project = book.card(), book.project()
+            wanted = list(cautions_for(self.card))
+            read = any(item.kind == READ and item.body == wanted for item in book.happenings())
         finally:
             book.close()
         if known is not None and (known.name, known.serial) != (self.card.name, self.card.serial):
@@ -186,7 +203,7 @@ class Bench:
             )
         if known != self.card:
             self.writer.add_document("rig", self.card)
-        return project
+        return project, read
 
 
 def close_open_runs(writer: BookWriter) -> RunRecord | None:

@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.bench.guards import FROZEN_SAMPLES, LOST_SAMPLES, STANDSTILL_RPM
+from niente.core.cautions import cautions_for
 from niente.core.evidence import column
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.thermal import ThermalModel, heat_path, typical_model
@@ -216,15 +217,14 @@ class RigPage(Page):
             Readings(tr("The maker's limits"), tuple(makers)),
             Readings(tr("Room"), tuple(self._room())),
             Readings(tr("Sensor trust"), tuple(self._trust()), tr("step; what counts")),
-            Words(
-                tr("Cautions"),
-                tr(
-                    "Mains off and unplugged before hands go in; let a heatsink cool. Lower a voltage in small steps: an "
-                    "unstable processor corrupts files, so back up first. The maker's limits and local rules come first; "
-                    "leave mains work to licensed people."
-                ),
-            ),
+            Words(tr("Cautions") + self._cautions_state(), "\n".join(cautions_for(card))),
         ]
+
+    def _cautions_state(self) -> str:
+        bench = self.session.bench
+        if bench is None or bench.card.simulated:
+            return ""
+        return tr(", read") if bench.cautions_read else tr(", not read yet")
 
     def _room(self) -> list[Reading]:
         session, project = self.session, self.session.project
