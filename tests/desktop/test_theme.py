@@ -11,9 +11,10 @@ from niente.core.science.hold import Hold
 from niente.desktop.app import look_of, make_app
 from niente.desktop.memory import Memory
 from niente.desktop.theme import DUSK, PAPER, Palette, Wear, palette_for
-from niente.desktop.widgets.brushes import HOLDS, STAGES, draw_hold, stage_brush
+from niente.desktop.widgets.brushes import HOLDS, draw_hold, stage_brush
 from niente.desktop.window import NAMES, Window
 
+STAGES = ("noise", "baseline", "undervolt", "capacity", "confirmation")
 BOTH = pytest.mark.parametrize("palette", [PAPER, DUSK], ids=lambda palette: palette.name)
 
 

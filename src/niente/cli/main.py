@@ -101,7 +101,7 @@ def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | N
 
     def open_bench(hear: Listener) -> Bench:
         bench = attach(book, hear, rig=rig, seed=seed, pace=pace)
-        if cautions_read:
+        if cautions_read and bench.unread_cautions():
             bench.read_cautions()
         return bench
 

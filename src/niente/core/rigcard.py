@@ -4,6 +4,7 @@ from enum import StrEnum
 
 import msgspec
 
+from niente.core.errors import RigError
 from niente.core.quantities import part_of, quantity_of
 from niente.core.setting import Setting
 
@@ -140,6 +141,16 @@ class RigCard(msgspec.Struct, frozen=True):
         ceiling = self.limits.core_temperature_c - self.limits.margin_k
         cap = setting.over(self.stock).temperature_cap_c
         return ceiling if cap is None else min(ceiling, cap)
+
+    def insist(self, setting: Setting) -> None:
+        """Raise ``RigError``, with everything in words, for a setting that this rig does not have or does not reach."""
+        refusals = self.refusals(setting)
+        if refusals:
+            raise RigError(
+                f"{self.title} refuses the setting: {'; '.join(refusals)}.",
+                safe="The setting in force was not changed.",
+                remedy="Choose a value inside the range.",
+            )
 
     def refusals(self, setting: Setting) -> list[str]:
         """Return, in words, everything about a setting that this rig does not have or does not reach."""

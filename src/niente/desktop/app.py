@@ -111,6 +111,13 @@ def show(wanted: argparse.Namespace) -> Window:
     return window
 
 
+def show_bug(report: str) -> None:
+    """Show a bug in the window that is open; after another book was opened that is not the first one."""
+    for window in QApplication.topLevelWidgets():
+        if isinstance(window, Window) and window.isVisible():
+            window.show_bug(report)
+
+
 def main() -> None:
     """Run Niente."""
     wanted = arguments(sys.argv[1:])
@@ -120,7 +127,7 @@ def main() -> None:
     hook = Hook(app)
     hook.install()
     window = show(wanted)
-    hook.caught.connect(window.show_bug)
+    hook.caught.connect(show_bug)
     window.session.opened.connect(garbage.settle)
     code = app.exec()
     garbage.release()

@@ -33,29 +33,33 @@ def for_note(over: QWidget) -> str:
 
 def whether_to_end(over: QWidget) -> bool:
     """Ask whether a running plan may be stopped. Keeping on is the default, and what Escape means."""
-    box = QMessageBox(over)
-    box.setIcon(QMessageBox.Icon.Question)
-    box.setWindowTitle(tr("A plan is running"))
-    box.setText(tr("A plan is running. Stop it and restore the rig?"))
-    box.setInformativeText(tr("Every sample is kept, and the plan can go on later."))
-    stop = box.addButton(tr("Stop and close"), QMessageBox.ButtonRole.DestructiveRole)
-    keep = box.addButton(tr("Keep it running"), QMessageBox.ButtonRole.RejectRole)
-    box.setDefaultButton(keep)
-    box.setEscapeButton(keep)
-    box.exec()
-    return box.clickedButton() is stop
+    return _whether(
+        over,
+        tr("A plan is running"),
+        tr("A plan is running. Stop it and restore the rig?"),
+        tr("Every sample is kept, and the plan can go on later."),
+        (tr("Stop and close"), tr("Keep it running")),
+    )
 
 
 def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
     """Put the cautions before the first run on a real machine. Not starting is the default, and what Escape means."""
+    title = tr("Before the first run on this machine")
+    return _whether(over, title, title, "\n\n".join(cautions), (tr("I have read this; start"), tr("Do not start")))
+
+
+def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str, str]) -> bool:
+    """Ask with two answers in words; the second is the safe one: the default, and what Escape means."""
     box = QMessageBox(over)
     box.setIcon(QMessageBox.Icon.Warning)
-    box.setWindowTitle(tr("Before the first run on this machine"))
-    box.setText(tr("Before the first run on this machine"))
-    box.setInformativeText("\n\n".join(cautions))
-    read = box.addButton(tr("I have read this; start"), QMessageBox.ButtonRole.AcceptRole)
-    wait = box.addButton(tr("Do not start"), QMessageBox.ButtonRole.RejectRole)
-    box.setDefaultButton(wait)
-    box.setEscapeButton(wait)
+    box.setWindowTitle(title)
+    box.setText(text)
+    box.setInformativeText(more)
+    yes = box.addButton(answers[0], QMessageBox.ButtonRole.DestructiveRole)
+    safe = box.addButton(answers[1], QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(safe)
+    box.setEscapeButton(safe)
     box.exec()
-    return box.clickedButton() is read
+    said = box.clickedButton() is yes
+    box.deleteLater()
+    return said

@@ -27,7 +27,6 @@ from niente.core.bench.events import (
 from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
-from niente.core.cautions import cautions_for
 from niente.core.errors import DocumentError, NienteError
 from niente.core.frame import Frame
 from niente.core.plan import Plan, check_plan, read_plan
@@ -173,10 +172,7 @@ class Session(QObject):
 
     def unread_cautions(self) -> tuple[str, ...]:
         """Return the cautions that have to be read before anything is started; none where they were, or need not be."""
-        bench = self.bench
-        if bench is None or bench.cautions_read or bench.card.simulated:
-            return ()
-        return cautions_for(bench.card)
+        return self.bench.unread_cautions() if self.bench is not None else ()
 
     def read_cautions(self) -> None:
         """Say that the cautions were read; it goes into the book."""

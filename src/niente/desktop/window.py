@@ -18,7 +18,7 @@ from niente.desktop.session import Session
 from niente.desktop.theme import Look, Wear
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.focus_ring import FocusRing
-from niente.desktop.widgets.labels import rule
+from niente.desktop.widgets.labels import rule, upright_rule
 from niente.desktop.widgets.margin import Margin
 from niente.desktop.widgets.message_bar import MessageBar
 from niente.desktop.widgets.page import Page
@@ -99,12 +99,8 @@ class Window(QMainWindow):
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
         middle.addWidget(self.stack, 1)
-        between = rule()
-        between.setMinimumHeight(0)
-        between.setMaximumHeight(16777215)
-        between.setFixedWidth(1)
-        self.margin_rule = between
-        middle.addWidget(between)
+        self.margin_rule = upright_rule()
+        middle.addWidget(self.margin_rule)
         middle.addWidget(self.margin)
         whole = QWidget()
         rows = QVBoxLayout(whole)

@@ -63,10 +63,10 @@ class Bench:
     def start(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan. Raises ``RigError`` while another runs, and ``CautionsError`` on a real machine
         whose cautions nobody has read yet."""
-        if not (self.cautions_read or self.card.simulated):
-            cautions = " ".join(cautions_for(self.card))
+        cautions = self.unread_cautions()
+        if cautions:
             raise CautionsError(
-                f"The cautions for {self.card.title} have not been read yet. {cautions}",
+                f"The cautions for {self.card.title} have not been read yet. {' '.join(cautions)}",
                 safe="Nothing was started.",
                 remedy="Read them, say so, and start again.",
             )
@@ -92,6 +92,10 @@ class Bench:
             self._engine.stop_wanted.set()
         else:
             self.rig.make_safe()
+
+    def unread_cautions(self) -> tuple[str, ...]:
+        """Return the cautions that stand before a start; none where they were read, or the machine is simulated."""
+        return () if self.cautions_read or self.card.simulated else cautions_for(self.card)
 
     def read_cautions(self) -> None:
         """Write into the book that the cautions for this rig, as they are now, were read."""
@@ -191,7 +195,7 @@ class Bench:
         try:
             known, project = book.card(), book.project()
             wanted = list(cautions_for(self.card))
-            read = any(item.kind == READ and item.body == wanted for item in book.happenings())
+            read = any(item.body == wanted for item in book.happenings(kind=READ))
         finally:
             book.close()
         if known is not None and (known.name, known.serial) != (self.card.name, self.card.serial):

@@ -43,7 +43,7 @@ class Distance(msgspec.Struct, frozen=True):
 
 
 def distances(card: RigCard, guards: tuple[Guard, ...], setting: Setting, samples: Samples) -> tuple[Distance, ...]:
-    """Return how far every guard is, and the caps in force that firmware holds, nearest first within each kind."""
+    """Return how far every guard is, in the plan's order, and then the caps in force that firmware holds."""
     if samples.count == 0:
         return ()
     room = _latest(card, samples, "room_temperature_c")

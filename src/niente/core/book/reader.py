@@ -97,9 +97,12 @@ class BookReader:
         rows = np.frombuffer(data, dtype="<f8").reshape(-1, 1 + len(run.channels))
         return rows[:, 0], rows[:, 1:]
 
-    def happenings(self, run: RunRecord | None = None) -> list[Happening]:
-        """Return what happened, in one run or in all."""
-        where, values = ("WHERE run_id = ?", (run.id,)) if run is not None else ("", ())
+    def happenings(self, run: RunRecord | None = None, kind: str | None = None) -> list[Happening]:
+        """Return what happened, in one run or in all, of one kind or of every."""
+        wanted = {"run_id": run.id if run is not None else None, "kind": kind}
+        given = {name: value for name, value in wanted.items() if value is not None}
+        where = "WHERE " + " AND ".join(f"{name} = ?" for name in given) if given else ""
+        values = tuple(given.values())
         rows = self._link.execute(
             f"SELECT run_id, rig_time_s, written_at, kind, body FROM happening {where} ORDER BY id", values
         )

@@ -67,13 +67,7 @@ class ReplayRig:
 
     def apply(self, setting: Setting) -> str | None:
         """Take a setting in; the next load is answered with the run that lies nearest to it."""
-        refusals = self.check(setting)
-        if refusals:
-            raise RigError(
-                f"{self._card.title} refuses the setting: {'; '.join(refusals)}.",
-                safe="The setting in force was not changed.",
-                remedy="Choose a value inside the range.",
-            )
+        self._card.insist(setting)
         self._setting = setting.over(self._setting)
         return None
 

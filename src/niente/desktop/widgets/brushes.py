@@ -128,9 +128,6 @@ def draw_hold(painter: QPainter, area: QRectF, hold: Hold, p: Palette, ratio: fl
     painter.restore()
 
 
-STAGES = ("noise", "baseline", "undervolt", "capacity", "confirmation")
-
-
 def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
     """Return a stage's texture: one tone, and never a colour of the hold band."""
     if stage == "noise":

@@ -71,8 +71,8 @@ def spans(canvas: Canvas, box: pg.ViewBox) -> tuple[Span, Span]:
     return Span(x0, x1, area.left(), area.right()), Span(y0, y1, area.bottom(), area.top())
 
 
-def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: int, *, label: bool = True) -> None:
-    """Draw horizontal rules at round values with their labels left of the box, and the box's left edge."""
+def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: int) -> None:
+    """Draw horizontal rules at round values, with their labels left of the box."""
     p, area = canvas.look.palette, canvas.area(box)
     _, up = spans(canvas, box)
     values = ticks(up.low, up.high, most)
@@ -81,9 +81,8 @@ def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: i
     for value in values:
         y = up.px(value)
         draw_level(painter, area.left(), area.right(), y, p.rule)
-        if label:
-            at = QPointF(area.left() - 7, y + 3.5)
-            draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
+        at = QPointF(area.left() - 7, y + 3.5)
+        draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
 
 
 def draw_axis_ticks(painter: QPainter, canvas: Canvas, box: pg.ViewBox, values: list[float], *, bottom: bool) -> None:

@@ -43,6 +43,14 @@ def rule() -> QFrame:
     return line
 
 
+def upright_rule() -> QFrame:
+    """Return an upright rule, one pixel."""
+    line = QFrame()
+    line.setProperty("role", "rule")
+    line.setFixedWidth(1)
+    return line
+
+
 class ActionButton(QPushButton):
     """A button that does an action, and stands and falls with it: words, tooltip, and whether it can be done."""
 

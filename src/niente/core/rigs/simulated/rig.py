@@ -99,13 +99,7 @@ class SimulatedRig:
 
     def apply(self, setting: Setting) -> str | None:
         """Set what ``setting`` names; everything here is set by software, so no hand work comes back."""
-        refusals = self.check(setting)
-        if refusals:
-            raise RigError(
-                f"{self._card.title} refuses the setting: {'; '.join(refusals)}.",
-                safe="The setting in force was not changed.",
-                remedy="Choose a value inside the range.",
-            )
+        self._card.insist(setting)
         with self._lock:
             self._setting = setting.over(self._setting)
         return None

@@ -182,7 +182,7 @@ class Painting:
         painter.fillRect(tile, level_dashes(self.sight.canvas.look.palette.cap_line))
 
     def _power_limit(self) -> float | None:
-        if self.sight.live is None or self.sight.card is None:
+        if self.sight.live is None:
             return None
         return self.sight.live.opened.step.setting.over(self.sight.card.stock).sustained_power_w
 
