@@ -20,7 +20,7 @@ from niente.core.rigcard import RigCard
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault
-from niente.core.rigs.simulated.machine import load_machine
+from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.setting import Setting
 
@@ -57,7 +57,7 @@ def watcher() -> Watcher:
 
 
 def larkspur_rig(*faults: Fault, seed: int = SEED, pace: float | None = None) -> SimulatedRig:
-    return SimulatedRig(load_machine("larkspur"), seed=seed, pace=pace, faults=faults)
+    return SimulatedRig(shipped_file("larkspur"), seed=seed, pace=pace, faults=faults)
 
 
 @pytest.fixture

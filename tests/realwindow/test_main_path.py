@@ -83,7 +83,7 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
     qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
     rig = window.session.bench.rig  # type: ignore[union-attr]
-    assert rig._setting == window.session.card.safe  # type: ignore[attr-defined, union-attr]
+    assert rig.setting == window.session.card.safe  # type: ignore[attr-defined, union-attr]
 
 
 def test_stop_by_its_key(window: Window, qtbot: QtBot) -> None:

@@ -46,6 +46,8 @@ class Line:
         self._progress = progress
         self._task: TaskID | None = None
         self._words = ""
+        self.swept: tuple[str, ...] = ()
+        """The controls that tell one run from the next."""
         self._runs = 0
 
     def hear(self, event: Event) -> None:
@@ -59,7 +61,7 @@ class Line:
                 self._task = self._progress.add_task("", total=len(plan.steps), completed=len(done))
             case RunOpened(_, index, total, step):
                 self._runs = max(total, self._runs)
-                setting = step.setting.text(("sustained_power_w", "fan_duty.case"))
+                setting = step.setting.text(self.swept)
                 self._words = f"run {index + 1} of {self._runs}, {setting}, {step.load}"
                 self._show()
             case ForecastMade(_, _, settled) if settled.known:
@@ -96,6 +98,7 @@ def run_in_terminal(open_bench: Callable[[Listener], Bench], plan: Plan, book: P
     with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as progress:
         line = Line(console, progress)
         bench = open_bench(line.hear)
+        line.swept = ("sustained_power_w", f"fan_duty.{bench.card.lead_group()}")
         try:
             if bench.interrupted is not None:
                 lost = bench.interrupted

@@ -18,7 +18,7 @@ from niente.core.project import Axis, Project
 from niente.core.rigs.registry import open_rig
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-2.niente"
+SWEEP = f"demo-sweep-{__version__}-3.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 

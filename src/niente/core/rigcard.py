@@ -6,7 +6,7 @@ import msgspec
 
 from niente.core.errors import RigError
 from niente.core.quantities import part_of, quantity_of
-from niente.core.setting import Setting
+from niente.core.setting import FanCurve, Setting
 
 
 class SetBy(StrEnum):
@@ -25,6 +25,14 @@ class LoadKind(StrEnum):
     """The heaviest load: what the machine must survive."""
     REALISTIC = "realistic"
     """The work that the machine is for: what it must be quiet under."""
+    MIXED = "mixed"
+    """Processor and graphics together: the harder test of the case."""
+    REAL_TIME = "real_time"
+    """Work with deadlines; its throughput is how much of it runs without a drop-out."""
+    LIGHT = "light"
+    """Few cores at work: where clocks go highest."""
+    BURST = "burst"
+    """Short work, over before heat counts."""
 
 
 class Channel(msgspec.Struct, frozen=True):
@@ -38,13 +46,21 @@ class Channel(msgspec.Struct, frozen=True):
 
 
 class Control(msgspec.Struct, frozen=True):
-    """One thing that can be set: its name, range, step, and who sets it."""
+    """One thing that can be set: its name, range, step, and who sets it.
+
+    ``rest`` is a value outside of the range that takes it out of force, where there is one: a fixed clock of 0.
+    """
 
     name: str
     low: float
     high: float
     step: float
     set_by: SetBy = SetBy.SOFTWARE
+    rest: float | None = None
+
+    def takes(self, value: float) -> bool:
+        """Return whether the control can be set to a value."""
+        return self.low <= value <= self.high or value == self.rest
 
     @property
     def title(self) -> str:
@@ -78,6 +94,14 @@ class Part(msgspec.Struct, frozen=True):
     tag: str = ""
 
 
+class Variant(msgspec.Struct, frozen=True):
+    """One physical state of a machine: its name, what it is, and what hands have to do to get there."""
+
+    name: str
+    words: str = ""
+    hands: str = ""
+
+
 class MakersLimits(msgspec.Struct, frozen=True):
     """What the maker says must not be exceeded, and the margin Niente keeps below it."""
 
@@ -89,8 +113,10 @@ class MakersLimits(msgspec.Struct, frozen=True):
 class RigCard(msgspec.Struct, frozen=True):
     """A machine as Niente knows it. Channel, control and load names are public and stand in docs/reference.
 
-    ``serial`` tells one individual of a kind from another: readings of two are never put into one book. ``stock`` is the
-    setting as found; ``safe`` is what is put back at every end, trip or failure.
+    ``serial`` tells one individual of a kind from another: readings of two are never put into one book. ``variant`` is the
+    physical state it is in, ``variants`` those it is known in. ``stock`` is the setting as found; ``safe`` is what is put
+    back at every end, trip or failure. ``curve_sources`` are the channels that fan curves may follow; where there are
+    none, the rig takes fixed duties only. The fan group whose control stands first is the one that is swept.
     """
 
     name: str
@@ -107,6 +133,8 @@ class RigCard(msgspec.Struct, frozen=True):
     safe: Setting
     sample_period_s: float = 1.0
     parts: tuple[Part, ...] = ()
+    variants: tuple[Variant, ...] = ()
+    curve_sources: tuple[str, ...] = ()
 
     def index(self, name: str) -> int | None:
         """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""
@@ -135,6 +163,14 @@ class RigCard(msgspec.Struct, frozen=True):
         """Return the names of the fan groups that can be set."""
         return tuple(part_of(control.name) for control in self.controls if control.name.startswith("fan_duty."))
 
+    def lead_group(self) -> str | None:
+        """Return the fan group that is swept: the one whose control stands first; ``None`` without fans."""
+        return next(iter(self.fan_groups()), None)
+
+    def held_group(self) -> str | None:
+        """Return the fan group that is held at one duty while the first is swept; ``None`` where there is no second."""
+        return next(iter(self.fan_groups()[1:]), None)
+
     def temperature_ceiling_c(self, setting: Setting) -> float:
         """Return the core temperature that headroom is counted from, °C: the temperature cap in force, or the maker's
         limit less its margin, whichever is lower."""
@@ -160,6 +196,17 @@ class RigCard(msgspec.Struct, frozen=True):
             if control is None:
                 known = ", ".join(c.name for c in self.controls)
                 found.append(f"this rig has no control {name!r}; it has {known}")
-            elif not control.low <= value <= control.high:
+            elif not control.takes(value):
                 found.append(f"{name} = {value:g} lies outside the rig's range of {control.range_text()}")
+        for group, curve in setting.fan_curve.items():
+            found += [f"fan_curve.{group}: {problem}" for problem in self._curve_problems(group, curve)]
         return found
+
+    def _curve_problems(self, group: str, curve: FanCurve) -> list[str]:
+        if not self.curve_sources:
+            return ["this rig takes fixed duties only"]
+        if group not in self.fan_groups():
+            return [f"this rig has no fan group {group!r}; it has {', '.join(self.fan_groups())}"]
+        if curve.source not in self.curve_sources:
+            return [f"it cannot follow {curve.source!r}; it can follow {', '.join(self.curve_sources)}"]
+        return curve.problems()

@@ -45,8 +45,8 @@ def when(watcher: Watcher, kind: type, count: int, do: Callable[[], None]) -> No
 
 
 def assert_safe(rig: SimulatedRig, card: RigCard) -> None:
-    assert rig._setting == card.safe
-    assert rig._load.name == "idle"
+    assert rig.setting == card.safe
+    assert rig.load == "idle"
 
 
 def test_a_run_ends_when_it_has_settled(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
@@ -346,9 +346,9 @@ class HandsRig(SimulatedRig):
 
 
 def test_the_run_waits_for_hands(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
-    from niente.core.rigs.simulated.machine import load_machine
+    from niente.core.rigs.simulated.files import shipped_file
 
-    bench = make_bench(HandsRig(load_machine("larkspur"), seed=3))
+    bench = make_bench(HandsRig(shipped_file("larkspur"), seed=3))
 
     def on(event: object) -> None:
         if isinstance(event, StateChanged) and event.state == State.WAITING_FOR_HANDS:

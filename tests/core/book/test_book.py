@@ -138,7 +138,7 @@ def test_a_full_disk_ends_the_plan_and_leaves_the_rig_safe(tmp_path: Path, card:
     assert not ended.complete
     assert ended.error is not None
     assert "is full" in str(ended.error)
-    assert rig._setting == card.safe
+    assert rig.setting == card.safe
     bench.writer._link.execute("PRAGMA max_page_count=1000000")
     bench.close()
     book = BookReader(tmp_path / "full.niente")

@@ -12,7 +12,7 @@ from niente.core.choosing.models import fit_models
 from niente.core.choosing.pick import choose
 from niente.core.evidence import gather
 from niente.core.planning.quiet_point import default_project, quiet_point
-from niente.core.rigs.simulated.machine import load_machine
+from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.setting import Setting
 
@@ -21,7 +21,7 @@ ROOM_C = 22.5
 
 @pytest.fixture(scope="module")
 def rig() -> SimulatedRig:
-    return SimulatedRig(load_machine("sandpiper"), seed=3)
+    return SimulatedRig(shipped_file("sandpiper"), seed=3)
 
 
 def rise(rig: SimulatedRig, limit_w: float, cooler: float, case: float = 60.0) -> float:
@@ -44,7 +44,7 @@ def test_the_rise_is_nearly_a_line_in_watts(rig: SimulatedRig) -> None:
 
 
 def test_it_is_hotter_per_watt_than_a_tower(rig: SimulatedRig) -> None:
-    tower = SimulatedRig(load_machine("larkspur"), seed=3)
+    tower = SimulatedRig(shipped_file("larkspur"), seed=3)
     setting = Setting(sustained_power_w=60.0, fan_duty={"cooler": 60.0, "case": 60.0})
     assert rise(rig, 60.0, 60.0) > 1.5 * (tower.true_settled_core_c(setting, "vector", ROOM_C) - ROOM_C)
     tower.close()
@@ -58,7 +58,7 @@ def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
             ended.append(event)
             over.set()
 
-    rig = SimulatedRig(load_machine("sandpiper"), seed=5)
+    rig = SimulatedRig(shipped_file("sandpiper"), seed=5)
     bench = Bench(rig, tmp_path / "counter.niente", hear)
     project = default_project(bench.card)
     bench.start(quiet_point(bench.card, project.question), project.limits)

@@ -4,7 +4,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import CASE_FANS, POWER, Models, Predicted, predict
+from niente.core.choosing.models import POWER, Models, Predicted, predict
 from niente.core.project import Limits
 from niente.core.rigcard import LoadKind
 from niente.core.setting import Setting
@@ -30,7 +30,7 @@ class Field(msgspec.Struct, frozen=True):
     measured: NDArray[np.bool_]
 
     def place(self, index: int) -> tuple[float, float]:
-        """Return limit (W) and case-fan duty (%) of a setting by its place in the arrays."""
+        """Return limit (W) and fan duty (%) of a setting by its place in the arrays."""
         row, column = divmod(index, self.limit_w.shape[0])
         return float(self.limit_w[column]), float(self.duty[row])
 
@@ -41,7 +41,7 @@ class Field(msgspec.Struct, frozen=True):
 
 def setting_at(models: Models, limit_w: float, duty: float) -> Setting:
     """Return the whole setting at a place of the field."""
-    return models.base.replaced(POWER, limit_w).replaced(CASE_FANS, duty)
+    return models.base.replaced(POWER, limit_w).replaced(models.fans, duty)
 
 
 def survey(models: Models, limits: Limits) -> Field:
@@ -49,19 +49,20 @@ def survey(models: Models, limits: Limits) -> Field:
     law = models.loads[models.heavy_load]
     runs = [run for run in models.evidence.usable() if run.load_kind != LoadKind.IDLE]
     measured_w = {run.setting.sustained_power_w for run in runs if run.setting.sustained_power_w is not None}
-    measured_d = {run.setting.fan_duty["case"] for run in runs if "case" in run.setting.fan_duty}
+    lead = models.lead
+    measured_d = {run.setting.fan_duty[lead] for run in runs if lead in run.setting.fan_duty}
     limit_w = _edges(law.lowest_w, law.highest_w, POWER_STEP_W, measured_w)
     duty = _edges(min(measured_d), max(measured_d), DUTY_STEP, measured_d)
     w, d = np.meshgrid(limit_w, duty)
     flat_w, flat_d = w.ravel(), d.ravel()
     duties = {group: np.full(flat_w.shape, models.base.fan_duty.get(group, 0.0)) for group in models.noise.groups}
-    duties["case"] = flat_d
+    duties[lead] = flat_d
     clean = np.zeros(flat_w.shape)
     failures = np.zeros(flat_w.shape, dtype=np.int64)
     measured = np.zeros(flat_w.shape, dtype=bool)
     for run in runs:
-        at = (flat_w == run.setting.sustained_power_w) & (flat_d == run.setting.fan_duty.get("case"))
-        same = run.setting == setting_at(models, run.setting.sustained_power_w or 0.0, run.setting.fan_duty.get("case", 0.0))
+        at = (flat_w == run.setting.sustained_power_w) & (flat_d == run.setting.fan_duty.get(lead))
+        same = run.setting == setting_at(models, run.setting.sustained_power_w or 0.0, run.setting.fan_duty.get(lead, 0.0))
         if not same:
             continue
         measured |= at

@@ -16,15 +16,16 @@ from niente.core.setting import Setting
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-POWER, CASE_FANS = "sustained_power_w", "fan_duty.case"
-"""The two axes of the map."""
+POWER = "sustained_power_w"
+"""The control along the map; the duty of the rig's leading fan group stands up it."""
 
 
 class Models(msgspec.Struct, frozen=True):
     """What the runs of a rig come to. ``loads`` has a power law for every load that power was seen to hold.
 
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the
-    one to survive; ``stock_throughput`` by load; ``duty_rpm`` the speeds seen for each group's duties.
+    one to survive; ``stock_throughput`` by load; ``duty_rpm`` the speeds seen for each group's
+    duties. ``lead`` is the fan group that is swept, ``other`` the one beside it that cools too.
     """
 
     evidence: Evidence
@@ -37,6 +38,13 @@ class Models(msgspec.Struct, frozen=True):
     duty_rpm: dict[str, tuple[tuple[float, float], ...]]
     base: Setting
     room_c: float
+    lead: str
+    other: str | None
+
+    @property
+    def fans(self) -> str:
+        """The control that stands up the map."""
+        return f"fan_duty.{self.lead}"
 
     def rpm(self, group: str, duty: Array) -> Array:
         """Return a group's speed in rpm at duties in %, between the duties that were seen."""
@@ -100,12 +108,14 @@ def fit_models(evidence: Evidence) -> Models:
             remedy="Run the baseline: the stock setting under each load.",
         )
     groups = card.fan_groups()
-    if "case" not in groups:
+    lead = card.lead_group()
+    if lead is None:
         raise NotEnoughError(
-            f"{card.title} has no fan group 'case', which the map is drawn over.",
+            f"{card.title} has no fan group that can be set, and the map is drawn over one.",
             safe="What was measured is kept.",
-            remedy="Name the group that moves air through the case so in the rig's card.",
+            remedy="Add a control 'fan_duty.' with the group's name to the rig's card.",
         )
+    other = card.held_group()
     heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     if len(heard) < 2:
         raise NotEnoughError(
@@ -118,8 +128,8 @@ def fit_models(evidence: Evidence) -> Models:
         np.array([run.power_w for run in settled]),
         np.array([run.rise_k for run in settled]),
         rise_se,
-        _rpm_of(settled, "cooler"),
-        _rpm_of(settled, "case"),
+        _rpm_of(settled, other or ""),
+        _rpm_of(settled, lead),
     )
     noise = fit_noise(
         groups,
@@ -136,14 +146,16 @@ def fit_models(evidence: Evidence) -> Models:
         heavy_load=heavy.name,
         stock_throughput=stock,
         duty_rpm={group: _duty_rpm(runs, group) for group in groups},
-        base=_base(settled),
+        base=_base(settled, f"fan_duty.{lead}"),
         room_c=float(np.mean([run.settled.room_c for run in settled])),
+        lead=lead,
+        other=other,
     )
 
 
-def _base(runs: list[RunSummary]) -> Setting:
+def _base(runs: list[RunSummary], fans: str) -> Setting:
     """Return the setting that most runs share beneath the two axes; of equals the one used last."""
-    shared = [run.setting.replaced(POWER, 0.0).replaced(CASE_FANS, 0.0).key() for run in runs]
+    shared = [run.setting.replaced(POWER, 0.0).replaced(fans, 0.0).key() for run in runs]
     most = max(shared.count(key) for key in shared)
     last = max(place for place, key in enumerate(shared) if shared.count(key) == most)
     return runs[last].setting
@@ -189,9 +201,9 @@ def predict(models: Models, limit_w: Vector, duties: dict[str, Vector], room_c: 
     heavy, counts = models.loads[models.heavy_load], models.loads[models.count_load]
     speeds = models.speeds(duties)
     places = {group: place for place, group in enumerate(models.noise.groups)}
-    cooler = speeds[:, places["cooler"]] if "cooler" in places else np.zeros(speeds.shape[0])
+    cooler = speeds[:, places[models.other]] if models.other is not None else np.zeros(speeds.shape[0])
     power = heavy.power_w(limit_w)
-    rise, rise_hw = models.thermal.rise(power, cooler, speeds[:, places["case"]])
+    rise, rise_hw = models.thermal.rise(power, cooler, speeds[:, places[models.lead]])
     core = at_room(rise, models.room_c, room_c)
     ceiling = models.evidence.card.temperature_ceiling_c(models.base)
     throughput, throughput_hw = counts.throughput(limit_w)

@@ -48,6 +48,7 @@ class Candidate(msgspec.Struct, frozen=True):
     clean_s: float
     failures: int
     breaks: tuple[Limit, ...]
+    group: str = "case"
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -146,6 +147,7 @@ def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int
         clean_s=float(field.clean_s[index]),
         failures=int(field.failures[index]),
         breaks=tuple(limit for limit, mask in kept.items() if not mask[index]),
+        group=models.lead,
     )
 
 

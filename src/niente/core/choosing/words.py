@@ -7,7 +7,7 @@ from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, q
 def place_text(candidate: Candidate) -> str:
     """Return a setting by its two axes: ``102 W, case fans 24 %``."""
     limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
-    return f"{limit}, case{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
+    return f"{limit}, {candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
 
 
 def short_place(candidate: Candidate) -> str:

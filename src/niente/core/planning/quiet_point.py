@@ -13,14 +13,15 @@ COOLER_DUTY = 40.0
 def default_question(card: RigCard) -> QuietPoint:
     """Return the question as it is first asked of a rig: four limits below stock, four duties, all working loads."""
     power = card.control("sustained_power_w")
-    case = card.control("fan_duty.case")
+    lead = card.lead_group()
     stock_w = card.stock.sustained_power_w or (power.high if power else 100.0)
     step = power.step if power else 1.0
     low = power.low if power else 0.0
     limits = [max(low, round(stock_w * share / 5 / step) * 5 * step) for share in (0.48, 0.62, 0.76, 0.90)]
-    fans = Axis("fan_duty.case", (20.0, 32.0, 52.0, 84.0) if case else ())
-    base = Setting(fan_duty={"cooler": COOLER_DUTY}) if "cooler" in card.fan_groups() else Setting()
-    loads = tuple(load.name for load in card.loads if load.kind in (LoadKind.HEAVY, LoadKind.REALISTIC))
+    fans = Axis(f"fan_duty.{lead}", (20.0, 32.0, 52.0, 84.0)) if lead else Axis("fan_duty.case", ())
+    base = Setting(fan_duty={group: COOLER_DUTY for group in card.fan_groups() if group != lead})
+    counted = (card.load_of(LoadKind.HEAVY), card.load_of(LoadKind.REALISTIC))
+    loads = tuple(load.name for load in counted if load is not None)
     return QuietPoint(power=Axis("sustained_power_w", tuple(limits)), fans=fans, base=base, loads=loads)
 
 
@@ -83,7 +84,7 @@ def _noise_steps(card: RigCard, question: QuietPoint, base: Setting) -> list[Ste
         off = off.replaced(f"fan_duty.{group}", card.control(f"fan_duty.{group}").low)  # type: ignore[union-attr]
     steps = [Step(off, idle.name, once, "noise", "The room's background")]
     for group in groups:
-        if group != "case":
+        if f"fan_duty.{group}" != question.fans.control:
             alone = off.replaced(f"fan_duty.{group}", base.fan_duty.get(group, COOLER_DUTY))
             steps.append(Step(alone, idle.name, once, "noise", f"The {group} fan alone"))
     for duty in question.fans.values:

@@ -16,7 +16,7 @@ Factory = Callable[..., Rig]
 
 def shipped() -> tuple[str, ...]:
     """Return the names of the simulated rigs that ship with Niente."""
-    from niente.core.rigs.simulated.machine import shipped_machines
+    from niente.core.rigs.simulated.files import shipped_machines
 
     return shipped_machines()
 
@@ -34,15 +34,15 @@ def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
     Raises ``RigError`` where there is no such rig, or where it cannot be opened.
     """
     if name in shipped():
-        from niente.core.rigs.simulated.machine import load_machine
+        from niente.core.rigs.simulated.files import shipped_file
         from niente.core.rigs.simulated.rig import SimulatedRig
 
-        return SimulatedRig(load_machine(name), seed=seed, pace=pace)
+        return SimulatedRig(shipped_file(name), seed=seed, pace=pace)
     if name.endswith(MACHINE_SUFFIX):
-        from niente.core.rigs.simulated.machine import machine_from
+        from niente.core.rigs.simulated.files import machine_file
         from niente.core.rigs.simulated.rig import SimulatedRig
 
-        return SimulatedRig(machine_from(Path(name)), seed=seed, pace=pace)
+        return SimulatedRig(machine_file(Path(name)), seed=seed, pace=pace)
     if name.endswith(BOOK_SUFFIX):
         from niente.core.rigs.replay import ReplayRig
 

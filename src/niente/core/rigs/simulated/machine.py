@@ -1,62 +1,135 @@
-"""A simulated machine as data: what its JSON file holds, how that is read, and what is refused about it."""
+"""A simulated machine as data: what its JSON file holds, section by section."""
 
-from importlib import resources
-from itertools import pairwise
-from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import msgspec
 
-from niente.core.errors import DocumentError
-from niente.core.rigcard import Control, LoadKind, MakersLimits, Part
+from niente.core.rigcard import Control, LoadKind, MakersLimits, Part, Variant
 from niente.core.setting import Setting
 
-MACHINES = "niente.core.rigs.simulated.machines"
+FORMAT = "niente-machine/1"
+ROOM = "room"
+"""The name of the room as a node of the heat network; the cores are ``core``, their number behind a dot."""
+GRAPHICS = "graphics"
+"""The node and sensor of the graphics card, where there is one."""
 
 Positive = Annotated[float, msgspec.Meta(gt=0)]
 NotNegative = Annotated[float, msgspec.Meta(ge=0)]
 Share = Annotated[float, msgspec.Meta(ge=0, le=1)]
 Percent = Annotated[float, msgspec.Meta(ge=0, le=100)]
 Celsius = Annotated[float, msgspec.Meta(ge=-40, le=150)]
+Hour = Annotated[float, msgspec.Meta(ge=0, le=24)]
 
 
-class Thermal(msgspec.Struct, frozen=True):
-    """Heat path. Capacities in J/K, conductances in W/K.
-
-    Cores stand on the spreader, that on the cooler's base, that in two fin stacks (near and far), those in the case
-    air, that between the room and the panels. ``*_natural`` is what flows without a fan at 20 K of difference.
+class CoreHeat(msgspec.Struct, frozen=True):
+    """How the cores stand in the network: ``capacity`` J/K each, ``conductance`` W/K each to the node ``onto``,
+    ``neighbour`` W/K between two side by side, in ``rows`` rows. ``spread`` is how much worse those in the middle stand.
     """
 
-    core_capacity: Positive
-    core_conductance: Positive
-    neighbour_conductance: NotNegative
-    core_spread: Share
-    spreader_capacity: Positive
-    spreader_base: Positive
-    base_capacity: Positive
-    base_fins: Positive
-    fins_capacity: Positive
-    fins_forced: Positive
-    fins_natural: Positive
-    fins_exponent: Positive
-    recirculation: Share
-    air_capacity: Positive
-    air_forced: Positive
-    air_natural: Positive
-    panel_capacity: Positive
-    air_panel: Positive
-    panel_room: Positive
-    board_capacity: Positive
-    board_air: Positive
-    filter_loss: NotNegative
+    capacity: Positive
+    conductance: Positive
+    neighbour: NotNegative
+    spread: Share
+    onto: str = "spreader"
+    rows: Annotated[int, msgspec.Meta(ge=1, le=8)] = 2
 
 
-class Electrical(msgspec.Struct, frozen=True):
-    """Power and firmware. ``curve_mhz`` and ``curve_v`` are the stock voltage at each clock.
-
-    Switched capacitance in nF for all cores at activity 1; leakage in W a core at 1 V and 60 °C.
+class Link(msgspec.Struct, frozen=True):
+    """Heat between two nodes. ``conductance`` W/K always; ``natural`` W/K at 20 K of difference, growing with its power
+    ``exponent`` (free convection); ``pumped`` links go with the coolant's flow.
     """
 
+    between: tuple[str, str]
+    conductance: NotNegative = 0.0
+    natural: NotNegative = 0.0
+    exponent: NotNegative = 0.25
+    pumped: bool = False
+
+
+class Pass(msgspec.Struct, frozen=True):
+    """Something that a stream of air passes: the node that warms it and its surface, ``ua`` W/K at the stream's
+    reference flow, growing with the power ``exponent`` of the flow.
+
+    A radiator says the coolant's side too: ``coolant`` W/K is its capacity flow with the pump at full speed, ``node``
+    where it comes in, ``returns`` where it goes out.
+    """
+
+    node: str
+    ua: Positive
+    exponent: NotNegative = 0.7
+    coolant: NotNegative = 0.0
+    returns: str = ""
+
+
+class Stream(msgspec.Struct, frozen=True):
+    """Air on its way: from a node, past surfaces, into a node.
+
+    ``stages`` are fans in series, each a set of fan names in parallel; ``impedance_pa`` what each piece of the way takes
+    at the reference flow (pressure goes with its square). ``chimney_m`` is the height over which warm air lifts itself;
+    ``helped_by`` the shares of other streams that go this way too; ``recirculation`` how much of its own air comes back.
+    """
+
+    source: str
+    sink: str
+    reference_m3h: Positive
+    passes: tuple[Pass, ...] = ()
+    stages: tuple[tuple[str, ...], ...] = ()
+    impedance_pa: dict[str, NotNegative] = {}
+    chimney_m: NotNegative = 0.0
+    helped_by: dict[str, Share] = {}
+    recirculation: Annotated[float, msgspec.Meta(ge=0, lt=1)] = 0.0
+
+
+class Source(msgspec.Struct, frozen=True):
+    """Heat that is not the cores': ``watts`` always, and shares of what package, graphics and supply turn into heat."""
+
+    node: str
+    watts: NotNegative = 0.0
+    of_package: NotNegative = 0.0
+    of_graphics: NotNegative = 0.0
+    of_supply: NotNegative = 0.0
+
+
+class Heat(msgspec.Struct, frozen=True):
+    """The heat network: nodes with their capacity in J/K, links, streams by name, sources.
+
+    ``readings`` names the channel that a node is read by. The uncore's heat goes into the node the cores stand on.
+    """
+
+    cores: CoreHeat
+    nodes: dict[str, Positive]
+    links: tuple[Link, ...]
+    streams: dict[str, Stream]
+    sources: tuple[Source, ...]
+    readings: dict[str, str]
+
+
+class Silicon(msgspec.Struct, frozen=True):
+    """Where results go wrong: the voltage a core needs lies ``margin_mv`` below the stock curve at full activity and clock.
+
+    The margin shrinks by ``margin_mv_per_k`` with temperature; cores differ by ``spread_mv``. ``scale_mv`` is how steeply
+    the rate rises. Close to the threshold a core stretches its clock: ``stretch`` is the share of its work it loses with
+    no margin left, fading over ``stretch_mv``. ``deadly_mv`` is how deep under it the machine goes down rather than errs.
+    """
+
+    margin_mv: float
+    spread_mv: NotNegative
+    scale_mv: Positive
+    margin_mv_per_k: float
+    stretch: Share = 0.08
+    stretch_mv: Positive = 12.0
+    deadly_mv: Positive = 25.0
+
+
+class Processor(msgspec.Struct, frozen=True):
+    """Power and firmware. ``curve_mhz`` and ``curve_v`` are the stock voltage at each clock; cores are fused higher or
+    lower by ``curve_spread_mv``.
+
+    Switched capacitance in nF for all cores at activity 1; leakage in W a core at 1 V and 60 °C. ``idle_leak`` is what is
+    left of a resting core's leakage. The load line takes ``load_line_mohm`` for all the current.
+    """
+
+    cores: Annotated[int, msgspec.Meta(ge=1, le=256)]
     curve_mhz: tuple[Positive, ...]
     curve_v: tuple[Positive, ...]
     switched_nf: Positive
@@ -65,72 +138,135 @@ class Electrical(msgspec.Struct, frozen=True):
     leakage_per_k: NotNegative
     uncore_w: Positive
     load_line_mohm: NotNegative
-    board_loss: NotNegative
-    board_idle_w: NotNegative
-    other_heat_w: NotNegative
-    supply_efficiency: Annotated[float, msgspec.Meta(gt=0, le=1)]
     average_s: Positive
-    burst_ratio: Positive
     idle_mhz: Positive
+    silicon: Silicon
+    curve_spread_mv: NotNegative = 0.0
+    idle_leak: Share = 0.5
+    burst_ratio: Positive = 1.2
+
+
+class Supply(msgspec.Struct, frozen=True):
+    """The supply: what it is made for, and its efficiency over the share of that (pairs, rising)."""
+
+    rated_w: Positive
+    efficiency: tuple[tuple[NotNegative, Annotated[float, msgspec.Meta(gt=0, le=1)]], ...]
+
+
+class Hump(msgspec.Struct, frozen=True):
+    """A resonance: where a fan's speed meets it, its half width, and what it adds at its top."""
+
+    rpm: Positive
+    width_rpm: Positive
+    db: NotNegative
 
 
 class Fan(msgspec.Struct, frozen=True):
-    """A fan group: its speed at full duty, where it starts and stalls (% duty), its inertia, and its sound at 1 m.
+    """One kind of fan in one place, ``count`` of them side by side, on the header of its ``group``.
 
-    ``level_db`` is the group's level at full speed, ``per_decade`` its speed law; ``hump_db`` is added where the
-    speed meets a resonance at ``hump_rpm`` of half width ``hump_width_rpm``.
+    Speed: at full duty, where it starts and stalls (% duty), inertia. Air: pressure standing and flow free, each at full
+    speed, and how its curve bends between (1 a parabola, 0 a straight line). Sound of one at 1 m at full speed:
+    broadband level and its law in dB a decade, humps, the blade-pass tone in dB and its blades; ``place_db`` is what its
+    place adds (pressed to a panel, blowing into another fan).
     """
 
+    group: str
     full_rpm: Positive
     start_duty: Percent
     stall_duty: Percent
     inertia_s: Positive
+    pressure_pa: Positive
+    flow_m3h: Positive
     level_db: float
     per_decade: Positive
-    hump_rpm: NotNegative = 0.0
-    hump_width_rpm: Positive = 1.0
-    hump_db: NotNegative = 0.0
+    count: Annotated[int, msgspec.Meta(ge=1, le=16)] = 1
+    bend: Share = 0.6
+    humps: tuple[Hump, ...] = ()
+    blades: Annotated[int, msgspec.Meta(ge=2, le=30)] = 7
+    tone_db: float = -20.0
+    place_db: float = 0.0
+    supply_v: Positive = 12.0
+
+
+class Pump(msgspec.Struct, frozen=True):
+    """A coolant pump on the header of its own ``group``: speed at full duty, least duty, its level at full speed."""
+
+    group: str
+    full_rpm: Positive
+    least_duty: Percent
+    level_db: float
+    per_decade: Positive = 40.0
+
+
+class Whine(msgspec.Struct, frozen=True):
+    """Coil whine: its level at 100 W of package or graphics power, growing with ``per_decade`` of that power."""
+
+    level_db: float
+    per_decade: float = 12.0
+
+
+class Meter(msgspec.Struct, frozen=True):
+    """The sound meter: class 1 or 2 (0: none given), where it stands, the distance at which the room's own sound takes over,
+    its step, scatter, and the noise of its own below which it hears nothing.
+    """
+
+    class_: Annotated[int, msgspec.Meta(ge=0, le=2)] = msgspec.field(name="class", default=2)
+    distance_m: Positive = 1.0
+    room_m: Positive = 2.5
+    step_db: Positive = 0.1
+    scatter_db: NotNegative = 0.3
+    floor_dba: float = 17.0
+
+
+class Step(msgspec.Struct, frozen=True):
+    """A step of the room: from a rig time on, so many kelvin."""
+
+    at_s: NotNegative
+    kelvin: float
 
 
 class RoomModel(msgspec.Struct, frozen=True):
-    """The room: mean temperature, heating cycle and slow drift (amplitudes in K, periods in s), background in dBA."""
+    """The room: mean temperature, heating cycle and slow drift (amplitudes in K, periods in s), steps, its background in
+    dBA by day and night, the hours of the day, humidity and altitude. The rig's clock starts at ``starts_at_h``.
+    """
 
     mean_c: Celsius
     cycle_k: NotNegative
     cycle_s: Positive
     drift_k: NotNegative
     drift_s: Positive
-    background_dba: NotNegative
-
-
-class Silicon(msgspec.Struct, frozen=True):
-    """Where results go wrong: the voltage a core needs lies ``margin_mv`` below the stock curve at full activity.
-
-    The margin shrinks with temperature; cores differ by ``spread_mv``. ``scale_mv`` is how steeply the rate rises.
-    """
-
-    margin_mv: float
-    spread_mv: NotNegative
-    scale_mv: Positive
-    margin_mv_per_k: float
+    day_dba: NotNegative
+    night_dba: NotNegative
+    day_from_h: Hour = 7.0
+    day_to_h: Hour = 21.0
+    starts_at_h: Hour = 21.0
+    wander_db: NotNegative = 0.0
+    steps: tuple[Step, ...] = ()
+    humidity_percent: Percent = 45.0
+    altitude_m: Annotated[float, msgspec.Meta(ge=-500, le=6000)] = 0.0
 
 
 class Sensors(msgspec.Struct, frozen=True):
-    """How readings differ from the truth: steps, noise (standard deviations), gains and the meter's floor."""
+    """How readings differ from the truth: step, noise (standard deviations), lag, gains and offsets by channel."""
 
     temperature_step_k: Positive
     temperature_noise_k: NotNegative
     temperature_offset_k: NotNegative
-    power_gain: Positive
     power_noise_w: NotNegative
     clock_noise_mhz: NotNegative
     speed_noise_rpm: NotNegative
-    noise_noise_db: NotNegative
-    noise_floor_dba: float
+    temperature_lag_s: NotNegative = 0.0
+    gains: dict[str, Positive] = {}
+    offsets: dict[str, float] = {}
 
 
 class MachineLoad(msgspec.Struct, frozen=True):
-    """A load: how much of the cores it switches, its throughput at 1 GHz, how that scales with the clock."""
+    """A load: how much of the cores it switches, its throughput at 1 GHz and how that scales with the clock.
+
+    ``active_cores`` are at work (0: all). It comes in periods of ``period_s``, busy for ``busy`` of each and at
+    ``between`` of its activity in the rest; with ``burst_s`` it is over after that long, and comes back after ``every_s``.
+    ``deadlines`` turn what goes wrong into drop-outs.
+    """
 
     name: str
     title: str
@@ -140,21 +276,44 @@ class MachineLoad(msgspec.Struct, frozen=True):
     clock_exponent: Positive
     checks_results: bool
     unrest: NotNegative
+    active_cores: Annotated[int, msgspec.Meta(ge=0, le=256)] = 0
+    graphics_w: NotNegative = 0.0
+    period_s: NotNegative = 0.0
+    busy: Share = 1.0
+    between: Share = 0.3
+    burst_s: NotNegative = 0.0
+    every_s: NotNegative = 0.0
+    deadlines: bool = False
+
+    @property
+    def rests(self) -> bool:
+        """Whether this is rest rather than work."""
+        return self.kind == LoadKind.IDLE
+
+
+class Build(Variant, frozen=True, kw_only=True):
+    """A variant as the file holds it: what it changes about the machine, as a JSON merge patch (RFC 7396)."""
+
+    patch: dict[str, Any] = msgspec.field(default_factory=dict)
 
 
 class Machine(msgspec.Struct, frozen=True):
-    """One simulated machine, whole."""
+    """One simulated machine, whole. ``variant`` is the state that the file describes; ``variants`` are the others.
 
+    A control named ``core_offset_mv.*`` or ``point_offset_mv.*`` stands for one a core, or a point of the curve.
+    """
+
+    format: str
     name: str
     title: str
     summary: str
     variant: str
-    cores: Annotated[int, msgspec.Meta(ge=1, le=256)]
-    thermal: Thermal
-    electrical: Electrical
+    processor: Processor
+    heat: Heat
     fans: dict[str, Fan]
+    supply: Supply
     room: RoomModel
-    silicon: Silicon
+    meter: Meter
     sensors: Sensors
     loads: tuple[MachineLoad, ...]
     controls: tuple[Control, ...]
@@ -162,84 +321,15 @@ class Machine(msgspec.Struct, frozen=True):
     stock: Setting
     safe: Setting
     parts: tuple[Part, ...] = ()
+    variants: tuple[Build, ...] = ()
+    curve_sources: tuple[str, ...] = ()
+    pump: Pump | None = None
+    whine: Whine | None = None
+    panel_db: float = 0.0
 
-
-def shipped_machines() -> tuple[str, ...]:
-    """Return the names of the machines that ship, Larkspur first."""
-    names = sorted(
-        entry.name.removesuffix(".json") for entry in resources.files(MACHINES).iterdir() if entry.name.endswith(".json")
-    )
-    return tuple(sorted(names, key=lambda name: name != "larkspur"))
-
-
-def load_machine(name: str) -> Machine:
-    """Return a machine that ships. Raises ``DocumentError`` where its file is not what it should be."""
-    return read_machine((resources.files(MACHINES) / f"{name}.json").read_bytes(), f"{name}.json")
-
-
-def machine_from(path: Path) -> Machine:
-    """Return the machine in a file of a person's own. Raises ``DocumentError`` that names the field and the reason."""
-    try:
-        text = path.read_bytes()
-    except OSError as error:
-        raise DocumentError(f"{path} cannot be read: {error.strerror}.", remedy="Check its name.") from None
-    return read_machine(text, path.name)
-
-
-def read_machine(text: bytes, source: str) -> Machine:
-    """Return the machine in a JSON text; fields that are not known are left alone. Raises ``DocumentError``."""
-    try:
-        machine = msgspec.json.decode(text, type=Machine)
-    except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        what, _, where = str(error).partition(" - at ")
-        place = where.strip("`").removeprefix("$").removeprefix(".") or "the top"
-        raise _refused(source, [f"{place}: {what}"]) from None
-    problems = impossible(machine)
-    if problems:
-        raise _refused(source, problems)
-    return machine
-
-
-def _refused(source: str, problems: list[str]) -> DocumentError:
-    return DocumentError(
-        f"The machine file {source} is refused: {'; '.join(problems)}.",
-        safe="The file is untouched and no rig was opened.",
-        remedy="Mend these places.",
-    )
-
-
-def impossible(machine: Machine) -> list[str]:
-    """Return what cannot be about a machine, each with the path of its field; an empty list where all of it can."""
-    found = []
-    curve = machine.electrical
-    if len(curve.curve_mhz) != len(curve.curve_v) or len(curve.curve_mhz) < 2:
-        found.append("electrical.curve_v: as many voltages are wanted as electrical.curve_mhz has clocks, and at least two")
-    for name, values in (("curve_mhz", curve.curve_mhz), ("curve_v", curve.curve_v)):
-        if any(b < a for a, b in pairwise(values)):
-            found.append(f"electrical.{name}: it falls; a curve goes up")
-    for group, fan in machine.fans.items():
-        if fan.stall_duty > fan.start_duty:
-            found.append(f"fans.{group}.stall_duty: {fan.stall_duty:g} % lies above start_duty = {fan.start_duty:g} %")
-    found += [f"fans: the group {group!r} is missing" for group in ("case", "cooler") if group not in machine.fans]
-    limits = machine.limits
-    if limits.core_temperature_c >= limits.shut_down_c:
-        found.append("limits.core_temperature_c: it does not lie below limits.shut_down_c")
-    if limits.core_temperature_c - limits.margin_k <= machine.room.mean_c + machine.room.cycle_k + machine.room.drift_k:
-        found.append("limits.core_temperature_c: less its margin it does not lie above the room")
-    found += [
-        f"loads: none of kind {kind.value!r}"
-        for kind in (LoadKind.IDLE, LoadKind.HEAVY)
-        if all(load.kind != kind for load in machine.loads)
-    ]
-    names = [load.name for load in machine.loads]
-    found += [f"loads: {name!r} stands there twice" for name in sorted({name for name in names if names.count(name) > 1})]
-    controls = {control.name: control for control in machine.controls}
-    for at, setting in (("stock", machine.stock), ("safe", machine.safe)):
-        for name, value in setting.controls():
-            control = controls.get(name)
-            if control is None:
-                found.append(f"{at}.{name}: the machine has no such control")
-            elif not control.low <= value <= control.high:
-                found.append(f"{at}.{name}: {value:g} lies outside {control.low:g} to {control.high:g}")
-        found += [f"{at}: {name} is not set" for name in controls if setting.value(name) is None]
-    return found
+    def groups(self) -> tuple[str, ...]:
+        """Return the fan groups, the pump's among them, in the order of the controls that set them."""
+        named = [control.name.partition(".") for control in self.controls]
+        set_by_duty = [part for name, _, part in named if name == "fan_duty"]
+        own = [fan.group for fan in self.fans.values()] + ([self.pump.group] if self.pump is not None else [])
+        return tuple(dict.fromkeys([group for group in set_by_duty if group in own] + own))

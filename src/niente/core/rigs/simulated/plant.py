@@ -1,201 +1,368 @@
-"""The plant: heat, power, firmware and fans of a simulated machine, stepped in compiled code.
+"""The plant: a simulated machine's heat, power, firmware, fans, silicon and sound, stepped second by second in compiled code.
 
-It knows effects that no fit of Niente's knows (two fin stacks, warm air drawn in again, panels as slow mass, natural
-convection by a power of the difference, cores that differ), so that accuracy against it means something.
+It knows effects that no fit of Niente's knows (fins in several stacks, fans against the way they blow through, air that
+comes back, panels as slow mass, several resonances, cores that differ, failures in clusters), so that accuracy against it
+means something.
 """
 
+import math
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from niente.core.rigs.simulated.machine import Machine
+from niente.core.rigs.simulated import silicon as sil
+from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
+from niente.core.rigs.simulated.air import Air, driven_flow, lifted_flow, standing_impedance
+from niente.core.rigs.simulated.compiled import compiled
+from niente.core.rigs.simulated.network import Network, take_flows, warming
+from niente.core.rigs.simulated.possible import STEP_S
+from niente.core.rigs.simulated.power import (
+    RESTING_ACTIVITY,
+    Power,
+    cores_power,
+    on_curve,
+    uncore_power,
+    wall_power,
+)
+from niente.core.rigs.simulated.sensors import Sensors, read
 
 Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+Places = NDArray[np.int64]
 
-STEP_S = 0.1
-"""Inner step of the explicit integration; the fastest node (a core) answers in about 2 s."""
+STEPS = round(1.0 / STEP_S)
+BURST_GAIN = 6.0
+"""How steeply the budget falls from the burst to the sustained limit as the moving average comes near it."""
 
-# Places of the nodes behind the cores.
-SPREADER, BASE, NEAR_FINS, FAR_FINS, AIR, PANEL, BOARD = range(7)
-NODES_BEHIND = 7
-
-# Places in the state of the firmware.
-CLOCK, HEAT_CLOCK, AVERAGE_W = range(3)
-
-# Places in what one second leaves behind.
-OUT_POWER, OUT_CLOCK, OUT_VOLTAGE, OUT_BOARD_W, OUT_HOTTEST = range(5)
+CLOCK, HEAT_CLOCK, AVERAGE_W, POWER, VOLT, RESTLESS, HOTTEST = range(7)
+"""Places in the firmware's state."""
+SAY_POWER, SAY_GRAPHICS, SAY_WALL, SAY_CLOCK, SAY_VOLT, SAY_WORK, SAY_LEVEL = range(7)
+SAID = 7
+"""Places, behind the nodes, in what is true of one second; the groups' speeds follow."""
 
 
 class Constants(NamedTuple):
-    """What does not change while a machine runs; names as in ``machine``, arrays one entry a core or curve point."""
+    """What does not change while a machine runs."""
 
-    cores: int
-    core_capacity: float
-    core_conductance: Vector
-    neighbour: float
-    spreader_capacity: float
-    spreader_base: float
-    base_capacity: float
-    base_fins: float
-    fins_capacity: float
-    fins_forced: float
-    fins_natural: float
-    fins_exponent: float
-    recirculation: float
-    air_capacity: float
-    air_forced: float
-    air_natural: float
-    panel_capacity: float
-    air_panel: float
-    panel_room: float
-    board_capacity: float
-    board_air: float
-    filter_loss: float
-    curve_mhz: Vector
-    curve_v: Vector
-    switched_nf: float
-    leakage_w: Vector
-    leakage_per_v: float
-    leakage_per_k: float
-    uncore_w: float
-    load_line_ohm: float
-    board_loss: float
-    board_idle_w: float
-    other_heat_w: float
+    net: Network
+    air: Air
+    power: Power
+    silicon: sil.Silicon
+    sound: Sound
+    sensors: Sensors
+    fan_group: Places
+    fan_start: Vector
+    fan_stall: Vector
+    fan_follows: Vector
+    speaks_for: Places
+    pump_group: int
+    pump_least: float
+    pump_rpm: float
+    density: float
     average_s: float
-    burst_ratio: float
     idle_mhz: float
+    package_share: float
+    pick: Places
 
 
 class Demand(NamedTuple):
-    """What is asked of the machine during one second: the setting, the load and the room."""
+    """What a setting and a load ask of the machine.
 
-    activity: float
-    offset_v: float
-    sustained_w: float
-    clock_cap_mhz: float
-    cap_c: float
-    room_c: float
-    case_flow: float
-    cooler_flow: float
-
-
-def constants(machine: Machine, rng: np.random.Generator) -> Constants:
-    """Return the constants of one sample of a machine: its cores' spread is drawn from ``rng``."""
-    heat, power = machine.thermal, machine.electrical
-    n = machine.cores
-    middle_out = 1.0 + heat.core_spread * np.cos(np.linspace(-np.pi, np.pi, n)) - 0.02 * rng.standard_normal(n)
-    own = {name: getattr(heat, name) for name in heat.__struct_fields__ if name in Constants._fields}
-    own |= {name: getattr(power, name) for name in power.__struct_fields__ if name in Constants._fields}
-    own |= {
-        "cores": n,
-        "core_conductance": heat.core_conductance / middle_out,
-        "neighbour": heat.neighbour_conductance,
-        "curve_mhz": np.array(power.curve_mhz, float),
-        "curve_v": np.array(power.curve_v, float),
-        "leakage_w": power.leakage_w * (1.0 + 0.08 * rng.standard_normal(n)),
-        "load_line_ohm": power.load_line_mohm / 1000.0,
-    }
-    return Constants(**own)
-
-
-@njit(cache=True, nogil=True)
-def package_power(c: Constants, clock_mhz: float, offset_v: float, activity: float, cores_c: Vector, each_w: Vector) -> float:
-    """Return package power in W at a clock, and fill ``each_w`` with the power of each core, shape ``(cores,)``.
-
-    P = sum of a C V^2 f + leakage(V, T), plus the uncore; the load line lowers the voltage by the current drawn.
+    Cores: activity, the voltage asked for along the curve ``(cores, points)``. Sources ``(n,)``: heat that does not follow
+    the package, and the shares that follow the supply's loss. Groups: their duty, or the curve between ``curve_from`` and
+    ``curve_to`` over ``curve_node`` (-1: the hottest core). ``stuck`` fans stand. ``voltages`` scale each fan's speed.
     """
-    stock_v = np.interp(clock_mhz, c.curve_mhz, c.curve_v)
-    ghz = clock_mhz / 1000.0
-    # One pass for the load line: the current of the previous guess is close enough.
-    guess_w = c.switched_nf * activity * stock_v * stock_v * ghz
-    volt = stock_v + offset_v - c.load_line_ohm * guess_w / stock_v
-    dynamic = c.switched_nf * activity * volt * volt * ghz / c.cores
-    total = c.uncore_w * (0.45 + 0.55 * min(1.0, activity * 1.2))
-    for i in range(c.cores):
-        leak = c.leakage_w[i] * volt * np.exp(c.leakage_per_v * (volt - 1.0) + c.leakage_per_k * (cores_c[i] - 60.0))
-        each_w[i] = dynamic + leak
-        total += each_w[i]
-    return total
+
+    activity: Vector
+    asked_v: Array
+    fixed_v: float
+    sustained_w: float
+    burst_w: float
+    ceiling_mhz: float
+    cap_c: float
+    shut_down_c: float
+    graphics_w: float
+    other_w: float
+    heat_w: Vector
+    of_supply: Vector
+    per_ghz: float
+    clock_exponent: float
+    checks: bool
+    deadlines: bool
+    works: bool
+    duty: Vector
+    curve_from: Places
+    curve_to: Places
+    curve_node: Places
+    curve_c: Vector
+    curve_duty: Vector
+    hysteresis: Vector
+    ramp_up: Vector
+    ramp_down: Vector
+    off_below: Vector
+    stuck: Vector
+    supplied: Vector
 
 
-@njit(cache=True, nogil=True)
-def advance(c: Constants, d: Demand, nodes: Vector, control: Vector, out: Vector, seconds: float) -> None:
-    """Move the plant on by ``seconds``; ``nodes`` (cores first), ``control`` and ``out`` are changed in place."""
-    n = c.cores
-    steps = round(seconds / STEP_S)
-    each_w = np.empty(n)
-    power_sum = clock_sum = volt_sum = board_sum = 0.0
-    hottest = -1e9
-    forced_fins = c.fins_forced * d.cooler_flow**c.fins_exponent
-    forced_air = c.air_forced * d.case_flow / (1.0 + c.filter_loss * d.case_flow)
-    for _ in range(steps):
-        cores = nodes[:n]
-        top = cores[0]
-        for i in range(1, n):
-            top = max(top, cores[i])
-        hottest = max(hottest, top)
+class State(NamedTuple):
+    """Where a machine stands; every array is moved on in place."""
 
-        # Firmware: one clock for all cores, pulled down by heat and by the moving average of power.
-        if top > d.cap_c:
-            control[HEAT_CLOCK] -= 9.0 * (top - d.cap_c) + 1.0
-        else:
-            control[HEAT_CLOCK] += min(12.0, 3.0 * (d.cap_c - top))
-        control[HEAT_CLOCK] = min(max(control[HEAT_CLOCK], c.idle_mhz), d.clock_cap_mhz)
-        ceiling = min(d.clock_cap_mhz, control[HEAT_CLOCK])
-        if d.activity < 0.05:
-            ceiling = c.idle_mhz
-        power = package_power(c, control[CLOCK], d.offset_v, d.activity, cores, each_w)
-        budget = d.sustained_w + max(0.0, d.sustained_w - control[AVERAGE_W]) * 0.8
-        budget = min(budget, d.sustained_w * c.burst_ratio)
-        control[CLOCK] *= 1.0 + min(0.05, max(-0.08, 0.35 * (budget - power) / max(power, 1.0)))
-        control[CLOCK] = min(max(control[CLOCK], c.idle_mhz), ceiling)
-        control[AVERAGE_W] += STEP_S / c.average_s * (power - control[AVERAGE_W])
+    nodes: Vector
+    firmware: Vector
+    speeds: Vector
+    duty: Vector
+    held_c: Vector
+    solved: Vector
+    driven: Vector
+    flows: Vector
+    taken: Vector
+    carried: Vector
+    returning: Vector
+    lagged: Vector
 
-        spreader, base = nodes[n + SPREADER], nodes[n + BASE]
-        near, far = nodes[n + NEAR_FINS], nodes[n + FAR_FINS]
-        air, panel, board = nodes[n + AIR], nodes[n + PANEL], nodes[n + BOARD]
-        into_spreader = 0.0
-        for i in range(n):
-            flow = c.core_conductance[i] * (cores[i] - spreader)
-            into_spreader += flow
-            side = 0.0
-            if i > 0:
-                side += c.neighbour * (nodes[i - 1] - nodes[i])
-            if i < n - 1:
-                side += c.neighbour * (nodes[i + 1] - nodes[i])
-            each_w[i] = each_w[i] - flow + side
-        for i in range(n):
-            nodes[i] += STEP_S / c.core_capacity * each_w[i]
-        uncore = c.uncore_w * (0.45 + 0.55 * min(1.0, d.activity * 1.2))
-        to_base = c.spreader_base * (spreader - base)
-        nodes[n + SPREADER] += STEP_S / c.spreader_capacity * (into_spreader + uncore - to_base)
-        to_near = c.base_fins * (base - near)
-        to_far = 0.35 * c.base_fins * (near - far)
-        nodes[n + BASE] += STEP_S / c.base_capacity * (to_base - to_near)
-        # The air that meets the fins is partly their own, and the far stack gets what the near one warmed.
-        breath = air + c.recirculation * (near - air)
-        near_g = 0.55 * forced_fins + c.fins_natural * (max(near - air, 0.1) / 20.0) ** 0.25
-        far_g = 0.45 * forced_fins + 0.8 * c.fins_natural * (max(far - air, 0.1) / 20.0) ** 0.25
-        from_near, from_far = near_g * (near - breath), far_g * (far - breath)
-        nodes[n + NEAR_FINS] += STEP_S / (0.55 * c.fins_capacity) * (to_near - to_far - from_near)
-        nodes[n + FAR_FINS] += STEP_S / (0.45 * c.fins_capacity) * (to_far - from_far)
-        board_w = c.board_idle_w + c.board_loss * power
-        from_board = c.board_air * (board - air)
-        nodes[n + BOARD] += STEP_S / c.board_capacity * (board_w - from_board)
-        to_room = (forced_air + c.air_natural * (max(air - d.room_c, 0.1) / 10.0) ** 0.5) * (air - d.room_c)
-        to_panel = c.air_panel * (air - panel)
-        nodes[n + AIR] += STEP_S / c.air_capacity * (from_near + from_far + from_board + c.other_heat_w - to_room - to_panel)
-        nodes[n + PANEL] += STEP_S / c.panel_capacity * (to_panel - c.panel_room * (panel - d.room_c))
+    def copy(self) -> "State":
+        """Return a state that can be moved on by itself."""
+        return State(*(part.copy() for part in self))
 
+    def take(self, other: "State") -> None:
+        """Stand where another state stands."""
+        for own, part in zip(self, other, strict=True):
+            own[:] = part
+
+
+def rest_state(c: Constants, room_c: float, groups: int) -> State:
+    """Return a machine that has stood cold in a room."""
+    nodes, streams = c.net.per_joule.shape[0], c.air.reference.shape[0]
+    fans = c.fan_group.shape[0]
+    firmware = np.zeros(7)
+    firmware[[CLOCK, HEAT_CLOCK]] = c.idle_mhz
+    return State(
+        nodes=np.full(nodes, room_c),
+        firmware=firmware,
+        speeds=np.zeros(fans),
+        duty=np.zeros(groups),
+        held_c=np.full(groups, -100.0),
+        solved=np.full(fans, -1.0),
+        driven=np.zeros(streams),
+        flows=np.zeros(streams),
+        taken=np.zeros(c.net.pass_ua.shape[0]),
+        carried=np.zeros(streams),
+        returning=np.full(streams, room_c),
+        lagged=np.full(c.pick.shape[0], np.nan),
+    )
+
+
+@compiled
+def move_fans(c: Constants, d: Demand, s: State) -> float:
+    """Move duties along their curves and speeds towards their duties by one second; return the pump's share of its speed."""
+    for g in range(s.duty.shape[0]):
+        first, last = d.curve_from[g], d.curve_to[g]
+        if last <= first:
+            s.duty[g] = d.duty[g]
+            continue
+        node = d.curve_node[g]
+        source = s.firmware[HOTTEST] if node < 0 else s.nodes[node]
+        s.held_c[g] = min(max(s.held_c[g], source), source + d.hysteresis[g])
+        wanted = np.interp(s.held_c[g], d.curve_c[first:last], d.curve_duty[first:last])
+        if s.held_c[g] < d.off_below[g]:
+            wanted = 0.0
+        s.duty[g] += min(max(wanted - s.duty[g], -d.ramp_down[g]), d.ramp_up[g])
+    for f in range(s.speeds.shape[0]):
+        duty = s.duty[c.fan_group[f]]
+        least = c.fan_stall[f] if s.speeds[f] > 0.1 else c.fan_start[f]
+        aim = duty / 100.0 * d.supplied[f] if duty * d.supplied[f] >= least and d.stuck[f] <= 0.0 else 0.0
+        s.speeds[f] += (aim - s.speeds[f]) * c.fan_follows[f]
+        if aim <= 0.0 and s.speeds[f] < 0.01:
+            s.speeds[f] = 0.0
+    if c.pump_group < 0:
+        return 1.0
+    share: float = max(s.duty[c.pump_group], c.pump_least) / 100.0
+    return share
+
+
+@compiled
+def move_air(c: Constants, s: State, pump: float) -> None:
+    """Find every stream's flow: driven by its fans, lifted by warmth, helped by others; and what it can take along."""
+    moved = False
+    for f in range(s.speeds.shape[0]):
+        if abs(s.speeds[f] - s.solved[f]) > 2e-4:
+            moved = True
+    if moved:
+        for f in range(s.speeds.shape[0]):
+            s.solved[f] = s.speeds[f]
+    room = s.nodes[s.nodes.shape[0] - 1]
+    for stream in range(s.flows.shape[0]):
+        if moved:
+            s.driven[stream] = driven_flow(c.air, stream, s.speeds)
+        lifted = 0.0
+        if c.air.chimney[stream] > 0.0:
+            warm = s.nodes[c.air.warm[stream]]
+            lifted = lifted_flow(c.air, stream, warm, room, standing_impedance(c.air, stream))
+        s.flows[stream] = math.sqrt(s.driven[stream] ** 2 + lifted**2)
+    for stream in range(s.flows.shape[0]):
+        help_ = 0.0
+        for other in range(s.flows.shape[0]):
+            help_ += c.air.helped[stream, other] * s.flows[other]
+        if help_ > 0.0:
+            s.flows[stream] = math.sqrt(s.flows[stream] ** 2 + help_**2)
+    take_flows(c.net, c.air, s.flows, c.density, pump, s.taken, s.carried)
+
+
+@compiled
+def hold_clock(
+    firmware: Vector,
+    hottest: float,
+    power: float,
+    cap_c: float,
+    ceiling_mhz: float,
+    idle_mhz: float,
+    sustained_w: float,
+    burst_w: float,
+    average_s: float,
+    works: bool,
+) -> None:
+    """Let the firmware set the clock: pulled down by heat, and to the power that the moving average leaves."""
+    if hottest > cap_c:
+        firmware[HEAT_CLOCK] -= 9.0 * (hottest - cap_c) + 1.0
+    else:
+        firmware[HEAT_CLOCK] += min(12.0, 3.0 * (cap_c - hottest))
+    firmware[HEAT_CLOCK] = min(max(firmware[HEAT_CLOCK], idle_mhz), ceiling_mhz)
+    budget = sustained_w + max(0.0, sustained_w - firmware[AVERAGE_W]) * BURST_GAIN
+    budget = min(budget, burst_w)
+    firmware[CLOCK] *= 1.0 + min(0.05, max(-0.08, 0.35 * (budget - power) / max(power, 1.0)))
+    firmware[CLOCK] = min(max(firmware[CLOCK], idle_mhz), firmware[HEAT_CLOCK] if works else idle_mhz)
+    firmware[AVERAGE_W] += STEP_S / average_s * (power - firmware[AVERAGE_W])
+
+
+@compiled
+def look_at_silicon(c: Constants, d: Demand, s: State, factor: float) -> tuple[float, float, float]:
+    """Return the machine's rate of failures in 1/s, its deepest margin under the threshold (mV), and the clock it works at
+    (MHz, the mean of its working cores)."""
+    clock = s.firmware[CLOCK]
+    piece, along = on_curve(c.power.curve_mhz, clock)
+    rate, deepest, work, working = 0.0, -1e9, 0.0, 0
+    for i in range(d.activity.shape[0]):
+        if d.activity[i] <= RESTING_ACTIVITY:
+            continue
+        stock = c.power.stock_v[i, piece] + along * (c.power.stock_v[i, piece + 1] - c.power.stock_v[i, piece])
+        asked = d.asked_v[i, piece] + along * (d.asked_v[i, piece + 1] - d.asked_v[i, piece])
+        over = 1000.0 * ((d.fixed_v if d.fixed_v > 0.0 else asked) - stock)
+        margin = sil.margin_left_mv(c.silicon, i, over, clock, d.activity[i] * factor, s.nodes[i])
+        rate += sil.failures_per_s(c.silicon, i, margin)
+        deepest = max(deepest, -margin)
+        work += clock * (1.0 - sil.work_lost(c.silicon, margin))
+        working += 1
+    return rate, deepest, work / working if working else clock
+
+
+@compiled
+def live_a_second(c: Constants, d: Demand, s: State, factor: float, pump: float, scratch: Array) -> tuple[float, float, float]:
+    """Move heat, power and clock on by a second; return the means of package power, clock and voltage over it."""
+    each_w, heat_w, rate, activity, steady_w = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
+    net, chip, firmware, nodes = c.net, c.power, s.firmware, s.nodes
+    of_package, base, returning, taken, carried = c.net.of_package, c.net.base, s.returning, s.taken, s.carried
+    asked_v, fixed_v, cap_c, sustained_w, burst_w = d.asked_v, d.fixed_v, d.cap_c, d.sustained_w, d.burst_w
+    idle_mhz, average_s = c.idle_mhz, c.average_s
+    ceiling_mhz, works = d.ceiling_mhz, d.works
+    cores, count = d.activity.shape[0], nodes.shape[0]
+    power_sum = clock_sum = volt_sum = 0.0
+    for i in range(cores):
+        activity[i] = d.activity[i] * factor if d.activity[i] > RESTING_ACTIVITY else d.activity[i]
+    busy, temperatures = activity[:cores], nodes[:cores]
+    uncore_w = uncore_power(chip, busy.mean())
+    drawn = firmware[POWER] * (1.0 + c.package_share) + d.graphics_w + d.other_w
+    lost = wall_power(chip, drawn) - drawn
+    for n in range(count):
+        steady_w[n] = d.heat_w[n] + d.of_supply[n] * lost
+    steady_w[base] += uncore_w
+    for _ in range(STEPS):
+        hottest = nodes[0]
+        for i in range(1, cores):
+            hottest = max(hottest, nodes[i])
+        firmware[HOTTEST] = hottest
+        current = firmware[POWER] / max(firmware[VOLT], 0.3)
+        power, volt = cores_power(chip, firmware[CLOCK], asked_v, fixed_v, current, busy, temperatures, each_w)
+        power += uncore_w
+        firmware[POWER], firmware[VOLT] = power, volt
+        hold_clock(firmware, hottest, power, cap_c, ceiling_mhz, idle_mhz, sustained_w, burst_w, average_s, works)
+        for n in range(count):
+            heat_w[n] = steady_w[n] + of_package[n] * power
+        for i in range(cores):
+            heat_w[i] += each_w[i]
+        warming(net, taken, carried, pump, nodes, returning, heat_w, rate)
+        for n in range(count):
+            nodes[n] += STEP_S * rate[n]
         power_sum += power
-        clock_sum += control[CLOCK]
-        volt_sum += np.interp(control[CLOCK], c.curve_mhz, c.curve_v) + d.offset_v
-        board_sum += board_w
-    out[OUT_POWER] = power_sum / steps
-    out[OUT_CLOCK] = clock_sum / steps
-    out[OUT_VOLTAGE] = volt_sum / steps
-    out[OUT_BOARD_W] = board_sum / steps
-    out[OUT_HOTTEST] = hottest
+        clock_sum += firmware[CLOCK]
+        volt_sum += volt
+    return power_sum / STEPS, clock_sum / STEPS, volt_sum / STEPS
+
+
+@compiled
+def advance(
+    c: Constants,
+    d: Demand,
+    s: State,
+    room_c: Vector,
+    background_dba: Vector,
+    factor: Vector,
+    normal: Array,
+    chance: Array,
+    rows: Array,
+    true: Array,
+) -> tuple[int, int]:
+    """Move the machine on second by second until something happens or the arrays are at their end.
+
+    Arrays have a row a second: room, background, what the load's activity is times, standard normal and uniform (3) draws;
+    ``rows`` are filled with readings, ``true`` with the truth behind them. Returns how many seconds went by, and what
+    the last of them brought.
+    """
+    nodes = s.nodes.shape[0]
+    scratch = np.zeros((5, nodes))
+    rpm = np.zeros(s.speeds.shape[0])
+    for second in range(room_c.shape[0]):
+        s.nodes[nodes - 1] = room_c[second]
+        pump = move_fans(c, d, s)
+        move_air(c, s, pump)
+        power, clock, volt = live_a_second(c, d, s, factor[second], pump, scratch)
+        rate, deepest, work = look_at_silicon(c, d, s, factor[second])
+
+        say = true[second]
+        say[:nodes] = s.nodes
+        drawn = power * (1.0 + c.package_share) + d.graphics_w + d.other_w
+        for f in range(rpm.shape[0]):
+            rpm[f] = s.speeds[f] * c.sound.full_rpm[f]
+        level = machine_level_db(c.sound, rpm, pump if c.pump_group >= 0 else 0.0, power + d.graphics_w)
+        level = 10.0 ** (0.1 * level) + 10.0 ** (0.1 * background_dba[second]) + 10.0 ** (0.1 * c.sensors.floor_dba)
+        say[nodes + SAY_POWER] = power
+        say[nodes + SAY_GRAPHICS] = d.graphics_w
+        say[nodes + SAY_WALL] = wall_power(c.power, drawn)
+        say[nodes + SAY_CLOCK] = clock
+        say[nodes + SAY_VOLT] = volt
+        say[nodes + SAY_WORK] = (
+            d.per_ghz * factor[second] * (clock * work / s.firmware[CLOCK] / 1000.0) ** d.clock_exponent if d.works else 0.0
+        )
+        say[nodes + SAY_LEVEL] = 10.0 * math.log10(level)
+        for g in range(s.duty.shape[0]):
+            fan = c.speaks_for[g]
+            say[nodes + SAID + g] = rpm[fan] if fan >= 0 else pump * c.pump_rpm
+        told = say[c.pick]
+        if math.isnan(s.lagged[0]):
+            s.lagged[:] = told
+        read(c.sensors, told, s.lagged, normal[second], rows[second])
+
+        event = sil.NOTHING
+        restless = s.firmware[RESTLESS] > 0.0
+        leave = sil.LEAVES_RESTLESS_PER_S if restless else sil.LEAVES_QUIET_PER_S
+        if chance[second, 2] < leave:
+            s.firmware[RESTLESS] = 0.0 if restless else 1.0
+        if d.works:
+            rate *= sil.RESTLESS if restless else sil.QUIET
+            if chance[second, 0] < -math.expm1(-rate):
+                event = sil.outcome(deepest, c.silicon.deadly_mv, d.checks, d.deadlines, chance[second, 1])
+        if s.firmware[HOTTEST] > d.shut_down_c:
+            event = sil.SHUT_DOWN
+        if event != sil.NOTHING:
+            return second + 1, event
+    return room_c.shape[0], sil.NOTHING

@@ -1,44 +1,95 @@
-"""Where results go wrong: a failure rate that rises steeply as voltage falls below what the cores need."""
+"""Where results go wrong: how far each core stands above the voltage it needs, the rate that follows, and what comes of it."""
 
 import math
+from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from niente.core.rigs.simulated.machine import Silicon
+from niente.core.rigs.simulated.compiled import compiled
+from niente.core.rigs.simulated.machine import Processor
 
 Vector = NDArray[np.float64]
 
+AT_THRESHOLD_PER_S = 1e-3
+"""A core's rate of failures where its margin is gone."""
+WARM_C = 60.0
+PER_CLOCK_MV, PER_ACTIVITY_MV = 40.0, 22.0
+"""What less clock (over its whole range) and less activity leave as margin."""
+QUIET, RESTLESS = 0.3, 3.1
+"""Failures come in clusters: the rate is now lower and now higher, three to one in time, and keeps its mean."""
+LEAVES_QUIET_PER_S, LEAVES_RESTLESS_PER_S = 1.0 / 600.0, 1.0 / 200.0
 
-@njit(cache=True, nogil=True)
-def _summed_hazard(
-    shallow_mv: float, per_k: float, extra_mv: Vector, scale_mv: Vector, offset_mv: float, cores_c: Vector
-) -> float:
-    total = 0.0
-    for i in range(extra_mv.shape[0]):
-        margin = shallow_mv + extra_mv[i] - per_k * (cores_c[i] - 60.0)
-        depth = (-offset_mv - margin) / scale_mv[i]
-        bent = 1.6 * math.sqrt(depth) if depth > 0.0 else depth
-        total += 1e-3 * math.exp(min(max(bent, -60.0), 9.0))
-    return total
+NOTHING, WRONG_RESULT, DROP_OUT, CRASH, SHUT_DOWN = range(5)
+"""What one second brings."""
 
 
-class Cores:
-    """The cores of one sample of silicon; unlike, as cores are."""
+class Silicon(NamedTuple):
+    """One sample of silicon: each core's own margin and steepness ``(cores,)``, in mV, and what they share."""
 
-    def __init__(self, silicon: Silicon, cores: int, rng: np.random.Generator) -> None:
-        self._silicon = silicon
-        self._extra_mv = silicon.spread_mv * rng.standard_normal(cores)
-        self._scale_mv = silicon.scale_mv * (1.0 + 0.25 * rng.random(cores))
+    own_mv: Vector
+    scale_mv: Vector
+    margin_mv: float
+    per_k: float
+    stretch: float
+    stretch_mv: float
+    deadly_mv: float
+    top_mhz: float
 
-    def hazard_per_s(self, offset_mv: float, activity: float, clock_ratio: float, cores_c: Vector) -> float:
-        """Return the rate of wrong results in 1/s.
 
-        ``clock_ratio`` is the clock over the highest stock clock: less clock leaves more margin. ``cores_c`` has
-        shape ``(cores,)``. Each core's rate bends (the exponent grows with the square root of depth beyond the
-        threshold), and the machine's is the sum, so that no single exponential describes it.
-        """
-        shallow_mv = self._silicon.margin_mv + 40.0 * (1.0 - clock_ratio) + 22.0 * (1.0 - activity)
-        per_k = self._silicon.margin_mv_per_k
-        return float(_summed_hazard(shallow_mv, per_k, self._extra_mv, self._scale_mv, offset_mv, cores_c))
+def silicon_of(processor: Processor, rng: np.random.Generator) -> Silicon:
+    """Return one sample of a kind of processor."""
+    told = processor.silicon
+    return Silicon(
+        own_mv=told.spread_mv * rng.standard_normal(processor.cores),
+        scale_mv=told.scale_mv * (1.0 + 0.25 * rng.random(processor.cores)),
+        margin_mv=told.margin_mv,
+        per_k=told.margin_mv_per_k,
+        stretch=told.stretch,
+        stretch_mv=told.stretch_mv,
+        deadly_mv=told.deadly_mv,
+        top_mhz=processor.curve_mhz[-2],
+    )
+
+
+@compiled
+def margin_left_mv(s: Silicon, core: int, over_stock_mv: float, clock_mhz: float, activity: float, core_c: float) -> float:
+    """Return how far a core stands above the voltage it needs, mV; ``over_stock_mv`` is its voltage over the stock curve."""
+    slack = PER_CLOCK_MV * (1.0 - clock_mhz / s.top_mhz) + PER_ACTIVITY_MV * (1.0 - activity)
+    left: float = s.margin_mv + s.own_mv[core] + over_stock_mv + slack - s.per_k * (core_c - WARM_C)
+    return left
+
+
+@compiled
+def failures_per_s(s: Silicon, core: int, margin_mv: float) -> float:
+    """Return a core's rate of failures in 1/s at a margin.
+
+    Steeper than an exponential above the threshold, and bent over below it, so that no single exponential fits; the
+    machine's rate is the sum over its cores.
+    """
+    depth = -margin_mv / s.scale_mv[core]
+    bent = 1.6 * math.sqrt(depth) if depth > 0.0 else depth * (1.0 - 0.012 * depth)
+    rate: float = AT_THRESHOLD_PER_S * math.exp(min(max(bent, -80.0), 9.0))
+    return rate
+
+
+@compiled
+def work_lost(s: Silicon, margin_mv: float) -> float:
+    """Return the share of its work that a core loses by stretching its clock, close to the least voltage."""
+    if margin_mv > 0.0:
+        return s.stretch * math.exp(-margin_mv / s.stretch_mv)
+    return s.stretch * (1.0 + min(-margin_mv / s.stretch_mv, 2.0))
+
+
+@compiled
+def outcome(deepest_mv: float, deadly_mv: float, checks: bool, deadlines: bool, chance: float) -> int:
+    """Return what a failure comes to: the deeper the machine stands under its threshold, the likelier it goes down.
+
+    In a load that neither checks its results nor has deadlines most failures come to nothing that anybody sees.
+    """
+    down = 0.04 + 0.9 / (1.0 + math.exp(-(deepest_mv - deadly_mv) / (0.2 * deadly_mv)))
+    if chance < down:
+        return CRASH
+    if deadlines:
+        return DROP_OUT
+    return WRONG_RESULT if checks else NOTHING

@@ -44,6 +44,7 @@ class Shown(msgspec.Struct, frozen=True):
     running: tuple[float, float] | None
     background_dba: float
     ceiling_c: float
+    fans: str
 
 
 class FieldView(QWidget):
@@ -342,7 +343,14 @@ class FieldView(QWidget):
     def _draw_names(self, painter: QPainter, shown: Shown, area: QRectF) -> None:
         p, place = self.look.palette, self.place()
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
-        draw_text(painter, QPointF(0, area.top() - 3), tr("Case fans, %"), font(SMALL), p.ink, halo=p.ground)
+        draw_text(
+            painter,
+            QPointF(0, area.top() - 3),
+            tr("{group} fans, %").format(group=shown.fans.capitalize()),
+            font(SMALL),
+            p.ink,
+            halo=p.ground,
+        )
         draw_text(
             painter, QPointF(area.right(), area.bottom() + 34), tr("Sustained power limit, W"), font(SMALL), p.ink, align=RIGHT
         )

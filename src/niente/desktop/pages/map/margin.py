@@ -41,7 +41,7 @@ def steps_away(models: Models, limits: Limits, one: Candidate) -> Columns:
     limit = np.array([one.limit_w, *(one.limit_w + w for w, _ in STEPS)])
     duty = np.clip([one.duty, *(one.duty + d for _, d in STEPS)], 0.0, 100.0)
     duties = {group: np.full(limit.shape, models.base.fan_duty.get(group, 0.0)) for group in models.noise.groups}
-    duties["case"] = duty
+    duties[models.lead] = duty
     said = predict(models, limit, duties, limits.design_room_c)
     lines = []
     for place, (watts, percent) in enumerate(STEPS, 1):

@@ -4,7 +4,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QPushButton, QStackedWidget
 
-from niente.core.choosing.models import CASE_FANS, POWER
+from niente.core.choosing.models import POWER
 from niente.core.choosing.pick import Candidate, candidate_at
 from niente.core.choosing.words import place_text
 from niente.core.quantities import duration_text, number_text, quantity_of
@@ -22,7 +22,7 @@ from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = (
-    *("Limit, W", "Case, %", "", "Core, °C", "±", "Headroom, K", "Noise, dBA", "±", "", "Throughput, %", "±"),
+    *("Limit, W", "Fans, %", "", "Core, °C", "±", "Headroom, K", "Noise, dBA", "±", "", "Throughput, %", "±"),
     *("Package, W", "Breaks"),
 )
 
@@ -101,11 +101,12 @@ class MapPage(Page):
         answer, project, card = self.session.answer, self.session.project, self.session.card
         layer = LAYERS[self.layers.currentIndex()]
         room = quantity_of("room_temperature_c").with_unit(project.limits.design_room_c) if project is not None else ""
-        cooler = answer.models.base.fan_duty.get("cooler") if answer.models is not None else None
-        offset = answer.models.base.voltage_offset_mv if answer.models is not None else None
-        lead = tr("Field over sustained power limit and case-fan duty")
-        if cooler is not None:
-            lead += tr(", cooler fan {duty} %").format(duty=f"{cooler:g}")
+        models = answer.models
+        offset = models.base.voltage_offset_mv if models is not None else None
+        lead = tr("Field over sustained power limit and {group}-fan duty").format(group=models.lead if models else "case")
+        if models is not None and models.other is not None:
+            held = f"{models.base.fan_duty.get(models.other, 0.0):g}"
+            lead += tr(", {group} fan {duty} %").format(group=models.other, duty=held)
         if offset is not None:
             lead += tr(", offset {mv}").format(mv=quantity_of("voltage_offset_mv").with_unit(offset))
         title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
@@ -120,12 +121,14 @@ class MapPage(Page):
         running = None
         if now is not None:
             whole = now.over(card.stock)
-            running = (whole.value(POWER) or 0.0, whole.value(CASE_FANS) or 0.0)
+            running = (whole.value(POWER) or 0.0, whole.value(answer.models.fans) or 0.0)
             inside = answer.field.limit_w[0] <= running[0] <= answer.field.limit_w[-1]
             running = running if inside and answer.field.duty[0] <= running[1] <= answer.field.duty[-1] else None
         background = answer.models.noise.background_dba
         ceiling = card.temperature_ceiling_c(answer.models.base)
-        self.view.show_field(Shown(answer.field, layer, project.limits, answer.choice, running, background, ceiling))
+        self.view.show_field(
+            Shown(answer.field, layer, project.limits, answer.choice, running, background, ceiling, answer.models.lead)
+        )
         self._find()
         self.view.setAccessibleDescription(self._spoken())
         if self.stack.currentWidget() is self.table:

@@ -30,7 +30,7 @@ def explain(index: int, step: Step, card: RigCard, run: RunSummary | None, model
         lines.append(Reading(tr("Package power"), number_text(run.power_w, 1), unit="W"))
     if run is not None and run.failures:
         lines.append(Reading(tr("Wrong results"), f"{run.failures}"))
-    words = step.setting.over(card.stock).text(("sustained_power_w", "fan_duty.case"))
+    words = step.setting.over(card.stock).text(("sustained_power_w", f"fan_duty.{card.lead_group()}"))
     blocks: list[Block] = [Title(tr("Run {n}, {stage}").format(n=index + 1, stage=step.stage), words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))

@@ -5,7 +5,7 @@ import math
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLabel, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.evidence import RunSummary
 from niente.core.plan import Step
@@ -14,7 +14,7 @@ from niente.core.planning.cost import cost_of, typical_seconds
 from niente.core.planning.foresight import Seen, foresee
 from niente.core.project import Axis, QuietPoint
 from niente.core.quantities import duration_text, number_text, quantity_of
-from niente.core.rigcard import LoadKind
+from niente.core.rigcard import LoadKind, RigCard
 from niente.core.rigs.protocol import Paced
 from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
@@ -31,8 +31,9 @@ from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ("", "Run", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
+HEADS = ("", "Run", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 REASON = 10
+FANS_ROW, OTHER_ROW = 1, 2
 NARROW_PX = 880
 CORE_K = "core_rise_k"
 
@@ -47,12 +48,15 @@ class PlanPage(Page):
         self.total = label("", "reading")
         self.ribbon = Ribbon(look)
         self.power = ListField(tr("Sustained power limits"), "W")
-        self.fans = ListField(tr("Case-fan duties"), "%")
+        self.fans = ListField(tr("Duties of the fans that are swept"), "%")
         offset, rise = quantity_of("voltage_offset_mv"), quantity_of(CORE_K)
         self.offset = QuantityField(offset, low=-150, high=0, step=5, default=0.0)
         self.offset.setProperty("help", "safety")
         self.known = QuantityField(rise, low=0.5, high=5.0, step=0.1, title=tr("Settled temperature known to ±"), default=1.0)
-        self.cooler = QuantityField(quantity_of("fan_duty"), low=0, high=100, step=1, title=tr("Cooler-fan duty"), default=40.0)
+        self.cooler = QuantityField(
+            quantity_of("fan_duty"), low=0, high=100, step=1, title=tr("Duty of the fans that are held"), default=40.0
+        )
+        self._names: dict[int, QLabel] = {}
         self.places = {"power": label("", "soft"), "fans": label("", "soft")}
         self.count = label("", "soft", wrap=True)
         self.loads: dict[str, QCheckBox] = {}
@@ -69,7 +73,7 @@ class PlanPage(Page):
         self.power.editingFinished.connect(self._axes_edited)
         self.fans.editingFinished.connect(self._axes_edited)
         self.offset.settled.connect(lambda value: self._base_edited("voltage_offset_mv", value))
-        self.cooler.settled.connect(lambda value: self._base_edited("fan_duty.cooler", value))
+        self.cooler.settled.connect(self._other_fans_edited)
         self.known.settled.connect(self._known_edited)
         self.follow(session.project_changed, session.run_changed, session.answered)
 
@@ -103,13 +107,14 @@ class PlanPage(Page):
         for row, (text, field, unit, places) in enumerate(
             (
                 (tr("Power limit"), self.power, "W", self.places["power"]),
-                (tr("Case fans"), self.fans, "%", self.places["fans"]),
-                (tr("Cooler fan"), self.cooler, "", None),
+                ("", self.fans, "%", self.places["fans"]),
+                ("", self.cooler, "", None),
                 (tr("Offset"), self.offset, "", None),
             )
         ):
             name = label(text)
             name.setBuddy(field)
+            self._names[row] = name
             grid.addWidget(name, row, 0)
             grid.addWidget(field, row, 1)
             grid.addWidget(label(unit, "soft"), row, 2)
@@ -223,6 +228,19 @@ class PlanPage(Page):
         if chosen != question.loads:
             self._change(tr("change of loads"), msgspec.structs.replace(question, loads=chosen))
 
+    def _other_fans_edited(self, duty: float) -> None:
+        card = self.session.card
+        if card is not None and card.held_group():
+            self._base_edited(f"fan_duty.{card.held_group()}", duty)
+
+    def _name_fans(self, card: RigCard) -> None:
+        """Name the rows of fans after the rig's groups."""
+        lead, other = card.lead_group() or "", (card.held_group() or "")
+        self._names[FANS_ROW].setText(tr("{group} fans").format(group=lead.capitalize()) if lead else tr("No fans"))
+        self._names[OTHER_ROW].setText(tr("{group} fan").format(group=other.capitalize()))
+        for part in (self._names[OTHER_ROW], self.cooler):
+            part.setVisible(bool(other))
+
     # -- showing -------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
@@ -233,7 +251,8 @@ class PlanPage(Page):
         self.power.put(question.power.values)
         self.fans.put(question.fans.values)
         self.offset.put(question.base.over(card.stock).voltage_offset_mv or 0.0)
-        self.cooler.put(question.base.over(card.stock).fan_duty.get("cooler", 0.0))
+        self._name_fans(card)
+        self.cooler.put(question.base.over(card.stock).fan_duty.get((card.held_group() or ""), 0.0))
         self.known.put(question.known_to_k)
         power, fans, loads = len(question.power.values), len(question.fans.values), len(question.loads)
         self.places["power"].setText(f"{power}")
@@ -341,7 +360,7 @@ class PlanPage(Page):
                     f"{index + 1}",
                     Cell(step.stage if step.stage != stage else "", soft=True, chip=step.stage),
                     quantity_of("sustained_power_w").text(whole.sustained_power_w or 0.0),
-                    f"{whole.fan_duty.get('case', 0.0):g}",
+                    f"{whole.fan_duty.get(card.lead_group() or '', 0.0):g}",
                     Cell(step.load, soft=True),
                     core,
                     noise,

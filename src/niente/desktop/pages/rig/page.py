@@ -22,7 +22,6 @@ from niente.desktop.widgets.labels import ShortLabel, label, rule
 from niente.desktop.widgets.page import Page
 
 TYPICAL_FULL_RPM = 1500.0
-CASE, COOLER = "case", "cooler"
 
 
 class RigPage(Page):
@@ -102,7 +101,7 @@ class RigPage(Page):
                 return TYPICAL_FULL_RPM * duty / 100.0
             return float(models.rpm(group, duty))  # type: ignore[arg-type]
 
-        return speed(COOLER), speed(CASE), duties
+        return speed(card.held_group() or ""), speed(card.lead_group() or ""), duties
 
     def _default_power(self) -> float:
         answer, card = self.session.answer, self.session.card
@@ -131,8 +130,10 @@ class RigPage(Page):
         fan_words = tr("{group} fans at {duty} %")
         sub = (
             tr("inside the processor, and paste"),
-            fan_words.format(group=COOLER, duty=number_text(duties.get(COOLER, math.nan), 0)),
-            fan_words.format(group=CASE, duty=number_text(duties.get(CASE, math.nan), 0)),
+            *(
+                fan_words.format(group=group, duty=number_text(duties.get(group, math.nan), 0)) if group else tr("no fan")
+                for group in (card.held_group(), card.lead_group())
+            ),
         )
         rungs = heat_path(model, power, cooler, case)
         ladder = Ladder(rungs, sub, power, span, room, typical)

@@ -24,7 +24,7 @@ from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ("Next", "Stage", "Limit, W", "Case, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
+HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 QUEUE_ROWS = 3
 STATES = {
     State.IDLE: "idle",
@@ -122,7 +122,7 @@ class RunPage(Page):
             step = live.opened.step
             lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
             state = f"{live.closed.how}, {live.closed.why}" if live.closed is not None else tr(STATES.get(session.state, ""))
-            self.set_head(f"{lead}: {state}" if state else lead, _title(step))
+            self.set_head(f"{lead}: {state}" if state else lead, _title(step, self._lead()))
             load = card.load(step.load)
             offset = step.setting.over(card.stock).voltage_offset_mv
             words = [load.title if load is not None else step.load]
@@ -185,7 +185,12 @@ class RunPage(Page):
         background = models.noise.background_dba if models is not None else math.nan
         ahead = [(index, step) for index, step in enumerate(plan.steps) if index not in session.done and index != now]
         seen = foresee(models, [step for _, step in ahead])
-        return [_row(index, step, said, background) for (index, step), said in zip(ahead, seen, strict=True)]
+        return [_row(index, step, said, background, self._lead()) for (index, step), said in zip(ahead, seen, strict=True)]
+
+    def _lead(self) -> str:
+        """Return the fan group that is swept."""
+        card = self.session.card
+        return (card.lead_group() if card is not None else None) or ""
 
     def live_line(self) -> str:
         """Return where the plan stands."""
@@ -226,8 +231,8 @@ class RunPage(Page):
         return blocks
 
 
-def _row(index: int, step: Step, said: Seen, background_dba: float) -> list[Cell | str]:
-    limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get("case")
+def _row(index: int, step: Step, said: Seen, background_dba: float, lead: str) -> list[Cell | str]:
+    limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get(lead)
     core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
     return [
         f"{index + 1}",
@@ -243,12 +248,13 @@ def _row(index: int, step: Step, said: Seen, background_dba: float) -> list[Cell
     ]
 
 
-def _title(step: Step) -> str:
+def _title(step: Step, lead: str) -> str:
     parts = []
     if step.setting.sustained_power_w is not None:
         parts.append(quantity_of("sustained_power_w").with_unit(step.setting.sustained_power_w))
-    if "case" in step.setting.fan_duty:
-        parts.append(tr("case fans {duty}").format(duty=quantity_of("fan_duty").with_unit(step.setting.fan_duty["case"])))
+    if lead in step.setting.fan_duty:
+        duty = quantity_of("fan_duty").with_unit(step.setting.fan_duty[lead])
+        parts.append(tr("{group} fans {duty}").format(group=lead, duty=duty))
     return ", ".join(parts) or step.setting.text()
 
 

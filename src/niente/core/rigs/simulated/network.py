@@ -1,0 +1,194 @@
+"""The heat network: nodes, links and streams as arrays, and how fast every node warms."""
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.rigs.simulated.air import AIR_HEAT, Air, taken_per_kelvin
+from niente.core.rigs.simulated.compiled import compiled
+from niente.core.rigs.simulated.machine import ROOM, Machine
+
+Vector = NDArray[np.float64]
+Places = NDArray[np.uint64]
+"""Indices; unsigned, so that compiled code need not ask whether they count from the end."""
+
+
+class Network(NamedTuple):
+    """Nodes ``(n,)``: cores first, then those of the file, the room last (its temperature is given). ``per_joule`` is
+    one over their capacity.
+
+    Links ``(l,)`` and free convection ``(c,)`` between two nodes; passes ``(p,)`` in the order of their streams, with
+    the node whose temperature meets the air, the one that the heat is drawn from, and the coolant's capacity flow.
+    ``of_package`` ``(n,)`` are shares of the package power that go into a node.
+    """
+
+    per_joule: Vector
+    link_a: Places
+    link_b: Places
+    link_w: Vector
+    pumped: Vector
+    free_a: Places
+    free_b: Places
+    free_w: Vector
+    free_power: Vector
+    pass_stream: Places
+    pass_node: Places
+    pass_from: Places
+    pass_ua: Vector
+    pass_power: Vector
+    pass_coolant: Vector
+    source: Places
+    sink: Places
+    recirculation: Vector
+    of_package: Vector
+    base: int
+
+
+def places_of(machine: Machine) -> dict[str, int]:
+    """Return each node's index: ``core.1`` first, the room last."""
+    names = [f"core.{i}" for i in range(1, machine.processor.cores + 1)] + list(machine.heat.nodes) + [ROOM]
+    return {name: index for index, name in enumerate(names)}
+
+
+def network_of(machine: Machine, place: dict[str, int], rng: np.random.Generator) -> Network:
+    """Return the network of one sample of a machine: how its cores differ is drawn from ``rng``."""
+    heat = machine.heat
+    cores, onto = heat.cores, place[heat.cores.onto]
+    links: list[tuple[int, int, float, bool]] = []
+    for i, conductance in enumerate(_core_conductances(machine, rng)):
+        links.append((i, onto, conductance, False))
+    links += [(a, b, cores.neighbour, False) for a, b in _neighbours(machine.processor.cores, cores.rows)]
+    free = []
+    for link in heat.links:
+        a, b = (place[node] for node in link.between)
+        if link.conductance:
+            links.append((a, b, link.conductance, link.pumped))
+        if link.natural:
+            free.append((a, b, link.natural, link.exponent))
+    streams = list(heat.streams.values())
+    passes = [(s, one) for s, stream in enumerate(streams) for one in stream.passes]
+    of_package = np.zeros(len(place))
+    for source in heat.sources:
+        of_package[place[source.node]] += source.of_package
+    nodes = [cores.capacity] * machine.processor.cores + list(heat.nodes.values())
+    return Network(
+        per_joule=1.0 / np.array([*nodes, np.inf]),
+        link_a=np.array([one[0] for one in links], dtype=np.uint64),
+        link_b=np.array([one[1] for one in links], dtype=np.uint64),
+        link_w=np.array([one[2] for one in links], dtype=float),
+        pumped=np.array([one[3] for one in links], dtype=float),
+        free_a=np.array([one[0] for one in free], dtype=np.uint64),
+        free_b=np.array([one[1] for one in free], dtype=np.uint64),
+        free_w=np.array([one[2] for one in free], dtype=float),
+        free_power=np.array([one[3] for one in free], dtype=float),
+        pass_stream=np.array([s for s, _ in passes], dtype=np.uint64),
+        pass_node=np.array([place[one.node] for _, one in passes], dtype=np.uint64),
+        pass_from=np.array([place[one.returns or one.node] for _, one in passes], dtype=np.uint64),
+        pass_ua=np.array([one.ua for _, one in passes], dtype=float),
+        pass_power=np.array([one.exponent for _, one in passes], dtype=float),
+        pass_coolant=np.array([one.coolant for _, one in passes], dtype=float),
+        source=np.array([place[stream.source] for stream in streams], dtype=np.uint64),
+        sink=np.array([place[stream.sink] for stream in streams], dtype=np.uint64),
+        recirculation=np.array([stream.recirculation for stream in streams]),
+        of_package=of_package,
+        base=onto,
+    )
+
+
+def _core_conductances(machine: Machine, rng: np.random.Generator) -> Vector:
+    """Return each core's conductance in W/K; those in the middle of their row stand worst."""
+    cores, count = machine.heat.cores, machine.processor.cores
+    per_row = -(-count // cores.rows)
+    across = np.array([(i % per_row) / max(per_row - 1, 1) for i in range(count)])
+    worse = 1.0 + cores.spread * np.cos(2.0 * np.pi * (across - 0.5)) - 0.02 * rng.standard_normal(count)
+    conductances: Vector = cores.conductance / worse
+    return conductances
+
+
+def _neighbours(count: int, rows: int) -> list[tuple[int, int]]:
+    """Return the pairs of cores side by side, along their rows and across."""
+    per_row = -(-count // rows)
+    along = [(i, i + 1) for i in range(count - 1) if (i + 1) % per_row]
+    across = [(i, i + per_row) for i in range(count - per_row)]
+    return along + across
+
+
+@compiled
+def take_flows(net: Network, air: Air, flows: Vector, density: float, pump: float, taken: Vector, carried: Vector) -> None:
+    """Fill what each pass takes, W/K, and what each stream carries, W/K, at flows ``(s,)`` in m3/s."""
+    for s in range(flows.shape[0]):
+        carried[s] = AIR_HEAT * density * flows[s]
+    for p in range(net.pass_ua.shape[0]):
+        s = net.pass_stream[p]
+        if flows[s] <= 0.0:
+            taken[p] = 0.0
+            continue
+        surface = net.pass_ua[p] * (density * flows[s] / air.reference[s]) ** net.pass_power[p]
+        coolant = net.pass_coolant[p] * pump
+        if net.pass_coolant[p] > 0.0 and coolant <= 0.0:
+            taken[p] = 0.0
+        else:
+            taken[p] = taken_per_kelvin(surface, carried[s], coolant)
+
+
+@compiled
+def warming(
+    net: Network,
+    taken: Vector,
+    carried: Vector,
+    pump: float,
+    nodes: Vector,
+    returning: Vector,
+    heat_w: Vector,
+    rate: Vector,
+) -> None:
+    """Fill ``rate`` ``(n,)`` with K/s: what goes into a node over its capacity. The room's stays 0.
+
+    ``heat_w`` ``(n,)`` are the sources; ``returning`` ``(s,)`` is where each stream's air ended last, for its own breath.
+    """
+    room = nodes.shape[0] - 1
+    for n in range(room):
+        rate[n] = heat_w[n]
+    for i in range(net.link_w.shape[0]):
+        a, b = net.link_a[i], net.link_b[i]
+        w = net.link_w[i] * (pump if net.pumped[i] > 0.0 else 1.0) * (nodes[a] - nodes[b])
+        rate[a] -= w
+        rate[b] += w
+    for i in range(net.free_w.shape[0]):
+        a, b = net.free_a[i], net.free_b[i]
+        apart = nodes[a] - nodes[b]
+        share = max(abs(apart), 0.05) / 20.0
+        if net.free_power[i] == 0.25:
+            grown = math.sqrt(math.sqrt(share))
+        elif net.free_power[i] == 0.5:
+            grown = math.sqrt(share)
+        else:
+            grown = share ** net.free_power[i]
+        w = net.free_w[i] * grown * apart
+        rate[a] -= w
+        rate[b] += w
+    p = 0
+    for s in range(carried.shape[0]):
+        source, sink = net.source[s], net.sink[s]
+        if carried[s] <= 0.0:
+            returning[s] = nodes[source]
+            while p < taken.shape[0] and net.pass_stream[p] == s:
+                p += 1
+            continue
+        again = net.recirculation[s]
+        breath = (1.0 - again) * nodes[source] + again * returning[s]
+        while p < taken.shape[0] and net.pass_stream[p] == s:
+            w = taken[p] * (nodes[net.pass_node[p]] - breath)
+            rate[net.pass_from[p]] -= w
+            breath += w / carried[s]
+            p += 1
+        returning[s] = breath
+        fresh = (1.0 - again) * carried[s]
+        rate[sink] += fresh * (breath - nodes[sink])
+        if source != sink:
+            rate[source] += fresh * (nodes[room] - nodes[source])
+    for n in range(room):
+        rate[n] *= net.per_joule[n]
+    rate[room] = 0.0

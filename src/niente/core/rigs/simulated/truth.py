@@ -1,0 +1,122 @@
+"""What is true of a simulated machine: where it settles, how loud it is, how often it fails. Free of noise.
+
+Nothing in Niente may ask for it but tests and benchmarks. A sensor's own offset and gain are kept, as nobody at a bench
+could tell them from the truth.
+"""
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.rigs.simulated import plant
+from niente.core.rigs.simulated.demand import UNIFORM, Room, demand_of, patterns
+from niente.core.rigs.simulated.machine import Machine, MachineLoad
+from niente.core.rigs.simulated.naming import channels_of
+from niente.core.rigs.simulated.network import places_of
+from niente.core.setting import Setting
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+BLOCK_S = 600
+FANS_SETTLED_S = 60
+LAST_S = 120
+"""What settled is the mean over the last so many seconds: a clock held by heat swings a little."""
+
+
+class Settled(msgspec.Struct, frozen=True):
+    """Where a machine settles: its readings by channel (sensors' offsets and gains kept), the nodes of its heat network
+    (°C), the flow of each stream (m3/s), and its rate of failures in 1/s."""
+
+    readings: dict[str, float]
+    nodes_c: dict[str, float]
+    flows_m3_per_s: dict[str, float]
+    failures_per_s: float
+
+    @property
+    def hottest_c(self) -> float:
+        """The highest of the cores' sensors."""
+        return max(value for name, value in self.readings.items() if name.startswith("core_temperature_c"))
+
+    @property
+    def mean_c(self) -> float:
+        """The mean of the cores' sensors."""
+        cores = [value for name, value in self.readings.items() if name.startswith("core_temperature_c")]
+        return sum(cores) / len(cores)
+
+
+class Truth:
+    """The truth about one sample of a machine in one of its variants."""
+
+    def __init__(self, machine: Machine, constants: plant.Constants) -> None:
+        self._machine = machine
+        self._constants = constants
+        self._channels = [channel.name for channel in channels_of(machine)]
+        self._nodes = places_of(machine)
+        self._scratch = np.empty((1, self._width()))
+
+    def _width(self) -> int:
+        return len(self._nodes) + plant.SAID + len(self._machine.groups())
+
+    def rested(self, room_c: float) -> plant.State:
+        """Return the machine cold, in a room."""
+        return plant.rest_state(self._constants, room_c, len(self._machine.groups()))
+
+    def scratch(self, seconds: int) -> Array:
+        """Return room for what is true of so many seconds, ``(seconds, ...)``."""
+        if self._scratch.shape[0] < seconds:
+            self._scratch = np.empty((seconds, self._width()))
+        return self._scratch[:seconds]
+
+    def settled(self, setting: Setting, load: MachineLoad, room_c: float, hours: float) -> Settled:
+        """Return where a whole setting settles under a load, at a steady room, after so many hours from rest."""
+        c = self._constants
+        demand = demand_of(self._machine, c, setting, load)
+        state = self.rested(room_c)
+        true = self.run(demand, load, state, room_c, round(hours * 3600.0))
+        rate, _, _ = plant.look_at_silicon(c, demand, state, 1.0)
+        told = true[:, c.pick].mean(axis=0) * c.sensors.gain + c.sensors.offset
+        return Settled(
+            readings=dict(zip(self._channels, told.tolist(), strict=True)),
+            nodes_c={name: float(true[:, place].mean()) for name, place in self._nodes.items()},
+            flows_m3_per_s=dict(zip(self._machine.heat.streams, state.flows.tolist(), strict=True)),
+            failures_per_s=float(rate) if not load.rests else 0.0,
+        )
+
+    def level_dba(self, setting: Setting, load: MachineLoad, room: Room, time_s: float) -> float:
+        """Return the level at the meter, background included, once the fans have settled (dBA)."""
+        state = self.rested(room.model.mean_c)
+        demand = demand_of(self._machine, self._constants, setting, load)
+        background = float(room.background_dba(np.array([time_s]))[0])
+        true = self.run(demand, load, state, room.model.mean_c, FANS_SETTLED_S, background)
+        place = self._channels.index("noise_dba")
+        sensors = self._constants.sensors
+        return float(true[-1, self._constants.pick[place]] * sensors.gain[place] + sensors.offset[place])
+
+    def run(
+        self,
+        demand: plant.Demand,
+        load: MachineLoad,
+        state: plant.State,
+        room_c: float,
+        seconds: int,
+        background_dba: float | None = None,
+    ) -> Array:
+        """Move a state on, without noise and without failures; return what was true in the last seconds of it."""
+        channels = self._constants.pick.shape[0]
+        block = min(BLOCK_S, seconds)
+        normal, chance = np.zeros((block, channels)), np.ones((block, UNIFORM))
+        rows, true = np.empty((block, channels)), np.empty((block, self._width()))
+        room, background = (
+            np.full(block, room_c),
+            np.full(block, self._machine.room.night_dba if background_dba is None else background_dba),
+        )
+        done = 0
+        while done < seconds:
+            n = min(block, seconds - done)
+            factor = patterns(load, done + np.arange(n, dtype=float), np.zeros(n))
+            moved, _ = plant.advance(
+                self._constants, demand, state, room[:n], background[:n], factor, normal[:n], chance[:n], rows[:n], true[:n]
+            )
+            done += moved
+        return true[max(moved - LAST_S, 0) : moved]

@@ -1,0 +1,148 @@
+"""The stand-ins sound as such machines do. Figures are common practice, no source, but where one is named."""
+
+import json
+import math
+
+import numpy as np
+import pytest
+
+from niente.core.rigs.simulated.acoustics import a_weight_db, distance_db
+from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.setting import FanCurve, Setting
+from tests.core.rigs.benches import level_dba, stand_in
+
+SILENT_ROOM = {"room": {"day_dba": 0.0, "night_dba": 0.0, "wander_db": 0.0}, "meter": {"floor_dba": -20.0}, "whine": None}
+
+
+def alone(name: str, changes: dict[str, object], **duty: float) -> float:
+    return stand_in(name, **{**SILENT_ROOM, **changes}).true_level_dba(duty)
+
+
+def test_two_equal_fans_are_3_db_louder_than_one() -> None:
+    """10 lg 2 = 3.01 dB (textbook)."""
+    one = alone("larkspur", {"fans": {"intake": {"count": 1}, "exhaust": {"level_db": -60.0}}}, case=80.0, cooler=0.0)
+    two = alone("larkspur", {"fans": {"intake": {"count": 2}, "exhaust": {"level_db": -60.0}}}, case=80.0, cooler=0.0)
+    assert two - one == pytest.approx(10.0 * math.log10(2.0), abs=0.02)
+
+
+def test_half_the_speed_is_15_to_17_decibels() -> None:
+    """50 lg 2 = 15.05 dB, 55 lg 2 = 16.56 dB (the empirical range of the fan sound law); humps and tone aside."""
+    plain = {"humps": [], "tone_db": -80.0}
+    changes = {"fans": {"intake": plain, "exhaust": plain}}
+    fall = alone("larkspur", changes, case=100.0, cooler=0.0) - alone("larkspur", changes, case=50.0, cooler=0.0)
+    assert 15.0 <= fall <= 17.0
+
+
+def test_the_law_has_more_than_one_hump() -> None:
+    duties = np.arange(24.0, 101.0, 2.0)
+    levels = np.array([alone("larkspur", {}, case=d, cooler=0.0) for d in duties])
+    law = np.polyfit(np.log10(duties), levels, 1)
+    over = levels - np.polyval(law, np.log10(duties))
+    peaks = [i for i in range(1, len(over) - 1) if over[i] > over[i - 1] and over[i] > over[i + 1]]
+    assert len(peaks) >= 2
+
+
+def test_a_room_is_about_20_dba_at_night_and_a_machine_below_it_cannot_be_heard() -> None:
+    """20 to 28 dBA at night, more by day, over the shipped rooms; fans at a crawl change nothing there."""
+    for name in shipped_machines():
+        room = shipped_file(name).machine.room
+        assert 20.0 <= room.night_dba <= 28.0 < room.day_dba + 4.5
+        assert room.day_dba > room.night_dba
+    still, crawling = level_dba("larkspur", case=0.0, cooler=0.0), level_dba("larkspur", case=18.0, cooler=20.0)
+    assert crawling - still < 0.3
+
+
+def test_better_fans_at_the_same_speed() -> None:
+    """52 to 38 dBA at the same temperature."""
+    change = level_dba("larkspur", case=100.0, cooler=0.0) - level_dba("larkspur", "other fans", case=100.0, cooler=0.0)
+    assert 8.0 <= change <= 16.0
+    old, new = (stand_in("larkspur", variant) for variant in (None, "other fans"))
+    at = Setting(sustained_power_w=120.0, fan_duty={"case": 100.0, "cooler": 50.0})
+    assert old.true_settled_core_c(at, "vector", 23.0) == pytest.approx(new.true_settled_core_c(at, "vector", 23.0), abs=0.1)
+
+
+def test_a_fan_against_a_panel_is_louder() -> None:
+    pressed = alone("larkspur", {"fans": {"intake": {"place_db": 4.0}}}, case=70.0, cooler=0.0)
+    assert pressed > alone("larkspur", {"fans": {"intake": {"place_db": 0.0}}}, case=70.0, cooler=0.0) + 2.0
+
+
+def test_coil_whine_can_be_what_is_left() -> None:
+    """Without a turning fan the passive machine is louder under load than at rest."""
+    rig = stand_in("wren", room={"day_dba": 5.0, "night_dba": 5.0, "wander_db": 0.0}, meter={"floor_dba": 0.0})
+    still = Setting(fan_duty={"case": 0.0}, sustained_power_w=60.0)
+    idle = rig.true_settled(still, "idle", 23.0, 0.2).readings["noise_dba"]
+    loaded = rig.true_settled(still, "mixed", 23.0, 0.2).readings["noise_dba"]
+    assert loaded - idle > 3.0
+
+
+def test_a_pump_is_heard_and_goes_with_its_duty() -> None:
+    quiet = {"fans": {"push": {"level_db": -60.0}, "rear": {"level_db": -60.0}}}
+    fast, slow = (alone("cormorant", quiet, radiator=0.0, case=0.0, pump=duty) for duty in (100.0, 40.0))
+    assert fast - slow == pytest.approx(42.0 * math.log10(2.5), abs=0.6)
+
+
+def test_duty_turns_a_fan_within_200_to_500_rpm_for_quiet() -> None:
+    """A practical range for large slow fans: they turn at 200 rpm, and 500 rpm is within reach."""
+    rig = stand_in("larkspur")
+    place = rig.describe().index("fan_speed_rpm.case")
+    assert place is not None
+    speeds = []
+    for duty in (18.0, 43.0):
+        rig.apply(Setting(fan_duty={"case": duty}))
+        speeds.append(rig.record(60)[1][-5:, place].mean())
+    assert 180.0 <= speeds[0] <= 230.0
+    assert 470.0 <= speeds[1] <= 520.0
+
+
+def test_a_three_point_curve_over_coolant() -> None:
+    """30 °C low, 35 °C middle (60 % duty), 40 °C full."""
+    rig = stand_in("cormorant")
+    curve = FanCurve("coolant_temperature_c", ((30.0, 25.0), (35.0, 60.0), (40.0, 100.0)), hysteresis_k=0.5)
+    warm = rig.true_settled(Setting(sustained_power_w=200.0, fan_curve={"radiator": curve}), "vector", 24.0)
+    coolant = warm.nodes_c["hot coolant"]
+    duty = warm.readings["fan_speed_rpm.radiator"] / 1800.0 * 100.0
+    assert duty == pytest.approx(np.interp(coolant, [30.0, 35.0, 40.0], [25.0, 60.0, 100.0]), abs=3.0)
+
+
+@pytest.mark.parametrize(
+    ("hertz", "expected"), [(31.623, -39.4), (125.89, -16.1), (1000.0, 0.0), (3981.1, 1.0), (10000.0, -2.5)]
+)
+def test_the_tone_is_weighted_as_the_standard_says(hertz: float, expected: float) -> None:
+    """A-weighting, IEC 61672-1:2013 table 3, at the exact frequencies behind the nominal ones."""
+    assert a_weight_db(hertz) == pytest.approx(expected, abs=0.1)
+
+
+def test_twice_the_distance_is_6_db_less_outdoors_and_less_than_that_in_a_room() -> None:
+    """20 lg 2 = 6.02 dB (inverse square law, textbook)."""
+    assert distance_db(2.0, 1e6) == pytest.approx(-20.0 * math.log10(2.0), abs=1e-6)
+    assert -6.0 < distance_db(2.0, 2.5) < -3.0
+    assert distance_db(1.0, 2.5) == 0.0
+
+
+def test_meters_are_read_as_their_class_and_step_say() -> None:
+    """A class 1 meter is off by less than a class 2 one; each reads in its own step."""
+    off = {}
+    for kind in (1, 2):
+        rigs = [stand_in("larkspur", seed=seed, meter={"class": kind}) for seed in range(1, 25)]
+        levels = [rig.true_level_dba({"case": 60.0, "cooler": 60.0}) for rig in rigs]
+        off[kind] = float(np.std(levels))
+    assert off[1] < off[2] < 1.2
+    rig = stand_in("plover")
+    read = rig.record(60)[1][:, rig.describe().index("noise_dba")]
+    assert np.allclose(read * 2.0, np.round(read * 2.0))
+
+
+def test_day_and_night_are_heard() -> None:
+    rig = stand_in("larkspur")
+    rig.apply(Setting(fan_duty={"case": 0.0, "cooler": 0.0}))
+    place = rig.describe().index("noise_dba")
+    _, rows, _ = rig.record(13 * 3600)
+    night, day = rows[3600:7200, place].mean(), rows[-1800:, place].mean()
+    assert day - night == pytest.approx(26.0 - 21.5, abs=0.8)
+
+
+def test_files_hold_what_the_tests_change() -> None:
+    """The changes above name fields of the files; a renamed one must not make them silent."""
+    for name in ("larkspur", "cormorant", "wren"):
+        text = json.dumps(shipped_file(name).document)
+        assert all(field in text for field in ("night_dba", "floor_dba", "whine", "level_db"))
