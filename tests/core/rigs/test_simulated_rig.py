@@ -10,6 +10,7 @@ from niente.core.frame import RigEventKind
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.rigs.simulated.fleet import record_all
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.setting import FanCurve, Setting
 from tests.conftest import larkspur_rig
@@ -266,3 +267,13 @@ def test_the_more_active_cores_the_hotter() -> None:
     few, many = settled("larkspur", "single", 23.0), settled("larkspur", "scalar", 23.0)
     assert few.hottest_c < many.hottest_c
     assert few.readings["package_power_w"] < 0.6 * many.readings["package_power_w"]
+
+
+def test_many_samples_run_side_by_side_as_each_would_alone() -> None:
+    rigs = [stand_in("larkspur", seed=seed) for seed in (1, 2, 3)]
+    rows = record_all(rigs, 50)
+    assert rows.shape == (3, 50, len(rigs[0].describe().channels))
+    assert np.array_equal(rows[1], stand_in("larkspur", seed=2).record(50)[1])
+    assert not np.array_equal(rows[0], rows[2])
+    with pytest.raises(ValueError, match="of one kind"):
+        record_all([rigs[0], stand_in("wren")], 10)
