@@ -14,7 +14,7 @@ from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, PlanEnded
 from niente.core.evidence import Evidence, gather
 from niente.core.plan import Exposure, Plan, Step
-from niente.core.planning.quiet_point import default_guards, default_project, quiet_point
+from niente.core.planning.quiet_point import default_project, quiet_point
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
 from niente.core.rigs.protocol import Rig
@@ -22,6 +22,7 @@ from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault
 from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.rigsheet import default_guards
 from niente.core.setting import Setting
 
 SEED = 3

@@ -39,6 +39,44 @@ def rigs(as_json: bool) -> None:
         click.echo(f"{card.name:12} {'simulated' if card.simulated else 'machine':10} {card.summary}")
 
 
+@commands.command("rig-sheet")
+@click.option("--rig", default=None, help="The rig's name, or module:factory.")
+@click.option(
+    "--book", default=None, type=click.Path(path_type=Path), help="Take the sheet from a book in place of the rig's own."
+)
+@click.option("--check", default=None, type=click.Path(path_type=Path), metavar="FILE", help="Hold a sheet against the rig.")
+def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
+    """Print what is said of a machine (parts, room, limits, guards, trust) as JSON, or check such a file."""
+    from niente.core.book.reader import BookReader
+    from niente.core.rigsheet import read_sheet, sheet_of, sheet_text
+
+    if book is not None:
+        reader = BookReader(book)
+        try:
+            card, project = reader.card(), reader.project()
+        finally:
+            reader.close()
+        if card is None:
+            raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+        sheet = (project.sheet if project is not None else None) or sheet_of(card)
+        click.echo(sheet_text(sheet, project.sheet_kept if project is not None else {}), nl=False)
+        return
+    if rig is None:
+        raise click.UsageError("name a rig or a book")
+    card = _card(rig)
+    if check is None:
+        click.echo(sheet_text(sheet_of(card)), nl=False)
+        return
+    try:
+        text = check.read_bytes()
+    except OSError as error:
+        raise DocumentError(f"{check} cannot be read: {error.strerror}.", remedy="Check its name.") from None
+    sheet, _ = read_sheet(text, check.name, card)
+    click.echo(
+        f"{sheet.title}: {len(sheet.parts)} parts, {len(sheet.variants)} variants, {len(sheet.guards)} guards. It fits the rig."
+    )
+
+
 @commands.group()
 def plan() -> None:
     """Make a plan and print it as JSON."""
@@ -83,8 +121,11 @@ def quiet_point_command(
 @click.option(
     "--pace", default=None, type=click.FloatRange(min=0.1), help="Rig seconds a second (default: as fast as it goes)."
 )
+@click.option("--variant", default=None, metavar="NAME", help="The state that the machine is in (default: the book's).")
 @click.option("--cautions-read", is_flag=True, help="Say, once a book, that you have read the cautions for a real machine.")
-def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | None, cautions_read: bool) -> None:
+def run(
+    plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | None, variant: str | None, cautions_read: bool
+) -> None:
     """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores."""
     from niente.core.bench.attach import attach
     from niente.core.bench.bench import Bench
@@ -100,7 +141,7 @@ def run(plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | N
     wanted = read_plan(text, str(plan_file))
 
     def open_bench(hear: Listener) -> Bench:
-        bench = attach(book, hear, rig=rig, seed=seed, pace=pace)
+        bench = attach(book, hear, rig=rig, seed=seed, pace=pace, variant=variant)
         if cautions_read and bench.unread_cautions():
             bench.read_cautions()
         return bench

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from niente.core.book.reader import DONE, BookReader, RunRecord
 from niente.core.frame import RigEventKind
-from niente.core.rigcard import LoadKind, RigCard
+from niente.core.rigcard import Counts, LoadKind, RigCard
 from niente.core.science.hold import Hold, hold_of, shares
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.statistics import mean_with_error
@@ -97,14 +97,46 @@ def column(card: RigCard, values: Array, name: str) -> Vector:
     return values[:, place] if place is not None else np.full(values.shape[0], np.nan)
 
 
-def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tuple[float, ...] = ()) -> Settled:
-    """Return where the hottest core settles, from the samples of a run so far: ``(n,)`` and ``(n, channels)``."""
+def trusted(card: RigCard, values: Array) -> Array:
+    """Return readings ``(n, channels)`` as the person trusts them: offsets and gains that are known taken out."""
+    if not card.trust:
+        return values
+    corrected = values.copy()
+    for trust in card.trust:
+        for place, channel in enumerate(card.channels):
+            if trust.channel in (channel.name, channel.name.partition(".")[0]):
+                corrected[:, place] = (corrected[:, place] - trust.offset) / trust.gain
+    return corrected
+
+
+def counted(card: RigCard, values: Array) -> Vector | None:
+    """Return the temperature that counts ``(n,)``: the hottest core's (averaged first), the mean of the cores', or the
+    package's; ``None`` where nothing of it is read."""
+    if card.counts == Counts.PACKAGE:
+        package = column(card, values, "package_temperature_c")
+        return package if np.isfinite(package).any() else None
     hot = hottest_core(card, values)
     if hot is None:
+        return None
+    if card.counts == Counts.MEAN:
+        cores = values[:, list(card.indices("core_temperature_c"))]
+        read = np.isfinite(cores)
+        total, many = np.where(read, cores, 0.0).sum(axis=1), read.sum(axis=1)
+        mean: Vector = np.where(many > 0, total / np.maximum(many, 1), np.nan)
+        return mean
+    hottest: Vector = values[:, hot]
+    return hottest
+
+
+def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tuple[float, ...] = ()) -> Settled:
+    """Return where the temperature that counts settles, from a run's samples so far: ``(n,)`` and ``(n, channels)``."""
+    values = trusted(card, values)
+    core = counted(card, values)
+    if core is None:
         return not_yet("no core temperature is read")
     from_burst = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
     room = column(card, values, "room_temperature_c")
-    return settle(time_s[from_burst:], values[from_burst:, hot], room[from_burst:], slow_prior)
+    return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
 
 
 def holds_of(card: RigCard, values: Array, setting: Setting) -> NDArray[np.int8]:
@@ -135,7 +167,7 @@ def summarise(
     whole = run.setting.over(card.stock)
     if time_s.shape[0]:
         span = min(TAIL_S, float(time_s[-1] - time_s[0]) / 2)
-        tail = values[time_s >= time_s[-1] - span]
+        tail = trusted(card, values[time_s >= time_s[-1] - span])
         seconds = float(time_s[-1] - time_s[0]) + card.sample_period_s
     else:
         tail, seconds = values, 0.0
@@ -171,7 +203,7 @@ def _mean(values: Vector) -> float:
 
 
 class Evidence(msgspec.Struct, frozen=True):
-    """Everything measured on one rig so far: its card, and its runs summed up, oldest first.
+    """Everything measured on one rig, in the variant it is in, so far: its card, and its runs summed up, oldest first.
 
     ``slow_prior`` is what they teach the next run about the slow time constants.
     """
@@ -186,7 +218,7 @@ class Evidence(msgspec.Struct, frozen=True):
 
 
 def gather(book: BookReader, known: Mapping[int, RunSummary] | None = None) -> Evidence | None:
-    """Sum up every measuring run of a book; ``None`` where it has no rig yet.
+    """Sum up every measuring run of a book in the variant that the machine is in; ``None`` where it has no rig yet.
 
     ``known`` are summaries made before: those of closed runs are taken over and not computed again.
     """
@@ -195,7 +227,7 @@ def gather(book: BookReader, known: Mapping[int, RunSummary] | None = None) -> E
         return None
     runs: list[RunSummary] = []
     slow_prior: tuple[float, ...] = ()
-    for run in book.runs():
+    for run in book.in_variant(card.variant):
         if run.kind != "step":
             continue
         summary = (known or {}).get(run.id)

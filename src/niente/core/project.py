@@ -1,7 +1,10 @@
 """A project: what a person wants of a machine. It is kept in the book, version after version."""
 
+from typing import Any
+
 import msgspec
 
+from niente.core.rigsheet import RigSheet
 from niente.core.setting import Setting
 
 
@@ -43,8 +46,14 @@ class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a person has decided so far: the rig, its question, and the limits of the choice."""
+    """What a person has decided so far: the rig, its question, and the limits of the choice.
+
+    ``sheet`` is what the person says of the machine; ``None`` where that is what its driver says. ``sheet_kept`` is the
+    document that a sheet was taken from, whose unknown fields go out again with it.
+    """
 
     rig: str
     question: QuietPoint
     limits: Limits = Limits()
+    sheet: RigSheet | None = None
+    sheet_kept: dict[str, Any] = msgspec.field(default_factory=dict)

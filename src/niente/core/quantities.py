@@ -65,6 +65,7 @@ def duration_text(seconds: float) -> str:
 _DECLARED = (
     Quantity("core_temperature_c", "Core temperature", "T", "°C", 1, -40, 150),
     Quantity("hottest_core_c", "Hottest core", "T_hot", "°C", 1, -40, 150),
+    Quantity("package_temperature_c", "Package", "T_p", "°C", 1, -40, 150),
     Quantity("board_temperature_c", "Board supply", "T_b", "°C", 1, -40, 150),
     Quantity("case_air_temperature_c", "Case air", "T_air", "°C", 1, -40, 120),
     Quantity("graphics_temperature_c", "Graphics", "T_g", "°C", 1, -40, 130),

@@ -6,6 +6,7 @@ import msgspec
 
 from niente.core.errors import RigError
 from niente.core.quantities import part_of, quantity_of
+from niente.core.science.dynamics import OVER_DB
 from niente.core.setting import FanCurve, Setting
 
 
@@ -95,11 +96,33 @@ class Part(msgspec.Struct, frozen=True):
 
 
 class Variant(msgspec.Struct, frozen=True):
-    """One physical state of a machine: its name, what it is, and what hands have to do to get there."""
+    """One physical state of a machine: its name, what it is, what hands have to do to get there, and the parts that differ
+    from those of the first variant."""
 
     name: str
     words: str = ""
     hands: str = ""
+    parts: tuple[Part, ...] = ()
+
+
+class Counts(StrEnum):
+    """Which temperature of the processor is the one that counts."""
+
+    HOTTEST = "hottest core"
+    MEAN = "mean of cores"
+    PACKAGE = "package"
+
+
+class Trust(msgspec.Struct, frozen=True):
+    """How far a sensor is to be trusted: it reads ``gain`` times the truth plus ``offset``, as ``reference`` showed.
+
+    ``channel`` names a channel, or a quantity for all of its channels.
+    """
+
+    channel: str
+    offset: float = 0.0
+    gain: float = 1.0
+    reference: str = ""
 
 
 class MakersLimits(msgspec.Struct, frozen=True):
@@ -117,6 +140,9 @@ class RigCard(msgspec.Struct, frozen=True):
     physical state it is in, ``variants`` those it is known in. ``stock`` is the setting as found; ``safe`` is what is put
     back at every end, trip or failure. ``curve_sources`` are the channels that fan curves may follow; where there are
     none, the rig takes fixed duties only. The fan group whose control stands first is the one that is swept.
+    ``parts`` are those of this variant, ``base_parts`` those of the first one where they differ. ``room`` and ``meter`` are
+    what a driver knows of them, by the names of a rig sheet's fields. ``counts``, ``trust`` and ``marks_over_db`` are the
+    person's, from the rig sheet.
     """
 
     name: str
@@ -135,6 +161,12 @@ class RigCard(msgspec.Struct, frozen=True):
     parts: tuple[Part, ...] = ()
     variants: tuple[Variant, ...] = ()
     curve_sources: tuple[str, ...] = ()
+    base_parts: tuple[Part, ...] = ()
+    counts: Counts = Counts.HOTTEST
+    trust: tuple[Trust, ...] = ()
+    marks_over_db: tuple[float, ...] = OVER_DB
+    room: dict[str, float] = msgspec.field(default_factory=dict)
+    meter: dict[str, float | str] = msgspec.field(default_factory=dict)
 
     def index(self, name: str) -> int | None:
         """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""

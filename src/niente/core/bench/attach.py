@@ -1,40 +1,73 @@
 """Attaching a rig to a book: which rig, and which individual, follows from the book where nobody says otherwise."""
 
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Listener
 from niente.core.book.reader import BookReader
 from niente.core.rigcard import RigCard
-from niente.core.rigs.registry import open_rig, shipped
+from niente.core.rigs.protocol import Rig
+from niente.core.rigs.registry import document_of, open_document, open_rig, shipped
+
+
+class Driver(msgspec.Struct, frozen=True):
+    """How a book's rig is opened again: by its name, or by the machine file that the book keeps whole."""
+
+    name: str
+    machine: dict[str, Any] = msgspec.field(default_factory=dict)
+
+
+KIND = "driver"
+"""The kind of document that holds a driver."""
 
 
 def attach(
-    book: Path, listener: Listener, *, rig: str | None = None, seed: int | None = None, pace: float | None = None
+    book: Path,
+    listener: Listener,
+    *,
+    rig: str | None = None,
+    seed: int | None = None,
+    pace: float | None = None,
+    variant: str | None = None,
 ) -> Bench:
     """Return a bench on a book.
 
-    Where ``rig`` or ``seed`` are not given, a simulated rig is opened as the book knows it (in a new book: the first that
-    ships, sample 1). Raises ``NienteError`` where rig or book cannot be opened or do not belong together.
+    Where ``rig`` or ``seed`` are not given, the rig is opened as the book knows it (in a new book: the first that ships,
+    sample 1). A machine file is kept in the book, which then needs it no more. Raises ``NienteError`` where rig or book
+    cannot be opened or do not belong together.
     """
-    known = _card_of(book)
-    name = rig or (known.name if known is not None and known.name in shipped() else shipped()[0])
+    known, driver = _known_of(book)
     if seed is None:
         seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
-    opened = open_rig(name, seed=seed, pace=pace)
+    opened, used = _opened(rig, known, driver, seed, pace)
     try:
-        return Bench(opened, book, listener)
+        bench = Bench(opened, book, listener, variant=variant)
     except BaseException:
         opened.close()
         raise
+    if used != driver:
+        bench.writer.add_document(KIND, used)
+    return bench
 
 
-def _card_of(book: Path) -> RigCard | None:
-    """Return the card of the rig a book belongs to; ``None`` for a book that is still to be made."""
+def _opened(rig: str | None, known: RigCard | None, driver: Driver | None, seed: int, pace: float | None) -> tuple[Rig, Driver]:
+    """Return the rig, and how it is opened again."""
+    if rig is None and driver is not None and driver.machine:
+        return open_document(driver.machine, driver.name, seed=seed, pace=pace), driver
+    fallback = known.name if known is not None and known.name in shipped() else shipped()[0]
+    name = rig or (driver.name if driver is not None else fallback)
+    return open_rig(name, seed=seed, pace=pace), Driver(name, document_of(name))
+
+
+def _known_of(book: Path) -> tuple[RigCard | None, Driver | None]:
+    """Return the card of the rig a book belongs to and its driver; ``None`` for what the book does not know."""
     if not book.exists() or book.stat().st_size == 0:
-        return None
+        return None, None
     reader = BookReader(book)
     try:
-        return reader.card()
+        return reader.card(), next(reversed(reader.documents(KIND, Driver).values()), None)
     finally:
         reader.close()

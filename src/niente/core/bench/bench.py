@@ -6,16 +6,20 @@ import time
 import traceback
 from pathlib import Path
 
+import msgspec
+
 from niente.core.bench.engine import Command, Engine, StopPlan
-from niente.core.bench.events import Broke, Listener, PlanEnded
+from niente.core.bench.events import Broke, CardChanged, Listener, PlanEnded, Warned
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader, RunRecord
 from niente.core.book.writer import BookWriter
 from niente.core.cautions import READ, cautions_for
-from niente.core.errors import BookError, CautionsError, NienteError, RigError
+from niente.core.errors import BookError, CautionsError, DocumentError, NienteError, RigError
 from niente.core.plan import Plan
 from niente.core.project import Limits, Project
-from niente.core.rigs.protocol import Paced, Rig
+from niente.core.rigcard import RigCard
+from niente.core.rigs.protocol import Paced, Rebuilt, Rig
+from niente.core.rigsheet import RigSheet, applied, problems, sheet_of
 
 INTERRUPTED = "interrupted"
 """How a run is closed that was found open: Niente or the machine went down in it."""
@@ -29,13 +33,24 @@ class Bench:
     """
 
     def __init__(
-        self, rig: Rig, book: Path, listener: Listener, *, silent_limit_s: float = 10.0, hang_limit_s: float = 15.0
+        self,
+        rig: Rig,
+        book: Path,
+        listener: Listener,
+        *,
+        variant: str | None = None,
+        silent_limit_s: float = 10.0,
+        hang_limit_s: float = 15.0,
     ) -> None:
         self.rig = rig
-        self.card = rig.describe()
+        self.own_card = rig.describe()
+        """The card as the rig's driver gives it; ``card`` is what the person's sheet makes of it."""
+        self.card = self.own_card
+        self.unfit: list[str] = []
+        """What of the sheet in the book does not fit this rig any more; the sheet is then left aside."""
         self.writer = BookWriter(book)
         try:
-            self.project, self.cautions_read = self._meet_the_book()
+            self.project, self.cautions_read = self._meet_the_book(variant)
             """The project as the book held it when the bench was attached, and whether the cautions were read."""
         except BaseException:
             self.writer.close()
@@ -43,9 +58,11 @@ class Bench:
         self.interrupted = close_open_runs(self.writer)
         self._listener = listener
         self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
+        self._engine.take_card(self.card)
         self._hang_limit_s = hang_limit_s
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
+        self._next_sheet: RigSheet | None = None
         self._closing = False
         self.busy = False
         self._thread = threading.Thread(target=self._live, name="niente-bench", daemon=True)
@@ -93,6 +110,28 @@ class Bench:
         else:
             self.rig.make_safe()
 
+    def take_sheet(self, sheet: RigSheet) -> None:
+        """Let the machine be what a sheet says, soon: ``CardChanged`` tells when it is.
+
+        Raises ``RigError`` while a plan runs, and ``DocumentError`` for a sheet that does not fit the rig.
+        """
+        found = problems(sheet, self.own_card)
+        if found:
+            raise DocumentError(
+                f"The machine cannot be described like that: {'; '.join(found)}.",
+                safe="Its sheet is as it was.",
+                remedy="Choose values within the maker's limits and the rig's ranges.",
+            )
+        with self._wake:
+            if self.busy or self._engine.abandoned:
+                raise RigError(
+                    "A plan is running on this machine as it is.",
+                    safe="The plan goes on; the sheet is as it was.",
+                    remedy="Stop the plan, or wait for its end, then change the machine.",
+                )
+            self._next_sheet = sheet
+            self._wake.notify_all()
+
     def unread_cautions(self) -> tuple[str, ...]:
         """Return the cautions that stand before a start; none where they were read, or the machine is simulated."""
         return () if self.cautions_read or self.card.simulated else cautions_for(self.card)
@@ -134,6 +173,9 @@ class Bench:
         while not self._closing and not self._engine.abandoned:
             with self._wake:
                 work, self._next = self._next, None
+                sheet, self._next_sheet = self._next_sheet, None
+            if sheet is not None:
+                self._become(sheet)
             if work is not None:
                 self._run(*work)
                 continue
@@ -142,6 +184,26 @@ class Bench:
             except (NienteError, StopPlan):
                 with self._wake:  # a silent rig at rest is no news; look again a little later
                     self._wake.wait(1.0)
+
+    def _become(self, sheet: RigSheet) -> None:
+        """Be the machine of a sheet, in its variant, from here on; the book says so before anything is run on it."""
+        try:
+            card = self._applied(sheet)
+            self.writer.add_document("rig", card)
+        except NienteError as error:
+            self._listener(Warned(str(error)))
+            return
+        self.card = card
+        self._engine.take_card(card)
+        self._listener(CardChanged(card))
+
+    def _applied(self, sheet: RigSheet) -> RigCard:
+        """Return the card of a sheet; a rig that can is rebuilt to the sheet's variant, if it is one of its own."""
+        own = {variant.name for variant in self.own_card.variants}
+        if isinstance(self.rig, Rebuilt) and sheet.variant in own and sheet.variant != self.own_card.variant:
+            self.rig.become(sheet.variant)
+            self.own_card = self.rig.describe()
+        return applied(self.own_card, sheet)
 
     def _run(self, plan: Plan, limits: Limits) -> None:
         """Run one plan to its end, whatever that is, and leave the rig safe."""
@@ -188,7 +250,7 @@ class Bench:
             self.busy = False
             self._listener(PlanEnded(False, error.happened, error))
 
-    def _meet_the_book(self) -> tuple[Project | None, bool]:
+    def _meet_the_book(self, variant: str | None) -> tuple[Project | None, bool]:
         """Return the book's project and whether it says that these cautions were read, having put the rig's card into
         it; refuse a book of another machine."""
         book = BookReader(self.writer.path)
@@ -205,6 +267,17 @@ class Bench:
                 safe="The book is untouched.",
                 remedy="Open it with its own rig, or name another book for this one.",
             )
+        if variant is not None or (project is not None and project.sheet is not None):
+            sheet = (project.sheet if project is not None else None) or sheet_of(self.own_card)
+            if variant is not None:
+                sheet = msgspec.structs.replace(sheet, variant=variant)
+            self.unfit = problems(sheet, self.own_card)
+            if variant is not None and self.unfit:
+                raise RigError(
+                    f"{self.card.title} refuses its sheet: {'; '.join(self.unfit)}.", remedy="Choose another variant."
+                )
+            if not self.unfit:
+                self.card = self._applied(sheet)
         if known != self.card:
             self.writer.add_document("rig", self.card)
         return project, read

@@ -30,7 +30,7 @@ from niente.core.frame import Frame, RigEventKind
 from niente.core.plan import GuardAction, Plan, Step, check_plan
 from niente.core.planning.confirmation import next_step
 from niente.core.project import Limits
-from niente.core.rigcard import LoadKind
+from niente.core.rigcard import LoadKind, RigCard
 from niente.core.rigs.protocol import Paced, Rig
 from niente.core.science.settling import learn, not_yet
 from niente.core.setting import Setting
@@ -93,6 +93,11 @@ class Engine:
         self._summaries: dict[int, RunSummary] = {}
         self._last_time_s = 0.0
 
+    def take_card(self, card: RigCard) -> None:
+        """Go on with another card of the same rig, between plans; what was summed up before is summed up anew."""
+        self._card = card
+        self._summaries.clear()
+
     # -- plans -----------------------------------------------------------------------------------------------
 
     def run(self, plan: Plan, limits: Limits) -> None:
@@ -101,8 +106,9 @@ class Engine:
         book = BookReader(self._writer.path)
         try:
             plan_id = ensure_plan(self._writer, plan, book.plans())
-            answered = {run.step for run in book.runs() if run.plan_id == plan_id and run.how in ANSWERED}
-            failed = [(run.setting, run.load) for run in book.runs() if run.how == "failed"]
+            runs = book.in_variant(self._card.variant)
+            answered = {run.step for run in runs if run.plan_id == plan_id and run.how in ANSWERED}
+            failed = [(run.setting, run.load) for run in runs if run.how == "failed"]
             self._evidence(book)
             self._tell(PlanStarted(plan, plan_id, frozenset(answered)))
             guards = Guards(plan.guards, self._card)

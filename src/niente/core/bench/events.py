@@ -8,6 +8,7 @@ from niente.core.bench.states import State
 from niente.core.errors import NienteError
 from niente.core.frame import Frame, RigEvent
 from niente.core.plan import Plan, Step
+from niente.core.rigcard import RigCard
 from niente.core.science.settling import Settled
 
 
@@ -67,6 +68,12 @@ class RigHappened(msgspec.Struct, frozen=True):
     event: RigEvent
 
 
+class CardChanged(msgspec.Struct, frozen=True):
+    """The machine is another one now, by its sheet or in another variant: this is its card."""
+
+    card: RigCard
+
+
 class Warned(msgspec.Struct, frozen=True):
     """Something a person should know that ends nothing."""
 
@@ -102,6 +109,7 @@ Event = (
     | ForecastMade
     | RunClosed
     | RigHappened
+    | CardChanged
     | Warned
     | LeftOut
     | PlanEnded

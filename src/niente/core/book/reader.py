@@ -35,6 +35,7 @@ class RunRecord(msgspec.Struct, frozen=True):
     how: str | None
     why: str
     closed_rig_time_s: float | None
+    card_id: int | None
 
 
 class Happening(msgspec.Struct, frozen=True):
@@ -74,9 +75,23 @@ class BookReader:
         """Return the plans by number."""
         return self.documents("plan", Plan)
 
+    def cards(self) -> dict[int, RigCard]:
+        """Return the rig cards by number, oldest first."""
+        return self.documents("rig", RigCard)
+
     def card(self) -> RigCard | None:
         """Return the latest rig card, or ``None``."""
-        return next(reversed(self.documents("rig", RigCard).values()), None)
+        return next(reversed(self.cards().values()), None)
+
+    def in_variant(self, variant: str) -> list["RunRecord"]:
+        """Return the runs that were measured in a variant of the machine, oldest first."""
+        cards = self.cards()
+        first = next(iter(cards.values()), None)
+
+        def of(run: RunRecord) -> RigCard | None:
+            return cards.get(run.card_id, first) if run.card_id is not None else first
+
+        return [run for run in self.runs() if (card := of(run)) is None or card.variant == variant]
 
     def project(self) -> Project | None:
         """Return the latest version of the project, or ``None``."""
@@ -86,7 +101,7 @@ class BookReader:
         """Return all runs, oldest first."""
         rows = self._link.execute(
             "SELECT run.id, plan_id, step, kind, opened_at, run.rig_time_s, setting, load, channels, how, why,"
-            " closing.rig_time_s FROM run LEFT JOIN closing ON closing.run_id = run.id ORDER BY run.id"
+            " closing.rig_time_s, card_id FROM run LEFT JOIN closing ON closing.run_id = run.id ORDER BY run.id"
         )
         return [_run_record(row) for row in rows]
 
@@ -117,7 +132,7 @@ class BookReader:
 
 
 def _run_record(row: tuple[Any, ...]) -> RunRecord:
-    number, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels, how, why, closed_rig_time_s = row
+    number, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels, how, why, closed_rig_time_s, card_id = row
     return RunRecord(
         id=number,
         plan_id=plan_id,
@@ -131,4 +146,5 @@ def _run_record(row: tuple[Any, ...]) -> RunRecord:
         how=how,
         why=why or "",
         closed_rig_time_s=closed_rig_time_s,
+        card_id=card_id,
     )

@@ -39,5 +39,8 @@ def _first_version() -> str:
     return "\n".join(script)
 
 
-UPGRADES: tuple[str, ...] = (_first_version(),)
+_RUNS_NAME_THEIR_CARD = "ALTER TABLE run ADD COLUMN card_id INTEGER REFERENCES document(id);"
+"""Which rig card a run was measured on, and so in which variant; null in runs from before that was kept."""
+
+UPGRADES: tuple[str, ...] = (_first_version(), _RUNS_NAME_THEIR_CARD)
 SCHEMA_VERSION = len(UPGRADES)

@@ -15,6 +15,8 @@ from niente.core.plan import Plan
 from niente.core.rigcard import RigCard
 from niente.core.setting import Setting
 
+RIG = "rig"
+"""The kind of document that holds a rig card; a run belongs to the latest."""
 GROUP_S = 0.25
 """Frames wait at most this long (wall time) for company before they are committed."""
 
@@ -35,13 +37,18 @@ class BookWriter:
         except BaseException:
             self._lock.release()
             raise
+        row = self._link.execute("SELECT max(id) FROM document WHERE kind = ?", (RIG,)).fetchone()
+        self._card_id: int | None = row[0]
         self._pending: list[tuple[float, np.ndarray]] = []
         self._pending_run: int | None = None
         self._group_started = 0.0
 
     def add_document(self, kind: str, body: msgspec.Struct) -> int:
         """Add a document (a rig card, a plan, a version of the project) and return its number."""
-        return self._insert("document", kind=kind, written_at=time.time(), body=msgspec.json.encode(body).decode())
+        number = self._insert("document", kind=kind, written_at=time.time(), body=msgspec.json.encode(body).decode())
+        if kind == RIG:
+            self._card_id = number
+        return number
 
     def open_run(
         self, plan_id: int, step: int, kind: str, setting: Setting, load: str, card: RigCard, rig_time_s: float
@@ -56,6 +63,7 @@ class BookWriter:
             rig_time_s=rig_time_s,
             setting=msgspec.json.encode(setting).decode(),
             load=load,
+            card_id=self._card_id,
             channels=msgspec.json.encode([channel.name for channel in card.channels]).decode(),
         )
 

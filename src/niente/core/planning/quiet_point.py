@@ -1,8 +1,9 @@
 """The quiet-point question as a plan: noise first, then stock, then the heaviest load over the axes."""
 
-from niente.core.plan import PLAN_FORMAT, Confirmation, Exposure, Guard, GuardAction, Plan, Step
+from niente.core.plan import PLAN_FORMAT, Confirmation, Exposure, Guard, Plan, Step
 from niente.core.project import Axis, Limits, Project, QuietPoint
 from niente.core.rigcard import LoadKind, RigCard
+from niente.core.rigsheet import default_guards
 from niente.core.setting import Setting
 
 NOISE_S = 60.0
@@ -30,25 +31,8 @@ def default_project(card: RigCard) -> Project:
     return Project(rig=card.name, question=default_question(card), limits=Limits())
 
 
-def default_guards(card: RigCard) -> tuple[Guard, ...]:
-    """Return guards that keep well below what the maker allows."""
-    guards = [
-        Guard(
-            quantity="core_temperature_c",
-            trip=card.limits.core_temperature_c,
-            clear=card.limits.core_temperature_c - 15.0,
-            hold_s=3.0,
-            action=GuardAction.STOP,
-            reason="The hottest core has reached the maker's limit.",
-        )
-    ]
-    if card.index("board_temperature_c") is not None:
-        guards.append(Guard("board_temperature_c", 100.0, 85.0, 3.0, GuardAction.STOP, "The board's supply is too hot."))
-    return tuple(guards)
-
-
-def quiet_point(card: RigCard, question: QuietPoint) -> Plan:
-    """Return the plan for a question. The same question gives the same plan."""
+def quiet_point(card: RigCard, question: QuietPoint, guards: tuple[Guard, ...] | None = None) -> Plan:
+    """Return the plan for a question, under these guards or the default ones. The same question gives the same plan."""
     base = question.base.over(card.stock)
     steps = [*_noise_steps(card, question, base), *_baseline_steps(card, question)]
     heavy = card.load_of(LoadKind.HEAVY)
@@ -63,7 +47,7 @@ def quiet_point(card: RigCard, question: QuietPoint) -> Plan:
         rig=card.name,
         question="quiet-point",
         steps=tuple(steps),
-        guards=default_guards(card),
+        guards=default_guards(card) if guards is None else guards,
         confirm=Confirmation(exposure_s=question.confirm_minutes * 60.0),
     )
 

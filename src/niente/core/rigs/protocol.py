@@ -45,6 +45,14 @@ class Rig(Protocol):
 
 
 @runtime_checkable
+class Rebuilt(Protocol):
+    """A rig that takes on another of its variants by itself, as if hands had changed it: every simulated one."""
+
+    def become(self, variant: str) -> None:
+        """Stand in another variant, load off; the card is another one then. Raises ``NienteError`` for one it lacks."""
+
+
+@runtime_checkable
 class Paced(Protocol):
     """A rig whose clock can be told how fast to go: every simulated one."""
 

@@ -5,6 +5,7 @@ import importlib
 from collections.abc import Callable
 from importlib.metadata import entry_points
 from pathlib import Path
+from typing import Any
 
 from niente.core.errors import NienteError, RigError
 from niente.core.rigs.protocol import Rig
@@ -57,6 +58,23 @@ def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
             f"The rig {name!r} could not be opened: {type(error).__name__}: {error}.",
             remedy="Look into its driver; docs/reference/rig-contract.md says how it is called.",
         ) from error
+
+
+def document_of(name: str) -> dict[str, Any]:
+    """Return the document of the machine file that a rig's name is the path of; an empty one for other names."""
+    if not name.endswith(MACHINE_SUFFIX):
+        return {}
+    from niente.core.rigs.simulated.files import machine_file
+
+    return machine_file(Path(name)).document
+
+
+def open_document(document: dict[str, Any], source: str, *, seed: int = 1, pace: float | None = None) -> Rig:
+    """Open the simulated rig that a machine file's document describes. Raises ``DocumentError`` where it cannot be one."""
+    from niente.core.rigs.simulated.files import MachineFile
+    from niente.core.rigs.simulated.rig import SimulatedRig
+
+    return SimulatedRig(MachineFile(document, source), seed=seed, pace=pace)
 
 
 def _factory(name: str) -> Factory:

@@ -41,6 +41,9 @@ class MachineFile:
             )
         patched = merged(self.document, build.patch)
         patched["variant"] = variant
+        differing = {part.name: msgspec.to_builtins(part) for part in build.parts}
+        kept = [differing.pop(part["name"], part) for part in patched.get("parts", [])]
+        patched["parts"] = [*kept, *differing.values()]
         return _machine(patched, f"{self.source}, variant {variant!r}")
 
 

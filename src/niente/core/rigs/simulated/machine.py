@@ -298,7 +298,8 @@ class Build(Variant, frozen=True, kw_only=True):
 
 
 class Machine(msgspec.Struct, frozen=True):
-    """One simulated machine, whole. ``variant`` is the state that the file describes; ``variants`` are the others.
+    """One simulated machine, whole. ``kind`` is its class, which new machines are made from. ``variant`` is the state that
+    the file describes; ``variants`` are the others.
 
     A control named ``core_offset_mv.*`` or ``point_offset_mv.*`` stands for one a core, or a point of the curve.
     """
@@ -326,6 +327,7 @@ class Machine(msgspec.Struct, frozen=True):
     pump: Pump | None = None
     whine: Whine | None = None
     panel_db: float = 0.0
+    kind: str = ""
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""

@@ -3,12 +3,13 @@
 import msgspec
 
 from niente.core.quantities import QUANTITIES
-from niente.core.rigcard import Channel, Control, LoadCard, RigCard, Variant
+from niente.core.rigcard import Channel, Control, LoadCard, Part, RigCard, Variant
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.setting import Setting
 
 SAMPLE_PERIOD_S = 1.0
 EVERY = "*"
+METER_CLASSES = ("no class given", "class 1", "class 2")
 RESTING = ("core_offset_mv", "point_offset_mv")
 """Controls that stand for one a core, or a point of the curve; 0 where a file does not say."""
 
@@ -67,7 +68,7 @@ def filled(machine: Machine, setting: Setting) -> Setting:
     return setting
 
 
-def describe(machine: Machine, seed: int, variants: tuple[Variant, ...] = ()) -> RigCard:
+def describe(machine: Machine, seed: int, variants: tuple[Variant, ...] = (), base_parts: tuple[Part, ...] = ()) -> RigCard:
     """Return the rig card of one sample of a simulated machine; its seed is its serial number."""
     return RigCard(
         name=machine.name,
@@ -86,4 +87,18 @@ def describe(machine: Machine, seed: int, variants: tuple[Variant, ...] = ()) ->
         parts=machine.parts,
         variants=variants,
         curve_sources=machine.curve_sources,
+        base_parts=base_parts,
+        room={
+            "temperature_c": machine.room.mean_c,
+            "humidity_percent": machine.room.humidity_percent,
+            "altitude_m": machine.room.altitude_m,
+            "day_dba": machine.room.day_dba,
+            "night_dba": machine.room.night_dba,
+            "day_from_h": machine.room.day_from_h,
+            "day_to_h": machine.room.day_to_h,
+        },
+        meter={
+            "standard": METER_CLASSES[machine.meter.class_],
+            "distance_m": machine.meter.distance_m,
+        },
     )

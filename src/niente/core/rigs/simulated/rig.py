@@ -49,8 +49,8 @@ class SimulatedRig:
 
     def _build(self, machine: Machine, time_s: float) -> None:
         """Set the machine up in one of its states, rested."""
-        others = tuple(Variant(build.name, build.words, build.hands) for build in self._file.machine.variants)
-        self._card = describe(machine, self._seed, (Variant(self._file.machine.variant), *others))
+        others = tuple(Variant(build.name, build.words, build.hands, build.parts) for build in self._file.machine.variants)
+        self._card = describe(machine, self._seed, (Variant(self._file.machine.variant), *others), self._file.machine.parts)
         self._loads = {load.name: load for load in machine.loads}
         self._idle = next(load for load in machine.loads if load.rests)
         self._life = Life(machine, self._seed, self._card.safe, self._idle, time_s)
