@@ -17,6 +17,9 @@ from niente.desktop.app import arguments, make_app, show
 from niente.desktop.theme import Wear
 from niente.desktop.window import NAMES, Window
 
+RIG_VIEWS = ["", "limits", "room", "sensors"]
+PICTURES = ["rig", "rig-limits", "rig-room", "rig-sensors", *(name.lower() for name in NAMES[1:])]
+
 
 def wait_until(true: Callable[[], bool], seconds: float) -> None:
     """Let the window live until something is true; give up after some seconds."""
@@ -46,7 +49,7 @@ def wanted() -> argparse.Namespace:
     parser.add_argument("folder", type=Path)
     parser.add_argument("--size", default="1280x800")
     parser.add_argument("--wear", default="paper", choices=["paper", "dusk", "both"])
-    parser.add_argument("--pages", default=",".join(NAMES).lower())
+    parser.add_argument("--pages", default=",".join(PICTURES))
     return parser.parse_args()
 
 
@@ -66,15 +69,18 @@ def main() -> None:
     wait_until(lambda: ready(window), 60)
     for wear in wears:
         window.look.put_on(wear)
-        for place, name in enumerate(NAMES):
-            if name.lower() not in asked.pages.split(","):
+        for name in PICTURES:
+            if name not in asked.pages.split(","):
                 continue
-            window.go_to(place)
+            page, _, view = name.partition("-")
+            window.go_to([one.lower() for one in NAMES].index(page))
+            if page == "rig":
+                window.page("Rig").views.show_view(RIG_VIEWS.index(view))
             window.message.hide()
             live(0.4)
             end = f"-{wear}" if len(wears) > 1 else ""
-            window.grab().save(str(asked.folder / f"{name.lower()}{end}.png"))
-            print(asked.folder / f"{name.lower()}{end}.png")
+            window.grab().save(str(asked.folder / f"{name}{end}.png"))
+            print(asked.folder / f"{name}{end}.png")
     window.session.close()
     QApplication.processEvents()
     app.quit()

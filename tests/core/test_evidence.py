@@ -33,7 +33,7 @@ def test_runs_are_summed_up(evidence: Evidence) -> None:
 
 def test_known_summaries_are_not_computed_again(evidence: Evidence, sweep: tuple) -> None:
     book = BookReader(sweep[0])
-    again = gather(book, {run.run_id: run for run in evidence.runs})
+    again = gather(book, evidence)
     book.close()
     assert again is not None
     assert all(one is two for one, two in zip(again.runs, evidence.runs, strict=True))

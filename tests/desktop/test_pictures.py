@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.choosing.pick import keeps
 from niente.core.planning.cost import cost_of
 from niente.core.quantities import duration_text, number_text, quantity_of
+from niente.core.science.dynamics import Scale
 from niente.core.science.thermal import heat_path
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, grid_places
@@ -309,7 +310,7 @@ def test_a_limit_that_is_broken_is_underlined(swept_window: Window) -> None:
     from niente.core.choosing.pick import Limit
 
     broken = msgspec.structs.replace(choice.pick, breaks=(Limit.HEADROOM,))
-    row = _row("2", broken, "words", 22.0)
+    row = _row("2", broken, "words", Scale(22.0))
     assert isinstance(row[7], Cell)
     assert row[7].under == "guard"
     assert isinstance(row[3], Cell)
@@ -385,7 +386,9 @@ def test_a_delegate_edits_with_the_same_field(qtbot: QtBot) -> None:
     qtbot.addWidget(view)
     view.setModel(model)
     model.setData(model.index(0, 0), 120.0)
-    delegate = QuantityDelegate({0: {"quantity": quantity_of("sustained_power_w"), "low": 45, "high": 200, "step": 1}}, view)
+    delegate = QuantityDelegate(
+        lambda *_: {"quantity": quantity_of("sustained_power_w"), "low": 45, "high": 200, "step": 1}, view
+    )
     editor = delegate.createEditor(view, QStyleOptionViewItem(), model.index(0, 0))
     delegate.setEditorData(editor, model.index(0, 0))
     assert editor.value() == 120.0  # type: ignore[attr-defined]

@@ -15,6 +15,7 @@ from niente.core.evidence import column, holds_of
 from niente.core.frame import Frame
 from niente.core.plan import Exposure, Step
 from niente.core.rigcard import RigCard
+from niente.core.science.dynamics import Scale
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from niente.desktop.app import look_of, make_app
@@ -55,7 +56,7 @@ class Bench:
         return live
 
     def show(self, live: LiveRun, notes: list[Note] | None = None) -> None:
-        self.traces.show_run(self.strip, live, notes or [], 22.0)
+        self.traces.show_run(self.strip, live, notes or [], Scale(22.0))
 
 
 @pytest.fixture

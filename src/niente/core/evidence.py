@@ -1,7 +1,6 @@
 """What a run in the book amounts to: its settled temperature, means, hold, and what went wrong, from its samples."""
 
 import math
-from collections.abc import Mapping
 
 import msgspec
 import numpy as np
@@ -217,20 +216,21 @@ class Evidence(msgspec.Struct, frozen=True):
         return [run for run in self.runs if run.how in (DONE, "failed")]
 
 
-def gather(book: BookReader, known: Mapping[int, RunSummary] | None = None) -> Evidence | None:
+def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:
     """Sum up every measuring run of a book in the variant that the machine is in; ``None`` where it has no rig yet.
 
-    ``known`` are summaries made before: those of closed runs are taken over and not computed again.
+    ``known`` is what was summed up before: on the same card its closed runs are taken over and not computed again.
     """
     card = book.card()
     if card is None:
         return None
+    before = {run.run_id: run for run in known.runs} if known is not None and known.card == card else {}
     runs: list[RunSummary] = []
     slow_prior: tuple[float, ...] = ()
     for run in book.in_variant(card.variant):
         if run.kind != "step":
             continue
-        summary = (known or {}).get(run.id)
+        summary = before.get(run.id)
         if summary is None or summary.running:
             failures = sum(1 for item in book.happenings(run) if item.kind in FAILURES)
             summary = summarise(card, run, *book.frames(run), failures, slow_prior)

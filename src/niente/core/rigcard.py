@@ -140,9 +140,9 @@ class RigCard(msgspec.Struct, frozen=True):
     physical state it is in, ``variants`` those it is known in. ``stock`` is the setting as found; ``safe`` is what is put
     back at every end, trip or failure. ``curve_sources`` are the channels that fan curves may follow; where there are
     none, the rig takes fixed duties only. The fan group whose control stands first is the one that is swept.
-    ``parts`` are those of this variant, ``base_parts`` those of the first one where they differ. ``room`` and ``meter`` are
-    what a driver knows of them, by the names of a rig sheet's fields. ``counts``, ``trust`` and ``marks_over_db`` are the
-    person's, from the rig sheet.
+    ``parts`` are those of this variant, ``base_parts`` those of the first one where they differ. ``room``, ``meter`` and
+    ``listener`` are what a driver knows of them, by the names of a rig sheet's fields. ``counts``, ``trust`` and
+    ``marks_over_db`` are the person's, from the rig sheet.
     """
 
     name: str
@@ -167,6 +167,7 @@ class RigCard(msgspec.Struct, frozen=True):
     marks_over_db: tuple[float, ...] = OVER_DB
     room: dict[str, float] = msgspec.field(default_factory=dict)
     meter: dict[str, float | str] = msgspec.field(default_factory=dict)
+    listener: dict[str, float | str] = msgspec.field(default_factory=dict)
 
     def index(self, name: str) -> int | None:
         """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""

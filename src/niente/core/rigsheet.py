@@ -121,7 +121,7 @@ def sheet_of(card: RigCard) -> RigSheet:
         controls=card.controls,
         room=Room(**_given(card.room, Room)),
         meter=Meter(**_given(card.meter, Meter)),
-        listener=Listener(**_given(card.meter, Listener)),
+        listener=Listener(**_given(card.listener or {"distance_m": card.meter.get("distance_m", 1.0)}, Listener)),
     )
 
 

@@ -13,7 +13,7 @@ from niente.core.choosing.field import Field, survey
 from niente.core.choosing.models import Models, fit_models
 from niente.core.choosing.pick import Choice, choose
 from niente.core.errors import NienteError
-from niente.core.evidence import Evidence, RunSummary, gather
+from niente.core.evidence import Evidence, gather
 from niente.core.project import Limits
 
 
@@ -38,7 +38,7 @@ class Analyst(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
         self._asked = 0
-        self._known: dict[int, RunSummary] = {}
+        self._known: Evidence | None = None
 
     def ask(self, book: Path, limits: Limits) -> None:
         """Ask for a fresh answer; an older question still under way is then not answered any more."""
@@ -69,13 +69,12 @@ class Analyst(QObject):
             answer = work_out(book, limits, self._known)
         finally:
             self.working.emit(False)
-        if answer.evidence is not None:
-            self._known = {run.run_id: run for run in answer.evidence.runs}
+        self._known = answer.evidence or self._known
         if number == self._asked:
             self.answered.emit(answer)
 
 
-def work_out(book: Path, limits: Limits, known: dict[int, RunSummary]) -> Answer:
+def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
     """Return the whole answer for a book and limits, as far as it goes."""
     evidence = models = field = choice = None
     problem = ""

@@ -39,6 +39,7 @@ def arguments(argv: list[str]) -> argparse.Namespace:
     parser.add_argument("--seed", type=int, help="which sample of a simulated machine (default: the book's, or 1)")
     parser.add_argument("--demo", action="store_true", help="open the demo book in your cache; none of your files is touched")
     parser.add_argument("--version", action="version", version=f"niente {__version__}")
+    parser.set_defaults(make=None)
     return parser.parse_args(argv)
 
 
@@ -72,6 +73,9 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
     def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Bench, Project | None]:
         from niente.core.bench.attach import attach
 
+        if wanted.make is not None:
+            progress(f"Making {book} …")
+            wanted.make(book)
         progress(f"Opening {book} …")
         return attach(book, listener, rig=wanted.rig, seed=wanted.seed, pace=PACE), None
 
@@ -88,11 +92,11 @@ def default_book() -> Path:
 def show(wanted: argparse.Namespace) -> Window:
     """Show the window; the rest follows once it stands."""
 
-    def reopen(book: Path) -> Window:
+    def reopen(book: Path, make: Callable[[Path], None] | None = None) -> Window:
         window.session.close()
         window.desk.close()
         window.hide()
-        wanted.demo, wanted.book, wanted.seed = False, book, None
+        wanted.demo, wanted.book, wanted.seed, wanted.rig, wanted.make = False, book, None, None, make
         kept.append(show(wanted))
         return kept[-1]
 

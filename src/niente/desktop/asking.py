@@ -25,6 +25,30 @@ def where_to_save_plan(over: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
+def for_sheet(over: QWidget) -> Path | None:
+    """Ask for a rig sheet."""
+    name, _ = QFileDialog.getOpenFileName(over, tr("Import rig sheet"), "", tr("Rig sheets (*.json)"))
+    return Path(name) if name else None
+
+
+def where_to_save_sheet(over: QWidget, name: str) -> Path | None:
+    """Ask where a rig sheet is to be written."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("Export rig sheet"), f"{name}.json", tr("Rig sheets (*.json)"))
+    return Path(file) if file else None
+
+
+def where_to_make_book(over: QWidget, title: str) -> Path | None:
+    """Ask where a new book is to be made."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("New book"), f"{title}.niente", tr("Niente books (*.niente)"))
+    return Path(file) if file else None
+
+
+def whether_hands_are_done(over: QWidget, hands: str, cautions: str) -> bool:
+    """Ask whether hands have done what another variant wants. Not yet is the default, and what Escape means."""
+    title = tr("Work for hands")
+    return _whether(over, title, hands, cautions, (tr("It is done"), tr("Not yet")))
+
+
 def for_note(over: QWidget) -> str:
     """Ask for a note; empty where there is none."""
     text, given = QInputDialog.getText(over, tr("Note"), tr("Written into the book with this moment's time:"))

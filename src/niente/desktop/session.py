@@ -4,6 +4,7 @@ import threading
 import traceback
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
@@ -13,6 +14,7 @@ from niente.core.bench.bench import Bench
 from niente.core.bench.engine import Command
 from niente.core.bench.events import (
     Broke,
+    CardChanged,
     Event,
     ForecastMade,
     FrameTaken,
@@ -33,6 +35,7 @@ from niente.core.plan import Plan, check_plan, read_plan
 from niente.core.planning.quiet_point import default_project, quiet_point
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
+from niente.core.rigsheet import RigSheet, read_sheet, sheet_text
 from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit, PlanTaken
@@ -86,6 +89,7 @@ class Session(QObject):
         self._opener: threading.Thread | None = None
         self._cancel = threading.Event()
         self._was_busy = False
+        self._sheet_due = False
 
     # -- opening and closing -------------------------------------------------------------------------------------
 
@@ -136,6 +140,9 @@ class Session(QObject):
         self.opened.emit()
         self.project_changed.emit()
         self.ask()
+        if bench.unfit:
+            words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
+            self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
         if bench.interrupted is not None:
             lost = bench.interrupted
             self.notice.emit(
@@ -235,16 +242,15 @@ class Session(QObject):
         """Write the plan as JSON."""
         if self.plan is None:
             return
+        self._write(file, self.plan.to_json(), tr("The plan is unchanged."))
+
+    def _write(self, file: Path, text: bytes, safe: str) -> None:
+        """Write a file; say so where that cannot be."""
         try:
-            file.write_bytes(self.plan.to_json())
+            file.write_bytes(text)
         except OSError as error:
-            self._report(
-                NienteError(
-                    tr("{file} could not be written: {why}.").format(file=file, why=error.strerror),
-                    safe=tr("The plan is unchanged."),
-                    remedy=tr("Choose another folder, or make room."),
-                )
-            )
+            words = tr("{file} could not be written: {why}.").format(file=file, why=error.strerror)
+            self._report(NienteError(words, safe=safe, remedy=tr("Choose another folder, or make room.")))
 
     def edit(self, words: str, after: Project) -> None:
         """Change the project, undoably; ``words`` say what is done."""
@@ -255,6 +261,45 @@ class Session(QObject):
         """Change what a pick must keep, undoably."""
         if self.project is not None:
             self.edit(words, msgspec.structs.replace(self.project, limits=limits))
+
+    @property
+    def sheet(self) -> RigSheet | None:
+        """What is said of the machine: the person's sheet, or where there is none what its driver says."""
+        if self.bench is None:
+            return None
+        own = self.project.sheet if self.project is not None else None
+        return own or self.bench.first_sheet
+
+    def change_sheet(self, words: str, sheet: RigSheet, kept: dict[str, Any] | None = None) -> bool:
+        """Say something else of the machine, undoably; return whether it could be. ``kept`` is the document it came from."""
+        if self.bench is None or self.project is None:
+            return False
+        try:
+            self.bench.check_sheet(sheet)
+        except NienteError as error:
+            self._report(error)
+            return False
+        after = msgspec.structs.replace(self.project, sheet=sheet)
+        if kept is not None:
+            after = msgspec.structs.replace(after, sheet_kept=kept)
+        self.edit(words, after)
+        return True
+
+    def take_sheet(self, file: Path) -> None:
+        """Take what is said of the machine from a file."""
+        if self.bench is None:
+            return
+        try:
+            sheet, document = read_sheet(_bytes_of(file), file.name, self.bench.own_card)
+        except NienteError as error:
+            self._report(error)
+            return
+        self.change_sheet(tr("rig sheet from {file}").format(file=file.name), sheet, document)
+
+    def save_sheet(self, file: Path) -> None:
+        """Write what is said of the machine as JSON."""
+        if self.sheet is not None and self.project is not None:
+            self._write(file, sheet_text(self.sheet, self.project.sheet_kept), tr("The machine's sheet is unchanged."))
 
     def busy(self) -> bool:
         """Whether a plan runs."""
@@ -268,7 +313,10 @@ class Session(QObject):
     # -- inside --------------------------------------------------------------------------------------------------
 
     def _set_project(self, project: Project) -> None:
+        other = self.project is None or project.sheet != self.project.sheet
         self.project = project
+        if other:
+            self._be_the_machine()
         self._replan()
         if self.bench is not None:
             try:
@@ -278,11 +326,31 @@ class Session(QObject):
         self.project_changed.emit()
         self.ask()
 
+    def _be_the_machine(self) -> None:
+        """Let the bench take the sheet in force; while a plan runs, once that is over."""
+        if self.bench is None or self.sheet is None:
+            return
+        try:
+            self.bench.take_sheet(self.sheet)
+            self._sheet_due = False
+        except NienteError as error:
+            self._sheet_due = True
+            self._report(error)
+
+    def _take_card(self, card: RigCard) -> None:
+        """Go on with the machine as it is now."""
+        if self.frame is not None and len(card.channels) != self.frame.values.shape[0]:
+            self.strip, self.frame = Strip(card), None
+        self._replan()
+        self.project_changed.emit()
+        self.ask()
+
     def _replan(self) -> None:
         """Make the plan anew from the question; a plan that runs goes on as it was started."""
         if self.project is not None and self.card is not None and not self.busy():
             self.own_plan = None
-            self.plan = quiet_point(self.card, self.project.question)
+            guards = self.sheet.guards if self.sheet is not None else None
+            self.plan = quiet_point(self.card, self.project.question, guards)
             self.done = set()
 
     def cancel_work(self) -> None:
@@ -327,6 +395,8 @@ class Session(QObject):
                     self.done.add(index)
                     run_changed = True
                     self.notice.emit(Notice(text))
+                case CardChanged(card):
+                    self._take_card(card)
                 case Warned(text):
                     self.notice.emit(Notice(text))
                 case PlanEnded(complete, why, error):
@@ -345,6 +415,8 @@ class Session(QObject):
         if sampled:
             self.sampled.emit()
         over = any(isinstance(event, PlanEnded | Broke) for event in events)
+        if over and self._sheet_due:
+            self._be_the_machine()
         if (self.busy() and not over) != self._was_busy:
             self._was_busy = not self._was_busy
             self.busy_changed.emit(self._was_busy)

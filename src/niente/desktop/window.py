@@ -14,6 +14,7 @@ from niente.desktop.actions import Actions
 from niente.desktop.desk import Desk
 from niente.desktop.live import Ending, Notice
 from niente.desktop.memory import Memory
+from niente.desktop.rig_deeds import Make, RigDeeds
 from niente.desktop.session import Session
 from niente.desktop.theme import Look, Wear
 from niente.desktop.tongue import tr
@@ -41,7 +42,7 @@ class Window(QMainWindow):
         session: Session,
         look: Look,
         memory: Memory,
-        reopen: Callable[[Path], object] | None = None,
+        reopen: Callable[..., object] | None = None,
         desk: Desk | None = None,
     ) -> None:
         super().__init__()
@@ -55,6 +56,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
+        self.rig_deeds = RigDeeds(session, self, self._open_made)
         self.actions_ = Actions(self, self._deeds())
         self.passage = Passage([tr(name) for name in NAMES], look)
         self.passage.chosen.connect(self.go_to)
@@ -131,6 +133,11 @@ class Window(QMainWindow):
             **looks,
             "book.open": self._ask_book,
             "book.quit": self.close,
+            "rig.new": self.rig_deeds.new,
+            "rig.copy": self.rig_deeds.copy,
+            "rig.import": self.rig_deeds.take_sheet,
+            "rig.export": self.rig_deeds.save_sheet,
+            "rig.part": self.rig_deeds.change_part,
             "plan.open": self._ask_plan,
             "plan.save": self._save_plan,
             "edit.undo": session.undo.undo,
@@ -194,6 +201,9 @@ class Window(QMainWindow):
 
         kinds: list[Callable[[Session, Actions, Look], Page]] = [RigPage, PlanPage, RunPage, MapPage, ChoosePage]
         self.pages = [kind(self.session, self.actions_, self.look) for kind in kinds]
+        rig = self.page("Rig")
+        rig.variant_wanted.connect(self.rig_deeds.become)  # type: ignore[attr-defined]
+        rig.part_chosen.connect(self.rig_deeds.change_part)  # type: ignore[attr-defined]
         for page in self.pages:
             self.stack.addWidget(page)
             page.said.connect(self._refresh_frame)
@@ -276,7 +286,7 @@ class Window(QMainWindow):
         self.actions_["run.go_on"].setEnabled(busy and holding)
         for name in ("run.hold_now", "run.hold_after", "run.skip"):
             self.actions_[name].setEnabled(busy and not holding)
-        for name in ("run.note", "plan.open", "plan.save"):
+        for name in ("run.note", "plan.open", "plan.save", "rig.copy", "rig.import", "rig.export", "rig.part"):
             self.actions_[name].setEnabled(attached)
 
     # -- deeds -----------------------------------------------------------------------------------------------------
@@ -322,6 +332,12 @@ class Window(QMainWindow):
         elif self._reopen is not None and self._may_end():
             self._remember()
             self._reopen(file)
+
+    def _open_made(self, book: Path, make: Make) -> None:
+        """Make a book and open it in place of this one."""
+        if self._reopen is not None and self._may_end():
+            self._remember()
+            self._reopen(book, make)
 
     def _list_recent(self) -> None:
         self._recent.clear()

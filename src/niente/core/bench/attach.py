@@ -39,7 +39,7 @@ def attach(
     sample 1). A machine file is kept in the book, which then needs it no more. Raises ``NienteError`` where rig or book
     cannot be opened or do not belong together.
     """
-    known, driver = _known_of(book)
+    known, driver = known_of(book)
     if seed is None:
         seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
     opened, used = _opened(rig, known, driver, seed, pace)
@@ -62,7 +62,7 @@ def _opened(rig: str | None, known: RigCard | None, driver: Driver | None, seed:
     return open_rig(name, seed=seed, pace=pace), Driver(name, document_of(name))
 
 
-def _known_of(book: Path) -> tuple[RigCard | None, Driver | None]:
+def known_of(book: Path) -> tuple[RigCard | None, Driver | None]:
     """Return the card of the rig a book belongs to and its driver; ``None`` for what the book does not know."""
     if not book.exists() or book.stat().st_size == 0:
         return None, None

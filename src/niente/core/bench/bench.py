@@ -45,6 +45,8 @@ class Bench:
         self.rig = rig
         self.own_card = rig.describe()
         """The card as the rig's driver gives it; ``card`` is what the person's sheet makes of it."""
+        self.first_sheet = sheet_of(self.own_card)
+        """What is said of the machine before a person says anything."""
         self.card = self.own_card
         self.unfit: list[str] = []
         """What of the sheet in the book does not fit this rig any more; the sheet is then left aside."""
@@ -115,6 +117,13 @@ class Bench:
 
         Raises ``RigError`` while a plan runs, and ``DocumentError`` for a sheet that does not fit the rig.
         """
+        self.check_sheet(sheet)
+        with self._wake:
+            self._next_sheet = sheet
+            self._wake.notify_all()
+
+    def check_sheet(self, sheet: RigSheet) -> None:
+        """Raise what ``take_sheet`` would raise, and take nothing."""
         found = problems(sheet, self.own_card)
         if found:
             raise DocumentError(
@@ -122,15 +131,12 @@ class Bench:
                 safe="Its sheet is as it was.",
                 remedy="Choose values within the maker's limits and the rig's ranges.",
             )
-        with self._wake:
-            if self.busy or self._engine.abandoned:
-                raise RigError(
-                    "A plan is running on this machine as it is.",
-                    safe="The plan goes on; the sheet is as it was.",
-                    remedy="Stop the plan, or wait for its end, then change the machine.",
-                )
-            self._next_sheet = sheet
-            self._wake.notify_all()
+        if self.busy or self._engine.abandoned:
+            raise RigError(
+                "A plan is running on this machine as it is.",
+                safe="The plan goes on; the machine is as it was.",
+                remedy="Stop the plan, or wait for its end, then change the machine.",
+            )
 
     def unread_cautions(self) -> tuple[str, ...]:
         """Return the cautions that stand before a start; none where they were read, or the machine is simulated."""
@@ -268,7 +274,7 @@ class Bench:
                 remedy="Open it with its own rig, or name another book for this one.",
             )
         if variant is not None or (project is not None and project.sheet is not None):
-            sheet = (project.sheet if project is not None else None) or sheet_of(self.own_card)
+            sheet = (project.sheet if project is not None else None) or self.first_sheet
             if variant is not None:
                 sheet = msgspec.structs.replace(sheet, variant=variant)
             self.unfit = problems(sheet, self.own_card)

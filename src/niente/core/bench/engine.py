@@ -25,7 +25,7 @@ from niente.core.bench.states import MAY_FOLLOW, State
 from niente.core.book.reader import DONE, BookReader
 from niente.core.book.writer import BookWriter, ensure_plan
 from niente.core.errors import NienteError, RigError
-from niente.core.evidence import FAILURES, TEACHES_S, Evidence, RunSummary, gather, settled_so_far
+from niente.core.evidence import FAILURES, TEACHES_S, Evidence, gather, settled_so_far
 from niente.core.frame import Frame, RigEventKind
 from niente.core.plan import GuardAction, Plan, Step, check_plan
 from niente.core.planning.confirmation import next_step
@@ -90,13 +90,12 @@ class Engine:
         self._silent_limit_s = silent_limit_s
         self._hold_next = False
         self._slow_prior: tuple[float, ...] = ()
-        self._summaries: dict[int, RunSummary] = {}
+        self._known: Evidence | None = None
         self._last_time_s = 0.0
 
     def take_card(self, card: RigCard) -> None:
-        """Go on with another card of the same rig, between plans; what was summed up before is summed up anew."""
+        """Go on with another card of the same rig, between plans."""
         self._card = card
-        self._summaries.clear()
 
     # -- plans -----------------------------------------------------------------------------------------------
 
@@ -130,9 +129,9 @@ class Engine:
 
     def _evidence(self, book: BookReader) -> Evidence | None:
         """Sum up the book as it stands, and take from it what the next run's forecast starts from."""
-        evidence = gather(book, self._summaries)
+        evidence = gather(book, self._known)
         if evidence is not None:
-            self._summaries = {run.run_id: run for run in evidence.runs}
+            self._known = evidence
             self._slow_prior = evidence.slow_prior
         return evidence
 

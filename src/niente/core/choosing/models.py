@@ -8,6 +8,7 @@ from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence, RunSummary
 from niente.core.rigcard import LoadKind
 from niente.core.science.acoustics import NoiseModel, fit_noise
+from niente.core.science.dynamics import Scale
 from niente.core.science.power import PowerLaw, fit_power_law
 from niente.core.science.statistics import Z95
 from niente.core.science.thermal import ThermalModel, at_room, fit_rise
@@ -40,6 +41,11 @@ class Models(msgspec.Struct, frozen=True):
     room_c: float
     lead: str
     other: str | None
+
+    @property
+    def scale(self) -> Scale:
+        """The dynamic scale of the room, over its background as it was measured."""
+        return Scale(self.noise.background_dba, self.evidence.card.marks_over_db)
 
     @property
     def fans(self) -> str:

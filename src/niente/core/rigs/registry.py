@@ -60,6 +60,20 @@ def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
         ) from error
 
 
+def classes() -> tuple[tuple[str, str], ...]:
+    """Return the classes of machines that new ones are made from: pairs of a template's name and what it is."""
+    from niente.core.rigs.simulated.files import shipped_file
+
+    return tuple((name, shipped_file(name).machine.kind) for name in shipped())
+
+
+def class_document(template: str) -> dict[str, Any]:
+    """Return the machine file's document of a class."""
+    from niente.core.rigs.simulated.files import shipped_file
+
+    return shipped_file(template).document
+
+
 def document_of(name: str) -> dict[str, Any]:
     """Return the document of the machine file that a rig's name is the path of; an empty one for other names."""
     if not name.endswith(MACHINE_SUFFIX):

@@ -117,6 +117,16 @@ def fit_noise(groups: tuple[str, ...], rpm: Array, level_dba: Vector, level_se_d
     )
 
 
+def level_at(alone_dba: float, from_m: float, to_m: float, background_dba: float | None) -> float:
+    """Return the level of a machine at another distance, in dBA, over the background there (``None``: without it).
+
+    Direct sound by the inverse square: 20 lg of the ratio of the distances (textbook). In a room the level falls off more
+    slowly far from the machine, so that this is the least that is heard there.
+    """
+    carried = alone_dba - 20.0 * math.log10(to_m / from_m)
+    return carried if background_dba is None else float(add_levels(np.array([carried, background_dba])))
+
+
 def background_correction_db(difference_db: float) -> float | None:
     """Return K1, what the background adds to a reading that lies ``difference_db`` above it, in dB.
 

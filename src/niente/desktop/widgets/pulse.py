@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBox
 from niente.core.evidence import column, holds_of
 from niente.core.quantities import quantity_of
 from niente.core.rigs.protocol import Paced
-from niente.core.science.dynamics import dynamic_mark
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from niente.desktop.session import Session
@@ -216,6 +215,6 @@ class Pulse(QWidget):
 
     def _show_mark(self, level: float) -> None:
         models = self._session.answer.models
-        text = dynamic_mark(level, models.noise.background_dba) if models is not None else ""
+        text = models.scale.mark(level) if models is not None else ""
         if text != self._mark.text():
             self._mark.setText(text)

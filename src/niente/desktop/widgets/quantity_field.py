@@ -1,5 +1,9 @@
 """One field for a quantity: it knows its name, unit, range, step and default, takes a typed unit, and explains itself."""
 
+import math
+from collections.abc import Callable
+from typing import Any
+
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator
 from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QWidget
@@ -29,7 +33,7 @@ class QuantityField(QDoubleSpinBox):
         parent: QWidget | None = None,
     ) -> None:
         self.quantity = quantity
-        self._digits = 0 if step == int(step) else 1
+        self._digits = 0 if step == int(step) else max(1, math.ceil(-math.log10(step)))
         self._off_words = off_words
         super().__init__(parent)
         self.default = default
@@ -119,16 +123,16 @@ class QuantityField(QDoubleSpinBox):
 class QuantityDelegate(QStyledItemDelegate):
     """Edits a cell with a ``QuantityField``; the model's ``EditRole`` gives and takes the bare figure."""
 
-    def __init__(self, fields: dict[int, dict[str, object]], parent: QWidget) -> None:
-        """``fields`` are the arguments of the field, by row."""
+    def __init__(self, field: Callable[[int, int], dict[str, Any]], parent: QWidget) -> None:
+        """``field`` gives the arguments of the field for a row and a column."""
         super().__init__(parent)
-        self._fields = fields
+        self._field = field
 
     def createEditor(
         self, parent: QWidget, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
     ) -> QWidget:
         """Return the field for a cell."""
-        return QuantityField(**self._fields[index.row()], parent=parent)  # type: ignore[arg-type]
+        return QuantityField(**self._field(index.row(), index.column()), parent=parent)
 
     def setEditorData(self, editor: QWidget, index: QModelIndex | QPersistentModelIndex) -> None:
         """Show the cell's figure."""

@@ -211,11 +211,21 @@ class Meter(msgspec.Struct, frozen=True):
     """
 
     class_: Annotated[int, msgspec.Meta(ge=0, le=2)] = msgspec.field(name="class", default=2)
+    place: str = ""
     distance_m: Positive = 1.0
     room_m: Positive = 2.5
     step_db: Positive = 0.1
     scatter_db: NotNegative = 0.3
     floor_dba: float = 17.0
+
+
+class Ear(msgspec.Struct, frozen=True):
+    """Where the machine is heard from: the place, its distance, and the background there by day and night."""
+
+    place: str
+    distance_m: Positive
+    day_dba: NotNegative
+    night_dba: NotNegative
 
 
 class Step(msgspec.Struct, frozen=True):
@@ -328,6 +338,7 @@ class Machine(msgspec.Struct, frozen=True):
     whine: Whine | None = None
     panel_db: float = 0.0
     kind: str = ""
+    listener: Ear | None = None
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""

@@ -100,5 +100,7 @@ def describe(machine: Machine, seed: int, variants: tuple[Variant, ...] = (), ba
         meter={
             "standard": METER_CLASSES[machine.meter.class_],
             "distance_m": machine.meter.distance_m,
+            "place": machine.meter.place,
         },
+        listener=msgspec.to_builtins(machine.listener) if machine.listener is not None else {},
     )

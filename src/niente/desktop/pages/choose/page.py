@@ -10,7 +10,7 @@ from niente.core.choosing.pick import Candidate, Choice, Limit
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, short_place, standing, why_this
 from niente.core.project import Limits
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
-from niente.core.science.dynamics import dynamic_mark
+from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.session import Session
@@ -127,9 +127,9 @@ class ChoosePage(Page):
         self.problem.setMaximumHeight(FOOT_PX if answer.field is not None else QWIDGETSIZE_MAX)
         self.table.setVisible(choice is not None)
         self.scatter.setVisible(answer.field is not None)
-        background = answer.models.noise.background_dba if answer.models is not None else math.nan
+        scale = answer.models.scale if answer.models is not None else Scale()
         if answer.field is not None and project is not None:
-            self.scatter.show_field(answer.field, project.limits, choice, background)
+            self.scatter.show_field(answer.field, project.limits, choice, scale)
         for words in self.costs.values():
             words.setText("")
         if choice is None:
@@ -141,8 +141,8 @@ class ChoosePage(Page):
         )
         state = tr("confirmed") if choice.confirmed else tr("not confirmed yet")
         self.set_head(f"{settings}: {state}", place_text(choice.pick))
-        rows = [_row(tr("Pick"), choice.pick, standing(choice), background)]
-        rows += [_row(f"{n}", other, against(choice, other), background) for n, other in enumerate(choice.runners_up, 2)]
+        rows = [_row(tr("Pick"), choice.pick, standing(choice), scale)]
+        rows += [_row(f"{n}", other, against(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
         self.model.set_rows(rows)
         for cost in choice.costs:
             self.costs[LIMIT_OF[cost.limit]].setText(limit_cost(choice, cost.limit))
@@ -158,7 +158,7 @@ class ChoosePage(Page):
         if choice is None:
             return tr("no pick yet")
         pick, models = choice.pick, self.session.answer.models
-        mark = dynamic_mark(pick.in_room_dba, models.noise.background_dba) if models is not None else ""
+        mark = models.scale.mark(pick.in_room_dba) if models is not None else ""
         return f"{pick.limit_w:g} W, {number_text(pick.throughput_percent, 1)} %, {mark}"
 
     def finished(self) -> bool:
@@ -194,7 +194,7 @@ def _costs(choice: Choice) -> str:
     return "\n".join(f"{limit_name(choice, cost.limit)}: {limit_cost(choice, cost.limit)}." for cost in choice.costs)
 
 
-def _row(name: str, one: Candidate, words: str, background_dba: float) -> list[Cell | str]:
+def _row(name: str, one: Candidate, words: str, scale: Scale) -> list[Cell | str]:
     pick = not name.isdigit()
 
     def figure(value: float, half_width: float, limit: Limit) -> Cell:
@@ -207,7 +207,7 @@ def _row(name: str, one: Candidate, words: str, background_dba: float) -> list[C
         Cell(f"{one.duty:g}", bold=pick),
         figure(one.throughput_percent, one.throughput_hw, Limit.THROUGHPUT),
         figure(one.in_room_dba, one.in_room_hw, Limit.NOISE),
-        Cell(dynamic_mark(one.in_room_dba, background_dba), mark=True),
+        Cell(scale.mark(one.in_room_dba), mark=True),
         Cell(number_text(one.core_c, 1), f"±{NO_BREAK_SPACE}{number_text(one.core_hw, 1)}"),
         figure(one.headroom_k, one.core_hw, Limit.HEADROOM),
         Cell(words, soft=not pick),

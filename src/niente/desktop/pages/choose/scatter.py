@@ -15,7 +15,7 @@ from niente.core.choosing.pick import Candidate, Choice, Limit, front, keeps
 from niente.core.choosing.words import place_text, short_place
 from niente.core.project import Limits
 from niente.core.quantities import number_text
-from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
+from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text, faint
@@ -68,12 +68,12 @@ class Scatter(QWidget):
         self._settings: Settings | None = None
         self._limits = Limits()
         self._choice: Choice | None = None
-        self._background = math.nan
+        self._scale = Scale()
         self._grabbed = ""
 
-    def show_field(self, field: Field, limits: Limits, choice: Choice | None, background_dba: float) -> None:
+    def show_field(self, field: Field, limits: Limits, choice: Choice | None, scale: Scale) -> None:
         """Draw every setting of a field."""
-        self._limits, self._choice, self._background = limits, choice, background_dba
+        self._limits, self._choice, self._scale = limits, choice, scale
         self._settings = made = sort_settings(field, limits)
         every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
@@ -122,9 +122,7 @@ class Scatter(QWidget):
             painter.drawLine(QLineF(x, area.top(), x, area.bottom()))
 
     def _mark_limits(self, across: Span) -> list[float]:
-        if not math.isfinite(self._background):
-            return []
-        return [limit for limit in scale_limits_dba(self._background) if across.low < limit < across.high]
+        return [limit for limit in self._scale.limits_dba if across.low < limit < across.high]
 
     def _over(self, painter: QPainter) -> None:
         made = self._settings
@@ -175,13 +173,13 @@ class Scatter(QWidget):
 
     def _draw_dynamics(self, painter: QPainter, area: QRectF, across: Span) -> None:
         """Write the dynamic marks under the axis, between the limits that part them."""
-        if not math.isfinite(self._background):
+        limits = self._scale.limits_dba
+        if not limits:
             return
         p, y = self.look.palette, area.bottom() + 38
         draw_text(painter, QPointF(0, y - 2), tr("In the room"), font(SMALL), p.soft)
-        limits = scale_limits_dba(self._background)
         edges = [-1e9, *limits, 1e9]
-        here = dynamic_mark(self._choice.pick.in_room_dba, self._background) if self._choice is not None else ""
+        here = self._scale.mark(self._choice.pick.in_room_dba) if self._choice is not None else ""
         for mark, (low, high) in zip(MARKS, pairwise(edges), strict=True):
             a, b = max(across.px(low), area.left()), min(across.px(high), area.right())
             if b - a > 26:

@@ -16,7 +16,7 @@ from niente.core.choosing.field import Field
 from niente.core.choosing.pick import Choice
 from niente.core.project import Limits
 from niente.core.quantities import number_text
-from niente.core.science.dynamics import MARKS, scale_limits_dba
+from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.pages.map.layers import Drawn, Layer, drawn, grid_places
 from niente.desktop.pages.map.legend import draw_legend
 from niente.desktop.theme import BODY, SMALL, Look, font
@@ -42,7 +42,7 @@ class Shown(msgspec.Struct, frozen=True):
     limits: Limits
     choice: Choice | None
     running: tuple[float, float] | None
-    background_dba: float
+    scale: Scale
     ceiling_c: float
     fans: str
 
@@ -101,8 +101,7 @@ class FieldView(QWidget):
         self.image.setRect(QRectF(x0, y0, x1 - x0, y1 - y0))
         self.box.setRange(xRange=(x0, x1), yRange=(y0, y1), padding=0.0)
         if not same_field:
-            levels = scale_limits_dba(shown.background_dba) if math.isfinite(shown.background_dba) else ()
-            self._lines = _contours(made, made.noise, list(levels))
+            self._lines = _contours(made, made.noise, list(shown.scale.limits_dba))
         every = np.arange(made.low + step * ISOTHERMS, made.high, step * ISOTHERMS)
         self._isotherms = [line for _, lines in _contours(made, made.values, every.tolist()) for line in lines]
 

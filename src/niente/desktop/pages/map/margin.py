@@ -7,7 +7,7 @@ from niente.core.choosing.pick import Candidate
 from niente.core.choosing.words import short_place
 from niente.core.project import Limits
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
-from niente.core.science.dynamics import dynamic_mark
+from niente.core.science.dynamics import Scale
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title
 
@@ -20,9 +20,9 @@ def _line(name: str, quantity: str, value: float, half_width: float | None = Non
     return Reading(name, known.text(value), spread, known.unit, mark)
 
 
-def candidate_blocks(lead: str, one: Candidate, background_dba: float) -> list[Block]:
+def candidate_blocks(lead: str, one: Candidate, scale: Scale) -> list[Block]:
     """Return a setting's readings, a line each, with their intervals."""
-    mark = dynamic_mark(one.in_room_dba, background_dba)
+    mark = scale.mark(one.in_room_dba)
     lines = (
         _line(tr("Hottest core"), "hottest_core_c", one.core_c, one.core_hw),
         _line(tr("Headroom"), "headroom_k", one.headroom_k, one.core_hw),

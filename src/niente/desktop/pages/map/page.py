@@ -8,7 +8,6 @@ from niente.core.choosing.models import POWER
 from niente.core.choosing.pick import Candidate, candidate_at
 from niente.core.choosing.words import place_text
 from niente.core.quantities import duration_text, number_text, quantity_of
-from niente.core.science.dynamics import dynamic_mark
 from niente.desktop.actions import Actions
 from niente.desktop.pages.map.field_view import FieldView, Shown
 from niente.desktop.pages.map.layers import LAYERS
@@ -124,10 +123,10 @@ class MapPage(Page):
             running = (whole.value(POWER) or 0.0, whole.value(answer.models.fans) or 0.0)
             inside = answer.field.limit_w[0] <= running[0] <= answer.field.limit_w[-1]
             running = running if inside and answer.field.duty[0] <= running[1] <= answer.field.duty[-1] else None
-        background = answer.models.noise.background_dba
+        scale = answer.models.scale
         ceiling = card.temperature_ceiling_c(answer.models.base)
         self.view.show_field(
-            Shown(answer.field, layer, project.limits, answer.choice, running, background, ceiling, answer.models.lead)
+            Shown(answer.field, layer, project.limits, answer.choice, running, scale, ceiling, answer.models.lead)
         )
         self._find()
         self.view.setAccessibleDescription(self._spoken())
@@ -140,13 +139,13 @@ class MapPage(Page):
         if answer.field is None or answer.models is None or project is None:
             return []
         field, said = answer.field, answer.field.predicted
-        background = answer.models.noise.background_dba
+        scale = answer.models.scale
         rows: list[list[Cell | str]] = []
         for index in range(field.measured.shape[0]):
             limit, duty = field.place(index)
             known = bool(field.measured[index])
             sure = said.headroom_k[index] - said.core_hw[index] >= project.limits.least_headroom_k
-            mark = dynamic_mark(float(said.in_room_dba[index]), background)
+            mark = scale.mark(float(said.in_room_dba[index]))
             rows.append(
                 [
                     f"{limit:g}",
@@ -207,9 +206,9 @@ class MapPage(Page):
         blocks: list[Block] = []
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None:
-            background = models.noise.background_dba
+            scale = models.scale
             lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
-            blocks += candidate_blocks(lead, one, background)
+            blocks += candidate_blocks(lead, one, scale)
             blocks.append(steps_away(models, project.limits, one))
         theta, half_width = models.thermal.resistance(models.thermal.cooler_full_rpm, models.thermal.case_full_rpm)
         path = quantity_of("thermal_resistance_kpw").with_unit(theta, half_width)

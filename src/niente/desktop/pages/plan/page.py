@@ -16,7 +16,7 @@ from niente.core.project import Axis, QuietPoint
 from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.rigcard import LoadKind, RigCard
 from niente.core.rigs.protocol import Paced
-from niente.core.science.dynamics import dynamic_mark
+from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
 from niente.desktop.live import Notice
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon, RibbonRun
@@ -348,7 +348,7 @@ class PlanPage(Page):
         if plan is None or card is None:
             return []
         models = session.answer.models
-        background = models.noise.background_dba if models is not None else math.nan
+        scale = models.scale if models is not None else Scale()
         rows: list[list[Cell | str]] = []
         stage = ""
         for index, (step, (state, run), seen) in enumerate(zip(plan.steps, states, foresee(models, plan.steps), strict=True)):
@@ -364,7 +364,7 @@ class PlanPage(Page):
                     Cell(step.load, soft=True),
                     core,
                     noise,
-                    Cell(dynamic_mark(level, background), mark=True, soft=state == "ahead"),
+                    Cell(scale.mark(level), mark=True, soft=state == "ahead"),
                     f"{(run.seconds if run is not None and not run.running else typical_seconds(step.exposure)) / 60.0:.0f}",
                     Cell(step.reason, soft=state != "running"),
                 ]

@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.quantities import TRUE_MINUS, number_text
-from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
+from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.theme import BODY, READING, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text
@@ -25,7 +25,7 @@ class DynamicScale(QWidget):
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
-        self._background = math.nan
+        self._shown = Scale()
         self._now = math.nan
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(tr("Dynamic scale"))
@@ -35,20 +35,19 @@ class DynamicScale(QWidget):
         """As high as its lines."""
         return QSize(596, HEIGHT)
 
-    def show_scale(self, background_dba: float, now_dba: float) -> None:
-        """Show the scale over a background, and a level in the room."""
-        same = (self._background, self._now) == (background_dba, round(now_dba, 1) if math.isfinite(now_dba) else math.nan)
-        if same:
+    def show_scale(self, scale: Scale, now_dba: float) -> None:
+        """Show a scale, and a level in the room."""
+        now = round(now_dba, 1) if math.isfinite(now_dba) else math.nan
+        if (self._shown, self._now) == (scale, now):
             return
-        self._background = background_dba
-        self._now = round(now_dba, 1) if math.isfinite(now_dba) else math.nan
+        self._shown, self._now = scale, now
         self.setAccessibleDescription(self._spoken())
         self.update()
 
     def _spoken(self) -> str:
-        if not math.isfinite(self._background):
+        limits = self._shown.limits_dba
+        if not limits:
             return tr("The room's background is not known yet.")
-        limits = scale_limits_dba(self._background)
         parts = [
             tr("{mark} from {dba} dBA").format(mark=m, dba=number_text(at, 1)) for m, at in zip(MARKS[1:], limits, strict=True)
         ]
@@ -58,12 +57,12 @@ class DynamicScale(QWidget):
         """Draw the scale."""
         painter = QPainter(self)
         p = self._look.palette
-        if not math.isfinite(self._background):
+        limits = self._shown.limits_dba
+        if not limits:
             draw_text(painter, QPointF(0, 20), self._spoken(), font(BODY), p.soft)
             painter.end()
             return
-        limits = scale_limits_dba(self._background)
-        step = limits[1] - limits[0]
+        step = (limits[-1] - limits[0]) / (len(limits) - 1)
         scale = Span(limits[0] - step, limits[-1] + step, LEFT - 40.0, self.width() - 4.0)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(p.strong_rule), 1.0))
@@ -73,7 +72,7 @@ class DynamicScale(QWidget):
         painter.setBrush(QColor(p.ground))
         painter.drawEllipse(QPointF(start, y), 3.5, 3.5)
         edges = [scale.low, *limits, scale.high]
-        here = dynamic_mark(self._now, self._background)
+        here = self._shown.mark(self._now)
         for mark, (low, high) in zip(MARKS, pairwise(edges), strict=True):
             colour = p.accent if mark == here else p.ink
             draw_text(
@@ -92,7 +91,7 @@ class DynamicScale(QWidget):
             painter.setPen(QColor(p.soft))
             painter.drawLine(QPointF(x, 26), QPointF(x, 52))
             draw_text(painter, QPointF(x, 68), number_text(limit, 1), font(SMALL), p.ink, align=MIDDLE)
-            over = limit - self._background
+            over = limit - self._shown.background_dba
             text = f"+{number_text(over, 1)}" if over > 0 else number_text(over, 1).replace("-", TRUE_MINUS)
             draw_text(painter, QPointF(x, 83), text, font(SMALL), p.soft, align=MIDDLE)
         if math.isfinite(self._now):

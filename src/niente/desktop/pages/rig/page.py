@@ -2,24 +2,33 @@
 
 import math
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.bench.guards import FROZEN_SAMPLES, LOST_SAMPLES, STANDSTILL_RPM
 from niente.core.cautions import cautions_for
 from niente.core.evidence import column
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.rigcard import RigCard
+from niente.core.rigsheet import RigSheet, parts_in
+from niente.core.science.dynamics import Scale
+from niente.core.science.humidity import dew_point_c
 from niente.core.science.thermal import ThermalModel, heat_path, typical_model
 from niente.desktop.actions import Actions
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import HeatPath, Ladder
-from niente.desktop.pages.rig.parts import PartsList, parts_of
+from niente.desktop.pages.rig.limits import LimitsView
+from niente.desktop.pages.rig.parts import PartsList, other_states, parts_of
+from niente.desktop.pages.rig.room import RoomView
+from niente.desktop.pages.rig.sensors import SensorsView
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Reading, Readings, Words
-from niente.desktop.widgets.labels import ShortLabel, label, rule
+from niente.desktop.widgets.form import choice
+from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
 from niente.desktop.widgets.page import Page
+from niente.desktop.widgets.views import Views
 
 TYPICAL_FULL_RPM = 1500.0
 
@@ -28,10 +37,27 @@ class RigPage(Page):
     """Parts at the left, the heat path and the dynamic scale in the middle; guards, room and trust in the margin."""
 
     name = "Rig"
+    variant_wanted = Signal(str)
+    """A person wants the machine in another variant: hands may have to do something first."""
+    part_chosen = Signal(str)
 
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:
         super().__init__(session, actions, look)
+        self.views = Views(
+            [
+                (tr("Machine"), tr("Parts, heat path and dynamic scale")),
+                (tr("Limits"), tr("The maker's limits, guards and controls")),
+                (tr("Room"), tr("Room, listener, sound meter and the dynamic scale's limits")),
+                (tr("Sensors"), tr("How far each sensor is to be trusted, and what counts")),
+            ]
+        )
+        self.stack = QStackedWidget()
+        self.variant = choice(tr("Variant"), [], self._variant_chosen)
+        self.limits_view = LimitsView(session, look)
+        self.room_view = RoomView(session, look)
+        self.sensors_view = SensorsView(session, look)
         self.parts = PartsList()
+        self.parts.chosen.connect(self.part_chosen)
         self.path_lead = ShortLabel("lead")
         self.path_title = ShortLabel("title")
         self.theta = label("", "lead")
@@ -49,6 +75,20 @@ class RigPage(Page):
         session.sampled.connect(self._show_noise)
 
     def _lay_out(self) -> None:
+        self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
+        self.views.chosen.connect(self._show_view)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        line = QHBoxLayout()
+        line.addWidget(label(tr("Variant"), "soft"))
+        line.addWidget(self.variant, 1)
+        line.addSpacing(12)
+        column.addLayout(line)
+        column.addWidget(self.parts, 1)
+        button = ActionButton(self.actions_["rig.part"])
+        column.addWidget(button, 0, Qt.AlignmentFlag.AlignLeft)
         right = QWidget()
         rows = QVBoxLayout(right)
         rows.setContentsMargins(16, 0, 0, 0)
@@ -71,11 +111,22 @@ class RigPage(Page):
         split = QSplitter(Qt.Orientation.Horizontal)
         split.setHandleWidth(1)
         split.setChildrenCollapsible(False)
-        split.addWidget(self.parts)
+        split.addWidget(left)
         split.addWidget(right)
         split.setStretchFactor(1, 1)
         split.setSizes([300, 620])
-        self.body.addWidget(split, 1)
+        for view in (split, self.limits_view, self.room_view, self.sensors_view):
+            self.stack.addWidget(view)
+        for table in (*self.limits_view.tables(), self.sensors_view.table):
+            self.offer(table, "edit.undo", "edit.redo", "help.here")
+        self.body.addWidget(self.stack, 1)
+
+    def _show_view(self, place: int) -> None:
+        self.stack.setCurrentIndex(place)
+        self.refresh()
+
+    def _variant_chosen(self, place: int) -> None:
+        self.variant_wanted.emit(self.variant.itemText(place))
 
     # -- what is shown ---------------------------------------------------------------------------------------------
 
@@ -120,7 +171,11 @@ class RigPage(Page):
             return
         words = tr("{variant}, simulated") if card.simulated else "{variant}"
         self.set_head(tr("The machine: {what}").format(what=words.format(variant=card.variant)), card.title)
-        self.parts.show_parts(parts_of(card))
+        sheet, bench = self.session.sheet, self.session.bench
+        if sheet is not None and bench is not None:
+            self._show_sheet(sheet, bench.own_card)
+        if self.views.current != 0:
+            return
         model, typical = self._model()
         cooler, case, duties = self._speeds()
         power = self._power_w or self._default_power()
@@ -140,6 +195,23 @@ class RigPage(Page):
         self.path.show_ladder(ladder)
         self._show_path_words(model, ladder, cooler, case)
         self._show_noise()
+
+    def _show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
+        """Show what is said of the machine, in the view that is current."""
+        match self.views.current:
+            case 0:
+                names = [variant.name for variant in sheet.variants]
+                if [self.variant.itemText(i) for i in range(self.variant.count())] != names:
+                    self.variant.clear()
+                    self.variant.addItems(names)
+                self.variant.setCurrentText(sheet.variant)
+                self.parts.show_parts(parts_in(sheet, sheet.variant) or parts_of(own), other_states(sheet))
+            case 1:
+                self.limits_view.show_sheet(sheet, own)
+            case 2:
+                self.room_view.show_sheet(sheet)
+            case 3:
+                self.sensors_view.show_sheet(sheet, own)
 
     def _show_path_words(self, model: ThermalModel, ladder: Ladder, cooler: float, case: float) -> None:
         rise, spread = model.rise(ladder.power_w, cooler, case)  # type: ignore[arg-type]
@@ -167,13 +239,13 @@ class RigPage(Page):
         if not self.isVisible():
             return
         models, frame, card = self.session.answer.models, self.session.frame, self.session.card
-        background = models.noise.background_dba if models is not None else math.nan
+        scale = models.scale if models is not None else Scale()
         now = math.nan
         if frame is not None and card is not None:
             now = float(column(card, frame.values[None, :], "noise_dba")[0])
-        self.scale.show_scale(background, now)
-        known = tr("in the room, against its {dba} dBA").format(dba=number_text(background, 1))
-        self.scale_note.setText(known if math.isfinite(background) else "")
+        self.scale.show_scale(scale, now)
+        known = tr("in the room, against its {dba} dBA").format(dba=number_text(scale.background_dba, 1))
+        self.scale_note.setText(known if math.isfinite(scale.background_dba) else "")
 
     # -- what the frame asks -----------------------------------------------------------------------------------
 
@@ -233,6 +305,13 @@ class RigPage(Page):
         if session.frame is not None and session.card is not None:
             now = float(column(session.card, session.frame.values[None, :], "room_temperature_c")[0])
             found.append(Reading(tr("Temperature now"), number_text(now, 1), unit="°C"))
+        sheet = session.sheet
+        if sheet is not None:
+            room = sheet.room
+            found.append(Reading(tr("Humidity"), number_text(room.humidity_percent, 0), unit="%"))
+            dew_point = dew_point_c(room.temperature_c, room.humidity_percent)
+            found.append(Reading(tr("Dew point"), number_text(dew_point, 1), unit="°C"))
+            found.append(Reading(tr("Altitude"), number_text(room.altitude_m, 0), unit="m"))
         if project is not None:
             found.append(Reading(tr("Design room"), number_text(project.limits.design_room_c, 1), unit="°C"))
         models = session.answer.models

@@ -12,7 +12,8 @@ from niente.core.plan import Step
 from niente.core.planning.cost import typical_seconds
 from niente.core.planning.foresight import Seen, foresee
 from niente.core.quantities import duration_text, number_text, quantity_of
-from niente.core.science.dynamics import dynamic_mark
+from niente.core.rigcard import RigCard
+from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
 from niente.desktop.live import LiveRun
 from niente.desktop.pages.run.traces import Traces
@@ -122,7 +123,7 @@ class RunPage(Page):
             step = live.opened.step
             lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
             state = f"{live.closed.how}, {live.closed.why}" if live.closed is not None else tr(STATES.get(session.state, ""))
-            self.set_head(f"{lead}: {state}" if state else lead, _title(step, self._lead()))
+            self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
             load = card.load(step.load)
             offset = step.setting.over(card.stock).voltage_offset_mv
             words = [load.title if load is not None else step.load]
@@ -143,8 +144,8 @@ class RunPage(Page):
         self._show_forecast(live)
         if self.isVisible():
             models = self.session.answer.models
-            background = models.noise.background_dba if models is not None else math.nan
-            self.traces.show_run(strip, live, self.session.notes, background)
+            scale = models.scale if models is not None else Scale()
+            self.traces.show_run(strip, live, self.session.notes, scale)
 
     def _show_forecast(self, live: LiveRun) -> None:
         quantity = quantity_of("hottest_core_c")
@@ -182,15 +183,10 @@ class RunPage(Page):
             return []
         now = session.live.opened.index if session.live is not None and session.busy() else -1
         models = session.answer.models
-        background = models.noise.background_dba if models is not None else math.nan
+        scale = models.scale if models is not None else Scale()
         ahead = [(index, step) for index, step in enumerate(plan.steps) if index not in session.done and index != now]
         seen = foresee(models, [step for _, step in ahead])
-        return [_row(index, step, said, background, self._lead()) for (index, step), said in zip(ahead, seen, strict=True)]
-
-    def _lead(self) -> str:
-        """Return the fan group that is swept."""
-        card = self.session.card
-        return (card.lead_group() if card is not None else None) or ""
+        return [_row(index, step, said, scale, card) for (index, step), said in zip(ahead, seen, strict=True)]
 
     def live_line(self) -> str:
         """Return where the plan stands."""
@@ -231,8 +227,8 @@ class RunPage(Page):
         return blocks
 
 
-def _row(index: int, step: Step, said: Seen, background_dba: float, lead: str) -> list[Cell | str]:
-    limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get(lead)
+def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard) -> list[Cell | str]:
+    limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get(card.lead_group() or "")
     core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
     return [
         f"{index + 1}",
@@ -242,7 +238,7 @@ def _row(index: int, step: Step, said: Seen, background_dba: float, lead: str) -
         Cell(step.load, soft=True),
         core,
         number_text(said.noise_dba, 1) if math.isfinite(said.noise_dba) else "",
-        Cell(dynamic_mark(said.noise_dba, background_dba), mark=True),
+        Cell(scale.mark(said.noise_dba), mark=True),
         f"{typical_seconds(step.exposure) / 60.0:.0f}",
         step.reason,
     ]

@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from niente.core.bench.strip import Strip
 from niente.core.quantities import number_text, quantity_of
 from niente.core.rigcard import RigCard
-from niente.core.science.dynamics import dynamic_mark
+from niente.core.science.dynamics import Scale
 from niente.core.science.hold import Hold
 from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.panels import HOT, Line, Panel
@@ -39,7 +39,7 @@ class Sight:
     strip: Strip | None = None
     live: LiveRun | None = None
     notes: list[Note] = field(default_factory=list)
-    background_dba: float = math.nan
+    scale: Scale = field(default_factory=Scale)
     cross_s: float | None = None
     hot: str = "core_temperature_c.1"
 
@@ -309,7 +309,7 @@ class Painting:
                 body = font(BODY)
                 right -= width
                 right -= draw_text(painter, QPointF(right, y + 3.5), quantity.text(value), body, colour, align=RIGHT) + 7
-                mark = dynamic_mark(value, self.sight.background_dba) if line.channel == "noise_dba" else ""
+                mark = self.sight.scale.mark(value) if line.channel == "noise_dba" else ""
                 if mark:
                     marks = font(BODY, bold=True, italic=True)
                     draw_text(painter, QPointF(right, y + 3.5), mark, marks, colour, align=RIGHT)

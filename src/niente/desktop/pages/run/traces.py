@@ -13,6 +13,7 @@ from niente.core.bench.strip import Strip
 from niente.core.evidence import hottest_core
 from niente.core.quantities import quantity_of
 from niente.core.rigcard import RigCard
+from niente.core.science.dynamics import Scale
 from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.painting import WIDE_FORECAST_K, Painting, Sight, clock_text
 from niente.desktop.pages.run.panels import Panel, panels_of
@@ -87,13 +88,13 @@ class Traces(QWidget):
 
     # -- showing -------------------------------------------------------------------------------------------------
 
-    def show_run(self, strip: Strip, live: LiveRun, notes: list[Note], background_dba: float) -> None:
+    def show_run(self, strip: Strip, live: LiveRun, notes: list[Note], scale: Scale) -> None:
         """Draw what has come; what comes sooner than ``DRAW_S`` after the last drawing waits for the next."""
         sight, count, now = self.sight, live.samples.count, time.monotonic()
         if sight is None or (count, live.opened.run_id) == self._drawn or now - self._drawn_at < DRAW_S:
             return
         self._drawn, self._drawn_at = (count, live.opened.run_id), now
-        sight.strip, sight.live, sight.notes, sight.background_dba = strip, live, notes, background_dba
+        sight.strip, sight.live, sight.notes, sight.scale = strip, live, notes, scale
         strip.catch_up()
         if not strip.time_s.shape[0]:
             return

@@ -1,0 +1,201 @@
+"""The Rig page's second view: what must never be exceeded, where Niente itself ends a run, and what may be set by whom."""
+
+import msgspec
+from PySide6.QtWidgets import QHBoxLayout, QTableView, QVBoxLayout, QWidget
+
+from niente.core.plan import Guard, GuardAction
+from niente.core.quantities import quantity_of
+from niente.core.rigcard import Control, RigCard, SetBy
+from niente.core.rigsheet import RigSheet
+from niente.desktop.session import Session
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.form import Form, figure
+from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
+
+GUARD_HEADS = ("Watched", "Ends it at", "Quiet below", "Held for", "What it does", "Why")
+CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "")
+TRIP, CLEAR, HOLD, ACTION, REASON = range(1, 6)
+LOW, HIGH, STEP, BY = range(1, 5)
+DOES = {GuardAction.STOP: "stops the plan", GuardAction.SKIP: "skips the run"}
+BY_WHOM = {SetBy.SOFTWARE: "software", SetBy.FIRMWARE: "firmware setup", SetBy.HANDS: "hands"}
+
+
+class LimitsView(QWidget):
+    """Fields for the maker's limits over two tables: guards, and controls."""
+
+    def __init__(self, session: Session, look: Look) -> None:
+        super().__init__()
+        self.session = session
+        temperature = "core_temperature_c"
+        self.core = figure(temperature, tr("Cores, at most"), 40, 125, 1, lambda v: self._limit("core_temperature_c", v))
+        self.margin = figure("headroom_k", tr("Kept below it"), 0, 30, 0.5, lambda v: self._limit("margin_k", v), default=5.0)
+        self.shut_down = figure(temperature, tr("Shut-down"), 40, 130, 1, lambda v: self._limit("shut_down_c", v))
+        self.guards = SheetModel([tr(head) for head in GUARD_HEADS], {TRIP, CLEAR, HOLD})
+        self.guards.edited.connect(self._guard_edited)
+        self.controls = SheetModel([tr(head) for head in CONTROL_HEADS], {LOW, HIGH, STEP})
+        self.controls.edited.connect(self._control_edited)
+        widths = {0: 130, TRIP: 76, CLEAR: 76, HOLD: 60, ACTION: 104}
+        self.guard_table = sheet_view(tr("Guards"), self.guards, look, stretch=REASON, widths=widths)
+        widths = {0: 210, LOW: 90, HIGH: 90, STEP: 74, BY: 110}
+        self.control_table = sheet_view(tr("Controls"), self.controls, look, stretch=5, widths=widths)
+        self._folded: list[list[int]] = []
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(4)
+        makers = Form(tr("The maker's limits"))
+        makers.add(tr("Cores, at most"), self.core, tr("as the maker gives it; Niente's guard stands at or below it"))
+        makers.add(tr("Kept below it"), self.margin, tr("headroom is counted to this much below the limit"))
+        makers.add(tr("Shut-down"), self.shut_down, tr("where the firmware itself cuts off"))
+        rows.addWidget(makers)
+        rows.addWidget(rule())
+        rows.addWidget(label(tr("Guards: where Niente ends a run"), "section"))
+        rows.addWidget(self.guard_table, 2)
+        rows.addWidget(rule())
+        head = QHBoxLayout()
+        head.addWidget(label(tr("Controls: what may be set, and by whom"), "section"))
+        rows.addLayout(head)
+        rows.addWidget(self.control_table, 5)
+
+    def tables(self) -> tuple[QTableView, ...]:
+        """Return the tables, for menus."""
+        return (self.guard_table, self.control_table)
+
+    # -- showing ---------------------------------------------------------------------------------------------------
+
+    def show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
+        """Show a sheet; ``own`` is what the driver says, which bounds it."""
+        limits, makers = sheet.limits, own.limits
+        self.core.setMaximum(makers.core_temperature_c)
+        self.shut_down.setMaximum(makers.shut_down_c)
+        self.core.put(limits.core_temperature_c)
+        self.margin.put(limits.margin_k)
+        self.shut_down.put(limits.shut_down_c)
+        self.guards.set_entries([_guard_row(guard, sheet) for guard in sheet.guards])
+        self._folded = folded(sheet.controls)
+        self.controls.set_entries([_control_row([sheet.controls[at] for at in places], own) for places in self._folded])
+
+    # -- editing ---------------------------------------------------------------------------------------------------
+
+    def _limit(self, name: str, value: float) -> None:
+        sheet = self.session.sheet
+        if sheet is None:
+            return
+        limits = msgspec.structs.replace(sheet.limits, **{name: value})
+        top = limits.core_temperature_c
+        guards = tuple(_under(guard, top) for guard in sheet.guards)  # a guard never stands above the maker's limit
+        after = msgspec.structs.replace(sheet, limits=limits, guards=guards)
+        self._change(tr("maker's limits"), after)
+
+    def _guard_edited(self, row: int, column: int, value: object) -> None:
+        sheet = self.session.sheet
+        if sheet is None:
+            return
+        guard = sheet.guards[row]
+        fields = {TRIP: "trip", CLEAR: "clear", HOLD: "hold_s", REASON: "reason"}
+        if column == ACTION:
+            does = {tr(words): action for action, words in DOES.items()}
+            guard = msgspec.structs.replace(guard, action=does[str(value)])
+        else:
+            guard = msgspec.structs.replace(guard, **{fields[column]: value})
+        if column == TRIP and guard.clear >= guard.trip:
+            guard = msgspec.structs.replace(guard, clear=guard.trip - 5.0)
+        guards = (*sheet.guards[:row], guard, *sheet.guards[row + 1 :])
+        self._change(tr("guard"), msgspec.structs.replace(sheet, guards=guards))
+
+    def _control_edited(self, row: int, column: int, value: object) -> None:
+        sheet = self.session.sheet
+        if sheet is None:
+            return
+        if column == BY:
+            by = {tr(words): kind for kind, words in BY_WHOM.items()}
+            change: dict[str, object] = {"set_by": by[str(value)]}
+        else:
+            change = {{LOW: "low", HIGH: "high", STEP: "step"}[column]: value}
+        controls = list(sheet.controls)
+        for at in self._folded[row]:
+            controls[at] = msgspec.structs.replace(controls[at], **change)
+        self._change(tr("control"), msgspec.structs.replace(sheet, controls=tuple(controls)))
+
+    def _change(self, words: str, sheet: RigSheet) -> None:
+        bench = self.session.bench
+        if not self.session.change_sheet(words, sheet) and bench is not None and self.session.sheet is not None:
+            self.show_sheet(self.session.sheet, bench.own_card)
+
+
+def _under(guard: Guard, top_c: float) -> Guard:
+    if guard.quantity != "core_temperature_c" or guard.trip <= top_c:
+        return guard
+    return msgspec.structs.replace(guard, trip=top_c, clear=min(guard.clear, top_c - 5.0))
+
+
+def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
+    quantity, seconds = quantity_of(guard.quantity), quantity_of("burst_time_s")
+    core = guard.quantity == "core_temperature_c"
+    high = sheet.limits.core_temperature_c if core else quantity.high
+    title = tr("Hottest core") if core else quantity.title
+    return [
+        Entry(title),
+        Entry(quantity.with_unit(guard.trip), guard.trip, quantity, 30.0, high, 1.0, title=tr("Ends a run at")),
+        Entry(quantity.with_unit(guard.clear), guard.clear, quantity, 20.0, high - 1.0, 1.0, title=tr("Quiet again below")),
+        Entry(seconds.with_unit(guard.hold_s), guard.hold_s, seconds, 0.0, 600.0, 1.0, title=tr("Has to hold for")),
+        Entry(
+            tr(DOES[guard.action]),
+            tr(DOES[guard.action]),
+            options=tuple(tr(words) for words in DOES.values()),
+            title=tr("What it does"),
+        ),
+        Entry(guard.reason, guard.reason, title=tr("Why, in words that stand in the book")),
+    ]
+
+
+def folded(controls: tuple[Control, ...]) -> list[list[int]]:
+    """Return the places of controls by row: those that stand for one a core or a point, and are alike, share a row."""
+    rows: list[list[int]] = []
+    shared: dict[object, list[int]] = {}
+    for at, control in enumerate(controls):
+        name, _, part = control.name.partition(".")
+        key = (name, control.low, control.high, control.step, control.set_by, control.rest)
+        if part.isdigit() and key in shared:
+            shared[key].append(at)
+            continue
+        rows.append([at])
+        if part.isdigit():
+            shared[key] = rows[-1]
+    return rows
+
+
+def _control_row(alike: list[Control], own: RigCard) -> list[Entry]:
+    control = alike[0]
+    title = control.title
+    if len(alike) > 1:
+        first, last = control.name.partition(".")[2], alike[-1].name.partition(".")[2]
+        title = tr("{title} to {last}").format(title=title, last=last) if first != last else title
+    quantity, driver = quantity_of(control.name), own.control(control.name)
+    low, high = (driver.low, driver.high) if driver is not None else (control.low, control.high)
+    step = driver.step if driver is not None else control.step
+    return [
+        Entry(title),
+        Entry(quantity.with_unit(control.low), control.low, quantity, low, high, step, title=tr("From")),
+        Entry(quantity.with_unit(control.high), control.high, quantity, low, high, step, title=tr("To")),
+        Entry(
+            f"{control.step:g}\u00a0{quantity.unit}",
+            control.step,
+            quantity,
+            step,
+            max(high - low, step),
+            step,
+            title=tr("Step"),
+        ),
+        Entry(
+            tr(BY_WHOM[control.set_by]),
+            tr(BY_WHOM[control.set_by]),
+            options=tuple(tr(words) for words in BY_WHOM.values()),
+            title=tr("Set by"),
+        ),
+        Entry(tr("the rig reaches {range}").format(range=driver.range_text()) if driver is not None else "", soft=True),
+    ]

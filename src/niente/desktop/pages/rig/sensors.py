@@ -1,0 +1,117 @@
+"""The Rig page's fourth view: how far each sensor is to be trusted, and which temperature is the one that counts."""
+
+import msgspec
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from niente.core.quantities import Quantity, quantity_of
+from niente.core.rigcard import Channel, RigCard, Trust
+from niente.core.rigsheet import RigSheet, counts_of
+from niente.desktop.session import Session
+from niente.desktop.theme import Look
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.form import Form, choice
+from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
+
+HEADS = ("Sensor", "Step", "Reads too high by", "Reads times", "As shown by")
+OFFSET, GAIN, REFERENCE = 2, 3, 4
+GAIN_FIELD = Quantity("gain", "Gain", "", "×", 3, 0.2, 5.0)
+
+
+class SensorsView(QWidget):
+    """Which statistic counts, over a table of channels."""
+
+    def __init__(self, session: Session, look: Look) -> None:
+        super().__init__()
+        self.session = session
+        self.counts = choice(tr("What counts"), [], self._counts_chosen)
+        self.model = SheetModel([tr(head) for head in HEADS], {1, OFFSET, GAIN})
+        self.model.edited.connect(self._edited)
+        self._names: list[str] = []
+        widths = {0: 180, 1: 70, OFFSET: 120, GAIN: 90}
+        self.table = sheet_view(tr("Sensor trust"), self.model, look, stretch=REFERENCE, widths=widths)
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(4)
+        form = Form(tr("The temperature that counts"))
+        form.add(tr("Of the processor"), self.counts, tr("settled temperatures, headroom and the map are of this one"))
+        rows.addWidget(form)
+        rows.addWidget(rule())
+        rows.addWidget(label(tr("Sensor trust"), "section"))
+        rows.addWidget(
+            label(
+                tr(
+                    "A board's sensor can be wrong by a gain: a reference on both machines, or driving into a known cap, "
+                    "shows it. What is read stays in the book as it came; what is worked out from it goes by these."
+                ),
+                "soft",
+                wrap=True,
+            )
+        )
+        rows.addWidget(self.table, 1)
+
+    def show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
+        """Show a sheet over the driver's channels."""
+        offered = [tr(kind.value) for kind in counts_of(own)]
+        if [self.counts.itemText(i) for i in range(self.counts.count())] != offered:
+            self.counts.clear()
+            self.counts.addItems(offered)
+        self.counts.setCurrentText(tr(sheet.counts.value))
+        kinds: dict[str, list[Channel]] = {}
+        for channel in own.channels:
+            kinds.setdefault(channel.name.partition(".")[0], []).append(channel)
+        self._names = list(kinds)
+        known = {trust.channel: trust for trust in sheet.trust}
+        self.model.set_entries([_row(kind, alike, known) for kind, alike in kinds.items()])
+
+    def _counts_chosen(self, place: int) -> None:
+        sheet, bench = self.session.sheet, self.session.bench
+        if sheet is not None and bench is not None:
+            counts = counts_of(bench.own_card)[place]
+            self.session.change_sheet(tr("what counts"), msgspec.structs.replace(sheet, counts=counts))
+
+    def _edited(self, row: int, column: int, value: object) -> None:
+        sheet, bench = self.session.sheet, self.session.bench
+        if sheet is None or bench is None:
+            return
+        name = self._names[row]
+        known = {trust.channel: trust for trust in sheet.trust}
+        field = {OFFSET: "offset", GAIN: "gain", REFERENCE: "reference"}[column]
+        known[name] = msgspec.structs.replace(known.get(name, Trust(name)), **{field: value})
+        kept = tuple(trust for trust in known.values() if trust != Trust(trust.channel))
+        if not self.session.change_sheet(tr("sensor trust"), msgspec.structs.replace(sheet, trust=kept)):
+            self.show_sheet(sheet, bench.own_card)
+
+
+def _row(kind: str, alike: list[Channel], known: dict[str, Trust]) -> list[Entry]:
+    """Return the row of a quantity; where there are several channels of it they share what is said of them."""
+    quantity, trust, channel = quantity_of(kind), known.get(kind, Trust(kind)), alike[0]
+    own = [one.title for one in alike if one.name in known and one.name != kind]
+    title = channel.title if len(alike) == 1 else tr("{title}, all {n}").format(title=quantity.title, n=len(alike))
+    title += tr(" (own: {names})").format(names=", ".join(own)) if own else ""
+    step = f"{channel.resolution:g}\u00a0{quantity.unit}" if channel.resolution else ""
+    offset_step = 0.1 if quantity.digits <= 1 else 0.001
+    reach = 30.0 if quantity.unit in ("°C", "dBA", "K") else quantity.high / 10.0
+    return [
+        Entry(title),
+        Entry(step, soft=True),
+        Entry(
+            f"{trust.offset:+g}\u00a0{quantity.unit}".replace("-", "−") if trust.offset else "",
+            trust.offset,
+            quantity,
+            -reach,
+            reach,
+            offset_step,
+            title=tr("Reads too high by"),
+        ),
+        Entry(
+            f"×\u00a0{trust.gain:g}" if trust.gain != 1 else "",
+            trust.gain,
+            GAIN_FIELD,
+            0.2,
+            5.0,
+            0.001,
+            title=tr("Reads times"),
+        ),
+        Entry(trust.reference, trust.reference, title=tr("As shown by")),
+    ]

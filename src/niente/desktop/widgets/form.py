@@ -1,0 +1,85 @@
+"""Rows of fields under a heading: a name, a field, and a soft word beside it; and the fields that forms are made of."""
+
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWidget
+
+from niente.core.quantities import quantity_of
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.labels import label
+from niente.desktop.widgets.quantity_field import QuantityField
+
+FIELD_PX = 148
+
+
+class Form(QWidget):
+    """A heading over rows of fields; a field's row is named by its title."""
+
+    def __init__(self, heading: str) -> None:
+        super().__init__()
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(0, 6, 0, 6)
+        rows.setSpacing(4)
+        rows.addWidget(label(heading, "section"))
+        self._grid = QGridLayout()
+        self._grid.setVerticalSpacing(5)
+        self._grid.setHorizontalSpacing(10)
+        self._grid.setColumnStretch(2, 1)
+        rows.addLayout(self._grid)
+        rows.addStretch(1)
+
+    def add(self, name: str, field: QWidget, beside: QWidget | str = "") -> None:
+        """Add a row."""
+        row = self._grid.rowCount()
+        words = label(name)
+        words.setBuddy(field)
+        field.setFixedWidth(FIELD_PX)
+        if not field.accessibleName():
+            field.setAccessibleName(name)
+        self._grid.addWidget(words, row, 0)
+        self._grid.addWidget(field, row, 1)
+        self._grid.addWidget(label(beside, "soft", wrap=True) if isinstance(beside, str) else beside, row, 2)
+
+
+def figure(
+    quantity: str,
+    title: str,
+    low: float,
+    high: float,
+    step: float,
+    settled: Callable[[float], object],
+    *,
+    default: float | None = None,
+    unknown: bool = False,
+) -> QuantityField:
+    """Return a field for a quantity; with ``unknown`` the lowest place says that the value is not known."""
+    field = QuantityField(
+        quantity_of(quantity),
+        low=low,
+        high=high,
+        step=step,
+        title=title,
+        default=default,
+        off_words=tr("not known") if unknown else "",
+    )
+    field.settled.connect(settled)
+    return field
+
+
+def words(title: str, settled: Callable[[str], object]) -> QLineEdit:
+    """Return a line of text; ``settled`` is called once it is left with other words in it."""
+    line = QLineEdit()
+    line.setAccessibleName(title)
+    line.setToolTip(title)
+    line.editingFinished.connect(lambda: settled(line.text().strip()))
+    return line
+
+
+def choice(title: str, options: list[str], settled: Callable[[int], object]) -> QComboBox:
+    """Return a list to choose from; ``settled`` is called with the place of what was chosen by a person."""
+    box = QComboBox()
+    box.setAccessibleName(title)
+    box.setToolTip(title)
+    box.addItems(options)
+    box.activated.connect(settled)
+    return box

@@ -1,0 +1,38 @@
+"""The views of a page: names at the right of its head, the current one bold over a line of accent."""
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QWidget
+
+
+class Views(QWidget):
+    """One button a view; ``chosen`` comes with the place of the one that is current now."""
+
+    chosen = Signal(int)
+
+    def __init__(self, names: Sequence[tuple[str, str]]) -> None:
+        """``names`` are pairs of a name and what the view is for."""
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(12)
+        self._group = QButtonGroup(self)
+        for place, (name, tip) in enumerate(names):
+            button = QPushButton(name)
+            button.setProperty("role", "view")
+            button.setCheckable(True)
+            button.setToolTip(tip)
+            button.setChecked(place == 0)
+            self._group.addButton(button, place)
+            row.addWidget(button)
+        self._group.idToggled.connect(lambda place, on: self.chosen.emit(place) if on else None)
+
+    def show_view(self, place: int) -> None:
+        """Let a view be the current one."""
+        self._group.button(place).setChecked(True)
+
+    @property
+    def current(self) -> int:
+        """The place of the current view."""
+        return self._group.checkedId()
