@@ -212,17 +212,24 @@ def _cost(models: Models, field: Field, kept: dict[Limit, Mask], limit: Limit, p
 
 
 def _none_fits(field: Field, kept: dict[Limit, Mask], limits: Limits) -> str:
-    """Say which limit stands in the way when nothing fits."""
+    """Say which limit stands in the way when nothing fits: the hardest, among what keeps the others where anything does."""
+    said = field.predicted
     counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}
     hardest = min(counts, key=lambda limit: counts[limit])
-    said = field.predicted
-    most = {
-        Limit.THROUGHPUT: f"the most throughput is {np.max(said.throughput_percent - said.throughput_hw):.1f} % "
-        f"of the {limits.least_throughput_percent:g} % wanted",
-        Limit.HEADROOM: f"the most headroom that is sure is {np.max(said.headroom_k - said.core_hw):.1f} K "
-        f"of the {limits.least_headroom_k:g} K wanted in a {limits.design_room_c:g} °C room",
-        Limit.NOISE: f"the least noise that is sure is {np.min(said.in_room_dba + said.in_room_hw):.1f} dBA "
-        f"of the {limits.most_noise_dba or 0.0:g} dBA allowed",
+    others = np.logical_and.reduce([mask for limit, mask in kept.items() if limit != hardest])
+    among = others if others.any() else np.ones_like(others)
+    best = {
+        Limit.THROUGHPUT: np.max((said.throughput_percent - said.throughput_hw)[among]),
+        Limit.HEADROOM: np.max((said.headroom_k - said.core_hw)[among]),
+        Limit.NOISE: np.min((said.in_room_dba + said.in_room_hw)[among]),
+        Limit.RESULTS: 0.0,
+    }[hardest]
+    words = {
+        Limit.THROUGHPUT: f"the most throughput is {best:.1f} % of the {limits.least_throughput_percent:g} % wanted",
+        Limit.HEADROOM: f"the most headroom that is sure is {best:.1f} K of the {limits.least_headroom_k:g} K wanted in a "
+        f"{limits.design_room_c:g} °C room",
+        Limit.NOISE: f"the least noise that is sure is {best:.1f} dBA of the {limits.most_noise_dba or 0.0:g} dBA allowed",
         Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
     }[hardest]
-    return f"No setting keeps every limit: {most}."
+    where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""
+    return f"No setting keeps every limit: {words}{where}."

@@ -8,7 +8,8 @@ from niente.core.setting import Setting
 
 NOISE_S = 60.0
 REALISTIC = Exposure(least_s=300.0, most_s=300.0)
-COOLER_DUTY = 40.0
+HELD_DUTY = 40.0
+"""What the second fan group stands at while the first is swept; further ones, and pumps, stay as found."""
 
 
 def default_question(card: RigCard) -> QuietPoint:
@@ -20,7 +21,8 @@ def default_question(card: RigCard) -> QuietPoint:
     low = power.low if power else 0.0
     limits = [max(low, round(stock_w * share / 5 / step) * 5 * step) for share in (0.48, 0.62, 0.76, 0.90)]
     fans = Axis(f"fan_duty.{lead}", (20.0, 32.0, 52.0, 84.0)) if lead else Axis("fan_duty.case", ())
-    base = Setting(fan_duty={group: COOLER_DUTY for group in card.fan_groups() if group != lead})
+    held = card.held_group()
+    base = Setting(fan_duty={held: HELD_DUTY}) if held is not None else Setting()
     counted = (card.load_of(LoadKind.HEAVY), card.load_of(LoadKind.REALISTIC))
     loads = tuple(load.name for load in counted if load is not None)
     return QuietPoint(power=Axis("sustained_power_w", tuple(limits)), fans=fans, base=base, loads=loads)
@@ -69,7 +71,7 @@ def _noise_steps(card: RigCard, question: QuietPoint, base: Setting) -> list[Ste
     steps = [Step(off, idle.name, once, "noise", "The room's background")]
     for group in groups:
         if f"fan_duty.{group}" != question.fans.control:
-            alone = off.replaced(f"fan_duty.{group}", base.fan_duty.get(group, COOLER_DUTY))
+            alone = off.replaced(f"fan_duty.{group}", base.fan_duty.get(group, HELD_DUTY))
             steps.append(Step(alone, idle.name, once, "noise", f"The {group} fan alone"))
     for duty in question.fans.values:
         steps.append(Step(base.replaced(question.fans.control, duty), idle.name, once, "noise", "Noise at this duty"))

@@ -49,6 +49,7 @@ class ChangePart(QDialog):
         self.other.setChecked(True)
         self.problem = label("", "soft", wrap=True)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Change"))
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         self._lay_out()

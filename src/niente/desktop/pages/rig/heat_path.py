@@ -110,7 +110,8 @@ class HeatPath(QWidget):
         self._draw_grid(painter, self._ladder, across)
         self._draw_rungs(painter, self._ladder, across)
         self._draw_shares(painter, self._ladder, across)
-        if self.width() > KEY_PX * 2.8 and self._rung_px(self._ladder) > 64:
+        last = across.px(self._ladder.room_c + self._ladder.rungs[-1].kelvin)
+        if self.width() > KEY_PX * 2.8 and self._rung_px(self._ladder) > 64 and last < self.width() - KEY_PX - 90:
             self._draw_key(painter, self._ladder)
         painter.end()
 

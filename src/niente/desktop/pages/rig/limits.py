@@ -15,7 +15,7 @@ from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
 GUARD_HEADS = ("Watched", "Ends it at", "Quiet below", "Held for", "What it does", "Why")
-CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "")
+CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "The rig reaches")
 TRIP, CLEAR, HOLD, ACTION, REASON = range(1, 6)
 LOW, HIGH, STEP, BY = range(1, 5)
 DOES = {GuardAction.STOP: "stops the plan", GuardAction.SKIP: "skips the run"}
@@ -38,7 +38,7 @@ class LimitsView(QWidget):
         self.controls.edited.connect(self._control_edited)
         widths = {0: 130, TRIP: 76, CLEAR: 76, HOLD: 60, ACTION: 104}
         self.guard_table = sheet_view(tr("Guards"), self.guards, look, stretch=REASON, widths=widths)
-        widths = {0: 210, LOW: 90, HIGH: 90, STEP: 74, BY: 110}
+        widths = {0: 170, LOW: 84, HIGH: 84, STEP: 66, BY: 100}
         self.control_table = sheet_view(tr("Controls"), self.controls, look, stretch=5, widths=widths)
         self._folded: list[list[int]] = []
         self._lay_out()
@@ -197,5 +197,5 @@ def _control_row(alike: list[Control], own: RigCard) -> list[Entry]:
             options=tuple(tr(words) for words in BY_WHOM.values()),
             title=tr("Set by"),
         ),
-        Entry(tr("the rig reaches {range}").format(range=driver.range_text()) if driver is not None else "", soft=True),
+        Entry(driver.range_text() if driver is not None else "", soft=True),
     ]

@@ -22,6 +22,7 @@ class NewRig(QDialog):
         self.title = QLineEdit()
         self.title.setAccessibleName(tr("Name"))
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Make its book …"))
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         rows = QVBoxLayout(self)
