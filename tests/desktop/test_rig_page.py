@@ -287,7 +287,7 @@ def test_an_edited_scale_changes_the_marks_everywhere(swept_window: Window, qtbo
     choose = swept_window.page("Choose")
     before = choose.live_line()
     sheet = sheet_in(swept_window)
-    assert swept_window.session.change_sheet(
+    assert swept_window.session.sheets.change(
         "scale", msgspec.structs.replace(sheet, marks_over_db=(0.05, 0.1, 0.15, 0.2, 0.25, 0.3, 0.35))
     )
     qtbot.waitUntil(lambda: choose.live_line().endswith("ff"), timeout=10000)
@@ -317,7 +317,7 @@ def test_what_counts_moves_the_answer(swept_window: Window, qtbot: QtBot) -> Non
     answer = swept_window.session.answer
     assert answer.choice is not None
     hottest = answer.choice.pick.core_c
-    swept_window.session.change_sheet("counts", msgspec.structs.replace(sheet_in(swept_window), counts=Counts.MEAN))
+    swept_window.session.sheets.change("counts", msgspec.structs.replace(sheet_in(swept_window), counts=Counts.MEAN))
 
     def lower() -> bool:
         models = swept_window.session.answer.models
@@ -343,7 +343,7 @@ def test_while_a_plan_runs_the_machine_stays(open_window: Callable[..., Window],
     window.session.start()
     qtbot.waitUntil(window.session.busy, timeout=5000)
     with qtbot.waitSignal(window.session.notice) as said:
-        window.session.change_sheet("title", msgspec.structs.replace(before, title="Mine"))
+        window.session.sheets.change("title", msgspec.structs.replace(before, title="Mine"))
     assert "A plan is running on this machine as it is" in said.args[0].text
     assert sheet_in(window) == before
     window.session.stop()
@@ -353,7 +353,7 @@ def test_while_a_plan_runs_the_machine_stays(open_window: Callable[..., Window],
 def test_an_undo_during_a_plan_waits_for_its_end(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     window = open_window(pace=20.0)
     before = sheet_in(window)
-    window.session.change_sheet("title", msgspec.structs.replace(before, title="Mine"))
+    window.session.sheets.change("title", msgspec.structs.replace(before, title="Mine"))
     qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.title == "Mine", timeout=5000)
     window.session.start()
     qtbot.waitUntil(window.session.busy, timeout=5000)

@@ -42,7 +42,7 @@ class RigDeeds:
             session.project_changed.emit()
             return
         words = tr("variant {name}").format(name=variant)
-        if not session.change_sheet(words, msgspec.structs.replace(sheet, variant=variant)):
+        if not session.sheets.change(words, msgspec.structs.replace(sheet, variant=variant)):
             session.project_changed.emit()
 
     def change_part(self, name: str = "") -> None:
@@ -67,20 +67,20 @@ class RigDeeds:
         except NienteError as error:
             session.notice.emit(Notice(str(error)))
             return
-        session.change_sheet(tr("part {name}").format(name=said.part.name), after)
+        session.sheets.change(tr("part {name}").format(name=said.part.name), after)
 
     def take_sheet(self) -> None:
         """Ask for a sheet and take it."""
         file = asking.for_sheet(self._over)
         if file is not None:
-            self._session.take_sheet(file)
+            self._session.sheets.take(file)
 
     def save_sheet(self) -> None:
         """Ask where, and write the sheet."""
         sheet = self._session.sheet
         file = asking.where_to_save_sheet(self._over, sheet.rig) if sheet is not None else None
         if file is not None:
-            self._session.save_sheet(file)
+            self._session.sheets.save(file)
 
     def new(self) -> None:
         """Ask for a class of machines and a name, and make a book for it."""

@@ -4,7 +4,6 @@ import threading
 import traceback
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
@@ -29,17 +28,19 @@ from niente.core.bench.events import (
 from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
-from niente.core.errors import DocumentError, NienteError
+from niente.core.errors import NienteError
 from niente.core.frame import Frame
 from niente.core.plan import Plan, check_plan, read_plan
 from niente.core.planning.quiet_point import default_project, quiet_point
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
-from niente.core.rigsheet import RigSheet, read_sheet, sheet_text
+from niente.core.rigsheet import RigSheet
 from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit, PlanTaken
+from niente.desktop.files import bytes_of, write
 from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, Notice
+from niente.desktop.sheets import Sheets
 from niente.desktop.tongue import tr
 
 
@@ -76,6 +77,7 @@ class Session(QObject):
         self.done: set[int] = set()
         self.own_plan: Path | None = None
         """The file of a plan that was taken in place of the question's; ``None`` while the question makes it."""
+        self.sheets = Sheets(self)
         self.undo = QUndoStack(self)
         self._bridge = Bridge(self)
         self._bridge.arrived.connect(self._hear)
@@ -84,12 +86,11 @@ class Session(QObject):
         self._analyst.broke.connect(self.broke)
         self._analyst.working.connect(self.working)
         self._ready.connect(self._take_bench)
-        self._failed.connect(self._report)
+        self._failed.connect(self.report)
         self._then_start = False
         self._opener: threading.Thread | None = None
         self._cancel = threading.Event()
         self._was_busy = False
-        self._sheet_due = False
 
     # -- opening and closing -------------------------------------------------------------------------------------
 
@@ -175,7 +176,7 @@ class Session(QObject):
         try:
             self.bench.start(self.plan, self.project.limits)
         except NienteError as error:
-            self._report(error)
+            self.report(error)
 
     def unread_cautions(self) -> tuple[str, ...]:
         """Return the cautions that have to be read before anything is started; none where they were, or need not be."""
@@ -187,7 +188,7 @@ class Session(QObject):
             try:
                 self.bench.read_cautions()
             except NienteError as error:
-                self._report(error)
+                self.report(error)
 
     def tell(self, command: Command) -> None:
         """Give the bench a command."""
@@ -205,7 +206,7 @@ class Session(QObject):
             try:
                 self.bench.note(text)
             except NienteError as error:
-                self._report(error)
+                self.report(error)
                 return
             at = self.frame.time_s if self.frame is not None else 0.0
             self.notes.append(Note(len(self.notes) + 1, at, text))
@@ -217,13 +218,13 @@ class Session(QObject):
             return
         if self.busy():
             remedy = tr("Stop it, then open the other plan.")
-            self._report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
+            self.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
             return
         try:
-            plan = read_plan(_bytes_of(file), source=file.name)
+            plan = read_plan(bytes_of(file), source=file.name)
             check_plan(plan, self.card)
         except NienteError as error:
-            self._report(error)
+            self.report(error)
             return
         taken = PlanTaken(
             tr("plan from {file}").format(file=file.name), (self.plan, self.own_plan), (plan, file), self._put_plan
@@ -242,15 +243,10 @@ class Session(QObject):
         """Write the plan as JSON."""
         if self.plan is None:
             return
-        self._write(file, self.plan.to_json(), tr("The plan is unchanged."))
-
-    def _write(self, file: Path, text: bytes, safe: str) -> None:
-        """Write a file; say so where that cannot be."""
         try:
-            file.write_bytes(text)
-        except OSError as error:
-            words = tr("{file} could not be written: {why}.").format(file=file, why=error.strerror)
-            self._report(NienteError(words, safe=safe, remedy=tr("Choose another folder, or make room.")))
+            write(file, self.plan.to_json(), tr("The plan is unchanged."))
+        except NienteError as error:
+            self.report(error)
 
     def edit(self, words: str, after: Project) -> None:
         """Change the project, undoably; ``words`` say what is done."""
@@ -264,42 +260,8 @@ class Session(QObject):
 
     @property
     def sheet(self) -> RigSheet | None:
-        """What is said of the machine: the person's sheet, or where there is none what its driver says."""
-        if self.bench is None:
-            return None
-        own = self.project.sheet if self.project is not None else None
-        return own or self.bench.first_sheet
-
-    def change_sheet(self, words: str, sheet: RigSheet, kept: dict[str, Any] | None = None) -> bool:
-        """Say something else of the machine, undoably; return whether it could be. ``kept`` is the document it came from."""
-        if self.bench is None or self.project is None:
-            return False
-        try:
-            self.bench.check_sheet(sheet)
-        except NienteError as error:
-            self._report(error)
-            return False
-        after = msgspec.structs.replace(self.project, sheet=sheet)
-        if kept is not None:
-            after = msgspec.structs.replace(after, sheet_kept=kept)
-        self.edit(words, after)
-        return True
-
-    def take_sheet(self, file: Path) -> None:
-        """Take what is said of the machine from a file."""
-        if self.bench is None:
-            return
-        try:
-            sheet, document = read_sheet(_bytes_of(file), file.name, self.bench.own_card)
-        except NienteError as error:
-            self._report(error)
-            return
-        self.change_sheet(tr("rig sheet from {file}").format(file=file.name), sheet, document)
-
-    def save_sheet(self, file: Path) -> None:
-        """Write what is said of the machine as JSON."""
-        if self.sheet is not None and self.project is not None:
-            self._write(file, sheet_text(self.sheet, self.project.sheet_kept), tr("The machine's sheet is unchanged."))
+        """What is said of the machine; ``None`` without a rig."""
+        return self.sheets.now
 
     def busy(self) -> bool:
         """Whether a plan runs."""
@@ -316,26 +278,15 @@ class Session(QObject):
         other = self.project is None or project.sheet != self.project.sheet
         self.project = project
         if other:
-            self._be_the_machine()
+            self.sheets.put_in_force()
         self._replan()
         if self.bench is not None:
             try:
                 self.bench.save_project(project)
             except NienteError as error:
-                self._report(error)
+                self.report(error)
         self.project_changed.emit()
         self.ask()
-
-    def _be_the_machine(self) -> None:
-        """Let the bench take the sheet in force; while a plan runs, once that is over."""
-        if self.bench is None or self.sheet is None:
-            return
-        try:
-            self.bench.take_sheet(self.sheet)
-            self._sheet_due = False
-        except NienteError as error:
-            self._sheet_due = True
-            self._report(error)
 
     def _take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""
@@ -361,7 +312,8 @@ class Session(QObject):
         self.answer = answer
         self.answered.emit()
 
-    def _report(self, error: NienteError) -> None:
+    def report(self, error: NienteError) -> None:
+        """Say an error that a person can act on."""
         self.notice.emit(Notice(str(error)))
 
     def _hear(self, events: list[Event]) -> None:
@@ -415,8 +367,8 @@ class Session(QObject):
         if sampled:
             self.sampled.emit()
         over = any(isinstance(event, PlanEnded | Broke) for event in events)
-        if over and self._sheet_due:
-            self._be_the_machine()
+        if over and self.sheets.due:
+            self.sheets.put_in_force()
         if (self.busy() and not over) != self._was_busy:
             self._was_busy = not self._was_busy
             self.busy_changed.emit(self._was_busy)
@@ -444,15 +396,3 @@ class Session(QObject):
         else:
             words = tr("The plan is {how}. The rig is restored and every sample is kept.")
             self.notice.emit(Notice(words.format(how=why), "plan.start", GO_ON))
-
-
-def _bytes_of(file: Path) -> bytes:
-    """Return what is in a file. Raises ``DocumentError`` where it cannot be read."""
-    try:
-        return file.read_bytes()
-    except OSError as error:
-        raise DocumentError(
-            tr("{file} cannot be read: {why}.").format(file=file.name, why=error.strerror),
-            safe=tr("Nothing was changed."),
-            remedy=tr("Choose another file."),
-        ) from None

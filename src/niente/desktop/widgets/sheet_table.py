@@ -6,9 +6,6 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import (
     QAbstractItemModel,
-    QAbstractTableModel,
-    QModelIndex,
-    QPersistentModelIndex,
     QPointF,
     QRectF,
     Qt,
@@ -30,11 +27,10 @@ from niente.core.quantities import Quantity
 from niente.desktop.theme import BODY, Look, font
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.quantity_field import QuantityDelegate
-from niente.desktop.widgets.table import PAD, ROW_PX
+from niente.desktop.widgets.table import PAD, ROW_PX, HeadedModel, Index
 
 GAP_PX = 6
 """What parts one cell's line from the next."""
-Index = QModelIndex | QPersistentModelIndex
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -59,15 +55,13 @@ class Entry(msgspec.Struct, frozen=True):
         return self.value is not None
 
 
-class SheetModel(QAbstractTableModel):
+class SheetModel(HeadedModel):
     """Rows of entries; ``edited`` comes with row, column and the new value, and the owner shows what came of it."""
 
     edited = Signal(int, int, object)
 
     def __init__(self, heads: Sequence[str], right: set[int]) -> None:
-        super().__init__()
-        self._heads = list(heads)
-        self.right = right
+        super().__init__(heads, right)
         self.entries: list[list[Entry]] = []
 
     def set_entries(self, entries: list[list[Entry]]) -> None:
@@ -79,17 +73,13 @@ class SheetModel(QAbstractTableModel):
             self.beginResetModel()
         self.entries = entries
         if same:
-            self.dataChanged.emit(self.index(0, 0), self.index(len(entries) - 1, len(self._heads) - 1))
+            self.dataChanged.emit(self.index(0, 0), self.index(len(entries) - 1, len(self.heads) - 1))
         else:
             self.endResetModel()
 
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own signature)
+    def count(self) -> int:
         """Return the number of rows."""
-        return 0 if parent.isValid() else len(self.entries)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        """Return the number of columns."""
-        return 0 if parent.isValid() else len(self._heads)
+        return len(self.entries)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Return what a cell says, or the value behind it."""
@@ -101,18 +91,7 @@ class SheetModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             return entry.title or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            side = Qt.AlignmentFlag.AlignRight if index.column() in self.right else Qt.AlignmentFlag.AlignLeft
-            return side | Qt.AlignmentFlag.AlignVCenter
-        return None
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        """Return a column's head."""
-        if orientation == Qt.Orientation.Horizontal:
-            if role == Qt.ItemDataRole.DisplayRole:
-                return self._heads[section]
-            if role == Qt.ItemDataRole.TextAlignmentRole:
-                side = Qt.AlignmentFlag.AlignRight if section in self.right else Qt.AlignmentFlag.AlignLeft
-                return side | Qt.AlignmentFlag.AlignBottom
+            return self.alignment(index.column())
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:

@@ -37,13 +37,46 @@ class Cell(msgspec.Struct, frozen=True):
         return " ".join(part for part in (self.sign, self.text, self.aside) if part)
 
 
-class RowsModel(QAbstractTableModel):
-    """Rows of cells (or plain texts) under column heads; columns in ``right`` are set flush right, as figures are."""
+class HeadedModel(QAbstractTableModel):
+    """Rows under column heads; columns in ``right`` are set flush right, as figures are."""
 
     def __init__(self, heads: Sequence[str], right: set[int]) -> None:
         super().__init__()
-        self._heads = list(heads)
-        self._right = right
+        self.heads = list(heads)
+        self.right = right
+
+    def count(self) -> int:
+        """Return the number of rows."""
+        raise NotImplementedError
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own signature)
+        """Return the number of rows."""
+        return 0 if parent.isValid() else self.count()
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        """Return the number of columns."""
+        return 0 if parent.isValid() else len(self.heads)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        """Return a column's head."""
+        if orientation == Qt.Orientation.Horizontal:
+            if role == Qt.ItemDataRole.DisplayRole:
+                return self.heads[section]
+            if role == Qt.ItemDataRole.TextAlignmentRole:
+                return self.alignment(section)
+        return None
+
+    def alignment(self, column: int) -> Qt.AlignmentFlag:
+        """Return how a column is set."""
+        side = Qt.AlignmentFlag.AlignRight if column in self.right else Qt.AlignmentFlag.AlignLeft
+        return side | Qt.AlignmentFlag.AlignBottom
+
+
+class RowsModel(HeadedModel):
+    """Rows of cells, or of plain texts."""
+
+    def __init__(self, heads: Sequence[str], right: set[int]) -> None:
+        super().__init__(heads, right)
         self.cells: list[list[Cell]] = []
 
     @property
@@ -60,19 +93,15 @@ class RowsModel(QAbstractTableModel):
             changed = [place for place, (old, new) in enumerate(zip(self.cells, cells, strict=True)) if old != new]
             self.cells = cells
             for place in changed:
-                self.dataChanged.emit(self.index(place, 0), self.index(place, len(self._heads) - 1))
+                self.dataChanged.emit(self.index(place, 0), self.index(place, len(self.heads) - 1))
             return
         self.beginResetModel()
         self.cells = cells
         self.endResetModel()
 
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own signature)
+    def count(self) -> int:
         """Return the number of rows."""
-        return 0 if parent.isValid() else len(self.cells)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        """Return the number of columns."""
-        return 0 if parent.isValid() else len(self._heads)
+        return len(self.cells)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Return a cell's text, its alignment, or the cell itself."""
@@ -81,21 +110,8 @@ class RowsModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.UserRole:
             return self.cells[index.row()][index.column()]
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return self._alignment(index.column())
+            return self.alignment(index.column())
         return None
-
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        """Return a column's head."""
-        if orientation == Qt.Orientation.Horizontal:
-            if role == Qt.ItemDataRole.DisplayRole:
-                return self._heads[section]
-            if role == Qt.ItemDataRole.TextAlignmentRole:
-                return self._alignment(section)
-        return None
-
-    def _alignment(self, column: int) -> Qt.AlignmentFlag:
-        side = Qt.AlignmentFlag.AlignRight if column in self._right else Qt.AlignmentFlag.AlignLeft
-        return side | Qt.AlignmentFlag.AlignBottom
 
 
 class CellDelegate(QStyledItemDelegate):

@@ -123,7 +123,7 @@ class LimitsView(QWidget):
 
     def _change(self, words: str, sheet: RigSheet) -> None:
         bench = self.session.bench
-        if not self.session.change_sheet(words, sheet) and bench is not None and self.session.sheet is not None:
+        if not self.session.sheets.change(words, sheet) and bench is not None and self.session.sheet is not None:
             self.show_sheet(self.session.sheet, bench.own_card)
 
 

@@ -201,5 +201,5 @@ class RoomView(QWidget):
         sheet = self.session.sheet
         if sheet is None:
             return
-        if not self.session.change_sheet(words_, msgspec.structs.replace(sheet, **fields)):
+        if not self.session.sheets.change(words_, msgspec.structs.replace(sheet, **fields)):
             self.show_sheet(sheet)

@@ -68,7 +68,7 @@ class SensorsView(QWidget):
         sheet, bench = self.session.sheet, self.session.bench
         if sheet is not None and bench is not None:
             counts = counts_of(bench.own_card)[place]
-            self.session.change_sheet(tr("what counts"), msgspec.structs.replace(sheet, counts=counts))
+            self.session.sheets.change(tr("what counts"), msgspec.structs.replace(sheet, counts=counts))
 
     def _edited(self, row: int, column: int, value: object) -> None:
         sheet, bench = self.session.sheet, self.session.bench
@@ -79,7 +79,7 @@ class SensorsView(QWidget):
         field = {OFFSET: "offset", GAIN: "gain", REFERENCE: "reference"}[column]
         known[name] = msgspec.structs.replace(known.get(name, Trust(name)), **{field: value})
         kept = tuple(trust for trust in known.values() if trust != Trust(trust.channel))
-        if not self.session.change_sheet(tr("sensor trust"), msgspec.structs.replace(sheet, trust=kept)):
+        if not self.session.sheets.change(tr("sensor trust"), msgspec.structs.replace(sheet, trust=kept)):
             self.show_sheet(sheet, bench.own_card)
 
 
