@@ -19,6 +19,7 @@ def cautions_for(card: RigCard) -> tuple[str, ...]:
         "they are what is left.",
         "Mains off and unplugged before hands go in, and let a heatsink cool. Liquid and power do not mix. Local electrical "
         "rules hold, and mains work is for licensed people.",
+        "Cooling below the room needs the dew point: keep every surface above it, or water forms on live boards.",
         "Stay within reach during the first runs. Niente ends a run at its guards; do not wait for a smell.",
     ]
     if card.control("voltage_offset_mv") is not None:

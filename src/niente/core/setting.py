@@ -12,6 +12,10 @@ RESTS_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz
 """Controls that do nothing at zero; in words they are passed over there."""
 
 
+NAMED = {"burst_power_w": "burst", "burst_time_s": "for", "fixed_clock_mhz": "fixed", "fixed_voltage_v": "fixed"}
+"""What a value is called in words where its unit alone would be taken for another control's."""
+
+
 class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A fan group's duty over a temperature: points (°C, %) in rising order, straight in between and flat outside.
 
@@ -128,7 +132,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
             if only is None and (name == "active_clock_mhz" or (name in RESTS_AT_ZERO and value == 0)):
                 continue
             if (only is None or control in only) and not (name == FAN_DUTY and part in self.fan_curve):
-                words.append(f"{part} {quantity_of(control).with_unit(value)}".strip())
+                words.append(f"{NAMED.get(name, part)} {quantity_of(control).with_unit(value)}".strip())
         if only is None:
             words += [f"{group} on its curve" for group in sorted(self.fan_curve)]
         return ", ".join(words)

@@ -8,8 +8,10 @@ import pytest
 
 from niente.core.rigs.simulated.acoustics import a_weight_db, distance_db
 from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.science.acoustics import add_levels
+from niente.core.science.dynamics import Scale
 from niente.core.setting import FanCurve, Setting
-from tests.core.rigs.benches import level_dba, stand_in
+from tests.core.rigs.benches import level_dba, settled, stand_in
 
 SILENT_ROOM = {"room": {"day_dba": 0.0, "night_dba": 0.0, "wander_db": 0.0}, "meter": {"floor_dba": -20.0}, "whine": None}
 
@@ -35,7 +37,8 @@ def test_half_the_speed_is_15_to_17_decibels() -> None:
 
 def test_the_law_has_more_than_one_hump() -> None:
     duties = np.arange(24.0, 101.0, 2.0)
-    levels = np.array([alone("larkspur", {}, case=d, cooler=0.0) for d in duties])
+    rig = stand_in("larkspur", **SILENT_ROOM)
+    levels = np.array([rig.true_level_dba({"case": duty, "cooler": 0.0}) for duty in duties])
     law = np.polyfit(np.log10(duties), levels, 1)
     over = levels - np.polyval(law, np.log10(duties))
     peaks = [i for i in range(1, len(over) - 1) if over[i] > over[i - 1] and over[i] > over[i + 1]]
@@ -146,3 +149,40 @@ def test_files_hold_what_the_tests_change() -> None:
     for name in ("larkspur", "cormorant", "wren"):
         text = json.dumps(shipped_file(name).document)
         assert all(field in text for field in ("night_dba", "floor_dba", "whine", "level_db"))
+
+
+def test_19_and_22_decibels_cannot_be_told_apart_by_day_and_29_is_clear() -> None:
+    """Case fans at 19, 22 and 29 dB, over a room of 26 dBA by day."""
+    scale = Scale(26.0)
+    heard = [scale.mark(float(add_levels(np.array([26.0, level])))) for level in (19.0, 22.0, 29.0)]
+    assert heard[0] == heard[1] == "niente"
+    assert heard[2] != "niente"
+
+
+def duty_at(variant: str | None, dba: float) -> float:
+    """The case duty at which a machine comes to a level."""
+    duties = np.arange(20.0, 101.0, 2.0)
+    levels = [level_dba("larkspur", variant, case=duty, cooler=30.0) for duty in duties]
+    return float(np.interp(dba, levels, duties))
+
+
+def test_full_speed_flatters_loud_fans() -> None:
+    """Comparisons are made at a fixed level (38 or 40 dBA, 31 here): at full speed loud fans cool as well as good ones, there not."""
+    at = {"sustained_power_w": 120.0}
+
+    def hot(variant: str | None, duty: float) -> float:
+        return settled("larkspur", "vector", 23.0, variant, duty={"case": duty, "cooler": 30.0}, **at).hottest_c
+
+    assert hot(None, 100.0) == pytest.approx(hot("other fans", 100.0), abs=0.2)
+    assert hot(None, duty_at(None, 31.0)) > hot("other fans", duty_at("other fans", 31.0)) + 1.0
+
+
+def test_one_fan_wired_to_the_supply_turns_when_the_board_fails() -> None:
+    """So that some air moves even when the control fails."""
+    rig = stand_in("larkspur", fans={"exhaust": {"group": ""}})
+    off = Setting(fan_duty={"case": 0.0, "cooler": 0.0}, sustained_power_w=60.0)
+    wired = rig.true_settled(off, "vector", 23.0)
+    none = stand_in("larkspur").true_settled(off, "vector", 23.0)
+    assert wired.flows_m3_per_s["case"] > none.flows_m3_per_s["case"]
+    assert wired.hottest_c < none.hottest_c - 1.0
+    assert wired.readings["fan_speed_rpm.case"] == 0.0  # the header reads its own fans

@@ -202,3 +202,19 @@ def test_few_cores_clock_higher_where_the_limits_by_active_cores_let_them() -> N
     assert all_.readings[CLOCK] <= 4801.0
     held = settled("cormorant", "single", 22.0, active_clock_mhz={"2": 4500.0})
     assert held.readings[CLOCK] == pytest.approx(4500.0, abs=5.0)
+
+
+def test_a_burst_lasts_as_long_as_its_time_says() -> None:
+    """Above the sustained limit until the moving average has come up to it: the longer its time, the longer the burst."""
+    lasted = []
+    for seconds in (10.0, 100.0):
+        rig = stand_in("cormorant")
+        rig.apply(Setting(sustained_power_w=120.0, burst_power_w=200.0, burst_time_s=seconds))
+        place = rig.describe().index(POWER)
+        rig.start("vector")
+        power = rig.record(240)[1][:, place] / 0.99
+        assert power[3:8].max() > 180.0
+        assert power[-30:].mean() == pytest.approx(120.0, abs=3.0)
+        lasted.append(int((power > 150.0).sum()))
+    assert lasted[1] > 4 * lasted[0]
+    assert "burst" in Setting(sustained_power_w=120.0, burst_power_w=200.0).text()

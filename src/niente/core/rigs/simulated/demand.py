@@ -19,10 +19,14 @@ from niente.core.setting import Setting
 Vector = NDArray[np.float64]
 
 NO_LIMIT_W = 1e4
+LEAST_AVERAGE_S = 1.0
+"""The shortest burst time that the firmware's average can follow."""
 DUSK_H = 0.5
 """Day and night pass into each other over this long."""
 LEAST_FAN_V = 1.2
 """What of its supply a fan loses before it turns."""
+WIRED = -1
+"""The place of the header of a fan that has none."""
 NORMAL, UNIFORM = 1, 3
 """Draws a second beside those of the channels: the load's unrest; and what the silicon does."""
 
@@ -61,7 +65,7 @@ def constants_of(machine: Machine, seed: int) -> plant.Constants:
         silicon=silicon_of(machine.processor, np.random.default_rng([seed, 13])),
         sound=sound_of(machine),
         sensors=sensors_of(machine, np.random.default_rng([seed, 14])),
-        fan_group=np.array([groups.index(fan.group) for fan in fans], dtype=np.int64),
+        fan_group=np.array([groups.index(fan.group) if fan.group else WIRED for fan in fans], dtype=np.int64),
         fan_start=np.array([fan.start_duty for fan in fans], float),
         fan_stall=np.array([fan.stall_duty for fan in fans], float),
         fan_follows=np.array([-math.expm1(-SAMPLE_PERIOD_S / fan.inertia_s) for fan in fans], float),
@@ -70,7 +74,6 @@ def constants_of(machine: Machine, seed: int) -> plant.Constants:
         pump_least=pump.least_duty if pump is not None else 100.0,
         pump_rpm=pump.full_rpm if pump is not None else 0.0,
         density=density_ratio(machine.room.altitude_m),
-        average_s=machine.processor.average_s,
         idle_mhz=machine.processor.idle_mhz,
         package_share=float(sum(source.of_package for source in machine.heat.sources)),
         pick=np.array([said[channel.name] for channel in channels_of(machine)], dtype=np.int64),
@@ -100,6 +103,7 @@ def demand_of(
         sustained_w=sustained,
         burst_w=max(float(setting.burst_power_w or sustained * machine.processor.burst_ratio), sustained),
         ceiling_mhz=float(_ceiling_mhz(machine, setting, active)),
+        average_s=max(float(setting.burst_time_s or machine.processor.average_s), LEAST_AVERAGE_S),
         cap_c=float(setting.temperature_cap_c or machine.limits.core_temperature_c),
         shut_down_c=machine.limits.shut_down_c,
         graphics_w=load.graphics_w,

@@ -162,7 +162,8 @@ class Hump(msgspec.Struct, frozen=True):
 
 
 class Fan(msgspec.Struct, frozen=True):
-    """One kind of fan in one place, ``count`` of them side by side, on the header of its ``group``.
+    """One kind of fan in one place, ``count`` of them side by side, on the header of its ``group``; with no group it is wired
+    straight to the supply and turns whatever the board does.
 
     Speed: at full duty, where it starts and stalls (% duty), inertia. Air: pressure standing and flow free, each at full
     speed, and how its curve bends between (1 a parabola, 0 a straight line). Sound of one at 1 m at full speed:
@@ -344,5 +345,5 @@ class Machine(msgspec.Struct, frozen=True):
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""
         named = [control.name.partition(".") for control in self.controls]
         set_by_duty = [part for name, _, part in named if name == "fan_duty"]
-        own = [fan.group for fan in self.fans.values()] + ([self.pump.group] if self.pump is not None else [])
+        own = [fan.group for fan in self.fans.values() if fan.group] + ([self.pump.group] if self.pump is not None else [])
         return tuple(dict.fromkeys([group for group in set_by_duty if group in own] + own))

@@ -60,7 +60,6 @@ class Constants(NamedTuple):
     pump_least: float
     pump_rpm: float
     density: float
-    average_s: float
     idle_mhz: float
     package_share: float
     pick: Places
@@ -80,6 +79,7 @@ class Demand(NamedTuple):
     sustained_w: float
     burst_w: float
     ceiling_mhz: float
+    average_s: float
     cap_c: float
     shut_down_c: float
     graphics_w: float
@@ -169,7 +169,7 @@ def move_fans(c: Constants, d: Demand, s: State) -> float:
             wanted = 0.0
         s.duty[g] += min(max(wanted - s.duty[g], -d.ramp_down[g]), d.ramp_up[g])
     for f in range(s.speeds.shape[0]):
-        duty = s.duty[c.fan_group[f]]
+        duty = s.duty[c.fan_group[f]] if c.fan_group[f] >= 0 else 100.0
         least = c.fan_stall[f] if s.speeds[f] > 0.1 else c.fan_start[f]
         aim = duty / 100.0 * d.supplied[f] if duty * d.supplied[f] >= least and d.stuck[f] <= 0.0 else 0.0
         s.speeds[f] += (aim - s.speeds[f]) * c.fan_follows[f]
@@ -263,7 +263,7 @@ def live_a_second(c: Constants, d: Demand, s: State, factor: float, pump: float,
     net, chip, firmware, nodes = c.net, c.power, s.firmware, s.nodes
     of_package, base, returning, taken, carried = c.net.of_package, c.net.base, s.returning, s.taken, s.carried
     asked_v, fixed_v, cap_c, sustained_w, burst_w = d.asked_v, d.fixed_v, d.cap_c, d.sustained_w, d.burst_w
-    idle_mhz, average_s = c.idle_mhz, c.average_s
+    idle_mhz, average_s = c.idle_mhz, d.average_s
     ceiling_mhz, works = d.ceiling_mhz, d.works
     cores, count = d.activity.shape[0], nodes.shape[0]
     power_sum = clock_sum = volt_sum = 0.0
