@@ -92,3 +92,25 @@ def test_stop_by_its_key(window: Window, qtbot: QtBot) -> None:
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5, timeout=20000)
     keys(window, "Ctrl+.")
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+
+
+def test_the_machine_is_described_by_keyboard(window: Window, qtbot: QtBot) -> None:
+    """Limits, room and a variant, typed; undone again with Ctrl+Z; the bench takes each."""
+    window.activateWindow()
+    keys(window, "Ctrl+1")
+    page = window.page("Rig")
+    page.views.show_view(1)  # type: ignore[attr-defined]
+    type_into(window, page.limits_view.core, "88")  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 88.0, timeout=5000)  # type: ignore[union-attr]
+    assert window.session.plan is not None
+    assert window.session.plan.guards[0].trip == 88.0
+    page.views.show_view(2)  # type: ignore[attr-defined]
+    type_into(window, page.room_view.humidity, "60 %")  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: "Humidity 60" in spoken(page.margin()), timeout=5000)
+    window.setFocus()
+    keys(window, "Ctrl+Z")
+    keys(window, "Ctrl+Z")
+    qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 95.0, timeout=5000)  # type: ignore[union-attr]
+    sheet = window.session.sheet
+    assert sheet is not None
+    assert sheet.room.humidity_percent == 41.0

@@ -167,7 +167,7 @@ def duty_at(variant: str | None, dba: float) -> float:
 
 
 def test_full_speed_flatters_loud_fans() -> None:
-    """Comparisons are made at a fixed level (38 or 40 dBA, 31 here): at full speed loud fans cool as well as good ones, there not."""
+    """Comparisons are made at a fixed level (38 or 40 dBA, 31 here): full speed makes loud fans look as good as any."""
     at = {"sustained_power_w": 120.0}
 
     def hot(variant: str | None, duty: float) -> float:
