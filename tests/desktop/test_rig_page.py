@@ -214,6 +214,26 @@ def test_a_guard_is_edited_in_its_table_and_never_over_the_limit(window: Window)
     assert "My own reason." in model.data(model.index(0, 5))  # type: ignore[operator]
 
 
+def test_guards_are_added_and_taken_away(window: Window, qtbot: QtBot) -> None:
+    page, before = page_of(window), sheet_in(window)
+    page.views.show_view(1)
+    view = page.limits_view
+    view.more.activated.emit(view.more.findText("Case air"))
+    assert [guard.quantity for guard in sheet_in(window).guards][-1] == "case_air_temperature_c"
+    view.more.activated.emit(view.more.findText("Wall power"))
+    assert sheet_in(window).guards[-1].trip == 300.0  # one and a half times what the processor may draw
+    view.guard_table.setCurrentIndex(view.guards.index(3, 0))
+    view.less.click()
+    assert len(sheet_in(window).guards) == 3
+    view.guard_table.setCurrentIndex(view.guards.index(0, 0))
+    with qtbot.waitSignal(window.session.notice) as said:
+        view.less.click()
+    assert "there is none on the hottest core" in said.args[0].text
+    qtbot.waitUntil(lambda: window.session.plan is not None and len(window.session.plan.guards) == 3, timeout=5000)
+    window.session.undo.setIndex(0)
+    assert sheet_in(window) == before
+
+
 def test_a_control_is_narrowed_and_not_widened(window: Window, qtbot: QtBot) -> None:
     page, before = page_of(window), sheet_in(window)
     page.views.show_view(1)

@@ -100,11 +100,9 @@ def trusted(card: RigCard, values: Array) -> Array:
     """Return readings ``(n, channels)`` as the person trusts them: offsets and gains that are known taken out."""
     if not card.trust:
         return values
-    corrected = values.copy()
-    for trust in card.trust:
-        for place, channel in enumerate(card.channels):
-            if trust.channel in (channel.name, channel.name.partition(".")[0]):
-                corrected[:, place] = (corrected[:, place] - trust.offset) / trust.gain
+    said = [card.trust_in(channel.name) for channel in card.channels]
+    offset, gain = np.array([trust.offset for trust in said]), np.array([trust.gain for trust in said])
+    corrected: Array = (values - offset) / gain
     return corrected
 
 

@@ -196,6 +196,11 @@ class RigCard(msgspec.Struct, frozen=True):
         """Return the names of the fan groups that can be set."""
         return tuple(part_of(control.name) for control in self.controls if control.name.startswith("fan_duty."))
 
+    def trust_in(self, channel: str) -> Trust:
+        """Return how far a channel is to be trusted: what is said of it, or of its quantity; else wholly."""
+        said = {trust.channel: trust for trust in self.trust}
+        return said.get(channel) or said.get(channel.partition(".")[0]) or Trust(channel)
+
     def lead_group(self) -> str | None:
         """Return the fan group that is swept: the one whose control stands first; ``None`` without fans."""
         return next(iter(self.fan_groups()), None)

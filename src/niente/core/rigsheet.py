@@ -11,6 +11,7 @@ import msgspec
 
 from niente.core.errors import DocumentError
 from niente.core.plan import Guard, GuardAction
+from niente.core.quantities import quantity_of
 from niente.core.rigcard import Control, Counts, MakersLimits, Part, RigCard, Trust, Variant
 from niente.core.science.dynamics import MARKS, OVER_DB
 
@@ -92,15 +93,43 @@ def default_guards(card: RigCard) -> tuple[Guard, ...]:
     top = card.limits.core_temperature_c
     words = "The hottest core has reached the maker's limit."
     guards = [Guard("core_temperature_c", top, top - 15.0, 3.0, GuardAction.STOP, words)]
-    others = (
-        ("board_temperature_c", 100.0, 85.0, "The board's supply is too hot."),
-        ("graphics_temperature_c", 95.0, 85.0, "The graphics card is too hot."),
-        ("coolant_temperature_c", 60.0, 50.0, "The coolant is too hot for the pump."),
-    )
-    for quantity, trip, clear, reason in others:
+    others = {
+        "board_temperature_c": "The board's supply is too hot.",
+        "graphics_temperature_c": "The graphics card is too hot.",
+        "coolant_temperature_c": "The coolant is too hot for the pump.",
+    }
+    for quantity, reason in others.items():
         if card.indices(quantity):
-            guards.append(Guard(quantity, trip, clear, 3.0, GuardAction.STOP, reason))
+            guards.append(msgspec.structs.replace(guard_on(card, quantity), reason=reason))
     return tuple(guards)
+
+
+_GUARDED = {
+    "board_temperature_c": (100.0, 85.0),
+    "graphics_temperature_c": (95.0, 85.0),
+    "coolant_temperature_c": (60.0, 50.0),
+    "case_air_temperature_c": (60.0, 50.0),
+    "room_temperature_c": (35.0, 32.0),
+}
+"""Where a new guard on a temperature stands: trip and clear, °C."""
+
+
+def guardable(card: RigCard) -> tuple[str, ...]:
+    """Return the quantities of a rig that a guard can watch: its temperatures and powers."""
+    quantities = dict.fromkeys(channel.name.partition(".")[0] for channel in card.channels)
+    return tuple(name for name in quantities if name.endswith(("temperature_c", "power_w")))
+
+
+def guard_on(card: RigCard, quantity: str) -> Guard:
+    """Return a new guard on a quantity, at a level that is safe for most machines; a person moves it where it belongs."""
+    top = card.limits.core_temperature_c
+    if quantity.endswith("power_w"):
+        most = card.control("sustained_power_w")
+        trip = float(round(1.5 * (most.high if most is not None else 300.0)))
+        clear = trip - 20.0
+    else:
+        trip, clear = _GUARDED.get(quantity, (top, top - 15.0))
+    return Guard(quantity, trip, clear, 3.0, GuardAction.STOP, f"{quantity_of(quantity).title}: the guard that was set.")
 
 
 def sheet_of(card: RigCard) -> RigSheet:

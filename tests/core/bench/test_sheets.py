@@ -6,19 +6,23 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import pytest
 
 from niente.core.bench.attach import attach
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import CardChanged
+from niente.core.bench.guards import LevelWatch
 from niente.core.book.reader import BookReader
 from niente.core.book.schema import UPGRADES
 from niente.core.book.writer import BookWriter
 from niente.core.errors import DocumentError, RigError
 from niente.core.evidence import gather
+from niente.core.frame import Frame
+from niente.core.plan import Guard, GuardAction
 from niente.core.planning.quiet_point import default_project
 from niente.core.project import Limits
-from niente.core.rigcard import Part
+from niente.core.rigcard import Part, Trust
 from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigsheet import sheet_of, with_part
 from niente.core.setting import Setting
@@ -145,3 +149,21 @@ def test_a_book_of_the_first_version_is_brought_up(tmp_path: Path) -> None:
     assert book.in_variant("filter out") == []
     book.close()
     assert len(list(tmp_path.glob("old.version-1-*.niente"))) == 1
+
+
+def test_a_guard_goes_by_the_higher_of_reading_and_trust(watcher: Watcher) -> None:
+    """A sensor that reads a tenth too little must not let the machine run a tenth too hot."""
+    card = larkspur_rig().describe()
+    guard = Guard("board_temperature_c", 100.0, 85.0, 0.0, GuardAction.STOP, "Too hot.")
+    values = np.full(len(card.channels), 40.0)
+    values[card.index("board_temperature_c")] = 92.0
+
+    def trips(trust: tuple[Trust, ...]) -> bool:
+        watch = LevelWatch(guard, msgspec.structs.replace(card, trust=trust))
+        return watch.look(Frame(1.0, values), card.stock) is not None
+
+    assert not trips(())
+    assert trips((Trust("board_temperature_c", 0.0, 0.9),))
+    assert not trips((Trust("board_temperature_c", 0.0, 1.2),))
+    values[card.index("board_temperature_c")] = 101.0
+    assert trips((Trust("board_temperature_c", 0.0, 1.2),))  # what is read never counts for less

@@ -195,9 +195,13 @@ class Bench:
         """Be the machine of a sheet, in its variant, from here on; the book says so before anything is run on it."""
         try:
             card = self._applied(sheet)
-            self.writer.add_document("rig", card)
+            if card != self.card:
+                self.writer.add_document("rig", card)
         except NienteError as error:
             self._listener(Warned(str(error)))
+            return
+        except Exception:
+            self._listener(Broke(traceback.format_exc()))
             return
         self.card = card
         self._engine.take_card(card)

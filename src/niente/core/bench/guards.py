@@ -26,17 +26,28 @@ class Trip(msgspec.Struct, frozen=True):
 
 
 class LevelWatch:
-    """One guard of the plan: trips when the largest reading has stood at or above its level for its hold time."""
+    """One guard of the plan: trips when the largest reading has stood at or above its level for its hold time.
+
+    Where a person has said how a sensor errs, the higher of what it reads and what that makes of it counts.
+    """
 
     def __init__(self, guard: Guard, card: RigCard) -> None:
         self.guard = guard
         self._places = np.array(card.indices(guard.quantity), dtype=int)
         self._above_since: float | None = None
+        channels = [card.channels[place] for place in self._places]
+        trust = [card.trust_in(channel.name) for channel in channels]
+        self._errs = any(one.offset or one.gain != 1.0 for one in trust)
+        self._offset = np.array([one.offset for one in trust])
+        self._gain = np.array([one.gain for one in trust])
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if this sample completes one."""
         highest = -math.inf
-        for reading in frame.values[self._places].tolist():
+        read = frame.values[self._places]
+        if self._errs:
+            read = np.fmax(read, (read - self._offset) / self._gain)
+        for reading in read.tolist():
             if reading > highest:  # false for a lost sensor, which is another guard's business
                 highest = reading
         if highest < self.guard.trip:

@@ -70,7 +70,7 @@ class Demand(NamedTuple):
 
     Cores: activity, the voltage asked for along the curve ``(cores, points)``. Sources ``(n,)``: heat that does not follow
     the package, and the shares that follow the supply's loss. Groups: their duty, or the curve between ``curve_from`` and
-    ``curve_to`` over ``curve_node`` (-1: the hottest core). ``stuck`` fans stand. ``voltages`` scale each fan's speed.
+    ``curve_to`` over ``curve_node`` (-1: the hottest core). ``stuck`` fans stand; ``supplied`` scales each fan's speed.
     """
 
     activity: Vector

@@ -1,16 +1,16 @@
 """The Rig page's second view: what must never be exceeded, where Niente itself ends a run, and what may be set by whom."""
 
 import msgspec
-from PySide6.QtWidgets import QHBoxLayout, QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QTableView, QVBoxLayout, QWidget
 
 from niente.core.plan import Guard, GuardAction
 from niente.core.quantities import quantity_of
 from niente.core.rigcard import Control, RigCard, SetBy
-from niente.core.rigsheet import RigSheet
+from niente.core.rigsheet import RigSheet, guard_on, guardable
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.form import Form, figure
+from niente.desktop.widgets.form import Form, choice, figure
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
@@ -41,6 +41,11 @@ class LimitsView(QWidget):
         widths = {0: 170, LOW: 84, HIGH: 84, STEP: 66, BY: 100}
         self.control_table = sheet_view(tr("Controls"), self.controls, look, stretch=5, widths=widths)
         self._folded: list[list[int]] = []
+        self.more = choice(tr("Add a guard"), [], self._add_guard)
+        self.more.setFixedWidth(170)
+        self.less = QPushButton(tr("Remove guard"))
+        self.less.setToolTip(tr("Take the selected guard away; the one on the hottest core stays"))
+        self.less.clicked.connect(self._remove_guard)
         self._lay_out()
 
     def _lay_out(self) -> None:
@@ -53,7 +58,12 @@ class LimitsView(QWidget):
         makers.add(tr("Shut-down"), self.shut_down, tr("where the firmware itself cuts off"))
         rows.addWidget(makers)
         rows.addWidget(rule())
-        rows.addWidget(label(tr("Guards: where Niente ends a run"), "section"))
+        head = QHBoxLayout()
+        head.addWidget(label(tr("Guards: where Niente ends a run"), "section"))
+        head.addStretch(1)
+        head.addWidget(self.more)
+        head.addWidget(self.less)
+        rows.addLayout(head)
         rows.addWidget(self.guard_table, 2)
         rows.addWidget(rule())
         head = QHBoxLayout()
@@ -75,6 +85,10 @@ class LimitsView(QWidget):
         self.core.put(limits.core_temperature_c)
         self.margin.put(limits.margin_k)
         self.shut_down.put(limits.shut_down_c)
+        offered = [tr("Add a guard on …"), *(quantity_of(name).title for name in guardable(own))]
+        if [self.more.itemText(i) for i in range(self.more.count())] != offered:
+            self.more.clear()
+            self.more.addItems(offered)
         self.guards.set_entries([_guard_row(guard, sheet) for guard in sheet.guards])
         self._folded = folded(sheet.controls)
         self.controls.set_entries([_control_row([sheet.controls[at] for at in places], own) for places in self._folded])
@@ -90,6 +104,20 @@ class LimitsView(QWidget):
         guards = tuple(_under(guard, top) for guard in sheet.guards)  # a guard never stands above the maker's limit
         after = msgspec.structs.replace(sheet, limits=limits, guards=guards)
         self._change(tr("maker's limits"), after)
+
+    def _add_guard(self, place: int) -> None:
+        sheet, bench = self.session.sheet, self.session.bench
+        self.more.setCurrentIndex(0)
+        if place == 0 or sheet is None or bench is None:
+            return
+        guard = guard_on(bench.card, guardable(bench.own_card)[place - 1])
+        self._change(tr("new guard"), msgspec.structs.replace(sheet, guards=(*sheet.guards, guard)))
+
+    def _remove_guard(self) -> None:
+        sheet, row = self.session.sheet, self.guard_table.currentIndex().row()
+        if sheet is not None and 0 <= row < len(sheet.guards):
+            guards = (*sheet.guards[:row], *sheet.guards[row + 1 :])
+            self._change(tr("guard taken away"), msgspec.structs.replace(sheet, guards=guards))
 
     def _guard_edited(self, row: int, column: int, value: object) -> None:
         sheet = self.session.sheet
