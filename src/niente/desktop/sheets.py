@@ -1,25 +1,35 @@
 """What is said of the machine, as the session holds it: changed undoably, taken from files and written to them."""
 
-from __future__ import annotations
-
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import msgspec
 
+from niente.core.bench.bench import Bench
 from niente.core.errors import NienteError
+from niente.core.project import Project
 from niente.core.rigsheet import RigSheet, read_sheet, sheet_text
 from niente.desktop.files import bytes_of, write
 from niente.desktop.tongue import tr
 
-if TYPE_CHECKING:
-    from niente.desktop.session import Session
+
+class Holder(Protocol):
+    """What holds the bench and the project: the session."""
+
+    bench: Bench | None
+    project: Project | None
+
+    def edit(self, words: str, after: Project) -> None:
+        """Change the project, undoably."""
+
+    def report(self, error: NienteError) -> None:
+        """Say an error that a person can act on."""
 
 
 class Sheets:
     """The rig sheet of a session. While a plan runs the machine stays as it is; an undo then waits for the plan's end."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Holder) -> None:
         self._session = session
         self.due = False
         """Whether the bench still has to take the sheet in force."""

@@ -23,6 +23,7 @@ from niente.core.plan import Guard, GuardAction
 from niente.core.planning.quiet_point import default_project
 from niente.core.project import Limits
 from niente.core.rigcard import Part, Trust
+from niente.core.rigs.replay import ReplayRig
 from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigsheet import sheet_of, with_part
 from niente.core.setting import Setting
@@ -167,3 +168,17 @@ def test_a_guard_goes_by_the_higher_of_reading_and_trust(watcher: Watcher) -> No
     assert not trips((Trust("board_temperature_c", 0.0, 1.2),))
     values[card.index("board_temperature_c")] = 101.0
     assert trips((Trust("board_temperature_c", 0.0, 1.2),))  # what is read never counts for less
+
+
+def test_a_book_played_again_is_the_machine_as_it_was_left(make_bench: Callable[..., Bench], watcher: Watcher) -> None:
+    """Runs of other variants are not played: they were another machine."""
+    bench = make_bench()
+    run(bench, watcher, 100.0)
+    changed_to(bench, watcher, "filter out")
+    run(bench, watcher, 130.0)
+    replay = ReplayRig(bench.writer.path)
+    assert replay.describe().variant == "filter out"
+    replay.apply(Setting(sustained_power_w=100.0))
+    replay.start("vector")
+    assert [one.setting.sustained_power_w for one in replay._runs] == [130.0]
+    replay.close()

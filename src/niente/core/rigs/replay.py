@@ -34,7 +34,8 @@ class ReplayRig:
         """Raises ``BookError`` where the file is no book, or holds no run."""
         self._reader = BookReader(book)
         card = self._reader.card()
-        self._runs = [run for run in self._reader.runs() if run.kind == "step" and run.how is not None]
+        own = self._reader.in_variant(card.variant) if card is not None else []
+        self._runs = [run for run in own if run.kind == "step" and run.how is not None]
         if card is None or not self._runs:
             self._reader.close()
             raise BookError(
