@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from niente.core.errors import DocumentError, NienteError
+from niente.core.rigsheet import FORMAT
 from niente.desktop.tongue import tr
 
 
@@ -16,6 +17,14 @@ def bytes_of(file: Path) -> bytes:
             safe=tr("Nothing was changed."),
             remedy=tr("Choose another file."),
         ) from None
+
+
+def is_sheet(file: Path) -> bool:
+    """Return whether a JSON file says of itself that it is a rig sheet; what cannot be read is none."""
+    try:
+        return f'"{FORMAT.partition("/")[0]}/' in file.read_text(encoding="utf-8", errors="replace")
+    except OSError:
+        return False
 
 
 def write(file: Path, text: bytes, safe: str) -> None:
