@@ -37,9 +37,10 @@ def arguments(argv: list[str]) -> argparse.Namespace:
     parser.add_argument("book", nargs="?", type=Path, help="the book to open; made where there is none")
     parser.add_argument("--rig", help="the rig's name, or module:factory (default: the book's)")
     parser.add_argument("--seed", type=int, help="which sample of a simulated machine (default: the book's, or 1)")
+    parser.add_argument("--variant", help="the state that the machine is in (default: the book's)")
     parser.add_argument("--demo", action="store_true", help="open the demo book in your cache; none of your files is touched")
     parser.add_argument("--version", action="version", version=f"niente {__version__}")
-    parser.set_defaults(make=None)
+    parser.set_defaults(make=None, otherwise=None)
     return parser.parse_args(argv)
 
 
@@ -77,7 +78,8 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
             progress(f"Making {book} …")
             wanted.make(book)
         progress(f"Opening {book} …")
-        return attach(book, listener, rig=wanted.rig, seed=wanted.seed, pace=PACE), None
+        given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
+        return attach(book, listener, pace=PACE, **given), None
 
     window.session.open(prepare, start=False)
 
@@ -96,7 +98,9 @@ def show(wanted: argparse.Namespace) -> Window:
         window.session.close()
         window.desk.close()
         window.hide()
-        wanted.demo, wanted.book, wanted.seed, wanted.rig, wanted.make = False, book, None, None, make
+        wanted.demo, wanted.book, wanted.make = False, book, make
+        wanted.otherwise = wanted.rig or wanted.otherwise
+        wanted.seed = wanted.rig = wanted.variant = None
         kept.append(show(wanted))
         return kept[-1]
 

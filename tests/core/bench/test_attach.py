@@ -60,3 +60,19 @@ def test_each_version_of_the_project_is_kept(tmp_path: Path, watcher: Watcher) -
     assert len(book.documents("project", type(project))) == 2
     assert len(book.documents("rig", type(bench.card))) == 1  # the same card is not added again
     book.close()
+
+
+def test_a_book_that_knows_no_driver_is_opened_with_the_rig_at_hand(tmp_path: Path, watcher: Watcher) -> None:
+    """As books of the first version are; one that knows its driver needs nobody to say it."""
+    path = tmp_path / "bell.niente"
+    Bench(Doorbell(), path, watcher.hear).close()
+    with pytest.raises(BookError, match="Open it with its own rig"):
+        attach(path, watcher.hear)
+    outside = "tests.contract.outside:Doorbell"
+    attach(path, watcher.hear, otherwise=outside).close()
+    bench = attach(path, watcher.hear)
+    assert bench.card.name == Doorbell().describe().name
+    bench.close()
+    bench = attach(tmp_path / "new.niente", watcher.hear, rig="wren", otherwise=outside)
+    assert bench.card.name == "wren"
+    bench.close()

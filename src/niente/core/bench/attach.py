@@ -32,16 +32,20 @@ def attach(
     seed: int | None = None,
     pace: float | None = None,
     variant: str | None = None,
+    otherwise: str | None = None,
 ) -> Bench:
     """Return a bench on a book.
 
     Where ``rig`` or ``seed`` are not given, the rig is opened as the book knows it (in a new book: the first that ships,
-    sample 1). A machine file is kept in the book, which then needs it no more. Raises ``NienteError`` where rig or book
+    sample 1; ``otherwise`` names another for books that do not know how theirs is opened). A machine file is kept in the
+    book, which then needs it no more. Raises ``NienteError`` where rig or book
     cannot be opened or do not belong together.
     """
     known, driver = known_of(book)
     if seed is None:
         seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
+    if driver is None and otherwise is not None and (known is None or known.name not in shipped()):
+        rig = rig or otherwise
     opened, used = _opened(rig, known, driver, seed, pace)
     try:
         bench = Bench(opened, book, listener, variant=variant)
