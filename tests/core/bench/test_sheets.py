@@ -130,6 +130,12 @@ def test_a_book_keeps_the_machine_file_it_was_made_with(tmp_path: Path, watcher:
     bench.close()
 
 
+def test_a_new_book_stands_alone(tmp_path: Path) -> None:
+    """It comes to the present version step by step, and leaves no copies of its empty beginnings."""
+    BookWriter(tmp_path / "new.niente").close()
+    assert {file.name.removesuffix("-lock") for file in tmp_path.iterdir()} == {"new.niente"}
+
+
 def test_a_book_of_the_first_version_is_brought_up(tmp_path: Path) -> None:
     """Its runs belong to the first card; a copy of the old book stays beside it."""
     path = tmp_path / "old.niente"

@@ -116,10 +116,10 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
 
 
 def upgrade(link: sqlite3.Connection, path: Path) -> None:
-    """Bring a book to the present version: each step in one transaction, after a backup beside it."""
-    version = int(link.execute("PRAGMA user_version").fetchone()[0])
+    """Bring a book to the present version: each step in one transaction, after a backup beside it; a new one without."""
+    found = version = int(link.execute("PRAGMA user_version").fetchone()[0])
     while version < SCHEMA_VERSION:
-        if version:
+        if found:  # a book that is only being made has nothing to lose
             with sqlite3.connect(path.with_name(f"{path.stem}.version-{version}-{time.time():.0f}.niente")) as copy:
                 link.backup(copy)
         script = UPGRADES[version]
