@@ -1,6 +1,5 @@
 """Machine files: how they are read, how a variant changes one, and what is refused about it, with its place."""
 
-from collections.abc import Iterator
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -73,12 +72,6 @@ def shipped_file(name: str) -> MachineFile:
     return read_machine((resources.files(MACHINES) / f"{name}.json").read_bytes(), f"{name}.json")
 
 
-def load_machine(name: str, variant: str | None = None) -> Machine:
-    """Return a machine that ships, as its file describes it or in one of its variants."""
-    file = shipped_file(name)
-    return file.machine if variant is None else file.built(variant)
-
-
 def machine_file(path: Path) -> MachineFile:
     """Return a file of a person's own. Raises ``DocumentError`` that names the field and the reason."""
     try:
@@ -145,9 +138,3 @@ def _refused(source: str, problems: list[str]) -> DocumentError:
 def machine_schema() -> bytes:
     """Return the JSON Schema of machine files, indented, UTF-8; it stands in docs/reference."""
     return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(Machine)), indent=1) + b"\n"
-
-
-def names_in(machine: Machine) -> Iterator[str]:
-    """Yield the machine's own name and those of its variants, the file's own state first."""
-    yield machine.variant
-    yield from (build.name for build in machine.variants)

@@ -10,8 +10,6 @@ from niente.core.setting import Setting
 FORMAT = "niente-machine/1"
 ROOM = "room"
 """The name of the room as a node of the heat network; the cores are ``core``, their number behind a dot."""
-GRAPHICS = "graphics"
-"""The node and sensor of the graphics card, where there is one."""
 
 Positive = Annotated[float, msgspec.Meta(gt=0)]
 NotNegative = Annotated[float, msgspec.Meta(ge=0)]
