@@ -91,6 +91,7 @@ class Session(QObject):
         self._opener: threading.Thread | None = None
         self._cancel = threading.Event()
         self._was_busy = False
+        self._made: tuple[Plan, str] | None = None
 
     # -- opening and closing -------------------------------------------------------------------------------------
 
@@ -297,12 +298,15 @@ class Session(QObject):
         self.ask()
 
     def _replan(self) -> None:
-        """Make the plan anew from the question; a plan that runs goes on as it was started."""
-        if self.project is not None and self.card is not None and not self.busy():
-            self.own_plan = None
-            guards = self.sheet.guards if self.sheet is not None else None
-            self.plan = quiet_point(self.card, self.project.question, guards)
-            self.done = set()
+        """Make the plan anew from the question, where that comes to another plan or the machine is in another variant; a plan
+        that runs goes on as it was started, and one from a file stays until the question comes to another."""
+        if self.project is None or self.card is None or self.busy():
+            return
+        guards = self.sheet.guards if self.sheet is not None else None
+        made = quiet_point(self.card, self.project.question, guards), self.card.variant
+        if made != self._made:
+            self._made = made
+            self.plan, self.own_plan, self.done = made[0], None, set()
 
     def cancel_work(self) -> None:
         """Ask no more for the answer that is being worked out; the last one stays."""
