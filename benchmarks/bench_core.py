@@ -15,7 +15,7 @@ from niente.core.book.writer import BookWriter
 from niente.core.evidence import gather
 from niente.core.frame import Frame
 from niente.core.plan import Plan
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Limits
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
@@ -45,8 +45,9 @@ def results() -> list[Result]:
         rig = open_rig("larkspur", seed=3)
         assert isinstance(rig, SimulatedRig)
         question = default_project(rig.describe()).question
-        plan = msgspec.structs.replace(quiet_point(rig.describe(), question), confirm=None)
-        run_sweep(msgspec.structs.replace(plan, steps=plan.steps[:7]), rig, Path(folder) / "warm.niente")
+        plan = plan_for(rig.describe(), question)
+        plan = msgspec.structs.replace(plan, entries=plan.steps)
+        run_sweep(msgspec.structs.replace(plan, entries=plan.steps[:7]), rig, Path(folder) / "warm.niente")
         samples, seconds = run_sweep(plan, rig, Path(folder) / "sweep.niente")
         speed = samples / seconds
         found.append(Result("engine and book, Larkspur at 1 Hz, warm", speed, "rig s/s", "real time", speed))
@@ -85,7 +86,7 @@ def _read_a_night(path: Path, rig: SimulatedRig) -> Result:
     """Eight hours at 2 Hz, read back as arrays, against reading the same numbers from one flat file."""
     card = rig.describe()
     writer = BookWriter(path)
-    plan = writer.add_document("plan", quiet_point(card, default_project(card).question))
+    plan = writer.add_document("plan", plan_for(card, default_project(card).question))
     run_id = writer.open_run(plan, 0, "step", card.stock, "idle", card, 0.0)
     values = np.arange(float(len(card.channels)))
     for sample in range(2 * 8 * 3600):

@@ -17,7 +17,7 @@ from niente.core.bench.samples import Samples
 from niente.core.bench.strip import Strip
 from niente.core.frame import Frame
 from niente.core.plan import Exposure, Step
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Project
 from niente.core.rigs.registry import open_rig
 from niente.core.setting import Setting
@@ -42,7 +42,7 @@ def _sweep(path: Path) -> Project:
     bench = Bench(open_rig("larkspur", seed=3), path, hear)
     project = default_project(bench.card)
     bench.save_project(project)
-    bench.start(quiet_point(bench.card, project.question), project.limits)
+    bench.start(plan_for(bench.card, project.question), project.limits)
     end = time.monotonic() + 120
     while not ended and time.monotonic() < end:
         time.sleep(0.05)

@@ -13,8 +13,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, PlanEnded
 from niente.core.evidence import Evidence, gather
-from niente.core.plan import Exposure, Plan, Step
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
 from niente.core.rigs.protocol import Rig
@@ -77,7 +77,7 @@ def short_plan(card: RigCard, *settings: Setting, load: str = "vector", seconds:
     """A plan of short runs with the default guards and nothing to follow."""
     rule = Exposure(least_s=seconds, most_s=exposure.pop("most_s", seconds), **exposure)
     steps = tuple(Step(setting, load, rule, "test", "a test") for setting in settings)
-    return Plan("niente-plan/1", card.name, "test", steps, default_guards(card))
+    return Plan(PLAN_FORMAT, card.name, "test", steps, default_guards(card))
 
 
 @pytest.fixture
@@ -103,7 +103,7 @@ def sweep(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Project]:
     try:
         project = default_project(bench.card)
         bench.save_project(project)
-        bench.start(quiet_point(bench.card, project.question), project.limits)
+        bench.start(plan_for(bench.card, project.question), project.limits)
         assert watcher.end().complete
     finally:
         bench.close()

@@ -114,8 +114,8 @@ def test_what_cannot_be_used_is_refused_in_sentences(
         (["run", str(far), "--rig", "larkspur", "--book", book], ENDED_EARLY, "outside the rig's range"),
         (["choose", str(tmp_path / "none.niente")], REFUSED, "There is no book"),
         (["choose", book], NOT_ENOUGH, "three settled runs"),
-        (["plan", "quiet-point", "--rig", "larkspur", "--power", "much"], 2, "wanted numbers"),
-        (["plan", "quiet-point", "--rig", "larkspur", "--power", "20"], REFUSED, "outside the rig's range"),
+        (["plan", "quiet-point", "--rig", "larkspur", "--power", "much"], 2, "wanted CONTROL=80,100,125"),
+        (["plan", "quiet-point", "--rig", "larkspur", "--power", "20"], REFUSED, "lies outside 45 to 200"),
         (["plan", "quiet-point"], 2, "--rig"),
     ):
         found, out, err = niente(capsys, monkeypatch, *words)

@@ -8,9 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from niente.core.errors import DocumentError, PlanError
-from niente.core.plan import Exposure, Plan, check_plan, read_plan
+from niente.core.plan import Exposure, Plan, read_plan
+from niente.core.planning.fitting import check_plan
 from niente.core.planning.cost import cost_of
-from niente.core.planning.quiet_point import default_question, quiet_point
+from niente.core.planning.progress import rows_of
+from niente.core.planning.templates import first_question, plan_for
 from niente.core.rigcard import RigCard
 from niente.core.setting import Setting
 from tests.conftest import short_plan
@@ -48,12 +50,12 @@ def test_an_unknown_control_is_refused() -> None:
 
 
 def test_a_plan_survives_its_json(card: RigCard) -> None:
-    plan = quiet_point(card, default_question(card))
+    plan = plan_for(card, first_question(card))
     assert read_plan(plan.to_json()) == plan
 
 
 def _broken(card: RigCard, change: object) -> bytes:
-    data = json.loads(quiet_point(card, default_question(card)).to_json())
+    data = json.loads(plan_for(card, first_question(card)).to_json())
     change(data)  # type: ignore[operator]
     return json.dumps(data).encode()
 
@@ -61,11 +63,11 @@ def _broken(card: RigCard, change: object) -> bytes:
 @pytest.mark.parametrize(
     ("change", "place"),
     [
-        (lambda data: data["steps"][2].pop("load"), "steps[2]"),
-        (lambda data: data["steps"][1]["setting"].update(sustained_power="much"), "steps[1].setting"),
-        (lambda data: data["steps"][0]["exposure"].update(least_s="long"), "steps[0].exposure.least_s"),
+        (lambda data: data["entries"][2].pop("load"), "entries[2]"),
+        (lambda data: data["entries"][1]["setting"].update(sustained_power="much"), "entries[1].setting"),
+        (lambda data: data["entries"][0]["exposure"].update(least_s="long"), "entries[0].exposure.least_s"),
         (lambda data: data.pop("guards"), "guards"),
-        (lambda data: data.update(steps=7), "steps"),
+        (lambda data: data.update(entries=7), "entries"),
     ],
 )
 def test_json_that_is_wrong_is_refused_with_its_place(card: RigCard, change: object, place: str) -> None:
@@ -114,7 +116,7 @@ def test_a_guard_above_the_makers_limit_is_refused(card: RigCard) -> None:
 
 
 def test_the_default_plan_runs_on_its_rig(card: RigCard) -> None:
-    plan = quiet_point(card, default_question(card))
+    plan = plan_for(card, first_question(card))
     check_plan(plan, card)
     assert isinstance(plan, Plan)
     heavy = [step for step in plan.steps if step.load == "vector" and step.stage == "capacity"]
@@ -123,8 +125,8 @@ def test_the_default_plan_runs_on_its_rig(card: RigCard) -> None:
 
 
 def test_a_plan_costs_less_than_the_careful_half_hours(card: RigCard) -> None:
-    question = default_question(card)
-    cost = cost_of(quiet_point(card, question), question)
+    question = first_question(card)
+    cost = cost_of(rows_of(plan_for(card, question), card), card, question)
     assert cost.typical_s < cost.naive_s
     assert cost.naive_s == cost.naive_runs * 1800.0
     assert cost.typical_s <= cost.most_s

@@ -11,7 +11,8 @@ from niente.core.choosing.pick import Limit, choose, keeps
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence
 from niente.core.planning.foresight import foresee
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.planning.progress import rows_of
+from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Limits
 from niente.core.quantities import TRUE_MINUS, quantity_of, value_typed
 from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
@@ -83,12 +84,13 @@ def test_a_made_up_path_is_found_again() -> None:
 
 
 def test_steps_are_foreseen_as_the_models_say(models, evidence: Evidence) -> None:  # type: ignore[no-untyped-def]
-    plan = quiet_point(evidence.card, default_project(evidence.card).question)
-    seen = foresee(models, plan.steps)
-    assert len(seen) == len(plan.steps)
+    plan = plan_for(evidence.card, default_project(evidence.card).question)
+    steps = [row.step for row in rows_of(plan, evidence.card, evidence)]
+    seen = foresee(models, steps)
+    assert len(seen) == len(steps)
     measured = {(run.setting.key(), run.load): run for run in evidence.usable()}
     checked = 0
-    for step, said in zip(plan.steps, seen, strict=True):
+    for step, said in zip(steps, seen, strict=True):
         assert math.isfinite(said.noise_dba)
         assert math.isfinite(said.core_c) == (step.load == models.heavy_load)
         run = measured.get((step.setting.over(evidence.card.stock).key(), step.load))
@@ -99,7 +101,7 @@ def test_steps_are_foreseen_as_the_models_say(models, evidence: Evidence) -> Non
 
 
 def test_without_models_nothing_is_foreseen(evidence: Evidence) -> None:
-    plan = quiet_point(evidence.card, default_project(evidence.card).question)
+    plan = plan_for(evidence.card, default_project(evidence.card).question)
     assert all(math.isnan(said.core_c) and math.isnan(said.noise_dba) for said in foresee(None, plan.steps))
     assert foresee(None, ()) == []
 

@@ -39,6 +39,7 @@ class QuietDesk(Desk):
 def own_settings(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Nothing of the person's who runs the tests is read or written."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.plan import read_plan
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigcard import RigCard
 from niente.desktop.actions import MENUS, SPECS
 from niente.desktop.finder import Finder, found
@@ -181,13 +181,13 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     open_window: Callable[..., Window], card: RigCard, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     window = open_window()
-    plan = quiet_point(card, default_project(card).question)
+    plan = plan_for(card, default_project(card).question)
     file = tmp_path / "three runs.json"
     import msgspec
 
-    file.write_bytes(msgspec.structs.replace(plan, steps=plan.steps[:3]).to_json())
+    file.write_bytes(msgspec.structs.replace(plan, entries=plan.steps[:3]).to_json())
     assert drop(window, file)
-    qtbot.waitUntil(lambda: window.session.own_plan == file)
+    qtbot.waitUntil(lambda: window.session.planner.file == file)
     page = window.page("Plan")
     assert page.title.text() == "three runs"
     assert len(page.model.rows) == 3  # type: ignore[attr-defined]
@@ -201,7 +201,7 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     window.actions_["plan.save"].trigger()
     assert read_plan(out.read_bytes()) == window.session.plan
     page.offset.setValue(-20)  # type: ignore[attr-defined]
-    assert window.session.own_plan is None  # an edit of the question makes its own plan again
+    assert window.session.planner.file is None  # an edit of the question makes its own plan again
     assert page.title.text() == "Quiet point"
 
 
@@ -353,8 +353,8 @@ def test_the_end_of_a_plan_is_told_and_sleep_is_kept_off(
     import msgspec
 
     window = open_window()
-    plan = quiet_point(card, default_project(card).question)
-    window.session.plan = msgspec.structs.replace(plan, steps=plan.steps[:2], confirm=None)
+    plan = plan_for(card, default_project(card).question)
+    window.session.planner.take(msgspec.structs.replace(plan, entries=plan.steps[:2]), None)
     window.actions_["plan.start"].trigger()
     desk = window.desk
     qtbot.waitUntil(lambda: bool(desk.said), timeout=20000)  # type: ignore[attr-defined]
@@ -366,10 +366,10 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
     import msgspec
 
     window = open_window()
-    plan = quiet_point(card, default_project(card).question)
+    plan = plan_for(card, default_project(card).question)
     guard = msgspec.structs.replace(plan.guards[0], trip=40.0, clear=30.0)
     heavy = next(step for step in plan.steps if step.load == "vector")
-    window.session.plan = msgspec.structs.replace(plan, steps=(heavy,), guards=(guard,), confirm=None)
+    window.session.planner.take(msgspec.structs.replace(plan, entries=(heavy,), guards=(guard,)), None)
     window.actions_["plan.start"].trigger()
     desk = window.desk
     qtbot.waitUntil(lambda: bool(desk.said) and not window.session.busy(), timeout=20000)  # type: ignore[attr-defined]

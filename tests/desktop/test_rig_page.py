@@ -478,16 +478,16 @@ def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tm
     session = window.session
     assert session.plan is not None
     own = tmp_path / "own.json"
-    own.write_bytes(msgspec.structs.replace(session.plan, steps=session.plan.steps[:3]).to_json())
+    own.write_bytes(msgspec.structs.replace(session.plan, entries=session.plan.steps[:3]).to_json())
     session.take_plan(own)
     sheet = sheet_in(window)
     room = msgspec.structs.replace(sheet.room, humidity_percent=70.0)
     with qtbot.waitSignal(session.project_changed):
         session.sheets.change("room", msgspec.structs.replace(sheet, room=room))
     qtbot.wait(300)
-    assert session.own_plan == own
+    assert session.planner.file == own
     assert len(session.plan.steps) == 3
     tight = msgspec.structs.replace(sheet.guards[0], trip=80.0, clear=70.0)
     session.sheets.change("guard", msgspec.structs.replace(sheet_in(window), guards=(tight,)))
-    assert session.own_plan is None
+    assert session.planner.file is None
     assert session.plan.guards == (tight,)

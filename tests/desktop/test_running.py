@@ -13,8 +13,9 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader
-from niente.core.planning.quiet_point import default_project
-from niente.core.project import Axis, Project
+from niente.core.planning.templates import default_project
+from niente.core.project import Project
+from niente.core.question import Axis
 from niente.core.rigcard import RigCard
 from niente.desktop.analysis import Analyst
 from niente.desktop.bug import BugDialog
@@ -26,9 +27,8 @@ from niente.desktop.window import NAMES, Window
 def small(card: RigCard) -> Project:
     """A sweep of few runs."""
     project = default_project(card)
-    question = msgspec.structs.replace(
-        project.question, power=Axis("sustained_power_w", (85.0, 105.0, 125.0)), fans=Axis("fan_duty.case", (24.0, 48.0))
-    )
+    axes = (Axis("sustained_power_w", (85.0, 105.0, 125.0)), Axis("fan_duty.case", (24.0, 48.0)))
+    question = msgspec.structs.replace(project.question, axes=axes)
     return msgspec.structs.replace(project, question=question)
 
 

@@ -102,14 +102,14 @@ def test_another_book_can_be_opened(qtbot: QtBot, tmp_path: Path, sweep_copy: Pa
 
 def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path) -> None:
     from niente.core.book.writer import BookWriter
-    from niente.core.planning.quiet_point import default_project, quiet_point
+    from niente.core.planning.templates import default_project, plan_for
     from tests.conftest import larkspur_rig
 
     path = tmp_path / "lost.niente"
     card = larkspur_rig(seed=1).describe()
     writer = BookWriter(path)
     writer.add_document("rig", card)
-    plan = writer.add_document("plan", quiet_point(card, default_project(card).question))
+    plan = writer.add_document("plan", plan_for(card, default_project(card).question))
     writer.open_run(plan, 0, "step", card.stock, "idle", card, 0.0)
     writer.close()
     make_app([])

@@ -7,11 +7,11 @@ import click
 import msgspec
 
 from niente import __version__
+from niente.cli.cards import card_of
+from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
-from niente.core.errors import BookError, DocumentError, NienteError, NotEnoughError
+from niente.core.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
 from niente.core.plan import read_plan
-from niente.core.project import Axis
-from niente.core.rigcard import RigCard
 
 REFUSED = 3
 """Exit code: something given cannot be used; nothing was run or changed."""
@@ -31,7 +31,7 @@ def rigs(as_json: bool) -> None:
     """List the rigs that can be opened."""
     from niente.core.rigs.registry import installed, shipped
 
-    cards = [_card(name) for name in (*shipped(), *installed())]
+    cards = [card_of(name) for name in (*shipped(), *installed())]
     if as_json:
         click.echo(msgspec.json.format(msgspec.json.encode(cards), indent=1))
         return
@@ -63,7 +63,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
         return
     if rig is None:
         raise click.UsageError("name a rig or a book")
-    card = _card(rig)
+    card = card_of(rig)
     if check is None:
         click.echo(sheet_text(sheet_of(card)), nl=False)
         return
@@ -77,40 +77,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-@commands.group()
-def plan() -> None:
-    """Make a plan and print it as JSON."""
-
-
-@plan.command("quiet-point")
-@click.option("--rig", required=True, help="The rig's name, or module:factory.")
-@click.option("--power", default=None, metavar="W,W,…", help="Sustained power limits in W.")
-@click.option("--fans", default=None, metavar="%,%,…", help="Case-fan duties in %.")
-@click.option("--offset", default=None, type=float, metavar="MV", help="Voltage offset in mV for the whole sweep.")
-@click.option("--loads", default=None, metavar="NAME,…", help="Loads to run.")
-@click.option("--known-to", default=None, type=float, metavar="K", help="End a run when it is known to ± this (default 1).")
-def quiet_point_command(
-    rig: str, power: str | None, fans: str | None, offset: float | None, loads: str | None, known_to: float | None
-) -> None:
-    """Which setting is quiet, fast enough and sound?"""
-    from niente.core.plan import check_plan
-    from niente.core.planning.quiet_point import default_question, quiet_point
-
-    card = _card(rig)
-    question = default_question(card)
-    if power is not None:
-        question = msgspec.structs.replace(question, power=Axis(question.power.control, _numbers(power, "--power")))
-    if fans is not None:
-        question = msgspec.structs.replace(question, fans=Axis(question.fans.control, _numbers(fans, "--fans")))
-    if offset is not None:
-        question = msgspec.structs.replace(question, base=question.base.replaced("voltage_offset_mv", offset))
-    if loads is not None:
-        question = msgspec.structs.replace(question, loads=tuple(name.strip() for name in loads.split(",")))
-    if known_to is not None:
-        question = msgspec.structs.replace(question, known_to_k=known_to)
-    made = quiet_point(card, question)
-    check_plan(made, card)
-    click.echo(made.to_json(), nl=False)
+commands.add_command(plan)
 
 
 @commands.command()
@@ -142,6 +109,14 @@ def run(
 
     def open_bench(hear: Listener) -> Bench:
         bench = attach(book, hear, rig=rig, seed=seed, pace=pace, variant=variant)
+        states = {step.variant for step in wanted.steps if step.variant} - {bench.card.variant}
+        if states and not bench.card.simulated and not sys.stdin.isatty():
+            bench.close()
+            raise PlanError(
+                f"The plan brings the machine into other states by hand ({', '.join(sorted(states))}), and nobody is there.",
+                safe="Nothing was started.",
+                remedy="Start it from a terminal or the window, or leave these runs out.",
+            )
         if cautions_read and bench.unread_cautions():
             bench.read_cautions()
         return bench
@@ -187,23 +162,6 @@ def choose(
         click.echo(msgspec.json.format(msgspec.json.encode(choice_as_data(choice)), indent=1))
     else:
         click.echo(choice_as_text(choice))
-
-
-def _card(rig: str) -> RigCard:
-    from niente.core.rigs.registry import open_rig
-
-    opened = open_rig(rig)
-    try:
-        return opened.describe()
-    finally:
-        opened.close()
-
-
-def _numbers(text: str, option: str) -> tuple[float, ...]:
-    try:
-        return tuple(float(part) for part in text.split(","))
-    except ValueError:
-        raise click.BadParameter(f"wanted numbers with commas between them, not {text!r}", param_hint=option) from None
 
 
 def main() -> None:

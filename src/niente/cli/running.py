@@ -1,5 +1,6 @@
 """A plan run in a terminal: a progress line, and Ctrl+C as stop and restore."""
 
+import select
 import signal
 import sys
 import threading
@@ -10,6 +11,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedColumn
 
 from niente.core.bench.bench import Bench
+from niente.core.bench.engine import Command
 from niente.core.bench.events import (
     Broke,
     Event,
@@ -41,6 +43,8 @@ class Line:
 
     def __init__(self, console: Console, progress: Progress) -> None:
         self.over = threading.Event()
+        self.hands = threading.Event()
+        """Set while the plan waits for hands."""
         self.ended: PlanEnded | Broke | None = None
         self._console = console
         self._progress = progress
@@ -55,10 +59,10 @@ class Line:
         match event:
             case FrameTaken():
                 return
-            case PlanStarted(plan, _, done):
+            case PlanStarted(_, _, done):
                 if done:
-                    self._console.print(f"Going on: {len(done)} of {len(plan.steps)} runs are done already.")
-                self._task = self._progress.add_task("", total=len(plan.steps), completed=len(done))
+                    self._console.print(f"Going on: {done} runs are done already.")
+                self._task = self._progress.add_task("", total=None, completed=done)
             case RunOpened(_, index, total, step):
                 self._runs = max(total, self._runs)
                 setting = step.setting.text(self.swept)
@@ -75,6 +79,9 @@ class Line:
                 self._console.print(text)
             case StateChanged(State.WAITING_FOR_HANDS, text):
                 self._console.print(f"By hand: {text}")
+                self.hands.set()
+            case StateChanged(State.RESTING, text):
+                self._console.print(text, highlight=False)
             case PlanEnded() | Broke():
                 self.ended = event
                 self.over.set()
@@ -110,10 +117,26 @@ def run_in_terminal(open_bench: Callable[[Listener], Bench], plan: Plan, book: P
             stopping = _stop_on_signals(bench)
             bench.start(plan, bench.project.limits if bench.project is not None else Limits())
             while not line.over.wait(0.2):
-                pass
+                if line.hands.is_set():
+                    line.hands.clear()
+                    _let_hands_work(bench, console, stopping)
         finally:
             bench.close()
     return _verdict(line, console, book, bool(stopping))
+
+
+def _let_hands_work(bench: Bench, console: Console, stopping: list[int]) -> None:
+    """Wait until hands have done what was asked; a simulated machine's have at once."""
+    if bench.card.simulated:
+        console.print("The machine is simulated: that is taken as done.")
+        bench.tell(Command.GO_ON)
+        return
+    console.print("Mains off and unplugged before hands go in. Press Enter once it is done; Ctrl+C stops and restores.")
+    while not stopping and not bench.state == State.IDLE:
+        if select.select([sys.stdin], [], [], 0.5)[0]:
+            sys.stdin.readline()
+            bench.tell(Command.GO_ON)
+            return
 
 
 def _stop_on_signals(bench: Bench) -> list[int]:

@@ -13,12 +13,13 @@ from niente import __version__
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, Listener, PlanEnded, RunOpened
 from niente.core.errors import NienteError
-from niente.core.planning.quiet_point import default_project, quiet_point
-from niente.core.project import Axis, Project
+from niente.core.planning.templates import default_project, plan_for
+from niente.core.project import Project
+from niente.core.question import Axis
 from niente.core.rigs.registry import open_rig
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-3.niente"
+SWEEP = f"demo-sweep-{__version__}-4.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 
@@ -50,11 +51,8 @@ def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Benc
 
 def closer_look(project: Project) -> Project:
     """Return the project of a second, closer sweep round the place where the first one picked."""
-    question = msgspec.structs.replace(
-        project.question,
-        power=Axis("sustained_power_w", (90.0, 108.0, 116.0)),
-        fans=Axis("fan_duty.case", (24.0, 40.0)),
-    )
+    power = Axis("sustained_power_w", (90.0, 96.0, 102.0, 108.0, 116.0))
+    question = project.question.with_axis(power).with_axis(Axis("fan_duty.case", (24.0, 28.0, 40.0)))
     return msgspec.structs.replace(project, question=question)
 
 
@@ -78,7 +76,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
     try:
         project = default_project(bench.card)
         bench.save_project(project)
-        bench.start(quiet_point(bench.card, project.question), project.limits)
+        bench.start(plan_for(bench.card, project.question), project.limits)
         over.wait()
     finally:
         bench.close()

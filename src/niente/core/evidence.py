@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from niente.core.book.reader import DONE, BookReader, RunRecord
 from niente.core.frame import RigEventKind
+from niente.core.plan import Plan
 from niente.core.rigcard import Counts, LoadKind, RigCard
 from niente.core.science.hold import Hold, hold_of, shares
 from niente.core.science.settling import Settled, learn, not_yet, settle
@@ -51,6 +52,8 @@ class RunSummary(msgspec.Struct, frozen=True):
     fan_rpm: dict[str, float]
     holds: dict[str, float]
     failures: int
+    opened_at: float = 0.0
+    variant: str = ""
 
     @property
     def running(self) -> bool:
@@ -191,6 +194,8 @@ def summarise(
         fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},
         holds={hold.words: share for hold, share in held.items()},
         failures=failures,
+        opened_at=run.opened_at,
+        variant=card.variant,
     )
 
 
@@ -200,14 +205,24 @@ def _mean(values: Vector) -> float:
 
 
 class Evidence(msgspec.Struct, frozen=True):
-    """Everything measured on one rig, in the variant it is in, so far: its card, and its runs summed up, oldest first.
+    """Everything measured on one rig so far: its card, and its runs in the variant it is in, summed up, oldest first.
 
-    ``slow_prior`` is what they teach the next run about the slow time constants.
+    ``slow_prior`` is what they teach the next run about the slow time constants. ``elsewhere`` are the runs in its other
+    variants, by variant; ``plans`` the plans that runs were made for, by number.
     """
 
     card: RigCard
     runs: tuple[RunSummary, ...]
     slow_prior: tuple[float, ...] = ()
+    elsewhere: dict[str, "Evidence"] = msgspec.field(default_factory=dict)
+    plans: dict[int, Plan] = msgspec.field(default_factory=dict)
+
+    def in_variant(self, variant: str) -> tuple[RunSummary, ...]:
+        """Return the runs in a variant of the machine; those in the present one for an empty name."""
+        if variant in ("", self.card.variant):
+            return self.runs
+        other = self.elsewhere.get(variant)
+        return other.runs if other is not None else ()
 
     def usable(self) -> list[RunSummary]:
         """Return the runs that say something: those that came to their own end, and failures of the machine."""
@@ -215,19 +230,32 @@ class Evidence(msgspec.Struct, frozen=True):
 
 
 def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:
-    """Sum up every measuring run of a book in the variant that the machine is in; ``None`` where it has no rig yet.
+    """Sum up every measuring run of a book; ``None`` where it has no rig yet.
 
     ``known`` is what was summed up before: on the same card its closed runs are taken over and not computed again.
     """
-    card = book.card()
-    if card is None:
+    cards = book.cards()
+    if not cards:
         return None
+    latest = {card.variant: card for card in cards.values()}
+    first, now = next(iter(cards.values())), next(reversed(cards.values()))
+    runs: dict[str, list[RunRecord]] = {variant: [] for variant in latest}
+    for run in book.runs():
+        if run.kind == "step":
+            runs[(cards.get(run.card_id, first) if run.card_id is not None else first).variant].append(run)
+    before = {known.card.variant: known, **known.elsewhere} if known is not None else {}
+    found = {variant: _summed_up(book, card, runs[variant], before.get(variant)) for variant, card in latest.items()}
+    here = found.pop(now.variant)
+    others = {variant: other for variant, other in found.items() if other.runs}
+    return Evidence(here.card, here.runs, here.slow_prior, others, book.plans())
+
+
+def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known: Evidence | None) -> Evidence:
+    """Sum up the runs of one variant, oldest first; each teaches the next."""
     before = {run.run_id: run for run in known.runs} if known is not None and known.card == card else {}
     runs: list[RunSummary] = []
     slow_prior: tuple[float, ...] = ()
-    for run in book.in_variant(card.variant):
-        if run.kind != "step":
-            continue
+    for run in records:
         summary = before.get(run.id)
         if summary is None or summary.running:
             failures = sum(1 for item in book.happenings(run) if item.kind in FAILURES)

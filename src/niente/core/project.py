@@ -4,30 +4,8 @@ from typing import Any
 
 import msgspec
 
+from niente.core.question import Question, of_first_question
 from niente.core.rigsheet import RigSheet
-from niente.core.setting import Setting
-
-
-class Axis(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One control and the values it takes, in the order given."""
-
-    control: str
-    values: tuple[float, ...]
-
-
-class QuietPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The question "which setting is quiet, fast enough and sound?": two axes over a base setting, and the loads.
-
-    ``known_to_k`` is how well each settled temperature is to be known (± K, 95 %).
-    """
-
-    power: Axis
-    fans: Axis
-    base: Setting
-    loads: tuple[str, ...]
-    known_to_k: float = 1.0
-    most_minutes: float = 40.0
-    confirm_minutes: float = 20.0
 
 
 class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -53,7 +31,16 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     rig: str
-    question: QuietPoint
+    question: Question
     limits: Limits = Limits()
     sheet: RigSheet | None = None
     sheet_kept: dict[str, Any] = msgspec.field(default_factory=dict)
+
+
+def project_of(body: str | bytes) -> Project:
+    """Return a project as a book holds it, of whichever kind its question was. Raises ``msgspec.DecodeError``."""
+    document = msgspec.json.decode(body)
+    question = document.get("question") if isinstance(document, dict) else None
+    if isinstance(question, dict) and "power" in question:
+        document = {**document, "question": of_first_question(question)}
+    return msgspec.convert(document, Project)

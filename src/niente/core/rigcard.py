@@ -229,10 +229,11 @@ class RigCard(msgspec.Struct, frozen=True):
     def refusals(self, setting: Setting) -> list[str]:
         """Return, in words, everything about a setting that this rig does not have or does not reach."""
         found = []
+        known_by_name = {control.name: control for control in self.controls}
         for name, value in setting.controls():
-            control = self.control(name)
+            control = known_by_name.get(name)
             if control is None:
-                known = ", ".join(c.name for c in self.controls)
+                known = ", ".join(known_by_name)
                 found.append(f"this rig has no control {name!r}; it has {known}")
             elif not control.takes(value):
                 found.append(f"{name} = {value:g} lies outside the rig's range of {control.range_text()}")

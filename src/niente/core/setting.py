@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from itertools import pairwise
+from typing import Any
 
 import msgspec
 
@@ -104,18 +105,27 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
             return msgspec.structs.replace(changed, fan_curve=curves)
         return changed
 
+    def without(self, control: str) -> "Setting":
+        """Return this setting with one control left as the rig has it."""
+        name, _, part = control.partition(".")
+        value = getattr(self, name)
+        rest = {key: one for key, one in value.items() if key != part} if isinstance(value, dict) else None
+        return msgspec.structs.replace(self, **{name: rest})
+
     def on_curve(self, group: str, curve: FanCurve) -> "Setting":
         """Return this setting with a fan group put on a curve."""
         return msgspec.structs.replace(self, fan_curve={**self.fan_curve, group: curve})
 
     def over(self, base: "Setting") -> "Setting":
         """Return ``base`` with everything that this setting names put over it."""
-        result = base
-        for control, value in self.controls():
-            result = result.replaced(control, value)
-        for group, curve in self.fan_curve.items():
-            result = result.on_curve(group, curve)
-        return result
+        fields: dict[str, Any] = {}
+        for name in self.__struct_fields__:
+            mine, theirs = getattr(self, name), getattr(base, name)
+            fields[name] = theirs if mine is None else {**theirs, **mine} if isinstance(mine, dict) else mine
+        if base.fan_curve and self.fan_duty:  # a fixed duty takes its group off the curve beneath
+            left = {group: curve for group, curve in base.fan_curve.items() if group not in self.fan_duty}
+            fields["fan_curve"] = {**left, **self.fan_curve}
+        return Setting(**fields)
 
     def key(self) -> tuple[tuple[str, float | FanCurve], ...]:
         """Return something hashable that is equal for equal settings."""

@@ -55,6 +55,12 @@ def for_note(over: QWidget) -> str:
     return text.strip() if given else ""
 
 
+def for_question_name(over: QWidget, name: str) -> str:
+    """Ask what a question is to be kept as; empty where it is not to be."""
+    text, given = QInputDialog.getText(over, tr("Keep question"), tr("Keep it as:"), text=name)
+    return text.strip() if given else ""
+
+
 def whether_to_end(over: QWidget) -> bool:
     """Ask whether a running plan may be stopped. Keeping on is the default, and what Escape means."""
     return _whether(

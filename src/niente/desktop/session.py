@@ -30,8 +30,9 @@ from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
 from niente.core.errors import NienteError
 from niente.core.frame import Frame
-from niente.core.plan import Plan, check_plan, read_plan
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.plan import Plan, read_plan
+from niente.core.planning.fitting import check_plan
+from niente.core.planning.templates import default_project
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
 from niente.core.rigsheet import RigSheet
@@ -40,6 +41,7 @@ from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit, PlanTaken
 from niente.desktop.files import bytes_of, write
 from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, Notice
+from niente.desktop.planner import Planner
 from niente.desktop.sheets import Sheets
 from niente.desktop.tongue import tr
 
@@ -67,16 +69,13 @@ class Session(QObject):
         super().__init__(parent)
         self.bench: Bench | None = None
         self.project: Project | None = None
-        self.plan: Plan | None = None
         self.answer = Answer()
         self.state = State.IDLE
         self.frame: Frame | None = None
         self.live: LiveRun | None = None
         self.strip: Strip | None = None
         self.notes: list[Note] = []
-        self.done: set[int] = set()
-        self.own_plan: Path | None = None
-        """The file of a plan that was taken in place of the question's; ``None`` while the question makes it."""
+        self.planner = Planner(self)
         self.sheets = Sheets(self)
         self.undo = QUndoStack(self)
         self._bridge = Bridge(self)
@@ -85,13 +84,20 @@ class Session(QObject):
         self._analyst.answered.connect(self._take_answer)
         self._analyst.broke.connect(self.broke)
         self._analyst.working.connect(self.working)
+        self.planner.broke.connect(self.broke)
+        self.planner.changed.connect(self._plan_changed)
         self._ready.connect(self._take_bench)
         self._failed.connect(self.report)
         self._then_start = False
         self._opener: threading.Thread | None = None
         self._cancel = threading.Event()
         self._was_busy = False
-        self._made: tuple[Plan, str] | None = None
+        self._running: Plan | None = None
+
+    @property
+    def plan(self) -> Plan | None:
+        """The plan that is run next."""
+        return self.planner.plan
 
     # -- opening and closing -------------------------------------------------------------------------------------
 
@@ -164,6 +170,7 @@ class Session(QObject):
             self._opener.join(20.0)
         self._bridge.stop()
         self._analyst.close()
+        self.planner.close()
         if self.bench is not None:
             self.bench.close()
             self.bench = None
@@ -227,18 +234,24 @@ class Session(QObject):
         except NienteError as error:
             self.report(error)
             return
-        taken = PlanTaken(
-            tr("plan from {file}").format(file=file.name), (self.plan, self.own_plan), (plan, file), self._put_plan
-        )
-        self.undo.push(taken)
+        self.put_own(tr("plan from {file}").format(file=file.name), plan, file)
         words = tr("The plan is that of {file}: {n} runs.")
-        self.notice.emit(Notice(words.format(file=file.name, n=len(plan.steps)), "plan.start"))
+        self.notice.emit(Notice(words.format(file=file.name, n=len(self.planner.rows)), "plan.start"))
+
+    def put_own(self, words: str, plan: Plan | None, file: Path | None = None) -> None:
+        """Let a plan stand in place of the question's, undoably; it keeps the file that the one before came from."""
+        before = (self.planner.own, self.planner.file)
+        self.undo.push(PlanTaken(words, before, (plan, file or self.planner.file), self._put_plan))
+
+    def give_way(self) -> None:
+        """Let the question make the plan again, in place of one from a file."""
+        before = (self.planner.own, self.planner.file)
+        self.undo.push(PlanTaken(tr("back to the question"), before, (None, None), self._put_plan))
 
     def _put_plan(self, plan: Plan | None, file: Path | None) -> None:
-        """Let a plan be the one that is run next; a plan that runs goes on as it was started."""
-        if not self.busy():
-            self.plan, self.done, self.own_plan = plan, set(), file
-            self.project_changed.emit()
+        """Let a plan be the one that is run, now or next."""
+        self.planner.take(plan, file)
+        self.project_changed.emit()
 
     def save_plan(self, file: Path) -> None:
         """Write the plan as JSON."""
@@ -268,6 +281,16 @@ class Session(QObject):
         """Whether a plan runs."""
         return self.bench is not None and self.bench.busy
 
+    def running_place(self) -> int | None:
+        """Return the place of the run under way among the plan's runs; ``None`` where none is."""
+        live, rows = self.live, self.planner.rows
+        if live is None or live.closed is not None or not self.busy():
+            return None
+        at = live.opened.index
+        if at < len(rows) and rows[at].step.setting == live.opened.step.setting and rows[at].step.load == live.opened.step.load:
+            return at
+        return next((place for place, row in enumerate(rows) if not row.standing.closed), None)
+
     def ask(self) -> None:
         """Ask for fresh answers."""
         if self.bench is not None and self.project is not None:
@@ -293,20 +316,33 @@ class Session(QObject):
         """Go on with the machine as it is now."""
         if self.frame is not None and len(card.channels) != self.frame.values.shape[0]:
             self.strip, self.frame = Strip(card), None
+        if self.busy():
+            self.planner.goes_on_as(card)
+        sheet = self.sheet
+        if sheet is not None and self.project is not None and sheet.variant != card.variant:
+            words = tr("the machine becomes {variant}").format(variant=card.variant)
+            sheet = msgspec.structs.replace(sheet, variant=card.variant)
+            self.edit(words, msgspec.structs.replace(self.project, sheet=sheet))
         self._replan()
         self.project_changed.emit()
         self.ask()
 
     def _replan(self) -> None:
-        """Make the plan anew from the question, where that comes to another plan or the machine is in another variant; a plan
-        that runs goes on as it was started, and one from a file stays until the question comes to another."""
-        if self.project is None or self.card is None or self.busy():
+        """Make the plan anew from the question, where that comes to another plan or the machine is in another variant; one
+        from a file stays until the question comes to another. A plan that runs keeps the guards it was started under."""
+        if self.project is None or self.card is None:
             return
         guards = self.sheet.guards if self.sheet is not None else None
-        made = quiet_point(self.card, self.project.question, guards), self.card.variant
-        if made != self._made:
-            self._made = made
-            self.plan, self.own_plan, self.done = made[0], None, set()
+        if self.busy() and self.plan is not None:
+            guards = self.plan.guards
+        self.planner.ask(self.card, self.project.question, guards)
+
+    def _plan_changed(self) -> None:
+        """Let a plan that runs go on as the question has it now, from the next run on."""
+        plan = self.plan
+        if self.bench is not None and self.busy() and plan is not None and self._running not in (None, plan):
+            self._running = plan
+            self.bench.change_plan(plan)
 
     def cancel_work(self) -> None:
         """Ask no more for the answer that is being worked out; the last one stays."""
@@ -314,6 +350,7 @@ class Session(QObject):
 
     def _take_answer(self, answer: Answer) -> None:
         self.answer = answer
+        self.planner.look(answer)
         self.answered.emit()
 
     def report(self, error: NienteError) -> None:
@@ -336,19 +373,17 @@ class Session(QObject):
                     run_changed = True
                 case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
                     self.live.forecast(time_s, settled)
-                case RunClosed(_, index, how, why):
+                case RunClosed(_, _, how, why):
                     if self.live is not None:
                         self.live.closed = event
                     if how == "guard":
                         self.ended.emit(Ending(tr("A guard has ended a run"), why, urgent=True))
-                    self.done.add(index)
                     run_changed = True
-                case PlanStarted(plan, _, done):
-                    self.plan, self.done, run_changed = plan, set(done), True
+                case PlanStarted(plan, _, _):
+                    self._running, run_changed = plan, True
                 case StateChanged(state, _):
                     self.state, state_changed = state, True
-                case LeftOut(index, text):
-                    self.done.add(index)
+                case LeftOut(_, text):
                     run_changed = True
                     self.notice.emit(Notice(text))
                 case CardChanged(card):
@@ -371,11 +406,18 @@ class Session(QObject):
         if sampled:
             self.sampled.emit()
         over = any(isinstance(event, PlanEnded | Broke) for event in events)
-        if over and self.sheets.due:
-            self.sheets.put_in_force()
+        if over:
+            self._catch_up()
         if (self.busy() and not over) != self._was_busy:
             self._was_busy = not self._was_busy
             self.busy_changed.emit(self._was_busy)
+
+    def _catch_up(self) -> None:
+        """Once a plan is over: put in force what was edited meanwhile."""
+        self._running = None
+        if self.sheets.due:
+            self.sheets.put_in_force()
+        self._replan()
 
     def _begin_run(self, opened: RunOpened) -> None:
         channels = len(self.card.channels) if self.card is not None else 0

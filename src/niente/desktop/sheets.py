@@ -8,7 +8,7 @@ import msgspec
 from niente.core.bench.bench import Bench
 from niente.core.errors import NienteError
 from niente.core.project import Project
-from niente.core.rigsheet import RigSheet, read_sheet, sheet_text
+from niente.core.rigsheet import RigSheet, applied, read_sheet, sheet_text
 from niente.desktop.files import bytes_of, write
 from niente.desktop.tongue import tr
 
@@ -85,6 +85,9 @@ class Sheets:
         """Let the bench take the sheet as it is now; while a plan runs, once that is over."""
         bench, sheet = self._session.bench, self.now
         if bench is None or sheet is None:
+            return
+        if applied(bench.own_card, sheet) == bench.card:  # hands brought it there under a plan
+            self.due = False
             return
         try:
             bench.take_sheet(sheet)

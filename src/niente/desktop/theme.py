@@ -160,6 +160,12 @@ def style_sheet(p: Palette) -> str:
       min-height: 20px; }}
     QPushButton[role="view"]:hover {{ color: {p.ink}; background: {p.ground}; }}
     QPushButton[role="view"]:checked {{ color: {p.ink}; font-weight: bold; border-bottom: 2px solid {p.accent}; }}
+    QPushButton[role="option"] {{ border: none; color: {p.soft}; font-size: {SMALL}px; padding: 0; min-height: 16px;
+      text-align: left; }}
+    QPushButton[role="option"]:hover, QPushButton[role="option"]:checked {{ color: {p.ink}; background: {p.ground}; }}
+    QPushButton[role="option"]:disabled {{ color: {p.strong_rule}; }}
+    QWidget[role="chosen"], QWidget[role="chosen"] QLabel {{ background: {p.surface}; }}
+    QWidget[role="chosen"] {{ border-left: 3px solid {p.accent}; }}
     QPushButton[role="stop"] {{ background: {p.ink}; color: {p.ground}; font-weight: bold; min-height: 34px;
       border: 1px solid {p.ink}; }}
     QPushButton[role="stop"]:hover {{ background: {p.soft}; border-color: {p.soft}; }}
@@ -177,7 +183,7 @@ def style_sheet(p: Palette) -> str:
     QTableView {{ gridline-color: {p.ground}; }}
     QHeaderView {{ border: none; }}
     QHeaderView::section {{ background: {p.ground}; color: {p.soft}; font-size: {SMALL}px; border: none;
-      border-bottom: 1px solid {p.rule}; padding: 0 6px 3px 6px; }}
+      border-bottom: 1px solid {p.rule}; padding: 0 4px 3px 4px; }}
     QListView::item {{ padding: 4px 8px; }}
     QListView::item:selected {{ background: {p.shade}; color: {p.ink}; }}
     QScrollArea {{ border: none; }}

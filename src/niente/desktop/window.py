@@ -32,6 +32,8 @@ from niente.desktop.widgets.waiting import Opening, Working
 WORDS_MS = 250
 """Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
+OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
+"""Deeds on the run list: they act on what is selected there, and only while it shows."""
 BOOK, PLAN = ".niente", ".json"
 
 
@@ -141,6 +143,13 @@ class Window(QMainWindow):
             "rig.part": self.rig_deeds.change_part,
             "plan.open": self._ask_plan,
             "plan.save": self._save_plan,
+            "plan.keep": self._keep_question,
+            "plan.up": lambda: self._on_page("Plan", "up"),
+            "plan.down": lambda: self._on_page("Plan", "down"),
+            "plan.skip": lambda: self._on_page("Plan", "leave_out"),
+            "plan.repeat": lambda: self._on_page("Plan", "repeat"),
+            "plan.insert": lambda: self._on_page("Plan", "insert"),
+            "plan.anew": lambda: self._on_page("Plan", "measure_anew"),
             "edit.undo": session.undo.undo,
             "edit.redo": session.undo.redo,
             "edit.find": self._find,
@@ -219,6 +228,7 @@ class Window(QMainWindow):
             return
         self.stack.setCurrentWidget(self.pages[place])
         self.passage.show_page(place)
+        self._enable()
         self._refresh_frame()
         self._order_tabs()
 
@@ -281,13 +291,16 @@ class Window(QMainWindow):
         session = self.session
         busy, attached = session.busy(), session.bench is not None
         holding = session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
-        begun = session.plan is not None and 0 < len(session.done) < len(session.plan.steps)
+        begun = 0 < session.planner.closed() < len(session.planner.rows)
         self.actions_["plan.start"].setEnabled(attached and not busy)
         self.actions_["plan.start"].setText(tr("Resume") if begun else tr("Start"))
         self.actions_["run.go_on"].setEnabled(busy and holding)
         for name in ("run.hold_now", "run.hold_after", "run.skip"):
             self.actions_[name].setEnabled(busy and not holding)
-        for name in ("run.note", "plan.open", "plan.save", "rig.copy", "rig.import", "rig.export", "rig.part"):
+        shown = self._current()
+        for name in OF_THE_LIST:
+            self.actions_[name].setEnabled(attached and shown is not None and shown.name == "Plan")
+        for name in ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part"):
             self.actions_[name].setEnabled(attached)
 
     # -- deeds -----------------------------------------------------------------------------------------------------
@@ -325,6 +338,12 @@ class Window(QMainWindow):
         file = asking.where_to_save_plan(self)
         if file is not None:
             self.session.save_plan(file)
+
+    def _keep_question(self) -> None:
+        name = asking.for_question_name(self, self.page("Plan").title.text())
+        if name:
+            self.page("Plan").deeds.keep(name)  # type: ignore[attr-defined]
+            self.page("Plan").refresh()
 
     def open_file(self, file: Path) -> None:
         """Open a book in place of this one, or take a plan or a rig sheet; whatever the file says it is."""
@@ -391,6 +410,7 @@ class Window(QMainWindow):
 
     def _name_edit(self, name: str, words: str, alone: str, what: str) -> None:
         self.actions_[name].setText(words.format(what=what) if what else alone)
+        self.actions_[name].setIconText(alone)
         self.actions_[name].setEnabled(bool(what))
 
     # -- what is said ----------------------------------------------------------------------------------------------

@@ -9,7 +9,7 @@ from niente.core.bench.bench import Bench
 from niente.core.book.reader import BookReader
 from niente.core.cautions import READ, cautions_for
 from niente.core.errors import CautionsError
-from niente.core.plan import Exposure, Guard, GuardAction, Plan, Step
+from niente.core.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
 from niente.core.project import Limits
 from niente.core.rigcard import RigCard
 from niente.core.setting import Setting
@@ -20,7 +20,7 @@ from tests.contract.outside import CARD, Doorbell, RealDoorbell
 def plan() -> Plan:
     guard = Guard("core_temperature_c", 90.0, 70.0, 3.0, GuardAction.STOP, "too hot")
     step = Step(Setting(sustained_power_w=10.0), "ring", Exposure(5.0, 5.0), "test", "a test")
-    return Plan("niente-plan/1", CARD.name, "test", (step,), (guard,))
+    return Plan(PLAN_FORMAT, CARD.name, "test", (step,), (guard,))
 
 
 def test_nothing_starts_before_they_are_read(tmp_path: Path, watcher: Watcher) -> None:

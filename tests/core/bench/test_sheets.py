@@ -20,7 +20,7 @@ from niente.core.errors import DocumentError, RigError
 from niente.core.evidence import gather
 from niente.core.frame import Frame
 from niente.core.plan import Guard, GuardAction
-from niente.core.planning.quiet_point import default_project
+from niente.core.planning.templates import default_project
 from niente.core.project import Limits
 from niente.core.rigcard import Part, Trust
 from niente.core.rigs.replay import ReplayRig

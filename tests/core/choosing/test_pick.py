@@ -12,8 +12,9 @@ from niente.core.choosing.pick import Limit, candidate_at, choose, front, keeps
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence
-from niente.core.planning.confirmation import next_step
-from niente.core.planning.quiet_point import default_question, quiet_point
+from niente.core.plan import Confirmation
+from niente.core.planning.confirmation import next_confirmation
+from niente.core.planning.templates import first_question, plan_for
 from niente.core.project import Limits
 from tests.conftest import larkspur_rig
 
@@ -76,6 +77,7 @@ def test_three_runners_up_that_differ(models: Models, limits: Limits) -> None:
 
 
 def test_what_each_limit_costs(models: Models, limits: Limits) -> None:
+    limits = msgspec.structs.replace(limits, least_throughput_percent=97.0)  # where throughput is what costs
     choice = choose(models, limits)
     for cost in choice.costs:
         if cost.instead is None:
@@ -133,14 +135,16 @@ def test_too_few_runs_say_what_is_missing(evidence: Evidence) -> None:
 
 
 def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limits: Limits) -> None:
-    plan = quiet_point(evidence.card, default_question(evidence.card))
-    assert next_step(plan, evidence, limits, 0) is None  # confirmed already
-    before = Evidence(evidence.card, tuple(run for run in evidence.runs if run.step < len(plan.steps)))
-    step = next_step(plan, before, limits, 0)
+    plan = plan_for(evidence.card, first_question(evidence.card))
+    entry = plan.entries[-1]
+    assert isinstance(entry, Confirmation)
+    assert next_confirmation(entry, evidence, limits, 0) is None  # confirmed already
+    before = Evidence(evidence.card, tuple(run for run in evidence.runs if run.step < len(plan.entries) - 1))
+    step = next_confirmation(entry, before, limits, 0)
     assert step is not None
     assert step.load == "vector"
     assert step.exposure.least_s >= 1200
-    assert next_step(plan, before, limits, 3) is None
+    assert next_confirmation(entry, before, limits, 3) is None
 
 
 def test_the_front_is_what_no_other_beats() -> None:

@@ -11,7 +11,8 @@ from niente.core.book.reader import BookReader
 from niente.core.errors import BookError, RigError
 from niente.core.evidence import Evidence, gather
 from niente.core.plan import Plan
-from niente.core.planning.quiet_point import quiet_point
+from niente.core.planning.progress import rows_of
+from niente.core.planning.templates import plan_for
 from niente.core.project import Project
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.replay import TAIL_SAMPLES, ReplayRig
@@ -67,8 +68,9 @@ def test_a_replayed_plan_comes_to_the_same(
     sweep: tuple[Path, Project], evidence: Evidence, tmp_path: Path, watcher: Watcher
 ) -> None:
     rig = ReplayRig(sweep[0])
-    plan = quiet_point(rig.describe(), sweep[1].question)
-    few = Plan(plan.format, plan.rig, plan.question, tuple(s for s in plan.steps if s.load == "vector")[:4], plan.guards)
+    plan = plan_for(rig.describe(), sweep[1].question)
+    made = [row.step for row in rows_of(plan, evidence.card, evidence) if row.run is not None and row.run.how == "done"]
+    few = Plan(plan.format, plan.rig, plan.question, tuple(step for step in made if step.load == "vector")[:4], plan.guards)
     book = tmp_path / "again.niente"
     bench = Bench(rig, book, watcher.hear)
     bench.start(few, sweep[1].limits)

@@ -11,7 +11,7 @@ from niente.core.book.reader import BookReader
 from niente.core.choosing.models import fit_models
 from niente.core.choosing.pick import choose
 from niente.core.evidence import gather
-from niente.core.planning.quiet_point import default_project, quiet_point
+from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.setting import Setting
@@ -61,7 +61,7 @@ def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
     rig = SimulatedRig(shipped_file("sandpiper"), seed=5)
     bench = Bench(rig, tmp_path / "counter.niente", hear)
     project = default_project(bench.card)
-    bench.start(quiet_point(bench.card, project.question), project.limits)
+    bench.start(plan_for(bench.card, project.question), project.limits)
     assert over.wait(90)
     bench.close()
     assert isinstance(ended[0], PlanEnded)

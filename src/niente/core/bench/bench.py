@@ -48,6 +48,7 @@ class Bench:
         self.first_sheet = sheet_of(self.own_card)
         """What is said of the machine before a person says anything."""
         self.card = self.own_card
+        self._sheet = self.first_sheet
         self.unfit: list[str] = []
         """What of the sheet in the book does not fit this rig any more; the sheet is then left aside."""
         self.writer = BookWriter(book)
@@ -61,6 +62,7 @@ class Bench:
         self._listener = listener
         self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
         self._engine.take_card(self.card)
+        self._engine.becomes = self._become_variant
         self._hang_limit_s = hang_limit_s
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
@@ -104,6 +106,11 @@ class Bench:
         """Give the running plan a command. Does nothing while none runs."""
         if self.busy:
             self._engine.commands.put(command)
+
+    def change_plan(self, plan: Plan) -> None:
+        """Let the plan that runs go on as another one, from its next run on; what was measured counts for that too."""
+        if self.busy:
+            self._engine.other_plan = plan
 
     def stop(self) -> None:
         """Stop what runs and restore; where nothing runs, make the rig safe all the same."""
@@ -192,20 +199,26 @@ class Bench:
                     self._wake.wait(1.0)
 
     def _become(self, sheet: RigSheet) -> None:
-        """Be the machine of a sheet, in its variant, from here on; the book says so before anything is run on it."""
+        """Be the machine of a sheet, between plans; what goes wrong with that is told."""
         try:
-            card = self._applied(sheet)
-            if card != self.card:
-                self.writer.add_document("rig", card)
+            self._engine.take_card(self._take(sheet))
         except NienteError as error:
             self._listener(Warned(str(error)))
-            return
         except Exception:
             self._listener(Broke(traceback.format_exc()))
-            return
-        self.card = card
-        self._engine.take_card(card)
+
+    def _become_variant(self, variant: str) -> RigCard:
+        """Be the machine in another variant, under a plan, and return its card. Raises ``NienteError``."""
+        return self._take(msgspec.structs.replace(self._sheet, variant=variant))
+
+    def _take(self, sheet: RigSheet) -> RigCard:
+        """Be the machine of a sheet, in its variant, from here on; the book says so before anything is run on it."""
+        card = self._applied(sheet)
+        if card != self.card:
+            self.writer.add_document("rig", card)
+        self.card, self._sheet = card, sheet
         self._listener(CardChanged(card))
+        return card
 
     def _applied(self, sheet: RigSheet) -> RigCard:
         """Return the card of a sheet; a rig that can is rebuilt to the sheet's variant, if it is one of its own."""
@@ -287,7 +300,7 @@ class Bench:
                     f"{self.card.title} refuses its sheet: {'; '.join(self.unfit)}.", remedy="Choose another variant."
                 )
             if not self.unfit:
-                self.card = self._applied(sheet)
+                self.card, self._sheet = self._applied(sheet), sheet
         if known != self.card:
             self.writer.add_document("rig", self.card)
         return project, read

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from enum import StrEnum
 from typing import TypeVar
 
+from niente.core.bench.agenda import Agenda, Spent, Wait
 from niente.core.bench.events import (
     ForecastMade,
     FrameTaken,
@@ -24,12 +25,14 @@ from niente.core.bench.samples import Samples
 from niente.core.bench.states import MAY_FOLLOW, State
 from niente.core.book.reader import DONE, BookReader
 from niente.core.book.writer import BookWriter, ensure_plan
-from niente.core.errors import NienteError, RigError
-from niente.core.evidence import FAILURES, TEACHES_S, Evidence, gather, settled_so_far
+from niente.core.errors import NienteError, PlanError, RigError
+from niente.core.evidence import FAILURES, TEACHES_S, Evidence, settled_so_far
 from niente.core.frame import Frame, RigEventKind
-from niente.core.plan import GuardAction, Plan, Step, check_plan
-from niente.core.planning.confirmation import next_step
+from niente.core.plan import GuardAction, Plan, Step
+from niente.core.planning.fitting import check_plan
+from niente.core.planning.progress import Row
 from niente.core.project import Limits
+from niente.core.quantities import duration_text
 from niente.core.rigcard import LoadKind, RigCard
 from niente.core.rigs.protocol import Paced, Rig
 from niente.core.science.settling import learn, not_yet
@@ -40,9 +43,6 @@ FORECAST_EVERY = 30
 FRAME_TIMEOUT_S = 0.5
 SLOW_PACE = 10.0
 """Up to this pace every sample is committed by itself."""
-
-ANSWERED = frozenset({DONE, "failed", "skipped", "guard"})
-"""How a run may have closed so that its step need not be run again."""
 
 
 class Command(StrEnum):
@@ -70,7 +70,7 @@ class StopPlan(Exception):  # noqa: N818 (it is a way out, not an error)
 class Engine:
     """Runs plans on one rig and writes one book.
 
-    Other threads may use ``commands`` and ``stop_wanted``, and read ``state``, ``run_id`` and ``asking_since``.
+    Other threads may use ``commands``, ``stop_wanted`` and ``other_plan``, and read ``state``, ``run_id`` and ``asking_since``.
     """
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, *, silent_limit_s: float = 10.0) -> None:
@@ -80,6 +80,8 @@ class Engine:
         self.run_id: int | None = None
         self.asking_since: float | None = None
         """When the call to the rig that is under way began (monotonic seconds); the watchdog reads it."""
+        self.other_plan: Plan | None = None
+        """A plan to go on with in place of the one that runs, from its next run on."""
         self.abandoned = False
         """Set by the watchdog when a call to the rig did not return; the engine then only gets out."""
         self._rig = rig
@@ -91,6 +93,9 @@ class Engine:
         self._hold_next = False
         self._slow_prior: tuple[float, ...] = ()
         self._known: Evidence | None = None
+        self._hour_zero = 0.0
+        self.becomes: Callable[[str], RigCard] | None = None
+        """Brings the machine into another variant, once hands have, and returns its card."""
         self._last_time_s = 0.0
 
     def take_card(self, card: RigCard) -> None:
@@ -101,64 +106,122 @@ class Engine:
 
     def run(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan, and what follows from it. Raises ``StopPlan`` or ``NienteError`` on an early end."""
+        self.other_plan = None
         check_plan(plan, self._card)
+        local = time.localtime()
+        self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self._last_time_s / 3600.0
         book = BookReader(self._writer.path)
         try:
-            plan_id = ensure_plan(self._writer, plan, book.plans())
-            runs = book.in_variant(self._card.variant)
-            answered = {run.step for run in runs if run.plan_id == plan_id and run.how in ANSWERED}
-            failed = [(run.setting, run.load) for run in runs if run.how == "failed"]
-            self._evidence(book)
-            self._tell(PlanStarted(plan, plan_id, frozenset(answered)))
-            guards = Guards(plan.guards, self._card)
-            total = len(plan.steps) + (plan.confirm is not None)
-            for index, step in enumerate(plan.steps):
-                if index not in answered:
-                    self._step_until_answered(plan_id, index, total, step, guards, failed)
-            added = len({step for step in answered if step >= len(plan.steps)})
+            agenda = Agenda(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
+            self._look(agenda)
+            self._tell(PlanStarted(plan, agenda.plan_id, agenda.closed))
             while True:
-                evidence = self._evidence(book)
-                follow = next_step(plan, evidence, limits, added) if evidence is not None else None
-                if follow is None:
+                agenda = self._changed(agenda, book, limits)
+                if (due := agenda.next(self._hour())) is None:
                     break
-                index = len(plan.steps) + added
-                self._step_until_answered(plan_id, index, index + 1, follow, guards, failed)
-                added += 1
+                if isinstance(due, Spent):
+                    raise StopPlan(due.text, "stopped")
+                if isinstance(due, Wait):
+                    self._wait_for_an_hour(agenda, due)
+                    continue
+                self._until_answered(agenda, due)
+                self._look(agenda)
+            for reason in agenda.waiting():
+                self._tell(Warned(reason))
         finally:
             book.close()
 
-    def _evidence(self, book: BookReader) -> Evidence | None:
-        """Sum up the book as it stands, and take from it what the next run's forecast starts from."""
-        evidence = gather(book, self._known)
-        if evidence is not None:
-            self._known = evidence
-            self._slow_prior = evidence.slow_prior
-        return evidence
+    def _changed(self, agenda: Agenda, book: BookReader, limits: Limits) -> Agenda:
+        """Return the agenda to go on with: that of another plan, where one was put in place of this."""
+        plan, self.other_plan = self.other_plan, None
+        if plan is None or plan == agenda.plan:
+            return agenda
+        try:
+            check_plan(plan, self._card)
+        except PlanError as error:
+            self._tell(Warned(f"{error.happened} The plan goes on as it was."))
+            return agenda
+        other = Agenda(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
+        self._look(other)
+        self._tell(PlanStarted(plan, other.plan_id, other.closed))
+        return other
 
-    def _step_until_answered(
-        self, plan_id: int, index: int, total: int, step: Step, guards: Guards, failed: list[tuple[Setting, str]]
-    ) -> None:
+    def _look(self, agenda: Agenda) -> None:
+        """See how the plan stands, tell of what is left out, and learn what the next forecast starts from."""
+        agenda.look(self._card)
+        if agenda.known is not None:
+            self._known, self._slow_prior = agenda.known, agenda.known.slow_prior
+        for place, row in agenda.left_out():
+            self._tell(LeftOut(place, f"Run {place + 1} is left out: {row.why}."))
+            self._writer.add_happening("implied", {"step": row.entry, "why": row.why})
+
+    def _until_answered(self, agenda: Agenda, row: Row) -> None:
         """Run a step; where it is voided by a hold, run it again afterwards."""
-        if any(_implied(step, setting, load, self._card.stock) for setting, load in failed):
-            self._tell(LeftOut(index, f"Run {index + 1} is left out: as deep an offset failed at no higher a power limit."))
-            self._writer.add_happening("implied", {"step": index})
-            return
+        number, total = agenda.rows.index(row) + 1, len(agenda.rows)
         while True:
-            how = self._run_step(plan_id, index, total, step, guards)
-            if how == "failed":
-                failed.append((step.setting, step.load))
+            if row.step.variant and row.step.variant != self._card.variant:
+                self._change_variant(row.step.variant)
+            if row.step.exposure.rest_s > 0:
+                self._rest(agenda.plan_id, row)
+            how = self._run_step(agenda, row, number, total)
             if self._hold_next or how == "voided":
                 self._hold()
             if how != "voided":
                 return
 
-    def _run_step(self, plan_id: int, index: int, total: int, step: Step, guards: Guards) -> str:
+    def _change_variant(self, variant: str) -> None:
+        """Have hands bring the machine into another state, with the load off, and go on with its card."""
+        known = next((one for one in self._card.variants if one.name == variant), None)
+        words = known.hands if known is not None else ""
+        self._enter(State.APPLYING)
+        self._rig.make_safe()
+        self._wait_for_hands(f"The machine becomes {variant!r}. {words}".strip())
+        if self.becomes is None:
+            raise RigError(f"{self._card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
+        self.take_card(self.becomes(variant))
+
+    def _rest(self, plan_id: int, row: Row) -> None:
+        """Let the machine rest at the setting of its next run; the book has that too."""
+        idle = self._card.load_of(LoadKind.IDLE)
+        if idle is None:
+            return
+        self._enter(State.RESTING, f"At rest for {duration_text(row.step.exposure.rest_s)}")
+        whole = row.step.setting.over(self._card.stock)
+        run_id = self._writer.open_run(plan_id, row.entry, "rest", whole, idle.name, self._card, self._last_time_s)
+        how = "stopped"
+        try:
+            self._ask(lambda: self._rig.apply(whole))
+            self._ask(lambda: self._rig.start(idle.name))
+            until = self._last_time_s + row.step.exposure.rest_s
+            while self._last_time_s < until and self._command() != Command.SKIP:
+                self._next_frame(run_id)
+            how = DONE
+        finally:
+            if not self.abandoned:
+                self._writer.close_run(run_id, how, "a rest before a run", self._last_time_s)
+
+    def _wait_for_an_hour(self, agenda: Agenda, due: Wait) -> None:
+        """Rest until something may run again."""
+        self._enter(State.RESTING, due.text)
+        self._rig.make_safe()
+        while isinstance(agenda.next(self._hour()), Wait):
+            self._next_frame(None)
+            self._command()
+
+    def _hour(self) -> float:
+        """Return the hour of the day on the rig's clock: the wall's when the plan began, and what went by since."""
+        return (self._hour_zero + self._last_time_s / 3600.0) % 24.0
+
+    def _run_step(self, agenda: Agenda, row: Row, number: int, total: int) -> str:
         """Run one step and return how it closed. Whatever happens, the run is closed in the book."""
         self._enter(State.APPLYING)
+        step, guards = row.step, Guards(agenda.plan.guards, self._card)
         whole = step.setting.over(self._card.stock)
-        self.run_id = self._writer.open_run(plan_id, index, "step", whole, step.load, self._card, self._last_time_s)
+        self.run_id = self._writer.open_run(
+            agenda.plan_id, row.entry, "step", whole, step.load, self._card, self._last_time_s
+        )
         run_id = self.run_id
-        self._tell(RunOpened(run_id, index, total, step))
+        self._tell(RunOpened(run_id, number - 1, total, step))
         how, why = "stopped", "the engine was interrupted"
         try:
             hand_work = self._ask(lambda: self._rig.apply(whole))
@@ -179,7 +242,7 @@ class Engine:
                 if how != DONE:
                     self._ask(self._rig.stop)
                 self._writer.close_run(run_id, how, why, self._last_time_s)
-                self._tell(RunClosed(run_id, index, how, why))
+                self._tell(RunClosed(run_id, number - 1, how, why))
         return how
 
     def _sample_until_over(self, run_id: int, step: Step, guards: Guards) -> tuple[str, str]:
@@ -317,11 +380,3 @@ class Engine:
             raise AssertionError(f"{state} may not follow on {self.state}")
         self.state = state
         self._tell(StateChanged(state, text))
-
-
-def _implied(step: Step, failed: Setting, load: str, stock: Setting) -> bool:
-    """Return whether a failure implies that a step fails too: as deep an offset, as high a limit, the same load."""
-    at, was = step.setting.over(stock), failed.over(stock)
-    deep = (at.voltage_offset_mv or 0.0) <= (was.voltage_offset_mv or 0.0)
-    high = (at.sustained_power_w or 1e9) >= (was.sustained_power_w or 1e9)
-    return step.load == load and deep and high and (was.voltage_offset_mv or 0.0) < 0.0

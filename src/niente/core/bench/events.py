@@ -20,15 +20,15 @@ class StateChanged(msgspec.Struct, frozen=True):
 
 
 class PlanStarted(msgspec.Struct, frozen=True):
-    """A plan begins or goes on; ``done`` of its steps have an answer already."""
+    """A plan begins or goes on; ``done`` of its runs need not be made any more."""
 
     plan: Plan
     plan_id: int
-    done: frozenset[int]
+    done: int
 
 
 class RunOpened(msgspec.Struct, frozen=True):
-    """A run begins: ``index`` counts the plan's steps from 0; ``total`` is how many there are by now."""
+    """A run begins: ``index`` is its place among the plan's runs, from 0; ``total`` how many there are by now."""
 
     run_id: int
     index: int

@@ -9,7 +9,7 @@ from niente.core.bench.attach import KIND, Driver, known_of
 from niente.core.bench.bench import Bench
 from niente.core.book.reader import BookReader
 from niente.core.errors import BookError
-from niente.core.planning.quiet_point import default_project
+from niente.core.planning.templates import default_project
 from niente.core.rigs.registry import class_document, open_document, open_rig
 from niente.core.rigsheet import sheet_of
 

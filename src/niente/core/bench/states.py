@@ -18,13 +18,15 @@ class State(StrEnum):
 
 
 MAY_FOLLOW: dict[State, frozenset[State]] = {
-    State.IDLE: frozenset({State.APPLYING, State.RESTORING, State.ENDED}),
+    State.IDLE: frozenset({State.APPLYING, State.RESTING, State.RESTORING, State.ENDED}),
     State.APPLYING: frozenset({State.WAITING_FOR_HANDS, State.SETTLING, State.EXPOSING, State.RESTORING}),
-    State.WAITING_FOR_HANDS: frozenset({State.SETTLING, State.EXPOSING, State.APPLYING, State.HOLDING, State.RESTORING}),
+    State.WAITING_FOR_HANDS: frozenset(
+        {State.SETTLING, State.EXPOSING, State.RESTING, State.APPLYING, State.HOLDING, State.RESTORING}
+    ),
     State.SETTLING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
     State.EXPOSING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
-    State.RESTING: frozenset({State.APPLYING, State.HOLDING, State.RESTORING}),
-    State.HOLDING: frozenset({State.APPLYING, State.RESTORING}),
+    State.RESTING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
+    State.HOLDING: frozenset({State.APPLYING, State.RESTING, State.RESTORING}),
     State.RESTORING: frozenset({State.IDLE, State.ENDED}),
     State.ENDED: frozenset(),
 }

@@ -1,5 +1,6 @@
 """Reading the book, while it is written or long after: runs, their frames as arrays, and what happened."""
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -9,8 +10,8 @@ from numpy.typing import NDArray
 
 from niente.core.book.opening import open_for_reading
 from niente.core.errors import BookError
-from niente.core.plan import Plan
-from niente.core.project import Project
+from niente.core.plan import Plan, plan_of
+from niente.core.project import Project, project_of
 from niente.core.rigcard import RigCard
 from niente.core.setting import Setting
 
@@ -59,11 +60,14 @@ class BookReader:
         """Let go of the book."""
         self._link.close()
 
-    def documents(self, kind: str, of: type[Document]) -> dict[int, Document]:
-        """Return all documents of a kind by number, oldest first. Raises ``BookError`` for one that cannot be read."""
+    def documents(self, kind: str, read: Callable[[str], Document]) -> dict[int, Document]:
+        """Return all documents of a kind by number, oldest first, each as ``read`` reads it.
+
+        Raises ``BookError`` for one that cannot be read.
+        """
         rows = self._link.execute("SELECT id, body FROM document WHERE kind = ? ORDER BY id", (kind,))
         try:
-            return {number: msgspec.json.decode(body, type=of) for number, body in rows}
+            return {number: read(body) for number, body in rows}
         except msgspec.DecodeError as error:
             raise BookError(
                 f"The book {self.path} holds a {kind} that this Niente cannot read: {error}.",
@@ -73,11 +77,11 @@ class BookReader:
 
     def plans(self) -> dict[int, Plan]:
         """Return the plans by number."""
-        return self.documents("plan", Plan)
+        return self.documents("plan", plan_of)
 
     def cards(self) -> dict[int, RigCard]:
         """Return the rig cards by number, oldest first."""
-        return self.documents("rig", RigCard)
+        return self.documents("rig", lambda body: msgspec.json.decode(body, type=RigCard))
 
     def card(self) -> RigCard | None:
         """Return the latest rig card, or ``None``."""
@@ -95,7 +99,7 @@ class BookReader:
 
     def project(self) -> Project | None:
         """Return the latest version of the project, or ``None``."""
-        return next(reversed(self.documents("project", Project).values()), None)
+        return next(reversed(self.documents("project", project_of).values()), None)
 
     def runs(self) -> list[RunRecord]:
         """Return all runs, oldest first."""

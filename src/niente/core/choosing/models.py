@@ -1,5 +1,7 @@
 """The fitted models of a rig, and what they say of any setting on its two axes."""
 
+from collections.abc import Sequence
+
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +21,17 @@ Array = NDArray[np.float64]
 
 POWER = "sustained_power_w"
 """The control along the map; the duty of the rig's leading fan group stands up it."""
+
+
+SILICON = (
+    "voltage_offset_mv",
+    "core_offset_mv",
+    "point_offset_mv",
+    "clock_cap_mhz",
+    "active_clock_mhz",
+    "fixed_clock_mhz",
+    "fixed_voltage_v",
+)
 
 
 class Models(msgspec.Struct, frozen=True):
@@ -97,7 +110,10 @@ def fit_models(evidence: Evidence) -> Models:
             safe="What was measured is kept.",
             remedy="Run more of the plan.",
         )
-    loads = _power_laws(working)
+    base = _base(settled, f"fan_duty.{card.lead_group()}")
+    loads = _power_laws([run for run in working if same_silicon(run.setting, base)])
+    if heavy.name not in loads:
+        loads = _power_laws(working)
     if heavy.name not in loads:
         raise NotEnoughError(
             "No run shows what the power limit does: power held the clock in none.",
@@ -151,8 +167,8 @@ def fit_models(evidence: Evidence) -> Models:
         count_load=counts,
         heavy_load=heavy.name,
         stock_throughput=stock,
-        duty_rpm={group: _duty_rpm(runs, group) for group in groups},
-        base=_base(settled, f"fan_duty.{lead}"),
+        duty_rpm={group: speeds_seen(runs, group) for group in groups},
+        base=base,
         room_c=float(np.mean([run.settled.room_c for run in settled])),
         lead=lead,
         other=other,
@@ -165,6 +181,12 @@ def _base(runs: list[RunSummary], fans: str) -> Setting:
     most = max(shared.count(key) for key in shared)
     last = max(place for place, key in enumerate(shared) if shared.count(key) == most)
     return runs[last].setting
+
+
+def same_silicon(one: Setting, other: Setting) -> bool:
+    """Return whether two settings ask the same of voltage and clock, power limits and fans apart: only then does the same
+    power come to the same throughput."""
+    return all(getattr(one, name) == getattr(other, name) for name in SILICON)
 
 
 def _rpm_of(runs: list[RunSummary], group: str) -> Vector:
@@ -193,7 +215,8 @@ def _power_laws(runs: list[RunSummary]) -> dict[str, PowerLaw]:
     return laws
 
 
-def _duty_rpm(runs: list[RunSummary], group: str) -> tuple[tuple[float, float], ...]:
+def speeds_seen(runs: Sequence[RunSummary], group: str) -> tuple[tuple[float, float], ...]:
+    """Return a fan group's duties in % that were run, rising, each with the mean speed in rpm it came to."""
     seen: dict[float, list[float]] = {}
     for run in runs:
         duty, rpm = run.setting.fan_duty.get(group), run.fan_rpm.get(group, np.nan)

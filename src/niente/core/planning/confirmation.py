@@ -1,27 +1,42 @@
-"""What to run once a plan's own steps are done: the pick, under the heaviest load, until it is confirmed."""
+"""Confirming the pick: the heaviest load at it, long enough, until it holds."""
 
 from niente.core.choosing.models import fit_models
-from niente.core.choosing.pick import choose
+from niente.core.choosing.pick import Choice, choose
 from niente.core.choosing.words import place_text
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence
-from niente.core.plan import Exposure, Plan, Step
+from niente.core.plan import Confirmation, Exposure, Step
 from niente.core.project import Limits
+from niente.core.rigcard import LoadKind, RigCard
 
 STAGE = "confirmation"
 
 
-def next_step(plan: Plan, evidence: Evidence, limits: Limits, confirmed_so_far: int) -> Step | None:
-    """Return the run that confirms the present pick, or ``None`` where it is confirmed, or cannot be."""
-    if plan.confirm is None or confirmed_so_far >= plan.confirm.most_runs:
+def next_confirmation(entry: Confirmation, evidence: Evidence, limits: Limits, so_far: int) -> Step | None:
+    """Return the run that confirms the present pick, or ``None`` where it is confirmed, or cannot be.
+
+    ``so_far`` are the runs that this confirmation has taken already.
+    """
+    if so_far >= entry.most_runs:
         return None
     try:
         models = fit_models(evidence)
-        choice = choose(models, limits)
+        return confirming(entry, choose(models, limits), models.heavy_load, so_far)
     except NotEnoughError:
         return None
-    if choice.confirmed:
+
+
+def confirming(entry: Confirmation, choice: Choice, load: str, so_far: int) -> Step | None:
+    """Return the run that confirms a choice under a load; ``None`` where nothing is left to confirm."""
+    if choice.confirmed or so_far >= entry.most_runs:
         return None
-    least = max(plan.confirm.exposure_s, limits.clean_minutes * 60.0) + 1.0
-    exposure = Exposure(least_s=least, most_s=least)
-    return Step(choice.pick.setting, models.heavy_load, exposure, STAGE, f"The pick, {place_text(choice.pick)}: does it hold?")
+    least = max(entry.exposure_s, choice.limits.clean_minutes * 60.0) + 1.0
+    words = f"The pick, {place_text(choice.pick)}: does it hold?"
+    return Step(choice.pick.setting, load, Exposure(least_s=least, most_s=least), STAGE, words)
+
+
+def expected_confirmation(entry: Confirmation, card: RigCard) -> Step:
+    """Return the run as it is expected before the pick is known."""
+    heavy = card.load_of(LoadKind.HEAVY)
+    exposure = Exposure(least_s=entry.exposure_s, most_s=entry.exposure_s)
+    return Step(card.stock, heavy.name if heavy is not None else "", exposure, STAGE, "The pick, once it is known: does it hold?")

@@ -1,37 +1,106 @@
 """What a plan costs in time, before it is run, and what the naive way would cost."""
 
+import math
+from collections.abc import Sequence
+from statistics import median
+
 import msgspec
 
-from niente.core.plan import Exposure, Plan
-from niente.core.project import QuietPoint
+from niente.core.evidence import Evidence
+from niente.core.plan import Exposure, Step
+from niente.core.planning.parts import is_liquid, parts_of
+from niente.core.planning.progress import Row
+from niente.core.question import Order, Question
+from niente.core.rigcard import LoadKind, RigCard
 
-TYPICAL_S = 840.0
-"""How long a run takes that ends when it is known, where nothing better is known: practice on air coolers."""
 NAIVE_S = 1800.0
 """The careful half hour a setting."""
 
 
+class Pace(msgspec.Struct, frozen=True):
+    """How long a run takes to be known to ±``at_k`` K, and the time constant by which a closer target takes longer."""
+
+    seconds: float = 840.0
+    at_k: float = 1.0
+    tau_s: float = 400.0
+
+
+AIR = Pace()
+"""Practice on air coolers, where nothing was measured yet."""
+LIQUID = Pace(seconds=1500.0, tau_s=900.0)
+
+
+def pace_of(card: RigCard, evidence: Evidence | None) -> Pace:
+    """Return how long runs take on this machine, from those that were made, or as is usual for its kind."""
+    usual = LIQUID if is_liquid(card) else AIR
+    if evidence is None:
+        return usual
+    seen = [
+        (run.seconds, step.exposure.known_to_k)
+        for run in evidence.runs
+        if run.how == "done" and run.load_kind != LoadKind.IDLE and run.settled.known
+        if (step := _step(evidence, run.plan_id, run.step)) is not None and step.exposure.known_to_k is not None
+    ]
+    if len(seen) < 3:
+        return usual
+    tau = evidence.slow_prior[-1] if evidence.slow_prior else usual.tau_s
+    at_k = median(k for _, k in seen)
+    return Pace(median(seconds + tau * math.log(k / at_k) for seconds, k in seen), at_k, tau)
+
+
+def _step(evidence: Evidence, plan_id: int, entry: int) -> Step | None:
+    plan = evidence.plans.get(plan_id)
+    found = plan.entries[entry] if plan is not None and entry < len(plan.entries) else None
+    return found if isinstance(found, Step) else None
+
+
+def typical_seconds(exposure: Exposure, pace: Pace = AIR) -> float:
+    """Return how long a run with this rule typically takes, its rest with it, in s.
+
+    The slow part of a settling closes with its time constant: a target half as wide takes ``tau_s`` ln 2 longer.
+    """
+    if exposure.known_to_k is None:
+        return exposure.rest_s + exposure.least_s
+    wanted = pace.seconds + pace.tau_s * math.log(pace.at_k / exposure.known_to_k)
+    return exposure.rest_s + min(max(wanted, exposure.least_s), exposure.most_s)
+
+
 class PlanCost(msgspec.Struct, frozen=True):
-    """Runs and seconds of a plan (typical), at the most, and of the full factorial by half hours."""
+    """Runs and seconds of a plan (typical), what is left of them, the most they may take, and the full factorial by half
+    hours."""
 
     runs: int
     typical_s: float
+    left_s: float
     most_s: float
     naive_runs: int
     naive_s: float
 
 
-def typical_seconds(exposure: Exposure) -> float:
-    """Return how long a run with this rule typically takes, in s."""
-    if exposure.known_to_k is None:
-        return exposure.least_s
-    return min(max(TYPICAL_S, exposure.least_s), exposure.most_s)
+def row_seconds(row: Row, pace: Pace) -> float:
+    """Return how long a run took, or typically takes; nothing where it is left out."""
+    if row.run is not None:
+        return row.run.seconds + row.step.exposure.rest_s
+    return 0.0 if row.standing.closed else typical_seconds(row.step.exposure, pace)
 
 
-def cost_of(plan: Plan, question: QuietPoint | None = None) -> PlanCost:
-    """Return what a plan costs; the full factorial is every setting of the question's axes under every load."""
-    confirm = plan.confirm.exposure_s if plan.confirm is not None else 0.0
-    typical = sum(typical_seconds(step.exposure) for step in plan.steps) + confirm
-    most = sum(step.exposure.most_s for step in plan.steps) + confirm * (plan.confirm.most_runs if plan.confirm else 0)
-    naive = len(question.power.values) * len(question.fans.values) * len(question.loads) if question else len(plan.steps)
-    return PlanCost(len(plan.steps) + (plan.confirm is not None), typical, most, naive, naive * NAIVE_S)
+def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None, pace: Pace = AIR) -> PlanCost:
+    """Return what a plan costs; the full factorial is every place of the question's axes under every load."""
+    made = [row for row in rows if row.run is not None or not row.standing.closed]
+    typical = [row_seconds(row, pace) for row in made]
+    left = sum(seconds for row, seconds in zip(made, typical, strict=True) if row.run is None)
+    most = sum(row.run.seconds if row.run is not None else row.step.exposure.most_s + row.step.exposure.rest_s for row in made)
+    naive = naive_runs(card, question) if question is not None else 0
+    working = sum(row.step.load != (idle.name if (idle := card.load_of(LoadKind.IDLE)) else "") for row in made)
+    naive = max(naive, 0) or working
+    return PlanCost(len(made), sum(typical), left, most, naive, naive * NAIVE_S)
+
+
+def naive_runs(card: RigCard, question: Question) -> int:
+    """Return how many runs the full factorial takes: every place of every axis, under every load, as often as asked; 0
+    where nothing is varied."""
+    if not question.axes and len(question.variants) < 2:
+        return 0
+    settings = math.prod(max(len(axis.places()), 1) * (len(parts_of(card, axis.control)) or 1) for axis in question.axes)
+    turns = 2 if question.order == Order.MIRRORED else 1
+    return settings * max(len(question.loads), 1) * question.repeats * max(len(question.variants), 1) * turns

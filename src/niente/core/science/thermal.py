@@ -161,6 +161,27 @@ def fit_rise(power_w: Vector, rise_k: Vector, rise_se_k: Vector, cooler_rpm: Vec
     )
 
 
+def expected_covariance(
+    model: ThermalModel, power_w: Vector, cooler_rpm: Vector, case_rpm: Vector, half_width_k: Vector
+) -> tuple[tuple[float, ...], ...]:
+    """Return the covariance that the heat path would have once runs were made too, each known to ± ``half_width_k``
+    (95 %), arrays ``(n,)``: the information of the runs, linear about the model, adds to what is known (textbook)."""
+    logs = np.asarray(model.logs)
+    r_cooler, r_case = cooler_rpm / model.cooler_full_rpm, case_rpm / model.case_full_rpm
+    step = 1e-4
+    slopes = np.stack(
+        [
+            (_rise(logs + step * unit, power_w, r_cooler, r_case) - _rise(logs - step * unit, power_w, r_cooler, r_case))
+            / (2 * step)
+            for unit in np.eye(logs.shape[0])
+        ],
+        axis=-1,
+    )
+    weight = 1.0 / (np.maximum((half_width_k / Z95) ** 2 - FLOOR_SD_K**2 / 2, 0.0) + 0.2**2)
+    information = np.linalg.inv(np.asarray(model.covariance)) + slopes.T @ (slopes * weight[:, np.newaxis])
+    return tuple(tuple(row) for row in np.linalg.inv(information).tolist())
+
+
 def at_room(rise_k: Array, measured_room_c: float, room_c: float) -> Array:
     """Return the core temperature in °C at another room than the one measured in (see ``ROOM_GAIN``)."""
     return room_c + rise_k + (ROOM_GAIN - 1.0) * (room_c - measured_room_c)

@@ -132,12 +132,16 @@ def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
     """Return a stage's texture: one tone, and never a colour of the hold band."""
     if stage == "noise":
         return stripes(p.soft, 4, upright=True, ratio=ratio)
-    if stage == "undervolt":
+    if stage in ("undervolt", "voltage"):
         return stripes(p.soft, 4, upright=False, ratio=ratio)
-    if stage == "capacity":
+    if stage in ("capacity", "ladder", "power limit", "free", "A", "soak"):
         return QBrush(QColor(p.strong_rule))
-    if stage == "confirmation":
+    if stage in ("confirmation", "B"):
         return hatch(p.soft, 5, 1.4, ratio, falling=True)
+    if stage in ("temperature cap", "cap sweep", "heat"):
+        return hatch(p.soft, 5, 1.4, ratio, falling=False)
+    if stage in ("fixed clock", "burst"):
+        return stripes(p.strong_rule, 2, upright=True, ratio=ratio)
     return QBrush(QColor(p.ground))
 
 

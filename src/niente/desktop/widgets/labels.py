@@ -52,16 +52,22 @@ def upright_rule() -> QFrame:
 
 
 class ActionButton(QPushButton):
-    """A button that does an action, and stands and falls with it: words, tooltip, and whether it can be done."""
+    """A button that does an action, and stands and falls with it: words, tooltip, and whether it can be done.
 
-    def __init__(self, action: QAction) -> None:
+    ``short`` is for where there is little room: the action's short words, the long ones in the tooltip.
+    """
+
+    def __init__(self, action: QAction, *, short: bool = False) -> None:
         super().__init__()
         self._action = action
+        self._short = short
         self._follow()
         action.changed.connect(self._follow)
         self.clicked.connect(action.trigger)
 
     def _follow(self) -> None:
-        self.setText(self._action.text().removesuffix(" …"))
-        self.setToolTip(self._action.toolTip())
+        words = self._action.text().removesuffix(" …")
+        short = self._action.iconText().removesuffix(" …") if self._short else words
+        self.setText(short)
+        self.setToolTip(self._action.toolTip() if short == words else f"{words}\n{self._action.toolTip()}")
         self.setEnabled(self._action.isEnabled())

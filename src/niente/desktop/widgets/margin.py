@@ -55,7 +55,7 @@ class _Shown(QWidget):
             case Deeds(names):
                 row = QHBoxLayout()
                 for name in names:
-                    row.addWidget(ActionButton(actions[name]))
+                    row.addWidget(ActionButton(actions[name], short=True))
                 self._rows.addLayout(row)
         self.put(block)
 

@@ -19,6 +19,8 @@ class QuantityField(QDoubleSpinBox):
     """
 
     settled = Signal(float)
+    entered = Signal()
+    """The field has taken the focus."""
 
     def __init__(
         self,
@@ -102,6 +104,7 @@ class QuantityField(QDoubleSpinBox):
         """Select the figure, ready to be typed over."""
         super().focusInEvent(event)
         self.selectAll()
+        self.entered.emit()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         """Take what was typed when the field is left."""

@@ -10,7 +10,9 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledIte
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 
-ROW_PX, PAD, CHIP_PX = 19, 6, 20.0
+ROW_PX, PAD, CHIP_PX = 19, 4, 20.0
+FITTED = 120
+"""So many rows are looked at for the width of a column."""
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -47,6 +49,10 @@ class HeadedModel(QAbstractTableModel):
 
     def count(self) -> int:
         """Return the number of rows."""
+        raise NotImplementedError
+
+    def row(self, place: int) -> list[Cell]:
+        """Return the cells of a row, where the table is drawn from cells."""
         raise NotImplementedError
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own signature)
@@ -103,15 +109,24 @@ class RowsModel(HeadedModel):
         """Return the number of rows."""
         return len(self.cells)
 
+    def row(self, place: int) -> list[Cell]:
+        """Return the cells of a row."""
+        return self.cells[place]
+
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Return a cell's text, its alignment, or the cell itself."""
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
-            return self.cells[index.row()][index.column()].plain
-        if role == Qt.ItemDataRole.UserRole:
-            return self.cells[index.row()][index.column()]
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return self.alignment(index.column())
-        return None
+        return cell_data(self, index, role)
+
+
+def cell_data(model: HeadedModel, index: Index, role: int) -> object:
+    """Return what a model of cells says of one place: its text, its alignment, or the cell itself."""
+    if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
+        return model.row(index.row())[index.column()].plain
+    if role == Qt.ItemDataRole.UserRole:
+        return model.row(index.row())[index.column()]
+    if role == Qt.ItemDataRole.TextAlignmentRole:
+        return model.alignment(index.column())
+    return None
 
 
 class CellDelegate(QStyledItemDelegate):
@@ -181,14 +196,24 @@ class CellDelegate(QStyledItemDelegate):
 
 
 def draw_sign(painter: QPainter, at: QPointF, sign: str, ink: str, bad: str, ground: str) -> None:
-    """Draw the mark of a run's state: ``done``, ``running``, ``ahead`` or ``failed``."""
+    """Draw the mark of a run's state: ``done``, ``running``, ``ahead``, ``expected``, ``failed``, ``guard``, or a dash for
+    one that is left out; of a fold, which way it opens."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    if sign in ("folded", "unfolded"):
+        painter.setPen(QPen(QColor(ink), 1.3))
+        tips = [(-2.0, -4.0), (2.0, 0.0), (-2.0, 4.0)] if sign == "folded" else [(-4.0, -2.0), (0.0, 2.0), (4.0, -2.0)]
+        painter.drawPolyline([at + QPointF(x, y) for x, y in tips])
+        return
+    if sign in ("skipped", "left out", "guard"):
+        painter.setPen(QPen(QColor(bad if sign == "guard" else ink), 1.6))
+        painter.drawLine(at + QPointF(-3.2, 0.0), at + QPointF(3.2, 0.0))
+        return
     if sign == "failed":
         painter.setPen(QPen(QColor(bad), 1.6))
         for way in (-1.0, 1.0):
             painter.drawLine(at + QPointF(-3.2, -3.2 * way), at + QPointF(3.2, 3.2 * way))
         return
-    painter.setPen(QPen(QColor(ink), 1.3))
+    painter.setPen(QPen(QColor(ink), 1.3, Qt.PenStyle.DotLine if sign == "expected" else Qt.PenStyle.SolidLine))
     painter.setBrush(QBrush(QColor(ink if sign == "done" else ground)))
     painter.drawEllipse(at, 3.4, 3.4)
     if sign == "running":
@@ -198,17 +223,20 @@ def draw_sign(painter: QPainter, at: QPointF, sign: str, ink: str, bad: str, gro
 
 def rows_view(
     name: str,
-    model: RowsModel,
+    model: HeadedModel,
     look: Look,
     *,
     stretch: int,
     rows: int | None = None,
     least: dict[int, int] | None = None,
+    view: QTableView | None = None,
+    fixed: dict[int, int] | None = None,
 ) -> QTableView:
     """Return a view of rows, read only, one row selected at a time; column ``stretch`` takes the width
     that is left; with ``rows`` the view is just that high; ``least`` are widths in px that columns keep
-    for texts to come."""
-    view = QTableView()
+    for texts to come. ``fixed`` are those that do not grow. ``view`` is dressed
+    where it is given."""
+    view = view if view is not None else QTableView()
     view.setModel(model)
     view.setAccessibleName(name)
     view.setShowGrid(False)
@@ -233,18 +261,20 @@ def rows_view(
         view.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     shown: dict[int, float] = {}
 
-    def fit(cells: list[list[Cell]]) -> None:
-        """Let columns grow to what they hold; they do not shrink, so that nothing jumps as texts change."""
+    def fit(first: int, end: int) -> None:
+        """Let columns grow to what their first rows hold; they do not shrink, so that nothing jumps as texts change."""
+        cells = [model.row(place) for place in range(first, min(end, first + FITTED))]
         for column in range(model.columnCount()):
             title = str(model.headerData(column, Qt.Orientation.Horizontal))
             wanted = max([text_width(title, SMALL) + 2 * PAD, float((least or {}).get(column, 0))])
             wanted = max([wanted, *(delegate.width(row[column]) for row in cells)])
+            wanted = float((fixed or {}).get(column, wanted))
             if column != stretch and wanted > shown.get(column, 0.0):
                 shown[column] = wanted
                 view.setColumnWidth(column, int(wanted) + 1)
 
-    model.modelReset.connect(lambda: fit(model.cells))
-    model.dataChanged.connect(lambda first, last: fit(model.cells[first.row() : last.row() + 1]))
+    model.modelReset.connect(lambda: fit(0, model.count()))
+    model.dataChanged.connect(lambda first, last: fit(first.row(), last.row() + 1))
     look.changed.connect(view.viewport().update)
-    fit(model.cells)
+    fit(0, model.count())
     return view

@@ -11,7 +11,7 @@ from niente.core.planning.cost import PlanCost
 from niente.core.quantities import duration_text
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.brushes import draw_text, stage_brush
+from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 from niente.desktop.widgets.scale import Span, ticks
 
 RIBBON_PX, COST_PX, BAR = 56, 42, 14
@@ -84,9 +84,10 @@ class Ribbon(QWidget):
         painter.fillRect(QRectF(0, top + BAR + 2, done_to, 2), QColor(p.accent))
         if now is not None:
             painter.fillRect(QRectF(round(now), top - 5, 1, BAR + 13), QColor(p.ink))
-        for value in ticks(0.0, total / 3600.0, max(self.width() // 90, 2)):
-            text = f"{value:g}\u00a0h"
-            x = scale.px(value * 3600.0)
+        unit_s, unit = time_unit(total)
+        for value in ticks(0.0, total / unit_s, max(self.width() // 90, 2)):
+            text = f"{value:g}\u00a0{unit}"
+            x = scale.px(value * unit_s)
             side = MIDDLE if 12 < x < self.width() - 14 else RIGHT if x > 20 else Qt.AlignmentFlag.AlignLeft
             painter.fillRect(QRectF(min(round(x), self.width() - 1), top + BAR + 4, 1, 4), QColor(p.strong_rule))
             draw_text(painter, QPointF(x, top + BAR + 18), text, font(SMALL), p.soft, align=side)
@@ -97,11 +98,20 @@ class Ribbon(QWidget):
         p, small, at, free = self._look.palette, font(SMALL), 0.0, -1.0
         for stage, own in _by_stage(self._runs):
             x = max(scale.px(at), free)
-            width = draw_text(painter, QPointF(x, 12), tr(stage), small, p.ink)
             count = f"{len(own)}"
+            wanted = text_width(f"{tr(stage)} {count}", SMALL) + 2
+            x = max(min(x, self.width() - wanted), free)
+            if x + wanted > self.width() + 1:
+                break
+            width = draw_text(painter, QPointF(x, 12), tr(stage), small, p.ink)
             draw_text(painter, QPointF(x + width + 5, 12), count, small, p.soft)
             free = x + width + 5 + QFontMetricsF(small).horizontalAdvance(count) + 10
             at += sum(run.seconds for run in own)
+
+
+def time_unit(seconds: float) -> tuple[float, str]:
+    """Return the unit that a length of time is drawn in: its seconds, and its sign."""
+    return (3600.0, "h") if seconds >= 7200.0 else (60.0, "min")
 
 
 def _by_stage(runs: Sequence[RibbonRun]) -> list[tuple[str, list[RibbonRun]]]:
@@ -165,10 +175,10 @@ class CostLine(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.fillRect(QRectF(0, y, scale.px(cost.naive_s), 1), QColor(p.ink))
         painter.fillRect(QRectF(0, y - 3, scale.px(cost.typical_s), 6), QColor(p.accent))
-        hours = ticks(0.0, longest / 3600.0, 6)[1:]
-        for value in hours:
-            x = min(scale.px(value * 3600.0), width - 1)
+        unit_s, unit = time_unit(longest)
+        for value in ticks(0.0, longest / unit_s, 6)[1:]:
+            x = min(scale.px(value * unit_s), width - 1)
             painter.fillRect(QRectF(round(x), y - 3, 1, 7), QColor(p.ink))
             side = MIDDLE if x < width - 16 else RIGHT
-            draw_text(painter, QPointF(x, y + 17), f"{value:g}\u00a0h", font(SMALL), p.soft, align=side)
+            draw_text(painter, QPointF(x, y + 17), f"{value:g}\u00a0{unit}", font(SMALL), p.soft, align=side)
         painter.end()

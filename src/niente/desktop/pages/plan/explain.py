@@ -1,22 +1,32 @@
-"""What the margin says of a plan: the run that is selected, the order, when a run ends, and what guards it."""
+"""What the margin says of a plan: the field in focus, the run that is selected, the dry run, and what could be asked instead."""
 
 import math
+from collections.abc import Callable, Sequence
 
-from niente.core.choosing.models import Models
-from niente.core.evidence import RunSummary
-from niente.core.plan import Step
-from niente.core.planning.foresight import foresee
-from niente.core.project import QuietPoint
-from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.planning.alternatives import Alternative
+from niente.core.planning.dry_run import DryRun, hand_words
+from niente.core.planning.foresight import Seen
+from niente.core.planning.progress import Row, Standing
+from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Reading, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
+
+STANDINGS = {
+    Standing.DONE: "done",
+    Standing.FAILED: "failed",
+    Standing.GUARD: "ended by a guard",
+    Standing.SKIPPED: "left out",
+    Standing.LEFT_OUT: "left out",
+    Standing.AHEAD: "ahead",
+    Standing.EXPECTED: "expected",
+}
+GUARDS_SHOWN = 4
 
 
-def explain(index: int, step: Step, card: RigCard, run: RunSummary | None, models: Models | None) -> list[Block]:
+def explain(place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str, ...]) -> list[Block]:
     """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
-    seen = foresee(models, [step])[0]
-    lines = []
+    run, step, lines = row.run, row.step, []
     quantity = quantity_of("hottest_core_c")
     if run is not None and run.settled.known:
         lines.append(_reading(tr("Core, settled"), quantity.text(run.settled.value_c), run.settled.half_width_k, "°C"))
@@ -30,37 +40,104 @@ def explain(index: int, step: Step, card: RigCard, run: RunSummary | None, model
         lines.append(Reading(tr("Package power"), number_text(run.power_w, 1), unit="W"))
     if run is not None and run.failures:
         lines.append(Reading(tr("Wrong results"), f"{run.failures}"))
-    words = step.setting.over(card.stock).text(("sustained_power_w", f"fan_duty.{card.lead_group()}"))
-    blocks: list[Block] = [Title(tr("Run {n}, {stage}").format(n=index + 1, stage=step.stage), words)]
+    whole = step.setting.over(card.stock)
+    words = whole.text(controls) or step.load
+    lead = tr("Run {n}, {stage}: {state}")
+    lead = lead.format(n=place + 1, stage=tr(step.stage), state=tr(STANDINGS[row.standing]))
+    blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))
-    blocks.append(Words(tr("Why it is here"), step.reason + "."))
+    why = [f"{step.reason}."]
+    if row.why:
+        why.append(tr("Left out: {why}.").format(why=row.why))
+    if row.waits:
+        why.append(row.waits)
+    if row.standing == Standing.EXPECTED:
+        why.append(tr("It is expected only: which runs come here follows from the results before them."))
+    ends = step.exposure
+    rest = tr("after {t} of rest, ").format(t=duration_text(ends.rest_s)) if ends.rest_s else ""
+    if ends.known_to_k is None:
+        why.append(tr("It lasts {rest}{t}.").format(rest=rest, t=duration_text(ends.least_s)))
+    else:
+        known = tr("It ends, {rest}when its settled temperature is known to ±{k} K, at the latest after {t}.")
+        why.append(known.format(rest=rest, k=f"{ends.known_to_k:g}", t=duration_text(ends.most_s)))
+    blocks.append(Words(tr("Why it is here"), " ".join(why)))
     return blocks
 
 
-def about(card: RigCard, question: QuietPoint) -> list[Block]:
-    """Explain the plan as a whole."""
-    summary = card.summary + (tr(" (simulated)") if card.simulated else "")
-    limit = quantity_of("core_temperature_c").with_unit(card.limits.core_temperature_c)
-    ends = tr("When the hottest core's settled temperature is known to ±{k} K (95 %), at the latest after {m} min.")
-    return [
-        Words(f"{card.title}, {card.variant}", summary),
-        Words(
-            tr("In which order"),
-            tr(
-                "Noise first: it needs a minute a duty and no heat. Then stock, as found. Then the heaviest load, "
-                "power ascending and the machine kept warm. The pick is confirmed last."
-            ),
-        ),
-        Words(tr("When a run ends"), ends.format(k=f"{question.known_to_k:g}", m=f"{question.most_minutes:g}")),
-        Words(
-            tr("Guard"),
-            tr(
-                "The load goes off and the safe setting comes back when the hottest core reads {limit} for three "
-                "seconds, when a core's sensor goes silent or stands still, or when a fan stalls."
-            ).format(limit=limit),
-        ),
-    ]
+def costs(heading: str, unit: str, ways: Sequence[Alternative], budget_h: float | None) -> list[Block]:
+    """Show what each of several ways of asking costs; the present one is marked, and what lies over the budget."""
+    rows = []
+    over = []
+    for way in ways:
+        time = _hours(way.typical_s) if math.isfinite(way.typical_s) else "–"
+        if budget_h is not None and way.typical_s > budget_h * 3600.0:
+            over.append(way.words)
+            time += " !"
+        known = f"±{number_text(way.core_hw, 1)}{NO_BREAK_SPACE}K" if math.isfinite(way.core_hw) else "–"
+        mark = "› " if way.is_now else ""
+        name = f"{mark}{way.words}{NO_BREAK_SPACE}{unit}" if unit else f"{mark}{way.words}"
+        rows.append((name, f"{way.runs}", time, known))
+    blocks: list[Block] = [Columns(heading, (tr("runs"), tr("time"), tr("core")), tuple(rows))]
+    if over:
+        words = tr("{what}: over the budget of {h} h.")
+        blocks.append(Words("", words.format(what=", ".join(over), h=f"{budget_h:g}")))
+    return blocks
+
+
+def _hours(seconds: float) -> str:
+    """Return a length of time as short as a column has room for: ``5:14 h``."""
+    minutes = round(seconds / 60.0)
+    return f"{minutes // 60}:{minutes % 60:02d}{NO_BREAK_SPACE}h"
+
+
+def instead(ways: Sequence[Alternative], budget_s: float) -> list[Block]:
+    """Say what fits into a budget that the question does not fit into."""
+    if not ways:
+        words = tr("Nothing fits into {t}. A fan sweep takes minutes; anything with heat takes longer than that.")
+        return [Words(tr("What fits the budget"), words.format(t=duration_text(budget_s)))]
+    rows = tuple((way.words, f"{way.runs}", _hours(way.typical_s)) for way in ways)
+    return [Columns(tr("What fits the budget"), (tr("runs"), tr("time")), rows)]
+
+
+def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: RigCard) -> list[Block]:
+    """Say what the dry run came to: what is wrong, hottest step, hands, guards."""
+    blocks: list[Block] = []
+    if run.wrong:
+        blocks.append(Words(tr("It cannot run"), ". ".join(one[0].upper() + one[1:] for one in run.wrong[:4]) + "."))
+    if run.warnings:
+        blocks.append(Words(tr("To know before it runs"), " ".join(run.warnings)))
+    if run.cost.left_s <= 0:
+        return [*blocks, Words(tr("Dry run"), tr("Nothing is left to run: every run has its answer."))]
+    lines = []
+    if run.hottest is not None:
+        at = seen(rows[run.hottest])
+        name = tr("Run {n}, foreseen").format(n=run.hottest + 1)
+        lines.append(_reading(name, number_text(at.core_c, 1), at.core_hw, "°C"))
+    said = tr("{t} ahead, {most} at the most.").format(
+        t=duration_text(run.cost.left_s), most=duration_text(run.cost.most_s)
+    )
+    times = tr("Hands are needed {n} times.").format(n=len(run.hands)) if run.hands else tr("No hands are needed.")
+    blocks.append(Words(tr("Dry run"), f"{said} {times}"))
+    if lines:
+        blocks.append(Readings(tr("Hottest"), tuple(lines)))
+    if run.hands:
+        first = run.hands[0]
+        words = tr("First before run {n}: {what}.").format(n=first + 1, what=hand_words(card, rows, first))
+        off = tr("Hands go in with the mains off and unplugged; the maker's limits and local rules come first.")
+        blocks.append(Words(tr("By hand"), f"{words} {off}"))
+    near = []
+    for one in run.near[:GUARDS_SHOWN]:
+        quantity = quantity_of(one.guard.quantity)
+        name = f"{quantity.title}, {number_text(one.guard.trip, 0)}{NO_BREAK_SPACE}{quantity.unit}"
+        if one.place is None:
+            near.append(Reading(name, "–"))
+        else:
+            unit = "K" if quantity.unit == "°C" else quantity.unit
+            near.append(Reading(name, number_text(one.gap, 1), unit=f"{unit}, {one.place + 1}"))
+    if near:
+        blocks.append(Readings(tr("Nearest to a guard"), tuple(near), tr("left, run")))
+    return blocks
 
 
 def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:

@@ -9,8 +9,8 @@ from niente.core.bench.distance import distances
 from niente.core.bench.states import State
 from niente.core.evidence import hottest_core
 from niente.core.plan import Step
-from niente.core.planning.cost import typical_seconds
-from niente.core.planning.foresight import Seen, foresee
+from niente.core.planning.cost import row_seconds
+from niente.core.planning.foresight import Seen
 from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
@@ -27,10 +27,12 @@ from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 QUEUE_ROWS = 3
+QUEUE_SHOWN = 100
 STATES = {
     State.IDLE: "idle",
     State.HOLDING: "holding, the load is off",
     State.WAITING_FOR_HANDS: "waiting for hands",
+    State.RESTING: "at rest before the next run",
     State.RESTORING: "restoring the safe setting",
 }
 
@@ -65,7 +67,7 @@ class RunPage(Page):
             self.traces, "run.note", "run.follow", "run.hold_after", "run.hold_now", "run.skip", "run.go_on", "help.here"
         )
         self.offer(self.queue, "page.plan", "run.skip", "help.here")
-        self.follow(session.run_changed, session.state_changed, session.project_changed, session.answered)
+        self.follow(session.run_changed, session.state_changed, session.project_changed, session.answered, session.planner.foreseen)
 
     def _lay_out(self) -> None:
         self.words.addWidget(self.sub)
@@ -178,15 +180,17 @@ class RunPage(Page):
         _say(self.known_note, tr("at the latest in {t}").format(t=duration_text(max(rule.most_s - gone, 0.0))))
 
     def _rows(self) -> list[list[Cell | str]]:
-        plan, session, card = self.session.plan, self.session, self.session.card
-        if plan is None or card is None:
+        session, card, planner = self.session, self.session.card, self.session.planner
+        if card is None:
             return []
-        now = session.live.opened.index if session.live is not None and session.busy() else -1
+        now = session.running_place()
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
-        ahead = [(index, step) for index, step in enumerate(plan.steps) if index not in session.done and index != now]
-        seen = foresee(models, [step for _, step in ahead])
-        return [_row(index, step, said, scale, card) for (index, step), said in zip(ahead, seen, strict=True)]
+        ahead = [(place, row) for place, row in enumerate(planner.rows) if not row.standing.closed and place != now]
+        return [
+            _row(place, row.step, planner.seen(row), scale, card, row_seconds(row, planner.pace))
+            for place, row in ahead[:QUEUE_SHOWN]
+        ]
 
     def live_line(self) -> str:
         """Return where the plan stands."""
@@ -202,8 +206,8 @@ class RunPage(Page):
 
     def finished(self) -> bool:
         """Every step of the plan has its answer."""
-        plan = self.session.plan
-        return plan is not None and len(self.session.done) >= len(plan.steps)
+        rows = self.session.planner.rows
+        return bool(rows) and all(row.standing.closed for row in rows)
 
     def margin(self) -> list[Block]:
         """Say how far the guards are, what the band means, and why this run."""
@@ -227,7 +231,7 @@ class RunPage(Page):
         return blocks
 
 
-def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard) -> list[Cell | str]:
+def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:
     limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get(card.lead_group() or "")
     core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
     return [
@@ -239,7 +243,7 @@ def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard) -> lis
         core,
         number_text(said.noise_dba, 1) if math.isfinite(said.noise_dba) else "",
         Cell(scale.mark(said.noise_dba), mark=True),
-        f"{typical_seconds(step.exposure) / 60.0:.0f}",
+        f"{seconds / 60.0:.0f}",
         step.reason,
     ]
 

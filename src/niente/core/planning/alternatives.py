@@ -1,0 +1,173 @@
+"""What another step, another target or another budget would cost, before the change is made."""
+
+import math
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+
+from niente.core.choosing.models import Models
+from niente.core.planning.cost import AIR, Pace, cost_of
+from niente.core.planning.places import axis_problem, range_of
+from niente.core.planning.progress import Row, rows_of
+from niente.core.planning.questions.voltage import SEARCHED
+from niente.core.planning.templates import TEMPLATES, plan_for
+from niente.core.question import Axis, Question, Span
+from niente.core.rigcard import LoadKind, RigCard
+from niente.core.science.thermal import expected_covariance, typical_model
+
+TARGETS_K = (2.0, 1.5, 1.0, 0.7, 0.5)
+FACTORS = (2.0, 1.5, 1.0, 0.5)
+MOST_RUNS = 20_000
+"""Where another step comes to more runs than this, it is not laid out any more."""
+
+
+class Alternative(msgspec.Struct, frozen=True):
+    """One way of asking: what is changed, in words; the question then; its runs, time and expected interval.
+
+    ``core_hw`` is the 95 % half width of a core temperature in the middle of the axes once all runs are made, in K; NaN
+    where the question does not ask for heat.
+    """
+
+    words: str
+    question: Question
+    runs: int
+    typical_s: float
+    core_hw: float
+    is_now: bool = False
+
+
+def of_step(card: RigCard, question: Question, control: str, pace: Pace = AIR, models: Models | None = None) -> list[Alternative]:
+    """Return the axis over a control in wider and closer steps, the present one among them, widest first."""
+    axis = question.axis(control)
+    if axis is None or len(axis.places()) < 2:
+        return []
+    span = axis.span or _span_through(axis, card)
+    own, found = range_of(axis, card)[2], []
+    for factor in FACTORS:
+        step = span.step**factor if span.by_ratio else max(round(span.step * factor / own) * own, own)
+        other = msgspec.structs.replace(axis, span=msgspec.structs.replace(span, step=float(f"{step:.3g}")), values=())
+        if factor == 1.0:
+            other = axis
+        if axis_problem(other, card):
+            continue
+        words = f"× {step:.2f}" if span.by_ratio else f"{step:g}"
+        if axis.span is None and factor == 1.0:
+            words = "as listed,"
+        found.append(_cost(card, question.with_axis(other), words, pace, models, is_now=factor == 1.0))
+    return found
+
+
+def of_target(card: RigCard, question: Question, pace: Pace = AIR, models: Models | None = None) -> list[Alternative]:
+    """Return the question with each settled temperature known more loosely or more closely."""
+    now = question.exposure.known_to_k
+    if now is None:
+        return []
+    found = []
+    for target in sorted({*TARGETS_K, now}, reverse=True):
+        exposure = msgspec.structs.replace(question.exposure, known_to_k=target)
+        other = msgspec.structs.replace(question, exposure=exposure)
+        found.append(_cost(card, other, f"± {target:g} K", pace, models, is_now=target == now))
+    return found
+
+
+def within(card: RigCard, question: Question, budget_s: float, pace: Pace = AIR) -> list[Alternative]:
+    """Return what fits into a time budget in place of a question that does not: the same with fewer places, then other
+    questions that this machine can be asked; the fullest first."""
+    fitting = []
+    for words, other in _thinner(card, question):
+        one = _cost(card, other, words, pace, None)
+        if one.typical_s <= budget_s:
+            fitting.append(one)
+    fitting = sorted(fitting, key=lambda one: -one.typical_s)[:2]
+    for kind in TEMPLATES:
+        if kind.name in (question.template, "free") or kind.lacks(card):
+            continue
+        one = _cost(card, kind.first(card), kind.title, pace, None)
+        if one.typical_s <= budget_s:
+            fitting.append(one)
+    return fitting[:4]
+
+
+def _thinner(card: RigCard, question: Question) -> list[tuple[str, Question]]:
+    """Return the question with places taken out of its axes, repeats and loads left out, in words."""
+    found = []
+    for keep in (3, 2):
+        axes = tuple(_fewer(axis, keep, card) for axis in question.axes)
+        if axes != question.axes:
+            found.append((f"at most {keep} places an axis", msgspec.structs.replace(question, axes=axes)))
+    if any(axis.control in SEARCHED and len(axis.places()) > 1 for axis in question.axes):
+        axes = tuple(_as_found(axis, card) if axis.control in SEARCHED else axis for axis in question.axes)
+        found.append(("without a search", msgspec.structs.replace(question, axes=axes)))
+        axes = tuple(_fewer(axis, 3, card) for axis in axes)
+        found.append(("without a search, 3 places an axis", msgspec.structs.replace(question, axes=axes)))
+    if question.repeats > 1:
+        found.append(("without repeats", msgspec.structs.replace(question, repeats=1)))
+    if question.survive and question.quiet_under:
+        found.append(("only what it has to survive", msgspec.structs.replace(question, quiet_under=())))
+        axes = tuple(_fewer(axis, 2, card) for axis in question.axes)
+        both = msgspec.structs.replace(question, axes=axes, quiet_under=(), repeats=1)
+        found.append(("two places an axis, only what it has to survive", both))
+    return found
+
+
+def _as_found(axis: Axis, card: RigCard) -> Axis:
+    """Return an axis at the one value that stands on the machine as found."""
+    value = card.stock.value(axis.control)
+    return msgspec.structs.replace(axis, span=None, values=(value if value is not None else max(axis.places()),))
+
+
+def _fewer(axis: Axis, keep: int, card: RigCard) -> Axis:
+    """Return an axis with at most ``keep`` of its places, both ends among them."""
+    places = axis.places()
+    if len(places) <= keep:
+        return axis
+    chosen = {places[round(n * (len(places) - 1) / (keep - 1))] for n in range(keep)}
+    return msgspec.structs.replace(axis, span=None, values=tuple(place for place in places if place in chosen))
+
+
+def _span_through(axis: Axis, card: RigCard) -> Span:
+    """Return a span from the first to the last of listed places, as many as there are, no finer than the rig's step."""
+    places = sorted(axis.places())
+    step = max((places[-1] - places[0]) / (len(places) - 1), range_of(axis, card)[2])
+    return Span(places[0], places[-1], float(f"{step:.3g}"))
+
+
+def _cost(
+    card: RigCard, question: Question, words: str, pace: Pace, models: Models | None, *, is_now: bool = False
+) -> Alternative:
+    entries = plan_for(card, question)
+    if len(entries.entries) > MOST_RUNS:
+        return Alternative(words, question, len(entries.entries), math.nan, math.nan, is_now)
+    rows = rows_of(entries, card)
+    cost = cost_of(rows, card, question, pace)
+    return Alternative(words, question, cost.runs, cost.typical_s, expected_hw(card, rows, models), is_now)
+
+
+def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> float:
+    """Return the expected 95 % half width, in K, of a core temperature in the middle of what is run, once it is run.
+
+    From the models where there are some, otherwise from the heat path as it is before anything was measured; NaN where
+    fewer than three runs tell of the heat path.
+    """
+    heavy = card.load_of(LoadKind.HEAVY)
+    lead, other = card.lead_group(), card.held_group()
+    runs = [
+        row.step
+        for row in rows
+        if heavy is not None and row.step.load == heavy.name and row.step.exposure.known_to_k is not None
+    ]
+    if len(runs) < 3 or lead is None:
+        return math.nan
+    model = models.thermal if models is not None else typical_model(100.0, 100.0)
+    power = np.array([step.setting.over(card.stock).sustained_power_w or 0.0 for step in runs])
+    speeds = []
+    for group in (other, lead):
+        duty = np.array([step.setting.over(card.stock).fan_duty.get(group or "", 0.0) for step in runs])
+        speeds.append(models.rpm(group, duty) if models is not None and group is not None else duty)
+    half_width = np.array([step.exposure.known_to_k or 1.0 for step in runs])
+    covariance = expected_covariance(model, power, speeds[0], speeds[1], half_width)
+    then = msgspec.structs.replace(model, covariance=covariance)
+    _, hw = then.rise(np.array([np.median(power)]), np.array([np.median(speeds[0])]), np.array([np.median(speeds[1])]))
+    return float(hw[0])
+

@@ -1,0 +1,40 @@
+"""The order of runs: what is promised of it stands with each school."""
+
+import random
+import zlib
+from collections.abc import Sequence
+
+import msgspec
+
+from niente.core.plan import Step
+from niente.core.planning.risk import risk_of
+from niente.core.question import Order, Question
+from niente.core.rigcard import RigCard
+
+
+def arranged(steps: Sequence[Step], question: Question, card: RigCard) -> list[Step]:
+    """Return runs, given from cool to hot, in the question's order and with its repeats.
+
+    Warm and cold keep the order given, repeats side by side; a cold start rests before each. A B B A goes there and back,
+    as often as there are repeats. Random is a shuffle that is the same for the same runs. Risk last sorts by depth of the
+    offsets first, and keeps the order given among equals.
+    """
+    match question.order:
+        case Order.MIRRORED:
+            return [*steps, *reversed(steps)] * question.repeats
+        case Order.RANDOM:
+            shuffled = list(steps) * question.repeats
+            random.Random(zlib.crc32(msgspec.json.encode(shuffled))).shuffle(shuffled)
+            return shuffled
+        case Order.RISK_LAST:
+            ordered = sorted(steps, key=lambda step: risk_of(step.setting, card.stock))
+        case _:
+            ordered = list(steps)
+    if question.order == Order.COLD:
+        ordered = [rested(step, question.rest_minutes) for step in ordered]
+    return [step for step in ordered for _ in range(question.repeats)]
+
+
+def rested(step: Step, minutes: float) -> Step:
+    """Return a run with a rest before it."""
+    return msgspec.structs.replace(step, exposure=msgspec.structs.replace(step.exposure, rest_s=minutes * 60.0))

@@ -1,0 +1,323 @@
+"""How a plan stands: which of its runs have an answer in the book, which are left out, and which lie ahead.
+
+Runs are matched to steps by what was run, not by where they stood in a list: an edited plan keeps what was measured.
+"""
+
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator
+from enum import StrEnum
+
+import msgspec
+
+from niente.core.errors import NotEnoughError
+from niente.core.evidence import Evidence, RunSummary
+from niente.core.plan import Confirmation, Exposure, Plan, Search, Step, Until
+from niente.core.planning.confirmation import STAGE, expected_confirmation
+from niente.core.planning.resolving import is_open, resolved
+from niente.core.planning.risk import implied
+from niente.core.planning.searching import Course, follow, rung_text
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
+
+EXPECTED_SHARE = 0.6
+"""How far down a search is expected to get before the first failure; a guess, for lists and costs only."""
+CLIMBS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "fixed_voltage_v", "temperature_cap_c", "voltage_offset_mv")
+"""What a ladder climbs on: two runs that differ in nothing else are rungs of the same one."""
+
+Key = tuple[str, bytes, str]
+Next = Callable[[Confirmation, int], Step | None]
+_KEYS = msgspec.json.Encoder(order="sorted")
+
+
+class Standing(StrEnum):
+    """How one run of a plan stands."""
+
+    DONE = "done"
+    FAILED = "failed"
+    GUARD = "guard"
+    SKIPPED = "skipped"
+    LEFT_OUT = "left out"
+    AHEAD = "ahead"
+    EXPECTED = "expected"
+    """Follows from results still to come; it may be another one by then."""
+
+    @property
+    def closed(self) -> bool:
+        """Whether it need not be run any more."""
+        return self not in (Standing.AHEAD, Standing.EXPECTED)
+
+
+class Row(msgspec.Struct, frozen=True):
+    """One run of a plan: its entry's place, its step as far as it is known, and how it stands.
+
+    ``waits`` says what has to be known before it can be set; ``why`` why it is left out.
+    """
+
+    entry: int
+    step: Step
+    standing: Standing
+    run: RunSummary | None = None
+    waits: str = ""
+    why: str = ""
+
+
+class Keys:
+    """What steps are known by: state of the machine, whole setting and load. Each is worked out once."""
+
+    def __init__(self, card: RigCard) -> None:
+        self._card = card
+        self._known: dict[int, tuple[Step, Key]] = {}
+
+    def of(self, step: Step) -> Key:
+        """Return the key of a step."""
+        found = self._known.get(id(step))
+        if found is None:
+            found = (step, self.at(step.variant, step.setting.over(self._card.stock), step.load))
+            self._known[id(step)] = found
+        return found[1]
+
+    def at(self, variant: str, whole: Setting, load: str) -> Key:
+        """Return the key of a whole setting under a load."""
+        return (variant or self._card.variant, _KEYS.encode(whole), load)
+
+
+def rows_of(
+    plan: Plan, card: RigCard, evidence: Evidence | None = None, then: Next | None = None, keys: Keys | None = None
+) -> tuple[Row, ...]:
+    """Return the runs of a plan in its order, with what became of them.
+
+    ``then`` says which run a confirmation asks for next; without it that is only expected. ``keys`` may be handed on
+    from one call to the next, for the same card.
+    """
+    return _Laying(plan, card, evidence, then, keys or Keys(card)).rows()
+
+
+class _Laying:
+    """One laying out of a plan's rows."""
+
+    def __init__(self, plan: Plan, card: RigCard, evidence: Evidence | None, then: Next | None, keys: Keys) -> None:
+        self._plan, self._card, self._evidence, self._then, self._keys = plan, card, evidence, then, keys
+        self._own = {number for number, one in (evidence.plans if evidence is not None else {}).items() if one == plan}
+        self._pool = self._answers()
+        self._failures = self._failed()
+        self._courses: dict[str, Course] = {}
+        self._ladders: dict[tuple[str, str, bytes], set[Until]] = defaultdict(set)
+        self._taken: Counter[Key] = Counter()
+
+    def rows(self) -> tuple[Row, ...]:
+        wanted = Counter(self._keys.of(entry) for entry in self._plan.entries if isinstance(entry, Step) and not is_open(entry))
+        for key, runs in self._pool.items():
+            self._taken[key] = max(len(runs) - wanted[key], 0) if wanted[key] else 0
+        rows: list[Row] = []
+        open_yet = False
+        for place, entry in enumerate(self._plan.entries):
+            match entry:
+                case Step():
+                    rows.append(self._row(place, entry))
+                    open_yet = open_yet or not rows[-1].standing.closed
+                case Search():
+                    rows += self._searched(place, entry)
+                    open_yet = open_yet or not rows[-1].standing.closed if rows else open_yet
+                case Confirmation():
+                    rows += self._confirmed(place, entry, open_yet)
+        return tuple(rows)
+
+    # -- what was measured ---------------------------------------------------------------------------------------
+
+    def _answers(self) -> dict[Key, list[RunSummary]]:
+        """Return the runs that may answer a step, by what was run, oldest first."""
+        found: dict[Key, list[RunSummary]] = defaultdict(list)
+        evidence = self._evidence
+        for variant in (evidence.card.variant, *evidence.elsewhere) if evidence is not None else ():
+            for run in evidence.in_variant(variant) if evidence is not None else ():
+                mine = run.plan_id in self._own
+                if run.opened_at >= self._plan.since_s and (
+                    run.how in ("done", "failed") or (run.how in ("skipped", "guard") and mine)
+                ):
+                    found[self._keys.at(variant, run.setting, run.load)].append(run)
+        return found
+
+    def _failed(self) -> dict[tuple[str, str], list[Setting]]:
+        """Return the settings that failed, by state of the machine and load."""
+        found: dict[tuple[str, str], list[Setting]] = defaultdict(list)
+        for (variant, _, load), runs in self._pool.items():
+            found[variant, load] += [run.setting for run in runs if run.failures or run.how == "failed"]
+        return found
+
+    def _implied(self, variant: str, whole: Setting, load: str) -> bool:
+        failures = self._failures.get((variant or self._card.variant, load), ())
+        return any(implied(whole, failed) for failed in failures)
+
+    # -- single runs ---------------------------------------------------------------------------------------------
+
+    def _row(self, place: int, entry: Step) -> Row:
+        step = entry
+        if is_open(entry):
+            runs = self._evidence.in_variant(entry.variant) if self._evidence is not None else ()
+            try:
+                step = resolved(entry, self._card, runs, self._found)
+            except NotEnoughError as error:
+                return Row(place, entry, Standing.SKIPPED if entry.skip else Standing.AHEAD, waits=error.happened)
+        run = self._answer(self._keys.of(step), step.exposure)
+        if run is not None:
+            self._climbed(step, run)
+            return Row(place, step, standing_of(run), run)
+        if entry.skip:
+            return Row(place, step, Standing.SKIPPED, why="left out by hand")
+        held = self._ladders.get(self._rung(step)) if step.until is not None else None
+        if held and step.until in held:
+            why = "heat held the clock before it" if step.until == Until.HEAT else "the rung before it failed"
+            return Row(place, step, Standing.LEFT_OUT, why=why)
+        if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
+            return Row(place, step, Standing.LEFT_OUT, why="as deep a setting failed at no higher a clock")
+        return Row(place, step, Standing.AHEAD)
+
+    def _answer(self, key: Key, exposure: Exposure) -> RunSummary | None:
+        runs = self._pool.get(key)
+        if runs is None:
+            return None
+        while self._taken[key] < len(runs):
+            run = runs[self._taken[key]]
+            self._taken[key] += 1
+            if self._answers_to(run, exposure):
+                return run
+        return None
+
+    def _answers_to(self, run: RunSummary, exposure: Exposure) -> bool:
+        """Return whether a run is what an exposure rule asks for: one that was made under the same rule, or lasted as
+        long, or is known as well as that wants."""
+        plan = self._evidence.plans.get(run.plan_id) if self._evidence is not None else None
+        made = plan.entries[run.step] if plan is not None and run.step < len(plan.entries) else None
+        if isinstance(made, Step | Search) and made.exposure == exposure:
+            return True
+        return answers(run, exposure, self._card.sample_period_s)
+
+    def _rung(self, step: Step) -> tuple[str, str, bytes]:
+        """Return what the rungs of a ladder share."""
+        cleared = msgspec.structs.replace(step.setting.over(self._card.stock), **dict.fromkeys(CLIMBS))
+        return step.variant + "\n" + step.stage, step.load, _KEYS.encode(cleared)
+
+    def _climbed(self, step: Step, run: RunSummary) -> None:
+        if step.until is not None:
+            reached = self._ladders[self._rung(step)]
+            if run.heat_held:
+                reached.add(Until.HEAT)
+            if run.failures or run.how == "failed":
+                reached.add(Until.FAILURE)
+
+    # -- searches ------------------------------------------------------------------------------------------------
+
+    def _found(self, name: str) -> dict[str, float] | None:
+        course = self._courses.get(name)
+        return course.found if course is not None else {}
+
+    def _searched(self, place: int, entry: Search) -> list[Row]:
+        if entry.skip:
+            self._courses[entry.name] = Course((), None, {}, {})
+            step = _rung_step(entry, entry.setting, entry.loads[0])
+            return [Row(place, step, Standing.SKIPPED, why="left out by hand")]
+        rows: list[Row] = []
+        runs = 0
+
+        def known(setting: Setting) -> bool | None:
+            nonlocal runs
+            answer, made = self._rung_rows(place, entry, setting)
+            rows.extend(made)
+            runs += len(made)
+            return False if answer is None and runs >= entry.most_runs else answer
+
+        course = follow(entry, self._card.stock, known)
+        self._courses[entry.name] = course
+        if course.ahead is None:
+            return rows
+
+        def guessed(setting: Setting) -> bool:
+            answer, made = self._rung_rows(place, entry, setting)
+            if answer is None:
+                done = sum(row.standing.closed for row in made)
+                answer = _share(entry, setting) <= EXPECTED_SHARE
+                steps = list(_asks(entry, setting))[done:]
+                later = Standing.EXPECTED if any(not row.standing.closed for row in rows) else Standing.AHEAD
+                for step in steps if answer else steps[:1]:
+                    rows.append(Row(place, step, later))
+                    later = Standing.EXPECTED
+            return answer
+
+        rows = [row for row in rows if row.standing.closed]
+        follow(entry, self._card.stock, guessed)
+        return rows[: max(entry.most_runs, 1)]
+
+    def _rung_rows(self, place: int, entry: Search, setting: Setting) -> tuple[bool | None, list[Row]]:
+        """Return whether a rung passes (``None``: not known yet), and the rows of its runs so far."""
+        whole = setting.over(self._card.stock)
+        rows: list[Row] = []
+        for load in entry.loads:
+            runs = self._pool.get(self._keys.at("", whole, load), [])
+            said = [run for run in runs if self._answers_to(run, entry.exposure)]
+            bad = next((run for run in said if standing_of(run) != Standing.DONE), None)
+            shown = said[-entry.passes :] if bad is None else [bad]
+            rows += [Row(place, _rung_step(entry, setting, load), standing_of(run), run) for run in shown]
+            if bad is not None:
+                return False, rows
+            if self._implied("", whole, load):
+                return False, rows
+            if len(shown) < entry.passes:
+                return None, rows
+        return True, rows
+
+    # -- confirmations -------------------------------------------------------------------------------------------
+
+    def _confirmed(self, place: int, entry: Confirmation, open_yet: bool) -> list[Row]:
+        step = expected_confirmation(entry, self._card)
+        mine = [
+            run
+            for run in (self._evidence.runs if self._evidence is not None else ())
+            if run.plan_id in self._own and run.step == place and run.how in ("done", "failed", "skipped", "guard")
+        ]
+        rows = [
+            Row(place, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), standing_of(run), run)
+            for run in mine
+        ]
+        if entry.skip:
+            return rows or [Row(place, step, Standing.SKIPPED, why="left out by hand")]
+        if open_yet or self._then is None:
+            return rows if rows and self._then is None else [*rows, Row(place, step, Standing.EXPECTED)]
+        following = self._then(entry, len(mine))
+        if following is not None:
+            rows.append(Row(place, following, Standing.AHEAD))
+        return rows
+
+
+def standing_of(run: RunSummary) -> Standing:
+    """Return how a run that answers a step stands."""
+    if run.failures or run.how == "failed":
+        return Standing.FAILED
+    return {"guard": Standing.GUARD, "skipped": Standing.SKIPPED}.get(run.how or "", Standing.DONE)
+
+
+def answers(run: RunSummary, exposure: Exposure, period_s: float) -> bool:
+    """Return whether a run lasted, or came to be known, as an exposure rule wants; one that did not end itself does."""
+    if run.how != "done" or run.failures:
+        return True
+    if run.seconds < exposure.least_s - 1.5 * period_s:
+        return False
+    if exposure.known_to_k is None or run.seconds >= exposure.most_s - 1.5 * period_s:
+        return True
+    return run.settled.known_to(exposure.known_to_k)
+
+
+def _asks(entry: Search, setting: Setting) -> Iterator[Step]:
+    """Yield the runs of one rung, in the order in which they are asked for."""
+    for load in entry.loads:
+        for _ in range(entry.passes):
+            yield _rung_step(entry, setting, load)
+
+
+def _rung_step(entry: Search, setting: Setting, load: str) -> Step:
+    return Step(setting, load, entry.exposure, entry.stage, f"{rung_text(entry, setting)}: does it pass?")
+
+
+def _share(entry: Search, setting: Setting) -> float:
+    """Return how far down a rung lies, 0 at the start, 1 at the deepest."""
+    values = [value for name in entry.controls if (value := setting.value(name)) is not None]
+    return max((value - entry.start) / (entry.deepest - entry.start) for value in values) if values else 0.0

@@ -1,0 +1,63 @@
+"""Fan sweep: how loud each group is, alone and together; and under a load, what it is worth."""
+
+import msgspec
+
+from niente.core.plan import Entry, Step
+from niente.core.planning.order import arranged
+from niente.core.planning.parts import (
+    BACKGROUND,
+    NOISE,
+    NOISE_DUTIES,
+    base_of,
+    each_load,
+    held_fans,
+    swept_groups,
+    until_known,
+)
+from niente.core.planning.places import snapped
+from niente.core.question import Axis, Question
+from niente.core.rigcard import LoadKind, RigCard
+from niente.core.setting import Setting
+
+DUTY = "fan_duty"
+
+
+def first_fans(card: RigCard) -> Question:
+    """Return every swept group from 20 % on, each place 1.38 times the last; no load, so that it takes minutes."""
+    axes = tuple(Axis(f"{DUTY}.{group}", span=NOISE_DUTIES) for group in swept_groups(card))
+    return Question("fan-sweep", axes, held_fans(card), (), (), until_known(card))
+
+
+def fan_entries(card: RigCard, question: Question) -> list[Entry]:
+    """Return the room, each group alone, and all together; then, under the loads of the question, all together again."""
+    idle = card.load_of(LoadKind.IDLE)
+    base, off = base_of(card, question), base_of(card, question)
+    for group in card.fan_groups():
+        off = off.replaced(f"{DUTY}.{group}", card.control(f"{DUTY}.{group}").low)  # type: ignore[union-attr]
+    duties = {axis.control: sorted(snapped(axis, card)) for axis in question.axes if card.control(axis.control) is not None}
+    entries: list[Entry] = []
+    if idle is not None:
+        entries.append(Step(off, idle.name, BACKGROUND, "noise", "The room's background"))
+        for control, values in duties.items():
+            group = control.partition(".")[2]
+            alone = [Step(off.replaced(control, duty), idle.name, NOISE, "noise", f"The {group} fans alone") for duty in values]
+            entries += arranged(alone, msgspec.structs.replace(question, rest_minutes=0.0), card)
+    together = _together(base, duties)
+    if idle is not None and len(duties) > 1:
+        entries += [Step(setting, idle.name, NOISE, "noise", "All together") for setting in together]
+    for load, purpose in each_load(question):
+        steps = [Step(at, load, question.exposure, "heat", f"What these fans are worth; {purpose}") for at in reversed(together)]
+        entries += arranged(steps, question, card)
+    return entries
+
+
+def _together(base: Setting, duties: dict[str, list[float]]) -> list[Setting]:
+    """Return settings with every group at its own place of its axis, rising together."""
+    most = max(map(len, duties.values()), default=0)
+    found = []
+    for place in range(most):
+        setting = base
+        for control, values in duties.items():
+            setting = setting.replaced(control, values[round(place * (len(values) - 1) / max(most - 1, 1))])
+        found.append(setting)
+    return found

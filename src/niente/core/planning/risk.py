@@ -1,0 +1,48 @@
+"""Risk: gentle before deep, and what one failure says of settings that were not run."""
+
+from niente.core.setting import Setting
+
+DEPTHS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv")
+CLOCKS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "temperature_cap_c")
+
+
+def depth_mv(setting: Setting) -> float:
+    """Return how deep a setting goes in mV, the deepest of its offsets, as a positive figure; 0 where it has none."""
+    values = [value for control, value in setting.controls() if control.partition(".")[0] in DEPTHS]
+    return max([0.0, *(-value for value in values)])
+
+
+def risk_of(setting: Setting, stock: Setting) -> tuple[float, float, float]:
+    """Return what orders settings from safe to risky: depth of the offsets, clock asked for over stock, lack of voltage."""
+    over_stock = (setting.fixed_clock_mhz or 0.0) - (stock.clock_cap_mhz or 0.0)
+    return depth_mv(setting), max(over_stock, 0.0), -(setting.fixed_voltage_v or 9.9)
+
+
+def implied(setting: Setting, failed: Setting) -> bool:
+    """Return whether a failure implies that a setting fails too, under the same load; both settings whole.
+
+    It does where every offset is at least as deep, a fixed voltage no higher, and nothing holds the clock lower. A
+    failure without any offset or fixed voltage says nothing of settings.
+    """
+    if depth_mv(failed) <= 0.0 and not failed.fixed_voltage_v:
+        return False
+    for name in DEPTHS:
+        mine, theirs = _by_part(setting, name), _by_part(failed, name)
+        if any(mine.get(part, 0.0) > theirs.get(part, 0.0) for part in mine.keys() | theirs.keys()):
+            return False
+    if failed.fixed_voltage_v:
+        if not setting.fixed_voltage_v or setting.fixed_voltage_v > failed.fixed_voltage_v:
+            return False
+    elif setting.fixed_voltage_v:
+        return False
+    return all(_at_least(getattr(setting, name), getattr(failed, name)) for name in CLOCKS)
+
+
+def _by_part(setting: Setting, name: str) -> dict[str, float]:
+    value = getattr(setting, name)
+    return value if isinstance(value, dict) else {"": value or 0.0}
+
+
+def _at_least(mine: float | None, theirs: float | None) -> bool:
+    """Return whether a clock is held no lower than another: no limit (or a fixed clock of 0) is the highest."""
+    return (mine or 1e9) >= (theirs or 1e9)

@@ -1,0 +1,227 @@
+"""The kinds of question, in the order in which they are offered, and how one becomes a plan."""
+
+import datetime
+from collections.abc import Callable
+
+import msgspec
+
+from niente.core.plan import PLAN_FORMAT, Entry, Guard, Plan
+from niente.core.planning.hand_edits import edited
+from niente.core.planning.questions.compared import first_variants, first_ways, variant_entries, way_entries
+from niente.core.planning.questions.fans import fan_entries, first_fans
+from niente.core.planning.questions.ladders import (
+    CAP,
+    POWER,
+    cap_entries,
+    capacity_entries,
+    first_capacity,
+    first_caps,
+    first_free,
+    free_entries,
+)
+from niente.core.planning.questions.plain import (
+    baseline_entries,
+    burst_entries,
+    first_baseline,
+    first_burst,
+    first_soak,
+    soak_entries,
+)
+from niente.core.planning.questions.quiet import first_quiet, quiet_entries
+from niente.core.planning.questions.voltage import (
+    CLOCK_CAP,
+    OFFSET,
+    clock_entries,
+    first_clock,
+    first_undervolt,
+    has_fixed,
+    undervolt_entries,
+)
+from niente.core.project import Limits, Project
+from niente.core.question import Question
+from niente.core.rigcard import LoadKind, RigCard
+from niente.core.rigsheet import default_guards
+
+
+class Template(msgspec.Struct, frozen=True):
+    """One kind of question: its public name, its title, what it asks, how it starts, and the runs that answer it.
+
+    ``lacks`` says what a rig lacks for it; empty where nothing. ``fresh`` ones are measured anew whenever they are asked.
+    """
+
+    name: str
+    title: str
+    asks: str
+    words: str
+    first: Callable[[RigCard], Question]
+    entries: Callable[[RigCard, Question], list[Entry]]
+    lacks: Callable[[RigCard], str]
+    fresh: bool = False
+
+
+def _nothing(card: RigCard) -> str:
+    return ""
+
+
+def _power(card: RigCard) -> str:
+    return "" if card.control(POWER) is not None else "this rig has no power limit to set"
+
+
+def _fans(card: RigCard) -> str:
+    return "" if card.fan_groups() and card.indices("noise_dba") else "this rig has no fans to set, or no sound meter"
+
+
+TEMPLATES = (
+    Template(
+        "quiet-point",
+        "Quiet point",
+        "Which setting is quiet, fast enough and sound?",
+        "the least noise that keeps speed and headroom",
+        first_quiet,
+        quiet_entries,
+        _nothing,
+    ),
+    Template(
+        "baseline",
+        "Baseline",
+        "How does the machine run as it was found?",
+        "idle after rest, then stock under each load",
+        first_baseline,
+        baseline_entries,
+        _nothing,
+    ),
+    Template(
+        "capacity-ladder",
+        "Capacity ladder",
+        "How many watts does the cooler carry before heat holds the clock?",
+        "power up in steps to the first throttling",
+        first_capacity,
+        capacity_entries,
+        _power,
+    ),
+    Template(
+        "fan-sweep",
+        "Fan sweep",
+        "How loud is each group of fans, alone and together?",
+        "duty per group; seconds a place, and no heat",
+        first_fans,
+        fan_entries,
+        _fans,
+    ),
+    Template(
+        "cap-sweep",
+        "Cap sweep",
+        "What does a lower temperature cap cost?",
+        "caps from 85 to 60 °C, the firmware chooses the clock",
+        first_caps,
+        cap_entries,
+        lambda card: "" if card.control(CAP) is not None else "this rig has no temperature cap to set",
+    ),
+    Template(
+        "undervolt-ladder",
+        "Undervolt ladder",
+        "How far can the voltage go down?",
+        "down to the first failure, back up, a margin",
+        first_undervolt,
+        undervolt_entries,
+        lambda card: "" if card.control(OFFSET) is not None else "this rig has no voltage offset to set",
+    ),
+    Template(
+        "clock-voltage",
+        "Clock and voltage",
+        "What is the least voltage for a clock?",
+        "a clock held, the voltage down",
+        first_clock,
+        clock_entries,
+        lambda card: (
+            ""
+            if has_fixed(card) or (card.control(CLOCK_CAP) is not None and card.control(OFFSET) is not None)
+            else "this rig takes no clock and no voltage"
+        ),
+    ),
+    Template(
+        "hold-back",
+        "Ways to hold back",
+        "Offset, power limit, temperature cap or fixed clock: which costs least?",
+        "four ways side by side, on one front",
+        first_ways,
+        way_entries,
+        _power,
+    ),
+    Template(
+        "variants",
+        "A/B of variants",
+        "Did the part that was changed help?",
+        "two states of the machine, A B B A",
+        first_variants,
+        variant_entries,
+        lambda card: "" if len(card.variants) > 1 else "this rig is known in one state only; change a part first",
+        fresh=True,
+    ),
+    Template("soak", "Soak", "Does it hold for hours?", "an hour of each load, twice", first_soak, soak_entries, _nothing, fresh=True),
+    Template(
+        "burst",
+        "Burst",
+        "How fast is it for a few seconds, from rest?",
+        "15 s and the burst window, each from rest",
+        first_burst,
+        burst_entries,
+        lambda card: _power(card)
+        or ("" if card.load_of(LoadKind.BURST) or card.load_of(LoadKind.HEAVY) else "this rig has no load to burst with"),
+    ),
+    Template(
+        "free", "Free", "Anything else, over axes of your own.", "any axes under any loads", first_free, free_entries, _nothing
+    ),
+)
+
+
+def template(name: str) -> Template | None:
+    """Return a template by its public name, or ``None``."""
+    return next((one for one in TEMPLATES if one.name == name), None)
+
+
+def entries_of(card: RigCard, question: Question) -> tuple[Entry, ...]:
+    """Return the runs that answer a question on a rig, before any change by hand. Raises ``KeyError`` for a template that
+    is none."""
+    kind = template(question.template)
+    if kind is None:
+        raise KeyError(question.template)
+    return tuple(kind.entries(card, question))
+
+
+def plan_for(
+    card: RigCard, question: Question, guards: tuple[Guard, ...] | None = None, entries: tuple[Entry, ...] | None = None
+) -> Plan:
+    """Return the plan for a question, under these guards or the default ones. The same question gives the same plan.
+
+    ``entries`` are the template's own, where they were worked out before.
+    """
+    return Plan(
+        format=PLAN_FORMAT,
+        rig=card.name,
+        question=question.template,
+        entries=edited(entries if entries is not None else entries_of(card, question), question.edits),
+        guards=default_guards(card) if guards is None else guards,
+        budget_s=question.budget_h * 3600.0 if question.budget_h is not None else None,
+        quiet=question.quiet,
+        since=question.since,
+    )
+
+
+def first_question(card: RigCard, name: str = "quiet-point") -> Question:
+    """Return a question as it is first asked of a rig. Raises ``KeyError`` for a template that is none."""
+    kind = template(name)
+    if kind is None:
+        raise KeyError(name)
+    return kind.first(card)
+
+
+def anew(question: Question) -> Question:
+    """Return a question whose answers are only the runs from now on."""
+    now = datetime.datetime.now(datetime.UTC).replace(microsecond=0)
+    return msgspec.structs.replace(question, since=now.isoformat())
+
+
+def default_project(card: RigCard) -> Project:
+    """Return the project a new book starts with."""
+    return Project(rig=card.name, question=first_question(card), limits=Limits())

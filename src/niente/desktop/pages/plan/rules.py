@@ -1,0 +1,338 @@
+"""Loads, exposure, order, search, budget and quiet hours: the rules by which a question is answered."""
+
+import msgspec
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QVBoxLayout, QWidget
+
+from niente.core.plan import Exposure, How, QuietHours
+from niente.core.planning.parts import default_fans, until_known
+from niente.core.planning.places import is_fan_axis
+from niente.core.planning.questions.voltage import SEARCHED
+from niente.core.quantities import duration_text, quantity_of
+from niente.core.question import FanSchool, Order, Question
+from niente.core.rigcard import LoadKind, RigCard
+from niente.desktop.planner import TARGET
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.form import choice, figure
+from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.quantity_field import QuantityField
+
+FIXED_S = (15.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0, 5400.0)
+"""Times that practitioners let a run last."""
+UNTIL_KNOWN, OF_ONES_OWN = "until known", "fixed time"
+HOWS = (How.LADDER, How.BISECTION)
+HOWS_OF_MANY = (How.WEAKEST_FIRST, How.IN_TURN)
+
+
+class Rules(QWidget):
+    """Fields over everything of a question that is no axis. ``edited`` comes with what is done, in words, and the question
+    it makes; ``refused`` with the reason why it cannot be; ``focused`` once what a target costs is of interest."""
+
+    edited = Signal(str, object)
+    refused = Signal(str)
+    focused = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._card: RigCard | None = None
+        self._question: Question | None = None
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self._rows.setSpacing(4)
+        self._load_grid = QGridLayout()
+        self.survive: dict[str, QCheckBox] = {}
+        self.quiet: dict[str, QCheckBox] = {}
+        self._make_fields()
+        self._rows.addWidget(rule())
+        self._rows.addLayout(self._load_grid)
+        self._rows.addWidget(rule())
+        self._grid = QGridLayout()
+        self._grid.setVerticalSpacing(4)
+        self._grid.setHorizontalSpacing(8)
+        self._grid.setColumnStretch(1, 1)
+        self._rows.addLayout(self._grid)
+        self._names: dict[QWidget, QLabel] = {}
+        for title, field in self._titled():
+            name = label(title)
+            name.setBuddy(field)
+            self._names[field] = name
+            row = self._grid.rowCount()
+            self._grid.addWidget(name, row, 0)
+            self._grid.addWidget(field, row, 1)
+        self.flag = label("", "soft", wrap=True)
+        self._rows.addWidget(self.flag)
+
+    def _make_fields(self) -> None:
+        hours = "hour_of_day_h"
+        self.rule = choice(tr("Exposure: when a run ends"), [], self._rule_chosen)
+        self.known = figure("core_rise_k", tr("Known to ±"), 0.5, 5.0, 0.1, self._known_edited, default=1.0)
+        self.known.entered.connect(lambda: self.focused.emit(TARGET))
+        self.least = _minutes(tr("At least"), self._least_edited)
+        self.most = _minutes(tr("At most"), self._most_edited)
+        self.order = choice(tr("Order of the runs"), [tr(one.value) for one in Order], self._order_chosen)
+        self.rest = _minutes(tr("Rest before a cold start"), lambda value: self._put("the rest", rest_minutes=value))
+        self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
+        self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
+        self.how = choice(tr("How a limit is searched"), [], self._how_chosen)
+        self.margin = QuantityField(
+            quantity_of("voltage_offset_mv"), low=0, high=60, step=1, title=tr("Margin back from the last pass")
+        )
+        self.margin.settled.connect(self._margin_edited)
+        self.passes = _count(tr("Clean runs that make a pass"), lambda value: self._put("the passes", passes=int(value)))
+        self.variants = [
+            choice(tr("State {letter} of the machine").format(letter=letter), [], lambda _, at=at: self._variant_chosen(at))
+            for at, letter in enumerate("AB")
+        ]
+        self.budget = QuantityField(
+            quantity_of("time_h"), low=0, high=1000, step=0.5, title=tr("Time budget"), off_words=tr("none")
+        )
+        self.budget.settled.connect(lambda value: self._put("the time budget", budget_h=value or None))
+        self.quiet_from = figure(hours, tr("Quiet hours from"), 0, 24, 0.5, self._quiet_edited)
+        self.quiet_to = figure(hours, tr("Quiet hours to"), 0, 24, 0.5, self._quiet_edited)
+        self.quiet_most = QuantityField(
+            quantity_of("noise_dba"), low=0, high=90, step=1, title=tr("Most noise in quiet hours"), off_words=tr("no limit")
+        )
+        self.quiet_most.settled.connect(self._quiet_edited)
+
+    def _titled(self) -> tuple[tuple[str, QWidget], ...]:
+        return (
+            (tr("State A"), self.variants[0]),
+            (tr("State B"), self.variants[1]),
+            (tr("A run ends"), self.rule),
+            (tr("Known to ±"), self.known),
+            (tr("At least"), self.least),
+            (tr("At most"), self.most),
+            (tr("Search"), self.how),
+            (tr("Margin"), self.margin),
+            (tr("A pass is"), self.passes),
+            (tr("Order"), self.order),
+            (tr("Rest"), self.rest),
+            (tr("Repeats"), self.repeats),
+            (tr("Fans"), self.fans),
+            (tr("Time budget"), self.budget),
+            (tr("Quiet, at most"), self.quiet_most),
+            (tr("Quiet from"), self.quiet_from),
+            (tr("Quiet to"), self.quiet_to),
+        )
+
+    # -- showing -------------------------------------------------------------------------------------------------
+
+    def show_question(self, card: RigCard, question: Question, runs: dict[str, int]) -> None:
+        """Show a question's rules; ``runs`` says how many runs each load has."""
+        self._card, self._question = card, question
+        self._show_loads(card, question, runs)
+        searched = any(axis.control in SEARCHED and len(axis.places()) > 1 for axis in question.axes)
+        searched = searched or question.template == "clock-voltage"
+        many = any(axis.control in ("core_offset_mv", "point_offset_mv") for axis in question.axes)
+        rule_ = question.exposure
+        _options(self.rule, [tr(UNTIL_KNOWN), *(tr("{t} each").format(t=duration_text(seconds)) for seconds in FIXED_S), tr(OF_ONES_OWN)])
+        own = rule_.least_s not in FIXED_S or rule_.most_s != rule_.least_s
+        self.rule.setCurrentIndex(
+            0 if rule_.known_to_k is not None else len(FIXED_S) + 1 if own else FIXED_S.index(rule_.least_s) + 1
+        )
+        self.known.put(rule_.known_to_k or 1.0)
+        self.least.put(rule_.least_s / 60.0)
+        self.most.put(rule_.most_s / 60.0)
+        self.order.setCurrentIndex(list(Order).index(question.order))
+        self.rest.put(question.rest_minutes)
+        self.repeats.put(question.repeats)
+        self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
+        hows = HOWS_OF_MANY if many else HOWS
+        _options(self.how, [tr(one.value) for one in hows])
+        self.how.setCurrentIndex(hows.index(question.how) if question.how in hows else 0)
+        self.margin.put(question.margin if question.margin is not None else 2 * _step_mv(card))
+        self.passes.put(question.passes)
+        self.budget.put(question.budget_h or 0.0)
+        quiet = question.quiet
+        self.quiet_most.put(quiet.most_dba if quiet is not None else 0.0)
+        self.quiet_from.put(quiet.from_h if quiet is not None else 22.0)
+        self.quiet_to.put(quiet.to_h if quiet is not None else 7.0)
+        names = [variant.name for variant in card.variants]
+        for at, box in enumerate(self.variants):
+            _options(box, names)
+            chosen = question.variants[at] if at < len(question.variants) else card.variant
+            box.setCurrentIndex(names.index(chosen) if chosen in names else -1)
+        known = rule_.known_to_k is not None
+        self._show(
+            {
+                self.known: known,
+                self.least: known or own,
+                self.most: known,
+                self.how: searched,
+                self.margin: searched and question.template != "clock-voltage",
+                self.passes: searched,
+                self.rest: question.order == Order.COLD or question.template == "burst",
+                self.fans: bool(card.fan_groups()) and question.template != "fan-sweep",
+                self.quiet_from: quiet is not None,
+                self.quiet_to: quiet is not None,
+                self.variants[0]: question.template == "variants",
+                self.variants[1]: question.template == "variants",
+            }
+        )
+        self.flag.setText(
+            tr("As used, a curve hides what a change is worth: temperature no longer shifts one for one with the room.")
+            if question.fans == FanSchool.AS_USED
+            else ""
+        )
+        self.flag.setVisible(bool(self.flag.text()))
+
+    def _show(self, wanted: dict[QWidget, bool]) -> None:
+        for field, shown in wanted.items():
+            field.setVisible(shown)
+            self._names[field].setVisible(shown)
+
+    def _show_loads(self, card: RigCard, question: Question, runs: dict[str, int]) -> None:
+        loads = [load for load in card.loads if load.kind != LoadKind.IDLE]
+        if list(self.survive) != [load.name for load in loads]:
+            self._build_loads(card)
+        for load in loads:
+            self.survive[load.name].setChecked(load.name in question.survive)
+            self.quiet[load.name].setChecked(load.name in question.quiet_under)
+            count = runs.get(load.name, 0)
+            self._counts[load.name].setText(f"{count}" if count else "")
+
+    def _build_loads(self, card: RigCard) -> None:
+        while (item := self._load_grid.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.deleteLater()
+        self.survive, self.quiet, self._counts = {}, {}, {}
+        self._load_grid.setColumnStretch(0, 1)
+        self._load_grid.setHorizontalSpacing(6)
+        self._load_grid.setVerticalSpacing(3)
+        self._load_grid.addWidget(label(tr("Loads"), "section"), 0, 0)
+        for column, head in ((1, tr("survive")), (2, tr("quiet")), (3, tr("runs"))):
+            self._load_grid.addWidget(label(head, "soft"), 0, column, Qt.AlignmentFlag.AlignRight)
+        for row, load in enumerate((load for load in card.loads if load.kind != LoadKind.IDLE), 1):
+            name = label(load.title)
+            checked = tr("its results are checked") if load.checks_results else tr("its results are not checked")
+            name.setToolTip(f"{load.title}: {checked}")
+            self._load_grid.addWidget(name, row, 0)
+            for column, boxes, words in (
+                (1, self.survive, tr("{load}: what the machine has to survive")),
+                (2, self.quiet, tr("{load}: what it has to be quiet under")),
+            ):
+                box = QCheckBox()
+                box.setAccessibleName(words.format(load=load.title))
+                box.setToolTip(f"{words.format(load=load.title)}; {checked}")
+                box.clicked.connect(self._loads_edited)
+                boxes[load.name] = box
+                self._load_grid.addWidget(box, row, column, Qt.AlignmentFlag.AlignRight)
+            self._counts[load.name] = label("", "soft")
+            self._load_grid.addWidget(self._counts[load.name], row, 3, Qt.AlignmentFlag.AlignRight)
+
+    # -- edits ---------------------------------------------------------------------------------------------------
+
+    def _put(self, words: str, **changed: object) -> None:
+        if self._question is None:
+            return
+        other = msgspec.structs.replace(self._question, **changed)
+        if other != self._question:
+            self.edited.emit(tr("change of {what}").format(what=tr(words)), other)
+
+    def _rule_chosen(self, place: int) -> None:
+        if self._question is None or self._card is None:
+            return
+        if place == 0:
+            self._put("the exposure", exposure=until_known(self._card))
+            return
+        seconds = FIXED_S[place - 1] if place <= len(FIXED_S) else self._question.exposure.least_s + 60.0
+        self._put("the exposure", exposure=Exposure(least_s=seconds, most_s=seconds))
+
+    def _expose(self, **changed: float) -> None:
+        if self._question is None:
+            return
+        exposure = msgspec.structs.replace(self._question.exposure, **changed)
+        if exposure.problems() and self._card is not None:
+            self.refused.emit(tr("The least time of a run lies above its most. The plan is unchanged."))
+            self.least.put(self._question.exposure.least_s / 60.0)
+            self.most.put(self._question.exposure.most_s / 60.0)
+            return
+        self._put("the exposure", exposure=exposure)
+
+    def _known_edited(self, value: float) -> None:
+        self._expose(known_to_k=value)
+
+    def _least_edited(self, minutes: float) -> None:
+        fixed = self._question is not None and self._question.exposure.known_to_k is None
+        self._expose(least_s=minutes * 60.0, **({"most_s": minutes * 60.0} if fixed else {}))
+
+    def _most_edited(self, minutes: float) -> None:
+        self._expose(most_s=minutes * 60.0)
+
+    def _order_chosen(self, place: int) -> None:
+        self._put("the order", order=list(Order)[place])
+
+    def _fans_chosen(self, place: int) -> None:
+        if self._question is None or self._card is None:
+            return
+        school = list(FanSchool)[place]
+        others = tuple(axis for axis in self._question.axes if not is_fan_axis(axis))
+        fans = any(is_fan_axis(axis) for axis in self._question.axes) or school in (FanSchool.SPEED, FanSchool.NOISE)
+        axes = others + (default_fans(self._card, school) if fans else ())
+        self._put("how the fans are held", fans=school, axes=axes)
+
+    def _how_chosen(self, place: int) -> None:
+        many = self.how.itemText(0) == tr(HOWS_OF_MANY[0].value)
+        self._put("the search", how=(HOWS_OF_MANY if many else HOWS)[place])
+
+    def _margin_edited(self, value: float) -> None:
+        self._put("the margin", margin=value)
+
+    def _variant_chosen(self, at: int) -> None:
+        if self._question is None or self._card is None:
+            return
+        chosen = [*self._question.variants, self._card.variant, self._card.variant][:2]
+        chosen[at] = self.variants[at].currentText()
+        if chosen[0] == chosen[1]:
+            self.refused.emit(tr("A and B are the same state of the machine. The plan is unchanged."))
+            self.show_question(self._card, self._question, {})
+            return
+        self._put("the states compared", variants=tuple(chosen))
+
+    def _quiet_edited(self, _: float) -> None:
+        most = self.quiet_most.value()
+        hours = QuietHours(self.quiet_from.value(), self.quiet_to.value() % 24.0, most) if most > 0 else None
+        self._put("the quiet hours", quiet=hours)
+
+    def _loads_edited(self) -> None:
+        survive = tuple(name for name, box in self.survive.items() if box.isChecked())
+        quiet = tuple(name for name, box in self.quiet.items() if box.isChecked())
+        question, card = self._question, self._card
+        if question is None or card is None:
+            return
+        heavy = card.load_of(LoadKind.HEAVY)
+        if question.template in ("quiet-point", "hold-back") and heavy is not None and heavy.name not in survive:
+            words = tr("{load} is what the machine must survive: a quiet point is not judged without it.")
+            self.refused.emit(words.format(load=heavy.title))
+            self.survive[heavy.name].setChecked(True)
+            return
+        if not survive and not quiet and question.template not in ("fan-sweep", "baseline"):
+            self.refused.emit(tr("Without a load nothing is measured. The plan is unchanged."))
+            self.show_question(card, question, {})
+            return
+        self._put("the loads", survive=survive, quiet_under=quiet)
+
+
+def _options(box: QComboBox, texts: list[str]) -> None:
+    """Give a list its options, where they are others."""
+    if [box.itemText(place) for place in range(box.count())] != texts:
+        box.clear()
+        box.addItems(texts)
+
+
+def _minutes(title: str, settled: object) -> QuantityField:
+    field = QuantityField(quantity_of("time_min"), low=0.25, high=600.0, step=0.25, title=title)
+    field.settled.connect(settled)
+    return field
+
+
+def _count(title: str, settled: object) -> QuantityField:
+    field = QuantityField(quantity_of("times"), low=1, high=50, step=1, title=title, default=1.0)
+    field.settled.connect(settled)
+    return field
+
+
+def _step_mv(card: RigCard) -> float:
+    control = card.control("voltage_offset_mv")
+    return control.step if control is not None else 5.0
+

@@ -1,0 +1,405 @@
+"""The run list: every run of the plan in its order, folded by stage where many are alike, moved by mouse and keys."""
+
+import math
+from collections.abc import Callable, Sequence
+
+import msgspec
+from PySide6.QtCore import QByteArray, QMimeData, QModelIndex, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QAbstractItemView, QTableView
+
+from niente.core.evidence import RunSummary
+from niente.core.planning.foresight import Seen
+from niente.core.planning.progress import Row, Standing
+from niente.core.quantities import number_text, part_of, quantity_of
+from niente.core.rigcard import RigCard
+from niente.core.science.dynamics import Scale
+from niente.core.setting import Setting
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
+
+SIGN, RUN, STAGE, SET, LOAD, CORE, NOISE, MARK, MINUTES, WHY = 0, 1, 2, 3, 7, 8, 9, 10, 11, 12
+SET_COLUMNS = LOAD - SET
+FOLDS_FROM = 5
+"""So many runs of the noise stage in a row are folded into one line at first."""
+SAMPLED = 400
+BESIDE = ("noise", "baseline")
+"""Stages that set what is varied nowhere else."""
+RUNS = "application/x-niente-runs"
+SHORT = {
+    "sustained_power_w": "W",
+    "voltage_offset_mv": "mV",
+    "core_offset_mv": "core mV",
+    "point_offset_mv": "point mV",
+    "clock_cap_mhz": "MHz",
+    "fixed_clock_mhz": "MHz",
+    "fixed_voltage_v": "V",
+    "temperature_cap_c": "cap °C",
+    "burst_power_w": "burst W",
+    "burst_time_s": "burst s",
+}
+"""Column heads; a fan group's is its own name."""
+FIRST_SHOWN = ("sustained_power_w", "fan_duty", "voltage_offset_mv", "temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz")
+
+
+class Fold(msgspec.Struct, frozen=True):
+    """Runs of one stage in a row, shown as one line: from ``first`` up to and without ``end``."""
+
+    first: int
+    end: int
+
+
+class Shown(msgspec.Struct, frozen=True):
+    """What the list is drawn from. ``running`` is the place of the run under way; ``seconds`` says how long a run takes."""
+
+    card: RigCard
+    rows: tuple[Row, ...]
+    seen: Callable[[Row], Seen]
+    seconds: Callable[[Row], float]
+    scale: Scale
+    running: int | None = None
+
+
+class RunList(HeadedModel):
+    """Rows of runs, worked out as they are looked at. ``moved`` tells from which place to after which a run was dragged
+    (-1: to the top)."""
+
+    moved = Signal(int, int)
+
+    def __init__(self) -> None:
+        heads = ["", "Run", "Stage", *[""] * SET_COLUMNS, "Load", "Core, °C", "dBA", "", "Min", "Why it is here"]
+        super().__init__([tr(head) if head else "" for head in heads], {RUN, CORE, NOISE, MINUTES, *range(SET, LOAD)})
+        self.shown: Shown | None = None
+        self.columns: tuple[str, ...] = ()
+        """The controls that have a column."""
+        self._items: list[int | Fold] = []
+        self._open: set[str] = set()
+        self._cells: dict[int, list[Cell]] = {}
+
+    # -- what is shown -------------------------------------------------------------------------------------------
+
+    def show(self, shown: Shown) -> None:
+        """Show other runs; where as many stay as there were, the view keeps its place."""
+        before = (len(self._items), self.columns)
+        self.shown = shown
+        self.columns = columns_of(shown.card, shown.rows)
+        items = self._folded(shown.rows)
+        if (len(items), self.columns) == before:
+            self._items = items
+            self._cells.clear()
+            if items:
+                self.dataChanged.emit(self.index(0, 0), self.index(len(items) - 1, len(self.heads) - 1))
+            return
+        self.beginResetModel()
+        for place in range(SET_COLUMNS):
+            self.heads[SET + place] = _head(self.columns, place) if place < len(self.columns) else ""
+        self._items = items
+        self._cells.clear()
+        self.endResetModel()
+
+    def toggle(self, item: int) -> bool:
+        """Fold or unfold the stage at a line; return whether there is anything to fold."""
+        place = self.place_of(item)
+        if self.shown is None or place is None:
+            return False
+        run = self._run_at(place)
+        if run.end - run.first < FOLDS_FROM:
+            return False
+        key = self._key(run.first)
+        self._open ^= {key}
+        self.beginResetModel()
+        self._items = self._folded(self.shown.rows)
+        self._cells.clear()
+        self.endResetModel()
+        return True
+
+    def place_of(self, item: int) -> int | None:
+        """Return the run at a line; of a fold its first."""
+        if not 0 <= item < len(self._items):
+            return None
+        one = self._items[item]
+        return one.first if isinstance(one, Fold) else one
+
+    def item_of(self, place: int) -> int:
+        """Return the line that a run stands in, or is folded into."""
+        for item, one in enumerate(self._items):
+            if one == place or (isinstance(one, Fold) and one.first <= place < one.end):
+                return item
+        return -1
+
+    @property
+    def rows(self) -> list[list[str]]:
+        """All lines as plain texts."""
+        return [[cell.plain for cell in self.row(item)] for item in range(self.count())]
+
+    def count(self) -> int:
+        """Return the number of lines."""
+        return len(self._items)
+
+    def row(self, place: int) -> list[Cell]:
+        """Return the cells of a line."""
+        found = self._cells.get(place)
+        if found is None:
+            one = self._items[place]
+            found = self._cells[place] = self._sum_row(one) if isinstance(one, Fold) else self._run_row(one)
+        return found
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        """Return a cell's text, its alignment, the cell itself, or what a mark means."""
+        if role == Qt.ItemDataRole.ToolTipRole and index.column() in (SIGN, WHY):
+            place = self.place_of(index.row())
+            return self._tip(place) if place is not None else None
+        return cell_data(self, index, role)
+
+    # -- dragging ------------------------------------------------------------------------------------------------
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        """Let runs be picked up, and put down between others."""
+        usual = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled
+        return usual | Qt.ItemFlag.ItemIsDragEnabled if index.isValid() else Qt.ItemFlag.ItemIsDropEnabled
+
+    def supportedDropActions(self) -> Qt.DropAction:
+        """Runs are moved, never copied."""
+        return Qt.DropAction.MoveAction
+
+    def mimeTypes(self) -> list[str]:
+        """Return what is carried."""
+        return [RUNS]
+
+    def mimeData(self, indexes: Sequence[QModelIndex]) -> QMimeData:
+        """Carry the line that was picked up."""
+        data = QMimeData()
+        data.setData(RUNS, QByteArray(f"{indexes[0].row()}".encode()))
+        return data
+
+    def dropMimeData(self, data: QMimeData, action: Qt.DropAction, row: int, column: int, parent: Index) -> bool:
+        """Tell where a run was put down. The list itself follows from the plan."""
+        if not data.hasFormat(RUNS):
+            return False
+        source = self.place_of(int(bytes(data.data(RUNS).data()).decode()))
+        target = row if row >= 0 else (parent.row() if parent.isValid() else self.count())
+        if source is None:
+            return False
+        before = self._items[target - 1] if 0 < target <= self.count() else None
+        after = -1 if before is None else before.end - 1 if isinstance(before, Fold) else before
+        if after != source:
+            self.moved.emit(source, after)
+        return False  # nothing is taken out here: the plan is made anew
+
+    # -- inside --------------------------------------------------------------------------------------------------
+
+    def _folded(self, rows: tuple[Row, ...]) -> list[int | Fold]:
+        items: list[int | Fold] = []
+        place = 0
+        while place < len(rows):
+            end = place + 1
+            while end < len(rows) and rows[end].step.stage == rows[place].step.stage:
+                end += 1
+            wants = rows[place].step.stage == "noise"
+            wants = wants and end - place < len(rows)
+            if end - place >= FOLDS_FROM and wants != (self._key(place, rows) in self._open):
+                items.append(Fold(place, end))
+            else:
+                items.extend(range(place, end))
+            place = end
+        return items
+
+    def _key(self, first: int, rows: tuple[Row, ...] | None = None) -> str:
+        among = rows if rows is not None else self.shown.rows if self.shown is not None else ()
+        return f"{among[first].step.stage} {sum(row.step.stage == among[first].step.stage for row in among[:first])}"
+
+    def _run_at(self, place: int) -> Fold:
+        """Return the runs of the same stage round a run."""
+        rows = self.shown.rows if self.shown is not None else ()
+        first = end = place
+        while first > 0 and rows[first - 1].step.stage == rows[place].step.stage:
+            first -= 1
+        while end < len(rows) and rows[end].step.stage == rows[place].step.stage:
+            end += 1
+        return Fold(first, end)
+
+    def _tip(self, place: int) -> str:
+        assert self.shown is not None
+        row = self.shown.rows[place]
+        return ". ".join(part for part in (tr(row.standing.value).capitalize(), row.step.reason, row.why, row.waits) if part)
+
+    def _run_row(self, place: int) -> list[Cell]:
+        assert self.shown is not None
+        shown, row = self.shown, self.shown.rows[place]
+        step, quiet = row.step, row.standing.closed
+        whole = step.setting.over(shown.card.stock)
+        core, noise, level = figures(row.run, shown.seen(row))
+        running = place == shown.running
+        first = place == 0 or shown.rows[place - 1].step.stage != step.stage
+        away = row.standing in (Standing.SKIPPED, Standing.LEFT_OUT)
+        sets = [
+            Cell("?", soft=True) if _open(row, control) else Cell(_set_text(step.speed_rpm, step.level_dba, whole, control), soft=away)
+            for control in self.columns
+        ]
+        return [
+            Cell(sign="running" if running else row.standing.value),
+            Cell(f"{place + 1}", soft=away, bold=running),
+            Cell(tr(step.stage) if first else "", soft=True, chip=step.stage),
+            *sets,
+            *[Cell()] * (SET_COLUMNS - len(sets)),
+            Cell(step.load, soft=True),
+            core,
+            noise,
+            Cell(shown.scale.mark(level), mark=True, soft=not quiet),
+            Cell("" if away and row.run is None else f"{shown.seconds(row) / 60.0:.0f}", soft=away),
+            Cell(row.why or step.reason, soft=not running),
+        ]
+
+    def _sum_row(self, fold: Fold) -> list[Cell]:
+        """Return one line for many runs: ranges in small type, the time summed up."""
+        assert self.shown is not None
+        shown = self.shown
+        rows = shown.rows[fold.first : fold.end]
+        done = sum(row.standing.closed for row in rows)
+        sets = []
+        for control in self.columns:
+            values = [value for row in rows if (value := row.step.setting.over(shown.card.stock).value(control)) is not None]
+            sets.append(Cell(aside=_range(values, quantity_of(control).digits)))
+        cores = [c for row in rows if math.isfinite(c := _core(row.run, shown.seen(row)))]
+        levels = [level for row in rows if math.isfinite(level := figures(row.run, shown.seen(row))[2])]
+        stage = rows[0].step.stage
+        words = tr("{n} runs, all done") if done == len(rows) else tr("{n} runs, {done} done")
+        minutes = sum(shown.seconds(row) for row in rows) / 60.0
+        return [
+            Cell(sign="folded"),
+            Cell(f"{fold.first + 1}–{fold.end}"),
+            Cell(tr(stage), soft=True, chip=stage),
+            *sets,
+            *[Cell()] * (SET_COLUMNS - len(sets)),
+            Cell(rows[0].step.load, soft=True),
+            Cell(aside=_range(cores, 0)),
+            Cell(aside=_range(levels, 0)),
+            Cell(),
+            Cell(f"{minutes:.0f}"),
+            Cell(words.format(n=len(rows), done=done), soft=True),
+        ]
+
+
+def columns_of(card: RigCard, rows: Sequence[Row]) -> tuple[str, ...]:
+    """Return the controls that get a column: those that differ from run to run, at most four; power and the fans that are
+    swept where nothing does."""
+    among = [row for row in rows if row.step.stage not in BESIDE] or list(rows)
+    sampled = among[:: max(1, len(among) // SAMPLED)]
+    seen: dict[str, set[float | None]] = {}
+    for row in sampled:
+        whole = row.step.setting
+        for control in card.controls:
+            name = control.name
+            if name.startswith(("core_offset_mv.", "point_offset_mv.")):
+                name = name.partition(".")[0]
+            value = _deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") else whole.value(name)
+            seen.setdefault(name, set()).add(value)
+    varied = [name for name, values in seen.items() if len(values) > 1]
+    lead = f"fan_duty.{card.lead_group()}"
+    usual = [name for name in ("sustained_power_w", lead) if name in seen]
+    ranked = sorted(dict.fromkeys([*usual, *varied]), key=_rank)
+    chosen = [name for name in ranked if name in varied][:SET_COLUMNS]
+    chosen += [name for name in usual if name not in chosen][: SET_COLUMNS - len(chosen)]
+    return tuple(sorted(chosen, key=_rank))
+
+
+def _rank(control: str) -> int:
+    name = control.partition(".")[0]
+    return FIRST_SHOWN.index(name) if name in FIRST_SHOWN else len(FIRST_SHOWN)
+
+
+def _head(columns: tuple[str, ...], place: int) -> str:
+    """Return a column's head: the unit, and the fan group where two of them have a column."""
+    name = columns[place].partition(".")[0]
+    if name in SHORT:
+        return SHORT[name]
+    return f"{part_of(columns[place])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
+
+
+def _deepest(setting: Setting, name: str) -> float | None:
+    values = getattr(setting, name)
+    return min(values.values()) if values else None
+
+
+def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setting, control: str) -> str:
+    """Return what a run sets a control to, as short as a column has room for."""
+    name, part = control.partition(".")[0], part_of(control)
+    if name == "fan_duty":
+        if part in speed_rpm:
+            return f"{speed_rpm[part]:g} rpm"
+        if level_dba is not None:
+            return f"{level_dba:g} dBA"
+        if part in whole.fan_curve:
+            return tr("curve")
+    value = _deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
+    return "" if value is None else quantity_of(control).text(value)
+
+
+def _open(row: Row, control: str) -> bool:
+    """Return whether a run's value is still to be found by a search."""
+    offsets = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
+    return bool(row.step.takes and row.waits) and control.partition(".")[0] in offsets
+
+
+def _range(values: Sequence[float], digits: int) -> str:
+    if not values:
+        return ""
+    low, high = number_text(min(values), digits), number_text(max(values), digits)
+    return low if low == high else f"{low}…{high}"
+
+
+def _core(run: RunSummary | None, seen: Seen) -> float:
+    return run.settled.value_c if run is not None and run.settled.known else seen.core_c
+
+
+def figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:
+    """Return temperature and noise of a run as cells, and the level: measured in ink, foreseen soft."""
+    core, noise, level = Cell(), Cell(), math.nan
+    if run is not None and run.settled.known:
+        under = "cap_line" if run.heat_held else ""
+        core = Cell(number_text(run.settled.value_c, 1), f"±{number_text(run.settled.half_width_k, 1)}", under=under)
+    elif run is not None and run.failures:
+        core = Cell(tr("{n} wrong").format(n=run.failures), under="guard")
+    elif math.isfinite(seen.core_c):
+        core = Cell(number_text(seen.core_c, 1), f"±{number_text(seen.core_hw, 1)}", soft=True)
+    if run is not None and math.isfinite(run.noise_dba):
+        level = run.noise_dba
+        noise = Cell(number_text(level, 1))
+    elif math.isfinite(seen.noise_dba):
+        level = seen.noise_dba
+        noise = Cell(number_text(level, 1), soft=True)
+    return core, noise, level
+
+
+class RunListView(QTableView):
+    """A view of the list. A stage folds and unfolds by a click on its mark, by Enter and by the arrow keys; runs are picked
+    up and put down between others."""
+
+    def __init__(self, model: RunList) -> None:
+        super().__init__()
+        self._list = model
+        self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
+        self.setDragDropOverwriteMode(False)
+        self.setDropIndicatorShown(True)
+        self.setDefaultDropAction(Qt.DropAction.MoveAction)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Unfold by a click on a fold's mark."""
+        at = self.indexAt(event.position().toPoint())
+        fold = at.isValid() and at.column() == SIGN and self._list.row(at.row())[SIGN].sign == "folded"
+        if fold and event.button() == Qt.MouseButton.LeftButton:
+            self._list.toggle(at.row())
+            return
+        super().mousePressEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Unfold by Enter or the right arrow, fold by the left one."""
+        item = self.currentIndex().row()
+        folded = 0 <= item < self._list.count() and self._list.row(item)[SIGN].sign == "folded"
+        keys = (Qt.Key.Key_Right, Qt.Key.Key_Return, Qt.Key.Key_Enter) if folded else (Qt.Key.Key_Left,)
+        if event.key() in keys and not event.modifiers():
+            place = self._list.place_of(item)
+            if place is not None and self._list.toggle(item):
+                self.selectRow(self._list.item_of(place))
+                return
+        super().keyPressEvent(event)

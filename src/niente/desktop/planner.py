@@ -1,0 +1,275 @@
+"""The plan as the window holds it: made from the question, laid out against the book, foreseen and run dry.
+
+A plan of many runs is worked out away from the window's thread, and what is foreseen always is; what comes too late is
+dropped, and until it comes the last stands.
+"""
+
+import time
+import traceback
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+
+from niente.core.choosing.models import Models
+from niente.core.choosing.pick import Choice
+from niente.core.evidence import Evidence
+from niente.core.plan import Confirmation, Entry, Guard, Plan, Step
+from niente.core.planning.alternatives import Alternative, of_step, of_target, within
+from niente.core.planning.confirmation import confirming
+from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, naive_runs, pace_of
+from niente.core.planning.dry_run import DryRun, dry_run
+from niente.core.planning.foresight import NOTHING, Seen, foresee
+from niente.core.planning.progress import Keys, Row, rows_of
+from niente.core.planning.templates import entries_of, plan_for
+from niente.core.question import Question
+from niente.core.rigcard import RigCard
+from niente.desktop.analysis import Answer
+
+TARGET = "target"
+"""What is compared when it is not an axis: how well a settled temperature is to be known."""
+SMALL = 300
+"""A question of up to this many runs is laid out at once; a larger one away from the window's thread."""
+
+
+class Asked(msgspec.Struct, frozen=True):
+    """What a plan follows from. ``own`` is a plan that was taken from a file in place of the question's."""
+
+    card: RigCard
+    question: Question
+    guards: tuple[Guard, ...] | None
+    own: Plan | None = None
+
+
+class Laid(msgspec.Struct, frozen=True):
+    """A plan, its runs, and what it costs."""
+
+    asked: Asked
+    plan: Plan
+    rows: tuple[Row, ...]
+    cost: PlanCost
+    pace: Pace
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """What other ways of asking cost: other steps of the axis over a control, or other targets."""
+
+    of: str
+    ways: list[Alternative]
+
+
+class Planner(QObject):
+    """Makes the plan, and keeps it true as the book grows."""
+
+    changed = Signal()
+    """There is another plan, or its runs stand otherwise."""
+    foreseen = Signal()
+    """What is foreseen of the runs, and the dry run, came."""
+    compared = Signal()
+    """What other steps or targets would cost came."""
+    broke = Signal(str)
+    _compared = Signal(object)
+    _laid_out = Signal(int, object)
+    _seen_ahead = Signal(int, object, object, object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.laid: Laid | None = None
+        self.dry: DryRun | None = None
+        self.dry_rows: tuple[Row, ...] = ()
+        """The runs that the dry run is of."""
+        self.instead: list[Alternative] | None = None
+        """What fits the time budget in place of a question that does not; ``None`` where it does."""
+        self.comparison: Comparison | None = None
+        self.file: Path | None = None
+        """Where the plan came from that was taken in place of the question's."""
+        self._seen: dict[int, tuple[Step, Seen]] = {}
+        self._answer = Answer()
+        self._asked: Asked | None = None
+        self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
+        self._keys: Keys | None = None
+        self._number = 0
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-planner")
+        self._laid_out.connect(self._take)
+        self._seen_ahead.connect(self._take_seen)
+        self._compared.connect(self._take_comparison)
+
+    # -- what stands now -----------------------------------------------------------------------------------------
+
+    @property
+    def plan(self) -> Plan | None:
+        """The plan that is run next; ``None`` without a rig."""
+        return self.laid.plan if self.laid is not None else None
+
+    @property
+    def rows(self) -> tuple[Row, ...]:
+        """The plan's runs, with what became of them."""
+        return self.laid.rows if self.laid is not None else ()
+
+    @property
+    def pace(self) -> Pace:
+        """How long runs take on this machine."""
+        return self.laid.pace if self.laid is not None else AIR
+
+    @property
+    def question(self) -> Question | None:
+        """The question that the plan was made from."""
+        return self._asked.question if self._asked is not None else None
+
+    @property
+    def own(self) -> Plan | None:
+        """The plan that stands in place of the question's; ``None`` where none does."""
+        return self._asked.own if self._asked is not None else None
+
+    @property
+    def template_entries(self) -> tuple[Entry, ...] | None:
+        """The entries of the question's template, before any change by hand."""
+        return self._entries[2] if self._entries is not None else None
+
+    def closed(self) -> int:
+        """Return how many runs need not be made any more."""
+        return sum(row.standing.closed for row in self.rows)
+
+    def seen(self, row: Row) -> Seen:
+        """Return what is foreseen of a run."""
+        found = self._seen.get(id(row.step))
+        return found[1] if found is not None else NOTHING
+
+    # -- what is asked -------------------------------------------------------------------------------------------
+
+    def ask(self, card: RigCard, question: Question, guards: tuple[Guard, ...] | None) -> None:
+        """Make the plan anew where the question, the machine or its guards come to another; a plan that was taken in its
+        place then gives way."""
+        before = self._asked
+        asked = Asked(card, question, guards)
+        if before is not None and msgspec.structs.replace(before, own=None) == asked:
+            return
+        if before is not None and before.own is not None and (before.question, before.guards) == (question, guards):
+            if before.card.variant == card.variant:
+                asked = msgspec.structs.replace(asked, own=before.own)  # another room makes no other question
+        if asked.own is None:
+            self.file = None
+        self._lay(asked)
+
+    def take(self, plan: Plan | None, file: Path | None) -> None:
+        """Let a plan be the one that is run next, in place of the question's; ``None`` gives way to that again."""
+        if self._asked is not None:
+            self.file = file
+            self._lay(msgspec.structs.replace(self._asked, own=plan))
+
+    def goes_on_as(self, card: RigCard) -> None:
+        """Let the plan under way go on as it is while hands bring the machine into another state."""
+        if self._asked is not None:
+            self._lay(msgspec.structs.replace(self._asked, card=card, own=self.plan))
+
+    def compare(self, what: str) -> None:
+        """Work out what another step of an axis would cost, or with ``TARGET`` another target; ``compared`` tells."""
+        laid, models = self.laid, self._answer.models
+        if laid is None or laid.asked.own is not None:
+            return
+        card, question, pace = laid.asked.card, laid.asked.question, laid.pace
+
+        def work() -> None:
+            ways = of_target(card, question, pace, models) if what == TARGET else of_step(card, question, what, pace, models)
+            self._compared.emit(Comparison(what, ways))
+
+        self._later(work)
+
+    def look(self, answer: Answer) -> None:
+        """Lay the runs out against what the book comes to now."""
+        self._answer = answer
+        if self._asked is not None:
+            self._lay(self._asked)
+
+    def close(self) -> None:
+        """Answer nothing any more."""
+        self._number += 1
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    # -- inside --------------------------------------------------------------------------------------------------
+
+    def _lay(self, asked: Asked) -> None:
+        self._asked = asked
+        self._number += 1
+        number, answer = self._number, self._answer
+        size = len(asked.own.entries) if asked.own is not None else naive_runs(asked.card, asked.question)
+        if size <= SMALL:
+            self._take(number, self._worked_out(asked, answer))
+        else:
+            self._later(lambda: self._laid_out.emit(number, self._worked_out(asked, answer)))
+
+    def _worked_out(self, asked: Asked, answer: Answer) -> Laid:
+        """Return the plan, laid out. Runs in the window's thread or in the planner's, never in both at once."""
+        plain = msgspec.structs.replace(asked.question, edits=(), since="", budget_h=None, quiet=None)
+        known = self._entries
+        if known is None or known[1] != plain or known[0] != asked.card or self._keys is None:
+            known = self._entries = (asked.card, plain, entries_of(asked.card, asked.question))
+            self._keys = Keys(asked.card)
+        plan = asked.own or plan_for(asked.card, asked.question, asked.guards, known[2])
+        rows = rows_of(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), self._keys)
+        pace = pace_of(asked.card, answer.evidence)
+        question = asked.question if asked.own is None else None
+        return Laid(asked, plan, rows, cost_of(rows, asked.card, question, pace), pace)
+
+    def _take(self, number: int, laid: Laid) -> None:
+        if number != self._number:
+            return
+        self.laid = laid
+        self.changed.emit()
+        models = self._answer.models
+        self._later(lambda: self._look_ahead(number, laid, models))
+
+    def _look_ahead(self, number: int, laid: Laid, models: Models | None) -> None:
+        """Work out what is foreseen, and run the plan dry."""
+        if number != self._number:
+            return
+        seen = foresee(models, [row.step for row in laid.rows])
+        now = time.localtime()
+        question = laid.asked.question if laid.asked.own is None else None
+        hour = now.tm_hour + now.tm_min / 60.0
+        dry = dry_run(laid.plan, laid.asked.card, laid.rows, seen, question=question, pace=laid.pace, hour=hour)
+        by_step = {id(row.step): (row.step, one) for row, one in zip(laid.rows, seen, strict=True)}
+        left, budget = laid.cost.left_s, laid.plan.budget_s
+        others = None
+        if question is not None and budget is not None and left > budget:
+            others = within(laid.asked.card, question, budget, laid.pace)
+        self._seen_ahead.emit(number, by_step, (laid.rows, dry), others)
+
+    def _take_seen(
+        self,
+        number: int,
+        seen: dict[int, tuple[Step, Seen]],
+        dry: tuple[tuple[Row, ...], DryRun],
+        others: list[Alternative] | None,
+    ) -> None:
+        if number == self._number:
+            self._seen, self.instead = seen, others
+            self.dry_rows, self.dry = dry
+            self.foreseen.emit()
+
+    def _take_comparison(self, comparison: Comparison) -> None:
+        self.comparison = comparison
+        self.compared.emit()
+
+    def _later(self, work: Callable[[], None]) -> None:
+        def guarded() -> None:
+            try:
+                work()
+            except Exception:
+                self.broke.emit(traceback.format_exc())
+
+        self._pool.submit(guarded)
+
+
+def _of(card: RigCard, evidence: Evidence | None) -> Evidence | None:
+    """Return the evidence where it is of the machine as it is now; a moment after a change of variant it is not."""
+    return evidence if evidence is not None and evidence.card.variant == card.variant else None
+
+
+def _next(choice: Choice | None, models: Models | None) -> Callable[[Confirmation, int], Step | None] | None:
+    if choice is None or models is None:
+        return None
+    load = models.heavy_load
+    return lambda entry, so_far: confirming(entry, choice, load, so_far)
