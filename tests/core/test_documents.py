@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from niente.core.errors import DocumentError, PlanError
 from niente.core.plan import Exposure, Plan, read_plan
-from niente.core.planning.fitting import check_plan
 from niente.core.planning.cost import cost_of
+from niente.core.planning.fitting import check_plan
 from niente.core.planning.progress import rows_of
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.rigcard import RigCard

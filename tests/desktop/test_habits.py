@@ -122,8 +122,8 @@ def test_help_opens_at_the_page_in_focus(swept_window: Window, name: str) -> Non
 
 def test_help_belongs_to_the_thing_in_focus(swept_window: Window) -> None:
     plan, rig = swept_window.page("Plan"), swept_window.page("Rig")
-    assert topic_of(plan.offset, "window") == "safety"  # type: ignore[attr-defined]
-    assert topic_of(plan.power, "window") == "plan"  # type: ignore[attr-defined]
+    assert topic_of(plan.axes.rows["voltage_offset_mv"].first, "window") == "safety"  # type: ignore[attr-defined]
+    assert topic_of(plan.axes.rows["sustained_power_w"].first, "window") == "plan"  # type: ignore[attr-defined]
     assert topic_of(rig.scale, "window") == "noise"  # type: ignore[attr-defined]
     assert topic_of(swept_window.pulse.stop, "window") == "run"
     assert topic_of(None, "map") == "map"
@@ -154,10 +154,10 @@ def test_undo_says_what(open_window: Callable[..., Window]) -> None:
     undo, redo = window.actions_["edit.undo"], window.actions_["edit.redo"]
     assert not undo.isEnabled()
     page = window.page("Plan")
-    page.offset.setValue(-30)  # type: ignore[attr-defined]
-    assert undo.text() == "Undo change of voltage offset"
+    page.rules.repeats.setValue(2)  # type: ignore[attr-defined]
+    assert undo.text() == "Undo change of the repeats"
     undo.trigger()
-    assert redo.text() == "Redo change of voltage offset"
+    assert redo.text() == "Redo change of the repeats"
     assert undo.text() == "Undo"
 
 
@@ -200,7 +200,7 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     monkeypatch.setattr("niente.desktop.asking.where_to_save_plan", lambda _: out)
     window.actions_["plan.save"].trigger()
     assert read_plan(out.read_bytes()) == window.session.plan
-    page.offset.setValue(-20)  # type: ignore[attr-defined]
+    page.rules.repeats.setValue(2)  # type: ignore[attr-defined]
     assert window.session.planner.file is None  # an edit of the question makes its own plan again
     assert page.title.text() == "Quiet point"
 
@@ -380,7 +380,7 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
 def test_the_ring_stands_round_what_has_the_focus(swept_window: Window, qtbot: QtBot) -> None:
     swept_window.activateWindow()
     swept_window.go_to(NAMES.index("Plan"))
-    field: QWidget = swept_window.page("Plan").offset  # type: ignore[attr-defined]
+    field: QWidget = swept_window.page("Plan").axes.rows["sustained_power_w"].first  # type: ignore[attr-defined]
     ring = swept_window.findChild(FocusRing)
     assert ring is not None
     ring._moved(None, field)

@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QFontDatabase
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
+from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.choosing.words import place_text, short_place
@@ -145,34 +145,42 @@ def test_the_map_is_selected_with_the_mouse(swept_window: Window, qtbot: QtBot) 
     assert page.candidate.limit_w == pytest.approx(100.0, abs=3)  # type: ignore[attr-defined]
 
 
+def put(field: QLineEdit, text: str) -> None:
+    """Type a text into a field, and leave it."""
+    field.setText(text)
+    field.setModified(True)
+    field.editingFinished.emit()
+
+
 def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..., Window]) -> None:
     window = open_window()
     page, session = window.page("Plan"), window.session
     runs = len(page.model.rows)  # type: ignore[attr-defined]
-    power = page.power  # type: ignore[attr-defined]
-    power.setText("80, 110")
-    power.editingFinished.emit()
+    power = page.axes.rows["sustained_power_w"].step  # type: ignore[attr-defined]
+    put(power, "80, 110")
     assert session.project is not None
-    assert session.project.question.power.values == (80.0, 110.0)
+    assert session.project.question.axis("sustained_power_w").places() == (80.0, 110.0)  # type: ignore[union-attr]
     assert len(page.model.rows) < runs  # type: ignore[attr-defined]
-    power.setText("80, lots")
-    power.editingFinished.emit()
-    assert "no list of figures" in window.message.text
-    assert session.project.question.power.values == (80.0, 110.0)
-    power.setText("80, 900")
-    power.editingFinished.emit()
+    put(power, "80, lots")
+    assert "is no number" in window.message.text
+    assert session.project.question.axis("sustained_power_w").places() == (80.0, 110.0)  # type: ignore[union-attr]
+    put(power, "80, 900")
     assert "outside" in window.message.text
-    assert power.text() == "80, 110"
+    assert (power.text(), power.places) == ("list", "80, 110")
     window.actions_["edit.undo"].trigger()
     assert len(page.model.rows) == runs  # type: ignore[attr-defined]
-    page.loads["vector"].click()  # type: ignore[attr-defined]
+    rules = page.rules  # type: ignore[attr-defined]
+    rules.survive["vector"].click()
     assert "must survive" in window.message.text
-    page.loads["dome"].click()  # type: ignore[attr-defined]
+    rules.quiet["dome"].click()
     assert session.project.question.loads == ("vector",)
-    page.offset.setValue(-40)  # type: ignore[attr-defined]
-    assert session.project.question.base.voltage_offset_mv == -40.0
-    page.known.setValue(2.0)  # type: ignore[attr-defined]
-    assert session.project.question.known_to_k == 2.0
+    offset = page.axes.rows["voltage_offset_mv"]  # type: ignore[attr-defined]
+    offset.last.setText("")
+    offset.step.setText("")
+    put(offset.first, "-40")
+    assert session.project.question.axis("voltage_offset_mv").places() == (-40.0,)  # type: ignore[union-attr]
+    rules.known.setValue(2.0)
+    assert session.project.question.exposure.known_to_k == 2.0
 
 
 def test_a_new_book_says_what_to_do(open_window: Callable[..., Window], qtbot: QtBot) -> None:

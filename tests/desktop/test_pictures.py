@@ -17,6 +17,7 @@ from niente.core.science.dynamics import Scale
 from niente.core.science.thermal import heat_path
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, grid_places
+from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
 from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.quantity_field import QuantityDelegate, QuantityField
@@ -103,11 +104,11 @@ def test_a_rig_without_parts_is_described_from_its_card(swept_window: Window) ->
 
 def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) -> None:
     window = open_window()
-    page, plan, project = show(window, "Plan"), window.session.plan, window.session.project
-    assert plan is not None
+    page, laid, project = show(window, "Plan"), window.session.planner.laid, window.session.project
+    assert laid is not None
     assert project is not None
     runs = page.ribbon._runs
-    cost = cost_of(plan, project.question)
+    cost = cost_of(laid.rows, laid.asked.card, project.question)
     assert len(runs) == cost.runs
     assert sum(run.seconds for run in runs) == pytest.approx(cost.typical_s)
     assert {run.state for run in runs} == {"ahead"}
@@ -118,29 +119,32 @@ def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) 
 
 
 def test_a_run_that_is_selected_is_explained(swept_window: Window) -> None:
-    page, plan = show(swept_window, "Plan"), swept_window.session.plan
-    assert plan is not None
-    place = next(index for index, step in enumerate(plan.steps) if step.stage == "capacity")
-    page.table.selectRow(place)
+    page, rows = show(swept_window, "Plan"), swept_window.session.planner.rows
+    place = next(index for index, row in enumerate(rows) if row.step.stage == "capacity")
+    page.table.selectRow(page.model.item_of(place))
     blocks = page.margin()
     assert isinstance(blocks[0], Title)
-    assert blocks[0].lead == f"Run {place + 1}, capacity"
+    assert blocks[0].lead == f"Run {place + 1}, capacity: done"
     assert "Core, settled" in spoken(blocks)
-    assert plan.steps[place].reason in spoken(blocks)
+    assert rows[place].step.reason in spoken(blocks)
     assert swept_window.margin.blocks()[0] == blocks[0]  # the margin follows the selection at once
 
 
-def test_the_list_tells_measured_from_foreseen(swept_window: Window) -> None:
+def test_the_list_tells_measured_from_foreseen(swept_window: Window, qtbot: QtBot) -> None:
     from niente.core.demo import closer_look
 
     page, session = show(swept_window, "Plan"), swept_window.session
     assert session.project is not None
     session._set_project(closer_look(session.project))
-    states = {row[0].sign: row for row in page.model.cells}
-    assert set(states) == {"done", "ahead"}
-    core = {sign: next(row[6] for row in page.model.cells if row[0].sign == sign and row[6].text) for sign in states}
+    qtbot.waitUntil(lambda: any(_ahead(row) and row[CORE].text for row in map(page.model.row, range(page.model.count()))))
+    cells = [page.model.row(item) for item in range(page.model.count())]
+    core = {sign: next(row[CORE] for row in cells if row[0].sign == sign and row[CORE].text) for sign in ("done", "ahead")}
     assert not core["done"].soft
     assert core["ahead"].soft
+
+
+def _ahead(row: list) -> bool:
+    return row[0].sign == "ahead"
 
 
 # -- Map -------------------------------------------------------------------------------------------------------------

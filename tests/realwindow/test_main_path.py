@@ -52,8 +52,8 @@ def type_into(window: Window, field: object, text: str) -> None:
 def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     window.activateWindow()
     plan = window.page("Plan")
-    type_into(window, plan.power, "85, 105, 125")  # type: ignore[attr-defined]
-    type_into(window, plan.fans, "24, 48")  # type: ignore[attr-defined]
+    type_into(window, plan.axes.rows["sustained_power_w"].step, "85, 105, 125")  # type: ignore[attr-defined]
+    type_into(window, plan.axes.rows["fan_duty.case"].step, "24, 48")  # type: ignore[attr-defined]
     window.setFocus()
     assert window.session.bench is not None
     window.session.bench.set_pace(None)

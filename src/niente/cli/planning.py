@@ -2,7 +2,7 @@
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import click
@@ -34,7 +34,7 @@ def _question_command(name: str, title: str, asks: str) -> None:
         _print(card, _with(card, question, given), bool(given["anew"]))
 
 
-def _options(command):  # type: ignore[no-untyped-def]
+def _options(command: Callable[..., None]) -> Callable[..., None]:
     for option in reversed(
         (
             click.option("--rig", required=True, help="The rig's name, or module:factory."),
@@ -42,7 +42,7 @@ def _options(command):  # type: ignore[no-untyped-def]
                 "--axis", "axes", multiple=True, metavar="CONTROL=PLACES",
                 help="Vary a control: a list (80,100,125), a span with a step (60..180/12), or by ratio (20..100/x1.38).",
             ),
-            click.option("--hold", multiple=True, metavar="CONTROL=VALUE", help="Hold a control at a value for the whole plan."),
+            click.option("--hold", multiple=True, metavar="CONTROL=VALUE", help="Hold a control at a value throughout."),
             click.option("--power", default=None, metavar="PLACES", help="Short for --axis sustained_power_w=…"),
             click.option("--fans", default=None, metavar="PLACES", help="Short for the axis over the fans that are swept."),
             click.option("--offset", default=None, metavar="PLACES", help="Short for --axis voltage_offset_mv=…"),
@@ -97,7 +97,9 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
         problem = axis_problem(_by_part(axis, card), card)
         if problem:
             raise PlanError(
-                f"{axis_title(axis, card)}: {problem}.", safe="No plan was made.", remedy="Give other places, or another control."
+                f"{axis_title(axis, card)}: {problem}.",
+                safe="No plan was made.",
+                remedy="Give other places, or another control.",
             )
         question = _instead(question, axis).with_axis(axis)
     for text in given["hold"]:  # type: ignore[attr-defined]
@@ -142,7 +144,9 @@ def _instead(question: Question, axis: Axis) -> Question:
 def _held(card: RigCard, question: Question, control: str, value: float) -> Question:
     if card.control(control) is None:
         known = ", ".join(one.name for one in card.controls)
-        raise PlanError(f"This rig has no control {control!r}; it has {known}.", safe="No plan was made.")
+        raise PlanError(
+            f"This rig has no control {control!r}; it has {known}.", safe="No plan was made.", remedy="Hold one of these."
+        )
     axes = tuple(axis for axis in question.axes if axis.control != control)
     return msgspec.structs.replace(question, axes=axes, base=question.base.replaced(control, value))
 

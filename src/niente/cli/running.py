@@ -132,7 +132,7 @@ def _let_hands_work(bench: Bench, console: Console, stopping: list[int]) -> None
         bench.tell(Command.GO_ON)
         return
     console.print("Mains off and unplugged before hands go in. Press Enter once it is done; Ctrl+C stops and restores.")
-    while not stopping and not bench.state == State.IDLE:
+    while not stopping and bench.state != State.IDLE:
         if select.select([sys.stdin], [], [], 0.5)[0]:
             sys.stdin.readline()
             bench.tell(Command.GO_ON)

@@ -230,8 +230,9 @@ def read_plan(text: bytes | str, source: str = "the plan") -> Plan:
         _ = plan.since_s
     except (msgspec.DecodeError, UnicodeDecodeError, ValueError) as error:
         words = _in_words(str(error))
+        words = words.replace("entries", "steps") if named == FIRST_FORMAT else words
         raise DocumentError(
-            f"{source} is not a plan that Niente can read: {words if named != FIRST_FORMAT else words.replace('entries', 'steps')}.",
+            f"{source} is not a plan that Niente can read: {words}.",
             safe="The file is untouched and nothing was run.",
             remedy="Mend that place, or make a new plan with 'niente-cli plan'.",
         ) from None
@@ -250,7 +251,9 @@ def of_first_format(document: dict[str, Any]) -> dict[str, Any]:
     """Return a plan of the first format as one of today's: its steps are entries, its confirmation the last of them."""
     known = {"format", "rig", "question", "guards"}
     steps = document.get("steps", [])
-    entries = [{"kind": "step", **step} if isinstance(step, dict) else step for step in steps] if isinstance(steps, list) else steps
+    entries = (
+        [{"kind": "step", **step} if isinstance(step, dict) else step for step in steps] if isinstance(steps, list) else steps
+    )
     confirm = document.get("confirm")
     if isinstance(confirm, dict) and isinstance(entries, list):
         entries = [*entries, {"kind": "confirmation", **confirm}]

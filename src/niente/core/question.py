@@ -44,7 +44,7 @@ class Span(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
         short = (inner[-1] < self.last / self.step**0.5) if self.by_ratio else (inner[-1] < self.last - self.step / 2)
         if not short and len(inner) > 1:
             inner.pop()  # the last step is a little longer or shorter, so that the end is a place
-        return tuple(float(f"{place:.6g}") for place in inner if place < self.last) + (self.last,)
+        return (*(float(f"{place:.6g}") for place in inner if place < self.last), self.last)
 
     def _count(self) -> float:
         if self.by_ratio:

@@ -57,7 +57,9 @@ SPECS = (
     ActionSpec("plan.skip", "Leave out", "Del", "Leave the selected run out, or take it up again", "Edit", "plan"),
     ActionSpec("plan.repeat", "Repeat run", "Ctrl+D", "Make the selected run once more", "Edit", "plan"),
     ActionSpec("plan.insert", "Insert run …", "Ins", "A run of your own, after the selected one", "Edit", "plan"),
-    ActionSpec("plan.anew", "Measure anew", "", "Let only runs from now on count as answers; the old ones stay", "Edit", "plan"),
+    ActionSpec(
+        "plan.anew", "Measure anew", "", "Let only runs from now on count as answers; the old ones stay", "Edit", "plan"
+    ),
     ActionSpec("plan.keep", "Keep question …", "", "Keep this question as a template of your own", "Edit", "plan"),
     ActionSpec("run.hold_after", "Hold after", "Ctrl+H", "End this run as planned, then wait without load", "Bench", "run"),
     ActionSpec("run.hold_now", "Hold now", "Ctrl+Shift+H", "End the load now; this run is repeated afterwards", "Bench", "run"),

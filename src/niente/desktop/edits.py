@@ -31,7 +31,11 @@ class PlanTaken(QUndoCommand):
     """A plan from a file in place of the question's own."""
 
     def __init__(
-        self, words: str, before: tuple[Plan | None, Path | None], after: tuple[Plan, Path], put: Callable[..., None]
+        self,
+        words: str,
+        before: tuple[Plan | None, Path | None],
+        after: tuple[Plan | None, Path | None],
+        put: Callable[..., None],
     ) -> None:
         super().__init__(words)
         self._before = before

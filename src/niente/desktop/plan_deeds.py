@@ -207,4 +207,3 @@ class PlanDeeds:
         if project is None or planner.template_entries is None:
             return None
         return keyed(planner.template_entries, project.question.edits)
-

@@ -91,6 +91,7 @@ class Planner(QObject):
         self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
         self._keys: Keys | None = None
         self._number = 0
+        self._closed = False
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-planner")
         self._laid_out.connect(self._take)
         self._seen_ahead.connect(self._take_seen)
@@ -146,9 +147,9 @@ class Planner(QObject):
         asked = Asked(card, question, guards)
         if before is not None and msgspec.structs.replace(before, own=None) == asked:
             return
-        if before is not None and before.own is not None and (before.question, before.guards) == (question, guards):
-            if before.card.variant == card.variant:
-                asked = msgspec.structs.replace(asked, own=before.own)  # another room makes no other question
+        same = before is not None and (before.question, before.guards) == (question, guards)
+        if before is not None and before.own is not None and same and before.card.variant == card.variant:
+            asked = msgspec.structs.replace(asked, own=before.own)  # another room makes no other question
         if asked.own is None:
             self.file = None
         self._lay(asked)
@@ -185,6 +186,7 @@ class Planner(QObject):
 
     def close(self) -> None:
         """Answer nothing any more."""
+        self._closed = True
         self._number += 1
         self._pool.shutdown(wait=True, cancel_futures=True)
 
@@ -260,7 +262,8 @@ class Planner(QObject):
             except Exception:
                 self.broke.emit(traceback.format_exc())
 
-        self._pool.submit(guarded)
+        if not self._closed:
+            self._pool.submit(guarded)
 
 
 def _of(card: RigCard, evidence: Evidence | None) -> Evidence | None:

@@ -57,7 +57,7 @@ class Agenda:
 
     def next(self, hour: float) -> Row | Wait | Spent | None:
         """Return the run that comes next at an hour of the day, or why none may; ``None`` at the plan's end."""
-        ahead = [row for row in self.rows if row.standing == Standing.AHEAD and not row.waits]
+        ahead = self.ahead()
         if not ahead:
             return None
         row = next((row for row in ahead if self._may_be_heard(row, hour)), None)
@@ -65,6 +65,14 @@ class Agenda:
             left = duration_text(self.plan.quiet.hours_left(hour) * 3600.0) if self.plan.quiet is not None else ""
             return Wait(f"Quiet hours: the runs that are left are louder. Waiting for {left}.")
         return self._spent(row) or row
+
+    def ahead(self) -> list[Row]:
+        """Return the runs that could be made now."""
+        return [row for row in self.rows if row.standing == Standing.AHEAD and not row.waits]
+
+    def still_open(self, like: Row) -> int:
+        """Return how many runs of the same entry and step are not closed yet."""
+        return sum(row.entry == like.entry and not row.standing.closed and row.step == like.step for row in self.rows)
 
     def left_out(self) -> list[tuple[int, Row]]:
         """Return the runs that are left out and were not told of yet, with their places."""

@@ -72,6 +72,8 @@ def known_of(book: Path) -> tuple[RigCard | None, Driver | None]:
         return None, None
     reader = BookReader(book)
     try:
-        return reader.card(), next(reversed(reader.documents(KIND, lambda body: msgspec.json.decode(body, type=Driver)).values()), None)
+        return reader.card(), next(
+            reversed(reader.documents(KIND, lambda body: msgspec.json.decode(body, type=Driver)).values()), None
+        )
     finally:
         reader.close()

@@ -36,7 +36,6 @@ from niente.core.quantities import duration_text
 from niente.core.rigcard import LoadKind, RigCard
 from niente.core.rigs.protocol import Paced, Rig
 from niente.core.science.settling import learn, not_yet
-from niente.core.setting import Setting
 
 FORECAST_EVERY = 30
 """Samples between two settling forecasts; in rig time, so that a run's length never depends on the computer."""
@@ -124,8 +123,11 @@ class Engine:
                 if isinstance(due, Wait):
                     self._wait_for_an_hour(agenda, due)
                     continue
-                self._until_answered(agenda, due)
+                before = agenda.still_open(due)
+                how = self._until_answered(agenda, due)
                 self._look(agenda)
+                if how == DONE and agenda.still_open(due) >= before:  # it would be run for ever
+                    raise AssertionError(f"a run of entry {due.entry + 1} came to its end and does not count")
             for reason in agenda.waiting():
                 self._tell(Warned(reason))
         finally:
@@ -155,8 +157,8 @@ class Engine:
             self._tell(LeftOut(place, f"Run {place + 1} is left out: {row.why}."))
             self._writer.add_happening("implied", {"step": row.entry, "why": row.why})
 
-    def _until_answered(self, agenda: Agenda, row: Row) -> None:
-        """Run a step; where it is voided by a hold, run it again afterwards."""
+    def _until_answered(self, agenda: Agenda, row: Row) -> str:
+        """Run a step, and return how it closed; where it is voided by a hold, run it again afterwards."""
         number, total = agenda.rows.index(row) + 1, len(agenda.rows)
         while True:
             if row.step.variant and row.step.variant != self._card.variant:
@@ -167,7 +169,7 @@ class Engine:
             if self._hold_next or how == "voided":
                 self._hold()
             if how != "voided":
-                return
+                return how
 
     def _change_variant(self, variant: str) -> None:
         """Have hands bring the machine into another state, with the load off, and go on with its card."""
@@ -217,9 +219,7 @@ class Engine:
         self._enter(State.APPLYING)
         step, guards = row.step, Guards(agenda.plan.guards, self._card)
         whole = step.setting.over(self._card.stock)
-        self.run_id = self._writer.open_run(
-            agenda.plan_id, row.entry, "step", whole, step.load, self._card, self._last_time_s
-        )
+        self.run_id = self._writer.open_run(agenda.plan_id, row.entry, "step", whole, step.load, self._card, self._last_time_s)
         run_id = self.run_id
         self._tell(RunOpened(run_id, number - 1, total, step))
         how, why = "stopped", "the engine was interrupted"

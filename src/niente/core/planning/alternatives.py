@@ -37,7 +37,9 @@ class Alternative(msgspec.Struct, frozen=True):
     is_now: bool = False
 
 
-def of_step(card: RigCard, question: Question, control: str, pace: Pace = AIR, models: Models | None = None) -> list[Alternative]:
+def of_step(
+    card: RigCard, question: Question, control: str, pace: Pace = AIR, models: Models | None = None
+) -> list[Alternative]:
     """Return the axis over a control in wider and closer steps, the present one among them, widest first."""
     axis = question.axis(control)
     if axis is None or len(axis.places()) < 2:
@@ -170,4 +172,3 @@ def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> fl
     then = msgspec.structs.replace(model, covariance=covariance)
     _, hw = then.rise(np.array([np.median(power)]), np.array([np.median(speeds[0])]), np.array([np.median(speeds[1])]))
     return float(hw[0])
-

@@ -39,4 +39,6 @@ def expected_confirmation(entry: Confirmation, card: RigCard) -> Step:
     """Return the run as it is expected before the pick is known."""
     heavy = card.load_of(LoadKind.HEAVY)
     exposure = Exposure(least_s=entry.exposure_s, most_s=entry.exposure_s)
-    return Step(card.stock, heavy.name if heavy is not None else "", exposure, STAGE, "The pick, once it is known: does it hold?")
+    return Step(
+        card.stock, heavy.name if heavy is not None else "", exposure, STAGE, "The pick, once it is known: does it hold?"
+    )

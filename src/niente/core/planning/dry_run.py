@@ -193,9 +193,7 @@ def hand_words(card: RigCard, rows: Sequence[Row], place: int) -> str:
     return ", ".join(parts)
 
 
-def _loud(
-    plan: Plan, rows: Sequence[Row], seen: Sequence[Seen], ahead: Sequence[int], pace: Pace, hour: float
-) -> list[int]:
+def _loud(plan: Plan, rows: Sequence[Row], seen: Sequence[Seen], ahead: Sequence[int], pace: Pace, hour: float) -> list[int]:
     """Return the runs that would fall into quiet hours and are foreseen louder than these allow."""
     if plan.quiet is None:
         return []

@@ -60,7 +60,9 @@ def _of_step(step: Step, card: RigCard, names: set[str], seen: dict[int, list[st
     found += [f"this rig has no fan group {group!r}" for group in step.level_groups if group not in card.fan_groups()]
     if step.level_dba is not None and not step.level_groups:
         found.append("it asks for a level and names no fans to set to it")
-    if (step.speed_rpm and not card.indices("fan_speed_rpm")) or (step.level_dba is not None and card.index("noise_dba") is None):
+    if (step.speed_rpm and not card.indices("fan_speed_rpm")) or (
+        step.level_dba is not None and card.index("noise_dba") is None
+    ):
         found.append("it asks for a speed or a level, and this rig reads none")
     return found
 

@@ -81,4 +81,3 @@ def heard_at(evidence: Evidence | None, step: Step) -> float:
         if all(run.setting.fan_duty.get(group, 0.0) <= duty for group, duty in wanted.items())
     ]
     return max(heard, default=math.nan)
-

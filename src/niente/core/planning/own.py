@@ -125,4 +125,3 @@ def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
         first = kind.first(card)
         fresh = msgspec.structs.replace(fresh, survive=first.survive, quiet_under=first.quiet_under)
     return fresh, left
-

@@ -187,7 +187,8 @@ def noise_steps(card: RigCard, base: Setting, swept: Sequence[float], variant: s
                 steps.append(Step(setting, idle.name, NOISE, "noise", f"The {group} fans alone", variant))
     for duty in swept:
         setting = base.replaced(f"fan_duty.{lead}", duty)
-        steps.append(Step(setting, idle.name, NOISE, "noise", "All fans at this duty", variant))
+        if all(step.setting != setting for step in steps):  # with one group, it was heard alone already
+            steps.append(Step(setting, idle.name, NOISE, "noise", "All fans at this duty", variant))
     return steps
 
 

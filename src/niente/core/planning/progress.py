@@ -24,9 +24,10 @@ EXPECTED_SHARE = 0.6
 CLIMBS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "fixed_voltage_v", "temperature_cap_c", "voltage_offset_mv")
 """What a ladder climbs on: two runs that differ in nothing else are rungs of the same one."""
 
-Key = tuple[str, bytes, str]
+Fixed = tuple[object, ...]
+"""A whole setting as something hashable that is equal for equal settings."""
+Key = tuple[str, int, str]
 Next = Callable[[Confirmation, int], Step | None]
-_KEYS = msgspec.json.Encoder(order="sorted")
 
 
 class Standing(StrEnum):
@@ -67,6 +68,7 @@ class Keys:
     def __init__(self, card: RigCard) -> None:
         self._card = card
         self._known: dict[int, tuple[Step, Key]] = {}
+        self._numbers: dict[Fixed, int] = {}
 
     def of(self, step: Step) -> Key:
         """Return the key of a step."""
@@ -78,7 +80,13 @@ class Keys:
 
     def at(self, variant: str, whole: Setting, load: str) -> Key:
         """Return the key of a whole setting under a load."""
-        return (variant or self._card.variant, _KEYS.encode(whole), load)
+        return (variant or self._card.variant, self._numbers.setdefault(fixed(whole), len(self._numbers)), load)
+
+
+def fixed(whole: Setting) -> Fixed:
+    """Return a setting as something hashable, whether its figures are whole numbers or not."""
+    values = (getattr(whole, name) for name in whole.__struct_fields__)
+    return tuple(tuple(sorted(value.items())) if isinstance(value, dict) else value for value in values)
 
 
 def rows_of(
@@ -101,7 +109,7 @@ class _Laying:
         self._pool = self._answers()
         self._failures = self._failed()
         self._courses: dict[str, Course] = {}
-        self._ladders: dict[tuple[str, str, bytes], set[Until]] = defaultdict(set)
+        self._ladders: dict[tuple[str, str, Fixed], set[Until]] = defaultdict(set)
         self._taken: Counter[Key] = Counter()
 
     def rows(self) -> tuple[Row, ...]:
@@ -192,10 +200,10 @@ class _Laying:
             return True
         return answers(run, exposure, self._card.sample_period_s)
 
-    def _rung(self, step: Step) -> tuple[str, str, bytes]:
+    def _rung(self, step: Step) -> tuple[str, str, Fixed]:
         """Return what the rungs of a ladder share."""
         cleared = msgspec.structs.replace(step.setting.over(self._card.stock), **dict.fromkeys(CLIMBS))
-        return step.variant + "\n" + step.stage, step.load, _KEYS.encode(cleared)
+        return step.variant + "\n" + step.stage, step.load, fixed(cleared)
 
     def _climbed(self, step: Step, run: RunSummary) -> None:
         if step.until is not None:

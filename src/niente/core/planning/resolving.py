@@ -52,9 +52,7 @@ def duty_at_speed(card: RigCard, runs: Sequence[RunSummary], group: str, rpm: fl
     return _on_grid(card, group, float(np.interp(rpm, pairs[order, 1], pairs[order, 0])))
 
 
-def duties_at_level(
-    card: RigCard, runs: Sequence[RunSummary], groups: tuple[str, ...], level_dba: float
-) -> dict[str, float]:
+def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str, ...], level_dba: float) -> dict[str, float]:
     """Return one duty for these groups together at which the machine is as loud as wanted in the room.
 
     The other groups stay as they were in most of the readings. Raises ``NotEnoughError`` where no duty comes to it.

@@ -108,9 +108,7 @@ def _ladder(search: Search, stock: Setting, base: Setting, control: str) -> Aski
     return {control: (yield from _back_up(search, base, control, failed, passed))}
 
 
-def _back_up(
-    search: Search, base: Setting, control: str, failed: float, passed: float
-) -> Generator[Setting, bool, float]:
+def _back_up(search: Search, base: Setting, control: str, failed: float, passed: float) -> Generator[Setting, bool, float]:
     """From a failure in fine steps towards a value that passed; return the first that passes."""
     between = [value for value in rungs_of(search, search.fine) if min(failed, passed) < value < max(failed, passed)]
     for value in reversed(between):
@@ -136,7 +134,8 @@ def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> A
 
 def _in_turn(search: Search, stock: Setting) -> Asking:
     """A ladder for each control; those before keep what was found, with the margin."""
-    base, found = search.setting, {}
+    base = search.setting
+    found: dict[str, float] = {}
     for control in search.controls:
         one = yield from _ladder(search, stock, base, control)
         found |= one
@@ -161,9 +160,7 @@ def _weakest_first(search: Search) -> Asking:
     return depth
 
 
-def _weak_at(
-    search: Search, depth: dict[str, float], group: list[str], level: float
-) -> Generator[Setting, bool, list[str]]:
+def _weak_at(search: Search, depth: dict[str, float], group: list[str], level: float) -> Generator[Setting, bool, list[str]]:
     """Return those of a group that fail at a level; all of it, where it fails only together."""
     if (yield _put(search.setting, depth | dict.fromkeys(group, level))):
         return []

@@ -158,7 +158,9 @@ TEMPLATES = (
         lambda card: "" if len(card.variants) > 1 else "this rig is known in one state only; change a part first",
         fresh=True,
     ),
-    Template("soak", "Soak", "Does it hold for hours?", "an hour of each load, twice", first_soak, soak_entries, _nothing, fresh=True),
+    Template(
+        "soak", "Soak", "Does it hold for hours?", "an hour of each load, twice", first_soak, soak_entries, _nothing, fresh=True
+    ),
     Template(
         "burst",
         "Burst",
@@ -166,8 +168,10 @@ TEMPLATES = (
         "15 s and the burst window, each from rest",
         first_burst,
         burst_entries,
-        lambda card: _power(card)
-        or ("" if card.load_of(LoadKind.BURST) or card.load_of(LoadKind.HEAVY) else "this rig has no load to burst with"),
+        lambda card: (
+            _power(card)
+            or ("" if card.load_of(LoadKind.BURST) or card.load_of(LoadKind.HEAVY) else "this rig has no load to burst with")
+        ),
     ),
     Template(
         "free", "Free", "Anything else, over axes of your own.", "any axes under any loads", first_free, free_entries, _nothing

@@ -71,7 +71,9 @@ def variant_entries(card: RigCard, question: Question) -> list[Entry]:
             heard.add(name)
             entries += _noise_of(card, question, name)
         block = [
-            msgspec.structs.replace(step_at(card, spot, load, question.exposure, stage, f"{stage} is {name}; {why}"), variant=name)
+            msgspec.structs.replace(
+                step_at(card, spot, load, question.exposure, stage, f"{stage} is {name}; {why}"), variant=name
+            )
             for load, why in each_load(question)
             for spot in spots(card, base_of(card, question), axes)
         ]

@@ -46,7 +46,9 @@ def fan_entries(card: RigCard, question: Question) -> list[Entry]:
     if idle is not None and len(duties) > 1:
         entries += [Step(setting, idle.name, NOISE, "noise", "All together") for setting in together]
     for load, purpose in each_load(question):
-        steps = [Step(at, load, question.exposure, "heat", f"What these fans are worth; {purpose}") for at in reversed(together)]
+        steps = [
+            Step(at, load, question.exposure, "heat", f"What these fans are worth; {purpose}") for at in reversed(together)
+        ]
         entries += arranged(steps, question, card)
     return entries
 

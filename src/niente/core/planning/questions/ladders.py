@@ -32,8 +32,9 @@ def first_capacity(card: RigCard) -> Question:
     power = card.control(POWER)
     assert power is not None
     stock = card.stock.sustained_power_w or power.high
-    low = round(stock * 0.4 / POWER_STEP_W) * POWER_STEP_W
-    axis = Axis(POWER, span=span_of(power, low, power.high, POWER_STEP_W * max(1.0, round(stock / 165.0))))
+    step = POWER_STEP_W if stock >= 90.0 else POWER_STEP_W / 2 if stock >= 30.0 else 1.0
+    step *= max(1.0, round(stock / 165.0))
+    axis = Axis(POWER, span=span_of(power, round(stock * 0.4 / step) * step, power.high, step))
     return Question("capacity-ladder", (axis,), held_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
 
 
@@ -49,9 +50,7 @@ def capacity_entries(card: RigCard, question: Question) -> list[Entry]:
                 msgspec.structs.replace(at, speed_rpm=held.speed_rpm, level_dba=held.level_dba)
                 for at in spots(card, held.setting, ladder)
             ]
-            steps = [
-                step_at(card, at, load, question.exposure, "ladder", f"Up to where heat holds; {purpose}") for at in rungs
-            ]
+            steps = [step_at(card, at, load, question.exposure, "ladder", f"Up to where heat holds; {purpose}") for at in rungs]
             if question.order not in (Order.RANDOM, Order.MIRRORED):
                 steps = [msgspec.structs.replace(step, until=Until.HEAT) for step in steps]
             entries += arranged(steps, question, card)

@@ -63,7 +63,7 @@ def soak_entries(card: RigCard, question: Question) -> list[Entry]:
     once = arranged(steps, question, card)
     if question.repeats > 1 and question.order in (Order.WARM, Order.COLD, Order.RISK_LAST):
         half = once[:: question.repeats]  # load after load and round again: what fails in a change of load shows too
-        return half * question.repeats
+        return [*half * question.repeats]
     return list(once)
 
 

@@ -70,6 +70,8 @@ class AxisRow:
         self.name, self.places = label(title), label("", "soft")
         self.name.setBuddy(self.first)
         for field in self.fields:
+            if control.partition(".")[0] in DEEPENS:
+                field.setProperty("help", "safety")
             field.editingFinished.connect(lambda: settled(control))
             field.focused.connect(lambda: focused(control))
 
@@ -96,7 +98,8 @@ class AxisRow:
         elif axis.span is not None:
             ends = (axis.span.first, axis.span.last)
             step = _plain(axis.span.step)
-            texts = (*map(_plain, reversed(ends) if deepens else ends), f"×{step}" if axis.span.by_ratio else step)
+            first, last = reversed(ends) if deepens else ends
+            texts = (_plain(first), _plain(last), f"×{step}" if axis.span.by_ratio else step)
         elif axis.values:
             ordered = sorted(axis.values, reverse=deepens)
             texts, listed = (_plain(ordered[0]), _plain(ordered[-1]), ""), ", ".join(map(_plain, ordered))

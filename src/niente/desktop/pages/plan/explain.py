@@ -1,4 +1,4 @@
-"""What the margin says of a plan: the field in focus, the run that is selected, the dry run, and what could be asked instead."""
+"""What the margin says of a plan: the field in focus, the run that is selected, the dry run, what could be asked instead."""
 
 import math
 from collections.abc import Callable, Sequence
@@ -114,9 +114,7 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: Rig
         at = seen(rows[run.hottest])
         name = tr("Run {n}, foreseen").format(n=run.hottest + 1)
         lines.append(_reading(name, number_text(at.core_c, 1), at.core_hw, "°C"))
-    said = tr("{t} ahead, {most} at the most.").format(
-        t=duration_text(run.cost.left_s), most=duration_text(run.cost.most_s)
-    )
+    said = tr("{t} ahead, {most} at the most.").format(t=duration_text(run.cost.left_s), most=duration_text(run.cost.most_s))
     times = tr("Hands are needed {n} times.").format(n=len(run.hands)) if run.hands else tr("No hands are needed.")
     blocks.append(Words(tr("Dry run"), f"{said} {times}"))
     if lines:

@@ -329,4 +329,3 @@ def _state(row: Row) -> str:
     if row.standing == Standing.EXPECTED:
         return "ahead"
     return "failed" if row.standing == Standing.GUARD else row.standing.value
-

@@ -79,9 +79,10 @@ class Rules(QWidget):
         )
         self.margin.settled.connect(self._margin_edited)
         self.passes = _count(tr("Clean runs that make a pass"), lambda value: self._put("the passes", passes=int(value)))
+        chosen = (lambda _: self._variant_chosen(0), lambda _: self._variant_chosen(1))
         self.variants = [
-            choice(tr("State {letter} of the machine").format(letter=letter), [], lambda _, at=at: self._variant_chosen(at))
-            for at, letter in enumerate("AB")
+            choice(tr("State {letter} of the machine").format(letter=letter), [], deed)
+            for letter, deed in zip("AB", chosen, strict=True)
         ]
         self.budget = QuantityField(
             quantity_of("time_h"), low=0, high=1000, step=0.5, title=tr("Time budget"), off_words=tr("none")
@@ -125,7 +126,10 @@ class Rules(QWidget):
         searched = searched or question.template == "clock-voltage"
         many = any(axis.control in ("core_offset_mv", "point_offset_mv") for axis in question.axes)
         rule_ = question.exposure
-        _options(self.rule, [tr(UNTIL_KNOWN), *(tr("{t} each").format(t=duration_text(seconds)) for seconds in FIXED_S), tr(OF_ONES_OWN)])
+        _options(
+            self.rule,
+            [tr(UNTIL_KNOWN), *(tr("{t} each").format(t=duration_text(seconds)) for seconds in FIXED_S), tr(OF_ONES_OWN)],
+        )
         own = rule_.least_s not in FIXED_S or rule_.most_s != rule_.least_s
         self.rule.setCurrentIndex(
             0 if rule_.known_to_k is not None else len(FIXED_S) + 1 if own else FIXED_S.index(rule_.least_s) + 1
@@ -335,4 +339,3 @@ def _count(title: str, settled: object) -> QuantityField:
 def _step_mv(card: RigCard) -> float:
     control = card.control("voltage_offset_mv")
     return control.step if control is not None else 5.0
-

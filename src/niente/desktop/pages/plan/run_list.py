@@ -233,7 +233,9 @@ class RunList(HeadedModel):
         first = place == 0 or shown.rows[place - 1].step.stage != step.stage
         away = row.standing in (Standing.SKIPPED, Standing.LEFT_OUT)
         sets = [
-            Cell("?", soft=True) if _open(row, control) else Cell(_set_text(step.speed_rpm, step.level_dba, whole, control), soft=away)
+            Cell("?", soft=True)
+            if _open(row, control)
+            else Cell(_set_text(step.speed_rpm, step.level_dba, whole, control), soft=away)
             for control in self.columns
         ]
         return [

@@ -67,7 +67,9 @@ class RunPage(Page):
             self.traces, "run.note", "run.follow", "run.hold_after", "run.hold_now", "run.skip", "run.go_on", "help.here"
         )
         self.offer(self.queue, "page.plan", "run.skip", "help.here")
-        self.follow(session.run_changed, session.state_changed, session.project_changed, session.answered, session.planner.foreseen)
+        self.follow(
+            session.run_changed, session.state_changed, session.project_changed, session.answered, session.planner.foreseen
+        )
 
     def _lay_out(self) -> None:
         self.words.addWidget(self.sub)
