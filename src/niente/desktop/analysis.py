@@ -12,6 +12,7 @@ from niente.core.book.reader import BookReader
 from niente.core.choosing.field import Field, survey
 from niente.core.choosing.models import Models, fit_models
 from niente.core.choosing.pick import Choice, choose
+from niente.core.choosing.ways import Rung, rungs
 from niente.core.errors import NienteError
 from niente.core.evidence import Evidence, gather
 from niente.core.project import Limits
@@ -24,6 +25,7 @@ class Answer(msgspec.Struct, frozen=True):
     models: Models | None = None
     field: Field | None = None
     choice: Choice | None = None
+    rungs: tuple[Rung, ...] = ()
     problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
 
 
@@ -77,6 +79,7 @@ class Analyst(QObject):
 def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
     """Return the whole answer for a book and limits, as far as it goes."""
     evidence = models = field = choice = None
+    ways: tuple[Rung, ...] = ()
     problem = ""
     try:
         reader = BookReader(book)
@@ -88,7 +91,8 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
             return Answer()
         models = fit_models(evidence)
         field = survey(models, limits)
+        ways = rungs(models, limits)
         choice = choose(models, limits, field)
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"
-    return Answer(evidence, models, field, choice, problem)
+    return Answer(evidence, models, field, choice, ways, problem)

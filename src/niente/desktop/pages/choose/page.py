@@ -13,10 +13,11 @@ from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
 from niente.desktop.pages.choose.scatter import Scatter
+from niente.desktop.pages.choose.ways import rung_text
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Deeds, Reading, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Columns, Deeds, Reading, Readings, Title, Words
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.page import Page
@@ -129,7 +130,7 @@ class ChoosePage(Page):
         self.scatter.setVisible(answer.field is not None)
         scale = answer.models.scale if answer.models is not None else Scale()
         if answer.field is not None and project is not None:
-            self.scatter.show_field(answer.field, project.limits, choice, scale)
+            self.scatter.show_field(answer.field, project.limits, choice, scale, answer.rungs)
         for words in self.costs.values():
             words.setText("")
         if choice is None:
@@ -146,6 +147,17 @@ class ChoosePage(Page):
         self.model.set_rows(rows)
         for cost in choice.costs:
             self.costs[LIMIT_OF[cost.limit]].setText(limit_cost(choice, cost.limit))
+
+    def _ways(self, limits: Limits) -> list[Block]:
+        """Say what each way of holding back comes to, at its quietest rung that keeps the throughput."""
+        best = self.scatter.ways.best(limits)
+        if not best:
+            return []
+        rows = tuple(
+            (name, rung_text(rung), number_text(rung.throughput_percent, 1), number_text(rung.in_room_dba, 1))
+            for name, rung in best
+        )
+        return [Columns(tr("Ways to hold back"), ("", "%", "dBA"), rows)]
 
     def _limit_line(self, limits: Limits, limit: Limit, *, binds: bool) -> Reading:
         field = self.fields[LIMIT_OF[limit]]
@@ -179,6 +191,7 @@ class ChoosePage(Page):
             Words(tr("Does it hold?"), standing(choice)),
             Readings(tr("Limits"), limits, tr("• binds")),
             Words(tr("What each limit costs"), _costs(choice)),
+            *self._ways(choice.limits),
             Words(
                 tr("Caution"),
                 tr(

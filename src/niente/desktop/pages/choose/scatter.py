@@ -1,6 +1,7 @@
 """Noise against throughput for every setting: the front, the pick and its runners-up, and the limits as handles."""
 
 import math
+from collections.abc import Sequence
 from itertools import pairwise
 
 import msgspec
@@ -12,10 +13,12 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Field
 from niente.core.choosing.pick import Candidate, Choice, Limit, front, keeps
+from niente.core.choosing.ways import Rung
 from niente.core.choosing.words import place_text, short_place
 from niente.core.project import Limits
 from niente.core.quantities import number_text
 from niente.core.science.dynamics import MARKS, Scale
+from niente.desktop.pages.choose.ways import Ways
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text, faint
@@ -70,12 +73,16 @@ class Scatter(QWidget):
         self._choice: Choice | None = None
         self._scale = Scale()
         self._grabbed = ""
+        self.ways = Ways(look)
 
-    def show_field(self, field: Field, limits: Limits, choice: Choice | None, scale: Scale) -> None:
-        """Draw every setting of a field."""
+    def show_field(
+        self, field: Field, limits: Limits, choice: Choice | None, scale: Scale, rungs: tuple[Rung, ...] = ()
+    ) -> None:
+        """Draw every setting of a field, and over it the ways of holding back, where more than one was measured."""
         self._limits, self._choice, self._scale = limits, choice, scale
-        self._settings = made = sort_settings(field, limits)
-        every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse])
+        self.ways.take(rungs)
+        self._settings = made = sort_settings(field, limits, self.ways.rungs)
+        every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.places()])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
         self.box.setRange(
             xRange=(low[0] - 0.8, max(high[0] + 0.8, low[0] + 6.0)), yRange=(low[1] - 2.0, high[1] + 4.0), padding=0.0
@@ -97,6 +104,7 @@ class Scatter(QWidget):
                 dba=number_text(choice.pick.in_room_dba, 1),
                 t=number_text(choice.pick.throughput_percent, 1),
             )
+        words += self.ways.words()
         self.setAccessibleDescription(words)
 
     # -- painting ------------------------------------------------------------------------------------------------
@@ -142,6 +150,7 @@ class Scatter(QWidget):
         for point in made.inferred:
             draw_inferred(painter, at(point), p)
         self._draw_front(painter, made, across, up)
+        self.ways.draw(painter, across, up)
         for point in made.measured:
             draw_measured(painter, at(point), p)
         painter.setClipping(False)
@@ -360,8 +369,9 @@ class Scatter(QWidget):
         self.limit_moved.emit(name, value if value < high else math.inf)
 
 
-def sort_settings(field: Field, limits: Limits) -> Settings:
-    """Put every setting of a field into its group; the grid's own are thinned, those measured never."""
+def sort_settings(field: Field, limits: Limits, rungs: Sequence[Rung] = ()) -> Settings:
+    """Put every setting of a field into its group; the grid's own are thinned, those measured never. The front is drawn
+    through the field's settings and the rungs of other ways alike."""
     said = field.predicted
     places = np.column_stack([said.in_room_dba, said.throughput_percent])
     kept = keeps(field, limits)
@@ -370,7 +380,11 @@ def sort_settings(field: Field, limits: Limits) -> Settings:
     thin.reshape(field.duty.shape[0], -1)[::EVERY, ::EVERY] = True
     grid = thin & ~field.measured
     fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
-    noise, throughput = front(said.in_room_dba[fit], said.throughput_percent[fit])
+    sound = [rung for rung in rungs if rung.headroom_k >= limits.least_headroom_k]
+    noise, throughput = front(
+        np.append(said.in_room_dba[fit], [rung.in_room_dba for rung in sound]),
+        np.append(said.throughput_percent[fit], [rung.throughput_percent for rung in sound]),
+    )
     on_front = np.column_stack([noise, throughput])
     spread = np.interp(noise, *_sorted(said.in_room_dba, said.in_room_hw)) if noise.shape[0] else np.empty(0)
     return Settings(
