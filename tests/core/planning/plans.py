@@ -1,0 +1,89 @@
+"""Plans of a test: run on a stand-in as fast as it goes, with runs cut short where only the order counts."""
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from niente.core.bench.bench import Bench
+from niente.core.bench.engine import Command
+from niente.core.bench.events import Event, StateChanged
+from niente.core.bench.states import State
+from niente.core.book.reader import BookReader
+from niente.core.evidence import Evidence, gather
+from niente.core.plan import Entry, Exposure, Plan, Search, Step
+from niente.core.planning.progress import Row, rows_of
+from niente.core.planning.templates import first_question, plan_for
+from niente.core.project import Limits
+from niente.core.question import Question
+from niente.core.rigcard import RigCard
+from niente.core.rigs.protocol import Rig
+from niente.core.rigs.registry import open_rig
+from tests.conftest import Watcher
+
+
+def card_of(name: str) -> RigCard:
+    rig = open_rig(name, seed=3)
+    try:
+        return rig.describe()
+    finally:
+        rig.close()
+
+
+def short(plan: Plan, seconds: float = 40.0) -> Plan:
+    """The same plan, every run of it cut to so many seconds."""
+
+    def cut(entry: Entry) -> Entry:
+        if not isinstance(entry, Step | Search):
+            return msgspec.structs.replace(entry, exposure_s=seconds)
+        rest = min(entry.exposure.rest_s, seconds)
+        return msgspec.structs.replace(entry, exposure=Exposure(least_s=seconds, most_s=seconds, rest_s=rest))
+
+    return msgspec.structs.replace(plan, entries=tuple(cut(entry) for entry in plan.entries))
+
+
+def run(
+    plan: Plan, rig: Rig, book: Path, on: Callable[[Event, Bench], None] = lambda event, bench: None, limits: Limits | None = None
+) -> tuple[Watcher, Evidence]:
+    """Run a plan to its end; hands do at once what they are asked."""
+    watcher = Watcher()
+    bench = Bench(rig, book, watcher.hear)
+
+    def hear(event: Event) -> None:
+        if isinstance(event, StateChanged) and event.state == State.WAITING_FOR_HANDS:
+            bench.tell(Command.GO_ON)
+        on(event, bench)
+
+    watcher.on = hear
+    try:
+        bench.start(plan, limits or Limits(clean_minutes=1.0))
+        watcher.end(240.0)
+    finally:
+        bench.close()
+    return watcher, read(book)
+
+
+def read(book: Path) -> Evidence:
+    reader = BookReader(book)
+    try:
+        found = gather(reader)
+    finally:
+        reader.close()
+    assert found is not None
+    return found
+
+
+def ask(name: str, template: str, **changed: object) -> tuple[RigCard, Question]:
+    """A question as it starts on a rig, with some of it changed."""
+    card = card_of(name)
+    return card, msgspec.structs.replace(first_question(card, template), **changed)
+
+
+def plan_of(card: RigCard, question: Question) -> tuple[Plan, tuple[Row, ...]]:
+    plan = plan_for(card, question)
+    return plan, rows_of(plan, card)
+
+
+def copy(book: Path, to: Path) -> Path:
+    return Path(shutil.copyfile(book, to))
