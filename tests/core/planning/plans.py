@@ -44,7 +44,11 @@ def short(plan: Plan, seconds: float = 40.0) -> Plan:
 
 
 def run(
-    plan: Plan, rig: Rig, book: Path, on: Callable[[Event, Bench], None] = lambda event, bench: None, limits: Limits | None = None
+    plan: Plan,
+    rig: Rig,
+    book: Path,
+    on: Callable[[Event, Bench], None] = lambda event, bench: None,
+    limits: Limits | None = None,
 ) -> tuple[Watcher, Evidence]:
     """Run a plan to its end; hands do at once what they are asked."""
     watcher = Watcher()

@@ -25,7 +25,11 @@ offsets = st.lists(st.integers(-30, 0).map(lambda n: 5.0 * n), min_size=1, max_s
 
 
 def free(power: list[float], duty: list[float], offset: list[float], order: Order, repeats: int) -> Question:
-    axes = (Axis("sustained_power_w", tuple(power)), Axis("fan_duty.case", tuple(duty)), Axis("voltage_offset_mv", tuple(offset)))
+    axes = (
+        Axis("sustained_power_w", tuple(power)),
+        Axis("fan_duty.case", tuple(duty)),
+        Axis("voltage_offset_mv", tuple(offset)),
+    )
     return msgspec.structs.replace(first_question(CARD, "free"), axes=axes, order=order, repeats=repeats)
 
 

@@ -222,8 +222,7 @@ def first_question(card: RigCard, name: str = "quiet-point") -> Question:
 
 def anew(question: Question) -> Question:
     """Return a question whose answers are only the runs from now on."""
-    now = datetime.datetime.now(datetime.UTC).replace(microsecond=0)
-    return msgspec.structs.replace(question, since=now.isoformat())
+    return msgspec.structs.replace(question, since=datetime.datetime.now(datetime.UTC).isoformat())
 
 
 def default_project(card: RigCard) -> Project:
