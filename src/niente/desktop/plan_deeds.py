@@ -7,7 +7,7 @@ import msgspec
 from niente.core.errors import NienteError
 from niente.core.plan import Step
 from niente.core.planning import own
-from niente.core.planning.hand_edits import Keyed, keyed
+from niente.core.planning.hand_edits import keyed
 from niente.core.planning.templates import anew, template
 from niente.core.question import Axis, Deed, ListEdit, Question
 from niente.desktop.files import bytes_of
@@ -185,11 +185,12 @@ class PlanDeeds:
 
     def _edit(self, deed: Deed, place: int, after: int = -1, step: Step | None = None) -> None:
         session, rows = self._session, self._session.planner.rows
-        keys = self._keys()
-        if keys is None or session.project is None or session.plan is None:
+        laid = session.planner.laid
+        if laid is None or session.project is None or session.plan is None:
             return
-        entry = keys.keys[rows[place].entry] if 0 <= place < len(rows) and deed != Deed.INSERT else ""
-        behind = keys.keys[after] if after >= 0 else ""
+        keys = laid.keyed.keys
+        entry = keys[rows[place].entry] if 0 <= place < len(rows) and deed != Deed.INSERT else ""
+        behind = keys[after] if after >= 0 else ""
         edit = ListEdit(deed, entry, behind if deed in (Deed.MOVE, Deed.INSERT) else "", step)
         words = tr(WORDS[deed]).format(n=place + 1)
         if session.planner.own is not None:
@@ -198,12 +199,3 @@ class PlanDeeds:
             return
         question = session.project.question
         self.ask(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))
-
-    def _keys(self) -> Keyed | None:
-        """Return the plan's entries with the keys that edits name them by."""
-        planner, project = self._session.planner, self._session.project
-        if planner.own is not None:
-            return Keyed(planner.own.entries)
-        if project is None or planner.template_entries is None:
-            return None
-        return keyed(planner.template_entries, project.question.edits)

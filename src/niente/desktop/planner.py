@@ -6,23 +6,27 @@ dropped, and until it comes the last stands.
 
 import time
 import traceback
+from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from niente.core.choosing.models import Models
 from niente.core.choosing.pick import Choice
 from niente.core.evidence import Evidence
 from niente.core.plan import Confirmation, Entry, Guard, Plan, Step
 from niente.core.planning.alternatives import Alternative, of_step, of_target, within
+from niente.core.planning.columns import columns_of
 from niente.core.planning.confirmation import confirming
-from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, naive_runs, pace_of
+from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, naive_runs, pace_of, row_seconds
 from niente.core.planning.dry_run import DryRun, dry_run
+from niente.core.planning.fitting import Checked
 from niente.core.planning.foresight import NOTHING, Seen, foresee
-from niente.core.planning.progress import Keys, Row, rows_of
+from niente.core.planning.hand_edits import Keyed, keyed
+from niente.core.planning.progress import Keys, Row, Standing, rows_of
 from niente.core.planning.templates import entries_of, plan_for
 from niente.core.question import Question
 from niente.core.rigcard import RigCard
@@ -30,6 +34,10 @@ from niente.desktop.analysis import Answer
 
 TARGET = "target"
 """What is compared when it is not an axis: how well a settled temperature is to be known."""
+BREATH_MS = 50
+"""Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
+MOST_PIECES = 600
+_STATES = {Standing.EXPECTED: "ahead", Standing.GUARD: "failed"}
 SMALL = 300
 """A question of up to this many runs is laid out at once; a larger one away from the window's thread."""
 
@@ -43,14 +51,31 @@ class Asked(msgspec.Struct, frozen=True):
     own: Plan | None = None
 
 
+class Piece(msgspec.Struct, frozen=True):
+    """Runs of one stage in a row that stand alike, as the ribbon draws them: ``count`` of them, so many seconds together."""
+
+    stage: str
+    seconds: float
+    state: str
+    count: int = 1
+
+
 class Laid(msgspec.Struct, frozen=True):
-    """A plan, its runs, and what it costs."""
+    """A plan, its runs, and what it costs: ``seconds`` of each run, ``columns`` for the controls that tell them apart,
+    ``closed`` of them that need not be made any more, and how many runs each load has. ``keyed`` has the entries with the
+    keys that edits by hand name them by."""
 
     asked: Asked
     plan: Plan
+    keyed: Keyed
     rows: tuple[Row, ...]
     cost: PlanCost
     pace: Pace
+    seconds: tuple[float, ...]
+    columns: tuple[str, ...]
+    pieces: tuple[Piece, ...]
+    closed: int
+    loads: dict[str, int]
 
 
 class Comparison(msgspec.Struct, frozen=True):
@@ -90,8 +115,12 @@ class Planner(QObject):
         self._asked: Asked | None = None
         self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
         self._keys: Keys | None = None
+        self._checked: Checked = {}
         self._number = 0
-        self._closed = False
+        self._due: list[Callable[[], None]] = []
+        self._breath = QTimer(self)
+        self._breath.setSingleShot(True)
+        self._breath.timeout.connect(self._submit)
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-planner")
         self._laid_out.connect(self._take)
         self._seen_ahead.connect(self._take_seen)
@@ -124,14 +153,9 @@ class Planner(QObject):
         """The plan that stands in place of the question's; ``None`` where none does."""
         return self._asked.own if self._asked is not None else None
 
-    @property
-    def template_entries(self) -> tuple[Entry, ...] | None:
-        """The entries of the question's template, before any change by hand."""
-        return self._entries[2] if self._entries is not None else None
-
     def closed(self) -> int:
         """Return how many runs need not be made any more."""
-        return sum(row.standing.closed for row in self.rows)
+        return self.laid.closed if self.laid is not None else 0
 
     def seen(self, row: Row) -> Seen:
         """Return what is foreseen of a run."""
@@ -180,13 +204,13 @@ class Planner(QObject):
 
     def look(self, answer: Answer) -> None:
         """Lay the runs out against what the book comes to now."""
-        self._answer = answer
-        if self._asked is not None:
+        before, self._answer = self._answer, answer
+        if self._asked is not None and not _alike(before, answer):
             self._lay(self._asked)
 
     def close(self) -> None:
         """Answer nothing any more."""
-        self._closed = True
+        self._breath.stop()
         self._number += 1
         self._pool.shutdown(wait=True, cancel_futures=True)
 
@@ -208,12 +232,26 @@ class Planner(QObject):
         known = self._entries
         if known is None or known[1] != plain or known[0] != asked.card or self._keys is None:
             known = self._entries = (asked.card, plain, entries_of(asked.card, asked.question))
-            self._keys = Keys(asked.card)
-        plan = asked.own or plan_for(asked.card, asked.question, asked.guards, known[2])
+            self._keys, self._checked = Keys(asked.card), {}
+        listed = Keyed(asked.own.entries) if asked.own is not None else keyed(known[2], asked.question.edits)
+        plan = asked.own or plan_for(asked.card, asked.question, asked.guards, listed.done)
         rows = rows_of(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), self._keys)
         pace = pace_of(asked.card, answer.evidence)
         question = asked.question if asked.own is None else None
-        return Laid(asked, plan, rows, cost_of(rows, asked.card, question, pace), pace)
+        seconds = tuple(row_seconds(row, pace) for row in rows)
+        return Laid(
+            asked,
+            plan,
+            listed,
+            rows,
+            cost_of(rows, asked.card, question, pace),
+            pace,
+            seconds,
+            columns_of(asked.card, rows),
+            pieces_of(rows, seconds),
+            sum(row.standing.closed for row in rows),
+            dict(Counter(row.step.load for row in rows)),
+        )
 
     def _take(self, number: int, laid: Laid) -> None:
         if number != self._number:
@@ -231,7 +269,17 @@ class Planner(QObject):
         now = time.localtime()
         question = laid.asked.question if laid.asked.own is None else None
         hour = now.tm_hour + now.tm_min / 60.0
-        dry = dry_run(laid.plan, laid.asked.card, laid.rows, seen, question=question, pace=laid.pace, hour=hour)
+        dry = dry_run(
+            laid.plan,
+            laid.asked.card,
+            laid.rows,
+            seen,
+            question=question,
+            pace=laid.pace,
+            hour=hour,
+            cost=laid.cost,
+            checked=self._checked,
+        )
         by_step = {id(row.step): (row.step, one) for row, one in zip(laid.rows, seen, strict=True)}
         left, budget = laid.cost.left_s, laid.plan.budget_s
         others = None
@@ -262,8 +310,40 @@ class Planner(QObject):
             except Exception:
                 self.broke.emit(traceback.format_exc())
 
-        if not self._closed:
-            self._pool.submit(guarded)
+        self._due.append(guarded)
+        self._breath.start(BREATH_MS if len(self.rows) > SMALL else 0)
+
+    def _submit(self) -> None:
+        """Hand what is due to the pool, now that the window has drawn what changed."""
+        due, self._due = self._due, []
+        for work in due:
+            self._pool.submit(work)
+
+
+def pieces_of(rows: tuple[Row, ...], seconds: tuple[float, ...]) -> tuple[Piece, ...]:
+    """Return the runs as the ribbon draws them; of many, those of one stage that stand alike are put together."""
+    least = sum(seconds) / MOST_PIECES if len(rows) > MOST_PIECES else 0.0
+    found: list[Piece] = []
+    for row, length in zip(rows, seconds, strict=True):
+        if length <= 0:
+            continue
+        stage, state = row.step.stage, _STATES.get(row.standing, row.standing.value)
+        last = found[-1] if found else None
+        if last is not None and last.seconds < least and (last.stage, last.state) == (stage, state):
+            found[-1] = Piece(stage, last.seconds + length, state, last.count + 1)
+        else:
+            found.append(Piece(stage, length, state))
+    return tuple(found)
+
+
+def _alike(one: Answer, other: Answer) -> bool:
+    """Return whether two answers say the same of a plan: the same runs, the same pick, models or none."""
+    if (one.evidence is None) != (other.evidence is None) or (one.models is None) != (other.models is None):
+        return False
+    if one.choice != other.choice or one.evidence is None or other.evidence is None:
+        return one.choice == other.choice
+    mine, theirs = one.evidence, other.evidence
+    return (mine.runs, mine.elsewhere, mine.card.variant) == (theirs.runs, theirs.elsewhere, theirs.card.variant)
 
 
 def _of(card: RigCard, evidence: Evidence | None) -> Evidence | None:

@@ -300,6 +300,7 @@ class Session(QObject):
 
     def _set_project(self, project: Project) -> None:
         other = self.project is None or project.sheet != self.project.sheet
+        limits = self.project is None or project.limits != self.project.limits
         self.project = project
         if other:
             self.sheets.put_in_force()
@@ -310,7 +311,8 @@ class Session(QObject):
             except NienteError as error:
                 self.report(error)
         self.project_changed.emit()
-        self.ask()
+        if other or limits:
+            self.ask()
 
     def _take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""

@@ -342,8 +342,7 @@ class Window(QMainWindow):
     def _keep_question(self) -> None:
         name = asking.for_question_name(self, self.page("Plan").title.text())
         if name:
-            self.page("Plan").deeds.keep(name)  # type: ignore[attr-defined]
-            self.page("Plan").refresh()
+            self.page("Plan").keep(name)  # type: ignore[attr-defined]
 
     def open_file(self, file: Path) -> None:
         """Open a book in place of this one, or take a plan or a rig sheet; whatever the file says it is."""

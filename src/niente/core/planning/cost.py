@@ -86,14 +86,24 @@ def row_seconds(row: Row, pace: Pace) -> float:
 
 def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None, pace: Pace = AIR) -> PlanCost:
     """Return what a plan costs; the full factorial is every place of the question's axes under every load."""
-    made = [row for row in rows if row.run is not None or not row.standing.closed]
-    typical = [row_seconds(row, pace) for row in made]
-    left = sum(seconds for row, seconds in zip(made, typical, strict=True) if row.run is None)
-    most = sum(row.run.seconds if row.run is not None else row.step.exposure.most_s + row.step.exposure.rest_s for row in made)
-    naive = naive_runs(card, question) if question is not None else 0
-    working = sum(row.step.load != (idle.name if (idle := card.load_of(LoadKind.IDLE)) else "") for row in made)
-    naive = max(naive, 0) or working
-    return PlanCost(len(made), sum(typical), left, most, naive, naive * NAIVE_S)
+    idle = card.load_of(LoadKind.IDLE)
+    rest = idle.name if idle is not None else ""
+    runs = working = 0
+    typical = left = most = 0.0
+    for row in rows:
+        if row.run is None and row.standing.closed:
+            continue
+        runs += 1
+        working += row.step.load != rest
+        seconds = row_seconds(row, pace)
+        typical += seconds
+        if row.run is None:
+            left += seconds
+            most += row.step.exposure.most_s + row.step.exposure.rest_s
+        else:
+            most += row.run.seconds
+    naive = (naive_runs(card, question) if question is not None else 0) or working
+    return PlanCost(runs, typical, left, most, naive, naive * NAIVE_S)
 
 
 def naive_runs(card: RigCard, question: Question) -> int:

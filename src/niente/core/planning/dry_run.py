@@ -8,7 +8,7 @@ import msgspec
 
 from niente.core.plan import Guard, Plan
 from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, row_seconds
-from niente.core.planning.fitting import findings
+from niente.core.planning.fitting import Checked, findings
 from niente.core.planning.foresight import Seen
 from niente.core.planning.progress import Row
 from niente.core.planning.risk import depth_mv
@@ -56,10 +56,12 @@ def dry_run(
     question: Question | None = None,
     pace: Pace = AIR,
     hour: float = 0.0,
+    cost: PlanCost | None = None,
+    checked: Checked | None = None,
 ) -> DryRun:
     """Return what a plan comes to: ``rows`` are its runs, ``seen`` what is foreseen of each, ``hour`` the hour of the day at
-    which it would begin."""
-    cost = cost_of(rows, card, question, pace)
+    which it would begin. ``cost`` and ``checked`` are handed on where they are known."""
+    cost = cost if cost is not None else cost_of(rows, card, question, pace)
     ahead = [place for place, row in enumerate(rows) if not row.standing.closed]
     hot = [place for place in ahead if math.isfinite(seen[place].core_c)]
     hottest = max(hot, key=lambda place: seen[place].core_c, default=None)
@@ -69,7 +71,14 @@ def dry_run(
     near = sorted((_near(guard, card, rows, seen, ahead) for guard in plan.guards), key=_distance)
     warnings = _warnings(plan, card, rows, question, cost, trips, loud)
     return DryRun(
-        tuple(findings(plan, card)), tuple(warnings), cost, hottest, tuple(hands), tuple(trips), tuple(loud), tuple(near)
+        tuple(findings(plan, card, checked)),
+        tuple(warnings),
+        cost,
+        hottest,
+        tuple(hands),
+        tuple(trips),
+        tuple(loud),
+        tuple(near),
     )
 
 

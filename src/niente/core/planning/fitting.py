@@ -20,8 +20,15 @@ def check_plan(plan: Plan, card: RigCard) -> None:
         )
 
 
-def findings(plan: Plan, card: RigCard) -> list[str]:
-    """Return everything that keeps a plan from running on a rig, in words, by entry."""
+Checked = dict[int, tuple[Setting, list[str]]]
+"""What was found of settings that many runs share, by identity; each is kept so that its identity stays its own."""
+
+
+def findings(plan: Plan, card: RigCard, checked: Checked | None = None) -> list[str]:
+    """Return everything that keeps a plan from running on a rig, in words, by entry.
+
+    ``checked`` may be handed on from one call to the next, for the same card.
+    """
     found = []
     if plan.rig != card.name:
         found.append(f"it was made for the rig {plan.rig!r}, and this is {card.name!r}")
@@ -30,7 +37,7 @@ def findings(plan: Plan, card: RigCard) -> list[str]:
     if plan.budget_s is not None and plan.budget_s <= 0:
         found.append("its time budget is not positive")
     names: set[str] = set()
-    seen: dict[int, list[str]] = {}
+    seen = checked if checked is not None else {}
     for number, entry in enumerate(plan.entries, 1):
         match entry:
             case Step():
@@ -48,7 +55,7 @@ def findings(plan: Plan, card: RigCard) -> list[str]:
     return found + _of_guards(plan, card)
 
 
-def _of_step(step: Step, card: RigCard, names: set[str], seen: dict[int, list[str]]) -> list[str]:
+def _of_step(step: Step, card: RigCard, names: set[str], seen: Checked) -> list[str]:
     """Return what is wrong with a single run; ``seen`` keeps what was found of settings and rules that many share."""
     found = [*_of_load(step.load, card), *_refusals(step.setting, card, seen), *step.exposure.problems()]
     if step.variant and step.variant not in {variant.name for variant in card.variants} | {card.variant}:
@@ -95,11 +102,11 @@ def _of_load(name: str, card: RigCard) -> list[str]:
     return [f"this rig has no load {name!r}; it has {', '.join(load.name for load in card.loads)}"]
 
 
-def _refusals(setting: Setting, card: RigCard, seen: dict[int, list[str]]) -> list[str]:
+def _refusals(setting: Setting, card: RigCard, seen: Checked) -> list[str]:
     found = seen.get(id(setting))
     if found is None:
-        found = seen[id(setting)] = card.refusals(setting)
-    return found
+        found = seen[id(setting)] = (setting, card.refusals(setting))
+    return found[1]
 
 
 def _of_guards(plan: Plan, card: RigCard) -> list[str]:

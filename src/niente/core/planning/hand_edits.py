@@ -53,6 +53,11 @@ class Keyed:
                 self.entries[at] = msgspec.structs.replace(self.entries[at], skip=edit.deed == Deed.SKIP)
         return True
 
+    @property
+    def done(self) -> tuple[Entry, ...]:
+        """The entries as they stand now."""
+        return tuple(self.entries)
+
     def _knows(self, key: str) -> bool:
         return key == "" or key in self.keys
 

@@ -14,7 +14,7 @@ from niente.core.evidence import Evidence, RunSummary
 from niente.core.plan import Confirmation, Exposure, Plan, Search, Step, Until
 from niente.core.planning.confirmation import STAGE, expected_confirmation
 from niente.core.planning.resolving import is_open, resolved
-from niente.core.planning.risk import implied
+from niente.core.planning.risk import as_risky, tells
 from niente.core.planning.searching import Course, follow, rung_text
 from niente.core.rigcard import RigCard
 from niente.core.setting import Setting
@@ -149,12 +149,14 @@ class _Laying:
         """Return the settings that failed, by state of the machine and load."""
         found: dict[tuple[str, str], list[Setting]] = defaultdict(list)
         for (variant, _, load), runs in self._pool.items():
-            found[variant, load] += [run.setting for run in runs if run.failures or run.how == "failed"]
+            bad = [run.setting for run in runs if (run.failures or run.how == "failed") and tells(run.setting)]
+            if bad:
+                found[variant, load] += bad
         return found
 
     def _implied(self, variant: str, whole: Setting, load: str) -> bool:
         failures = self._failures.get((variant or self._card.variant, load), ())
-        return any(implied(whole, failed) for failed in failures)
+        return any(as_risky(whole, failed) for failed in failures)
 
     # -- single runs ---------------------------------------------------------------------------------------------
 

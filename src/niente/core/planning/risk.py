@@ -2,7 +2,8 @@
 
 from niente.core.setting import Setting
 
-DEPTHS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv")
+PARTED = ("core_offset_mv", "point_offset_mv")
+DEPTHS = ("voltage_offset_mv", *PARTED)
 CLOCKS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "temperature_cap_c")
 
 
@@ -24,23 +25,27 @@ def implied(setting: Setting, failed: Setting) -> bool:
     It does where every offset is at least as deep, a fixed voltage no higher, and nothing holds the clock lower. A
     failure without any offset or fixed voltage says nothing of settings.
     """
-    if depth_mv(failed) <= 0.0 and not failed.fixed_voltage_v:
+    return tells(failed) and as_risky(setting, failed)
+
+
+def tells(failed: Setting) -> bool:
+    """Return whether a failure says anything of other settings: it had an offset, or a fixed voltage."""
+    return bool(failed.fixed_voltage_v) or depth_mv(failed) > 0.0
+
+
+def as_risky(setting: Setting, failed: Setting) -> bool:
+    """Return whether a setting asks at least as much of the silicon as another; both whole."""
+    if not all(_at_least(getattr(setting, name), getattr(failed, name)) for name in CLOCKS):
         return False
-    for name in DEPTHS:
-        mine, theirs = _by_part(setting, name), _by_part(failed, name)
-        if any(mine.get(part, 0.0) > theirs.get(part, 0.0) for part in mine.keys() | theirs.keys()):
+    if (setting.voltage_offset_mv or 0.0) > (failed.voltage_offset_mv or 0.0):
+        return False
+    for name in PARTED:
+        mine, theirs = getattr(setting, name), getattr(failed, name)
+        if mine != theirs and any(mine.get(part, 0.0) > theirs.get(part, 0.0) for part in mine.keys() | theirs.keys()):
             return False
     if failed.fixed_voltage_v:
-        if not setting.fixed_voltage_v or setting.fixed_voltage_v > failed.fixed_voltage_v:
-            return False
-    elif setting.fixed_voltage_v:
-        return False
-    return all(_at_least(getattr(setting, name), getattr(failed, name)) for name in CLOCKS)
-
-
-def _by_part(setting: Setting, name: str) -> dict[str, float]:
-    value = getattr(setting, name)
-    return value if isinstance(value, dict) else {"": value or 0.0}
+        return bool(setting.fixed_voltage_v) and setting.fixed_voltage_v <= failed.fixed_voltage_v  # type: ignore[operator]
+    return not setting.fixed_voltage_v
 
 
 def _at_least(mine: float | None, theirs: float | None) -> bool:

@@ -198,13 +198,13 @@ def plan_for(
 ) -> Plan:
     """Return the plan for a question, under these guards or the default ones. The same question gives the same plan.
 
-    ``entries`` are the template's own, where they were worked out before.
+    ``entries`` are the plan's, edits done, where they were worked out before.
     """
     return Plan(
         format=PLAN_FORMAT,
         rig=card.name,
         question=question.template,
-        entries=edited(entries if entries is not None else entries_of(card, question), question.edits),
+        entries=entries if entries is not None else edited(entries_of(card, question), question.edits),
         guards=default_guards(card) if guards is None else guards,
         budget_s=question.budget_h * 3600.0 if question.budget_h is not None else None,
         quiet=question.quiet,

@@ -1,5 +1,7 @@
 """A page: a lead, a title, and one idea below."""
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt, Signal, SignalInstance
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
@@ -42,14 +44,15 @@ class Page(QWidget):
         self.body.addLayout(self.head)
         self.body.addWidget(rule())
 
-    def follow(self, *signals: SignalInstance) -> None:
-        """Refresh at any of these signals; while another page shows, once this one comes up."""
+    def follow(self, *signals: SignalInstance, show: Callable[[], None] | None = None) -> None:
+        """Refresh at any of these signals, or only what ``show`` shows; while another page shows, all of it once this one
+        comes up."""
         for signal in signals:
-            signal.connect(self._changed)
+            signal.connect(lambda *_: self._changed(show))
 
-    def _changed(self) -> None:
+    def _changed(self, show: Callable[[], None] | None = None) -> None:
         if self.isVisible():
-            self.refresh()
+            (show or self.refresh)()
         else:
             self._stale = True
 

@@ -2,13 +2,13 @@
 
 from collections.abc import Sequence
 
-import msgspec
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.planning.cost import PlanCost
 from niente.core.quantities import duration_text
+from niente.desktop.planner import Piece
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
@@ -19,21 +19,14 @@ RIGHT = Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 
 
-class RibbonRun(msgspec.Struct, frozen=True):
-    """One run on the ribbon. ``state`` is done, failed, running or ahead."""
-
-    stage: str
-    seconds: float
-    state: str
-
-
 class Ribbon(QWidget):
     """Every run of the plan, as wide as it is long."""
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
-        self._runs: tuple[RibbonRun, ...] = ()
+        self._runs: tuple[Piece, ...] = ()
+        self._now_s: float | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(tr("Time ribbon of the plan"))
         look.changed.connect(self.update)
@@ -42,12 +35,13 @@ class Ribbon(QWidget):
         """As high as its lines."""
         return QSize(400, RIBBON_PX)
 
-    def show_runs(self, runs: Sequence[RibbonRun]) -> None:
-        """Show a plan's runs."""
-        if tuple(runs) != self._runs:
-            self._runs = tuple(runs)
+    def show_runs(self, runs: tuple[Piece, ...], now_s: float | None = None) -> None:
+        """Show a plan's runs; ``now_s`` is where in them the run under way begins."""
+        if (runs, now_s) != (self._runs, self._now_s):
+            self._runs, self._now_s = runs, now_s
             parts = [
-                f"{stage}: {len(own)}, {duration_text(sum(run.seconds for run in own))}" for stage, own in _by_stage(self._runs)
+                f"{stage}: {_count(own)}, {duration_text(sum(run.seconds for run in own))}"
+                for stage, own in _by_stage(self._runs)
             ]
             self.setAccessibleDescription("; ".join(parts))
             self.update()
@@ -61,7 +55,7 @@ class Ribbon(QWidget):
         p, ratio = self._look.palette, self.devicePixelRatioF()
         scale = Span(0.0, total, 0.0, float(self.width()))
         self._draw_stages(painter, scale)
-        top, at, done_to, now = 20.0, 0.0, 0.0, None
+        top, at, done_to = 20.0, 0.0, 0.0
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         for run in self._runs:
             left, right = scale.px(at), scale.px(at + run.seconds)
@@ -79,10 +73,9 @@ class Ribbon(QWidget):
                 painter.setPen(QPen(QColor(p.guard), 1.4))
                 for way in (-1.0, 1.0):
                     painter.drawLine(QPointF(right - 5, top + BAR + 5 - 2.5 * way), QPointF(right, top + BAR + 5 + 2.5 * way))
-            if run.state == "running":
-                now = left
         painter.fillRect(QRectF(0, top + BAR + 2, done_to, 2), QColor(p.accent))
-        if now is not None:
+        if self._now_s is not None:
+            now = scale.px(self._now_s)
             painter.fillRect(QRectF(round(now), top - 5, 1, BAR + 13), QColor(p.ink))
         unit_s, unit = time_unit(total)
         for value in ticks(0.0, total / unit_s, max(self.width() // 90, 2)):
@@ -98,7 +91,7 @@ class Ribbon(QWidget):
         p, small, at, free = self._look.palette, font(SMALL), 0.0, -1.0
         for stage, own in _by_stage(self._runs):
             x = max(scale.px(at), free)
-            count = f"{len(own)}"
+            count = f"{_count(own)}"
             wanted = text_width(f"{tr(stage)} {count}", SMALL) + 2
             x = max(min(x, self.width() - wanted), free)
             if x + wanted > self.width() + 1:
@@ -114,8 +107,12 @@ def time_unit(seconds: float) -> tuple[float, str]:
     return (3600.0, "h") if seconds >= 7200.0 else (60.0, "min")
 
 
-def _by_stage(runs: Sequence[RibbonRun]) -> list[tuple[str, list[RibbonRun]]]:
-    found: list[tuple[str, list[RibbonRun]]] = []
+def _count(pieces: Sequence[Piece]) -> int:
+    return sum(piece.count for piece in pieces)
+
+
+def _by_stage(runs: Sequence[Piece]) -> list[tuple[str, list[Piece]]]:
+    found: list[tuple[str, list[Piece]]] = []
     for run in runs:
         if not found or found[-1][0] != run.stage:
             found.append((run.stage, []))

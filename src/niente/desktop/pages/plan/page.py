@@ -1,13 +1,11 @@
 """The Plan page: the question first, then what to measure, in what order, at what cost."""
 
-from collections import Counter
-
+import msgspec
 from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
-from niente.core.planning.cost import row_seconds
-from niente.core.planning.progress import Row, Standing
+from niente.core.planning.progress import Row
 from niente.core.planning.templates import template
 from niente.core.quantities import duration_text
 from niente.core.question import Axis
@@ -16,7 +14,7 @@ from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
 from niente.desktop.live import Notice
 from niente.desktop.pages.plan.axis_rows import AxisTable
-from niente.desktop.pages.plan.drawings import CostLine, Ribbon, RibbonRun
+from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.explain import costs, dry, explain, instead
 from niente.desktop.pages.plan.insert_run import ask_for_run
 from niente.desktop.pages.plan.questions import QuestionList
@@ -61,6 +59,7 @@ class PlanPage(Page):
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self._selected())
         self._focus = ""
         self._place = -1
+        self._shown: object = None
         self.offer(
             self.table,
             "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew", "plan.start", "plan.open",
@@ -68,7 +67,9 @@ class PlanPage(Page):
         )  # fmt: skip
         self._lay_out()
         self._connect()
-        self.follow(session.project_changed, session.run_changed, session.planner.changed, session.planner.foreseen)
+        self.follow(session.project_changed, show=self.show_question)
+        self.follow(session.run_changed, session.planner.changed, show=self.show_plan)
+        self.follow(session.planner.foreseen, show=self.show_foreseen)
 
     def _lay_out(self) -> None:
         self.head.addWidget(self.total, 0, Qt.AlignmentFlag.AlignBottom)
@@ -152,6 +153,9 @@ class PlanPage(Page):
     # -- edits ---------------------------------------------------------------------------------------------------
 
     def _refuse(self, why: str) -> None:
+        """Say why an edit cannot be, and show the fields as they were."""
+        self._shown = None
+        self.show_question()
         self.session.notice.emit(Notice(why))
 
     def up(self) -> None:
@@ -171,6 +175,11 @@ class PlanPage(Page):
         """Make the selected run once more."""
         if self._place >= 0:
             self.deeds.repeat(self._place)
+
+    def keep(self, name: str) -> None:
+        """Keep the question as a template of one's own."""
+        self.deeds.keep(name)
+        self.questions.show_own(self.deeds.kept())
 
     def measure_anew(self) -> None:
         """Let only runs from now on count."""
@@ -220,38 +229,55 @@ class PlanPage(Page):
 
     def refresh(self) -> None:
         """Show the question and the plan as they stand."""
+        self.show_question()
+        self.show_plan()
+
+    def show_question(self) -> None:
+        """Show what is asked; the plan that follows from it comes by itself."""
         session, planner = self.session, self.session.planner
         card, project, laid = session.card, session.project, planner.laid
-        if card is None or project is None or laid is None:
+        if card is None or project is None:
             return
-        question, rows = project.question, laid.rows
-        own = planner.own is not None
+        question = msgspec.structs.replace(project.question, edits=())
+        shown = (card, question, planner.file, planner.own is None)
+        if shown == self._shown:  # a change of the list by hand asks nothing else
+            return
+        self._shown = shown
         kind = template(question.template)
         title = planner.file.stem if planner.file is not None else tr(kind.title) if kind is not None else question.template
         lead = tr("A plan from a file") if planner.file is not None else tr(kind.asks) if kind is not None else ""
         self.set_head(lead, title)
-        self.questions.show_choice(card, question.template, title if own else "")
+        self.questions.show_choice(card, question.template, title if planner.own is not None else "")
         self.questions.show_own(self.deeds.kept())
         self.axes.show_question(card, question)
-        self.rules.show_question(card, question, Counter(row.step.load for row in rows))
-        self.count.setText(self._count_words(laid.cost.naive_runs, question.axes))
+        self.rules.show_question(card, question, laid.loads if laid is not None else {})
         self.caution.setVisible(any("offset" in axis.control or "voltage" in axis.control for axis in question.axes))
+
+    def show_plan(self) -> None:
+        """Show the runs, and what they cost."""
+        session, laid = self.session, self.session.planner.laid
+        if laid is None:
+            return
+        question = laid.asked.question
+        self.rules.show_runs(laid.loads)
+        self.count.setText(self._count_words(laid.cost.naive_runs, question.axes))
         self.total.setText(self._total(laid.cost.runs, laid.cost.typical_s, laid.cost.left_s))
         self.cost.show_cost(laid.cost)
-        self._show_warning()
         running = session.running_place()
-        pace = planner.pace
-        self.ribbon.show_runs(
-            [
-                RibbonRun(row.step.stage, row_seconds(row, pace), "running" if place == running else _state(row))
-                for place, row in enumerate(rows)
-                if row.run is not None or not row.standing.closed
-            ]
-        )
+        self.ribbon.show_runs(laid.pieces, sum(laid.seconds[:running]) if running is not None else None)
+        self.show_foreseen()
+
+    def show_foreseen(self) -> None:
+        """Show the list with what is foreseen of its runs, and what to know before they are made."""
+        session, planner, laid = self.session, self.session.planner, self.session.planner.laid
+        if laid is None:
+            return
+        self._show_warning()
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
         before = self.model.columns
-        self.model.show(Shown(card, rows, planner.seen, lambda row: row_seconds(row, pace), scale, running))
+        shown = Shown(laid.asked.card, laid.rows, laid.seconds, laid.columns, planner.seen, scale, session.running_place())
+        self.model.show(shown)
         if self.model.columns != before:
             for at in range(SET_COLUMNS):
                 self.table.setColumnHidden(SET + at, at >= len(self.model.columns))
@@ -322,10 +348,3 @@ class PlanPage(Page):
         blocks.append(Words(f"{card.title}, {card.variant}", card.summary + (tr(" (simulated)") if card.simulated else "")))
         blocks.append(Deeds(("edit.undo", "plan.keep")))
         return blocks
-
-
-def _state(row: Row) -> str:
-    """Return a run's state as the ribbon draws it."""
-    if row.standing == Standing.EXPECTED:
-        return "ahead"
-    return "failed" if row.standing == Standing.GUARD else row.standing.value

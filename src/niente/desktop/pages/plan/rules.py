@@ -42,6 +42,7 @@ class Rules(QWidget):
         self._load_grid = QGridLayout()
         self.survive: dict[str, QCheckBox] = {}
         self.quiet: dict[str, QCheckBox] = {}
+        self._counts: dict[str, QLabel] = {}
         self._make_fields()
         self._rows.addWidget(rule())
         self._rows.addLayout(self._load_grid)
@@ -192,8 +193,13 @@ class Rules(QWidget):
         for load in loads:
             self.survive[load.name].setChecked(load.name in question.survive)
             self.quiet[load.name].setChecked(load.name in question.quiet_under)
-            count = runs.get(load.name, 0)
-            self._counts[load.name].setText(f"{count}" if count else "")
+
+        self.show_runs(runs)
+
+    def show_runs(self, runs: dict[str, int]) -> None:
+        """Show how many runs each load has."""
+        for name, count in self._counts.items():
+            count.setText(f"{runs[name]}" if runs.get(name) else "")
 
     def _build_loads(self, card: RigCard) -> None:
         while (item := self._load_grid.takeAt(0)) is not None:

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QAbstractItemView, QTableView
 
 from niente.core.evidence import RunSummary
+from niente.core.planning.columns import MOST_COLUMNS, deepest
 from niente.core.planning.foresight import Seen
 from niente.core.planning.progress import Row, Standing
 from niente.core.quantities import number_text, part_of, quantity_of
@@ -18,13 +19,11 @@ from niente.core.setting import Setting
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
 
-SIGN, RUN, STAGE, SET, LOAD, CORE, NOISE, MARK, MINUTES, WHY = 0, 1, 2, 3, 7, 8, 9, 10, 11, 12
-SET_COLUMNS = LOAD - SET
+SIGN, RUN, STAGE, SET = 0, 1, 2, 3
+LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MOST_COLUMNS + place for place in range(6))
+SET_COLUMNS = MOST_COLUMNS
 FOLDS_FROM = 5
 """So many runs of the noise stage in a row are folded into one line at first."""
-SAMPLED = 400
-BESIDE = ("noise", "baseline")
-"""Stages that set what is varied nowhere else."""
 RUNS = "application/x-niente-runs"
 SHORT = {
     "sustained_power_w": "W",
@@ -39,7 +38,6 @@ SHORT = {
     "burst_time_s": "burst s",
 }
 """Column heads; a fan group's is its own name."""
-FIRST_SHOWN = ("sustained_power_w", "fan_duty", "voltage_offset_mv", "temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz")
 
 
 class Fold(msgspec.Struct, frozen=True):
@@ -50,12 +48,14 @@ class Fold(msgspec.Struct, frozen=True):
 
 
 class Shown(msgspec.Struct, frozen=True):
-    """What the list is drawn from. ``running`` is the place of the run under way; ``seconds`` says how long a run takes."""
+    """What the list is drawn from: runs, how long each takes, the controls that have a column, what is foreseen.
+    ``running`` is the place of the run under way."""
 
     card: RigCard
     rows: tuple[Row, ...]
+    seconds: tuple[float, ...]
+    columns: tuple[str, ...]
     seen: Callable[[Row], Seen]
-    seconds: Callable[[Row], float]
     scale: Scale
     running: int | None = None
 
@@ -82,7 +82,7 @@ class RunList(HeadedModel):
         """Show other runs; where as many stay as there were, the view keeps its place."""
         before = (len(self._items), self.columns)
         self.shown = shown
-        self.columns = columns_of(shown.card, shown.rows)
+        self.columns = shown.columns
         items = self._folded(shown.rows)
         if (len(items), self.columns) == before:
             self._items = items
@@ -248,7 +248,7 @@ class RunList(HeadedModel):
             core,
             noise,
             Cell(shown.scale.mark(level), mark=True, soft=not quiet),
-            Cell("" if away and row.run is None else f"{shown.seconds(row) / 60.0:.0f}", soft=away),
+            Cell("" if away and row.run is None else f"{shown.seconds[place] / 60.0:.0f}", soft=away),
             Cell(row.why or step.reason, soft=not running),
         ]
 
@@ -266,7 +266,7 @@ class RunList(HeadedModel):
         levels = [level for row in rows if math.isfinite(level := figures(row.run, shown.seen(row))[2])]
         stage = rows[0].step.stage
         words = tr("{n} runs, all done") if done == len(rows) else tr("{n} runs, {done} done")
-        minutes = sum(shown.seconds(row) for row in rows) / 60.0
+        minutes = sum(shown.seconds[fold.first : fold.end]) / 60.0
         return [
             Cell(sign="folded"),
             Cell(f"{fold.first + 1}–{fold.end}"),
@@ -282,45 +282,12 @@ class RunList(HeadedModel):
         ]
 
 
-def columns_of(card: RigCard, rows: Sequence[Row]) -> tuple[str, ...]:
-    """Return the controls that get a column: those that differ from run to run, at most four; power and the fans that are
-    swept where nothing does."""
-    among = [row for row in rows if row.step.stage not in BESIDE] or list(rows)
-    sampled = among[:: max(1, len(among) // SAMPLED)]
-    seen: dict[str, set[float | None]] = {}
-    for row in sampled:
-        whole = row.step.setting
-        for control in card.controls:
-            name = control.name
-            if name.startswith(("core_offset_mv.", "point_offset_mv.")):
-                name = name.partition(".")[0]
-            value = _deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") else whole.value(name)
-            seen.setdefault(name, set()).add(value)
-    varied = [name for name, values in seen.items() if len(values) > 1]
-    lead = f"fan_duty.{card.lead_group()}"
-    usual = [name for name in ("sustained_power_w", lead) if name in seen]
-    ranked = sorted(dict.fromkeys([*usual, *varied]), key=_rank)
-    chosen = [name for name in ranked if name in varied][:SET_COLUMNS]
-    chosen += [name for name in usual if name not in chosen][: SET_COLUMNS - len(chosen)]
-    return tuple(sorted(chosen, key=_rank))
-
-
-def _rank(control: str) -> int:
-    name = control.partition(".")[0]
-    return FIRST_SHOWN.index(name) if name in FIRST_SHOWN else len(FIRST_SHOWN)
-
-
 def _head(columns: tuple[str, ...], place: int) -> str:
     """Return a column's head: the unit, and the fan group where two of them have a column."""
     name = columns[place].partition(".")[0]
     if name in SHORT:
         return SHORT[name]
     return f"{part_of(columns[place])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
-
-
-def _deepest(setting: Setting, name: str) -> float | None:
-    values = getattr(setting, name)
-    return min(values.values()) if values else None
 
 
 def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setting, control: str) -> str:
@@ -333,7 +300,7 @@ def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setti
             return f"{level_dba:g} dBA"
         if part in whole.fan_curve:
             return tr("curve")
-    value = _deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
+    value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
     return "" if value is None else quantity_of(control).text(value)
 
 

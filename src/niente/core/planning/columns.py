@@ -1,0 +1,47 @@
+"""Which controls tell the runs of a plan apart, so that a list of them has columns for these."""
+
+from collections.abc import Sequence
+
+from niente.core.planning.progress import Row
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
+
+MOST_COLUMNS = 4
+SAMPLED = 200
+BESIDE = ("noise", "baseline")
+"""Stages that set what is varied nowhere else."""
+FIRST_SHOWN = ("sustained_power_w", "fan_duty", "voltage_offset_mv", "temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz")
+
+
+def columns_of(card: RigCard, rows: Sequence[Row]) -> tuple[str, ...]:
+    """Return the controls that get a column: those that differ from run to run, at most four; power and the fans that are
+    swept where nothing does."""
+    among = [row for row in rows if row.step.stage not in BESIDE] or list(rows)
+    sampled = among[:: max(1, len(among) // SAMPLED)]
+    seen: dict[str, set[float | None]] = {}
+    for row in sampled:
+        whole = row.step.setting
+        for control in card.controls:
+            name = control.name
+            if name.startswith(("core_offset_mv.", "point_offset_mv.")):
+                name = name.partition(".")[0]
+            value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") else whole.value(name)
+            seen.setdefault(name, set()).add(value)
+    varied = [name for name, values in seen.items() if len(values) > 1]
+    lead = f"fan_duty.{card.lead_group()}"
+    usual = [name for name in ("sustained_power_w", lead) if name in seen]
+    ranked = sorted(dict.fromkeys([*usual, *varied]), key=_rank)
+    chosen = [name for name in ranked if name in varied][:MOST_COLUMNS]
+    chosen += [name for name in usual if name not in chosen][: MOST_COLUMNS - len(chosen)]
+    return tuple(sorted(chosen, key=_rank))
+
+
+def _rank(control: str) -> int:
+    name = control.partition(".")[0]
+    return FIRST_SHOWN.index(name) if name in FIRST_SHOWN else len(FIRST_SHOWN)
+
+
+def deepest(setting: Setting, name: str) -> float | None:
+    """Return the deepest value of a control of many parts; ``None`` where it has none."""
+    values = getattr(setting, name)
+    return min(values.values()) if values else None
