@@ -4,8 +4,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
@@ -70,6 +70,45 @@ def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     assert window.stack.currentWidget() is window.page("Choose")
     assert "case" in window.page("Choose").title.text()
     assert "quietest" in spoken(window.page("Choose").margin())
+
+
+def test_a_plan_is_put_in_order_by_mouse_and_keys(window: Window, qtbot: QtBot) -> None:
+    """A question chosen by mouse, a run dragged and others moved, left out and repeated by keys; all undone by Ctrl+Z."""
+    window.activateWindow()
+    keys(window, "Ctrl+2")
+    page, planner = window.page("Plan"), window.session.planner
+    button = page.questions.buttons["capacity-ladder"]  # type: ignore[attr-defined]
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "capacity-ladder")
+    before = [row.step.setting.sustained_power_w for row in planner.rows]
+    table, model = page.table, page.model  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: table.visualRect(model.index(3, 1)).isValid())
+    where = table.visualRect(model.index(3, 1)).center()
+    QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=where)
+    assert page.selected()[0] == 3  # type: ignore[attr-defined]
+    target = table.visualRect(model.index(1, 1))
+    data = model.mimeData([model.index(3, 0)])
+    at = QPointF(target.left() + 6.0, target.top() + 1.0)
+    action, left, none = Qt.DropAction.MoveAction, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(at.toPoint(), action, data, left, none)
+    QApplication.sendEvent(table.viewport(), enter)
+    move = QDragMoveEvent(at.toPoint(), action, data, left, none)
+    QApplication.sendEvent(table.viewport(), move)
+    model.dropMimeData(data, action, 1, 0, model.index(-1, -1))
+    found = [row.step.setting.sustained_power_w for row in planner.rows]
+    assert found == [before[0], before[3], before[1], before[2], *before[4:]]
+    table.setFocus()
+    QTest.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
+    QTest.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
+    assert [row.step.setting.sustained_power_w for row in planner.rows] == before
+    QTest.keyClick(table, Qt.Key.Key_Delete)
+    QTest.keyClick(table, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
+    assert len(planner.rows) == len(before) + 1
+    assert [row.standing.value for row in planner.rows[3:5]] == ["skipped", "skipped"]
+    window.setFocus()
+    for _ in range(5):
+        keys(window, "Ctrl+Z")
+    assert [row.step.setting.sustained_power_w for row in planner.rows] == before
 
 
 def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:

@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from niente.core.errors import DocumentError, NienteError
+from niente.core.question import OWN_FORMAT
 from niente.core.rigsheet import FORMAT
 from niente.desktop.tongue import tr
 
@@ -21,8 +22,17 @@ def bytes_of(file: Path) -> bytes:
 
 def is_sheet(file: Path) -> bool:
     """Return whether a JSON file says of itself that it is a rig sheet; what cannot be read is none."""
+    return _says(file, FORMAT)
+
+
+def is_question(file: Path) -> bool:
+    """Return whether a JSON file says of itself that it is a question that was kept."""
+    return _says(file, OWN_FORMAT)
+
+
+def _says(file: Path, its_format: str) -> bool:
     try:
-        return f'"{FORMAT.partition("/")[0]}/' in file.read_text(encoding="utf-8", errors="replace")
+        return f'"{its_format.partition("/")[0]}/' in file.read_text(encoding="utf-8", errors="replace")
     except OSError:
         return False
 

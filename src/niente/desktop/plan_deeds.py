@@ -7,7 +7,6 @@ import msgspec
 from niente.core.errors import NienteError
 from niente.core.plan import Step
 from niente.core.planning import own
-from niente.core.planning.hand_edits import keyed
 from niente.core.planning.templates import anew, template
 from niente.core.question import Axis, Deed, ListEdit, Question
 from niente.desktop.files import bytes_of
@@ -135,67 +134,48 @@ class PlanDeeds:
             self._session.notice.emit(Notice(words.format(name=kept.name, what=", ".join(left))))
 
     # -- the list ------------------------------------------------------------------------------------------------
+    # Entries are named by their keys: on a long plan the next edit may come before the last one is laid out.
 
-    def move(self, place: int, after: int) -> None:
-        """Move a run so that it stands after another (-1: first of all). Runs of one search or confirmation go together."""
-        rows = self._session.planner.rows
-        if not 0 <= place < len(rows) or not -1 <= after < len(rows):
+    def move(self, key: str, after: str) -> None:
+        """Move an entry so that it stands after another (empty: first of all)."""
+        self._edit(Deed.MOVE, key, after)
+
+    def shift(self, key: str, by: int) -> None:
+        """Move an entry up or down by one."""
+        listed = self._session.planner.listed
+        if listed is None or key not in listed.keys:
             return
-        entry, target = rows[place].entry, rows[after].entry if after >= 0 else -1
-        if target in (entry, entry - 1):
+        at = listed.keys.index(key)
+        if by < 0 and at > 0:
+            self.move(key, listed.keys[at - 2] if at > 1 else "")
+        elif by > 0 and at + 1 < len(listed.keys):
+            self.move(key, listed.keys[at + 1])
+
+    def skip(self, key: str) -> None:
+        """Leave an entry out, or take it up again."""
+        listed = self._session.planner.listed
+        if listed is not None and key in listed.keys:
+            skipped = listed.entries[listed.keys.index(key)].skip
+            self._edit(Deed.TAKE_UP if skipped else Deed.SKIP, key)
+
+    def repeat(self, key: str) -> None:
+        """Make an entry once more, after itself."""
+        self._edit(Deed.REPEAT, key)
+
+    def insert(self, after: str, step: Step) -> None:
+        """Insert a run after an entry (empty: first of all)."""
+        self._edit(Deed.INSERT, "", after, step)
+
+    def _edit(self, deed: Deed, key: str, after: str = "", step: Step | None = None) -> None:
+        session, planner = self._session, self._session.planner
+        if planner.laid is None or session.project is None or session.plan is None:
             return
-        self._edit(Deed.MOVE, place, target)
-
-    def shift(self, place: int, by: int) -> int:
-        """Move a run up or down by one entry, and return where it then stands."""
-        rows = self._session.planner.rows
-        if not 0 <= place < len(rows):
-            return place
-        entry = rows[place].entry
-        first = next(at for at, row in enumerate(rows) if row.entry == entry)
-        last = max(at for at, row in enumerate(rows) if row.entry == entry)
-        if by < 0 and first > 0:
-            other = rows[first - 1].entry
-            before = next(at for at, row in enumerate(rows) if row.entry == other)
-            self.move(place, before - 1)
-            return place - (first - before)
-        if by > 0 and last + 1 < len(rows):
-            other = rows[last + 1].entry
-            end = max(at for at, row in enumerate(rows) if row.entry == other)
-            self.move(place, end)
-            return place + (end - last)
-        return place
-
-    def skip(self, place: int) -> None:
-        """Leave a run out, or take it up again."""
-        rows, plan = self._session.planner.rows, self._session.plan
-        if plan is None or not 0 <= place < len(rows):
+        edit = ListEdit(deed, key, after, step)
+        words = tr(WORDS[deed]).format(n=planner.number_of(key))
+        if not planner.note(edit):
             return
-        skipped = plan.entries[rows[place].entry].skip
-        self._edit(Deed.TAKE_UP if skipped else Deed.SKIP, place)
-
-    def repeat(self, place: int) -> None:
-        """Make a run once more, after itself."""
-        self._edit(Deed.REPEAT, place)
-
-    def insert(self, place: int, step: Step) -> None:
-        """Insert a run after another."""
-        rows = self._session.planner.rows
-        self._edit(Deed.INSERT, place, rows[place].entry if 0 <= place < len(rows) else -1, step)
-
-    def _edit(self, deed: Deed, place: int, after: int = -1, step: Step | None = None) -> None:
-        session, rows = self._session, self._session.planner.rows
-        laid = session.planner.laid
-        if laid is None or session.project is None or session.plan is None:
-            return
-        keys = laid.keyed.keys
-        entry = keys[rows[place].entry] if 0 <= place < len(rows) and deed != Deed.INSERT else ""
-        behind = keys[after] if after >= 0 else ""
-        edit = ListEdit(deed, entry, behind if deed in (Deed.MOVE, Deed.INSERT) else "", step)
-        words = tr(WORDS[deed]).format(n=place + 1)
-        if session.planner.own is not None:
-            fresh = msgspec.structs.replace(session.plan, entries=tuple(keyed(session.plan.entries, (edit,)).entries))
-            session.put_own(words, fresh)
+        if planner.own is not None and planner.listed is not None:
+            session.put_own(words, msgspec.structs.replace(session.plan, entries=planner.listed.done))
             return
         question = session.project.question
         self.ask(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))

@@ -28,7 +28,7 @@ from niente.core.planning.foresight import NOTHING, Seen, foresee
 from niente.core.planning.hand_edits import Keyed, keyed
 from niente.core.planning.progress import Keys, Row, Standing, rows_of
 from niente.core.planning.templates import entries_of, plan_for
-from niente.core.question import Question
+from niente.core.question import ListEdit, Question
 from niente.core.rigcard import RigCard
 from niente.desktop.analysis import Answer
 
@@ -114,6 +114,7 @@ class Planner(QObject):
         self._answer = Answer()
         self._asked: Asked | None = None
         self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
+        self._listed: Keyed | None = None
         self._keys: Keys | None = None
         self._checked: Checked = {}
         self._number = 0
@@ -152,6 +153,37 @@ class Planner(QObject):
     def own(self) -> Plan | None:
         """The plan that stands in place of the question's; ``None`` where none does."""
         return self._asked.own if self._asked is not None else None
+
+    @property
+    def listed(self) -> Keyed | None:
+        """The entries with their keys, edits that are still being laid out among them."""
+        return self._listed
+
+    def note(self, edit: ListEdit) -> bool:
+        """Take note of an edit that is about to be asked; return whether it does anything."""
+        listed = self._listed.copy() if self._listed is not None else Keyed(())
+        done = listed.apply(edit)
+        if done:
+            self._listed = listed
+        return done
+
+    def place_of(self, key: str) -> int | None:
+        """Return the first run of an entry; ``None`` where it has none."""
+        if self.laid is None or key not in self.laid.keyed.keys:
+            return None
+        entry = self.laid.keyed.keys.index(key)
+        return next((place for place, row in enumerate(self.rows) if row.entry == entry), None)
+
+    def number_of(self, key: str) -> int:
+        """Return the number of an entry's first run, from 1; 0 where it has none."""
+        place = self.place_of(key)
+        return place + 1 if place is not None else 0
+
+    def key_of(self, place: int) -> str:
+        """Return the key of the entry that a run belongs to; empty where there is no such run."""
+        if self.laid is None or not 0 <= place < len(self.rows):
+            return ""
+        return self.laid.keyed.keys[self.rows[place].entry]
 
     def closed(self) -> int:
         """Return how many runs need not be made any more."""
@@ -256,7 +288,7 @@ class Planner(QObject):
     def _take(self, number: int, laid: Laid) -> None:
         if number != self._number:
             return
-        self.laid = laid
+        self.laid, self._listed = laid, laid.keyed
         self.changed.emit()
         models = self._answer.models
         self._later(lambda: self._look_ahead(number, laid, models))

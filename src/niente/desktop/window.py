@@ -12,7 +12,7 @@ from niente.core.bench.states import State
 from niente.desktop import asking
 from niente.desktop.actions import Actions
 from niente.desktop.desk import Desk
-from niente.desktop.files import is_sheet
+from niente.desktop.files import is_question, is_sheet
 from niente.desktop.live import Ending, Notice
 from niente.desktop.memory import Memory
 from niente.desktop.rig_deeds import Make, RigDeeds
@@ -348,6 +348,8 @@ class Window(QMainWindow):
         """Open a book in place of this one, or take a plan or a rig sheet; whatever the file says it is."""
         if file.suffix == PLAN and is_sheet(file):
             self.session.sheets.take(file)
+        elif file.suffix == PLAN and is_question(file) and self.pages:
+            self.page("Plan").take_question(file)  # type: ignore[attr-defined]
         elif file.suffix == PLAN:
             self.session.take_plan(file)
         elif self._reopen is not None and self._may_end():

@@ -8,7 +8,7 @@ from niente.core.setting import Setting
 
 MOST_COLUMNS = 4
 SAMPLED = 200
-BESIDE = ("noise", "baseline")
+BESIDE = ("noise", "baseline", "confirmation")
 """Stages that set what is varied nowhere else."""
 FIRST_SHOWN = ("sustained_power_w", "fan_duty", "voltage_offset_mv", "temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz")
 

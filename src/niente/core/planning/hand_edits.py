@@ -53,6 +53,12 @@ class Keyed:
                 self.entries[at] = msgspec.structs.replace(self.entries[at], skip=edit.deed == Deed.SKIP)
         return True
 
+    def copy(self) -> "Keyed":
+        """Return the same entries with the same keys, to be edited apart."""
+        other = Keyed(())
+        other.entries, other.keys, other._count = list(self.entries), list(self.keys), dict(self._count)
+        return other
+
     @property
     def done(self) -> tuple[Entry, ...]:
         """The entries as they stand now."""

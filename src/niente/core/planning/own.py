@@ -85,15 +85,6 @@ def read_own(text: bytes, source: str) -> OwnTemplate:
     return own
 
 
-def is_own(text: bytes) -> bool:
-    """Return whether a JSON text says that it is a question."""
-    try:
-        document = msgspec.json.decode(text)
-    except (msgspec.DecodeError, UnicodeDecodeError):
-        return False
-    return isinstance(document, dict) and str(document.get("format", "")).startswith("niente-question/")
-
-
 def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
     """Return a question as far as a rig can be asked it, and what had to be left out, in words."""
     left: list[str] = []

@@ -1,5 +1,7 @@
 """The Plan page: the question first, then what to measure, in what order, at what cost."""
 
+from pathlib import Path
+
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
@@ -59,6 +61,7 @@ class PlanPage(Page):
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self._selected())
         self._focus = ""
         self._place = -1
+        self._key, self._behind = "", 0
         self._shown: object = None
         self.offer(
             self.table,
@@ -140,7 +143,7 @@ class PlanPage(Page):
         self.rules.edited.connect(self.deeds.ask)
         self.rules.refused.connect(self._refuse)
         self.rules.focused.connect(self._focused)
-        self.model.moved.connect(self.deeds.move)
+        self.model.moved.connect(self._dragged)
         self.session.planner.compared.connect(self.said)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -160,35 +163,39 @@ class PlanPage(Page):
 
     def up(self) -> None:
         """Let the selected run come earlier."""
-        self._shift(-1)
+        self.deeds.shift(self._key, -1)
 
     def down(self) -> None:
         """Let the selected run come later."""
-        self._shift(1)
+        self.deeds.shift(self._key, 1)
 
     def leave_out(self) -> None:
         """Leave the selected run out, or take it up again."""
-        if self._place >= 0:
-            self.deeds.skip(self._place)
+        self.deeds.skip(self._key)
 
     def repeat(self) -> None:
         """Make the selected run once more."""
-        if self._place >= 0:
-            self.deeds.repeat(self._place)
+        self.deeds.repeat(self._key)
 
     def keep(self, name: str) -> None:
         """Keep the question as a template of one's own."""
         self.deeds.keep(name)
         self.questions.show_own(self.deeds.kept())
 
+    def take_question(self, file: Path) -> None:
+        """Ask the question in a file."""
+        self.deeds.take_question(file)
+
     def measure_anew(self) -> None:
         """Let only runs from now on count."""
         self.deeds.measure_anew()
 
-    def _shift(self, by: int) -> None:
-        if self._place >= 0:
-            self._place = self.deeds.shift(self._place, by)
-            self._select(self._place)
+    def _dragged(self, place: int, after: int) -> None:
+        """Move the entry of a run behind that of another; runs of one search or confirmation go together."""
+        planner = self.session.planner
+        key, behind = planner.key_of(place), planner.key_of(after)
+        if key != behind:
+            self.deeds.move(key, behind)
 
     def insert(self) -> None:
         """Ask for a run, and put it after the selected one."""
@@ -198,7 +205,7 @@ class PlanPage(Page):
         place = self._place if 0 <= self._place < len(rows) else len(rows) - 1
         step = ask_for_run(self, card, rows[place].step, self.model.columns)
         if step is not None:
-            self.deeds.insert(place, step)
+            self.deeds.insert(self.session.planner.key_of(place), step)
 
     # -- what is selected ----------------------------------------------------------------------------------------
 
@@ -206,11 +213,17 @@ class PlanPage(Page):
         place = self.model.place_of(self.table.currentIndex().row())
         if place is not None:
             self._place, self._focus = place, ""
+            self._key = self.session.planner.key_of(place)
+            self._behind = place - (self.session.planner.place_of(self._key) or 0)
         self.said.emit()
 
-    def _select(self, place: int) -> None:
-        """Keep a run selected, wherever the list has it now."""
-        item = self.model.item_of(place)
+    def _select_again(self) -> None:
+        """Keep the run selected that was, wherever the list has it now."""
+        first = self.session.planner.place_of(self._key) if self._key else None
+        if first is None:
+            return
+        self._place = min(first + self._behind, len(self.session.planner.rows) - 1)
+        item = self.model.item_of(self._place)
         if item >= 0 and item != self.table.currentIndex().row():
             self.table.selectRow(item)
 
@@ -281,7 +294,7 @@ class PlanPage(Page):
         if self.model.columns != before:
             for at in range(SET_COLUMNS):
                 self.table.setColumnHidden(SET + at, at >= len(self.model.columns))
-        self._select(self._place)
+        self._select_again()
 
     def _count_words(self, naive: int, axes: tuple[Axis, ...]) -> str:
         if not axes:

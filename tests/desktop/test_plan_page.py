@@ -1,0 +1,536 @@
+"""The Plan page as a person uses it: questions, axes, rules, the list by mouse and keys, the dry run, templates kept."""
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt
+from PySide6.QtGui import QDropEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLineEdit
+from pytestqt.qtbot import QtBot
+
+from niente.core.plan import Exposure, GuardAction, How, Plan, Step, read_plan
+from niente.core.planning.progress import Standing
+from niente.core.planning.templates import TEMPLATES
+from niente.core.question import Axis, FanSchool, Order, Question, Span
+from niente.core.setting import Setting
+from niente.desktop.pages.plan.insert_run import InsertRun
+from niente.desktop.pages.plan.page import PlanPage
+from niente.desktop.pages.plan.run_list import MINUTES, RUN, RUNS, SET, SIGN, WHY, Fold
+from niente.desktop.planner import SMALL
+from niente.desktop.widgets.blocks import Columns, Words, spoken
+from niente.desktop.window import NAMES, Window
+
+
+@pytest.fixture
+def window(open_window: Callable[..., Window]) -> Window:
+    window = open_window()
+    window.go_to(NAMES.index("Plan"))
+    return window
+
+
+def page_of(window: Window) -> PlanPage:
+    page = window.page("Plan")
+    assert isinstance(page, PlanPage)
+    return page
+
+
+def question_in(window: Window) -> Question:
+    assert window.session.project is not None
+    return window.session.project.question
+
+
+def put(field: QLineEdit, text: str) -> None:
+    field.setText(text)
+    field.setModified(True)
+    field.editingFinished.emit()
+
+
+def watts(window: Window) -> list[float | None]:
+    return [row.step.setting.sustained_power_w for row in window.session.planner.rows]
+
+
+def ask(window: Window, name: str) -> None:
+    page_of(window).questions.buttons[name].click()
+
+
+# -- questions -----------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("name", [kind.name for kind in TEMPLATES])
+def test_every_question_can_be_asked_at_the_screen(window: Window, name: str, qtbot: QtBot) -> None:
+    page = page_of(window)
+    ask(window, name)
+    kind = next(one for one in TEMPLATES if one.name == name)
+    qtbot.waitUntil(
+        lambda: window.session.planner.dry is not None and window.session.planner.dry_rows == window.session.planner.rows
+    )
+    assert question_in(window).template == name
+    assert page.title.text() == kind.title
+    assert page.lead.text() == kind.asks
+    assert page.model.count() > 0
+    assert not window.session.planner.dry.wrong  # type: ignore[union-attr]
+    assert page.finished()
+    assert "ahead" in spoken(page.margin()) or "left to run" in spoken(page.margin())
+    assert not window.grab().isNull()
+    for field in page.findChildren(QLineEdit):
+        assert field.accessibleName() or field.parent().accessibleName()
+    if name != "quiet-point":
+        window.actions_["edit.undo"].trigger()
+        assert question_in(window).template == "quiet-point"
+
+
+def test_the_budget_and_quiet_hours_outlive_another_question(window: Window) -> None:
+    page = page_of(window)
+    page.rules.budget.setValue(9.0)
+    page.rules.quiet_most.setValue(30.0)
+    ask(window, "soak")
+    assert question_in(window).budget_h == 9.0
+    assert question_in(window).quiet.most_dba == 30.0  # type: ignore[union-attr]
+    page.rules.quiet_most.setValue(0.0)
+    assert question_in(window).quiet is None
+
+
+def test_a_question_that_must_be_fresh_counts_later_runs_only(swept_window: Window) -> None:
+    swept_window.go_to(NAMES.index("Plan"))
+    assert swept_window.session.planner.closed() > 30
+    ask(swept_window, "variants")
+    assert question_in(swept_window).since
+    assert swept_window.session.planner.closed() == 0
+    swept_window.actions_["edit.undo"].trigger()
+    assert swept_window.session.planner.closed() > 30
+    swept_window.actions_["plan.anew"].trigger()
+    assert swept_window.session.planner.closed() == 0
+
+
+# -- axes ----------------------------------------------------------------------------------------------------------------
+
+
+def test_an_axis_is_a_span_a_ratio_a_list_or_one_value(window: Window) -> None:
+    page = page_of(window)
+    row = page.axes.rows["sustained_power_w"]
+    put(row.step, "10")
+    assert question_in(window).axis("sustained_power_w") == Axis("sustained_power_w", span=Span(80.0, 150.0, 10.0))
+    put(row.step, "× 1.3")
+    assert question_in(window).axis("sustained_power_w").span == Span(80.0, 150.0, 1.3, by_ratio=True)  # type: ignore[union-attr]
+    assert row.step.text() == "×1.3"
+    put(row.last, "0.16 kW")
+    assert question_in(window).axis("sustained_power_w").span.last == 160.0  # type: ignore[union-attr]
+    put(row.step, "80; 90; 0.1 kW")
+    assert question_in(window).axis("sustained_power_w").places() == (80.0, 90.0, 100.0)  # type: ignore[union-attr]
+    row.last.setText("")
+    row.step.setText("")
+    put(row.first, "95")
+    assert question_in(window).axis("sustained_power_w").places() == (95.0,)  # type: ignore[union-attr]
+    assert row.places.text() == "held"
+    put(row.last, "125")  # an end without a step makes four places
+    assert len(question_in(window).axis("sustained_power_w").places()) == 4  # type: ignore[union-attr]
+
+
+def test_an_offset_runs_from_gentle_to_deep(window: Window) -> None:
+    row = page_of(window).axes.rows["voltage_offset_mv"]
+    assert (row.first.text(), row.last.text()) == ("0", "−150")
+    put(row.last, "-80")
+    assert question_in(window).axis("voltage_offset_mv").span == Span(-80.0, 0.0, 20.0)  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize(
+    ("fields", "words"),
+    [
+        (("160", "60", "10"), "runs backwards"),
+        (("", "100", "10"), "no beginning"),
+        (("60", "160", "0.2"), "finer than the rig's 1"),
+        (("60", "900", "10"), "outside"),
+        (("sixty", "160", "10"), "is no number"),
+        (("60", "160", "0"), "not positive"),
+        (("60 °C", "160", "10"), "is no unit of this"),
+    ],
+)
+def test_an_axis_that_cannot_be_is_refused_and_stays(window: Window, fields: tuple[str, str, str], words: str) -> None:
+    before = question_in(window)
+    row = page_of(window).axes.rows["sustained_power_w"]
+    for field, text in zip(row.fields, fields, strict=True):
+        field.setText(text)
+        field.setModified(True)
+    row.step.editingFinished.emit()
+    assert words in window.message.text.replace("\u00a0", " ")
+    assert "The plan is unchanged" in window.message.text
+    assert question_in(window) == before
+    assert (row.first.text(), row.last.text(), row.step.text()) == ("80", "150", "list")
+
+
+def test_another_control_is_taken_up_and_put_down(window: Window) -> None:
+    page = page_of(window)
+    place = page.axes.add.findData("temperature_cap_c")
+    assert place > 0
+    page.axes.add.setCurrentIndex(place)
+    page.axes.add.activated.emit(place)
+    assert question_in(window).base.temperature_cap_c == 90.0  # as found
+    row = page.axes.rows["temperature_cap_c"]
+    put(row.first, "85")
+    assert all(step.setting.temperature_cap_c == 85.0 for step in window.session.plan.steps if step.stage == "capacity")  # type: ignore[union-attr]
+    put(page.axes.rows["temperature_cap_c"].first, "")
+    assert question_in(window).base.temperature_cap_c is None
+    assert "temperature_cap_c" not in page.axes.rows
+
+
+def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Window, qtbot: QtBot) -> None:
+    page = page_of(window)
+    ask(window, "fan-sweep")
+    before = window.session.plan
+    page.axes.rows["fan_duty.case"].step.focused.emit()
+    qtbot.waitUntil(lambda: any(isinstance(block, Columns) for block in page.margin()), timeout=5000)
+    said = spoken(page.margin())
+    assert "What a step costs" in said
+    assert "› ×" in said.replace("\u00a0", " ")  # the present one is marked
+    assert window.session.plan is before
+    page.rules.known.entered.emit()
+    ask(window, "quiet-point")
+    page.rules.known.entered.emit()
+    qtbot.waitUntil(lambda: "What a target costs" in spoken(page.margin()), timeout=5000)
+
+
+# -- rules ---------------------------------------------------------------------------------------------------------------
+
+
+def test_rules_make_the_plan(window: Window) -> None:
+    page, session = page_of(window), window.session
+    ask(window, "free")
+    rules = page.rules
+    rules.order.activated.emit(list(Order).index(Order.COLD))
+    rules.rest.setValue(5.0)
+    assert {step.exposure.rest_s for step in session.plan.steps} == {300.0}  # type: ignore[union-attr]
+    rules.repeats.setValue(2)
+    assert len(session.plan.steps) == 24  # type: ignore[union-attr]
+    rules.rule.activated.emit(4)
+    assert {(step.exposure.least_s, step.exposure.known_to_k) for step in session.plan.steps} == {(1200.0, None)}  # type: ignore[union-attr]
+    rules.rule.activated.emit(0)
+    rules.known.setValue(2.0)
+    assert {step.exposure.known_to_k for step in session.plan.steps} == {2.0}  # type: ignore[union-attr]
+    rules.most.setValue(5.0)
+    assert "above its most" in window.message.text
+    rules.least.setValue(4.0)
+    assert {step.exposure.least_s for step in session.plan.steps} == {240.0}  # type: ignore[union-attr]
+    for index, school in enumerate(FanSchool):
+        rules.fans.activated.emit(index)
+        assert question_in(window).fans == school
+    assert rules.flag.isVisible()  # as used is flagged
+    assert "one for one with the room" in rules.flag.text()
+    rules.fans.activated.emit(list(FanSchool).index(FanSchool.SPEED))
+    assert "fan_speed_rpm.case" in page.axes.rows
+    assert all(step.speed_rpm for step in session.plan.steps)  # type: ignore[union-attr]
+
+
+def test_a_search_has_its_schools(window: Window) -> None:
+    page = page_of(window)
+    ask(window, "undervolt-ladder")
+    rules = page.rules
+    assert rules.how.isVisible()
+    rules.how.activated.emit(1)
+    assert question_in(window).how == How.BISECTION
+    rules.margin.setValue(20.0)
+    rules.passes.setValue(3.0)
+    search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
+    assert (search.how, search.margin, search.passes) == (How.BISECTION, 20.0, 3)  # type: ignore[union-attr]
+    place = page.axes.add.findData("core_offset_mv")
+    page.axes.edited.emit("voltage_offset_mv", None)
+    page.axes.edited.emit("core_offset_mv", Axis("core_offset_mv", span=Span(-100.0, 0.0, 20.0)))
+    assert place >= 0
+    assert rules.how.itemText(0) == "weakest first"
+    search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
+    assert len(search.controls) == 12  # type: ignore[union-attr]
+
+
+def test_two_states_are_chosen_and_not_the_same_one(window: Window) -> None:
+    page = page_of(window)
+    ask(window, "variants")
+    box = page.rules.variants[1]
+    box.setCurrentText("front off")
+    box.activated.emit(box.currentIndex())
+    assert question_in(window).variants == ("filter in", "front off")
+    box.setCurrentText("filter in")
+    box.activated.emit(box.currentIndex())
+    assert "the same state" in window.message.text
+    assert box.currentText() == "front off"
+
+
+def test_a_question_over_its_budget_says_what_fits(window: Window, qtbot: QtBot) -> None:
+    page = page_of(window)
+    page.rules.budget.setValue(1.5)
+    qtbot.waitUntil(lambda: window.session.planner.instead is not None, timeout=5000)
+    assert "more than its budget" in page.warning.text()
+    said = spoken(page.margin())
+    assert "What fits the budget" in said
+    assert "Fan sweep" in said
+
+
+# -- the list ------------------------------------------------------------------------------------------------------------
+
+
+def choose_run(window: Window, place: int) -> None:
+    page = page_of(window)
+    page.table.selectRow(page.model.item_of(place))
+    assert page.selected()[0] == place  # type: ignore[index]
+
+
+def test_runs_are_moved_skipped_repeated_by_keys(window: Window, qtbot: QtBot) -> None:
+    page = page_of(window)
+    ask(window, "capacity-ladder")
+    window.activateWindow()
+    page.table.setFocus()
+    before = watts(window)
+    choose_run(window, 2)
+    for key, modifiers, expected in (
+        (Qt.Key.Key_Up, Qt.KeyboardModifier.AltModifier, [before[0], before[2], before[1], *before[3:]]),
+        (Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier, before),
+        (Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier, [*before[:3], before[2], *before[3:]]),
+    ):
+        QTest.keyClick(page.table, key, modifiers)
+        qtbot.waitUntil(lambda expected=expected: watts(window) == expected, timeout=2000)
+    choose_run(window, 5)
+    QTest.keyClick(page.table, Qt.Key.Key_Delete)
+    assert window.session.planner.rows[5].standing == Standing.SKIPPED
+    assert page.model.row(5)[SIGN].sign == "skipped"
+    QTest.keyClick(page.table, Qt.Key.Key_Delete)
+    assert window.session.planner.rows[5].standing == Standing.AHEAD
+    for _ in range(5):
+        window.actions_["edit.undo"].trigger()
+    assert watts(window) == before
+    assert window.actions_["edit.undo"].text() == "Undo question: Capacity ladder"
+
+
+def drop_at(window: Window, source: int, target: int) -> None:
+    """Drop a line of the list before another, as a drag does."""
+    page = page_of(window)
+    data = page.model.mimeData([page.model.index(source, 0)])
+    rect = page.table.visualRect(page.model.index(target, 2))
+    at = QPointF(rect.left() + 4, rect.top() + 1)
+    event = QDropEvent(at, Qt.DropAction.MoveAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    page.table.dropEvent(event)
+
+
+def test_a_run_is_dragged_between_others(window: Window) -> None:
+    page = page_of(window)
+    ask(window, "capacity-ladder")
+    before = watts(window)
+    assert page.model.supportedDropActions() == Qt.DropAction.MoveAction
+    assert page.model.mimeTypes() == [RUNS]
+    assert page.model.flags(page.model.index(1, 0)) & Qt.ItemFlag.ItemIsDragEnabled
+    assert not page.model.dropMimeData(QMimeData(), Qt.DropAction.MoveAction, 0, 0, page.model.index(-1, -1))
+    data = page.model.mimeData([page.model.index(4, 0)])
+    page.model.dropMimeData(data, Qt.DropAction.MoveAction, 1, 0, page.model.index(-1, -1))
+    assert watts(window) == [before[0], before[4], *before[1:4], *before[5:]]
+    data = page.model.mimeData([page.model.index(3, 0)])
+    page.model.dropMimeData(data, Qt.DropAction.MoveAction, 0, 0, page.model.index(-1, -1))
+    assert watts(window)[0] == before[2]
+    window.actions_["edit.undo"].trigger()
+    window.actions_["edit.undo"].trigger()
+    assert watts(window) == before
+
+
+def test_runs_of_one_search_go_together(window: Window) -> None:
+    ask(window, "undervolt-ladder")
+    planner = window.session.planner
+    search = next(place for place, row in enumerate(planner.rows) if row.standing == Standing.EXPECTED)
+    entry = planner.rows[search].entry
+    count = sum(row.entry == entry for row in planner.rows)
+    page_of(window).model.moved.emit(search, -1)
+    assert [row.entry for row in window.session.planner.rows[:count]] == [0] * count
+    page_of(window).deeds.skip(planner.key_of(0))
+    assert sum(row.standing == Standing.SKIPPED for row in window.session.planner.rows) == 1
+
+
+def test_a_run_of_ones_own_is_inserted(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    page = page_of(window)
+    ask(window, "capacity-ladder")
+    choose_run(window, 1)
+    card, like = window.session.card, window.session.planner.rows[1].step
+    assert card is not None
+    dialog = InsertRun(page, card, like, page.model.columns)
+    dialog.fields["sustained_power_w"].setValue(133.0)
+    dialog.load.setCurrentIndex(dialog.load.findData("dome"))
+    dialog.minutes.setValue(7.0)
+    dialog.known.setCurrentIndex(0)
+    step = dialog.step()
+    dialog.deleteLater()
+    assert (step.setting.sustained_power_w, step.load, step.exposure) == (133.0, "dome", Exposure(420.0, 420.0))
+    monkeypatch.setattr("niente.desktop.pages.plan.page.ask_for_run", lambda *_: step)
+    window.actions_["plan.insert"].trigger()
+    assert watts(window)[2] == 133.0
+    assert "Inserted by hand" in page.model.row(2)[WHY].text
+    monkeypatch.setattr("niente.desktop.pages.plan.page.ask_for_run", lambda *_: None)
+    runs = len(watts(window))
+    window.actions_["plan.insert"].trigger()
+    assert len(watts(window)) == runs
+
+
+def test_a_stage_folds_and_unfolds(window: Window) -> None:
+    page = page_of(window)
+    assert page.model.row(0)[SIGN].sign == "folded"
+    assert page.model.row(0)[RUN].text == "1–15"
+    rows = page.model.count()
+    page.table.selectRow(0)
+    QTest.keyClick(page.table, Qt.Key.Key_Right)
+    assert page.model.count() == rows + 14
+    assert page.model.place_of(14) == 14
+    QTest.keyClick(page.table, Qt.Key.Key_Left)
+    assert page.model.count() == rows
+    where = page.table.visualRect(page.model.index(0, SIGN)).center()
+    QTest.mouseClick(page.table.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(where))
+    assert page.model.count() == rows + 14
+    assert not page.model.toggle(15)  # two runs of the baseline are no fold
+    assert isinstance(page.model._run_at(0), Fold)
+
+
+def test_columns_follow_what_is_varied(window: Window, qtbot: QtBot) -> None:
+    page = page_of(window)
+    ask(window, "hold-back")
+    qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "hold-back")
+    heads = [page.model.heads[SET + place] for place in range(4)]
+    assert heads == ["W", "%", "mV", "cap °C"]
+    ask(window, "fan-sweep")
+    assert page.model.heads[SET : SET + 3] == ["W", "case %", "cooler %"]
+    assert page.table.isColumnHidden(SET + 3)
+
+
+def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window(pace=None)
+    window.go_to(NAMES.index("Plan"))
+    session = window.session
+    ask(window, "capacity-ladder")
+    page_of(window).rules.rule.activated.emit(2)
+    page_of(window).rules.least.setValue(1.0)
+    first = watts(window)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index >= 1, timeout=20000)
+    window.go_to(NAMES.index("Plan"))
+    put(page_of(window).axes.rows["sustained_power_w"].last, f"{first[4]:g}")
+    qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
+    qtbot.waitUntil(lambda: all(row.standing.closed for row in session.planner.rows), timeout=10000)
+    assert watts(window) == first[:5]
+    assert "plan is done" in window.message.text
+
+
+# -- files, templates ----------------------------------------------------------------------------------------------------
+
+
+def test_a_list_from_a_file_is_edited_too(window: Window, tmp_path: Path) -> None:
+    ask(window, "capacity-ladder")
+    assert window.session.plan is not None
+    own = tmp_path / "own.json"
+    own.write_bytes(msgspec.structs.replace(window.session.plan, entries=window.session.plan.steps[-4:]).to_json())
+    window.session.take_plan(own)
+    page = page_of(window)
+    assert page.title.text() == "own"
+    before = watts(window)
+    page.model.moved.emit(3, -1)
+    assert watts(window) == [before[3], *before[:3]]
+    assert page.title.text() == "own"
+    page.deeds.repeat(window.session.planner.key_of(0))
+    assert len(watts(window)) == 5
+    window.actions_["edit.undo"].trigger()
+    window.actions_["edit.undo"].trigger()
+    assert watts(window) == before
+    page.questions.buttons["capacity-ladder"].click()  # back to the question
+    assert window.session.planner.file is None
+    assert page.title.text() == "Capacity ladder"
+
+
+def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    page = page_of(window)
+    ask(window, "soak")
+    page.rules.repeats.setValue(4)
+    monkeypatch.setattr("niente.desktop.asking.for_question_name", lambda *_: "Four hours")
+    window.actions_["plan.keep"].trigger()
+    assert "kept as Four hours" in window.message.text
+    assert list(page.questions.own) == ["Four hours"]
+    ask(window, "quiet-point")
+    page.questions.own["Four hours"].click()
+    assert (question_in(window).template, question_in(window).repeats) == ("soak", 4)
+    (file,) = page.deeds.folder.glob("*.json")
+    data = json.loads(file.read_text())
+    data["question"]["survive"] = ["vector", "juggling"]
+    other = tmp_path / "other.json"
+    other.write_text(json.dumps(data))
+    window.open_file(other)  # as a drop does
+    assert "the load juggling" in window.message.text
+    assert question_in(window).survive == ("vector",)
+    other.write_text('{"format": "niente-question/1", "name": 7}')
+    window.open_file(other)
+    assert "no question that Niente can read" in window.message.text
+
+
+def test_what_the_window_writes_the_command_line_reads(window: Window, tmp_path: Path) -> None:
+    file = tmp_path / "plan.json"
+    ask(window, "undervolt-ladder")
+    window.session.save_plan(file)
+    assert read_plan(file.read_bytes()) == window.session.plan
+
+
+# -- dry run, long plans -------------------------------------------------------------------------------------------------
+
+
+def test_a_plan_that_must_trip_a_guard_is_told_above_the_list(swept_window: Window, qtbot: QtBot) -> None:
+    swept_window.go_to(NAMES.index("Plan"))
+    page, session = page_of(swept_window), swept_window.session
+    plan, card = session.plan, session.card
+    assert plan is not None
+    assert card is not None
+    low = msgspec.structs.replace(plan.guards[0], trip=60.0, clear=50.0, action=GuardAction.STOP)
+    hot = Step(
+        card.stock.over(Setting()).replaced("sustained_power_w", 128.0), "vector", Exposure(480.0, 900.0, 1.0), "free", "hot"
+    )
+    session.planner.take(msgspec.structs.replace(plan, entries=(hot,), guards=(low,)), None)
+    qtbot.waitUntil(lambda: session.planner.dry is not None and bool(session.planner.dry.trips), timeout=5000)
+    assert "must trip a guard" in page.warning.text()
+    assert "Nearest to a guard" in spoken(page.margin())
+
+
+def test_a_plan_that_cannot_run_says_so_and_is_not_finished(window: Window, qtbot: QtBot) -> None:
+    page, session = page_of(window), window.session
+    assert session.plan is not None
+    step = msgspec.structs.replace(session.plan.steps[0], load="juggling")
+    session.planner.take(msgspec.structs.replace(session.plan, entries=(step,)), None)
+    qtbot.waitUntil(lambda: session.planner.dry is not None and bool(session.planner.dry.wrong), timeout=5000)
+    assert page.warning.text().startswith("×")
+    assert not page.finished()
+    assert any(isinstance(block, Words) and block.heading == "It cannot run" for block in page.margin())
+
+
+def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, qtbot: QtBot) -> None:
+    """The list is drawn from what is looked at only; an edit comes back at once, and the plan follows."""
+    page, planner = page_of(window), window.session.planner
+    ask(window, "free")
+    axes = (Axis("sustained_power_w", span=Span(60.0, 160.0, 2.0)), Axis("fan_duty.case", span=Span(1.0, 99.0, 1.0)))
+    small = planner.laid
+    page.deeds.ask("many", msgspec.structs.replace(question_in(window), axes=axes))
+    assert planner.laid is small  # not in the window's own turn
+    qtbot.waitUntil(lambda: len(planner.rows) == 5049, timeout=10000)
+    qtbot.waitUntil(lambda: planner.dry is not None and len(planner.dry_rows) == 5049, timeout=10000)
+    assert "5049 runs take" in page.warning.text()
+    assert page.model.count() == 5049
+    QApplication.processEvents()
+    assert len(page.model._cells) < SMALL  # only what shows was made
+    page.table.selectRow(100)
+    key = planner.key_of(100)
+    page.up()
+    page.up()  # before the first is laid out
+    page.leave_out()
+    qtbot.waitUntil(lambda: planner.rows[98].standing == Standing.SKIPPED, timeout=10000)
+    assert planner.key_of(98) == key
+    assert page.selected()[0] == 98  # type: ignore[index]
+    assert page.model.row(5000)[MINUTES].text
+    laid = planner.laid
+    assert laid is not None
+    assert len(laid.pieces) < 1000
+
+
+def test_a_plan_of_no_question_has_no_steps_to_compare(window: Window) -> None:
+    planner = window.session.planner
+    assert isinstance(planner.plan, Plan)
+    planner.take(planner.plan, None)
+    planner.compare("sustained_power_w")
+    assert planner.comparison is None
