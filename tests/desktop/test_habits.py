@@ -218,9 +218,9 @@ def test_a_plan_that_is_none_changes_nothing(open_window: Callable[..., Window],
 
 def test_what_cannot_be_read_or_written_is_said(open_window: Callable[..., Window], tmp_path: Path) -> None:
     window = open_window()
-    window.session.take_plan(tmp_path / "nowhere.json")
+    window.plan_deeds.take_plan(tmp_path / "nowhere.json")
     assert "cannot be read" in window.message.text
-    window.session.save_plan(tmp_path / "no folder" / "plan.json")
+    window.plan_deeds.save_plan(tmp_path / "no folder" / "plan.json")
     assert "could not be written" in window.message.text
 
 

@@ -411,7 +411,7 @@ def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[...,
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
     qtbot.waitUntil(lambda: all(row.standing.closed for row in session.planner.rows), timeout=10000)
     assert watts(window) == first[:5]
-    assert "plan is done" in window.message.text
+    qtbot.waitUntil(lambda: "plan is done" in window.message.text, timeout=5000)
 
 
 # -- files, templates ----------------------------------------------------------------------------------------------------
@@ -422,7 +422,7 @@ def test_a_list_from_a_file_is_edited_too(window: Window, tmp_path: Path) -> Non
     assert window.session.plan is not None
     own = tmp_path / "own.json"
     own.write_bytes(msgspec.structs.replace(window.session.plan, entries=window.session.plan.steps[-4:]).to_json())
-    window.session.take_plan(own)
+    window.plan_deeds.take_plan(own)
     page = page_of(window)
     assert page.title.text() == "own"
     before = watts(window)
@@ -466,7 +466,7 @@ def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Pat
 def test_what_the_window_writes_the_command_line_reads(window: Window, tmp_path: Path) -> None:
     file = tmp_path / "plan.json"
     ask(window, "undervolt-ladder")
-    window.session.save_plan(file)
+    window.plan_deeds.save_plan(file)
     assert read_plan(file.read_bytes()) == window.session.plan
 
 

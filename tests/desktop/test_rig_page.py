@@ -479,7 +479,7 @@ def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tm
     assert session.plan is not None
     own = tmp_path / "own.json"
     own.write_bytes(msgspec.structs.replace(session.plan, entries=session.plan.steps[:3]).to_json())
-    session.take_plan(own)
+    window.plan_deeds.take_plan(own)
     sheet = sheet_in(window)
     room = msgspec.structs.replace(sheet.room, humidity_percent=70.0)
     with qtbot.waitSignal(session.project_changed):

@@ -3,13 +3,17 @@
 from pathlib import Path
 
 import msgspec
+from PySide6.QtWidgets import QWidget
 
 from niente.core.errors import NienteError
-from niente.core.plan import Step
+from niente.core.plan import Plan, Step, read_plan
 from niente.core.planning import own
+from niente.core.planning.fitting import check_plan
 from niente.core.planning.templates import anew, template
 from niente.core.question import Axis, Deed, ListEdit, Question
-from niente.desktop.files import bytes_of
+from niente.desktop import asking
+from niente.desktop.edits import PlanTaken
+from niente.desktop.files import bytes_of, write
 from niente.desktop.live import Notice
 from niente.desktop.session import Session
 from niente.desktop.tongue import tr
@@ -25,11 +29,65 @@ WORDS = {
 
 
 class PlanDeeds:
-    """The plan's edits, on one session."""
+    """The plan's edits, on one session; ``over`` is the window that dialogs stand over."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, over: QWidget) -> None:
         self._session = session
+        self._over = over
         self.folder = own.own_folder()
+
+    # -- plans as files ------------------------------------------------------------------------------------------
+
+    def open(self) -> None:
+        """Ask for a plan, and take it."""
+        file = asking.for_plan(self._over)
+        if file is not None:
+            self.take_plan(file)
+
+    def save(self) -> None:
+        """Ask where the plan is to be written, and write it."""
+        file = asking.where_to_save_plan(self._over)
+        if file is not None:
+            self.save_plan(file)
+
+    def take_plan(self, file: Path) -> None:
+        """Take a plan from a file in place of the question's own, until the question is edited again."""
+        session = self._session
+        if session.card is None:
+            return
+        if session.busy():
+            remedy = tr("Stop it, then open the other plan.")
+            session.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
+            return
+        try:
+            plan = read_plan(bytes_of(file), source=file.name)
+            check_plan(plan, session.card)
+        except NienteError as error:
+            session.report(error)
+            return
+        self._put_own(tr("plan from {file}").format(file=file.name), plan, file)
+        words = tr("The plan is that of {file}: {n} runs.")
+        session.notice.emit(Notice(words.format(file=file.name, n=len(session.planner.rows)), "plan.start"))
+
+    def save_plan(self, file: Path) -> None:
+        """Write the plan as JSON."""
+        plan = self._session.plan
+        if plan is None:
+            return
+        try:
+            write(file, plan.to_json(), tr("The plan is unchanged."))
+        except NienteError as error:
+            self._session.report(error)
+
+    def _put_own(self, words: str, plan: Plan | None, file: Path | None) -> None:
+        """Let a plan stand in place of the question's, undoably; without one the question makes it again."""
+        session, planner = self._session, self._session.planner
+
+        def put(plan: Plan | None, file: Path | None) -> None:
+            planner.take(plan, file)
+            session.project_changed.emit()
+
+        session.undo.push(PlanTaken(words, (planner.own, planner.file), (plan, file), put))
 
     # -- the question --------------------------------------------------------------------------------------------
 
@@ -51,7 +109,7 @@ class PlanDeeds:
         if before.template != name:
             self.ask(tr("question: {title}").format(title=tr(kind.title)), fresh)
         elif self._session.planner.file is not None:
-            self._session.give_way()
+            self._put_own(tr("back to the question"), None, None)
 
     def change_axis(self, control: str, axis: Axis | float | None) -> None:
         """Vary a control, hold it at a value, or leave it as found."""
@@ -97,6 +155,12 @@ class PlanDeeds:
     def kept(self) -> list[str]:
         """Return the names of one's own templates."""
         return list(own.kept(self.folder))
+
+    def keep_question(self, title: str) -> None:
+        """Ask what the question is to be kept as, and keep it."""
+        name = asking.for_question_name(self._over, title)
+        if name:
+            self.keep(name)
 
     def keep(self, name: str) -> None:
         """Keep the question under a name."""
@@ -175,7 +239,7 @@ class PlanDeeds:
         if not planner.note(edit):
             return
         if planner.own is not None and planner.listed is not None:
-            session.put_own(words, msgspec.structs.replace(session.plan, entries=planner.listed.done))
+            self._put_own(words, msgspec.structs.replace(session.plan, entries=planner.listed.done), planner.file)
             return
         question = session.project.question
         self.ask(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))

@@ -3,7 +3,6 @@
 import threading
 import traceback
 from collections.abc import Callable
-from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
@@ -30,16 +29,14 @@ from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
 from niente.core.errors import NienteError
 from niente.core.frame import Frame
-from niente.core.plan import Plan, read_plan
-from niente.core.planning.fitting import check_plan
+from niente.core.plan import Plan
 from niente.core.planning.templates import default_project
 from niente.core.project import Limits, Project
 from niente.core.rigcard import RigCard
 from niente.core.rigsheet import RigSheet
 from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
-from niente.desktop.edits import Edit, PlanTaken
-from niente.desktop.files import bytes_of, write
+from niente.desktop.edits import Edit
 from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, Notice
 from niente.desktop.planner import Planner
 from niente.desktop.sheets import Sheets
@@ -219,48 +216,6 @@ class Session(QObject):
             at = self.frame.time_s if self.frame is not None else 0.0
             self.notes.append(Note(len(self.notes) + 1, at, text))
             self.run_changed.emit()
-
-    def take_plan(self, file: Path) -> None:
-        """Take a plan from a file in place of the question's own, until the question is edited again."""
-        if self.card is None:
-            return
-        if self.busy():
-            remedy = tr("Stop it, then open the other plan.")
-            self.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
-            return
-        try:
-            plan = read_plan(bytes_of(file), source=file.name)
-            check_plan(plan, self.card)
-        except NienteError as error:
-            self.report(error)
-            return
-        self.put_own(tr("plan from {file}").format(file=file.name), plan, file)
-        words = tr("The plan is that of {file}: {n} runs.")
-        self.notice.emit(Notice(words.format(file=file.name, n=len(self.planner.rows)), "plan.start"))
-
-    def put_own(self, words: str, plan: Plan | None, file: Path | None = None) -> None:
-        """Let a plan stand in place of the question's, undoably; it keeps the file that the one before came from."""
-        before = (self.planner.own, self.planner.file)
-        self.undo.push(PlanTaken(words, before, (plan, file or self.planner.file), self._put_plan))
-
-    def give_way(self) -> None:
-        """Let the question make the plan again, in place of one from a file."""
-        before = (self.planner.own, self.planner.file)
-        self.undo.push(PlanTaken(tr("back to the question"), before, (None, None), self._put_plan))
-
-    def _put_plan(self, plan: Plan | None, file: Path | None) -> None:
-        """Let a plan be the one that is run, now or next."""
-        self.planner.take(plan, file)
-        self.project_changed.emit()
-
-    def save_plan(self, file: Path) -> None:
-        """Write the plan as JSON."""
-        if self.plan is None:
-            return
-        try:
-            write(file, self.plan.to_json(), tr("The plan is unchanged."))
-        except NienteError as error:
-            self.report(error)
 
     def edit(self, words: str, after: Project) -> None:
         """Change the project, undoably; ``words`` say what is done."""

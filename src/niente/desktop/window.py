@@ -15,6 +15,7 @@ from niente.desktop.desk import Desk
 from niente.desktop.files import is_question, is_sheet
 from niente.desktop.live import Ending, Notice
 from niente.desktop.memory import Memory
+from niente.desktop.plan_deeds import PlanDeeds
 from niente.desktop.rig_deeds import Make, RigDeeds
 from niente.desktop.session import Session
 from niente.desktop.theme import Look, Wear
@@ -60,6 +61,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
         self.rig_deeds = RigDeeds(session, self, self._open_made)
+        self.plan_deeds = PlanDeeds(session, self)
         self.actions_ = Actions(self, self._deeds())
         self.passage = Passage([tr(name) for name in NAMES], look)
         self.passage.chosen.connect(self.go_to)
@@ -141,9 +143,9 @@ class Window(QMainWindow):
             "rig.import": self.rig_deeds.take_sheet,
             "rig.export": self.rig_deeds.save_sheet,
             "rig.part": self.rig_deeds.change_part,
-            "plan.open": self._ask_plan,
-            "plan.save": self._save_plan,
-            "plan.keep": self._keep_question,
+            "plan.open": self.plan_deeds.open,
+            "plan.save": self.plan_deeds.save,
+            "plan.keep": lambda: self._on_page("Plan", "keep"),
             "plan.up": lambda: self._on_page("Plan", "up"),
             "plan.down": lambda: self._on_page("Plan", "down"),
             "plan.skip": lambda: self._on_page("Plan", "leave_out"),
@@ -209,8 +211,14 @@ class Window(QMainWindow):
         from niente.desktop.pages.rig.page import RigPage
         from niente.desktop.pages.run.page import RunPage
 
-        kinds: list[Callable[[Session, Actions, Look], Page]] = [RigPage, PlanPage, RunPage, MapPage, ChoosePage]
-        self.pages = [kind(self.session, self.actions_, self.look) for kind in kinds]
+        parts = (self.session, self.actions_, self.look)
+        self.pages = [
+            RigPage(*parts),
+            PlanPage(*parts, self.plan_deeds),
+            RunPage(*parts),
+            MapPage(*parts),
+            ChoosePage(*parts),
+        ]
         rig = self.page("Rig")
         rig.variant_wanted.connect(self.rig_deeds.become)  # type: ignore[attr-defined]
         rig.part_chosen.connect(self.rig_deeds.change_part)  # type: ignore[attr-defined]
@@ -329,29 +337,14 @@ class Window(QMainWindow):
         if book is not None:
             self.open_file(book)
 
-    def _ask_plan(self) -> None:
-        plan = asking.for_plan(self)
-        if plan is not None:
-            self.session.take_plan(plan)
-
-    def _save_plan(self) -> None:
-        file = asking.where_to_save_plan(self)
-        if file is not None:
-            self.session.save_plan(file)
-
-    def _keep_question(self) -> None:
-        name = asking.for_question_name(self, self.page("Plan").title.text())
-        if name:
-            self.page("Plan").keep(name)  # type: ignore[attr-defined]
-
     def open_file(self, file: Path) -> None:
         """Open a book in place of this one, or take a plan or a rig sheet; whatever the file says it is."""
         if file.suffix == PLAN and is_sheet(file):
             self.session.sheets.take(file)
-        elif file.suffix == PLAN and is_question(file) and self.pages:
-            self.page("Plan").take_question(file)  # type: ignore[attr-defined]
+        elif file.suffix == PLAN and is_question(file):
+            self.plan_deeds.take_question(file)
         elif file.suffix == PLAN:
-            self.session.take_plan(file)
+            self.plan_deeds.take_plan(file)
         elif self._reopen is not None and self._may_end():
             self._remember()
             self._reopen(file)

@@ -55,7 +55,7 @@ def of_step(
             continue
         words = f"× {step:.2f}" if span.by_ratio else f"{step:g}"
         if axis.span is None and factor == 1.0:
-            words = "as listed,"
+            words = "as listed"
         found.append(_cost(card, question.with_axis(other), words, pace, models, is_now=factor == 1.0))
     return found
 

@@ -27,7 +27,8 @@ def foresee(models: Models | None, steps: Sequence[Step]) -> list[Seen]:
     """Return what is foreseen of each step; without models, nothing of any.
 
     Temperatures are given for the heaviest load alone, to which the heat path is fitted, and where power holds the clock;
-    a temperature cap holds them down. Noise is given where the fans are fixed and nothing of them is left open.
+    a temperature cap holds them down. Noise is given where the fans are fixed and nothing of them is left open. Of another
+    state of the machine than the one the models are of, nothing is said.
     """
     if models is None or not steps:
         return [NOTHING] * len(steps)
@@ -42,7 +43,8 @@ def foresee(models: Models | None, steps: Sequence[Step]) -> list[Seen]:
     core, half_width, noise = said.core_c.tolist(), said.core_hw.tolist(), said.in_room_dba.tolist()
     found = []
     for place, step in enumerate(steps):
-        if step.setting.fan_curve or step.speed_rpm:
+        elsewhere = step.variant not in ("", models.evidence.card.variant)
+        if elsewhere or step.setting.fan_curve or step.speed_rpm:
             found.append(NOTHING)
             continue
         level = step.level_dba if step.level_dba is not None else noise[place]

@@ -47,7 +47,7 @@ def explain(place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str
     blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))
-    why = [f"{step.reason}."]
+    why = [step.reason if step.reason.endswith("?") else f"{step.reason}."]
     if row.why:
         why.append(tr("Left out: {why}.").format(why=row.why))
     if row.waits:
@@ -76,7 +76,9 @@ def costs(heading: str, unit: str, ways: Sequence[Alternative], budget_h: float 
             time += " !"
         known = f"±{number_text(way.core_hw, 1)}{NO_BREAK_SPACE}K" if math.isfinite(way.core_hw) else "–"
         mark = "› " if way.is_now else ""
-        name = f"{mark}{way.words}{NO_BREAK_SPACE}{unit}" if unit else f"{mark}{way.words}"
+        name = f"{mark}{way.words}"
+        if unit and way.words[-1].isdigit():
+            name += f"{NO_BREAK_SPACE}{unit}"
         rows.append((name, f"{way.runs}", time, known))
     blocks: list[Block] = [Columns(heading, (tr("runs"), tr("time"), tr("core")), tuple(rows))]
     if over:

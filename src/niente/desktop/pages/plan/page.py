@@ -1,7 +1,5 @@
 """The Plan page: the question first, then what to measure, in what order, at what cost."""
 
-from pathlib import Path
-
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
@@ -41,9 +39,9 @@ class PlanPage(Page):
 
     name = "Plan"
 
-    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanDeeds) -> None:
         super().__init__(session, actions, look)
-        self.deeds = PlanDeeds(session)
+        self.deeds = deeds
         self.total = label("", "reading")
         self.ribbon = Ribbon(look)
         self.warning = ShortLabel("lead")
@@ -177,14 +175,10 @@ class PlanPage(Page):
         """Make the selected run once more."""
         self.deeds.repeat(self._key)
 
-    def keep(self, name: str) -> None:
+    def keep(self) -> None:
         """Keep the question as a template of one's own."""
-        self.deeds.keep(name)
+        self.deeds.keep_question(self.title.text())
         self.questions.show_own(self.deeds.kept())
-
-    def take_question(self, file: Path) -> None:
-        """Ask the question in a file."""
-        self.deeds.take_question(file)
 
     def measure_anew(self) -> None:
         """Let only runs from now on count."""
