@@ -3,10 +3,16 @@
 import sys
 from pathlib import Path
 
-from benchmarks import bench_core, bench_look, bench_rigs, bench_window
+from benchmarks import bench_core, bench_look, bench_plan, bench_rigs, bench_window
 from benchmarks.result import Result, publish
 
-PARTS = {"rigs": bench_rigs.results, "core": bench_core.results, "window": bench_window.results, "look": bench_look.results}
+PARTS = {
+    "rigs": bench_rigs.results,
+    "core": bench_core.results,
+    "plan": bench_plan.results,
+    "window": bench_window.results,
+    "look": bench_look.results,
+}
 
 wanted = sys.argv[1:] or list(PARTS)
 found: list[Result] = []

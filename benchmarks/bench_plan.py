@@ -1,0 +1,145 @@
+"""A long plan: how long an edit of it holds the window, how long its runs take to be foreseen, and what plans save."""
+
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from PySide6.QtCore import QTimer
+
+from benchmarks.result import Result
+from niente.core.bench.bench import Bench
+from niente.core.bench.events import Broke, Event, PlanEnded
+from niente.core.book.reader import BookReader
+from niente.core.choosing.models import fit_models
+from niente.core.evidence import gather
+from niente.core.planning.cost import cost_of, pace_of
+from niente.core.planning.foresight import foresee
+from niente.core.planning.progress import rows_of
+from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.question import Axis, Question, Span
+from niente.core.rigcard import RigCard
+from niente.core.rigs.registry import open_rig, shipped
+from niente.desktop.app import SWITCH_S, look_of, make_app
+from niente.desktop.memory import Memory
+from niente.desktop.session import Session
+from niente.desktop.window import NAMES, Window
+
+LONG = (
+    Axis("sustained_power_w", span=Span(60.0, 160.0, 2.0)),
+    Axis("fan_duty.case", span=Span(2.0, 99.0, 1.0)),
+)
+
+
+def _swept(folder: Path) -> Path:
+    """Return a book with a finished quiet point."""
+    over = threading.Event()
+
+    def hear(event: Event) -> None:
+        if isinstance(event, PlanEnded | Broke):
+            over.set()
+
+    book = folder / "swept.niente"
+    bench = Bench(open_rig("larkspur", seed=3), book, hear)
+    project = default_project(bench.card)
+    bench.save_project(project)
+    bench.start(plan_for(bench.card, project.question), project.limits)
+    over.wait(300.0)
+    bench.close()
+    return book
+
+
+def _long(card: RigCard) -> Question:
+    return msgspec.structs.replace(first_question(card, "free"), axes=LONG)
+
+
+def _median_s(deed: Callable[[], object], times: int = 5) -> float:
+    taken = []
+    for _ in range(times):
+        start = time.perf_counter()
+        deed()
+        taken.append(time.perf_counter() - start)
+    return float(np.median(taken))
+
+
+def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
+    """Return the median ms that an edit holds the window, the worst turn of its loop meanwhile, and the runs."""
+    app = make_app([])
+    sys.setswitchinterval(SWITCH_S)
+    memory = Memory(folder / "window.ini")
+    window = Window(Session(), look_of(app, memory), memory)
+    window.show()
+    rig = open_rig("larkspur", seed=3, pace=60.0)
+    window.session.open(lambda progress, hear: (Bench(rig, book, hear), None), start=False)
+    turns: list[float] = []
+
+    def live(seconds: float) -> None:
+        end, last = time.monotonic() + seconds, time.perf_counter()
+        while time.monotonic() < end:
+            app.processEvents()
+            now = time.perf_counter()
+            turns.append((now - last) * 1000)
+            last = now
+            time.sleep(0.001)
+
+    tick = QTimer()
+    tick.start(1)
+    end = time.monotonic() + 60
+    while not (window.pages and window.session.answer.models) and time.monotonic() < end:
+        live(0.1)
+    window.go_to(NAMES.index("Plan"))
+    page, planner = window.page("Plan"), window.session.planner
+    page.deeds.ask("many", _long(planner.laid.asked.card))  # type: ignore[attr-defined,union-attr]
+    live(4.0)
+    page.table.selectRow(100)  # type: ignore[attr-defined]
+    live(0.5)
+    held = []
+    turns.clear()
+    for deed in ("up", "leave_out", "repeat", "down", "up", "leave_out"):
+        start = time.perf_counter()
+        getattr(page, deed)()
+        held.append((time.perf_counter() - start) * 1000)
+        live(1.5)
+    runs = len(planner.rows)
+    window.session.close()
+    window.close()
+    return float(np.median(held)), max(turns), runs
+
+
+def results() -> list[Result]:
+    """Measure."""
+    found = []
+    with tempfile.TemporaryDirectory() as folder:
+        book = _swept(Path(folder))
+        reader = BookReader(book)
+        evidence = gather(reader)
+        reader.close()
+        assert evidence is not None
+        models = fit_models(evidence)
+        plan = plan_for(evidence.card, _long(evidence.card))
+        rows = rows_of(plan, evidence.card, evidence)
+        steps = [row.step for row in rows]
+        seconds = _median_s(lambda: foresee(models, steps))
+        found.append(Result(f"{len(steps)} runs foreseen", seconds, "s", "goal of 1 s", seconds))
+        held, worst, runs = _edits(book, Path(folder))
+        found.append(Result(f"an edit of {runs} runs holds the window", held, "ms", "goal of 50 ms", held / 50.0))
+        found.append(Result("longest turn while it is laid out", worst, "ms", "goal of 50 ms", worst / 50.0))
+    for name in shipped():
+        card = open_rig(name).describe()
+        question = first_question(card)
+        cost = cost_of(rows_of(plan_for(card, question), card), card, question, pace_of(card, None))
+        hours = cost.typical_s / 3600.0
+        found.append(
+            Result(
+                f"quiet point of {card.title}, foreseen",
+                hours,
+                "h",
+                "the full factorial by half hours",
+                cost.typical_s / cost.naive_s,
+            )
+        )
+    return found
