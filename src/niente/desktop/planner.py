@@ -34,7 +34,7 @@ from niente.desktop.analysis import Answer
 
 TARGET = "target"
 """What is compared when it is not an axis: how well a settled temperature is to be known."""
-BREATH_MS = 50
+BREATH_MS = 100
 """Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
 MOST_PIECES = 600
 _STATES = {Standing.EXPECTED: "ahead", Standing.GUARD: "failed"}

@@ -11,7 +11,9 @@ from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 
 ROW_PX, PAD, CHIP_PX = 19, 4, 20.0
-FITTED = 120
+FLUSH_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom
+FLUSH_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom
+FITTED = 60
 """So many rows are looked at for the width of a column."""
 Index = QModelIndex | QPersistentModelIndex
 
@@ -37,6 +39,9 @@ class Cell(msgspec.Struct, frozen=True):
     def plain(self) -> str:
         """All of it as one text, for screen readers and for copying."""
         return " ".join(part for part in (self.sign, self.text, self.aside) if part)
+
+
+NOTHING = Cell()
 
 
 class HeadedModel(QAbstractTableModel):
@@ -74,8 +79,7 @@ class HeadedModel(QAbstractTableModel):
 
     def alignment(self, column: int) -> Qt.AlignmentFlag:
         """Return how a column is set."""
-        side = Qt.AlignmentFlag.AlignRight if column in self.right else Qt.AlignmentFlag.AlignLeft
-        return side | Qt.AlignmentFlag.AlignBottom
+        return FLUSH_RIGHT if column in self.right else FLUSH_LEFT
 
 
 class RowsModel(HeadedModel):
@@ -132,22 +136,23 @@ def cell_data(model: HeadedModel, index: Index, role: int) -> object:
 class CellDelegate(QStyledItemDelegate):
     """Paints cells; the selected row has a bar of accent at its left edge."""
 
-    def __init__(self, view: QTableView, look: Look) -> None:
+    def __init__(self, view: QTableView, model: HeadedModel, look: Look) -> None:
         super().__init__(view)
+        self._model = model
         self._look = look
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        """Paint one cell."""
-        cell = index.data(Qt.ItemDataRole.UserRole)
-        if not isinstance(cell, Cell):
-            super().paint(painter, option, index)
-            return
+        """Paint one cell. It is taken from the model itself: every call that goes round through the view costs."""
+        column = index.column()
+        cell = self._model.row(index.row())[column]
         p, area = self._look.palette, QRectF(option.rect)
-        painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(area, QColor(p.surface))
-            if index.column() == 0:
+            if column == 0:
                 painter.fillRect(QRectF(area.left(), area.top(), 3.0, area.height()), QColor(p.accent))
+        if cell == NOTHING:
+            return
+        painter.save()
         painter.setClipRect(area)
         line = area.bottom() - 6.0
         if cell.sign:
@@ -156,7 +161,7 @@ class CellDelegate(QStyledItemDelegate):
             return
         body = font(BODY, bold=cell.bold or cell.mark, italic=cell.mark)
         width, after = self._widths(cell)
-        right = bool(index.data(Qt.ItemDataRole.TextAlignmentRole) & Qt.AlignmentFlag.AlignRight)
+        right = column in self._model.right
         left = area.right() - PAD - width - after if right else area.left() + PAD
         if cell.chip:
             left += self._chip(painter, QPointF(left, area.top() + 4.0), cell.chip)
@@ -248,7 +253,7 @@ def rows_view(
     view.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
     view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     view.setTabKeyNavigation(False)
-    delegate = CellDelegate(view, look)
+    delegate = CellDelegate(view, model, look)
     view.setItemDelegate(delegate)
     head = view.horizontalHeader()
     head.setFixedHeight(22)

@@ -24,6 +24,7 @@ LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MOST_COLUMNS + place for place in
 SET_COLUMNS = MOST_COLUMNS
 FOLDS_FROM = 5
 """So many runs of the noise stage in a row are folded into one line at first."""
+CARRIED = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsDragEnabled
 RUNS = "application/x-niente-runs"
 SHORT = {
     "sustained_power_w": "W",
@@ -86,9 +87,10 @@ class RunList(HeadedModel):
         items = self._folded(shown.rows)
         if (len(items), self.columns) == before:
             self._items = items
-            self._cells.clear()
-            if items:
-                self.dataChanged.emit(self.index(0, 0), self.index(len(items) - 1, len(self.heads) - 1))
+            made, self._cells = self._cells, {}
+            for item, cells in made.items():  # what was never made was never drawn
+                if self.row(item) != cells:
+                    self.dataChanged.emit(self.index(item, 0), self.index(item, len(self.heads) - 1))
             return
         self.beginResetModel()
         for place in range(SET_COLUMNS):
@@ -155,8 +157,7 @@ class RunList(HeadedModel):
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         """Let runs be picked up, and put down between others."""
-        usual = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled
-        return usual | Qt.ItemFlag.ItemIsDragEnabled if index.isValid() else Qt.ItemFlag.ItemIsDropEnabled
+        return CARRIED if index.isValid() else Qt.ItemFlag.ItemIsDropEnabled
 
     def supportedDropActions(self) -> Qt.DropAction:
         """Runs are moved, never copied."""
