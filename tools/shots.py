@@ -64,7 +64,7 @@ def main() -> None:
     wears = [Wear.PAPER, Wear.DUSK] if asked.wear == "both" else [Wear(asked.wear)]
     wait_until(lambda: window.session.bench is not None and window.session.busy(), 60)
     window._set_pace(600.0)
-    wait_until(lambda: window.session.live is not None and window.session.live.opened.index >= 7, 90)
+    wait_until(lambda: window.session.live is not None and window.session.live.opened.index >= 21, 120)
     window._set_pace(60.0)
     wait_until(lambda: ready(window), 60)
     for wear in wears:
@@ -74,6 +74,9 @@ def main() -> None:
                 continue
             page, _, view = name.partition("-")
             window.go_to([one.lower() for one in NAMES].index(page))
+            if page == "plan":
+                plan, now = window.page("Plan"), window.session.running_place()
+                plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
             if page == "rig":
                 window.page("Rig").views.show_view(RIG_VIEWS.index(view))
             window.message.hide()

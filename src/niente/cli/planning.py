@@ -63,7 +63,8 @@ def _options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--passes", default=None, type=click.IntRange(1), help="Clean runs that make a pass."),
             click.option("--variants", default=None, metavar="A,B", help="The two states of the machine that are compared."),
             click.option("--budget", default=None, type=float, metavar="H", help="Hours after which nothing new is begun."),
-            click.option("--quiet-hours", default=None, metavar="FROM-TO:DBA", help="Nothing louder in these hours: 22-7:30."),
+            click.option("--quiet-hours", default=None, metavar="FROM-TO", help="Hours in which nothing loud is run: 22-7."),
+            click.option("--quiet-dba", default=30.0, type=float, metavar="dBA", help="What counts as loud then (default 30)."),
             click.option("--anew", is_flag=True, help="Let only runs from now on count as answers."),
         )
     ):  # fmt: skip
@@ -124,7 +125,7 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
     if given["budget"] is not None:
         changed["budget_h"] = given["budget"]
     if given["quiet_hours"] is not None:
-        changed["quiet"] = _quiet(str(given["quiet_hours"]))
+        changed["quiet"] = _quiet(str(given["quiet_hours"]), float(given["quiet_dba"]))  # type: ignore[arg-type]
     if given["minutes"] is not None:
         seconds = float(given["minutes"]) * 60.0  # type: ignore[arg-type]
         changed["exposure"] = Exposure(least_s=seconds, most_s=seconds)
@@ -187,11 +188,11 @@ def _names(text: str) -> tuple[str, ...]:
     return tuple(part.strip() for part in text.split(",") if part.strip())
 
 
-def _quiet(text: str) -> QuietHours:
-    match = re.fullmatch(r"\s*([0-9.]+)\s*-\s*([0-9.]+)\s*:\s*([0-9.]+)\s*", text)
-    if match is None or not all(0 <= float(part) <= 24 for part in match.groups()[:2]):
-        raise click.BadParameter(f"wanted FROM-TO:DBA, such as 22-7:30, not {text!r}", param_hint="--quiet-hours")
-    return QuietHours(float(match[1]), float(match[2]) % 24.0, float(match[3]))
+def _quiet(text: str, most_dba: float) -> QuietHours:
+    match = re.fullmatch(r"\s*([0-9.]+)\s*-\s*([0-9.]+)\s*", text)
+    if match is None or not all(0 <= float(part) <= 24 for part in match.groups()):
+        raise click.BadParameter(f"wanted hours of the day, such as 22-7, not {text!r}", param_hint="--quiet-hours")
+    return QuietHours(float(match[1]), float(match[2]) % 24.0, most_dba)
 
 
 def _print(card: RigCard, question: Question, fresh: bool) -> None:

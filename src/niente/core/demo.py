@@ -12,9 +12,13 @@ import platformdirs
 from niente import __version__
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, Listener, PlanEnded, RunOpened
+from niente.core.book.reader import BookReader
+from niente.core.choosing.models import fit_models
+from niente.core.choosing.pick import choose
 from niente.core.errors import NienteError
+from niente.core.evidence import gather
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.project import Project
+from niente.core.project import Limits, Project
 from niente.core.question import Axis
 from niente.core.rigs.registry import open_rig
 
@@ -44,16 +48,30 @@ def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Benc
             old.unlink(missing_ok=True)
     shutil.copyfile(sweep, book)
     bench = Bench(open_rig(RIG, seed=SEED, pace=PACE), book, listener)
-    project = closer_look(default_project(bench.card))
+    project = closer_look(default_project(bench.card), _offset_of_the_pick(book))
     bench.save_project(project)
     return bench, project
 
 
-def closer_look(project: Project) -> Project:
-    """Return the project of a second, closer sweep round the place where the first one picked."""
-    power = Axis("sustained_power_w", (90.0, 96.0, 102.0, 108.0, 116.0))
-    question = project.question.with_axis(power).with_axis(Axis("fan_duty.case", (24.0, 28.0, 40.0)))
-    return msgspec.structs.replace(project, question=question)
+def closer_look(project: Project, offset_mv: float = 0.0) -> Project:
+    """Return the project of a second, closer sweep round the place where the first one picked, at its offset."""
+    axes = (
+        Axis("sustained_power_w", (90.0, 96.0, 102.0, 108.0, 116.0)),
+        Axis("fan_duty.case", (20.0, 24.0, 28.0, 40.0)),
+        Axis("voltage_offset_mv", (offset_mv,)),
+    )
+    return msgspec.structs.replace(project, question=msgspec.structs.replace(project.question, axes=axes))
+
+
+def _offset_of_the_pick(book: Path) -> float:
+    reader = BookReader(book)
+    try:
+        evidence = gather(reader)
+    finally:
+        reader.close()
+    if evidence is None:
+        return 0.0
+    return choose(fit_models(evidence), Limits()).pick.setting.voltage_offset_mv or 0.0
 
 
 def make_sweep(path: Path, progress: Callable[[str], None]) -> None:

@@ -62,6 +62,11 @@ def duration_text(seconds: float) -> str:
     return f"{hours}{NO_BREAK_SPACE}h" + (f" {rest}{NO_BREAK_SPACE}min" if rest else "")
 
 
+def sentence(words: str) -> str:
+    """Return words with a full stop, where they do not end in a mark of their own."""
+    return words if words.endswith(("?", ".", ":")) else f"{words}."
+
+
 _DECLARED = (
     Quantity("core_temperature_c", "Core temperature", "T", "°C", 1, -40, 150),
     Quantity("hottest_core_c", "Hottest core", "T_hot", "°C", 1, -40, 150),

@@ -7,7 +7,7 @@ from niente.core.planning.alternatives import Alternative
 from niente.core.planning.dry_run import DryRun, hand_words
 from niente.core.planning.foresight import Seen
 from niente.core.planning.progress import Row, Standing
-from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
+from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of, sentence
 from niente.core.rigcard import RigCard
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
@@ -47,7 +47,7 @@ def explain(place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str
     blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))
-    why = [step.reason if step.reason.endswith("?") else f"{step.reason}."]
+    why = [sentence(step.reason)]
     if row.why:
         why.append(tr("Left out: {why}.").format(why=row.why))
     if row.waits:

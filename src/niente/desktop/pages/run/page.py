@@ -11,7 +11,7 @@ from niente.core.evidence import hottest_core
 from niente.core.plan import Step
 from niente.core.planning.cost import row_seconds
 from niente.core.planning.foresight import Seen
-from niente.core.quantities import duration_text, number_text, quantity_of
+from niente.core.quantities import duration_text, number_text, quantity_of, sentence
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
@@ -224,7 +224,7 @@ class RunPage(Page):
         taken = tr("{t} of the rig's time, {n} samples, all in the book.").format(
             t=duration_text(live.samples.seconds), n=live.samples.count
         )
-        blocks.append(Words(tr("This run"), f"{live.opened.step.reason}. {taken}"))
+        blocks.append(Words(tr("This run"), f"{sentence(live.opened.step.reason)} {taken}"))
         if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
             words = tr("Heat holds the clock here: the reading is the cap, and says nothing of the heat path.")
             blocks.append(Words(tr("Caution"), words))
