@@ -24,7 +24,9 @@ STANDINGS = {
 GUARDS_SHOWN = 4
 
 
-def explain(place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str, ...]) -> list[Block]:
+def explain(
+    place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str, ...], *, running: bool = False
+) -> list[Block]:
     """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
     run, step, lines = row.run, row.step, []
     quantity = quantity_of("hottest_core_c")
@@ -43,7 +45,7 @@ def explain(place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str
     whole = step.setting.over(card.stock)
     words = whole.text(controls) or step.load
     lead = tr("Run {n}, {stage}: {state}")
-    lead = lead.format(n=place + 1, stage=tr(step.stage), state=tr(STANDINGS[row.standing]))
+    lead = lead.format(n=place + 1, stage=tr(step.stage), state=tr("running") if running else tr(STANDINGS[row.standing]))
     blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))

@@ -347,7 +347,8 @@ class PlanPage(Page):
             heading = tr("What a target costs") if self._focus == TARGET else tr("What a step costs")
             blocks += costs(heading, unit, ways.ways, project.question.budget_h)
         elif one is not None:
-            blocks += explain(one[0], one[1], planner.seen(one[1]), card, self.model.columns)
+            running = one[0] == self.session.running_place()
+            blocks += explain(one[0], one[1], planner.seen(one[1]), card, self.model.columns, running=running)
         if planner.instead is not None and laid.plan.budget_s is not None:
             blocks += instead(planner.instead, laid.plan.budget_s)
         if run is not None:
