@@ -14,9 +14,8 @@ from PySide6.QtCore import QTimer
 from benchmarks.result import Result
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, PlanEnded
-from niente.core.book.reader import BookReader
 from niente.core.choosing.models import fit_models
-from niente.core.evidence import gather
+from niente.core.evidence import evidence_in
 from niente.core.planning.cost import cost_of, pace_of
 from niente.core.planning.foresight import foresee
 from niente.core.planning.progress import rows_of
@@ -115,9 +114,7 @@ def results() -> list[Result]:
     found = []
     with tempfile.TemporaryDirectory() as folder:
         book = _swept(Path(folder))
-        reader = BookReader(book)
-        evidence = gather(reader)
-        reader.close()
+        evidence = evidence_in(book)
         assert evidence is not None
         models = fit_models(evidence)
         plan = plan_for(evidence.card, _long(evidence.card))

@@ -12,6 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
+from niente.core.bench.states import State
 from niente.core.plan import Exposure, GuardAction, How, Plan, Step, read_plan
 from niente.core.planning.progress import Standing
 from niente.core.planning.templates import TEMPLATES
@@ -534,3 +535,30 @@ def test_a_plan_of_no_question_has_no_steps_to_compare(window: Window) -> None:
     planner.take(planner.plan, None)
     planner.compare("sustained_power_w")
     assert planner.comparison is None
+
+
+def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    """What hands have to do stands in the message bar; the machine's sheet says afterwards what it is now."""
+    window = open_window(pace=None)
+    window.go_to(NAMES.index("Plan"))
+    session = window.session
+    ask(window, "variants")
+    page_of(window).rules.rule.activated.emit(2)
+    page_of(window).rules.least.setValue(1.0)
+    told: list[str] = []
+    session.notice.connect(lambda notice: told.append(notice.text))
+    window.actions_["plan.start"].trigger()
+    for _ in range(2):
+        qtbot.waitUntil(lambda: session.state == State.WAITING_FOR_HANDS, timeout=20000)
+        assert window.actions_["run.go_on"].isEnabled()
+        assert "becomes" in window.page("Run").lead.text()  # type: ignore[attr-defined]
+        window.message._act.click()
+        qtbot.waitUntil(lambda: session.state != State.WAITING_FOR_HANDS, timeout=20000)
+    qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
+    qtbot.waitUntil(lambda: any("plan is done" in text for text in told), timeout=5000)
+    hands = [text for text in told if "Mains off" in text]
+    assert [("filter out" in text, "filter in" in text) for text in hands] == [(True, False), (False, True)]
+    assert not [text for text in told if "is running" in text]  # nothing complains that a plan runs
+    assert session.card.variant == "filter in"  # type: ignore[union-attr]
+    assert session.sheet.variant == "filter in"  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: all(row.standing.closed for row in session.planner.rows), timeout=10000)

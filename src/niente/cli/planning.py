@@ -262,10 +262,9 @@ def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
 
 def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, object]:
     """Return a dry run under public names; they stand in docs/reference/command-line.md."""
-    from niente.core.book.reader import BookReader
     from niente.core.choosing.models import fit_models
     from niente.core.errors import NotEnoughError
-    from niente.core.evidence import gather
+    from niente.core.evidence import evidence_in
     from niente.core.planning.cost import pace_of
     from niente.core.planning.dry_run import dry_run
     from niente.core.planning.foresight import foresee
@@ -273,11 +272,7 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
 
     evidence = models = None
     if book is not None:
-        reader = BookReader(book)
-        try:
-            evidence = gather(reader)
-        finally:
-            reader.close()
+        evidence = evidence_in(book)
         try:
             models = fit_models(evidence) if evidence is not None else None
         except NotEnoughError:

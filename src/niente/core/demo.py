@@ -12,11 +12,10 @@ import platformdirs
 from niente import __version__
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, Listener, PlanEnded, RunOpened
-from niente.core.book.reader import BookReader
 from niente.core.choosing.models import fit_models
 from niente.core.choosing.pick import choose
 from niente.core.errors import NienteError
-from niente.core.evidence import gather
+from niente.core.evidence import evidence_in
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Limits, Project
 from niente.core.question import Axis
@@ -64,11 +63,7 @@ def closer_look(project: Project, offset_mv: float = 0.0) -> Project:
 
 
 def _offset_of_the_pick(book: Path) -> float:
-    reader = BookReader(book)
-    try:
-        evidence = gather(reader)
-    finally:
-        reader.close()
+    evidence = evidence_in(book)
     if evidence is None:
         return 0.0
     return choose(fit_models(evidence), Limits()).pick.setting.voltage_offset_mv or 0.0

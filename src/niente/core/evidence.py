@@ -1,6 +1,7 @@
 """What a run in the book amounts to: its settled temperature, means, hold, and what went wrong, from its samples."""
 
 import math
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -227,6 +228,15 @@ class Evidence(msgspec.Struct, frozen=True):
     def usable(self) -> list[RunSummary]:
         """Return the runs that say something: those that came to their own end, and failures of the machine."""
         return [run for run in self.runs if run.how in (DONE, "failed")]
+
+
+def evidence_in(book: Path, known: Evidence | None = None) -> Evidence | None:
+    """Sum up a book that lies in a file; see ``gather``. Raises ``BookError`` where it is none."""
+    reader = BookReader(book)
+    try:
+        return gather(reader, known)
+    finally:
+        reader.close()
 
 
 def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:

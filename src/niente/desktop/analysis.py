@@ -8,13 +8,12 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from niente.core.book.reader import BookReader
 from niente.core.choosing.field import Field, survey
 from niente.core.choosing.models import Models, fit_models
 from niente.core.choosing.pick import Choice, choose
 from niente.core.choosing.ways import Rung, rungs
 from niente.core.errors import NienteError
-from niente.core.evidence import Evidence, gather
+from niente.core.evidence import Evidence, evidence_in
 from niente.core.project import Limits
 
 
@@ -82,11 +81,7 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
     ways: tuple[Rung, ...] = ()
     problem = ""
     try:
-        reader = BookReader(book)
-        try:
-            evidence = gather(reader, known)
-        finally:
-            reader.close()
+        evidence = evidence_in(book, known)
         if evidence is None:
             return Answer()
         models = fit_models(evidence)

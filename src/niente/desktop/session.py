@@ -32,6 +32,7 @@ from niente.core.frame import Frame
 from niente.core.plan import Plan
 from niente.core.planning.templates import default_project
 from niente.core.project import Limits, Project
+from niente.core.quantities import sentence
 from niente.core.rigcard import RigCard
 from niente.core.rigsheet import RigSheet
 from niente.desktop.analysis import Analyst, Answer
@@ -41,6 +42,8 @@ from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, No
 from niente.desktop.planner import Planner
 from niente.desktop.sheets import Sheets
 from niente.desktop.tongue import tr
+
+HANDS = "Mains off and unplugged before hands go in; the maker's limits and local rules come first. Go on once it is done."
 
 
 class Session(QObject):
@@ -68,6 +71,8 @@ class Session(QObject):
         self.project: Project | None = None
         self.answer = Answer()
         self.state = State.IDLE
+        self.state_text = ""
+        """What the bench says of its state, in words; often nothing."""
         self.frame: Frame | None = None
         self.live: LiveRun | None = None
         self.strip: Strip | None = None
@@ -338,8 +343,10 @@ class Session(QObject):
                     run_changed = True
                 case PlanStarted(plan, _, _):
                     self._running, run_changed = plan, True
-                case StateChanged(state, _):
-                    self.state, state_changed = state, True
+                case StateChanged(state, text):
+                    self.state, self.state_text, state_changed = state, text, True
+                    if state == State.WAITING_FOR_HANDS:
+                        self.notice.emit(Notice(f"{sentence(text)} {tr(HANDS)}", "run.go_on", tr("It is done")))
                 case LeftOut(_, text):
                     run_changed = True
                     self.notice.emit(Notice(text))

@@ -10,8 +10,7 @@ from niente.core.bench.bench import Bench
 from niente.core.bench.engine import Command
 from niente.core.bench.events import Event, StateChanged
 from niente.core.bench.states import State
-from niente.core.book.reader import BookReader
-from niente.core.evidence import Evidence, gather
+from niente.core.evidence import Evidence, evidence_in
 from niente.core.plan import Entry, Exposure, Plan, Search, Step
 from niente.core.planning.progress import Row, rows_of
 from niente.core.planning.templates import first_question, plan_for
@@ -69,11 +68,7 @@ def run(
 
 
 def read(book: Path) -> Evidence:
-    reader = BookReader(book)
-    try:
-        found = gather(reader)
-    finally:
-        reader.close()
+    found = evidence_in(book)
     assert found is not None
     return found
 

@@ -127,6 +127,8 @@ class RunPage(Page):
             step = live.opened.step
             lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
             state = f"{live.closed.how}, {live.closed.why}" if live.closed is not None else tr(STATES.get(session.state, ""))
+            if session.busy() and session.state in (State.RESTING, State.WAITING_FOR_HANDS) and session.state_text:
+                state = session.state_text
             self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
             load = card.load(step.load)
             offset = step.setting.over(card.stock).voltage_offset_mv
