@@ -47,8 +47,8 @@ def test_axes_are_lists_spans_and_ratios() -> None:
 def test_options_change_the_question() -> None:
     plan = plan_from(
         "undervolt-ladder", "--rig", "larkspur", "--axis", "core_offset_mv=-60..0/20", "--search", "weakest_first",
-        "--passes", "2", "--margin", "15", "--fine", "10", "--survive", "vector", "--quiet-under", "dome", "--minutes", "15", "--budget", "9",
-        "--quiet-hours", "22-7", "--quiet-dba", "28", "--anew",
+        "--passes", "2", "--margin", "15", "--fine", "10", "--survive", "vector", "--quiet-under", "dome", "--minutes", "15",
+        "--budget", "9", "--quiet-hours", "22-7", "--quiet-dba", "28", "--anew",
     )  # fmt: skip
     (search,) = (entry for entry in plan.entries if isinstance(entry, Search))
     assert (search.how, search.passes, search.margin, search.fine) == (How.WEAKEST_FIRST, 2, 15.0, 10.0)

@@ -21,6 +21,7 @@ from niente.core.planning.templates import anew, entries_of, first_question, pla
 from niente.core.project import Limits
 from niente.core.question import Axis, Deed, ListEdit
 from niente.core.rigs.registry import open_rig
+from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigsheet import default_guards
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
@@ -205,6 +206,37 @@ def test_a_cold_start_rests_and_the_book_has_it(tmp_path: Path) -> None:
     assert rests == [("rest", "idle", "done")] * 2
     assert all(80 <= count <= 100 for count in seconds)
     assert len(evidence.runs) == 2  # a rest measures nothing
+
+
+def test_a_rest_is_held_and_guarded(tmp_path: Path) -> None:
+    """A hold in the middle of a rest begins it again; a guard watches it like any run."""
+    cold = step(80.0, exposure=Exposure(30.0, 30.0, rest_s=60.0))
+    seen: list[int] = []
+
+    def hold(event: object, bench: Bench) -> None:
+        if isinstance(event, StateChanged) and event.state == State.RESTING and not seen:
+            seen.append(1)
+            bench.tell(Command.HOLD_NOW)
+        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            bench.tell(Command.GO_ON)
+
+    watcher, evidence = run(plan(cold), larkspur_rig(), tmp_path / "b.niente", hold)
+    assert watcher.end().complete
+    assert [event.state for event in watcher.of(StateChanged)].count(State.RESTING) == 2
+    assert len(evidence.runs) == 1
+    stall = larkspur_rig(Fault(FaultKind.FAN_STALL, 20.0, "case"))
+    windy = step(80.0, 90.0, exposure=Exposure(30.0, 30.0, rest_s=120.0))
+    watcher, _ = run(plan(windy), stall, tmp_path / "c.niente")
+    assert "stand still" in watcher.end().why
+    assert not watcher.of(RunOpened)  # it was seen in the rest
+
+
+def test_what_fans_were_seen_to_do_is_known_in_later_runs(tmp_path: Path) -> None:
+    """A fan that turned at 40 % in one run and stands at 40 % in the next has stalled."""
+    stall = larkspur_rig(Fault(FaultKind.FAN_STALL, 100.0, "case"))
+    watcher, _ = run(plan(step(80.0), step(90.0)), stall, tmp_path / "b.niente")
+    assert not watcher.end().complete
+    assert "case fans stand still at 40 %" in watcher.end().why
 
 
 def test_a_comparison_has_hands_change_the_machine(tmp_path: Path) -> None:

@@ -92,6 +92,7 @@ class Engine:
         self._hold_next = False
         self._slow_prior: tuple[float, ...] = ()
         self._known: Evidence | None = None
+        self._guards = Guards((), self._card)
         self._hour_zero = 0.0
         self.becomes: Callable[[str], RigCard] | None = None
         """Brings the machine into another variant, once hands have, and returns its card."""
@@ -112,6 +113,7 @@ class Engine:
         book = BookReader(self._writer.path)
         try:
             agenda = Agenda(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
+            self._guards = Guards(plan.guards, self._card)
             self._look(agenda)
             self._tell(PlanStarted(plan, agenda.plan_id, agenda.closed))
             while True:
@@ -144,6 +146,8 @@ class Engine:
             self._tell(Warned(f"{error.happened} The plan goes on as it was."))
             return agenda
         other = Agenda(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
+        if plan.guards != agenda.plan.guards:
+            self._guards = Guards(plan.guards, self._card)
         self._look(other)
         self._tell(PlanStarted(plan, other.plan_id, other.closed))
         return other
@@ -163,8 +167,10 @@ class Engine:
         while True:
             if row.step.variant and row.step.variant != self._card.variant:
                 self._change_variant(row.step.variant)
-            if row.step.exposure.rest_s > 0:
-                self._rest(agenda.plan_id, row)
+                self._guards = Guards(agenda.plan.guards, self._card)
+            if row.step.exposure.rest_s > 0 and self._rest(agenda.plan_id, row):
+                self._hold()
+                continue
             how = self._run_step(agenda, row, number, total)
             if self._hold_next or how == "voided":
                 self._hold()
@@ -182,11 +188,11 @@ class Engine:
             raise RigError(f"{self._card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
         self.take_card(self.becomes(variant))
 
-    def _rest(self, plan_id: int, row: Row) -> None:
-        """Let the machine rest at the setting of its next run; the book has that too."""
-        idle = self._card.load_of(LoadKind.IDLE)
+    def _rest(self, plan_id: int, row: Row) -> bool:
+        """Let the machine rest at the setting of its next run; the book has that too. Return whether it was held."""
+        idle, held = self._card.load_of(LoadKind.IDLE), False
         if idle is None:
-            return
+            return held
         self._enter(State.RESTING, f"At rest for {duration_text(row.step.exposure.rest_s)}")
         whole = row.step.setting.over(self._card.stock)
         run_id = self._writer.open_run(plan_id, row.entry, "rest", whole, idle.name, self._card, self._last_time_s)
@@ -195,12 +201,21 @@ class Engine:
             self._ask(lambda: self._rig.apply(whole))
             self._ask(lambda: self._rig.start(idle.name))
             until = self._last_time_s + row.step.exposure.rest_s
-            while self._last_time_s < until and self._command() != Command.SKIP:
-                self._next_frame(run_id)
+            while self._last_time_s < until and not held:
+                frame = self._next_frame(run_id)
+                trip = self._guards.look(frame, whole)
+                if trip is not None:
+                    self._tripped(run_id, frame, trip)
+                    break
+                told = self._command()
+                held = told == Command.HOLD_NOW
+                if told == Command.SKIP:
+                    break
             how = DONE
         finally:
             if not self.abandoned:
                 self._writer.close_run(run_id, how, "a rest before a run", self._last_time_s)
+        return held
 
     def _wait_for_an_hour(self, agenda: Agenda, due: Wait) -> None:
         """Rest until something may run again."""
@@ -217,7 +232,7 @@ class Engine:
     def _run_step(self, agenda: Agenda, row: Row, number: int, total: int) -> str:
         """Run one step and return how it closed. Whatever happens, the run is closed in the book."""
         self._enter(State.APPLYING)
-        step, guards = row.step, Guards(agenda.plan.guards, self._card)
+        step = row.step
         whole = step.setting.over(self._card.stock)
         self.run_id = self._writer.open_run(agenda.plan_id, row.entry, "step", whole, step.load, self._card, self._last_time_s)
         run_id = self.run_id
@@ -229,7 +244,7 @@ class Engine:
                 self._wait_for_hands(hand_work)
             self._ask(lambda: self._rig.start(step.load))
             self._enter(State.SETTLING if step.exposure.known_to_k is not None else State.EXPOSING)
-            how, why = self._sample_until_over(run_id, step, guards)
+            how, why = self._sample_until_over(run_id, step)
         except StopPlan as stop:
             how, why = stop.how, stop.why
             raise
@@ -245,7 +260,7 @@ class Engine:
                 self._tell(RunClosed(run_id, number - 1, how, why))
         return how
 
-    def _sample_until_over(self, run_id: int, step: Step, guards: Guards) -> tuple[str, str]:
+    def _sample_until_over(self, run_id: int, step: Step) -> tuple[str, str]:
         """Sample until the run's own rule, a failure, a guard or a person ends it; return how and why."""
         samples = Samples(len(self._card.channels))
         whole = step.setting.over(self._card.stock)
@@ -262,7 +277,7 @@ class Engine:
                 if failure.kind == RigEventKind.SHUT_DOWN:
                     raise StopPlan(f"The machine shut itself down: {failure.detail}.", "failed")
                 return "failed", failure.detail
-            trip = guards.look(frame, whole)
+            trip = self._guards.look(frame, whole)
             if trip is not None:
                 return self._tripped(run_id, frame, trip)
             told = self._command()
@@ -275,7 +290,7 @@ class Engine:
                 self._tell(ForecastMade(run_id, frame.time_s, settled))
             over = samples.seconds >= rule.least_s and (rule.known_to_k is None or settled.known_to(rule.known_to_k))
             if over or samples.seconds >= rule.most_s:
-                guards.learn(frame, whole)
+                self._guards.learn(frame, whole)
                 if samples.seconds >= TEACHES_S:
                     self._slow_prior = learn(self._slow_prior, settled)
                 return DONE, "known well enough" if over and rule.known_to_k is not None else "its time is over"
