@@ -192,6 +192,9 @@ def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Windo
     ask(window, "quiet-point")
     page.rules.known.entered.emit()
     qtbot.waitUntil(lambda: "What a target costs" in spoken(page.margin()), timeout=5000)
+    page.rules.budget.entered.emit()
+    qtbot.waitUntil(lambda: "What a budget buys" in spoken(page.margin()), timeout=5000)
+    assert "all of it" in spoken(page.margin())
 
 
 # -- rules ---------------------------------------------------------------------------------------------------------------

@@ -18,7 +18,7 @@ from niente.core.choosing.models import Models
 from niente.core.choosing.pick import Choice
 from niente.core.evidence import Evidence
 from niente.core.plan import Confirmation, Entry, Guard, Plan, Step
-from niente.core.planning.alternatives import Alternative, of_step, of_target, within
+from niente.core.planning.alternatives import Alternative, of_budget, of_step, of_target, within
 from niente.core.planning.columns import columns_of
 from niente.core.planning.confirmation import confirming
 from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, naive_runs, pace_of, row_seconds
@@ -32,8 +32,8 @@ from niente.core.question import ListEdit, Question
 from niente.core.rigcard import RigCard
 from niente.desktop.analysis import Answer
 
-TARGET = "target"
-"""What is compared when it is not an axis: how well a settled temperature is to be known."""
+TARGET, BUDGET = "target", "budget"
+"""What is compared when it is not an axis: how well a settled temperature is to be known, and how long it may take."""
 BREATH_MS = 100
 """Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
 MOST_PIECES = 600
@@ -222,14 +222,20 @@ class Planner(QObject):
             self._lay(msgspec.structs.replace(self._asked, card=card, own=self.plan))
 
     def compare(self, what: str) -> None:
-        """Work out what another step of an axis would cost, or with ``TARGET`` another target; ``compared`` tells."""
+        """Work out what another step of an axis would cost, or with ``TARGET`` another target, with ``BUDGET`` another time
+        budget; ``compared`` tells."""
         laid, models = self.laid, self._answer.models
         if laid is None or laid.asked.own is not None:
             return
         card, question, pace = laid.asked.card, laid.asked.question, laid.pace
 
         def work() -> None:
-            ways = of_target(card, question, pace, models) if what == TARGET else of_step(card, question, what, pace, models)
+            if what == TARGET:
+                ways = of_target(card, question, pace, models)
+            elif what == BUDGET:
+                ways = of_budget(card, question, laid.rows, laid.seconds, models)
+            else:
+                ways = of_step(card, question, what, pace, models)
             self._compared.emit(Comparison(what, ways))
 
         self._later(work)

@@ -1,5 +1,6 @@
 """The dry run, costs and what could be asked instead: all of it before anything is touched."""
 
+import itertools
 import math
 from pathlib import Path
 
@@ -10,7 +11,7 @@ from niente.core.choosing.models import Models, fit_models
 from niente.core.errors import DocumentError, NotEnoughError, PlanError
 from niente.core.evidence import Evidence
 from niente.core.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, QuietHours, Step
-from niente.core.planning.alternatives import of_step, of_target, within
+from niente.core.planning.alternatives import of_budget, of_step, of_target, within
 from niente.core.planning.cost import AIR, Pace, cost_of, naive_runs, pace_of, typical_seconds
 from niente.core.planning.dry_run import DryRun, dry_run, hand_words
 from niente.core.planning.fitting import check_plan, findings
@@ -199,6 +200,22 @@ def test_another_target_is_costed_too(card: RigCard) -> None:
     times = [way.typical_s for way in ways]
     assert times == sorted(times)
     assert of_target(card, first_question(card, "soak")) == []
+
+
+def test_a_budget_buys_runs_and_a_closer_interval(card: RigCard) -> None:
+    question = msgspec.structs.replace(first_question(card), budget_h=3.0)
+    plan = plan_for(card, question)
+    rows = rows_of(plan, card)
+    seconds = [typical_seconds(row.step.exposure, AIR) for row in rows]
+    ways = of_budget(card, question, rows, seconds)
+    assert [way.words for way in ways] == ["1 h", "2 h", "3 h", "4 h", "6 h", "all of it"]
+    assert [way.is_now for way in ways] == [False, False, True, False, False, False]
+    assert ways[-1].runs == len(rows)
+    assert ways[-1].typical_s == pytest.approx(sum(seconds))
+    assert all(way.typical_s <= (way.question.budget_h or 1e9) * 3600.0 for way in ways)
+    known = [way.core_hw for way in ways if math.isfinite(way.core_hw)]
+    assert all(later <= before + 0.05 for before, later in itertools.pairwise(known))  # more time never makes it wider
+    assert math.isnan(ways[0].core_hw)  # an hour ends before the heat path was measured
 
 
 @pytest.mark.parametrize("hours", [0.2, 1.2, 4.0])

@@ -18,6 +18,7 @@ from niente.core.science.thermal import expected_covariance, typical_model
 
 TARGETS_K = (2.0, 1.5, 1.0, 0.7, 0.5)
 FACTORS = (2.0, 1.5, 1.0, 0.5)
+BUDGETS_H = (1.0, 2.0, 4.0, 6.0, 9.0, 12.0, 24.0, 48.0)
 MOST_RUNS = 20_000
 """Where another step comes to more runs than this, it is not laid out any more."""
 
@@ -70,6 +71,35 @@ def of_target(card: RigCard, question: Question, pace: Pace = AIR, models: Model
         exposure = msgspec.structs.replace(question.exposure, known_to_k=target)
         other = msgspec.structs.replace(question, exposure=exposure)
         found.append(_cost(card, other, f"± {target:g} K", pace, models, is_now=target == now))
+    return found
+
+
+def of_budget(
+    card: RigCard,
+    question: Question,
+    rows: Sequence[Row],
+    seconds: Sequence[float],
+    models: Models | None = None,
+) -> list[Alternative]:
+    """Return the question with shorter and longer time budgets: the runs that each has room for in the plan's order, and the
+    interval that these come to. The whole plan is the last."""
+    open_yet = [(row, length) for row, length in zip(rows, seconds, strict=True) if not row.standing.closed]
+    closed = [row for row in rows if row.run is not None]
+    whole_h = sum(length for _, length in open_yet) / 3600.0
+    now = question.budget_h
+    hours = sorted({*(h for h in BUDGETS_H if h < whole_h), *([now] if now is not None and now < whole_h else [])})
+    found = []
+    for limit in (*hours, None):
+        fitting, used = list(closed), 0.0
+        for row, length in open_yet:
+            if limit is not None and used + length > limit * 3600.0:
+                break
+            used += length
+            fitting.append(row)
+        words = f"{limit:g} h" if limit is not None else "all of it"
+        other = msgspec.structs.replace(question, budget_h=limit)
+        is_now = limit == now or (limit is None and now is not None and now >= whole_h)
+        found.append(Alternative(words, other, len(fitting) - len(closed), used, expected_hw(card, fitting, models), is_now))
     return found
 
 

@@ -13,11 +13,12 @@ from niente.core.setting import Setting
 
 
 class Seen(msgspec.Struct, frozen=True):
-    """What is foreseen of one step, in the room measured in: °C ± K (95 %) and dBA; NaN where nothing can be said."""
+    """What is foreseen of one step, in the room measured in: °C ± K and dBA ± dB (95 %); NaN where nothing can be said."""
 
     core_c: float = math.nan
     core_hw: float = math.nan
     noise_dba: float = math.nan
+    noise_hw: float = math.nan
 
 
 NOTHING = Seen()
@@ -40,18 +41,21 @@ def foresee(models: Models | None, steps: Sequence[Step]) -> list[Seen]:
         for group in groups
     }
     said = predict(models, limits, duties, models.room_c)
-    core, half_width, noise = said.core_c.tolist(), said.core_hw.tolist(), said.in_room_dba.tolist()
+    core, half_width = said.core_c.tolist(), said.core_hw.tolist()
+    noise, noise_hw = said.in_room_dba.tolist(), said.in_room_hw.tolist()
     found = []
     for place, step in enumerate(steps):
         elsewhere = step.variant not in ("", models.evidence.card.variant)
         if elsewhere or step.setting.fan_curve or step.speed_rpm:
             found.append(NOTHING)
             continue
-        level = step.level_dba if step.level_dba is not None else noise[place]
+        level, level_hw = noise[place], noise_hw[place]
+        if step.level_dba is not None:
+            level, level_hw = step.level_dba, math.nan
         if step.load != models.heavy_load or step.level_dba is not None or not _held_by_power(step.setting, models.base):
-            found.append(Seen(noise_dba=level))
+            found.append(Seen(noise_dba=level, noise_hw=level_hw))
         else:
-            found.append(Seen(min(core[place], float(caps[place])), half_width[place], level))
+            found.append(Seen(min(core[place], float(caps[place])), half_width[place], level, level_hw))
     return found
 
 

@@ -35,9 +35,9 @@ def explain(
     elif math.isfinite(seen.core_c):
         lines.append(_reading(tr("Core, foreseen"), quantity.text(seen.core_c), seen.core_hw, "°C"))
     if run is not None and math.isfinite(run.noise_dba):
-        lines.append(Reading(tr("Noise in the room"), number_text(run.noise_dba, 1), unit="dBA"))
+        lines.append(_reading(tr("Noise in the room"), number_text(run.noise_dba, 1), 1.96 * run.noise_se_db, "dBA"))
     elif math.isfinite(seen.noise_dba):
-        lines.append(Reading(tr("Noise, foreseen"), number_text(seen.noise_dba, 1), unit="dBA"))
+        lines.append(_reading(tr("Noise, foreseen"), number_text(seen.noise_dba, 1), seen.noise_hw, "dBA"))
     if run is not None and math.isfinite(run.power_w):
         lines.append(Reading(tr("Package power"), number_text(run.power_w, 1), unit="W"))
     if run is not None and run.failures:
@@ -143,4 +143,5 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: Rig
 
 
 def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:
-    return Reading(name, value, f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}", unit)
+    interval = f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}" if math.isfinite(half_width) else ""
+    return Reading(name, value, interval, unit)

@@ -21,7 +21,7 @@ from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
 from niente.desktop.pages.plan.run_list import LOAD, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, Shown
 from niente.desktop.plan_deeds import PlanDeeds
-from niente.desktop.planner import TARGET
+from niente.desktop.planner import BUDGET, TARGET
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
@@ -341,10 +341,12 @@ class PlanPage(Page):
         ways = planner.comparison
         if self._focus and ways is not None and ways.of == self._focus:
             row = self.axes.rows.get(self._focus)
-            name = row.name.text() if row is not None else tr("The target")
+            names = {TARGET: tr("How well it is known"), BUDGET: tr("Time budget")}
+            name = row.name.text() if row is not None else names.get(self._focus, self._focus)
             blocks.append(Title(tr("In focus"), name))
             unit = row.unit if row is not None else ""
-            heading = tr("What a target costs") if self._focus == TARGET else tr("What a step costs")
+            headings = {TARGET: tr("What a target costs"), BUDGET: tr("What a budget buys")}
+            heading = headings.get(self._focus, tr("What a step costs"))
             blocks += costs(heading, unit, ways.ways, project.question.budget_h)
         elif one is not None:
             running = one[0] == self.session.running_place()

@@ -11,7 +11,7 @@ from niente.core.planning.questions.voltage import SEARCHED
 from niente.core.quantities import duration_text, quantity_of
 from niente.core.question import FanSchool, Order, Question
 from niente.core.rigcard import LoadKind, RigCard
-from niente.desktop.planner import TARGET
+from niente.desktop.planner import BUDGET, TARGET
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.form import choice, figure
 from niente.desktop.widgets.labels import label, rule
@@ -88,6 +88,7 @@ class Rules(QWidget):
         self.budget = QuantityField(
             quantity_of("time_h"), low=0, high=1000, step=0.5, title=tr("Time budget"), off_words=tr("none")
         )
+        self.budget.entered.connect(lambda: self.focused.emit(BUDGET))
         self.budget.settled.connect(lambda value: self._put("the time budget", budget_h=value or None))
         self.quiet_from = figure(hours, tr("Quiet hours from"), 0, 24, 0.5, self._quiet_edited)
         self.quiet_to = figure(hours, tr("Quiet hours to"), 0, 24, 0.5, self._quiet_edited)

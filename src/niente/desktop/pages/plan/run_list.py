@@ -322,6 +322,10 @@ def _core(run: RunSummary | None, seen: Seen) -> float:
     return run.settled.value_c if run is not None and run.settled.known else seen.core_c
 
 
+def _interval(half_width: float) -> str:
+    return f"±{number_text(half_width, 1)}" if math.isfinite(half_width) else ""
+
+
 def figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:
     """Return temperature and noise of a run as cells, and the level: measured in ink, foreseen soft."""
     core, noise, level = Cell(), Cell(), math.nan
@@ -334,10 +338,10 @@ def figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:
         core = Cell(number_text(seen.core_c, 1), f"±{number_text(seen.core_hw, 1)}", soft=True)
     if run is not None and math.isfinite(run.noise_dba):
         level = run.noise_dba
-        noise = Cell(number_text(level, 1))
+        noise = Cell(number_text(level, 1), _interval(1.96 * run.noise_se_db))
     elif math.isfinite(seen.noise_dba):
         level = seen.noise_dba
-        noise = Cell(number_text(level, 1), soft=True)
+        noise = Cell(number_text(level, 1), _interval(seen.noise_hw), soft=True)
     return core, noise, level
 
 
