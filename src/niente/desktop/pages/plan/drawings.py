@@ -159,14 +159,17 @@ class CostLine(QWidget):
         painter = QPainter(self)
         p, width, y = self._look.palette, float(self.width()), 22.0
         naive, own = self.words()
+        body, bold = font(BODY), font(BODY, bold=True)
+        left = width - text_width(own, BODY, True) - 6
+        room = left - text_width(tr("this plan"), BODY) - 12
         lead = tr("Full factorial by half hours") + " "
-        body = font(BODY)
+        if text_width(lead + naive, BODY) > room:
+            lead = tr("Full factorial") + " "
         at = draw_text(painter, QPointF(0, 12), lead, body, p.soft)
-        draw_text(painter, QPointF(at, 12), naive, body, p.ink)
-        bold = font(BODY, bold=True)
+        at += draw_text(painter, QPointF(at, 12), naive, body, p.ink)
         draw_text(painter, QPointF(width, 12), own, bold, p.ink, align=RIGHT)
-        left = width - QFontMetricsF(bold).horizontalAdvance(own) - 6
-        draw_text(painter, QPointF(left, 12), tr("this plan"), body, p.soft, align=RIGHT)
+        if at <= room:
+            draw_text(painter, QPointF(left, 12), tr("this plan"), body, p.soft, align=RIGHT)
         longest = max(cost.naive_s, cost.typical_s)
         scale = Span(0.0, longest, 0.0, width)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)

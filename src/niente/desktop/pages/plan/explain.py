@@ -9,6 +9,7 @@ from niente.core.planning.foresight import Seen
 from niente.core.planning.progress import Row, Standing
 from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of, sentence
 from niente.core.rigcard import RigCard
+from niente.desktop.pages.plan.run_list import LEAST_SHOWN
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
@@ -84,8 +85,8 @@ def costs(heading: str, unit: str, ways: Sequence[Alternative], budget_h: float 
         rows.append((name, f"{way.runs}", time, known))
     blocks: list[Block] = [Columns(heading, (tr("runs"), tr("time"), tr("core")), tuple(rows))]
     if over:
-        words = tr("{what}: over the budget of {h} h.")
-        blocks.append(Words("", words.format(what=", ".join(over), h=f"{budget_h:g}")))
+        words = tr("{what}: more than {h} h.")
+        blocks.append(Words(tr("Over the budget"), words.format(what=", ".join(over), h=f"{budget_h:g}")))
     return blocks
 
 
@@ -143,5 +144,5 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: Rig
 
 
 def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:
-    interval = f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}" if math.isfinite(half_width) else ""
+    interval = f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}" if half_width >= LEAST_SHOWN else ""
     return Reading(name, value, interval, unit)

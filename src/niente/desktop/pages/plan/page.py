@@ -19,7 +19,7 @@ from niente.desktop.pages.plan.explain import costs, dry, explain, instead
 from niente.desktop.pages.plan.insert_run import ask_for_run
 from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
-from niente.desktop.pages.plan.run_list import LOAD, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, Shown
+from niente.desktop.pages.plan.run_list import LOAD, MARK, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, Shown
 from niente.desktop.plan_deeds import PlanDeeds
 from niente.desktop.planner import BUDGET, TARGET
 from niente.desktop.session import Session
@@ -145,11 +145,10 @@ class PlanPage(Page):
         self.session.planner.compared.connect(self.said)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """In a narrow window stage and load give way: the ribbon shows the one, the margin says the other."""
+        """In a narrow window stage, load and dynamic mark give way: the ribbon shows the first, the margin says the others."""
         super().resizeEvent(event)
-        narrow = self.width() < NARROW_PX
-        self.table.setColumnHidden(STAGE, narrow)
-        self.table.setColumnHidden(LOAD, narrow)
+        for column in (STAGE, LOAD, MARK):
+            self.table.setColumnHidden(column, self.width() < NARROW_PX)
 
     # -- edits ---------------------------------------------------------------------------------------------------
 

@@ -14,7 +14,7 @@ from niente.core.rigcard import LoadKind, RigCard
 from niente.desktop.planner import BUDGET, TARGET
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.form import choice, figure
-from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.labels import ShortLabel, label, rule
 from niente.desktop.widgets.quantity_field import QuantityField
 
 FIXED_S = (15.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0, 5400.0)
@@ -214,9 +214,9 @@ class Rules(QWidget):
         for column, head in ((1, tr("survive")), (2, tr("quiet")), (3, tr("runs"))):
             self._load_grid.addWidget(label(head, "soft"), 0, column, Qt.AlignmentFlag.AlignRight)
         for row, load in enumerate((load for load in card.loads if load.kind != LoadKind.IDLE), 1):
-            name = label(load.title)
+            name = ShortLabel("")
+            name.setText(load.title)
             checked = tr("its results are checked") if load.checks_results else tr("its results are not checked")
-            name.setToolTip(f"{load.title}: {checked}")
             self._load_grid.addWidget(name, row, 0)
             for column, boxes, words in (
                 (1, self.survive, tr("{load}: what the machine has to survive")),

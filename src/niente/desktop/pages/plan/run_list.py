@@ -15,7 +15,7 @@ from niente.core.planning.progress import Row, Standing
 from niente.core.quantities import number_text, part_of, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
-from niente.core.setting import Setting
+from niente.core.setting import RESTS_AT_ZERO, Setting
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
 
@@ -26,6 +26,8 @@ FOLDS_FROM = 5
 """So many runs of the noise stage in a row are folded into one line at first."""
 CARRIED = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsDragEnabled
 RUNS = "application/x-niente-runs"
+LEAST_SHOWN = 0.05
+"""An interval narrower than a column can say is not said."""
 SHORT = {
     "sustained_power_w": "W",
     "voltage_offset_mv": "mV",
@@ -302,7 +304,9 @@ def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setti
         if part in whole.fan_curve:
             return tr("curve")
     value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
-    return "" if value is None else quantity_of(control).text(value)
+    if value is None or (value == 0 and name in RESTS_AT_ZERO and name.startswith("fixed")):
+        return "–"  # the firmware's own
+    return quantity_of(control).text(value)
 
 
 def _open(row: Row, control: str) -> bool:
@@ -323,7 +327,7 @@ def _core(run: RunSummary | None, seen: Seen) -> float:
 
 
 def _interval(half_width: float) -> str:
-    return f"±{number_text(half_width, 1)}" if math.isfinite(half_width) else ""
+    return f"±{number_text(half_width, 1)}" if half_width >= LEAST_SHOWN else ""
 
 
 def figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:
