@@ -36,7 +36,7 @@ TARGET, BUDGET = "target", "budget"
 """What is compared when it is not an axis: how well a settled temperature is to be known, and how long it may take."""
 BREATH_MS = 100
 """Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
-MOST_PIECES = 600
+MOST_PIECES, MOST_CHECKED = 600, 20_000
 _STATES = {Standing.EXPECTED: "ahead", Standing.GUARD: "failed"}
 SMALL = 300
 """A question of up to this many runs is laid out at once; a larger one away from the window's thread."""
@@ -85,6 +85,36 @@ class Comparison(msgspec.Struct, frozen=True):
     ways: list[Alternative]
 
 
+class Worked:
+    """What one thread worked out before, to be used again: the template's entries, the keys of steps, settings checked."""
+
+    def __init__(self) -> None:
+        self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
+        self._keys: tuple[RigCard, Keys] | None = None
+        self._checked: tuple[RigCard, Checked] | None = None
+
+    def entries_for(self, asked: Asked) -> tuple[Entry, ...]:
+        """Return the entries of a question's template."""
+        plain = msgspec.structs.replace(asked.question, edits=(), since="", budget_h=None, quiet=None)
+        known = self._entries
+        if known is None or known[1] != plain or known[0] != asked.card:
+            known = self._entries = (asked.card, plain, entries_of(asked.card, asked.question))
+            self._keys = None  # those of steps that are not there any more
+        return known[2]
+
+    def keys_for(self, card: RigCard) -> Keys:
+        """Return the keys of the steps of a machine."""
+        if self._keys is None or self._keys[0] != card:
+            self._keys = (card, Keys(card))
+        return self._keys[1]
+
+    def checked_for(self, card: RigCard) -> Checked:
+        """Return what was found of settings on a machine."""
+        if self._checked is None or self._checked[0] != card or len(self._checked[1]) > MOST_CHECKED:
+            self._checked = (card, {})
+        return self._checked[1]
+
+
 class Planner(QObject):
     """Makes the plan, and keeps it true as the book grows."""
 
@@ -113,10 +143,9 @@ class Planner(QObject):
         self._seen: dict[int, tuple[Step, Seen]] = {}
         self._answer = Answer()
         self._asked: Asked | None = None
-        self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
+        self._here, self._there = Worked(), Worked()
+        """What was worked out before: in the window's thread, and in the planner's own. Neither touches the other's."""
         self._listed: Keyed | None = None
-        self._keys: Keys | None = None
-        self._checked: Checked = {}
         self._number = 0
         self._due: list[Callable[[], None]] = []
         self._breath = QTimer(self)
@@ -260,20 +289,17 @@ class Planner(QObject):
         number, answer = self._number, self._answer
         size = len(asked.own.entries) if asked.own is not None else naive_runs(asked.card, asked.question)
         if size <= SMALL:
-            self._take(number, self._worked_out(asked, answer))
+            self._take(number, self._worked_out(asked, answer, self._here))
         else:
-            self._later(lambda: self._laid_out.emit(number, self._worked_out(asked, answer)))
+            self._later(lambda: self._laid_out.emit(number, self._worked_out(asked, answer, self._there)))
 
-    def _worked_out(self, asked: Asked, answer: Answer) -> Laid:
-        """Return the plan, laid out. Runs in the window's thread or in the planner's, never in both at once."""
-        plain = msgspec.structs.replace(asked.question, edits=(), since="", budget_h=None, quiet=None)
-        known = self._entries
-        if known is None or known[1] != plain or known[0] != asked.card or self._keys is None:
-            known = self._entries = (asked.card, plain, entries_of(asked.card, asked.question))
-            self._keys, self._checked = Keys(asked.card), {}
-        listed = Keyed(asked.own.entries) if asked.own is not None else keyed(known[2], asked.question.edits)
+    @staticmethod
+    def _worked_out(asked: Asked, answer: Answer, before: "Worked") -> Laid:
+        """Return the plan, laid out; ``before`` is what the same thread worked out before."""
+        entries, keys = before.entries_for(asked), before.keys_for(asked.card)
+        listed = Keyed(asked.own.entries) if asked.own is not None else keyed(entries, asked.question.edits)
         plan = asked.own or plan_for(asked.card, asked.question, asked.guards, listed.done)
-        rows = rows_of(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), self._keys)
+        rows = rows_of(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), keys)
         pace = pace_of(asked.card, answer.evidence)
         question = asked.question if asked.own is None else None
         seconds = tuple(row_seconds(row, pace) for row in rows)
@@ -316,7 +342,7 @@ class Planner(QObject):
             pace=laid.pace,
             hour=hour,
             cost=laid.cost,
-            checked=self._checked,
+            checked=self._there.checked_for(laid.asked.card),
         )
         by_step = {id(row.step): (row.step, one) for row, one in zip(laid.rows, seen, strict=True)}
         left, budget = laid.cost.left_s, laid.plan.budget_s
