@@ -30,7 +30,7 @@ def card_of(name: str) -> RigCard:
         rig.close()
 
 
-def short(plan: Plan, seconds: float = 40.0) -> Plan:
+def short(plan: Plan, seconds: float = 25.0) -> Plan:
     """The same plan, every run of it cut to so many seconds."""
 
     def cut(entry: Entry) -> Entry:

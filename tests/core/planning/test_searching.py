@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import msgspec
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from niente.core.plan import Exposure, How, Search
@@ -77,6 +77,7 @@ def test_an_offset_search_on_one_sample() -> None:
     assert answered(search(**units), other)[1] == {"voltage_offset_mv": -21.0}
 
 
+@settings(max_examples=30, deadline=None)
 @given(st.lists(st.floats(-120.0, -8.0), min_size=12, max_size=12))
 def test_per_core_each_gets_what_it_bears(thresholds: list[float]) -> None:
     """Weak cores set an all-core offset; their own offsets let the strong ones go deeper (common practice, no source)."""

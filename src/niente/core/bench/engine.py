@@ -40,6 +40,8 @@ from niente.core.science.settling import learn, not_yet
 FORECAST_EVERY = 30
 """Samples between two settling forecasts; in rig time, so that a run's length never depends on the computer."""
 FRAME_TIMEOUT_S = 0.5
+COASTED_S = 60.0
+"""After so many seconds a fan that still turns is not coasting any more."""
 SLOW_PACE = 10.0
 """Up to this pace every sample is committed by itself."""
 
@@ -290,7 +292,8 @@ class Engine:
                 self._tell(ForecastMade(run_id, frame.time_s, settled))
             over = samples.seconds >= rule.least_s and (rule.known_to_k is None or settled.known_to(rule.known_to_k))
             if over or samples.seconds >= rule.most_s:
-                self._guards.learn(frame, whole)
+                if samples.seconds >= COASTED_S:
+                    self._guards.learn(frame, whole)
                 if samples.seconds >= TEACHES_S:
                     self._slow_prior = learn(self._slow_prior, settled)
                 return DONE, "known well enough" if over and rule.known_to_k is not None else "its time is over"

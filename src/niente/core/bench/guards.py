@@ -116,7 +116,7 @@ class FanWatch:
     def learn(self, frame: Frame, setting: Setting) -> None:
         """Take note, at the end of a run, that the fans turn at its duties."""
         for place, group in self._fans:
-            if frame.values[place] > 2 * STANDSTILL_RPM and group in setting.fan_duty:
+            if frame.values[place] > 2 * STANDSTILL_RPM and setting.fan_duty.get(group, 0.0) > 0.0:
                 self._turns_at[group] = min(self._turns_at[group], setting.fan_duty[group])
 
 
