@@ -47,15 +47,17 @@ class Service:
         self.lock.setblocking(False)
         self._link = open_dbus_connection(bus=bus, enable_fds=True)
         self._link.send_and_get_reply(message_bus.RequestName(name), timeout=5)
-        self.called = threading.Event()
+        self.called, self._closing = threading.Event(), threading.Event()
         self._thread = threading.Thread(target=self._live, daemon=True)
         self._thread.start()
 
     def _live(self) -> None:
-        while True:
+        while not self._closing.is_set():
             try:
-                message = self._link.receive(timeout=10)
-            except (OSError, TimeoutError, ConnectionError):
+                message = self._link.receive(timeout=0.3)
+            except TimeoutError:
+                continue
+            except (OSError, ConnectionError):
                 return
             if message.header.message_type != MessageType.method_call:
                 continue
@@ -79,8 +81,9 @@ class Service:
         self._given.close()
 
     def close(self) -> None:
-        self._link.close()
+        self._closing.set()
         self._thread.join(12)
+        self._link.close()
         self.lock.close()
         self._given.close()
 
