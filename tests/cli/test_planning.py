@@ -158,6 +158,32 @@ def test_hands_of_a_simulated_machine_are_taken_as_done(tmp_path: Path) -> None:
     assert [len(evidence.in_variant(name)) for name in ("filter in", "filter out")] == [2, 2]
 
 
+def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A driver may ask for hands in the middle; without a terminal nothing is taken as done."""
+    import io
+
+    from niente.cli.running import STOPPED, run_in_terminal
+    from niente.core.bench.bench import Bench
+    from niente.core.setting import Setting
+    from tests.contract.outside import RealDoorbell
+    from tests.core.bench.test_cautions import plan as ringing
+
+    class ByHand(RealDoorbell):
+        def apply(self, setting: Setting) -> str | None:
+            super().apply(setting)
+            return "turn the bell by hand"
+
+    def open_bench(hear: object) -> Bench:
+        bench = Bench(ByHand(), tmp_path / "b.niente", hear)  # type: ignore[arg-type]
+        bench.read_cautions()
+        return bench
+
+    monkeypatch.setattr("sys.stdin", io.StringIO("\n\n\n"))
+    code = run_in_terminal(open_bench, ringing(), tmp_path / "b.niente")
+    assert code != 0
+    assert STOPPED == 5
+
+
 def test_nobody_there_to_change_a_real_machine(tmp_path: Path) -> None:
     """Without a terminal to say that hands are done, a plan that needs them is not begun."""
     from tests.core.bench.test_cautions import plan as ringing

@@ -131,6 +131,12 @@ def _let_hands_work(bench: Bench, console: Console, stopping: list[int]) -> None
         console.print("The machine is simulated: that is taken as done.")
         bench.tell(Command.GO_ON)
         return
+    if not sys.stdin.isatty():
+        console.print(
+            "Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window."
+        )
+        bench.stop()
+        return
     console.print("Mains off and unplugged before hands go in. Press Enter once it is done; Ctrl+C stops and restores.")
     while not stopping and bench.state != State.IDLE:
         if select.select([sys.stdin], [], [], 0.5)[0]:

@@ -343,6 +343,7 @@ class Session(QObject):
                     run_changed = True
                 case PlanStarted(plan, _, _):
                     self._running, run_changed = plan, True
+                    self._plan_changed()  # it may have been edited between the start and its beginning
                 case StateChanged(state, text):
                     self.state, self.state_text, state_changed = state, text, True
                     if state == State.WAITING_FOR_HANDS:
