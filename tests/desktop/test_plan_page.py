@@ -532,6 +532,16 @@ def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, 
     assert len(laid.pieces) < 1000
 
 
+def test_an_answer_that_comes_after_the_end_does_nothing(window: Window, qtbot: QtBot) -> None:
+    planner = window.session.planner
+    planner.close()
+    planner.look(msgspec.structs.replace(window.session.answer, problem="late", evidence=None, models=None))
+    planner.compare("sustained_power_w")
+    planner.take(planner.plan, None)
+    qtbot.wait(100)
+    assert planner.comparison is None
+
+
 def test_a_plan_of_no_question_has_no_steps_to_compare(window: Window) -> None:
     planner = window.session.planner
     assert isinstance(planner.plan, Plan)

@@ -147,6 +147,7 @@ class Planner(QObject):
         """What was worked out before: in the window's thread, and in the planner's own. Neither touches the other's."""
         self._listed: Keyed | None = None
         self._number = 0
+        self._closed = False
         self._due: list[Callable[[], None]] = []
         self._breath = QTimer(self)
         self._breath.setSingleShot(True)
@@ -277,6 +278,7 @@ class Planner(QObject):
 
     def close(self) -> None:
         """Answer nothing any more."""
+        self._closed = True
         self._breath.stop()
         self._number += 1
         self._pool.shutdown(wait=True, cancel_futures=True)
@@ -374,8 +376,9 @@ class Planner(QObject):
             except Exception:
                 self.broke.emit(traceback.format_exc())
 
-        self._due.append(guarded)
-        self._breath.start(BREATH_MS if len(self.rows) > SMALL else 0)
+        if not self._closed:  # an answer may still come in after the book was let go of
+            self._due.append(guarded)
+            self._breath.start(BREATH_MS if len(self.rows) > SMALL else 0)
 
     def _submit(self) -> None:
         """Hand what is due to the pool, now that the window has drawn what changed."""
