@@ -28,7 +28,7 @@ def small(card: RigCard) -> Project:
     """A sweep of few runs."""
     project = default_project(card)
     axes = (Axis("sustained_power_w", (85.0, 105.0, 125.0)), Axis("fan_duty.case", (24.0, 48.0)))
-    question = msgspec.structs.replace(project.question, axes=axes, quiet_under=())
+    question = msgspec.structs.replace(project.question, axes=axes)
     return msgspec.structs.replace(project, question=question)
 
 
