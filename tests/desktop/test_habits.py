@@ -211,7 +211,7 @@ def test_a_plan_that_is_none_changes_nothing(open_window: Callable[..., Window],
     before = window.session.plan
     file = tmp_path / "bad.json"
     file.write_bytes(text)
-    window.open_file(file)
+    window.file_deeds.open(file)
     assert "not a plan that Niente can read" in window.message.text
     assert window.session.plan is before
 
@@ -250,8 +250,8 @@ def test_books_opened_lately_are_listed(open_window: Callable[..., Window], tmp_
     window = open_window()
     opened: list[Path] = []
     window._reopen = opened.append
-    window._list_recent()
-    entries = window._recent.actions()
+    window.file_deeds.list_recent()
+    entries = window.file_deeds.recent.actions()
     assert [entry.text() for entry in entries] == ["other"]  # and not the book that is open
     entries[0].trigger()
     assert opened == [other]

@@ -459,11 +459,11 @@ def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Pat
     data["question"]["survive"] = ["vector", "juggling"]
     other = tmp_path / "other.json"
     other.write_text(json.dumps(data))
-    window.open_file(other)  # as a drop does
+    window.file_deeds.open(other)  # as a drop does
     assert "the load juggling" in window.message.text
     assert question_in(window).survive == ("vector",)
     other.write_text('{"format": "niente-question/1", "name": 7}')
-    window.open_file(other)
+    window.file_deeds.open(other)
     assert "no question that Niente can read" in window.message.text
 
 

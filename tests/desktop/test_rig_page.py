@@ -397,7 +397,7 @@ def test_a_sheet_goes_out_and_comes_in(window: Window, tmp_path: Path, qtbot: Qt
     undone(window, before)
     whole["title"] = "Dropped"
     file.write_bytes(msgspec.json.encode(whole))
-    window.open_file(file)  # as when it is dropped on the window
+    window.file_deeds.open(file)  # as when it is dropped on the window
     assert sheet_in(window).title == "Dropped"
     whole["limits"]["core_temperature_c"] = 120
     file.write_bytes(msgspec.json.encode(whole))

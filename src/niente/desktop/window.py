@@ -5,14 +5,14 @@ from pathlib import Path
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.bench.engine import Command
-from niente.core.bench.states import State
 from niente.desktop import asking
 from niente.desktop.actions import Actions
 from niente.desktop.desk import Desk
-from niente.desktop.files import is_question, is_sheet
+from niente.desktop.enabling import Enabling
+from niente.desktop.file_deeds import FileDeeds, dropped
 from niente.desktop.live import Ending, Notice
 from niente.desktop.memory import Memory
 from niente.desktop.plan_deeds import PlanDeeds
@@ -33,9 +33,6 @@ from niente.desktop.widgets.waiting import Opening, Working
 WORDS_MS = 250
 """Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
-OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
-"""Deeds on the run list: they act on what is selected there, and only while it shows."""
-BOOK, PLAN = ".niente", ".json"
 
 
 class Window(QMainWindow):
@@ -60,8 +57,9 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
-        self.rig_deeds = RigDeeds(session, self, self._open_made)
         self.plan_deeds = PlanDeeds(session, self)
+        self.file_deeds = FileDeeds(session, self, memory, self.plan_deeds, self._leave_for)
+        self.rig_deeds = RigDeeds(session, self, self.file_deeds.open_made)
         self.actions_ = Actions(self, self._deeds())
         self.passage = Passage([tr(name) for name in NAMES], look)
         self.passage.chosen.connect(self.go_to)
@@ -79,8 +77,6 @@ class Window(QMainWindow):
             region.setProperty("help", topic)
         self._words_rest = QTimer(self)
         self._words_rest.setSingleShot(True)
-        self._recent = QMenu(tr("Open recent"), self)
-        self._recent.aboutToShow.connect(self._list_recent)
         self._lay_out()
         self._build_menus()
         self._recall()
@@ -91,10 +87,7 @@ class Window(QMainWindow):
         session.sampled.connect(self._sampled)
         session.ended.connect(self._tell_ending)
         session.busy_changed.connect(self._keep_awake)
-        session.undo.undoTextChanged.connect(self._name_undo)
-        session.undo.redoTextChanged.connect(self._name_redo)
-        self._name_undo("")
-        self._name_redo("")
+        self._enabling = Enabling(session, self.actions_)
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._refresh_frame)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
@@ -126,7 +119,7 @@ class Window(QMainWindow):
             menu.setToolTipsVisible(True)
             menu.addActions(actions)
             if name == "Book":
-                menu.insertMenu(actions[1], self._recent)
+                menu.insertMenu(actions[1], self.file_deeds.recent)
 
     def _deeds(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
@@ -136,7 +129,7 @@ class Window(QMainWindow):
         return {
             **pages,
             **looks,
-            "book.open": self._ask_book,
+            "book.open": self.file_deeds.ask,
             "book.quit": self.close,
             "rig.new": self.rig_deeds.new,
             "rig.copy": self.rig_deeds.copy,
@@ -156,7 +149,7 @@ class Window(QMainWindow):
             "edit.redo": session.undo.redo,
             "edit.find": self._find,
             "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
-            "map.table": self._toggle_table,
+            "map.table": lambda: self._on_page("Map", "toggle_table"),
             "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
             "run.hold_after": lambda: tell(Command.HOLD_AFTER),
@@ -253,14 +246,15 @@ class Window(QMainWindow):
         shown = self.stack.currentWidget()
         return shown if isinstance(shown, Page) else None
 
+    def _enable(self) -> None:
+        shown = self._current()
+        self._enabling.look(shown.name if shown is not None else "")
+
     def _on_page(self, name: str, what: str) -> None:
         """Go to a page and do something there."""
         if self.pages and self.session.bench is not None:
             self.go_to(NAMES.index(name))
             getattr(self.page(name), what)()
-
-    def _toggle_table(self) -> None:
-        self._on_page("Map", "toggle_table")
 
     def _opened(self) -> None:
         self.build_pages()
@@ -294,23 +288,6 @@ class Window(QMainWindow):
         if shown is not None and self.margin.isVisible():
             self.margin.show_blocks(shown.name, shown.margin())
 
-    def _enable(self) -> None:
-        """Let only those actions be chosen that can be done now."""
-        session = self.session
-        busy, attached = session.busy(), session.bench is not None
-        holding = session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
-        begun = 0 < session.planner.closed() < len(session.planner.rows)
-        self.actions_["plan.start"].setEnabled(attached and not busy)
-        self.actions_["plan.start"].setText(tr("Resume") if begun else tr("Start"))
-        self.actions_["run.go_on"].setEnabled(busy and holding)
-        for name in ("run.hold_now", "run.hold_after", "run.skip"):
-            self.actions_[name].setEnabled(busy and not holding)
-        shown = self._current()
-        for name in OF_THE_LIST:
-            self.actions_[name].setEnabled(attached and shown is not None and shown.name == "Plan")
-        for name in ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part"):
-            self.actions_[name].setEnabled(attached)
-
     # -- deeds -----------------------------------------------------------------------------------------------------
 
     def _start(self) -> None:
@@ -332,51 +309,20 @@ class Window(QMainWindow):
         if text:
             self.session.note(text)
 
-    def _ask_book(self) -> None:
-        book = asking.for_book(self)
-        if book is not None:
-            self.open_file(book)
-
-    def open_file(self, file: Path) -> None:
-        """Open a book in place of this one, or take a plan or a rig sheet; whatever the file says it is."""
-        if file.suffix == PLAN and is_sheet(file):
-            self.session.sheets.take(file)
-        elif file.suffix == PLAN and is_question(file):
-            self.plan_deeds.take_question(file)
-        elif file.suffix == PLAN:
-            self.plan_deeds.take_plan(file)
-        elif self._reopen is not None and self._may_end():
-            self._remember()
-            self._reopen(file)
-
-    def _open_made(self, book: Path, make: Make) -> None:
-        """Make a book and open it in place of this one."""
+    def _leave_for(self, book: Path, *made: Make) -> None:
+        """Open another book in place of this one, where the plan that runs may end."""
         if self._reopen is not None and self._may_end():
             self._remember()
-            self._reopen(book, make)
-
-    def _list_recent(self) -> None:
-        self._recent.clear()
-        own = self.session.bench.writer.path.resolve() if self.session.bench is not None else None
-        books = [book for book in self.memory.books() if book != own]
-        for book in books:
-            entry = self._recent.addAction(book.stem)
-            entry.setToolTip(str(book))
-            entry.triggered.connect(lambda _=False, book=book: self.open_file(book))
-        if not books:
-            self._recent.addAction(tr("No other book yet")).setEnabled(False)
+            self._reopen(book, *made)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        """Welcome one book or one plan."""
-        if _dropped(event) is not None:
+        """Welcome one file that can be opened."""
+        if dropped(event) is not None:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        """Open what was dropped, once the drop is over."""
-        file = _dropped(event)
-        if file is not None:
-            event.acceptProposedAction()
-            QTimer.singleShot(0, lambda: self.open_file(file))
+        """Open what was dropped."""
+        self.file_deeds.drop(event)
 
     def _find(self) -> None:
         from niente.desktop.finder import Finder
@@ -393,19 +339,6 @@ class Window(QMainWindow):
         from niente.desktop.guide import Guide
 
         Guide.over(self).open_at(topic)
-
-    def _name_undo(self, what: str) -> None:
-        """Say on the menu what would be undone."""
-        self._name_edit("edit.undo", tr("Undo {what}"), tr("Undo"), what)
-
-    def _name_redo(self, what: str) -> None:
-        """Say on the menu what would be done again."""
-        self._name_edit("edit.redo", tr("Redo {what}"), tr("Redo"), what)
-
-    def _name_edit(self, name: str, words: str, alone: str, what: str) -> None:
-        self.actions_[name].setText(words.format(what=what) if what else alone)
-        self.actions_[name].setIconText(alone)
-        self.actions_[name].setEnabled(bool(what))
 
     # -- what is said ----------------------------------------------------------------------------------------------
 
@@ -445,12 +378,3 @@ class Window(QMainWindow):
         self.desk.close()
         event.accept()
         QTimer.singleShot(0, QApplication.quit)
-
-
-def _dropped(event: QDropEvent) -> Path | None:
-    """Return the one book or plan that is dragged, if it is one."""
-    urls = event.mimeData().urls()
-    if len(urls) != 1 or not urls[0].isLocalFile():
-        return None
-    file = Path(urls[0].toLocalFile())
-    return file if file.suffix in (BOOK, PLAN) else None
