@@ -236,9 +236,11 @@ def test_a_search_has_its_schools(window: Window) -> None:
     rules.how.activated.emit(1)
     assert question_in(window).how == How.BISECTION
     rules.margin.setValue(20.0)
+    rules.fine.setValue(10.0)
     rules.passes.setValue(3.0)
     search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
-    assert (search.how, search.margin, search.passes) == (How.BISECTION, 20.0, 3)  # type: ignore[union-attr]
+    said = (search.how, search.margin, search.fine, search.passes)  # type: ignore[union-attr]
+    assert said == (How.BISECTION, 20.0, 10.0, 3)
     place = page.axes.add.findData("core_offset_mv")
     page.axes.edited.emit("voltage_offset_mv", None)
     page.axes.edited.emit("core_offset_mv", Axis("core_offset_mv", span=Span(-100.0, 0.0, 20.0)))
@@ -400,13 +402,19 @@ def test_columns_follow_what_is_varied(window: Window, qtbot: QtBot) -> None:
     assert page.table.isColumnHidden(SET + 3)
 
 
-def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+def short_runs(open_window: Callable[..., Window], name: str) -> Window:
+    """A window on a question whose runs last a minute, as fast as it goes."""
     window = open_window(pace=None)
     window.go_to(NAMES.index("Plan"))
-    session = window.session
-    ask(window, "capacity-ladder")
+    ask(window, name)
     page_of(window).rules.rule.activated.emit(2)
     page_of(window).rules.least.setValue(1.0)
+    return window
+
+
+def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = short_runs(open_window, "capacity-ladder")
+    session = window.session
     first = watts(window)
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index >= 1, timeout=20000)
@@ -552,12 +560,8 @@ def test_a_plan_of_no_question_has_no_steps_to_compare(window: Window) -> None:
 
 def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     """What hands have to do stands in the message bar; the machine's sheet says afterwards what it is now."""
-    window = open_window(pace=None)
-    window.go_to(NAMES.index("Plan"))
+    window = short_runs(open_window, "variants")
     session = window.session
-    ask(window, "variants")
-    page_of(window).rules.rule.activated.emit(2)
-    page_of(window).rules.least.setValue(1.0)
     told: list[str] = []
     session.notice.connect(lambda notice: told.append(notice.text))
     window.actions_["plan.start"].trigger()

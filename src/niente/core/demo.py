@@ -22,7 +22,7 @@ from niente.core.question import Axis
 from niente.core.rigs.registry import open_rig
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-4.niente"
+SWEEP = f"demo-sweep-{__version__}-5.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 

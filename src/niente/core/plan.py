@@ -68,8 +68,6 @@ class Until(StrEnum):
 
     HEAT = "heat"
     """An earlier one was held by heat: more power comes to no more throughput."""
-    FAILURE = "failure"
-    """An earlier one failed."""
 
 
 class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="step", tag_field="kind"):
@@ -129,7 +127,6 @@ class Search(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     passes: int = 1
     most_runs: int = 60
     stage: str = ""
-    reason: str = ""
     skip: bool = False
 
     def problems(self) -> list[str]:

@@ -175,11 +175,6 @@ class Planner(QObject):
         return self.laid.pace if self.laid is not None else AIR
 
     @property
-    def question(self) -> Question | None:
-        """The question that the plan was made from."""
-        return self._asked.question if self._asked is not None else None
-
-    @property
     def own(self) -> Plan | None:
         """The plan that stands in place of the question's; ``None`` where none does."""
         return self._asked.own if self._asked is not None else None

@@ -12,7 +12,7 @@ from niente.core.plan import Step
 from niente.core.planning.order import arranged
 from niente.core.planning.parts import base_of, spots
 from niente.core.planning.places import axis_problem, snapped
-from niente.core.planning.risk import depth_mv, implied
+from niente.core.planning.risk import as_risky, depth_mv, tells
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.question import Axis, FanSchool, Order, Question, Span
 from niente.core.setting import Setting
@@ -182,6 +182,11 @@ def test_a_fan_axis_begins_where_the_machine_is_coolest() -> None:
 
 
 # -- what one failure says ---------------------------------------------------------------------------------------------
+
+
+def implied(asked: Setting, failed: Setting) -> bool:
+    return tells(failed) and as_risky(asked, failed)
+
 
 depths = st.integers(-30, 0).map(lambda n: 5.0 * n)
 

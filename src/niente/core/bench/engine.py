@@ -223,7 +223,8 @@ class Engine:
         """Rest until something may run again."""
         self._enter(State.RESTING, due.text)
         self._rig.make_safe()
-        while isinstance(agenda.next(self._hour()), Wait):
+        quiet = agenda.plan.quiet
+        while quiet is not None and quiet.holds(self._hour()):
             self._next_frame(None)
             self._command()
 

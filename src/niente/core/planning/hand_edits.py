@@ -98,7 +98,5 @@ def _plain(entry: Entry) -> Entry:
     match entry:
         case Step():
             return msgspec.structs.replace(entry, reason="", skip=False)
-        case Search():
-            return msgspec.structs.replace(entry, reason="", skip=False)
-        case Confirmation():
+        case Search() | Confirmation():
             return msgspec.structs.replace(entry, skip=False)

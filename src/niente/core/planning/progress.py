@@ -109,7 +109,8 @@ class _Laying:
         self._pool = self._answers()
         self._failures = self._failed()
         self._courses: dict[str, Course] = {}
-        self._ladders: dict[tuple[str, str, Fixed], set[Until]] = defaultdict(set)
+        self._heat: set[tuple[str, str, Fixed]] = set()
+        """Ladders on which heat has held the clock."""
         self._taken: Counter[Key] = Counter()
 
     def rows(self) -> tuple[Row, ...]:
@@ -170,14 +171,13 @@ class _Laying:
                 return Row(place, entry, Standing.SKIPPED if entry.skip else Standing.AHEAD, waits=error.happened)
         run = self._answer(self._keys.of(step), step.exposure)
         if run is not None:
-            self._climbed(step, run)
+            if step.until == Until.HEAT and run.heat_held:
+                self._heat.add(self._rung(step))
             return Row(place, step, standing_of(run), run)
         if entry.skip:
             return Row(place, step, Standing.SKIPPED, why="left out by hand")
-        held = self._ladders.get(self._rung(step)) if step.until is not None else None
-        if held and step.until in held:
-            why = "heat held the clock before it" if step.until == Until.HEAT else "the rung before it failed"
-            return Row(place, step, Standing.LEFT_OUT, why=why)
+        if step.until == Until.HEAT and self._rung(step) in self._heat:
+            return Row(place, step, Standing.LEFT_OUT, why="heat held the clock before it")
         if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
             return Row(place, step, Standing.LEFT_OUT, why="as deep a setting failed at no higher a clock")
         return Row(place, step, Standing.AHEAD)
@@ -206,14 +206,6 @@ class _Laying:
         """Return what the rungs of a ladder share."""
         cleared = msgspec.structs.replace(step.setting.over(self._card.stock), **dict.fromkeys(CLIMBS))
         return step.variant + "\n" + step.stage, step.load, fixed(cleared)
-
-    def _climbed(self, step: Step, run: RunSummary) -> None:
-        if step.until is not None:
-            reached = self._ladders[self._rung(step)]
-            if run.heat_held:
-                reached.add(Until.HEAT)
-            if run.failures or run.how == "failed":
-                reached.add(Until.FAILURE)
 
     # -- searches ------------------------------------------------------------------------------------------------
 

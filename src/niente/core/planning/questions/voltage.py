@@ -115,7 +115,6 @@ def search_of(
         passes=question.passes,
         most_runs=60 * max(1, len(loads)),
         stage=stage,
-        reason="Gentle before deep: down to the first failure, then back up",
     )
 
 

@@ -127,8 +127,9 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: Rig
     if run.hands:
         first = run.hands[0]
         words = tr("First before run {n}: {what}.").format(n=first + 1, what=hand_words(card, rows, first))
-        off = tr("Hands go in with the mains off and unplugged; the maker's limits and local rules come first.")
-        blocks.append(Words(tr("By hand"), f"{words} {off}"))
+        if any(rows[place].step.variant for place in run.hands):
+            words += " " + tr("Hands go in with the mains off and unplugged; the maker's limits and local rules come first.")
+        blocks.append(Words(tr("By hand"), words))
     near = []
     for one in run.near[:GUARDS_SHOWN]:
         quantity = quantity_of(one.guard.quantity)

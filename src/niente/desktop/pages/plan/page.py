@@ -235,6 +235,7 @@ class PlanPage(Page):
 
     def refresh(self) -> None:
         """Show the question and the plan as they stand."""
+        self.questions.show_own(self.deeds.kept())
         self.show_question()
         self.show_plan()
 
@@ -254,7 +255,6 @@ class PlanPage(Page):
         lead = tr("A plan from a file") if planner.file is not None else tr(kind.asks) if kind is not None else ""
         self.set_head(lead, title)
         self.questions.show_choice(card, question.template, title if planner.own is not None else "")
-        self.questions.show_own(self.deeds.kept())
         self.axes.show_question(card, question)
         self.rules.show_question(card, question, laid.loads if laid is not None else {})
         self.caution.setVisible(any("offset" in axis.control or "voltage" in axis.control for axis in question.axes))

@@ -79,6 +79,8 @@ class Rules(QWidget):
             quantity_of("voltage_offset_mv"), low=0, high=60, step=1, title=tr("Margin back from the last pass")
         )
         self.margin.settled.connect(self._margin_edited)
+        self.fine = QuantityField(quantity_of("voltage_offset_mv"), low=1, high=50, step=1, title=tr("Fine step of the search"))
+        self.fine.settled.connect(lambda value: self._put("the fine step", fine=value))
         self.passes = _count(tr("Clean runs that make a pass"), lambda value: self._put("the passes", passes=int(value)))
         chosen = (lambda _: self._variant_chosen(0), lambda _: self._variant_chosen(1))
         self.variants = [
@@ -106,6 +108,7 @@ class Rules(QWidget):
             (tr("At least"), self.least),
             (tr("At most"), self.most),
             (tr("Search"), self.how),
+            (tr("Fine step"), self.fine),
             (tr("Margin"), self.margin),
             (tr("A pass is"), self.passes),
             (tr("Order"), self.order),
@@ -147,6 +150,8 @@ class Rules(QWidget):
         _options(self.how, [tr(one.value) for one in hows])
         self.how.setCurrentIndex(hows.index(question.how) if question.how in hows else 0)
         self.margin.put(question.margin if question.margin is not None else 2 * _step_mv(card))
+        self.fine.put(max(question.fine or 0.0, _step_mv(card)))
+        self.fine.setMinimum(_step_mv(card))  # the value stands there already, so that this is no edit
         self.passes.put(question.passes)
         self.budget.put(question.budget_h or 0.0)
         quiet = question.quiet
@@ -165,6 +170,7 @@ class Rules(QWidget):
                 self.least: known or own,
                 self.most: known,
                 self.how: searched,
+                self.fine: searched and question.template != "clock-voltage",
                 self.margin: searched and question.template != "clock-voltage",
                 self.passes: searched,
                 self.rest: question.order == Order.COLD or question.template == "burst",
