@@ -1,5 +1,7 @@
 """Which actions can be done now, and what those are called that change their name: start or resume, undo what."""
 
+from PySide6.QtCore import QObject
+
 from niente.core.bench.states import State
 from niente.desktop.actions import Actions
 from niente.desktop.session import Session
@@ -11,16 +13,18 @@ OF_A_BOOK = ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig
 UNDER_WAY = ("run.hold_now", "run.hold_after", "run.skip")
 
 
-class Enabling:
-    """Lets actions be chosen by what a session does, and by the page that shows."""
+class Enabling(QObject):
+    """Lets actions be chosen by what a session does, and by the page that shows. It ends with the window it belongs to, and so
+    do its connections."""
 
-    def __init__(self, session: Session, actions: Actions) -> None:
+    def __init__(self, session: Session, actions: Actions, parent: QObject) -> None:
+        super().__init__(parent)
         self._session = session
         self._actions = actions
-        session.undo.undoTextChanged.connect(lambda what: self._name("edit.undo", tr("Undo {what}"), tr("Undo"), what))
-        session.undo.redoTextChanged.connect(lambda what: self._name("edit.redo", tr("Redo {what}"), tr("Redo"), what))
-        self._name("edit.undo", "", tr("Undo"), "")
-        self._name("edit.redo", "", tr("Redo"), "")
+        session.undo.undoTextChanged.connect(self._name_undo)
+        session.undo.redoTextChanged.connect(self._name_redo)
+        self._name_undo("")
+        self._name_redo("")
 
     def look(self, page: str) -> None:
         """Let only those actions be chosen that can be done now, while a page shows."""
@@ -37,6 +41,12 @@ class Enabling:
             actions[name].setEnabled(attached and page == "Plan")
         for name in OF_A_BOOK:
             actions[name].setEnabled(attached)
+
+    def _name_undo(self, what: str) -> None:
+        self._name("edit.undo", tr("Undo {what}"), tr("Undo"), what)
+
+    def _name_redo(self, what: str) -> None:
+        self._name("edit.redo", tr("Redo {what}"), tr("Redo"), what)
 
     def _name(self, name: str, words: str, alone: str, what: str) -> None:
         """Say in an action's words what it would do; in its short words only that."""

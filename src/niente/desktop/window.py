@@ -87,7 +87,7 @@ class Window(QMainWindow):
         session.sampled.connect(self._sampled)
         session.ended.connect(self._tell_ending)
         session.busy_changed.connect(self._keep_awake)
-        self._enabling = Enabling(session, self.actions_)
+        self._enabling = Enabling(session, self.actions_, self)
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._refresh_frame)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):

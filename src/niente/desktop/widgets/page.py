@@ -44,15 +44,18 @@ class Page(QWidget):
         self.body.addLayout(self.head)
         self.body.addWidget(rule())
 
-    def follow(self, *signals: SignalInstance, show: Callable[[], None] | None = None) -> None:
-        """Refresh at any of these signals, or only what ``show`` shows; while another page shows, all of it once this one
-        comes up."""
+    def follow(self, *signals: SignalInstance) -> None:
+        """Refresh at any of these signals; while another page shows, once this one comes up."""
         for signal in signals:
-            signal.connect(lambda *_: self._changed(show))
+            signal.connect(self._changed)
 
-    def _changed(self, show: Callable[[], None] | None = None) -> None:
+    def _changed(self) -> None:
+        self.when_seen(self.refresh)
+
+    def when_seen(self, show: Callable[[], None]) -> None:
+        """Show some of the page now; while another page shows, all of it once this one comes up."""
         if self.isVisible():
-            (show or self.refresh)()
+            show()
         else:
             self._stale = True
 

@@ -68,9 +68,10 @@ class PlanPage(Page):
         )  # fmt: skip
         self._lay_out()
         self._connect()
-        self.follow(session.project_changed, show=self.show_question)
-        self.follow(session.run_changed, session.planner.changed, show=self.show_plan)
-        self.follow(session.planner.foreseen, show=self.show_foreseen)
+        session.project_changed.connect(self._question_changed)
+        session.run_changed.connect(self._plan_changed)
+        session.planner.changed.connect(self._plan_changed)
+        session.planner.foreseen.connect(self._foreseen)
 
     def _lay_out(self) -> None:
         self.head.addWidget(self.total, 0, Qt.AlignmentFlag.AlignBottom)
@@ -238,6 +239,15 @@ class PlanPage(Page):
         self.questions.show_own(self.deeds.kept())
         self.show_question()
         self.show_plan()
+
+    def _question_changed(self) -> None:
+        self.when_seen(self.show_question)
+
+    def _plan_changed(self) -> None:
+        self.when_seen(self.show_plan)
+
+    def _foreseen(self) -> None:
+        self.when_seen(self.show_foreseen)
 
     def show_question(self) -> None:
         """Show what is asked; the plan that follows from it comes by itself."""
