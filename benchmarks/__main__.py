@@ -3,12 +3,13 @@
 import sys
 from pathlib import Path
 
-from benchmarks import bench_core, bench_look, bench_plan, bench_rigs, bench_window
+from benchmarks import bench_core, bench_look, bench_plan, bench_rigs, bench_settling, bench_window
 from benchmarks.result import Result, publish
 
 PARTS = {
     "rigs": bench_rigs.results,
     "core": bench_core.results,
+    "settling": bench_settling.results,
     "plan": bench_plan.results,
     "window": bench_window.results,
     "look": bench_look.results,

@@ -85,7 +85,7 @@ def test_what_follows_from_the_samples_is_worked_out(card: RigCard) -> None:
     assert np.allclose(mean, cores.mean(axis=1))
     _, percent = strip.line(THROUGHPUT_PERCENT, 0.0, 1e9, 10_000)
     assert np.allclose(percent, 100.0 * kept[:, 1 + (card.index("throughput_per_s") or 0)] / 46.0)
-    assert np.array_equal(strip.held, holds_of(card, kept[:, 1:], setting))
+    assert np.array_equal(strip.held, holds_of(card, kept[:, 1:], setting, "vector"))
     assert strip.line("no such channel", 0.0, 1e9, 10)[0].shape == (0,)
 
 
@@ -106,7 +106,7 @@ def test_the_oldest_half_goes_when_it_is_full(card: RigCard) -> None:
     assert 100 <= strip.time_s.shape[0] <= 200
     assert np.array_equal(strip.time_s, kept[-strip.time_s.shape[0] :, 0])
     assert strip.runs
-    assert np.array_equal(strip.held, holds_of(card, kept[-strip.time_s.shape[0] :, 1:], setting))
+    assert np.array_equal(strip.held, holds_of(card, kept[-strip.time_s.shape[0] :, 1:], setting, "vector"))
 
 
 def test_without_samples_there_is_nothing(card: RigCard) -> None:

@@ -90,10 +90,12 @@ def test_the_lines_are_the_samples(bench: Bench, traces: Traces, card: RigCard) 
 
 def test_the_band_is_what_held(bench: Bench, traces: Traces, card: RigCard) -> None:
     live = bench.run(1, Setting(sustained_power_w=100.0), "vector", 300)
-    assert np.array_equal(bench.strip.held, holds_of(card, live.samples.values, live.opened.step.setting))
+    assert np.array_equal(
+        bench.strip.held, holds_of(card, live.samples.values, live.opened.step.setting, live.opened.step.load)
+    )
     hot = Setting(sustained_power_w=200.0, temperature_cap_c=62.0, fan_duty={"cooler": 25.0, "case": 20.0})
     bench.run(2, hot, "vector", 300)
-    assert np.count_nonzero(bench.strip.held[300:] == Hold.HEAT) > 100
+    assert np.count_nonzero(bench.strip.held[300:] == Hold.TEMPERATURE_CAP) > 100
     bench.run(3, Setting(), "idle", 100)
     assert not np.any(bench.strip.held[600:])  # an idle machine is held by nothing
 

@@ -69,12 +69,12 @@ class RunSummary(msgspec.Struct, frozen=True):
     @property
     def heat_held(self) -> bool:
         """Whether heat held the clock for more than a twentieth of the last minutes."""
-        return self.holds.get(Hold.HEAT.words, 0.0) > 0.05
+        return self.holds.get(Hold.TEMPERATURE_CAP.words, 0.0) > 0.05
 
     @property
     def power_held(self) -> bool:
-        """Whether a power limit held the clock for most of the last minutes."""
-        return self.holds.get(Hold.POWER_LIMIT.words, 0.0) > 0.5
+        """Whether the sustained limit held the clock for most of the last minutes."""
+        return self.holds.get(Hold.SUSTAINED_LIMIT.words, 0.0) > 0.5
 
 
 def hottest_core(card: RigCard, values: Array, samples: int = 60) -> int | None:
@@ -140,8 +140,13 @@ def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tup
     return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
 
 
-def holds_of(card: RigCard, values: Array, setting: Setting) -> NDArray[np.int8]:
-    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``Hold``."""
+def holds_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:
+    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``Hold``.
+
+    What the load is lets more be told: the heaviest ones take all the clock they get, steadily.
+    """
+    known = card.load(load)
+    steady = known is not None and known.kind == LoadKind.HEAVY
     places = card.indices("core_temperature_c")
     cores = values[:, places] if places else np.full((values.shape[0], 1), np.nan)
     hottest = np.where(np.isfinite(cores).any(axis=1), np.nanmax(np.where(np.isfinite(cores), cores, -np.inf), axis=1), np.nan)
@@ -150,10 +155,19 @@ def holds_of(card: RigCard, values: Array, setting: Setting) -> NDArray[np.int8]
         hottest,
         column(card, values, "package_power_w"),
         column(card, values, "effective_clock_mhz"),
+        column(card, values, "throughput_per_s") if steady else None,
         cap_c=whole.temperature_cap_c,
         limit_w=whole.sustained_power_w,
-        clock_cap_mhz=whole.clock_cap_mhz,
+        clock_cap_mhz=_lowest(whole.clock_cap_mhz, whole.fixed_clock_mhz),
+        burst_w=whole.burst_power_w,
+        takes_all=steady,
     )
+
+
+def _lowest(*clocks_mhz: float | None) -> float | None:
+    """Return the lowest of the clocks that are in force; a fixed clock of 0 is none."""
+    in_force = [clock for clock in clocks_mhz if clock]
+    return min(in_force) if in_force else None
 
 
 def summarise(
@@ -175,7 +189,7 @@ def summarise(
     idle = kind == LoadKind.IDLE
     settled = not_yet("an idle run has no settled load") if idle else settled_so_far(card, time_s, values, slow_prior)
     noise, noise_se = mean_with_error(column(card, tail, "noise_dba"))
-    held = shares(holds_of(card, tail, whole)) if kind != LoadKind.IDLE else {}
+    held = shares(holds_of(card, tail, whole, run.load)) if kind != LoadKind.IDLE else {}
     return RunSummary(
         run_id=run.id,
         plan_id=run.plan_id,

@@ -155,7 +155,7 @@ def faked(evidence: Evidence, **changed: object) -> Evidence:
 
 
 def test_a_ladder_ends_where_heat_holds_the_clock(three: Path) -> None:
-    held = faked(read(three), holds={Hold.HEAT.words: 1.0})
+    held = faked(read(three), holds={Hold.TEMPERATURE_CAP.words: 1.0})
     assert held.runs[1].heat_held
     ladder = [step(watts, until=Until.HEAT) for watts in (80.0, 100.0, 130.0, 140.0)]
     other_fans = step(140.0, 90.0, until=Until.HEAT)

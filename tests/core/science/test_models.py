@@ -1,7 +1,6 @@
 import numpy as np
 import pytest
 
-from niente.core.science.hold import Hold, hold_of, shares
 from niente.core.science.power import dynamic_power_w, fit_power_law
 from niente.core.science.thermal import at_room, fit_rise, thermal_resistance_kpw
 
@@ -63,17 +62,3 @@ def test_throughput_follows_the_limit_and_then_not() -> None:
     assert float(law.power_w(np.array([200.0]))[0]) == pytest.approx(140.0)
     with pytest.raises(ValueError, match="no run"):
         fit_power_law(limit, limit, x, np.zeros(5, dtype=bool))
-
-
-def test_what_holds_the_clock() -> None:
-    held = hold_of(
-        np.array([60.0, 89.5, 70.0, 70.0, np.nan]),
-        np.array([165.0, 140.0, 120.0, 120.0, 120.0]),
-        np.array([4500.0, 4300.0, 4800.0, 4600.0, 4600.0]),
-        cap_c=90.0,
-        limit_w=165.0,
-        clock_cap_mhz=4800.0,
-    )
-    assert [Hold(int(code)) for code in held] == [Hold.POWER_LIMIT, Hold.HEAT, Hold.CLOCK_CAP, Hold.NOTHING, Hold.UNKNOWN]
-    assert shares(held)[Hold.HEAT] == pytest.approx(0.2)
-    assert shares(held[:0]) == {}

@@ -6,15 +6,17 @@ from numpy.typing import NDArray
 
 from niente.core.bench.samples import Samples
 from niente.core.evidence import holds_of
-from niente.core.frame import Frame
+from niente.core.frame import Frame, RigEventKind
 from niente.core.plan import Step
 from niente.core.rigcard import LoadKind, RigCard
-from niente.core.science.hold import Hold
+from niente.core.science.hold import REFERENCE, Hold, shares
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
 MEAN_CORE, THROUGHPUT_PERCENT = "mean_core_c", "throughput_percent"
+_FAULTS = {RigEventKind.DROP_OUT: Hold.DROP_OUT}
+"""What a rig's events are on the hold band, where they are not plain faults."""
 BLOCK = 16
 MOST = 200_000
 """Samples kept; beyond, the older half goes (it stays in the book)."""
@@ -103,6 +105,7 @@ class Strip:
         self._samples = Samples(len(self._columns))
         self._run = np.full(512, -1, dtype=np.int32)
         self._held = np.full(512, Hold.NOTHING, dtype=np.int8)
+        self._said = np.full(512, Hold.NOTHING, dtype=np.int8)
         self._derived = 0
         self._pyramid = Pyramid()
 
@@ -128,8 +131,10 @@ class Strip:
         if count == self._run.shape[0]:
             self._run = np.concatenate([self._run, np.full(count, -1, dtype=np.int32)])
             self._held = np.concatenate([self._held, np.full(count, Hold.NOTHING, dtype=np.int8)])
+            self._said = np.concatenate([self._said, np.full(count, Hold.NOTHING, dtype=np.int8)])
         self._samples.add(Frame(frame.time_s, np.append(frame.values, (np.nan, np.nan))))
         self._run[count] = -1 if run_id is None else run_id
+        self._said[count] = max((_FAULTS.get(event.kind, Hold.FAULT) for event in frame.events), default=Hold.NOTHING)
 
     def catch_up(self) -> None:
         """Work out what follows from the samples since the last time."""
@@ -152,12 +157,26 @@ class Strip:
             if run is None or load is None or load.kind == LoadKind.IDLE:
                 continue
             mine = ids == run_id
-            self._held[fresh][mine] = holds_of(self._card, new[mine][:, : len(self._card.channels)], run.step.setting)
+            behind = self._behind(int(run_id))
+            known_values = np.concatenate([behind, new[mine]])[:, : len(self._card.channels)]
+            held = holds_of(self._card, known_values, run.step.setting, run.step.load)[behind.shape[0] :]
+            said = self._said[fresh][mine]
+            self._held[fresh][mine] = np.where(said != Hold.NOTHING, said, held)
             place = self._columns.get("throughput_per_s")
             if run.stock_throughput and place is not None:
                 new[mine, self._columns[THROUGHPUT_PERCENT]] = 100.0 * new[mine, place] / run.stock_throughput
         self._derived = count
         self._pyramid.extend(values)
+
+    def _behind(self, run_id: int) -> Array:
+        """Return the samples of a run that were worked out already, as many as the next are set against."""
+        recent = slice(max(self._derived - REFERENCE, 0), self._derived)
+        kept: Array = self._samples.values[recent][self._run[recent] == run_id]
+        return kept
+
+    def shares(self, run_id: int) -> dict[Hold, float]:
+        """Return the share of a run's samples that each hold takes, as far as ``catch_up`` has come."""
+        return shares(self.held[self._run[: self._derived] == run_id])
 
     def window(self, from_s: float, to_s: float) -> tuple[int, int]:
         """Return the first sample of a span of rig time, and the one after its last, each one wider than the span."""
@@ -193,9 +212,9 @@ class Strip:
         self.catch_up()
         keep = self._samples.count // 2
         time_s, values = self.time_s[-keep:].copy(), self._samples.values[-keep:].copy()
-        run, held = self._run[: self._samples.count][-keep:].copy(), self._held[: self._samples.count][-keep:].copy()
+        run, held, said = (column[: self._samples.count][-keep:].copy() for column in (self._run, self._held, self._said))
         self._clear()
         self._samples.fill(time_s, values)
-        self._run, self._held, self._derived = run, held, keep
+        self._run, self._held, self._said, self._derived = run, held, said, keep
         self.runs = [one for one in self.runs if one.run_id in set(np.unique(run).tolist())]
         self._pyramid.extend(self._samples.values)

@@ -100,19 +100,32 @@ def _crossed(colour: str, ratio: float) -> QBrush:
 
 HALO = 4.0
 """How wide the ground round a text is that stands over a picture, in px."""
-HOLDS = (Hold.NOTHING, Hold.CLOCK_CAP, Hold.POWER_LIMIT, Hold.HEAT, Hold.FAULT)
+HOLDS = (
+    Hold.NOTHING,
+    Hold.CLOCK_CAP,
+    Hold.SUSTAINED_LIMIT,
+    Hold.BURST_LIMIT,
+    Hold.TEMPERATURE_CAP,
+    Hold.FAULT,
+    Hold.DROP_OUT,
+    Hold.UNKNOWN,
+)
 
 
 def hold_brush(hold: Hold, p: Palette, ratio: float = 1.0) -> tuple[QBrush, QColor]:
-    """Return fill and outline of a piece of the hold band: five textures, told apart without their colours."""
+    """Return fill and outline of a piece of the hold band: its textures are told apart without their colours."""
     if hold == Hold.CLOCK_CAP:
         return _dots(p.second, ratio), QColor(p.second)
-    if hold == Hold.POWER_LIMIT:
+    if hold == Hold.SUSTAINED_LIMIT:
         return hatch(p.cap, 5, 2.0, ratio), QColor(p.cap_line)
-    if hold == Hold.HEAT:
+    if hold == Hold.BURST_LIMIT:
+        return hatch(p.cap, 3, 1.6, ratio), QColor(p.cap_line)
+    if hold == Hold.TEMPERATURE_CAP:
         return QBrush(QColor(p.guard)), QColor(p.guard)
-    if hold == Hold.FAULT:
+    if hold in (Hold.FAULT, Hold.DROP_OUT):
         return _crossed(p.fault, ratio), QColor(p.fault)
+    if hold == Hold.UNKNOWN:
+        return QBrush(QColor(p.ground)), QColor(p.rule)
     return QBrush(QColor(p.surface)), QColor(p.rule)
 
 

@@ -81,7 +81,7 @@ class HoldChip(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the chip."""
-        if self._hold is not None and self._hold != Hold.UNKNOWN:
+        if self._hold is not None:
             painter = QPainter(self)
             draw_hold(painter, QRectF(0, 1, 20, 12), self._hold, self._look.palette, self.devicePixelRatioF())
             painter.end()
@@ -196,7 +196,7 @@ class Pulse(QWidget):
         hold: Hold | None = None
         if running and live is not None and one("throughput_per_s") > 0:
             setting: Setting = live.opened.step.setting
-            hold = Hold(int(holds_of(card, values, setting)[0]))
+            hold = Hold(int(holds_of(card, values, setting, live.opened.step.load)[0]))
         self._chip.setVisible(hold is not None)
         self._chip.show_hold(hold)
         self._readings["hold"].show_value(tr(hold.words) if hold is not None else tr("idle"))

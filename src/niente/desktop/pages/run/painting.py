@@ -246,10 +246,7 @@ class Painting:
             begun = float(x[a]) if begun is None else begun
             if x[b] - begun < 1.5 and place < starts.shape[0] - 1:
                 continue  # narrower than a pixel and a half: it goes into the next piece
-            hold = Hold(int(held[a]))
-            draw_hold(
-                painter, QRectF(begun, top, x[b] - begun, BAND_PX), hold if hold != Hold.UNKNOWN else Hold.NOTHING, p, ratio
-            )
+            draw_hold(painter, QRectF(begun, top, x[b] - begun, BAND_PX), Hold(int(held[a])), p, ratio)
             begun = None
         words = (
             tr(Hold(int(self.sight.strip.held[self.sight.strip.place_of(self.sight.cross_s)])).words)
