@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.result import Result
-from niente.core.bench.engine import FORECAST_EVERY
+from niente.core.bench.exposing import FORECAST_EVERY
 from niente.core.evidence import TEACHES_S, counted, holds_of, settled_so_far
 from niente.core.planning.parts import is_liquid, until_known
 from niente.core.rigcard import LoadKind, RigCard
@@ -23,8 +23,8 @@ from niente.core.setting import Setting
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-SEEDS, RUNS = 3, 8
-"""So many samples of every machine in each of its variants, and so many runs of each: 27 variants come to 648 runs."""
+SEEDS, RUNS = 4, 8
+"""So many samples of every machine in each of its variants, and so many runs of each: 27 variants, 864 runs."""
 WANTED_K = 1.0
 HALF_HOUR_S, FIVE_MINUTES_S = 1800, 300
 STEADY_K = 0.2

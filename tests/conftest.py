@@ -13,6 +13,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import Broke, Event, PlanEnded
 from niente.core.evidence import Evidence, gather
+from niente.core.guarding import default_guards
 from niente.core.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Limits, Project
@@ -22,7 +23,6 @@ from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault
 from niente.core.rigs.simulated.files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.rigsheet import default_guards
 from niente.core.setting import Setting
 
 SEED = 3

@@ -8,8 +8,8 @@ import pytest
 from niente.core.bench.distance import Distance, distances
 from niente.core.bench.samples import Samples
 from niente.core.frame import Frame
+from niente.core.guarding import default_guards
 from niente.core.rigcard import RigCard
-from niente.core.rigsheet import default_guards
 from niente.core.setting import Setting
 
 

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from niente.core.errors import DocumentError
 from niente.core.evidence import counted, trusted
+from niente.core.guarding import default_guards
 from niente.core.plan import Guard, GuardAction
 from niente.core.rigcard import Counts, Part, RigCard, Trust
 from niente.core.rigs.registry import open_rig, shipped
@@ -17,7 +18,6 @@ from niente.core.rigsheet import (
     RigSheet,
     applied,
     counts_of,
-    default_guards,
     parts_in,
     problems,
     read_sheet,
@@ -228,7 +228,11 @@ def test_which_temperature_counts() -> None:
 
 
 def test_guards_watch_what_the_rig_reads(driver: RigCard) -> None:
-    assert [guard.quantity for guard in default_guards(driver)] == ["core_temperature_c", "board_temperature_c"]
+    assert [guard.quantity for guard in default_guards(driver)] == [
+        "core_temperature_c",
+        "board_temperature_c",
+        "rise_rate_k_per_min",
+    ]
     assert "coolant_temperature_c" in [guard.quantity for guard in default_guards(card_of("cormorant"))]
     assert "graphics_temperature_c" in [guard.quantity for guard in default_guards(card_of("plover"))]
     tight = Guard("core_temperature_c", 80.0, 70.0, 0.0, GuardAction.SKIP, "Mine.")

@@ -10,6 +10,7 @@ from niente import __version__
 from niente.cli.cards import card_of
 from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
+from niente.cli.status import status
 from niente.core.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
 from niente.core.plan import read_plan
 
@@ -90,12 +91,31 @@ commands.add_command(plan)
 )
 @click.option("--variant", default=None, metavar="NAME", help="The state that the machine is in (default: the book's).")
 @click.option("--cautions-read", is_flag=True, help="Say, once a book, that you have read the cautions for a real machine.")
+@click.option(
+    "--last-run",
+    type=click.Choice(["failed", "repeat"]),
+    default=None,
+    help="What the run was that an earlier end left open: the machine failed in it, or something else ended it.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Print what happens as JSON, an object a line.")
 def run(
-    plan_file: Path, rig: str, book: Path, seed: int | None, pace: float | None, variant: str | None, cautions_read: bool
+    plan_file: Path,
+    rig: str,
+    book: Path,
+    seed: int | None,
+    pace: float | None,
+    variant: str | None,
+    cautions_read: bool,
+    last_run: str | None,
+    as_json: bool,
 ) -> None:
-    """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores."""
+    """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores.
+
+    At a terminal, words are taken while it runs: hold, hold after, go on, skip, repeat, note TEXT, stop.
+    """
     from niente.core.bench.attach import attach
     from niente.core.bench.bench import Bench
+    from niente.core.bench.cards import hand_work
     from niente.core.bench.events import Listener
 
     try:
@@ -109,11 +129,11 @@ def run(
 
     def open_bench(hear: Listener) -> Bench:
         bench = attach(book, hear, rig=rig, seed=seed, pace=pace, variant=variant)
-        states = {step.variant for step in wanted.steps if step.variant} - {bench.card.variant}
-        if states and not bench.card.simulated and not sys.stdin.isatty():
+        work = hand_work(wanted, bench.card)
+        if work and not bench.card.simulated and not sys.stdin.isatty():
             bench.close()
             raise PlanError(
-                f"The plan brings the machine into other states by hand ({', '.join(sorted(states))}), and nobody is there.",
+                f"The plan needs hands ({'; '.join(work)}), and nobody is there.",
                 safe="Nothing was started.",
                 remedy="Start it from a terminal or the window, or leave these runs out.",
             )
@@ -121,7 +141,11 @@ def run(
             bench.read_cautions()
         return bench
 
-    sys.exit(run_in_terminal(open_bench, wanted, book))
+    judged = None if last_run is None else last_run == "failed"
+    sys.exit(run_in_terminal(open_bench, wanted, book, as_json=as_json, machine_went_down=judged))
+
+
+commands.add_command(status)
 
 
 @commands.command()

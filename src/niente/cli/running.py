@@ -1,19 +1,22 @@
 """A plan run in a terminal: a progress line, and Ctrl+C as stop and restore."""
 
-import select
 import signal
 import sys
 import threading
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedColumn
 
+from niente.cli.events import as_data
+from niente.cli.terminal import Terminal
 from niente.core.bench.bench import Bench
-from niente.core.bench.engine import Command
+from niente.core.bench.cards import BenchCard
 from niente.core.bench.events import (
     Broke,
+    CardShown,
     Event,
     ForecastMade,
     FrameTaken,
@@ -39,15 +42,16 @@ STOPPED = 5
 
 
 class Line:
-    """Turns the bench's events into a progress line (on a terminal) or a line a run (elsewhere)."""
+    """Turns the bench's events into a progress line (on a terminal), a line a run (elsewhere), or a line of JSON each."""
 
-    def __init__(self, console: Console, progress: Progress) -> None:
+    def __init__(self, console: Console, progress: Progress, as_json: bool = False) -> None:
         self.over = threading.Event()
-        self.hands = threading.Event()
-        """Set while the plan waits for hands."""
+        self.card: BenchCard | None = None
+        """The card that hands are at, once it is shown and until somebody takes it up."""
         self.ended: PlanEnded | Broke | None = None
         self._console = console
         self._progress = progress
+        self._as_json = as_json
         self._task: TaskID | None = None
         self._words = ""
         self.swept: tuple[str, ...] = ()
@@ -56,9 +60,22 @@ class Line:
 
     def hear(self, event: Event) -> None:
         """Take one event in; called from the bench's thread."""
+        if isinstance(event, FrameTaken):
+            return
+        if isinstance(event, CardShown):
+            self.card = event.card
+        if isinstance(event, PlanEnded | Broke):
+            self.ended = event
+            self.over.set()
+        if self._as_json:
+            said = as_data(event)
+            if said is not None:
+                print(msgspec.json.encode(said).decode(), flush=True)
+            return
+        self._say(event)
+
+    def _say(self, event: Event) -> None:
         match event:
-            case FrameTaken():
-                return
             case PlanStarted(_, _, done):
                 if done:
                     self._console.print(f"Going on: {done} runs are done already.")
@@ -77,24 +94,46 @@ class Line:
                     self._progress.update(self._task, completed=index + 1, total=max(self._runs, index + 1))
             case Warned(text) | LeftOut(_, text):
                 self._console.print(text)
-            case StateChanged(State.WAITING_FOR_HANDS, text):
-                self._console.print(f"By hand: {text}")
-                self.hands.set()
-            case StateChanged(State.RESTING, text):
+            case CardShown(card) if card is not None:
+                for text in card_text(card):
+                    self._console.print(text, highlight=False)
+            case StateChanged(State.RESTING, text) | StateChanged(State.HOLDING, text):
                 self._console.print(text, highlight=False)
-            case PlanEnded() | Broke():
-                self.ended = event
-                self.over.set()
             case _:
                 return
+
+    def say(self, text: str) -> None:
+        """Say something that is no event."""
+        self._console.print(text, highlight=False)
 
     def _show(self, more: str = "") -> None:
         if self._task is not None:
             self._progress.update(self._task, description=f"{self._words}  {more}".strip())
 
 
-def run_in_terminal(open_bench: Callable[[Listener], Bench], plan: Plan, book: Path) -> int:
-    """Run a plan on the bench that ``open_bench`` gives for a listener, and return the exit code."""
+def card_text(card: BenchCard) -> list[str]:
+    """Return a bench card as lines for a terminal, cautions first."""
+    found = [f"By hand: {card.title}", *(f"  ! {caution}" for caution in card.cautions)]
+    for number, line in enumerate(card.lines, 1):
+        value = f": {line.value}" if line.value else ""
+        before = f" (it was {line.before})" if line.before else ""
+        found.append(f"  {number}. {line.words}{value}{before} {line.where}".rstrip())
+    found += [f"  {asked.title} in {asked.quantity.unit}" for asked in card.readings]
+    return [*found, *(f"  Check: {check}" for check in card.checks)]
+
+
+def run_in_terminal(
+    open_bench: Callable[[Listener], Bench],
+    plan: Plan,
+    book: Path,
+    *,
+    as_json: bool = False,
+    machine_went_down: bool | None = None,
+) -> int:
+    """Run a plan on the bench that ``open_bench`` gives for a listener, and return the exit code.
+
+    ``machine_went_down`` says what the run was that an earlier end left open, where a person has to say that.
+    """
     console = Console(stderr=True, soft_wrap=True)
     columns = (
         BarColumn(20),
@@ -102,47 +141,57 @@ def run_in_terminal(open_bench: Callable[[Listener], Bench], plan: Plan, book: P
         TextColumn("{task.description}"),
         TimeElapsedColumn(),
     )
-    with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as progress:
-        line = Line(console, progress)
+    shown = console.is_terminal and not as_json
+    with Progress(*columns, console=console, transient=True, disable=not shown) as progress:
+        line = Line(console, progress, as_json)
         bench = open_bench(line.hear)
         line.swept = ("sustained_power_w", f"fan_duty.{bench.card.lead_group()}")
         try:
-            if bench.interrupted is not None:
-                lost = bench.interrupted
-                length = duration_text((lost.closed_rig_time_s or lost.rig_time_s) - lost.rig_time_s)
-                console.print(
-                    f"The last time, Niente or the machine went down in run {lost.step + 1}. "
-                    f"Its samples are kept ({length}); the run is repeated."
-                )
+            _after_an_end(bench, line, machine_went_down)
             stopping = _stop_on_signals(bench)
             bench.start(plan, bench.project.limits if bench.project is not None else Limits())
-            while not line.over.wait(0.2):
-                if line.hands.is_set():
-                    line.hands.clear()
-                    _let_hands_work(bench, console, stopping)
+            words = Terminal(bench, line) if sys.stdin is not None and sys.stdin.isatty() else None
+            while not line.over.wait(0.1):
+                if words is not None:
+                    words.look()
+                elif line.card is not None:
+                    _nobody_there(bench, line)
         finally:
             bench.close()
     return _verdict(line, console, book, bool(stopping))
 
 
-def _let_hands_work(bench: Bench, console: Console, stopping: list[int]) -> None:
-    """Wait until hands have done what was asked; a simulated machine's have at once."""
-    if bench.card.simulated:
-        console.print("The machine is simulated: that is taken as done.")
-        bench.tell(Command.GO_ON)
+def _after_an_end(bench: Bench, line: Line, machine_went_down: bool | None) -> None:
+    """Say what an earlier end left open, and take a person's word for what it was."""
+    if machine_went_down is not None:
+        bench.judge(machine_down=machine_went_down)
+    lost = bench.aftermath
+    if lost is None:
         return
-    if not sys.stdin.isatty():
-        console.print(
-            "Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window."
+    kept = f"Its samples are kept ({duration_text(lost.seconds)})"
+    number = lost.run.step + 1
+    if lost.machine_down:
+        line.say(f"The machine went down in run {number}. {kept}; the setting counts as failed under {lost.run.load}.")
+    elif lost.machine_down is False:
+        line.say(f"The last time, Niente ended in run {number}; the machine did not fail. {kept}; the run is repeated.")
+    else:
+        line.say(
+            f"The last time, Niente or the machine went down in run {number}. {kept}; the run is repeated. "
+            "If the machine failed at its setting, say so: --last-run failed."
         )
-        bench.stop()
+
+
+def _nobody_there(bench: Bench, line: Line) -> None:
+    """Take a card as done on a simulated machine, its meters read; stop on a real one: nobody sits at the terminal."""
+    card, line.card = line.card, None
+    if card is None:
         return
-    console.print("Mains off and unplugged before hands go in. Press Enter once it is done; Ctrl+C stops and restores.")
-    while not stopping and bench.state != State.IDLE:
-        if select.select([sys.stdin], [], [], 0.5)[0]:
-            sys.stdin.readline()
-            bench.tell(Command.GO_ON)
-            return
+    if bench.card.simulated:
+        line.say("The machine is simulated: that is taken as done.")
+        bench.confirm({asked.channel: bench.shown.get(asked.channel, float("nan")) for asked in card.readings})
+        return
+    line.say("Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window.")
+    bench.stop()
 
 
 def _stop_on_signals(bench: Bench) -> list[int]:

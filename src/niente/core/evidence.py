@@ -25,6 +25,10 @@ TAIL_S = 240.0
 """Means of power, clock, throughput and noise are taken over the last samples of a run, this many seconds of them."""
 TEACHES_S = 420.0
 """A run this long or longer teaches the next ones about the slow time constants."""
+READ_BY_HAND = "reading"
+"""The kind of happening that holds what hands read at the end of a run; the last one of a channel counts."""
+HAND_READING_SE_DB = 0.5
+"""How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
 FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
 
 
@@ -171,11 +175,18 @@ def _lowest(*clocks_mhz: float | None) -> float | None:
 
 
 def summarise(
-    card: RigCard, run: RunRecord, time_s: Vector, values: Array, failures: int, slow_prior: tuple[float, ...] = ()
+    card: RigCard,
+    run: RunRecord,
+    time_s: Vector,
+    values: Array,
+    failures: int,
+    slow_prior: tuple[float, ...] = (),
+    by_hand: dict[str, float] | None = None,
 ) -> RunSummary:
     """Sum a run up from its samples, ``time_s`` ``(n,)`` and ``values`` ``(n, channels)``.
 
-    ``slow_prior`` is what the runs before it taught about the slow time constants (see ``science.settling``).
+    ``slow_prior`` is what the runs before it taught about the slow time constants (see ``science.settling``); ``by_hand``
+    what hands read at its end, by channel, where no cable does.
     """
     load = card.load(run.load)
     kind = load.kind if load is not None else LoadKind.IDLE
@@ -189,6 +200,8 @@ def summarise(
     idle = kind == LoadKind.IDLE
     settled = not_yet("an idle run has no settled load") if idle else settled_so_far(card, time_s, values, slow_prior)
     noise, noise_se = mean_with_error(column(card, tail, "noise_dba"))
+    if by_hand and "noise_dba" in by_hand:
+        noise, noise_se = by_hand["noise_dba"], HAND_READING_SE_DB
     held = shares(holds_of(card, tail, whole, run.load)) if kind != LoadKind.IDLE else {}
     return RunSummary(
         run_id=run.id,
@@ -281,9 +294,11 @@ def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known:
     slow_prior: tuple[float, ...] = ()
     for run in records:
         summary = before.get(run.id)
-        if summary is None or summary.running:
-            failures = sum(1 for item in book.happenings(run) if item.kind in FAILURES)
-            summary = summarise(card, run, *book.frames(run), failures, slow_prior)
+        if summary is None or summary.running or summary.how != run.how:
+            happened = book.happenings(run)
+            failures = sum(1 for item in happened if item.kind in FAILURES)
+            by_hand = {item.body["channel"]: item.body["value"] for item in happened if item.kind == READ_BY_HAND}
+            summary = summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
         if summary.how == DONE and summary.seconds >= TEACHES_S:
             slow_prior = learn(slow_prior, summary.settled)
         runs.append(summary)

@@ -26,6 +26,12 @@ class Exposure(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     most_s: float
     known_to_k: float | None = None
     rest_s: float = 0.0
+    from_cold: bool = False
+
+    @property
+    def rests(self) -> bool:
+        """Whether the machine rests before the load starts."""
+        return self.rest_s > 0 or self.from_cold
 
     def problems(self) -> list[str]:
         """Return what is impossible about this rule, in words."""
@@ -42,8 +48,12 @@ class Exposure(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
 class GuardAction(StrEnum):
     """What a guard does when it trips."""
 
+    WARN = "warn"
+    """Say so; the run goes on."""
+    HOLD = "hold"
+    """End this run with the load off, and wait for a person."""
     SKIP = "skip"
-    """End this run; go on with the next."""
+    """End this run; go on with the next once it is quiet again."""
     STOP = "stop"
     """End the load, put the safe setting back, end the plan."""
 
@@ -51,8 +61,9 @@ class GuardAction(StrEnum):
 class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A level at which Niente itself ends a run.
 
-    ``quantity`` names what is watched (the largest of its channels counts); it trips when the reading has stood at or
-    above ``trip`` for ``hold_s`` seconds, and is quiet again below ``clear``. ``reason`` says in words what it is for.
+    ``quantity`` names what is watched (of several channels, the largest); it trips when the reading has stood at or
+    above ``trip`` for ``hold_s`` seconds, and is quiet again below ``clear``. One whose ``clear`` lies above its ``trip``
+    watches for readings that fall: it trips at or below. ``reason`` says in words what it is for.
     """
 
     quantity: str
@@ -61,6 +72,11 @@ class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     hold_s: float
     action: GuardAction
     reason: str
+
+    @property
+    def falling(self) -> bool:
+        """Whether it trips on readings that fall."""
+        return self.clear > self.trip
 
 
 class Until(StrEnum):

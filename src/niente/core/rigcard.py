@@ -38,12 +38,13 @@ class LoadKind(StrEnum):
 
 class Channel(msgspec.Struct, frozen=True):
     """One reading: its name (a quantity of ``quantities``, with a part where there are several), a title, and the step
-    it comes in (0 where that is not known).
+    it comes in (0 where that is not known). One that hands read gives nothing in a frame and is asked for at a run's end.
     """
 
     name: str
     title: str
     resolution: float = 0.0
+    by: SetBy = SetBy.SOFTWARE
 
 
 class Control(msgspec.Struct, frozen=True):
@@ -139,7 +140,8 @@ class RigCard(msgspec.Struct, frozen=True):
     ``serial`` tells one individual of a kind from another: readings of two are never put into one book. ``variant`` is the
     physical state it is in, ``variants`` those it is known in. ``stock`` is the setting as found; ``safe`` is what is put
     back at every end, trip or failure. ``curve_sources`` are the channels that fan curves may follow; where there are
-    none, the rig takes fixed duties only. The fan group whose control stands first is the one that is swept.
+    none, the rig takes fixed duties only. ``on_this_computer`` says that Niente runs on the machine that is measured, so that
+    it goes down with it. The fan group whose control stands first is the one that is swept.
     ``parts`` are those of this variant, ``base_parts`` those of the first one where they differ. ``room``, ``meter`` and
     ``listener`` are what a driver knows of them, by the names of a rig sheet's fields. ``counts``, ``trust`` and
     ``marks_over_db`` are the person's, from the rig sheet.
@@ -168,6 +170,7 @@ class RigCard(msgspec.Struct, frozen=True):
     room: dict[str, float] = msgspec.field(default_factory=dict)
     meter: dict[str, float | str] = msgspec.field(default_factory=dict)
     listener: dict[str, float | str] = msgspec.field(default_factory=dict)
+    on_this_computer: bool = False
 
     def index(self, name: str) -> int | None:
         """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""

@@ -10,12 +10,15 @@ from typing import Annotated, Any
 import msgspec
 
 from niente.core.errors import DocumentError
-from niente.core.plan import Guard, GuardAction
-from niente.core.quantities import quantity_of
-from niente.core.rigcard import Control, Counts, MakersLimits, Part, RigCard, Trust, Variant
+from niente.core.guarding import CORE, HUMIDITY, default_guards, problems_of
+from niente.core.plan import Guard
+from niente.core.rigcard import Control, Counts, MakersLimits, Part, RigCard, SetBy, Trust, Variant
 from niente.core.science.dynamics import MARKS, OVER_DB
 
 FORMAT = "niente-rig/1"
+
+READABLE = ("noise_dba", "wall_power_w")
+"""What may be read off a meter by hand, once a run: nothing that guards or the settling of a run need."""
 
 Dba = Annotated[float, msgspec.Meta(ge=-10, le=130)]
 Hour = Annotated[float, msgspec.Meta(ge=0, le=24)]
@@ -63,7 +66,8 @@ class RigSheet(msgspec.Struct, frozen=True):
     """What a person says of a machine. ``parts`` are those of the first variant; a variant names the parts that differ.
 
     ``guards`` are what Niente itself ends a run at; ``counts`` which temperature of the processor is the one that counts;
-    ``marks_over_db`` the levels over the room's background at which one dynamic mark ends and the next begins.
+    ``marks_over_db`` the levels over the room's background at which one dynamic mark ends and the next begins; ``by_hand``
+    the channels that are read off a meter by a person.
     """
 
     format: str
@@ -82,54 +86,11 @@ class RigSheet(msgspec.Struct, frozen=True):
     counts: Counts = Counts.HOTTEST
     trust: tuple[Trust, ...] = ()
     marks_over_db: tuple[float, ...] = OVER_DB
+    by_hand: tuple[str, ...] = ()
 
     def known(self, name: str) -> Variant | None:
         """Return a variant by name, or ``None``."""
         return next((variant for variant in self.variants if variant.name == name), None)
-
-
-def default_guards(card: RigCard) -> tuple[Guard, ...]:
-    """Return guards that keep to what the maker allows."""
-    top = card.limits.core_temperature_c
-    words = "The hottest core has reached the maker's limit."
-    guards = [Guard("core_temperature_c", top, top - 15.0, 3.0, GuardAction.STOP, words)]
-    others = {
-        "board_temperature_c": "The board's supply is too hot.",
-        "graphics_temperature_c": "The graphics card is too hot.",
-        "coolant_temperature_c": "The coolant is too hot for the pump.",
-    }
-    for quantity, reason in others.items():
-        if card.indices(quantity):
-            guards.append(msgspec.structs.replace(guard_on(card, quantity), reason=reason))
-    return tuple(guards)
-
-
-_GUARDED = {
-    "board_temperature_c": (100.0, 85.0),
-    "graphics_temperature_c": (95.0, 85.0),
-    "coolant_temperature_c": (60.0, 50.0),
-    "case_air_temperature_c": (60.0, 50.0),
-    "room_temperature_c": (35.0, 32.0),
-}
-"""Where a new guard on a temperature stands: trip and clear, °C."""
-
-
-def guardable(card: RigCard) -> tuple[str, ...]:
-    """Return the quantities of a rig that a guard can watch: its temperatures and powers."""
-    quantities = dict.fromkeys(channel.name.partition(".")[0] for channel in card.channels)
-    return tuple(name for name in quantities if name.endswith(("temperature_c", "power_w")))
-
-
-def guard_on(card: RigCard, quantity: str) -> Guard:
-    """Return a new guard on a quantity, at a level that is safe for most machines; a person moves it where it belongs."""
-    top = card.limits.core_temperature_c
-    if quantity.endswith("power_w"):
-        most = card.control("sustained_power_w")
-        trip = float(round(1.5 * (most.high if most is not None else 300.0)))
-        clear = trip - 20.0
-    else:
-        trip, clear = _GUARDED.get(quantity, (top, top - 15.0))
-    return Guard(quantity, trip, clear, 3.0, GuardAction.STOP, f"{quantity_of(quantity).title}: the guard that was set.")
 
 
 def sheet_of(card: RigCard) -> RigSheet:
@@ -206,6 +167,8 @@ def reworded(sheet: RigSheet, part: Part) -> RigSheet:
 def applied(card: RigCard, sheet: RigSheet) -> RigCard:
     """Return a driver's card as the person's sheet has it. The sheet must have no problems."""
     narrowed = {control.name: control for control in sheet.controls}
+    said = sheet.room.humidity_percent
+    humid = {HUMIDITY: said} if HUMIDITY in card.room or said != Room().humidity_percent else {}
     return msgspec.structs.replace(
         card,
         title=sheet.title,
@@ -214,10 +177,15 @@ def applied(card: RigCard, sheet: RigSheet) -> RigCard:
         variants=sheet.variants,
         parts=parts_in(sheet, sheet.variant),
         limits=sheet.limits,
+        room={**card.room, **humid},
         controls=tuple(narrowed.get(control.name, control) for control in card.controls),
         counts=sheet.counts,
         trust=sheet.trust,
         marks_over_db=sheet.marks_over_db,
+        channels=tuple(
+            msgspec.structs.replace(channel, by=SetBy.HANDS) if channel.name in sheet.by_hand else channel
+            for channel in card.channels
+        ),
     )
 
 
@@ -262,19 +230,11 @@ def _limits(sheet: RigSheet, card: RigCard) -> list[str]:
 
 def _guards(sheet: RigSheet, card: RigCard) -> list[str]:
     found = []
-    if all(guard.quantity != "core_temperature_c" for guard in sheet.guards):
+    if all(guard.quantity != CORE for guard in sheet.guards):
         found.append("guards: there is none on the hottest core (core_temperature_c)")
+    top = min(sheet.limits.core_temperature_c, card.limits.core_temperature_c)
     for place, guard in enumerate(sheet.guards):
-        at = f"guards[{place}]"
-        if not card.indices(guard.quantity):
-            found.append(f"{at}.quantity: this rig does not read {guard.quantity!r}")
-        if not guard.clear < guard.trip:
-            found.append(f"{at}.clear: {guard.clear:g} does not lie below its trip at {guard.trip:g}")
-        if guard.hold_s < 0:
-            found.append(f"{at}.hold_s: a time is not negative")
-        top = min(sheet.limits.core_temperature_c, card.limits.core_temperature_c)
-        if guard.quantity == "core_temperature_c" and guard.trip > top:
-            found.append(f"{at}.trip: {guard.trip:g} °C lies above the maker's limit of {top:g} °C")
+        found += [f"guards[{place}].{field}: {why}" for field, why in problems_of(guard, card, top)]
     return found
 
 
@@ -307,6 +267,11 @@ def _trust(sheet: RigSheet, card: RigCard) -> list[str]:
             found.append(f"trust[{place}].channel: this rig does not read {trust.channel!r}")
         if trust.gain <= 0:
             found.append(f"trust[{place}].gain: a gain is positive")
+    for place, name in enumerate(sheet.by_hand):
+        if card.index(name) is None:
+            found.append(f"by_hand[{place}]: this rig has no channel {name!r}")
+        elif name.partition(".")[0] not in READABLE:
+            found.append(f"by_hand[{place}]: {name!r} is wanted at every sample, for guards and models")
     if sheet.counts not in counts_of(card):
         found.append(f"counts: this rig does not read a {sheet.counts.value} temperature")
     return found
@@ -319,6 +284,11 @@ def _place(sheet: RigSheet) -> list[str]:
     if len(sheet.marks_over_db) != len(MARKS) - 1 or any(b <= a for a, b in pairwise(sheet.marks_over_db)):
         found.append(f"marks_over_db: wanted {len(MARKS) - 1} rising levels")
     return found
+
+
+def readable_by_hand(card: RigCard) -> tuple[str, ...]:
+    """Return the channels of a rig that hands may read in place of a cable."""
+    return tuple(channel.name for channel in card.channels if channel.name.partition(".")[0] in READABLE)
 
 
 def counts_of(card: RigCard) -> tuple[Counts, ...]:

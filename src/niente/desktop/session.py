@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
 from niente.core.bench.bench import Bench
-from niente.core.bench.engine import Command
+from niente.core.bench.commands import Command
 from niente.core.bench.events import (
     Broke,
     CardChanged,
@@ -153,8 +153,8 @@ class Session(QObject):
         if bench.unfit:
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
             self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
-        if bench.interrupted is not None:
-            lost = bench.interrupted
+        if bench.aftermath is not None:
+            lost = bench.aftermath.run
             self.notice.emit(
                 Notice(
                     tr(

@@ -7,7 +7,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.bench.engine import Command
+from niente.core.bench.commands import Command
 from niente.desktop import asking
 from niente.desktop.actions import Actions
 from niente.desktop.desk import Desk

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from niente.core.bench.bench import Bench
-from niente.core.bench.engine import Command
+from niente.core.bench.commands import Command
 from niente.core.bench.events import Broke, ForecastMade, FrameTaken, LeftOut, PlanEnded, RunClosed, RunOpened, StateChanged
 from niente.core.bench.states import MAY_FOLLOW, State
 from niente.core.book.reader import BookReader
@@ -308,7 +308,7 @@ def test_a_bug_of_ours_ends_safely(tmp_path: Path, watcher: Watcher, card: RigCa
     def broken(*_: object) -> None:
         raise ZeroDivisionError("a bug")
 
-    monkeypatch.setattr("niente.core.bench.engine.settled_so_far", broken)
+    monkeypatch.setattr("niente.core.bench.exposing.settled_so_far", broken)
     bench.start(short_plan(card, COOL, seconds=300.0), Limits())
     assert watcher.over.wait(20)
     (broke,) = watcher.of(Broke)

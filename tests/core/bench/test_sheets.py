@@ -12,7 +12,7 @@ import pytest
 from niente.core.bench.attach import attach
 from niente.core.bench.bench import Bench
 from niente.core.bench.events import CardChanged
-from niente.core.bench.guards import LevelWatch
+from niente.core.bench.guards.levels import LevelWatch
 from niente.core.book.reader import BookReader
 from niente.core.book.schema import UPGRADES
 from niente.core.book.writer import BookWriter
@@ -167,7 +167,7 @@ def test_a_guard_goes_by_the_higher_of_reading_and_trust(watcher: Watcher) -> No
 
     def trips(trust: tuple[Trust, ...]) -> bool:
         watch = LevelWatch(guard, msgspec.structs.replace(card, trust=trust))
-        return watch.look(Frame(1.0, values), card.stock) is not None
+        return watch.look(Frame(1.0, values)) is not None
 
     assert not trips(())
     assert trips((Trust("board_temperature_c", 0.0, 0.9),))

@@ -7,7 +7,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.bench.bench import Bench, close_open_runs
+from niente.core.bench.aftermath import close_open_runs
+from niente.core.bench.bench import Bench
 from niente.core.book.opening import APPLICATION_ID
 from niente.core.book.reader import BookReader
 from niente.core.book.schema import SCHEMA_VERSION
@@ -173,9 +174,10 @@ def test_an_open_run_is_closed_at_the_next_start(writer: BookWriter, card: RigCa
     writer.add_frame(run_id, frame(card, 41.0), at_once=True)
     writer.close()  # as a process that dies: the run stays open
     again = BookWriter(writer.path)
-    lost = close_open_runs(again)
+    lost = close_open_runs(again, card)
     assert lost is not None
-    assert lost.id == run_id
+    assert lost.run.id == run_id
+    assert lost.to_be_judged
     again.close()
     book = BookReader(writer.path)
     assert (book.runs()[0].how, book.runs()[0].closed_rig_time_s) == ("interrupted", 41.0)

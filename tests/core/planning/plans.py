@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 
 from niente.core.bench.bench import Bench
-from niente.core.bench.engine import Command
+from niente.core.bench.commands import Command
 from niente.core.bench.events import Event, StateChanged
 from niente.core.bench.states import State
 from niente.core.evidence import Evidence, evidence_in

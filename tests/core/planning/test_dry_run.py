@@ -10,6 +10,7 @@ import pytest
 from niente.core.choosing.models import Models, fit_models
 from niente.core.errors import DocumentError, NotEnoughError, PlanError
 from niente.core.evidence import Evidence
+from niente.core.guarding import default_guards
 from niente.core.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, QuietHours, Step
 from niente.core.planning.alternatives import of_budget, of_step, of_target, within
 from niente.core.planning.cost import AIR, Pace, cost_of, naive_runs, pace_of, typical_seconds
@@ -22,7 +23,6 @@ from niente.core.planning.resolving import duties_at_level, duty_at_speed
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.question import Axis, FanSchool, Order, Question, Span
 from niente.core.rigcard import RigCard
-from niente.core.rigsheet import default_guards
 from niente.core.setting import Setting
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of

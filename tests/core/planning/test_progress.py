@@ -9,11 +9,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from niente.core.bench.bench import Bench
-from niente.core.bench.engine import Command
+from niente.core.bench.commands import Command
 from niente.core.bench.events import LeftOut, RunClosed, RunOpened, StateChanged, Warned
 from niente.core.bench.states import State
 from niente.core.book.reader import BookReader
 from niente.core.evidence import Evidence
+from niente.core.guarding import default_guards
 from niente.core.plan import PLAN_FORMAT, Entry, Exposure, Plan, QuietHours, Step, Until
 from niente.core.planning.hand_edits import Keyed, edited, keyed
 from niente.core.planning.progress import Standing, rows_of
@@ -22,7 +23,6 @@ from niente.core.project import Limits
 from niente.core.question import Axis, Deed, ListEdit
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.rigsheet import default_guards
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from tests.conftest import larkspur_rig

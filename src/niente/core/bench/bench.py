@@ -8,10 +8,13 @@ from pathlib import Path
 
 import msgspec
 
-from niente.core.bench.engine import Command, Engine, StopPlan
+from niente.core.bench.aftermath import close_open_runs, judge
+from niente.core.bench.cards import CONFIRMED, TICKED, BenchCard, by_hand_in
+from niente.core.bench.commands import Command, Confirmed, StopPlan
+from niente.core.bench.engine import Engine
 from niente.core.bench.events import Broke, CardChanged, Listener, PlanEnded, Warned
 from niente.core.bench.states import State
-from niente.core.book.reader import BookReader, RunRecord
+from niente.core.book.reader import BookReader
 from niente.core.book.writer import BookWriter
 from niente.core.cautions import READ, cautions_for
 from niente.core.errors import BookError, CautionsError, DocumentError, NienteError, RigError
@@ -21,15 +24,12 @@ from niente.core.rigcard import RigCard
 from niente.core.rigs.protocol import Paced, Rebuilt, Rig
 from niente.core.rigsheet import RigSheet, applied, problems, sheet_of
 
-INTERRUPTED = "interrupted"
-"""How a run is closed that was found open: Niente or the machine went down in it."""
-
 
 class Bench:
     """Attaches a rig to a book. ``start`` runs a plan; ``tell`` commands it; ``close`` makes safe and lets go.
 
     Events are given to ``listener`` from the bench's thread. Opening closes what an earlier end left open;
-    ``interrupted`` says which run that was.
+    ``aftermath`` says which run that was, and what it came to.
     """
 
     def __init__(
@@ -49,6 +49,8 @@ class Bench:
         """What is said of the machine before a person says anything."""
         self.card = self.own_card
         self._sheet = self.first_sheet
+        self.by_hand: dict[str, float] = {}
+        """What hands have set, by control, as the book knows it."""
         self.unfit: list[str] = []
         """What of the sheet in the book does not fit this rig any more; the sheet is then left aside."""
         self.writer = BookWriter(book)
@@ -58,11 +60,13 @@ class Bench:
         except BaseException:
             self.writer.close()
             raise
-        self.interrupted = close_open_runs(self.writer)
+        self.aftermath = close_open_runs(self.writer, self.card)
+        """What an earlier end left open, where it left anything."""
         self._listener = listener
         self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
         self._engine.take_card(self.card)
         self._engine.becomes = self._become_variant
+        self._engine.by_hand = self.by_hand
         self._hang_limit_s = hang_limit_s
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
@@ -92,12 +96,12 @@ class Bench:
                 remedy="Read them, say so, and start again.",
             )
         with self._wake:
-            if self.busy or self._engine.abandoned:
+            if self.busy or self._engine.link.abandoned:
                 raise RigError(
                     "The bench is busy." if self.busy else "The rig stopped answering.",
                     remedy="Stop the plan that runs, or open the rig again.",
                 )
-            self._engine.stop_wanted.clear()  # a stop that came after the last plan's end is not for this one
+            self._engine.link.stop_wanted.clear()  # a stop that came after the last plan's end is not for this one
             self.busy = True
             self._next = (plan, limits)
             self._wake.notify_all()
@@ -107,6 +111,35 @@ class Bench:
         if self.busy:
             self._engine.commands.put(command)
 
+    def confirm(self, readings: dict[str, float] | None = None) -> None:
+        """Say that hands are done with the card that is shown. Raises ``DocumentError`` for readings that cannot be."""
+        asked, given = self._engine.asked, readings or {}
+        if self.busy and asked is not None:
+            asked.insist(given)
+            self._engine.commands.put(Confirmed(given))
+
+    def judge(self, *, machine_down: bool) -> None:
+        """Say what the run that was found open came to: the machine failed in it, or something else ended it."""
+        found = self.aftermath
+        if found is not None and found.to_be_judged:
+            judge(self.writer, found.run, machine_down=machine_down)
+            self.aftermath = msgspec.structs.replace(found, machine_down=machine_down)
+
+    def tick(self, boxes: tuple[int, ...]) -> None:
+        """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
+        if self._engine.asked is not None:
+            self.writer.add_happening(TICKED, boxes, self._engine.run_id)
+
+    @property
+    def asked(self) -> BenchCard | None:
+        """The card that hands are at; ``None`` where there is none."""
+        return self._engine.asked
+
+    @property
+    def shown(self) -> dict[str, float]:
+        """What the meters show that hands read, by channel; only a simulated machine's are known."""
+        return dict(self._engine.link.shown) if self.card.simulated else {}
+
     def change_plan(self, plan: Plan) -> None:
         """Let the plan that runs go on as another one, from its next run on; what was measured counts for that too."""
         if self.busy:
@@ -115,7 +148,7 @@ class Bench:
     def stop(self) -> None:
         """Stop what runs and restore; where nothing runs, make the rig safe all the same."""
         if self.busy:
-            self._engine.stop_wanted.set()
+            self._engine.link.stop_wanted.set()
         else:
             self.rig.make_safe()
 
@@ -138,7 +171,7 @@ class Bench:
                 safe="Its sheet is as it was.",
                 remedy="Choose values within the maker's limits and the rig's ranges.",
             )
-        if self.busy or self._engine.abandoned:
+        if self.busy or self._engine.link.abandoned:
             raise RigError(
                 "A plan is running on this machine as it is.",
                 safe="The plan goes on; the machine is as it was.",
@@ -175,7 +208,7 @@ class Bench:
             self._wake.notify_all()
         self._thread.join(wait_s)
         self.rig.make_safe()
-        if not self._engine.abandoned:
+        if not self._engine.link.abandoned:
             self.rig.close()
         self.writer.close()
 
@@ -183,7 +216,7 @@ class Bench:
 
     def _live(self) -> None:
         """Sample at rest, and run plans as they come."""
-        while not self._closing and not self._engine.abandoned:
+        while not self._closing and not self._engine.link.abandoned:
             with self._wake:
                 work, self._next = self._next, None
                 sheet, self._next_sheet = self._next_sheet, None
@@ -193,7 +226,7 @@ class Bench:
                 self._run(*work)
                 continue
             try:
-                self._engine.idle_sample()
+                self._engine.link.pulse()
             except (NienteError, StopPlan):
                 with self._wake:  # a silent rig at rest is no news; look again a little later
                     self._wake.wait(1.0)
@@ -239,7 +272,7 @@ class Bench:
             ended = PlanEnded(False, error.happened, error)
         except Exception:
             ended = Broke(traceback.format_exc())
-        if self._engine.abandoned:
+        if self._engine.link.abandoned:
             return
         self._engine.restore()
         with contextlib.suppress(NienteError):  # the disk that ended the plan may still be full; the listener is told
@@ -251,14 +284,14 @@ class Bench:
 
     def _watch(self) -> None:
         """Make the rig safe when a call to it does not return; never wait for it."""
-        while not self._closing and not self._engine.abandoned:
+        while not self._closing and not self._engine.link.abandoned:
             time.sleep(min(0.2, self._hang_limit_s / 4))
-            since = self._engine.asking_since
+            since = self._engine.link.asking_since
             if since is not None and time.monotonic() - since > self._hang_limit_s:
                 self._abandon()
 
     def _abandon(self) -> None:
-        self._engine.abandoned = True
+        self._engine.link.abandoned = True
         self.rig.make_safe()
         error = RigError(
             f"{self.card.title} has not answered for {self._hang_limit_s:.0f} seconds.",
@@ -281,6 +314,7 @@ class Bench:
             known, project = book.card(), book.project()
             wanted = list(cautions_for(self.card))
             read = any(item.body == wanted for item in book.happenings(kind=READ))
+            self.by_hand = by_hand_in([item.body for item in book.happenings(kind=CONFIRMED)])
         finally:
             book.close()
         if known is not None and (known.name, known.serial) != (self.card.name, self.card.serial):
@@ -304,17 +338,3 @@ class Bench:
         if known != self.card:
             self.writer.add_document("rig", self.card)
         return project, read
-
-
-def close_open_runs(writer: BookWriter) -> RunRecord | None:
-    """Close what an earlier end left open, and return the last such run, or ``None``."""
-    book = BookReader(writer.path)
-    try:
-        found = [run for run in book.runs() if run.how is None]
-        for run in found:
-            times, _ = book.frames(run)
-            last = float(times[-1]) if times.shape[0] else run.rig_time_s
-            writer.close_run(run.id, INTERRUPTED, "Niente or the machine went down in this run", last)
-        return found[-1] if found else None
-    finally:
-        book.close()

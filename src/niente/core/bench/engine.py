@@ -1,121 +1,97 @@
 """The engine: runs the steps of a plan on a rig. It lives in one thread; commands come through a queue."""
 
 import queue
-import threading
 import time
 from collections.abc import Callable
-from enum import StrEnum
-from typing import TypeVar
 
 from niente.core.bench.agenda import Agenda, Spent, Wait
+from niente.core.bench.cards import (
+    CONFIRMED,
+    SHOWN,
+    BenchCard,
+    reading_card,
+    setting_card,
+    variant_card,
+    words_card,
+)
+from niente.core.bench.commands import Command, Confirmed, StopPlan
 from niente.core.bench.events import (
-    ForecastMade,
-    FrameTaken,
+    CardShown,
     LeftOut,
     Listener,
     PlanStarted,
-    RigHappened,
     RunClosed,
     RunOpened,
     StateChanged,
     Warned,
 )
-from niente.core.bench.guards import Guards, Trip
-from niente.core.bench.samples import Samples
+from niente.core.bench.exposing import GUARD, VOIDED, Closing, Exposing
+from niente.core.bench.guards.post import Guards
+from niente.core.bench.guards.trip import Trip
+from niente.core.bench.link import Link
+from niente.core.bench.resting import Cold
 from niente.core.bench.states import MAY_FOLLOW, State
 from niente.core.book.reader import DONE, BookReader
 from niente.core.book.writer import BookWriter, ensure_plan
 from niente.core.errors import NienteError, PlanError, RigError
-from niente.core.evidence import FAILURES, TEACHES_S, Evidence, settled_so_far
-from niente.core.frame import Frame, RigEventKind
-from niente.core.plan import GuardAction, Plan, Step
+from niente.core.evidence import READ_BY_HAND, Evidence
+from niente.core.plan import Exposure, GuardAction, Plan
 from niente.core.planning.fitting import check_plan
 from niente.core.planning.progress import Row
 from niente.core.project import Limits
-from niente.core.quantities import duration_text
+from niente.core.quantities import duration_text, quantity_of
 from niente.core.rigcard import LoadKind, RigCard
-from niente.core.rigs.protocol import Paced, Rig
-from niente.core.science.settling import learn, not_yet
+from niente.core.rigs.protocol import Rig
+from niente.core.setting import Setting
 
-FORECAST_EVERY = 30
-"""Samples between two settling forecasts; in rig time, so that a run's length never depends on the computer."""
-FRAME_TIMEOUT_S = 0.5
-COASTED_S = 60.0
-"""After so many seconds a fan that still turns is not coasting any more."""
-SLOW_PACE = 10.0
-"""Up to this pace every sample is committed by itself."""
-
-
-class Command(StrEnum):
-    """What a person can ask of a running plan, besides stopping it."""
-
-    HOLD_AFTER = "hold after this run"
-    HOLD_NOW = "hold now"
-    GO_ON = "go on"
-    SKIP = "skip"
-
-
-Answer = TypeVar("Answer")
-
-
-class StopPlan(Exception):  # noqa: N818 (it is a way out, not an error)
-    """Ends the plan from anywhere inside a run."""
-
-    def __init__(self, why: str, how: str, error: NienteError | None = None) -> None:
-        super().__init__(why)
-        self.why = why
-        self.how = how
-        self.error = error
+CLEARS_WITHIN_S = 3600.0
+"""A guard that skipped a run is waited for so long to be quiet again."""
 
 
 class Engine:
     """Runs plans on one rig and writes one book.
 
-    Other threads may use ``commands``, ``stop_wanted`` and ``other_plan``, and read ``state``, ``run_id`` and ``asking_since``.
+    Other threads may use ``commands``, ``other_plan`` and ``link``, and read ``state``, ``run_id`` and ``asked``.
     """
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, *, silent_limit_s: float = 10.0) -> None:
-        self.commands: queue.SimpleQueue[Command] = queue.SimpleQueue()
-        self.stop_wanted = threading.Event()
+        self.commands: queue.SimpleQueue[Command | Confirmed] = queue.SimpleQueue()
         self.state = State.IDLE
         self.run_id: int | None = None
-        self.asking_since: float | None = None
-        """When the call to the rig that is under way began (monotonic seconds); the watchdog reads it."""
+        self.asked: BenchCard | None = None
+        """The card that hands are at."""
         self.other_plan: Plan | None = None
         """A plan to go on with in place of the one that runs, from its next run on."""
-        self.abandoned = False
-        """Set by the watchdog when a call to the rig did not return; the engine then only gets out."""
-        self._rig = rig
-        self._paced = rig if isinstance(rig, Paced) else None
-        self._card = rig.describe()
-        self._writer = writer
-        self._tell = listener
-        self._silent_limit_s = silent_limit_s
-        self._hold_next = False
-        self._slow_prior: tuple[float, ...] = ()
-        self._known: Evidence | None = None
-        self._guards = Guards((), self._card)
-        self._hour_zero = 0.0
         self.becomes: Callable[[str], RigCard] | None = None
         """Brings the machine into another variant, once hands have, and returns its card."""
-        self._last_time_s = 0.0
+        self.by_hand: dict[str, float] = {}
+        """What hands have set, by control."""
+        self.link = Link(rig, writer, listener, silent_limit_s)
+        self._writer = writer
+        self._tell = listener
+        self._exposing = Exposing(self.link, writer, listener, self._command)
+        self._hold_next = False
+        self._known: Evidence | None = None
+        self._guards = Guards((), self.link.card)
+        self._hour_zero = 0.0
+        self._read: dict[str, float] | None = None
 
     def take_card(self, card: RigCard) -> None:
         """Go on with another card of the same rig, between plans."""
-        self._card = card
+        self.link.card = card
 
     # -- plans -----------------------------------------------------------------------------------------------
 
     def run(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan, and what follows from it. Raises ``StopPlan`` or ``NienteError`` on an early end."""
         self.other_plan = None
-        check_plan(plan, self._card)
+        check_plan(plan, self.link.card)
         local = time.localtime()
-        self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self._last_time_s / 3600.0
+        self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self.link.time_s / 3600.0
         book = BookReader(self._writer.path)
         try:
             agenda = Agenda(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
-            self._guards = Guards(plan.guards, self._card)
+            self._guards = Guards(plan.guards, self.link.card)
             self._look(agenda)
             self._tell(PlanStarted(plan, agenda.plan_id, agenda.closed))
             while True:
@@ -143,197 +119,215 @@ class Engine:
         if plan is None or plan == agenda.plan:
             return agenda
         try:
-            check_plan(plan, self._card)
+            check_plan(plan, self.link.card)
         except PlanError as error:
             self._tell(Warned(f"{error.happened} The plan goes on as it was."))
             return agenda
         other = Agenda(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
         if plan.guards != agenda.plan.guards:
-            self._guards = Guards(plan.guards, self._card)
+            self._guards = Guards(plan.guards, self.link.card)
         self._look(other)
         self._tell(PlanStarted(plan, other.plan_id, other.closed))
         return other
 
     def _look(self, agenda: Agenda) -> None:
         """See how the plan stands, tell of what is left out, and learn what the next forecast starts from."""
-        agenda.look(self._card)
+        agenda.look(self.link.card)
         if agenda.known is not None:
-            self._known, self._slow_prior = agenda.known, agenda.known.slow_prior
+            self._known, self._exposing.slow_prior = agenda.known, agenda.known.slow_prior
         for place, row in agenda.left_out():
             self._tell(LeftOut(place, f"Run {place + 1} is left out: {row.why}."))
             self._writer.add_happening("implied", {"step": row.entry, "why": row.why})
 
     def _until_answered(self, agenda: Agenda, row: Row) -> str:
-        """Run a step, and return how it closed; where it is voided by a hold, run it again afterwards."""
+        """Run a step, and return how it closed; where it is voided, run it again: after a hold, if that was asked for."""
         number, total = agenda.rows.index(row) + 1, len(agenda.rows)
         while True:
-            if row.step.variant and row.step.variant != self._card.variant:
+            if row.step.variant and row.step.variant != self.link.card.variant:
                 self._change_variant(row.step.variant)
-                self._guards = Guards(agenda.plan.guards, self._card)
-            if row.step.exposure.rest_s > 0 and self._rest(agenda.plan_id, row):
+                self._guards = Guards(agenda.plan.guards, self.link.card)
+            self._set_by_hand(row.step.setting.over(self.link.card.stock))
+            if row.step.exposure.rests and self._rest(agenda.plan_id, row):
                 self._hold()
                 continue
-            how = self._run_step(agenda, row, number, total)
-            if self._hold_next or how == "voided":
+            closing = self._run_step(agenda, row, number, total)
+            if self._hold_next or closing.hold:
                 self._hold()
-            if how != "voided":
-                return how
+            elif closing.trip is not None and closing.trip.guard is not None:
+                self._until_quiet(closing.trip)
+            if closing.how != VOIDED:
+                return closing.how
 
     def _change_variant(self, variant: str) -> None:
         """Have hands bring the machine into another state, with the load off, and go on with its card."""
-        known = next((one for one in self._card.variants if one.name == variant), None)
-        words = known.hands if known is not None else ""
         self._enter(State.APPLYING)
-        self._rig.make_safe()
-        self._wait_for_hands(f"The machine becomes {variant!r}. {words}".strip())
+        self.link.make_safe()
+        self._wait_for_hands(variant_card(self.link.card, variant))
         if self.becomes is None:
-            raise RigError(f"{self._card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
+            raise RigError(f"{self.link.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
         self.take_card(self.becomes(variant))
+
+    def _set_by_hand(self, whole: Setting) -> None:
+        """Have hands set what only they can, with the load off, where it is not set yet."""
+        wanted = setting_card(self.link.card, whole, self.by_hand)
+        if wanted is not None:
+            self._enter(State.APPLYING)
+            self.link.make_safe()
+            self._wait_for_hands(wanted)
+            self.by_hand |= wanted.sets
 
     def _rest(self, plan_id: int, row: Row) -> bool:
         """Let the machine rest at the setting of its next run; the book has that too. Return whether it was held."""
-        idle, held = self._card.load_of(LoadKind.IDLE), False
+        idle = self.link.card.load_of(LoadKind.IDLE)
         if idle is None:
-            return held
-        self._enter(State.RESTING, f"At rest for {duration_text(row.step.exposure.rest_s)}")
-        whole = row.step.setting.over(self._card.stock)
-        run_id = self._writer.open_run(plan_id, row.entry, "rest", whole, idle.name, self._card, self._last_time_s)
-        how = "stopped"
+            return False
+        rule = row.step.exposure
+        self._enter(State.RESTING, _rest_words(rule))
+        whole = row.step.setting.over(self.link.card.stock)
+        run_id = self._writer.open_run(plan_id, row.entry, "rest", whole, idle.name, self.link.card, self.link.time_s)
+        how, told = "stopped", None
         try:
-            self._ask(lambda: self._rig.apply(whole))
-            self._ask(lambda: self._rig.start(idle.name))
-            until = self._last_time_s + row.step.exposure.rest_s
-            while self._last_time_s < until and not held:
-                frame = self._next_frame(run_id)
-                trip = self._guards.look(frame, whole)
-                if trip is not None:
-                    self._tripped(run_id, frame, trip)
+            self.link.apply(whole)
+            self.link.start(idle.name)
+            self._guards.begin()
+            cold = Cold(rule, self.link.card, self.link.time_s)
+            while told not in (Command.HOLD_NOW, Command.SKIP):
+                frame, ended = self._exposing.under_guard(run_id, whole, self._guards)
+                if ended is not None and ended.trip is not None:
+                    self._stop_at(ended.trip)
+                if ended is not None or cold.reached(frame):
                     break
                 told = self._command()
-                held = told == Command.HOLD_NOW
-                if told == Command.SKIP:
-                    break
             how = DONE
         finally:
-            if not self.abandoned:
-                self._writer.close_run(run_id, how, "a rest before a run", self._last_time_s)
-        return held
+            if not self.link.abandoned:
+                self._writer.close_run(run_id, how, "a rest before a run", self.link.time_s)
+        return told == Command.HOLD_NOW
 
     def _wait_for_an_hour(self, agenda: Agenda, due: Wait) -> None:
         """Rest until something may run again."""
         self._enter(State.RESTING, due.text)
-        self._rig.make_safe()
+        self.link.make_safe()
         quiet = agenda.plan.quiet
         while quiet is not None and quiet.holds(self._hour()):
-            self._next_frame(None)
+            self.link.frame(None)
             self._command()
+
+    def _until_quiet(self, trip: Trip) -> None:
+        """Hold, or rest with the load off until the guard that ended a run is quiet again."""
+        guard = trip.guard
+        if guard is None or trip.action == GuardAction.HOLD:
+            self._hold(trip.reason)
+            return
+        level = quantity_of(guard.quantity).with_unit(guard.clear)
+        self._enter(State.RESTING, f"Waiting until the guard is quiet again, at {level}")
+        until = self.link.time_s + CLEARS_WITHIN_S
+        whole = self.link.card.safe.over(self.link.card.stock)
+        while self.link.time_s < until:
+            self._guards.look(self.link.frame(None), whole)
+            if self._guards.quiet(guard) or self._command() == Command.SKIP:
+                return
+        raise StopPlan(f"{guard.reason} It did not become quiet again within {duration_text(CLEARS_WITHIN_S)}.", GUARD)
 
     def _hour(self) -> float:
         """Return the hour of the day on the rig's clock: the wall's when the plan began, and what went by since."""
-        return (self._hour_zero + self._last_time_s / 3600.0) % 24.0
+        return (self._hour_zero + self.link.time_s / 3600.0) % 24.0
 
-    def _run_step(self, agenda: Agenda, row: Row, number: int, total: int) -> str:
+    def _run_step(self, agenda: Agenda, row: Row, number: int, total: int) -> Closing:
         """Run one step and return how it closed. Whatever happens, the run is closed in the book."""
         self._enter(State.APPLYING)
-        step = row.step
-        whole = step.setting.over(self._card.stock)
-        self.run_id = self._writer.open_run(agenda.plan_id, row.entry, "step", whole, step.load, self._card, self._last_time_s)
+        step, card = row.step, self.link.card
+        whole = step.setting.over(card.stock)
+        self.run_id = self._writer.open_run(agenda.plan_id, row.entry, "step", whole, step.load, card, self.link.time_s)
         run_id = self.run_id
         self._tell(RunOpened(run_id, number - 1, total, step))
-        how, why = "stopped", "the engine was interrupted"
+        closing = Closing("stopped", "the engine was interrupted")
         try:
-            hand_work = self._ask(lambda: self._rig.apply(whole))
+            hand_work = self.link.apply(whole)
             if hand_work:
-                self._wait_for_hands(hand_work)
-            self._ask(lambda: self._rig.start(step.load))
+                self._wait_for_hands(words_card(hand_work))
+            self.link.start(step.load)
             self._enter(State.SETTLING if step.exposure.known_to_k is not None else State.EXPOSING)
-            how, why = self._sample_until_over(run_id, step)
+            closing = self._exposing.until_over(run_id, step, self._guards)
+            asked = reading_card(card) if closing.how == DONE else None
+            if asked is not None:
+                closing = self._take_readings(run_id, asked, whole) or closing
+            if closing.trip is not None:
+                self._stop_at(closing.trip)
         except StopPlan as stop:
-            how, why = stop.how, stop.why
+            closing = Closing(stop.how, stop.why)
             raise
         except NienteError as error:
-            how, why = "stopped", error.happened
+            closing = Closing("stopped", error.happened)
             raise
         finally:
             self.run_id = None
-            if not self.abandoned:
-                if how != DONE:
-                    self._ask(self._rig.stop)
-                self._writer.close_run(run_id, how, why, self._last_time_s)
-                self._tell(RunClosed(run_id, number - 1, how, why))
-        return how
+            if not self.link.abandoned:
+                if closing.how != DONE:
+                    self.link.stop()
+                self._writer.close_run(run_id, closing.how, closing.why, self.link.time_s)
+                self._tell(RunClosed(run_id, number - 1, closing.how, closing.why))
+        return closing
 
-    def _sample_until_over(self, run_id: int, step: Step) -> tuple[str, str]:
-        """Sample until the run's own rule, a failure, a guard or a person ends it; return how and why."""
-        samples = Samples(len(self._card.channels))
-        whole = step.setting.over(self._card.stock)
-        rule, settled = step.exposure, not_yet("the run has only begun")
-        working = (load := self._card.load(step.load)) is not None and load.kind != LoadKind.IDLE
-        while True:
-            frame = self._next_frame(run_id)
-            samples.add(frame)
-            for event in frame.events:
-                self._writer.add_happening(event.kind, event.detail, run_id, frame.time_s)
-                self._tell(RigHappened(run_id, frame.time_s, event))
-            failure = next((event for event in frame.events if event.kind in FAILURES), None)
-            if failure is not None:
-                if failure.kind == RigEventKind.SHUT_DOWN:
-                    raise StopPlan(f"The machine shut itself down: {failure.detail}.", "failed")
-                return "failed", failure.detail
-            trip = self._guards.look(frame, whole)
-            if trip is not None:
-                return self._tripped(run_id, frame, trip)
-            told = self._command()
-            if told == Command.SKIP:
-                return "skipped", "by the person at the bench"
-            if told == Command.HOLD_NOW:
-                return "voided", "held by the person at the bench; it will be run again"
-            if working and samples.count % FORECAST_EVERY == 0:
-                settled = settled_so_far(self._card, samples.time_s, samples.values, self._slow_prior)
-                self._tell(ForecastMade(run_id, frame.time_s, settled))
-            over = samples.seconds >= rule.least_s and (rule.known_to_k is None or settled.known_to(rule.known_to_k))
-            if over or samples.seconds >= rule.most_s:
-                if samples.seconds >= COASTED_S:
-                    self._guards.learn(frame, whole)
-                if samples.seconds >= TEACHES_S:
-                    self._slow_prior = learn(self._slow_prior, settled)
-                return DONE, "known well enough" if over and rule.known_to_k is not None else "its time is over"
-
-    def _tripped(self, run_id: int, frame: Frame, trip: Trip) -> tuple[str, str]:
-        """Act on a trip: load off first, safe setting back; then say so."""
-        self._rig.make_safe()
-        self._writer.add_happening("guard", trip.reason, run_id, frame.time_s)
+    def _stop_at(self, trip: Trip) -> None:
+        """End the plan over a trip that wants that; say so over one that does not."""
         if trip.action == GuardAction.STOP:
             error = RigError(
                 trip.reason,
                 safe="The load is off, the rig has its safe setting, and every sample is kept.",
                 remedy="Look at the machine; then go on, and the plan continues after this run.",
             )
-            raise StopPlan(trip.reason, "guard", error)
-        self._tell(Warned(f"{trip.reason} The plan goes on with the next run."))
-        return "guard", trip.reason
+            raise StopPlan(trip.reason, GUARD, error)
+        ends = "The plan holds." if trip.action == GuardAction.HOLD else "The plan goes on with the next run."
+        self._tell(Warned(f"{trip.reason} {ends}"))
 
     # -- waiting ---------------------------------------------------------------------------------------------
 
-    def _hold(self) -> None:
+    def _hold(self, why: str = "") -> None:
         """Hold with the load off and the safe setting in force until told to go on."""
         self._hold_next = False
-        self._enter(State.HOLDING, "Held. The load is off.")
-        self._rig.make_safe()
+        self._enter(State.HOLDING, f"Held. The load is off. {why}".strip())
+        self.link.make_safe()
         while True:
-            self.idle_sample()
+            self.link.pulse()
             if self._command() == Command.GO_ON:
                 return
 
-    def _wait_for_hands(self, what: str) -> None:
-        self._enter(State.WAITING_FOR_HANDS, what)
-        while self._command() != Command.GO_ON:
-            self.idle_sample()
+    def _wait_for_hands(self, card: BenchCard) -> None:
+        """Show a card and wait, with the load off, until it is confirmed; the book has both."""
+        self._show(card)
+        while self._read is None:
+            self.link.pulse()
+            self._command()
+        self._confirm(card, None)
 
-    def idle_sample(self) -> None:
-        """Take a sample between runs, at a pace for people: the pulse stays alive and nothing is written."""
-        self._next_frame(None)
-        time.sleep(0.05)
+    def _take_readings(self, run_id: int, card: BenchCard, whole: Setting) -> Closing | None:
+        """Ask for what hands read, the load still on and under guard; return what ended the run meanwhile."""
+        self._show(card)
+        while self._read is None:
+            _, ended = self._exposing.under_guard(run_id, whole, self._guards)
+            told = self._command()
+            if ended is not None or told == Command.SKIP:
+                self.asked = None
+                return ended
+            if self.link.pace is None:
+                time.sleep(0.02)  # hands are slower than a simulated machine at full speed
+        for channel, value in self._read.items():
+            self._writer.add_happening(READ_BY_HAND, {"channel": channel, "value": value}, run_id, self.link.time_s)
+        self._confirm(card, run_id)
+        return None
+
+    def _show(self, card: BenchCard) -> None:
+        self._read = None
+        self._writer.add_happening(SHOWN, card, self.run_id, self.link.time_s)
+        self.asked = card
+        self._enter(State.WAITING_FOR_HANDS, card.words())
+        self._tell(CardShown(card))
+
+    def _confirm(self, card: BenchCard, run_id: int | None) -> None:
+        self._writer.add_happening(CONFIRMED, card.sets, run_id, self.link.time_s)
+        self.asked, self._read = None, None
+        self._tell(CardShown(None))
 
     def _command(self) -> Command | None:
         """Return the next command, having acted on those that do not end a run."""
@@ -341,61 +335,39 @@ class Engine:
             told = self.commands.get_nowait()
         except queue.Empty:
             return None
+        if isinstance(told, Confirmed):
+            self._read = told.readings if self.asked is not None else None
+            return None
         if told == Command.HOLD_AFTER:
             self._hold_next = True
             return None
         if told == Command.GO_ON:
             self._hold_next = False
+            if self.asked is not None and not self.asked.readings:
+                self._read = {}
         return told
 
-    def _next_frame(self, run_id: int | None) -> Frame:
-        """Wait for a sample, write it, tell it. Raises ``RigError`` where the rig stays silent."""
-        silent_since = time.monotonic()
-        while True:
-            frame = self._ask(lambda: self._rig.frame(FRAME_TIMEOUT_S))
-            if self.stop_wanted.is_set() and self.state != State.IDLE:
-                raise StopPlan("stopped by the person at the bench", "stopped")
-            if frame is not None:
-                break
-            patience = self._silent_limit_s + 2 * self._card.sample_period_s / (self._pace() or 1e9)
-            if time.monotonic() - silent_since > patience:
-                raise RigError(
-                    f"{self._card.title} has given no sample for {patience:.0f} seconds.",
-                    safe="The load is off as far as the rig can be told; every sample is kept.",
-                    remedy="Look at the machine and its connection; then go on, and this run is repeated.",
-                )
-        self._last_time_s = frame.time_s
-        if run_id is not None:
-            pace = self._pace()
-            self._writer.add_frame(run_id, frame, at_once=pace is not None and pace <= SLOW_PACE)
-        self._tell(FrameTaken(frame, run_id))
-        return frame
-
-    def _pace(self) -> float | None:
-        """Return rig seconds a wall second; a real rig's are seconds."""
-        return self._paced.pace if self._paced is not None else 1.0
-
-    def _ask(self, call: Callable[[], Answer]) -> Answer:
-        """Call the rig, so that the watchdog sees for how long; get out where it has lost patience meanwhile."""
-        self.asking_since = time.monotonic()
-        try:
-            return call()
-        finally:
-            self.asking_since = None
-            if self.abandoned:
-                raise StopPlan("the rig did not answer", "stopped")
-
     def restore(self) -> None:
-        """Load off, safe setting back, and to rest."""
+        """Load off, safe setting back, and to rest; tell what only hands can set back."""
         self._enter(State.RESTORING)
-        self._rig.make_safe()
-        self._hold_next = False
+        self.link.make_safe()
+        self._hold_next, self.asked = False, None
         while not self.commands.empty():
             self.commands.get_nowait()
+        left = setting_card(self.link.card, self.link.card.safe.over(self.link.card.stock), self.by_hand)
+        if left is not None and self.by_hand:
+            self._tell(Warned(f"What hands have set stays until they set it back. {left.words()}."))
         self._enter(State.IDLE)
 
     def _enter(self, state: State, text: str = "") -> None:
         if state not in MAY_FOLLOW[self.state]:
             raise AssertionError(f"{state} may not follow on {self.state}")
         self.state = state
+        self.link.stoppable = state != State.IDLE
         self._tell(StateChanged(state, text))
+
+
+def _rest_words(rule: Exposure) -> str:
+    """Say what a rest waits for."""
+    words = f"At rest for {duration_text(rule.rest_s)}"
+    return f"{words} and until nothing moves any more" if rule.from_cold else words

@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 import msgspec
 
+from niente.core.bench.cards import BenchCard
 from niente.core.bench.states import State
 from niente.core.errors import NienteError
 from niente.core.frame import Frame, RigEvent
@@ -87,6 +88,12 @@ class LeftOut(msgspec.Struct, frozen=True):
     text: str
 
 
+class CardShown(msgspec.Struct, frozen=True):
+    """Hands are wanted: the card says for what. ``None``: they are done."""
+
+    card: BenchCard | None
+
+
 class PlanEnded(msgspec.Struct, frozen=True):
     """A plan is over: ``complete``, or ended early for a reason. The rig has its safe setting."""
 
@@ -112,6 +119,7 @@ Event = (
     | CardChanged
     | Warned
     | LeftOut
+    | CardShown
     | PlanEnded
     | Broke
 )

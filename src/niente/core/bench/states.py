@@ -23,8 +23,8 @@ MAY_FOLLOW: dict[State, frozenset[State]] = {
     State.WAITING_FOR_HANDS: frozenset(
         {State.SETTLING, State.EXPOSING, State.RESTING, State.APPLYING, State.HOLDING, State.RESTORING}
     ),
-    State.SETTLING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
-    State.EXPOSING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
+    State.SETTLING: frozenset({State.WAITING_FOR_HANDS, State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
+    State.EXPOSING: frozenset({State.WAITING_FOR_HANDS, State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
     State.RESTING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
     State.HOLDING: frozenset({State.APPLYING, State.RESTING, State.RESTORING}),
     State.RESTORING: frozenset({State.IDLE, State.ENDED}),

@@ -212,7 +212,8 @@ class Strip:
         self.catch_up()
         keep = self._samples.count // 2
         time_s, values = self.time_s[-keep:].copy(), self._samples.values[-keep:].copy()
-        run, held, said = (column[: self._samples.count][-keep:].copy() for column in (self._run, self._held, self._said))
+        newest = slice(self._samples.count - keep, self._samples.count)
+        run, held, said = self._run[newest].copy(), self._held[newest].copy(), self._said[newest].copy()
         self._clear()
         self._samples.fill(time_s, values)
         self._run, self._held, self._said, self._derived = run, held, said, keep

@@ -18,6 +18,9 @@ from niente.core.setting import Setting
 DONE = "done"
 """How a run closed that came to its own end."""
 
+VERDICT = "verdict"
+"""The kind of happening that says how a run is to stand after all; the closing it corrects stays where it is."""
+
 Document = TypeVar("Document", bound=msgspec.Struct)
 
 
@@ -102,12 +105,13 @@ class BookReader:
         return next(reversed(self.documents("project", project_of).values()), None)
 
     def runs(self) -> list[RunRecord]:
-        """Return all runs, oldest first."""
+        """Return all runs, oldest first; one that a person has judged since it was closed stands as they judged it."""
         rows = self._link.execute(
             "SELECT run.id, plan_id, step, kind, opened_at, run.rig_time_s, setting, load, channels, how, why,"
             " closing.rig_time_s, card_id FROM run LEFT JOIN closing ON closing.run_id = run.id ORDER BY run.id"
         )
-        return [_run_record(row) for row in rows]
+        verdicts = dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (VERDICT,)))
+        return [_judged(_run_record(row), verdicts) for row in rows]
 
     def frames(self, run: RunRecord) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
@@ -133,6 +137,13 @@ class BookReader:
             "SELECT max(t) FROM (SELECT max(rig_time_s) AS t FROM run UNION ALL SELECT max(rig_time_s) FROM closing)"
         ).fetchone()
         return float(row[0] or 0.0)
+
+
+def _judged(run: RunRecord, verdicts: dict[int, str]) -> RunRecord:
+    said = verdicts.get(run.id)
+    if said is None:
+        return run
+    return msgspec.structs.replace(run, how=msgspec.json.decode(said), why=f"{run.why}; judged by the person at the bench")
 
 
 def _run_record(row: tuple[Any, ...]) -> RunRecord:

@@ -17,6 +17,10 @@ from niente.core.setting import Setting
 
 RIG = "rig"
 """The kind of document that holds a rig card; a run belongs to the latest."""
+_LATEST = (
+    "SELECT max(t) FROM (SELECT max(opened_at) AS t FROM run UNION ALL SELECT max(closed_at) FROM closing"
+    " UNION ALL SELECT max(written_at) FROM document UNION ALL SELECT max(written_at) FROM happening)"
+)
 GROUP_S = 0.25
 """Frames wait at most this long (wall time) for company before they are committed."""
 
@@ -39,13 +43,14 @@ class BookWriter:
             raise
         row = self._link.execute("SELECT max(id) FROM document WHERE kind = ?", (RIG,)).fetchone()
         self._card_id: int | None = row[0]
+        self._latest = float(self._link.execute(_LATEST).fetchone()[0] or 0.0)
         self._pending: list[tuple[float, np.ndarray]] = []
         self._pending_run: int | None = None
         self._group_started = 0.0
 
     def add_document(self, kind: str, body: msgspec.Struct) -> int:
         """Add a document (a rig card, a plan, a version of the project) and return its number."""
-        number = self._insert("document", kind=kind, written_at=time.time(), body=msgspec.json.encode(body).decode())
+        number = self._insert("document", kind=kind, written_at=self._now(), body=msgspec.json.encode(body).decode())
         if kind == RIG:
             self._card_id = number
         return number
@@ -59,7 +64,7 @@ class BookWriter:
             plan_id=plan_id,
             step=step,
             kind=kind,
-            opened_at=time.time(),
+            opened_at=self._now(),
             rig_time_s=rig_time_s,
             setting=msgspec.json.encode(setting).decode(),
             load=load,
@@ -83,11 +88,11 @@ class BookWriter:
     def add_happening(self, kind: str, body: Any, run_id: int | None = None, rig_time_s: float | None = None) -> None:
         """Add something that happened: a rig's event, a guard's trip, a note, a change of state."""
         text = msgspec.json.encode(body).decode()
-        self._insert("happening", run_id=run_id, rig_time_s=rig_time_s, written_at=time.time(), kind=kind, body=text)
+        self._insert("happening", run_id=run_id, rig_time_s=rig_time_s, written_at=self._now(), kind=kind, body=text)
 
     def close_run(self, run_id: int, how: str, why: str, rig_time_s: float) -> None:
         """Close a run, after committing what is left of its frames."""
-        self._insert("closing", run_id=run_id, closed_at=time.time(), rig_time_s=rig_time_s, how=how, why=why)
+        self._insert("closing", run_id=run_id, closed_at=self._now(), rig_time_s=rig_time_s, how=how, why=why)
 
     def flush(self) -> None:
         """Commit the frames that wait. Raises ``BookError``; they are then still kept."""
@@ -116,6 +121,12 @@ class BookWriter:
             finally:
                 self._link.close()
                 self._lock.release()
+
+    def _now(self) -> float:
+        """Return the wall's time, which in a book never goes back: a clock that is set back must not make runs older than
+        the plan they were made for."""
+        self._latest = max(time.time(), self._latest)
+        return self._latest
 
     def _insert(self, table: str, **columns: Any) -> int:
         with self._guard:

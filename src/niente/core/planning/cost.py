@@ -12,6 +12,7 @@ from niente.core.planning.parts import is_liquid, parts_of
 from niente.core.planning.progress import Row
 from niente.core.question import Order, Question
 from niente.core.rigcard import LoadKind, RigCard
+from niente.core.science.settling import slow_tau_s
 
 NAIVE_S = 1800.0
 """The careful half hour a setting."""
@@ -43,7 +44,7 @@ def pace_of(card: RigCard, evidence: Evidence | None) -> Pace:
     ]
     if len(seen) < 3:
         return usual
-    tau = evidence.slow_prior[-1] if evidence.slow_prior else usual.tau_s
+    tau = slow_tau_s(evidence.slow_prior) if evidence.slow_prior else usual.tau_s
     at_k = median(k for _, k in seen)
     return Pace(median(seconds + tau * math.log(k / at_k) for seconds, k in seen), at_k, tau)
 

@@ -1,6 +1,7 @@
 """Whether a plan fits a rig: everything that is wrong with it, before anything is touched."""
 
 from niente.core.errors import PlanError
+from niente.core.guarding import CORE, problems_of
 from niente.core.plan import Confirmation, Plan, Search, Step
 from niente.core.rigcard import LoadKind, RigCard
 from niente.core.setting import Setting
@@ -112,18 +113,11 @@ def _refusals(setting: Setting, card: RigCard, seen: Checked) -> list[str]:
 def _of_guards(plan: Plan, card: RigCard) -> list[str]:
     """Return what is wrong with a plan's guards: a hot machine needs one, below the maker's limit, on a channel it has."""
     found = []
-    core_guards = [guard for guard in plan.guards if guard.quantity == "core_temperature_c"]
-    if not core_guards:
+    if all(guard.quantity != CORE for guard in plan.guards):
         found.append("it has no guard on the hottest core (quantity 'core_temperature_c')")
     for guard in plan.guards:
-        if not card.indices(guard.quantity):
-            found.append(f"a guard watches {guard.quantity!r}, which this rig does not read")
-        if not guard.clear < guard.trip:
-            found.append(f"the guard on {guard.quantity} clears at {guard.clear:g}, not below its trip at {guard.trip:g}")
-    for guard in core_guards:
-        if guard.trip > card.limits.core_temperature_c:
-            found.append(
-                f"the guard on the hottest core trips at {guard.trip:g} °C, "
-                f"above the maker's limit of {card.limits.core_temperature_c:g} °C"
-            )
+        found += [
+            f"the guard on {guard.quantity}, {field}: {why}"
+            for field, why in problems_of(guard, card, card.limits.core_temperature_c)
+        ]
     return found

@@ -5,7 +5,8 @@ from collections.abc import Callable
 
 import msgspec
 
-from niente.core.plan import PLAN_FORMAT, Entry, Guard, Plan
+from niente.core.guarding import default_guards, with_room_watched
+from niente.core.plan import PLAN_FORMAT, Entry, Guard, Plan, Step
 from niente.core.planning.hand_edits import edited
 from niente.core.planning.questions.compared import first_variants, first_ways, variant_entries, way_entries
 from niente.core.planning.questions.fans import fan_entries, first_fans
@@ -40,7 +41,6 @@ from niente.core.planning.questions.voltage import (
 from niente.core.project import Limits, Project
 from niente.core.question import Question
 from niente.core.rigcard import LoadKind, RigCard
-from niente.core.rigsheet import default_guards
 
 
 class Template(msgspec.Struct, frozen=True):
@@ -200,12 +200,16 @@ def plan_for(
 
     ``entries`` are the plan's, edits done, where they were worked out before.
     """
+    made = entries if entries is not None else edited(entries_of(card, question), question.edits)
+    watched = default_guards(card) if guards is None else guards
+    if any(isinstance(entry, Step) and entry.variant for entry in made):
+        watched = with_room_watched(card, watched)
     return Plan(
         format=PLAN_FORMAT,
         rig=card.name,
         question=question.template,
-        entries=entries if entries is not None else edited(entries_of(card, question), question.edits),
-        guards=default_guards(card) if guards is None else guards,
+        entries=made,
+        guards=watched,
         budget_s=question.budget_h * 3600.0 if question.budget_h is not None else None,
         quiet=question.quiet,
         since=question.since,

@@ -21,16 +21,20 @@ Array = NDArray[np.float64]
 BIN_S = 10.0
 """Samples are averaged over this long before they are fitted."""
 LEAST_BINS = 12
-MIDDLE_TAUS_S = np.array([18.0, 40.0, 85.0])
+MIDDLE_TAUS_S = np.geomspace(15.0, 90.0, 6)
 SLOW_TAUS_S = np.geomspace(150.0, 1500.0, 12)
-AMPLITUDE_SD_K = (25.0, 25.0, 2.0)
-"""Prior standard deviation of the slow and middle amplitude, and of a creep ``CREEP`` times slower than slow:
-panels and furniture that no run is long enough to show, and that would otherwise bias its end."""
-CREEP = 3.0
+AMPLITUDE_SD_K = (25.0, 25.0)
+"""Prior standard deviation of the slow and middle amplitude."""
+CREEP_SHARE, LEAST_CREEP_SD_K = 0.3, 0.5
+"""That of a creep that is ``CREEPS`` times slower than slow, as a share of what the run has moved so far: panels and
+furniture that no run is long enough to show, and that would otherwise bias its end. From a cold start they have far to go."""
+CREEPS = np.array([2.0, 5.0])
 FLOOR_SD_K = 0.25
 """What no fit removes (sensor, room, model): never tighter than about ±0.5 K."""
 ROOM_LAG_S = 420.0
 MOST_BINS = 1100
+PRIOR_FLOOR = 1e-3
+"""No time constant is ever ruled out by earlier runs alone."""
 TREND_S = 240.0
 SLOWEST_HALVING_S = 1800.0
 """An interval that takes longer than this to halve is not foreseen to close."""
@@ -39,8 +43,8 @@ SLOWEST_HALVING_S = 1800.0
 class Settled(msgspec.Struct, frozen=True):
     """A settled temperature: ``value_c`` ± ``half_width_k`` (95 %), or ``reason`` why there is none yet.
 
-    ``room_c`` is the lagged room temperature that the value belongs to. ``slow_weights`` (12,) is how well each slow
-    time constant explains this run; it can be handed to the next run of the same variant.
+    ``room_c`` is the lagged room temperature that the value belongs to. ``slow_weights`` (24,) is how well each slow
+    time constant, with each creep behind it, explains this run; it can be handed to the next run of the same variant.
     """
 
     value_c: float
@@ -65,10 +69,22 @@ def not_yet(reason: str) -> Settled:
 
 
 @functools.lru_cache(maxsize=1)
-def _exponentials() -> tuple[Array, Array, Array]:
-    """Return e^(-t/tau) at bin middles: slow (12, MOST_BINS), middle (3, ...), creep (12, ...)."""
+def _basis() -> Array:
+    """Return 1, e^(-t/slow), e^(-t/middle), e^(-t/creep) at bin middles for every combination of the grid, one row each:
+    ``(4 combinations, MOST_BINS)``. Slow turns slowest, then creep, then middle."""
     t = (np.arange(MOST_BINS) + 0.5) * BIN_S
-    return (np.exp(-t / SLOW_TAUS_S[:, None]), np.exp(-t / MIDDLE_TAUS_S[:, None]), np.exp(-t / SLOW_TAUS_S[:, None] / CREEP))
+    slow, creep, middle = (taus.reshape(-1, 1) for taus in np.meshgrid(SLOW_TAUS_S, CREEPS, MIDDLE_TAUS_S, indexing="ij"))
+    parts = [np.ones((slow.shape[0], MOST_BINS)), np.exp(-t / slow), np.exp(-t / middle), np.exp(-t / (slow * creep))]
+    return np.stack(parts, axis=1).reshape(-1, MOST_BINS)
+
+
+@functools.lru_cache(maxsize=512)
+def _gram(n: int) -> Array:
+    """Return the products of the basis with itself over the first ``n`` bins, ``(combinations, 4, 4)``; they belong to the
+    grid and not to a run."""
+    basis = _basis()[:, :n].reshape(-1, 4, n)
+    product: Array = basis @ np.swapaxes(basis, 1, 2)
+    return product
 
 
 def lagged(time_s: Vector, values: Vector, lag_s: float = ROOM_LAG_S) -> Vector:
@@ -93,9 +109,9 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
     """Return where ``core_c`` settles, from samples since its power became steady.
 
     ``time_s``, ``core_c`` and ``room_c`` have shape ``(n,)``, evenly spaced, in s and °C; the lagged room is taken out
-    before the fit and put back at its last value. ``slow_prior`` are weights (12,) of the slow time constants from
-    earlier runs. Bayesian linear regression at every pair of grid constants (normal prior on the amplitudes), averaged
-    by marginal likelihood; the variance is inflated by the residuals' autocorrelation.
+    before the fit and put back at its last value. ``slow_prior`` are weights (24,) of the slow time constants and their
+    creeps from earlier runs. Bayesian linear regression at every combination of grid constants (normal prior on the
+    amplitudes), averaged by marginal likelihood; the variance is inflated by the residuals' autocorrelation.
     """
     if time_s.shape[0] < 2:
         return not_yet("the run has only begun")
@@ -108,35 +124,30 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
     room = lagged(_bins(time_s, per_bin), _bins(room_c, per_bin))
     y = (_bins(core_c, per_bin) - room)[:MOST_BINS]
     n = y.shape[0]
-    slow, middle, creep = _exponentials()
-    count = len(SLOW_TAUS_S) * len(MIDDLE_TAUS_S)
-    basis = np.empty((count, n, 4))
-    basis[:, :, 0] = 1.0
-    basis[:, :, 1] = np.repeat(slow[:, :n], len(MIDDLE_TAUS_S), axis=0)
-    basis[:, :, 2] = np.tile(middle[:, :n], (len(SLOW_TAUS_S), 1))
-    basis[:, :, 3] = np.repeat(creep[:, :n], len(MIDDLE_TAUS_S), axis=0)
-
     rough = np.diff(y)
     noise_var = max(float(np.median(rough**2)) / 2 / 0.455, 1e-4)
-    precision = np.diag([0.0, *(noise_var / sd**2 for sd in AMPLITUDE_SD_K)])
-    gram = np.swapaxes(basis, 1, 2) @ basis + precision
-    moment = np.swapaxes(basis, 1, 2) @ y
+    creep_sd = max(CREEP_SHARE * float(np.max(y) - np.min(y)), LEAST_CREEP_SD_K)
+    precision = np.diag([0.0, *(noise_var / sd**2 for sd in (*AMPLITUDE_SD_K, creep_sd))])
+    basis = _basis()[:, :n]
+    gram = _gram(n) + precision
+    level = float(np.mean(y))
+    moment = (basis @ (y - level)).reshape(-1, 4)
     found = np.linalg.solve(gram, moment[:, :, None])[:, :, 0]
-    residuals = y - (basis @ found[:, :, None])[:, :, 0]
-    cost = np.einsum("gn,gn->g", residuals, residuals) + np.einsum("gi,ij,gj->g", found, precision, found)
+    cost = float((y - level) @ (y - level)) - np.einsum("gi,gi->g", moment, found)  # of residuals and prior together
     best = int(np.argmin(cost))
-    rho = autocorrelation(residuals[best])
+    residuals = y - level - found[best] @ basis[4 * best : 4 * best + 4]
+    rho = autocorrelation(residuals)
     variance = max(noise_var, float(cost[best]) / max(n - 4, 1)) * (1 + rho) / (1 - rho)
     log_weight = -cost / (2 * variance) - 0.5 * np.linalg.slogdet(gram / noise_var)[1]
     if slow_prior:
-        log_weight += np.repeat(np.log(np.asarray(slow_prior) + 1e-3), len(MIDDLE_TAUS_S))
+        log_weight += np.repeat(np.log(np.asarray(slow_prior) + PRIOR_FLOOR), len(MIDDLE_TAUS_S))
     weight = np.exp(log_weight - np.max(log_weight))
     weight /= np.sum(weight)
-    end = found[:, 0]
+    end = found[:, 0] + level
     within = variance * np.linalg.inv(gram)[:, 0, 0]
     mean = float(weight @ end)
     total = float(weight @ (within + (end - mean) ** 2)) + FLOOR_SD_K**2
-    slow_weights = weight.reshape(len(SLOW_TAUS_S), -1).sum(axis=1)
+    slow_weights = weight.reshape(-1, len(MIDDLE_TAUS_S)).sum(axis=1)
     last_room = float(room[-1])
     return Settled(mean + last_room, Z95 * math.sqrt(total), last_room, "", tuple(slow_weights.tolist()))
 
@@ -159,6 +170,12 @@ def seconds_until_known(time_s: Vector, half_width_k: Vector, wanted_k: float) -
     if slope > -math.log(2.0) / SLOWEST_HALVING_S:
         return math.nan
     return (math.log(wanted_k) - float(log_k[-1])) / slope
+
+
+def slow_tau_s(prior: tuple[float, ...]) -> float:
+    """Return the slow time constant in s that earlier runs speak for, from their weights (24,)."""
+    weights = np.asarray(prior).reshape(len(SLOW_TAUS_S), -1).sum(axis=1)
+    return float(np.exp(weights @ np.log(SLOW_TAUS_S) / weights.sum()))
 
 
 def learn(prior: tuple[float, ...], seen: Settled) -> tuple[float, ...]:

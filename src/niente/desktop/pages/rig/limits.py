@@ -3,10 +3,11 @@
 import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QTableView, QVBoxLayout, QWidget
 
+from niente.core.guarding import guard_on, guardable, moved
 from niente.core.plan import Guard, GuardAction
 from niente.core.quantities import quantity_of
 from niente.core.rigcard import Control, RigCard, SetBy
-from niente.core.rigsheet import RigSheet, guard_on, guardable
+from niente.core.rigsheet import RigSheet
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
@@ -14,11 +15,16 @@ from niente.desktop.widgets.form import Form, choice, figure
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
-GUARD_HEADS = ("Watched", "Ends it at", "Quiet below", "Held for", "What it does", "Why")
+GUARD_HEADS = ("Watched", "Ends it at", "Quiet at", "Held for", "What it does", "Why")
 CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "The rig reaches")
 TRIP, CLEAR, HOLD, ACTION, REASON = range(1, 6)
 LOW, HIGH, STEP, BY = range(1, 5)
-DOES = {GuardAction.STOP: "stops the plan", GuardAction.SKIP: "skips the run"}
+DOES = {
+    GuardAction.STOP: "stops the plan",
+    GuardAction.HOLD: "holds",
+    GuardAction.SKIP: "skips the run",
+    GuardAction.WARN: "warns",
+}
 BY_WHOM = {SetBy.SOFTWARE: "software", SetBy.FIRMWARE: "firmware setup", SetBy.HANDS: "hands"}
 
 
@@ -130,8 +136,8 @@ class LimitsView(QWidget):
             guard = msgspec.structs.replace(guard, action=does[str(value)])
         else:
             guard = msgspec.structs.replace(guard, **{fields[column]: value})
-        if column == TRIP and guard.clear >= guard.trip:
-            guard = msgspec.structs.replace(guard, clear=guard.trip - 5.0)
+        if column == TRIP:
+            guard = moved(sheet.guards[row], guard.trip)
         guards = (*sheet.guards[:row], guard, *sheet.guards[row + 1 :])
         self._change(tr("guard"), msgspec.structs.replace(sheet, guards=guards))
 
@@ -165,11 +171,14 @@ def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
     quantity, seconds = quantity_of(guard.quantity), quantity_of("burst_time_s")
     core = guard.quantity == "core_temperature_c"
     high = sheet.limits.core_temperature_c if core else quantity.high
+    low = 20.0 if quantity.unit == "°C" else quantity.low
+    step = 1.0 if quantity.digits == 0 or quantity.unit == "°C" else 0.5
     title = tr("Hottest core") if core else quantity.title
+    quiet = tr("Quiet again above") if guard.falling else tr("Quiet again below")
     return [
         Entry(title),
-        Entry(quantity.with_unit(guard.trip), guard.trip, quantity, 30.0, high, 1.0, title=tr("Ends a run at")),
-        Entry(quantity.with_unit(guard.clear), guard.clear, quantity, 20.0, high - 1.0, 1.0, title=tr("Quiet again below")),
+        Entry(quantity.with_unit(guard.trip), guard.trip, quantity, low, high, step, title=tr("Ends a run at")),
+        Entry(quantity.with_unit(guard.clear), guard.clear, quantity, low, high, step, title=quiet),
         Entry(seconds.with_unit(guard.hold_s), guard.hold_s, seconds, 0.0, 600.0, 1.0, title=tr("Has to hold for")),
         Entry(
             tr(DOES[guard.action]),

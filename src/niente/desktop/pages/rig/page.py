@@ -5,7 +5,8 @@ import math
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.bench.guards import FROZEN_SAMPLES, LOST_SAMPLES, STANDSTILL_RPM
+from niente.core.bench.guards.fans import STANDSTILL_RPM
+from niente.core.bench.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
 from niente.core.cautions import cautions_for
 from niente.core.evidence import column
 from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of

@@ -5,7 +5,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.quantities import Quantity, quantity_of
 from niente.core.rigcard import Channel, RigCard, Trust
-from niente.core.rigsheet import RigSheet, counts_of
+from niente.core.rigsheet import READABLE, RigSheet, counts_of
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
@@ -13,8 +13,9 @@ from niente.desktop.widgets.form import Form, choice
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
-HEADS = ("Sensor", "Step", "Reads too high by", "Reads times", "As shown by")
-OFFSET, GAIN, REFERENCE = 2, 3, 4
+HEADS = ("Sensor", "Step", "Read by", "Reads too high by", "Reads times", "As shown by")
+READ_BY, OFFSET, GAIN, REFERENCE = 2, 3, 4, 5
+BY = {False: "cable", True: "hands"}
 GAIN_FIELD = Quantity("gain", "Gain", "", "×", 3, 0.2, 5.0)
 
 
@@ -28,7 +29,7 @@ class SensorsView(QWidget):
         self.model = SheetModel([tr(head) for head in HEADS], {1, OFFSET, GAIN})
         self.model.edited.connect(self._edited)
         self._names: list[str] = []
-        widths = {0: 180, 1: 70, OFFSET: 120, GAIN: 90}
+        widths = {0: 180, 1: 70, READ_BY: 70, OFFSET: 120, GAIN: 90}
         self.table = sheet_view(tr("Sensor trust"), self.model, look, stretch=REFERENCE, widths=widths)
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
@@ -62,7 +63,7 @@ class SensorsView(QWidget):
             kinds.setdefault(channel.name.partition(".")[0], []).append(channel)
         self._names = list(kinds)
         known = {trust.channel: trust for trust in sheet.trust}
-        self.model.set_entries([_row(kind, alike, known) for kind, alike in kinds.items()])
+        self.model.set_entries([_row(kind, alike, known, sheet.by_hand) for kind, alike in kinds.items()])
 
     def _counts_chosen(self, place: int) -> None:
         sheet, bench = self.session.sheet, self.session.bench
@@ -75,6 +76,13 @@ class SensorsView(QWidget):
         if sheet is None or bench is None:
             return
         name = self._names[row]
+        if column == READ_BY:
+            others = tuple(one for one in sheet.by_hand if one != name)
+            by_hand = (*others, name) if value == tr(BY[True]) else others
+            words, after = tr("how a meter is read"), msgspec.structs.replace(sheet, by_hand=by_hand)
+            if not self.session.sheets.change(words, after):
+                self.show_sheet(sheet, bench.own_card)
+            return
         known = {trust.channel: trust for trust in sheet.trust}
         field = {OFFSET: "offset", GAIN: "gain", REFERENCE: "reference"}[column]
         known[name] = msgspec.structs.replace(known.get(name, Trust(name)), **{field: value})
@@ -83,7 +91,16 @@ class SensorsView(QWidget):
             self.show_sheet(sheet, bench.own_card)
 
 
-def _row(kind: str, alike: list[Channel], known: dict[str, Trust]) -> list[Entry]:
+def _read_by(name: str, by_hand: tuple[str, ...]) -> Entry:
+    """Return who reads a channel; what guards and models want at every sample comes by cable."""
+    said = tr(BY[name in by_hand])
+    if name not in READABLE:
+        return Entry(said, soft=True)
+    title = tr("Read by: hands are asked for it at the end of every run")
+    return Entry(said, said, options=tuple(tr(words) for words in BY.values()), title=title)
+
+
+def _row(kind: str, alike: list[Channel], known: dict[str, Trust], by_hand: tuple[str, ...]) -> list[Entry]:
     """Return the row of a quantity; where there are several channels of it they share what is said of them."""
     quantity, trust, channel = quantity_of(kind), known.get(kind, Trust(kind)), alike[0]
     own = [one.title for one in alike if one.name in known and one.name != kind]
@@ -95,6 +112,7 @@ def _row(kind: str, alike: list[Channel], known: dict[str, Trust]) -> list[Entry
     return [
         Entry(title),
         Entry(step, soft=True),
+        _read_by(kind, by_hand),
         Entry(
             f"{trust.offset:+g}\u00a0{quantity.unit}".replace("-", "−") if trust.offset else "",
             trust.offset,

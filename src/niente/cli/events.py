@@ -1,0 +1,70 @@
+"""The bench's events as data, one JSON object a line. Their names and keys stand in docs/reference and are kept."""
+
+import math
+from typing import Any
+
+import msgspec
+
+from niente.core.bench.events import (
+    Broke,
+    CardShown,
+    Event,
+    ForecastMade,
+    LeftOut,
+    PlanEnded,
+    PlanStarted,
+    RigHappened,
+    RunClosed,
+    RunOpened,
+    StateChanged,
+    Warned,
+)
+
+
+def as_data(event: Event) -> dict[str, Any] | None:
+    """Return an event as data; ``None`` for what is not told on the command line: single samples, a changed card."""
+    match event:
+        case PlanStarted(plan, plan_id, done):
+            return {"event": "plan_started", "question": plan.question, "plan": plan_id, "done": done}
+        case RunOpened(run_id, index, total, step):
+            setting = msgspec.to_builtins(step.setting)
+            return {
+                "event": "run_opened",
+                "run": run_id,
+                "number": index + 1,
+                "of": total,
+                "load": step.load,
+                "setting": setting,
+                "stage": step.stage,
+            }
+        case ForecastMade(run_id, time_s, settled) if settled.known:
+            return {
+                "event": "forecast",
+                "run": run_id,
+                "rig_time_s": time_s,
+                "settles_at_c": round(settled.value_c, 2),
+                "half_width_k": round(settled.half_width_k, 2) if math.isfinite(settled.half_width_k) else None,
+            }
+        case RunClosed(run_id, index, how, why):
+            return {"event": "run_closed", "run": run_id, "number": index + 1, "how": how, "why": why}
+        case RigHappened(run_id, time_s, happened):
+            return {
+                "event": "happened",
+                "run": run_id,
+                "rig_time_s": time_s,
+                "kind": happened.kind.value,
+                "detail": happened.detail,
+            }
+        case StateChanged(state, text):
+            return {"event": "state", "state": state.value, "text": text}
+        case CardShown(card):
+            return {"event": "card", "card": msgspec.to_builtins(card)}
+        case LeftOut(index, text):
+            return {"event": "left_out", "number": index + 1, "text": text}
+        case Warned(text):
+            return {"event": "warned", "text": text}
+        case PlanEnded(complete, why, error):
+            return {"event": "plan_ended", "complete": complete, "why": why, "error": str(error) if error else None}
+        case Broke(report):
+            return {"event": "broke", "report": report}
+    return None

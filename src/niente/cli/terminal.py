@@ -1,0 +1,96 @@
+"""A person at the terminal: words they type while a plan runs, and cards they confirm."""
+
+import select
+import sys
+from typing import Protocol
+
+from niente.core.bench.bench import Bench
+from niente.core.bench.cards import BenchCard
+from niente.core.bench.commands import Command
+from niente.core.errors import NienteError
+from niente.core.quantities import value_typed
+
+COMMANDS = {
+    "hold": Command.HOLD_NOW,
+    "hold after": Command.HOLD_AFTER,
+    "go on": Command.GO_ON,
+    "skip": Command.SKIP,
+    "repeat": Command.REPEAT,
+}
+HELP = "Words: hold, hold after, go on, skip, repeat, note TEXT, stop."
+
+
+class Sayer(Protocol):
+    """What says something to the person, and knows the card that is shown."""
+
+    card: BenchCard | None
+
+    def say(self, text: str) -> None:
+        """Say something."""
+
+
+class Terminal:
+    """Reads lines as they are typed, without waiting for them."""
+
+    def __init__(self, bench: Bench, sayer: Sayer) -> None:
+        self._bench = bench
+        self._sayer = sayer
+        self._told: BenchCard | None = None
+        self._readings: dict[str, float] = {}
+
+    def look(self) -> None:
+        """Ask for what the card that is shown wants next, and act on a line that was typed."""
+        card = self._sayer.card
+        if card is not self._told:
+            self._told, self._readings = card, {}
+            if card is not None:
+                self._ask(card)
+        if select.select([sys.stdin], [], [], 0.0)[0]:
+            self.take(sys.stdin.readline())
+
+    def take(self, typed: str) -> None:
+        """Act on a line: a word of command, a note, a reading, or an empty one that says that hands are done."""
+        text = typed.strip()
+        card = self._sayer.card
+        try:
+            if text.lower() in COMMANDS:
+                self._bench.tell(COMMANDS[text.lower()])
+            elif text.lower() == "stop":
+                self._bench.stop()
+            elif text.lower().startswith("note "):
+                self._bench.note(text[5:].strip())
+                self._sayer.say("Noted.")
+            elif card is not None:
+                self._answer(card, text)
+            elif text:
+                self._sayer.say(HELP)
+        except NienteError as error:
+            self._sayer.say(str(error))
+            self._readings = {}
+            if card is not None:
+                self._ask(card)
+
+    def _ask(self, card: BenchCard) -> None:
+        waiting = [asked for asked in card.readings if asked.channel not in self._readings]
+        if waiting:
+            shown = self._bench.shown.get(waiting[0].channel)
+            hint = f" (the simulated meter shows {waiting[0].quantity.with_unit(shown)})" if shown is not None else ""
+            self._sayer.say(f"{waiting[0].title} in {waiting[0].quantity.unit}{hint}: type it, then Enter.")
+        else:
+            self._sayer.say("Press Enter once it is done and checked; Ctrl+C stops and restores.")
+
+    def _answer(self, card: BenchCard, text: str) -> None:
+        waiting = [asked for asked in card.readings if asked.channel not in self._readings]
+        if waiting:
+            try:
+                self._readings[waiting[0].channel] = value_typed(text, waiting[0].quantity.unit)
+            except ValueError as error:
+                self._sayer.say(f"{error}. Type it again.")
+                return
+            if len(waiting) > 1:
+                self._ask(card)
+                return
+        elif text:
+            self._sayer.say(HELP)
+            return
+        self._bench.confirm(self._readings)

@@ -1,0 +1,197 @@
+"""Bench cards: what hands have to set or read, in order, what to check before going on, and the cautions that belong to it.
+
+A card is data: it is written into the book when it is shown, ticked and confirmed, so that it outlasts a restart.
+"""
+
+from collections.abc import Sequence
+from enum import StrEnum
+
+import msgspec
+
+from niente.core.errors import DocumentError
+from niente.core.plan import Plan, Search
+from niente.core.quantities import Quantity, quantity_of
+from niente.core.rigcard import RigCard, SetBy
+from niente.core.setting import RESTS_AT_ZERO, Setting
+
+SHOWN, TICKED, CONFIRMED = "card", "card ticked", "card confirmed"
+"""The kinds of happenings in a book that a card leaves behind."""
+FIRMWARE = "Restart into the firmware's setup; Niente may be closed meanwhile and goes on from this card."
+MAINS = "Mains off and unplugged before hands go in, and let a heatsink cool; the maker's limits and local rules come first."
+VOLTAGE = "Stay within the maker's voltage limits. An unstable processor corrupts files: work on data that can be lost."
+METER = "Read it from where the meter stands, with the load running; let it settle for some seconds first."
+NOISE_ASIDE = "Nobody speaks or moves meanwhile."
+
+
+class CardKind(StrEnum):
+    """What a card is for."""
+
+    SET = "set"
+    VARIANT = "variant"
+    READ = "read"
+
+
+class CardLine(msgspec.Struct, frozen=True):
+    """One thing to do, with a box to tick: what, the value with its unit, what it was before, and where it is done."""
+
+    words: str
+    value: str = ""
+    before: str = ""
+    where: str = ""
+
+
+class Asked(msgspec.Struct, frozen=True):
+    """A reading that hands take: its channel, what it is called, and between which figures it can lie."""
+
+    channel: str
+    title: str
+    low: float
+    high: float
+
+    @property
+    def quantity(self) -> Quantity:
+        """The quantity that is read."""
+        return quantity_of(self.channel)
+
+
+class BenchCard(msgspec.Struct, frozen=True):
+    """A card for hands. ``sets`` are the controls that its lines set; they count as set once it is confirmed."""
+
+    kind: CardKind
+    title: str
+    lines: tuple[CardLine, ...] = ()
+    readings: tuple[Asked, ...] = ()
+    checks: tuple[str, ...] = ()
+    cautions: tuple[str, ...] = ()
+    sets: dict[str, float] = {}
+
+    @property
+    def boxes(self) -> int:
+        """How many boxes there are to tick: one a line, then one a check."""
+        return len(self.lines) + len(self.checks)
+
+    def problems(self, readings: dict[str, float]) -> list[str]:
+        """Return what keeps readings from being taken, in words: one that is missing, or cannot be."""
+        found = []
+        for asked in self.readings:
+            value = readings.get(asked.channel)
+            if value is None or value != value:
+                found.append(f"{asked.title}: no reading was given")
+            elif not asked.low <= value <= asked.high:
+                quantity = asked.quantity
+                span = f"{quantity.text(asked.low)} to {quantity.with_unit(asked.high)}"
+                found.append(f"{asked.title}: {quantity.with_unit(value)} cannot be, it lies between {span}")
+        unknown = readings.keys() - {asked.channel for asked in self.readings}
+        found += [f"{name}: this card does not ask for it" for name in sorted(unknown)]
+        return found
+
+    def insist(self, readings: dict[str, float]) -> None:
+        """Raise ``DocumentError``, with everything in words, for readings that cannot be taken."""
+        found = self.problems(readings)
+        if found:
+            raise DocumentError(
+                f"The card cannot be confirmed: {'; '.join(found)}.",
+                safe="Nothing was taken; the plan still waits.",
+                remedy="Look again and correct the figure; a comma or the unit is the usual slip.",
+            )
+
+    def words(self) -> str:
+        """Return the card in one line of words."""
+        lines = [f"{line.words}: {line.value}" if line.value else line.words for line in self.lines]
+        lines += [f"read {asked.title.lower()} in {asked.quantity.unit}" for asked in self.readings]
+        return f"{self.title} {'; '.join(lines)}".strip()
+
+
+def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> BenchCard | None:
+    """Return the card for what hands have to set before a whole setting is in force; ``None`` where that is nothing.
+
+    ``by_hand`` is what hands have set already; what they never touched stands as found.
+    """
+    lines, sets = [], {}
+    firmware = voltage = inside = False
+    for control in card.controls:
+        value = whole.value(control.name)
+        before = by_hand.get(control.name, card.stock.value(control.name))
+        if control.set_by == SetBy.SOFTWARE or value is None or value == before:
+            continue
+        where = "in the firmware's setup" if control.set_by == SetBy.FIRMWARE else "by hand"
+        lines.append(CardLine(control.title, _value(control.name, value), _value(control.name, before), where))
+        sets[control.name] = value
+        firmware = firmware or control.set_by == SetBy.FIRMWARE
+        inside = inside or control.set_by == SetBy.HANDS
+        voltage = voltage or quantity_of(control.name).unit in ("mV", "V")
+    if not lines:
+        return None
+    checks = ["Every figure reads back as it stands here."]
+    if firmware:
+        checks.append("Nothing else was changed, and the setup was left with saving.")
+    cautions = [*([FIRMWARE] if firmware else []), *([VOLTAGE] if voltage else []), *([MAINS] if inside else [])]
+    return BenchCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), tuple(cautions), sets)
+
+
+def variant_card(card: RigCard, variant: str) -> BenchCard:
+    """Return the card for bringing the machine into another of its states."""
+    known = next((one for one in card.variants if one.name == variant), None)
+    lines = [CardLine(part.strip().rstrip(".")) for part in (known.hands if known else "").split(";") if part.strip()]
+    if not lines:
+        words = known.words if known is not None and known.words else variant
+        lines = [CardLine(f"Bring the machine into this state: {words}")]
+    checks = ("Every panel, fan and cable is where it belongs, and nothing touches a fan.",)
+    return BenchCard(CardKind.VARIANT, f"The machine becomes {variant!r}.", tuple(lines), (), checks, (MAINS,))
+
+
+def words_card(words: str) -> BenchCard:
+    """Return the card for what a rig's driver says in its own words."""
+    return BenchCard(CardKind.SET, "By hand.", (CardLine(words.rstrip(".")),), (), (), (MAINS,))
+
+
+def reading_card(card: RigCard) -> BenchCard | None:
+    """Return the card that asks for what hands read at the end of a run; ``None`` where everything is read by cable."""
+    asked = tuple(
+        Asked(channel.name, channel.title, quantity_of(channel.name).low, quantity_of(channel.name).high)
+        for channel in card.channels
+        if channel.by == SetBy.HANDS
+    )
+    if not asked:
+        return None
+    noise = any(one.channel == "noise_dba" for one in asked)
+    cautions = (METER, NOISE_ASIDE) if noise else (METER,)
+    return BenchCard(CardKind.READ, "Read by hand, with the load still on.", (), asked, (), cautions)
+
+
+def hand_work(plan: Plan, card: RigCard) -> list[str]:
+    """Return what a plan needs hands for on a rig, in words; empty where it needs none. Searches count with their ends."""
+    found = []
+    variants = sorted({step.variant for step in plan.steps if step.variant} - {card.variant})
+    if variants:
+        found.append(f"the machine becomes {', '.join(variants)}")
+    hands = [control for control in card.controls if control.set_by != SetBy.SOFTWARE]
+    moved = []
+    for control in hands:
+        values = {step.setting.over(card.stock).value(control.name) for step in plan.steps}
+        searched = any(isinstance(entry, Search) and control.name in entry.controls for entry in plan.entries)
+        if searched or values - {card.stock.value(control.name)}:
+            moved.append(control.title.lower())
+    if moved:
+        found.append(f"set {', '.join(moved)}")
+    read = [channel.title.lower() for channel in card.channels if channel.by == SetBy.HANDS]
+    if read:
+        found.append(f"read {', '.join(read)}")
+    return found
+
+
+def _value(control: str, value: float | None) -> str:
+    """Return a control's value in words; what is off is said to be off."""
+    if value is None:
+        return ""
+    if value == 0 and control.partition(".")[0] in RESTS_AT_ZERO and not control.endswith("_mv"):
+        return "off"
+    return quantity_of(control).with_unit(value)
+
+
+def by_hand_in(happenings: Sequence[dict[str, float]]) -> dict[str, float]:
+    """Return what hands have set, from what confirmed cards say, oldest first."""
+    found: dict[str, float] = {}
+    for sets in happenings:
+        found |= sets
+    return found
