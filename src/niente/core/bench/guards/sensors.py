@@ -86,6 +86,10 @@ class GuardedSensors:
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if a sensor that a guard needs has gone."""
         for place, reading in enumerate(frame.values[self._places].tolist()):
+            low, high = self._ranges[place]
+            self._wild[place] = self._wild[place] + 1 if reading < low or reading > high else 0
+            if self._wild[place] >= IMPOSSIBLE_SAMPLES:
+                return self._gone(place, f"reads {reading:g}, which cannot be")
             if reading == self._last[place]:
                 self._still[place] += 1
                 if self._still[place] >= SLOW_FROZEN_SAMPLES:
@@ -99,10 +103,6 @@ class GuardedSensors:
             self._lost[place] = self._lost[place] + 1 if reading != reading else 0
             if self._lost[place] >= LOST_SAMPLES:
                 return self._gone(place, "gives nothing any more")
-            low, high = self._ranges[place]
-            self._wild[place] = self._wild[place] + 1 if not low <= reading <= high and reading == reading else 0
-            if self._wild[place] >= IMPOSSIBLE_SAMPLES:
-                return self._gone(place, f"reads {reading:g}, which cannot be")
         return None
 
     def _hottest(self, frame: Frame) -> float:

@@ -10,12 +10,16 @@ class FaultKind(StrEnum):
 
     SENSOR_LOST = "sensor_lost"
     SENSOR_FROZEN = "sensor_frozen"
+    SENSOR_IMPOSSIBLE = "sensor_impossible"
+    """A sensor gives what cannot be: all bits set, as a bus gives whose wire is off."""
     FAN_STALL = "fan_stall"
     SILENT = "silent"
     """No sample comes any more, but calls return in time."""
     HANG = "hang"
     """A call for the next sample does not return (for ``seconds`` of wall time)."""
     CRASH = "crash"
+    SUSPEND = "suspend"
+    """The machine sleeps for ``seconds``: they go by on its clock, and no sample comes."""
 
 
 class Fault(msgspec.Struct, frozen=True):

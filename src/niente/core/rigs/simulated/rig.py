@@ -22,6 +22,7 @@ from niente.core.setting import Setting
 
 Array = NDArray[np.float64]
 
+ALL_BITS = 255.0
 BLOCK_S = 600
 """Seconds that are moved on in one go where nobody waits for each."""
 
@@ -99,6 +100,7 @@ class SimulatedRig:
         with self._lock:
             life = self._life
             if self._faults:
+                self._sleep_if_told()
                 self._stall_fans()
             row, brought = life.second()
             if not self._faults:
@@ -185,6 +187,19 @@ class SimulatedRig:
         if stuck != self._life.stuck:
             self._life.change(stuck=stuck)
 
+    def _sleep_if_told(self) -> None:
+        """Let the time of a suspend go by, the load off meanwhile and back on afterwards."""
+        asleep = self._fault(FaultKind.SUSPEND)
+        if asleep is None:
+            return
+        self._faults = tuple(fault for fault in self._faults if fault is not asleep)
+        load = self._life.load
+        self._life.change(load=self._idle)
+        left = round(asleep.seconds)
+        while left > 0:
+            left -= self._life.seconds(min(left, BLOCK_S))[0].shape[0]
+        self._life.change(load=load)
+
     def _happenings(self, event: int) -> tuple[RigEvent, ...]:
         """Say what went wrong during the last second, and act on what ends the load."""
         found = []
@@ -219,6 +234,8 @@ class SimulatedRig:
                 values[place] = math.nan
             elif fault.active(FaultKind.SENSOR_FROZEN, self._life.time_s):
                 values[place] = self._frozen.setdefault(place, float(values[place]))
+            elif fault.active(FaultKind.SENSOR_IMPOSSIBLE, self._life.time_s):
+                values[place] = ALL_BITS
         return values
 
     def _hang_if_told(self) -> None:
