@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from niente.core.bench.aftermath import close_open_runs, judge
-from niente.core.bench.cards import CONFIRMED, TICKED, BenchCard, by_hand_in
+from niente.core.bench.cards import CONFIRMED, TICKED, BenchCard, by_hand_in, ticked_in
 from niente.core.bench.commands import Command, Confirmed, StopPlan
 from niente.core.bench.engine import Engine
 from niente.core.bench.events import Broke, CardChanged, Listener, PlanEnded, Warned
@@ -129,6 +129,14 @@ class Bench:
         """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
         if self._engine.asked is not None:
             self.writer.add_happening(TICKED, boxes, self._engine.run_id)
+
+    def ticked_before(self, card: BenchCard) -> tuple[int, ...]:
+        """Return the boxes of a card that were ticked the last time it was shown, if it was not confirmed then."""
+        book = BookReader(self.writer.path)
+        try:
+            return ticked_in(book.happenings(), card)
+        finally:
+            book.close()
 
     @property
     def asked(self) -> BenchCard | None:

@@ -8,6 +8,7 @@ from enum import StrEnum
 
 import msgspec
 
+from niente.core.book.reader import Happening
 from niente.core.errors import DocumentError
 from niente.core.plan import Plan, Search
 from niente.core.quantities import Quantity, quantity_of
@@ -187,6 +188,22 @@ def _value(control: str, value: float | None) -> str:
     if value == 0 and control.partition(".")[0] in RESTS_AT_ZERO and not control.endswith("_mv"):
         return "off"
     return quantity_of(control).with_unit(value)
+
+
+def ticked_in(happenings: Sequence[Happening], card: BenchCard) -> tuple[int, ...]:
+    """Return the boxes of a card that are ticked, from what happened in a book, oldest first: those of the last time it was
+    shown and not confirmed."""
+    wanted = msgspec.json.decode(msgspec.json.encode(card))
+    ticked: tuple[int, ...] = ()
+    same = False
+    for one in happenings:
+        if one.kind == SHOWN:
+            ticked, same = (ticked if one.body == wanted else ()), one.body == wanted
+        elif one.kind == TICKED and same:
+            ticked = tuple(one.body)
+        elif one.kind == CONFIRMED:
+            ticked, same = (), False
+    return ticked
 
 
 def by_hand_in(happenings: Sequence[dict[str, float]]) -> dict[str, float]:

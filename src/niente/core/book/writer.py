@@ -47,6 +47,7 @@ class BookWriter:
         self._pending: list[tuple[float, np.ndarray]] = []
         self._pending_run: int | None = None
         self._group_started = 0.0
+        self._closed = False
 
     def add_document(self, kind: str, body: msgspec.Struct) -> int:
         """Add a document (a rig card, a plan, a version of the project) and return its number."""
@@ -114,8 +115,11 @@ class BookWriter:
             self._pending.clear()
 
     def close(self) -> None:
-        """Commit what is left and let go of the book."""
+        """Commit what is left and let go of the book; a second time does nothing."""
         with self._guard:
+            if self._closed:
+                return
+            self._closed = True
             try:
                 self.flush()
             finally:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from niente.core.errors import RigError
 from niente.core.frame import Frame, RigEvent, RigEventKind, Vector
-from niente.core.rigcard import RigCard, Variant
+from niente.core.rigcard import RigCard, SetBy, Variant
 from niente.core.rigs.simulated import silicon
 from niente.core.rigs.simulated.clock import PacedClock
 from niente.core.rigs.simulated.faults import Fault, FaultKind
@@ -53,6 +53,7 @@ class SimulatedRig:
         others = tuple(Variant(build.name, build.words, build.hands, build.parts) for build in self._file.machine.variants)
         self._card = describe(machine, self._seed, (Variant(self._file.machine.variant), *others), self._file.machine.parts)
         self._loads = {load.name: load for load in machine.loads}
+        self._by_hand = [control.name for control in self._card.controls if control.set_by != SetBy.SOFTWARE]
         self._idle = next(load for load in machine.loads if load.rests)
         self._life = Life(machine, self._seed, self._card.safe, self._idle, time_s)
 
@@ -108,9 +109,13 @@ class SimulatedRig:
             return Frame(life.time_s, self._spoiled(row), self._happenings(brought))
 
     def make_safe(self) -> None:
-        """Load off, safe setting back."""
+        """Load off, safe setting back; what only hands can set stays as they set it."""
         with self._lock:
-            self._life.change(setting=self._card.safe, load=self._idle)
+            safe = self._card.safe
+            for name in self._by_hand:
+                value = self._life.setting.value(name)
+                safe = safe.replaced(name, value) if value is not None else safe
+            self._life.change(setting=safe, load=self._idle)
 
     def close(self) -> None:
         """Let go of the machine."""
