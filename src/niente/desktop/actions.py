@@ -65,7 +65,8 @@ SPECS = (
     ActionSpec("run.hold_now", "Hold now", "Ctrl+Shift+H", "End the load now; this run is repeated afterwards", "Bench", "run"),
     ActionSpec("run.go_on", "Go on", "Ctrl+G", "Go on after a hold", "Bench", "run"),
     ActionSpec("run.skip", "Skip", "Ctrl+Shift+K", "End this run and leave it out", "Bench", "run"),
-    ActionSpec("run.note", "Note …", "N", "Write a note into the book, at this moment", "Bench", "run"),
+    ActionSpec("run.repeat", "Repeat", "Ctrl+Shift+R", "End this run, and make it again at once", "Bench", "run"),
+    ActionSpec("run.note", "Note …", "N", "Write a note into the book, at this moment; #words are its tags", "Bench", "run"),
     ActionSpec(
         "run.stop", "Stop and restore", "Ctrl+.", "End the load, put the safe setting back, keep every sample", "Bench", "run"
     ),

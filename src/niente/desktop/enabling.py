@@ -2,6 +2,7 @@
 
 from PySide6.QtCore import QObject
 
+from niente.core.bench.cards import CardKind
 from niente.core.bench.states import State
 from niente.desktop.actions import Actions
 from niente.desktop.session import Session
@@ -10,7 +11,7 @@ from niente.desktop.tongue import tr
 OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
 """Deeds on the run list: they act on what is selected there, and only while it shows."""
 OF_A_BOOK = ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part")
-UNDER_WAY = ("run.hold_now", "run.hold_after", "run.skip")
+UNDER_WAY = ("run.hold_now", "run.hold_after", "run.skip", "run.repeat")
 
 
 class Enabling(QObject):
@@ -37,6 +38,10 @@ class Enabling(QObject):
         actions["run.go_on"].setEnabled(busy and holding)
         for name in UNDER_WAY:
             actions[name].setEnabled(busy and not holding)
+        card = session.hands.card
+        if busy and card is not None:
+            actions["run.go_on"].setEnabled(session.hands.ready())
+            actions["run.skip"].setEnabled(card.kind == CardKind.READ)
         for name in OF_THE_LIST:
             actions[name].setEnabled(attached and page == "Plan")
         for name in OF_A_BOOK:

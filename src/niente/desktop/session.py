@@ -13,12 +13,14 @@ from niente.core.bench.commands import Command
 from niente.core.bench.events import (
     Broke,
     CardChanged,
+    CardShown,
     Event,
     ForecastMade,
     FrameTaken,
     LeftOut,
     PlanEnded,
     PlanStarted,
+    RigHappened,
     RunClosed,
     RunOpened,
     StateChanged,
@@ -28,22 +30,21 @@ from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
 from niente.core.errors import NienteError
-from niente.core.frame import Frame
+from niente.core.frame import Frame, RigEventKind
 from niente.core.plan import Plan
 from niente.core.planning.templates import default_project
 from niente.core.project import Limits, Project
-from niente.core.quantities import sentence
 from niente.core.rigcard import RigCard
 from niente.core.rigsheet import RigSheet
 from niente.desktop.analysis import Analyst, Answer
 from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit
-from niente.desktop.live import GO_ON, CancelledError, Ending, LiveRun, Note, Notice
+from niente.desktop.endings import crash_notice, end_notice, ending_of
+from niente.desktop.hands import Hands
+from niente.desktop.live import CancelledError, Ending, LiveRun, Note, Notice
 from niente.desktop.planner import Planner
 from niente.desktop.sheets import Sheets
 from niente.desktop.tongue import tr
-
-HANDS = "Mains off and unplugged before hands go in; the maker's limits and local rules come first. Go on once it is done."
 
 
 class Session(QObject):
@@ -79,6 +80,7 @@ class Session(QObject):
         self.notes: list[Note] = []
         self.planner = Planner(self)
         self.sheets = Sheets(self)
+        self.hands = Hands(self)
         self.undo = QUndoStack(self)
         self._bridge = Bridge(self)
         self._bridge.arrived.connect(self._hear)
@@ -154,17 +156,10 @@ class Session(QObject):
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
             self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
         if bench.aftermath is not None:
-            lost = bench.aftermath.run
-            self.notice.emit(
-                Notice(
-                    tr(
-                        "The last time, Niente or the machine went down in run {n}. "
-                        "Its samples are kept; going on repeats that run."
-                    ).format(n=lost.step + 1),
-                    "plan.start",
-                    GO_ON,
-                )
-            )
+            lost = bench.aftermath
+            words = tr("The last time, everything ended in run {n}. Its samples are kept.").format(n=lost.run.step + 1)
+            self.notice.emit(Notice(words, "page.run", tr("See what it was")))
+        self.hands.found(bench.aftermath)
 
     def close(self) -> None:
         """Stop what runs, make the rig safe, and let go of the book."""
@@ -204,6 +199,13 @@ class Session(QObject):
         """Give the bench a command."""
         if self.bench is not None:
             self.bench.tell(command)
+
+    def go_on(self) -> None:
+        """Go on after a hold, or once hands are done."""
+        if self.hands.card is not None:
+            self.hands.confirm()
+        else:
+            self.tell(Command.GO_ON)
 
     def stop(self) -> None:
         """Stop what runs and restore the rig."""
@@ -346,8 +348,10 @@ class Session(QObject):
                     self._plan_changed()  # it may have been edited between the start and its beginning
                 case StateChanged(state, text):
                     self.state, self.state_text, state_changed = state, text, True
-                    if state == State.WAITING_FOR_HANDS:
-                        self.notice.emit(Notice(f"{sentence(text)} {tr(HANDS)}", "run.go_on", tr("It is done")))
+                case CardShown(hand_card):
+                    self.hands.show(hand_card)
+                case RigHappened(_, _, happened) if happened.kind == RigEventKind.CRASH:
+                    self.notice.emit(crash_notice(self.live))
                 case LeftOut(_, text):
                     run_changed = True
                     self.notice.emit(Notice(text))
@@ -355,9 +359,12 @@ class Session(QObject):
                     self._take_card(card)
                 case Warned(text):
                     self.notice.emit(Notice(text))
-                case PlanEnded(complete, why, error):
+                case PlanEnded(_, _, error):
                     run_changed = True
-                    self._say_end(complete, why, error)
+                    by_guard = self.live is not None and self.live.closed is not None and self.live.closed.how == "guard"
+                    if not (by_guard and error is not None):  # that was said when the guard tripped
+                        self.ended.emit(ending_of(self.card.title if self.card is not None else "Niente", event))
+                    self.notice.emit(end_notice(event))
                 case Broke(report):
                     self.broke.emit(report)
                 case _:
@@ -392,18 +399,3 @@ class Session(QObject):
         if self.strip is not None:
             start_s = self.frame.time_s if self.frame is not None else 0.0
             self.strip.begin(opened.run_id, opened.index + 1, opened.step, start_s, stock)
-
-    def _say_end(self, complete: bool, why: str, error: NienteError | None) -> None:
-        title = self.card.title if self.card is not None else "Niente"
-        by_guard = self.live is not None and self.live.closed is not None and self.live.closed.how == "guard"
-        ended = tr("The plan is done.") if complete else tr("The plan is {how}.").format(how=why)
-        words = error.happened if error is not None else ended
-        if not (by_guard and error is not None):  # that was said when the guard tripped
-            self.ended.emit(Ending(title, words, urgent=error is not None))
-        if error is not None:
-            self.notice.emit(Notice(str(error), "plan.start", GO_ON))
-        elif complete:
-            self.notice.emit(Notice(tr("The plan is done. The pick stands on the Choose page."), "page.choose"))
-        else:
-            words = tr("The plan is {how}. The rig is restored and every sample is kept.")
-            self.notice.emit(Notice(words.format(how=why), "plan.start", GO_ON))

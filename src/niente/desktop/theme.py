@@ -144,6 +144,8 @@ def style_sheet(p: Palette) -> str:
     return f"""
     QWidget {{ background: {p.ground}; color: {p.ink}; font-family: B612; font-size: {BODY}px; }}
     QLabel[role="soft"], QCheckBox[role="soft"] {{ color: {p.soft}; font-size: {SMALL}px; }}
+    QLabel[role="caution"] {{ color: {p.guard}; font-size: {READING}px; font-weight: bold; }}
+    QLabel[role="broken"] {{ font-size: {SMALL}px; border-top: 1px solid {p.guard}; }}
     QLabel[role="lead"] {{ color: {p.soft}; }}
     QLabel[role="title"] {{ font-size: {TITLE}px; }}
     QLabel[role="reading"] {{ font-size: {READING}px; }}

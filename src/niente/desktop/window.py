@@ -92,6 +92,7 @@ class Window(QMainWindow):
             signal.connect(self._refresh_frame)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
+        session.hands.changed.connect(self._enable)
         self._enable()
 
     def _lay_out(self) -> None:
@@ -154,8 +155,9 @@ class Window(QMainWindow):
             "plan.start": self._start,
             "run.hold_after": lambda: tell(Command.HOLD_AFTER),
             "run.hold_now": lambda: tell(Command.HOLD_NOW),
-            "run.go_on": lambda: tell(Command.GO_ON),
+            "run.go_on": session.go_on,
             "run.skip": lambda: tell(Command.SKIP),
+            "run.repeat": lambda: tell(Command.REPEAT),
             "run.note": self._note,
             "run.stop": session.stop,
             "help.here": self._help_here,

@@ -5,8 +5,11 @@ import math
 import msgspec
 import numpy as np
 
+from niente.core.bench.guards.levels import RATE_S, reading_for
 from niente.core.bench.samples import Samples
-from niente.core.plan import Guard
+from niente.core.frame import Frame
+from niente.core.guarding import DEW_MARGIN, RISE_RATE, can_watch
+from niente.core.plan import Guard, GuardAction
 from niente.core.quantities import quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.setting import Setting
@@ -29,11 +32,13 @@ class Distance(msgspec.Struct, frozen=True):
     floor: float
     seconds: float
     by_firmware: bool = False
+    falling: bool = False
+    """Whether the reading must not fall to the level; otherwise it must not rise to it."""
 
     @property
     def left(self) -> float:
         """What is left to the level, in the quantity's unit."""
-        return self.level - self.reading
+        return self.reading - self.level if self.falling else self.level - self.reading
 
     @property
     def share(self) -> float:
@@ -43,15 +48,18 @@ class Distance(msgspec.Struct, frozen=True):
 
 
 def distances(card: RigCard, guards: tuple[Guard, ...], setting: Setting, samples: Samples) -> tuple[Distance, ...]:
-    """Return how far every guard is, in the plan's order, and then the caps in force that firmware holds."""
+    """Return how far every guard is that ends something, in the plan's order, and then the caps that firmware holds."""
     if samples.count == 0:
         return ()
     room = _latest(card, samples, "room_temperature_c")
-    found = [
-        _distance(card, samples, guard.quantity, guard.trip, room, "", by_firmware=False)
-        for guard in guards
-        if card.indices(guard.quantity)
-    ]
+    found = []
+    for guard in guards:
+        if guard.action == GuardAction.WARN or not can_watch(card, guard.quantity):
+            continue
+        if guard.quantity in (RISE_RATE, DEW_MARGIN):
+            found.append(_derived(card, samples, guard))
+        else:
+            found.append(_distance(card, samples, guard.quantity, guard.trip, room, "", by_firmware=False))
     whole = setting.over(card.stock)
     if whole.temperature_cap_c is not None:
         found.append(
@@ -62,6 +70,20 @@ def distances(card: RigCard, guards: tuple[Guard, ...], setting: Setting, sample
             _distance(card, samples, "package_power_w", whole.sustained_power_w, room, "Power limit", by_firmware=True)
         )
     return tuple(found)
+
+
+def _derived(card: RigCard, samples: Samples, guard: Guard) -> Distance:
+    """Return how far a guard is whose reading follows from others; how long it takes is not foreseen."""
+    reading, of = math.nan, reading_for(card, guard.quantity)
+    many = max(round(RATE_S / card.sample_period_s), 1)
+    skipped = many if guard.quantity == RISE_RATE else 0  # a load's first minute does not count
+    recent = range(max(samples.count - 2 * many, 0), samples.count)
+    if guard.quantity != RISE_RATE or samples.count > 2 * many:
+        for place in recent if skipped else recent[-1:]:
+            reading = of.of(Frame(float(samples.time_s[place]), samples.values[place]))
+    floor = guard.trip + 15.0 if guard.falling else 0.0
+    title = quantity_of(guard.quantity).title
+    return Distance(title, guard.quantity, reading, guard.trip, floor, math.inf, falling=guard.falling)
 
 
 def _latest(card: RigCard, samples: Samples, name: str) -> float:

@@ -3,8 +3,9 @@
 import math
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
+from niente.core.bench.aftermath import Aftermath
 from niente.core.bench.distance import distances
 from niente.core.bench.states import State
 from niente.core.evidence import hottest_core
@@ -14,13 +15,16 @@ from niente.core.planning.foresight import Seen
 from niente.core.quantities import duration_text, number_text, quantity_of, sentence
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
+from niente.core.science.hold import Hold
 from niente.desktop.actions import Actions
 from niente.desktop.live import LiveRun
+from niente.desktop.pages.run.aftermath import AftermathView
+from niente.desktop.pages.run.bench_card import BenchCardView
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Words
+from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Reading, Readings, Words
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
@@ -54,6 +58,9 @@ class RunPage(Page):
         self.settled.setMinimumWidth(72)
         self.known.setMinimumWidth(112)
         self.traces = Traces(look)
+        self.upper = QStackedWidget()
+        self.card_view = BenchCardView(session, actions)
+        self.after_view = AftermathView(session, actions, look)
         self.model = RowsModel([tr(head) for head in HEADS], {0, 2, 3, 5, 6, 8})
         self.queue = rows_view(
             tr("Queue: the runs that come next"), self.model, look, stretch=9, least={1: 84, 4: 60, 5: 84, 6: 40, 7: 44}
@@ -68,16 +75,23 @@ class RunPage(Page):
         )
         self.offer(self.queue, "page.plan", "run.skip", "help.here")
         self.follow(
-            session.run_changed, session.state_changed, session.project_changed, session.answered, session.planner.foreseen
+            session.run_changed,
+            session.state_changed,
+            session.project_changed,
+            session.answered,
+            session.planner.foreseen,
+            session.hands.changed,
         )
 
     def _lay_out(self) -> None:
         self.words.addWidget(self.sub)
-        self.head.addLayout(
-            _figure(label(tr("Hottest core settles at"), "lead"), self.settled, self.interval, self.settled_note)
-        )
-        self.head.addSpacing(8)
-        self.head.addLayout(_figure(self.known_lead, self.known, None, self.known_note))
+        self.figures = QWidget()
+        figures = QHBoxLayout(self.figures)
+        figures.setContentsMargins(0, 0, 0, 0)
+        figures.addLayout(_figure(label(tr("Hottest core settles at"), "lead"), self.settled, self.interval, self.settled_note))
+        figures.addSpacing(8)
+        figures.addLayout(_figure(self.known_lead, self.known, None, self.known_note))
+        self.head.addWidget(self.figures)
         self.head.addSpacing(8)
         grid = QGridLayout()
         grid.setSpacing(4)
@@ -87,6 +101,7 @@ class RunPage(Page):
             "run.hold_now": (0, 1),
             "run.hold_after": (1, 1),
             "run.skip": (0, 2),
+            "run.repeat": (1, 0),
             "run.note": (1, 2),
         }
         for name, (row, column) in places.items():
@@ -104,7 +119,9 @@ class RunPage(Page):
         upper = QWidget()
         rows = QVBoxLayout(upper)
         rows.setContentsMargins(0, 0, 0, 4)
-        rows.addWidget(self.traces)
+        rows.addWidget(self.upper)
+        for view in (self.traces, self.card_view, self.after_view):
+            self.upper.addWidget(view)
         split.addWidget(upper)
         split.addWidget(self.queue)
         split.setStretchFactor(0, 1)
@@ -120,14 +137,22 @@ class RunPage(Page):
         session, live, card = self.session, self.session.live, self.session.card
         if card is not None:
             self.traces.attach(card)
-        if live is None or card is None:
+        hands = session.hands
+        self._turn()
+        if hands.card is not None:
+            self.set_head(tr("Bench card: the plan waits for hands"), hands.card.title)
+            self.sub.setText(tr("the load is on, under guard") if hands.card.readings else tr("the load is off"))
+        elif self.upper.currentWidget() is self.after_view and hands.aftermath is not None:
+            self.set_head(tr("After an end that nobody asked for"), self._after_title(hands.aftermath))
+            self.sub.setText("")
+        elif live is None or card is None:
             self.set_head(tr("No run yet"), tr("Start the plan to see it settle"))
             self.sub.setText("")
         else:
             step = live.opened.step
             lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
             state = f"{live.closed.how}, {live.closed.why}" if live.closed is not None else tr(STATES.get(session.state, ""))
-            if session.busy() and session.state in (State.RESTING, State.WAITING_FOR_HANDS) and session.state_text:
+            if session.busy() and session.state in (State.RESTING, State.HOLDING) and session.state_text:
                 state = session.state_text
             self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
             load = card.load(step.load)
@@ -141,6 +166,18 @@ class RunPage(Page):
         self.buttons["run.go_on"].setVisible(busy)
         self.model.set_rows(self._rows())
         self.show_frame()
+
+    def _turn(self) -> None:
+        """Bring up what wants a person: a card, or the word on an earlier end; else the traces."""
+        hands = self.session.hands
+        after = hands.aftermath is not None and not self.session.busy()
+        shown = self.card_view if hands.card is not None else self.after_view if after else self.traces
+        if self.upper.currentWidget() is not shown:
+            self.upper.setCurrentWidget(shown)
+        self.figures.setVisible(shown is self.traces)
+
+    def _after_title(self, found: Aftermath) -> str:
+        return tr("Run {n} was under way").format(n=found.run.step + 1)
 
     def show_frame(self) -> None:
         """Show the latest samples."""
@@ -213,6 +250,16 @@ class RunPage(Page):
         rows = self.session.planner.rows
         return bool(rows) and all(row.standing.closed for row in rows)
 
+    def _held_by(self, live: LiveRun) -> list[Block]:
+        """Say what held the clock, and for how much of this run."""
+        strip = self.session.strip
+        shares = strip.shares(live.opened.run_id) if strip is not None else {}
+        if not shares:
+            return []
+        most = sorted(shares.items(), key=lambda one: -one[1])
+        lines = tuple(Reading(_held_words(hold), f"{100.0 * share:.0f}", unit="%") for hold, share in most if share >= 0.005)
+        return [Readings(tr("What held the clock"), lines, tr("share of this run"))]
+
     def margin(self) -> list[Block]:
         """Say how far the guards are, what the band means, and why this run."""
         live, card, plan = self.session.live, self.session.card, self.session.plan
@@ -222,7 +269,8 @@ class RunPage(Page):
                 HoldLegend(tr("Hold band")),
             ]
         far = distances(card, plan.guards, live.opened.step.setting, live.samples)
-        blocks: list[Block] = [Far(tr("Guards"), tr("distance; time at this slope"), far), HoldLegend(tr("Hold band"))]
+        blocks: list[Block] = [Far(tr("Guards"), tr("distance; time at this slope"), far), *self._held_by(live)]
+        blocks.append(HoldLegend(tr("Hold band")))
         taken = tr("{t} of the rig's time, {n} samples, all in the book.").format(
             t=duration_text(live.samples.seconds), n=live.samples.count
         )
@@ -233,6 +281,10 @@ class RunPage(Page):
         for note in self.session.notes[-3:]:
             blocks.append(Words(f"N{note.number}", note.text))
         return blocks
+
+
+def _held_words(hold: Hold) -> str:
+    return tr(hold.words).capitalize()
 
 
 def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:

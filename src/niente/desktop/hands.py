@@ -1,0 +1,117 @@
+"""What a session wants of a person: the bench card that is shown, and a word on what an earlier end left open."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+
+from niente.core.bench.aftermath import Aftermath, rows_left_out
+from niente.core.bench.cards import BenchCard
+from niente.core.errors import NienteError
+from niente.desktop.live import Ending, Notice
+from niente.desktop.tongue import tr
+
+if TYPE_CHECKING:
+    from niente.desktop.session import Session
+
+
+class Hands(QObject):
+    """The card under way with its ticks and readings, and the aftermath while it is not put away."""
+
+    changed = Signal()
+    refused = Signal(str)
+    """Readings could not be taken: what happened, and what to do."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._session = session
+        self.card: BenchCard | None = None
+        self.ticked: frozenset[int] = frozenset()
+        self.readings: dict[str, float] = {}
+        self.aftermath: Aftermath | None = None
+
+    # -- the bench card ----------------------------------------------------------------------------------------------
+
+    def show(self, card: BenchCard | None) -> None:
+        """A card is shown, or is done with."""
+        bench = self._session.bench
+        self.card, self.readings = card, {}
+        self.ticked = frozenset(bench.ticked_before(card)) if card is not None and bench is not None else frozenset()
+        if card is not None:
+            self._session.notice.emit(Notice(card.words(), "page.run", tr("To the card")))
+            self._session.ended.emit(Ending(tr("Hands are wanted"), card.title, urgent=True))
+        self.changed.emit()
+
+    def tick(self, box: int, on: bool) -> None:
+        """Tick a box, or take its tick back; the book keeps which."""
+        self.ticked = self.ticked | {box} if on else self.ticked - {box}
+        bench = self._session.bench
+        if bench is not None:
+            try:
+                bench.tick(tuple(sorted(self.ticked)))
+            except NienteError as error:
+                self._session.report(error)
+        self.changed.emit()
+
+    def read(self, channel: str, value: float | None) -> None:
+        """Put a reading in, or take it out."""
+        self.readings = {name: one for name, one in self.readings.items() if name != channel}
+        if value is not None:
+            self.readings[channel] = value
+        self.changed.emit()
+
+    def ready(self) -> bool:
+        """Return whether the card can be confirmed: every box is ticked, every reading is there."""
+        card = self.card
+        return card is not None and len(self.ticked) == card.boxes and not card.problems(self.readings)
+
+    def confirm(self) -> None:
+        """Say that hands are done; where something is missing, say what."""
+        bench, card = self._session.bench, self.card
+        if bench is None or card is None:
+            return
+        if len(self.ticked) < card.boxes:
+            self.refused.emit(tr("Not every box is ticked yet."))
+            return
+        try:
+            bench.confirm(self.readings)
+        except NienteError as error:
+            self.refused.emit(str(error))
+
+    # -- after something went down -------------------------------------------------------------------------------------
+
+    def found(self, aftermath: Aftermath | None) -> None:
+        """Take in what the book said when it was opened."""
+        self.aftermath = aftermath
+        self.changed.emit()
+
+    def judge(self, *, machine_down: bool) -> None:
+        """Say what the run was that was left open."""
+        bench, found = self._session.bench, self.aftermath
+        if bench is None or found is None:
+            return
+        try:
+            bench.judge(machine_down=machine_down)
+        except NienteError as error:
+            self._session.report(error)
+            return
+        self.aftermath = msgspec.structs.replace(found, machine_down=machine_down)
+        self._session.ask()
+        self.changed.emit()
+
+    def put_away(self) -> None:
+        """Show the offer no more; the book keeps what it is about."""
+        self.aftermath = None
+        self.changed.emit()
+
+    def left_out(self) -> list[str]:
+        """Return which runs of the plan go if the machine failed, in words; nothing while that cannot be said."""
+        found, session = self.aftermath, self._session
+        evidence, plan, card = session.answer.evidence, session.plan, session.card
+        if found is None or evidence is None or plan is None or card is None:
+            return []
+        swept = tuple(name for name in ("voltage_offset_mv", "sustained_power_w", "clock_cap_mhz") if card.control(name))
+        rows = rows_left_out(plan, card, evidence, found.run)
+        return [f"{place + 1}: {row.step.setting.over(card.stock).text(swept)}, {row.step.load}" for place, row in rows]

@@ -1,0 +1,181 @@
+"""The offer after an end that nobody asked for: what was running, its last seconds, what follows, go on or not."""
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from niente.core.bench.aftermath import Aftermath
+from niente.core.quantities import duration_text, quantity_of
+from niente.desktop.actions import Actions
+from niente.desktop.session import Session
+from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import draw_text
+from niente.desktop.widgets.labels import ActionButton, label, rule
+
+SHOWN = (
+    ("core_temperature_c", "hottest_core_c"),
+    ("package_power_w", "package_power_w"),
+    ("effective_clock_mhz", "effective_clock_mhz"),
+    ("throughput_per_s", "throughput_per_s"),
+)
+"""What is drawn of the last seconds: channels (of several, the greatest) and the quantity they are named by."""
+STRIP_H = 64
+NAMED = 6
+
+
+class LastSeconds(QWidget):
+    """The last samples before everything ended, a small line for each reading, now at the right."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self._lines: list[tuple[str, str, np.ndarray]] = []
+        self._time = np.empty(0)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        look.changed.connect(self.update)
+
+    def show_samples(self, found: Aftermath) -> None:
+        """Show a run's last samples."""
+        self._time, self._lines = found.time_s, []
+        for channel, name in SHOWN:
+            places = [i for i, one in enumerate(found.run.channels) if one.partition(".")[0] == channel]
+            if not places or not found.time_s.shape[0]:
+                continue
+            values = np.where(np.isfinite(found.values[:, places]), found.values[:, places], -np.inf).max(axis=1)
+            values = np.where(np.isfinite(values), values, np.nan)
+            quantity = quantity_of(name)
+            self._lines.append((quantity.title, quantity.with_unit(float(values[-1])), values))
+        said = "; ".join(f"{title}: {last}" for title, last, _ in self._lines)
+        self.setAccessibleName(tr("The last seconds"))
+        self.setAccessibleDescription(said)
+        self.updateGeometry()
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """One strip high a reading."""
+        return QSize(400, STRIP_H * len(self._lines) + 18)
+
+    def minimumSizeHint(self) -> QSize:
+        """As high as its lines."""
+        return self.sizeHint()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the lines."""
+        if not self._lines:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p = self._look.palette
+        left, right = 120.0, self.width() - 110.0
+        start, end = float(self._time[0]), float(self._time[-1])
+        for row, (title, last, values) in enumerate(self._lines):
+            top = float(STRIP_H * row)
+            area = QRectF(left, top + 8, right - left, STRIP_H - 18)
+            draw_text(painter, QPointF(0, top + STRIP_H / 2 + 2), title, font(BODY), p.ink)
+            painter.setPen(QPen(QColor(p.rule), 1))
+            painter.drawLine(QPointF(left, top + STRIP_H - 4.5), QPointF(right, top + STRIP_H - 4.5))
+            low, high = float(np.nanmin(values)), float(np.nanmax(values))
+            if not math.isfinite(low):
+                continue
+            span = max(high - low, 0.02 * max(abs(high), 1.0))
+            x = left + (self._time - start) / max(end - start, 1.0) * area.width()
+            y = area.bottom() - (values - low) / span * area.height()
+            points = [QPointF(a, b) for a, b in zip(x.tolist(), y.tolist(), strict=True) if b == b]
+            painter.setPen(QPen(QColor(p.ink), 1.25))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolyline(QPolygonF(points))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(p.guard))
+            painter.drawEllipse(points[-1], 3.5, 3.5)
+            draw_text(painter, QPointF(right + 12, points[-1].y() + 4), last, font(BODY), p.ink)
+        foot = STRIP_H * len(self._lines) + 10.0
+        draw_text(painter, QPointF(left, foot), f"−{duration_text(end - start)}", font(SMALL), p.soft)
+        draw_text(painter, QPointF(right, foot), tr("the end"), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
+        painter.end()
+
+
+class AftermathView(QWidget):
+    """What was running when everything ended, whether it says anything of the setting, and the ways on."""
+
+    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+        super().__init__()
+        self.session = session
+        self.what = label("", "", wrap=True)
+        self.last = LastSeconds(look)
+        self.verdict = label("", "", wrap=True)
+        self.left_out = label("", "soft", wrap=True)
+        self.failed = QPushButton(tr("The machine failed in it"))
+        self.failed.setToolTip(tr("The setting counts as failed under this load; the plan leaves out what that implies"))
+        self.failed.clicked.connect(lambda: session.hands.judge(machine_down=True))
+        self.ended = QPushButton(tr("Something else ended it"))
+        self.ended.setToolTip(tr("A power cut, or Niente was ended: it says nothing of the setting, and the run is made again"))
+        self.ended.clicked.connect(lambda: session.hands.judge(machine_down=False))
+        self.go_on = ActionButton(actions["plan.start"])
+        self.away = QPushButton(tr("Not now"))
+        self.away.setToolTip(tr("Put this away; the book keeps it, and the plan can go on at any time"))
+        self.away.clicked.connect(session.hands.put_away)
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(0, 4, 0, 4)
+        rows.setSpacing(8)
+        rows.addWidget(self.what)
+        rows.addSpacing(4)
+        rows.addWidget(label(tr("The last half minute"), "section"))
+        rows.addWidget(rule())
+        rows.addWidget(self.last)
+        rows.addWidget(label(tr("What it says"), "section"))
+        rows.addWidget(rule())
+        rows.addWidget(self.verdict)
+        rows.addWidget(self.left_out)
+        row = QHBoxLayout()
+        for button in (self.failed, self.ended, self.go_on, self.away):
+            row.addWidget(button)
+        row.addStretch(1)
+        rows.addSpacing(4)
+        rows.addLayout(row)
+        rows.addStretch(1)
+        session.hands.changed.connect(self.refresh)
+        session.answered.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show what the book found open."""
+        found, card = self.session.hands.aftermath, self.session.card
+        if found is None or card is None:
+            return
+        load = card.load(found.run.load)
+        swept = tuple(control.name for control in card.controls if "." not in control.name)
+        words = tr("{load} had run for {t} at {setting}. Every sample of it is in the book.")
+        setting = found.run.setting.text(swept)
+        title = load.title if load is not None else found.run.load
+        self.what.setText(words.format(load=title, t=duration_text(found.seconds), setting=setting))
+        self.last.show_samples(found)
+        self.verdict.setText(_verdict(found))
+        self.left_out.setText(self._left_out(found))
+        self.failed.setVisible(found.to_be_judged)
+        self.ended.setVisible(found.to_be_judged)
+        self.go_on.setVisible(not found.to_be_judged)
+
+    def _left_out(self, found: Aftermath) -> str:
+        names = self.session.hands.left_out()
+        if found.machine_down is False:
+            return ""
+        if not names:
+            return tr("No other run of the plan is left out for it.") if found.machine_down is not None else ""
+        shown = "; ".join(names[:NAMED]) + (tr(" and {n} more").format(n=len(names) - NAMED) if len(names) > NAMED else "")
+        if found.machine_down:
+            return tr("Left out, since they ask at least as much: {runs}.").format(runs=shown)
+        return tr("If it failed, these are left out, since they ask at least as much: {runs}.").format(runs=shown)
+
+
+def _verdict(found: Aftermath) -> str:
+    if found.machine_down:
+        return tr("The machine went down in this run: the setting counts as failed under this load. The plan can go on.")
+    if found.machine_down is False:
+        return tr("Niente ended in this run, and the machine did not fail: it says nothing of the setting and is made again.")
+    return tr(
+        "Niente cannot tell from here whether the machine failed at this setting, or whether the power was cut or Niente "
+        "itself ended. You were there, or can ask: a machine that froze, restarted or showed an error has failed."
+    )

@@ -1,0 +1,180 @@
+"""The bench card: what hands have to set or read, in order, a box to tick at each line."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from niente.core.bench.cards import Asked, BenchCard, CardKind
+from niente.core.quantities import value_typed
+from niente.desktop.actions import Actions
+from niente.desktop.hands import Hands
+from niente.desktop.session import Session
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.labels import ActionButton, label, rule
+
+DONE = {CardKind.SET: "Done and checked", CardKind.VARIANT: "Done and checked", CardKind.READ: "Take these readings"}
+
+
+class BenchCardView(QWidget):
+    """One card at a time; nothing of it is kept here: ticks and readings stand in the session, and in the book."""
+
+    def __init__(self, session: Session, actions: Actions) -> None:
+        super().__init__()
+        self.session = session
+        self.hands: Hands = session.hands
+        self._card: BenchCard | None = None
+        self.boxes: list[QCheckBox] = []
+        self.fields: dict[str, QLineEdit] = {}
+        self._rows = QVBoxLayout()
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.done = QPushButton()
+        self.done.clicked.connect(self.hands.confirm)
+        self.refusal = label("", "", wrap=True)
+        self.refusal.hide()
+        self.hands.refused.connect(self._refused)
+        self.hands.changed.connect(self.refresh)
+        foot = QHBoxLayout()
+        foot.addWidget(self.done)
+        self._pass_over = ActionButton(actions["run.skip"])
+        foot.addWidget(self._pass_over)
+        foot.addWidget(self.refusal, 1)
+        foot.addStretch(0)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(self._scroll, 1)
+        whole.addLayout(foot)
+
+    def refresh(self) -> None:
+        """Show the card under way, its ticks, and whether it can be confirmed."""
+        card = self.hands.card
+        if card != self._card:
+            self._card = card
+            self._build(card)
+        for place, box in enumerate(self.boxes):
+            box.blockSignals(True)
+            box.setChecked(place in self.hands.ticked)
+            box.blockSignals(False)
+        ready = self.hands.ready()
+        self.done.setEnabled(ready)
+        missing = tr("First tick every box, and give every reading; the plan waits as long as it takes")
+        self.done.setToolTip(tr("The plan goes on") if ready else missing)
+        if ready:
+            self.refusal.hide()
+
+    def _build(self, card: BenchCard | None) -> None:
+        inside = QWidget()
+        self._rows = QVBoxLayout(inside)
+        self._rows.setContentsMargins(0, 4, 0, 4)
+        self._rows.setSpacing(6)
+        self._scroll.setWidget(inside)  # which takes the old one away
+        self.boxes, self.fields = [], {}
+        self.refusal.hide()
+        if card is None:
+            return
+        self.done.setText(tr(DONE[card.kind]))
+        self._pass_over.setVisible(card.kind == CardKind.READ)
+        for caution in card.cautions:
+            self._caution(caution)
+        if card.lines:
+            self._section(tr("To do, in this order"))
+            self._lines(card)
+        if card.readings:
+            self._section(tr("To read"))
+            for asked in card.readings:
+                self._reading(asked)
+        if card.checks:
+            self._section(tr("To check before going on"))
+            for check in card.checks:
+                self._rows.addWidget(self._box(check, check))
+        kept = tr("Niente may be closed meanwhile, and the machine started anew: the card and its ticks are in the book.")
+        if card.kind != CardKind.READ:
+            self._rows.addWidget(label(kept, "soft", wrap=True))
+        self._rows.addStretch(1)
+
+    def _section(self, words: str) -> None:
+        self._rows.addSpacing(6)
+        self._rows.addWidget(label(words, "section"))
+        self._rows.addWidget(rule())
+
+    def _caution(self, words: str) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        mark = label("!", "caution")
+        mark.setFixedWidth(14)
+        row.addWidget(mark, 0, Qt.AlignmentFlag.AlignTop)
+        row.addWidget(label(words, "", wrap=True), 1)
+        self._rows.addLayout(row)
+
+    def _lines(self, card: BenchCard) -> None:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(16)
+        grid.setVerticalSpacing(8)
+        grid.setColumnStretch(3, 1)
+        for row, line in enumerate(card.lines):
+            spoken = f"{line.words} {line.value} {line.where}".strip()
+            grid.addWidget(self._box(f"{row + 1}.  {line.words}", spoken), row, 0)
+            grid.addWidget(label(line.value, "title"), row, 1, Qt.AlignmentFlag.AlignRight)
+            before = tr("it was {value}").format(value=line.before) if line.before else ""
+            grid.addWidget(label(before, "soft"), row, 2)
+            grid.addWidget(label(line.where, "soft", wrap=True), row, 3)
+        self._rows.addLayout(grid)
+
+    def _box(self, words: str, spoken: str) -> QCheckBox:
+        place = len(self.boxes)
+        box = QCheckBox(words)
+        box.setAccessibleName(spoken)
+        box.toggled.connect(lambda on: self.hands.tick(place, on))
+        self.boxes.append(box)
+        return box
+
+    def _reading(self, asked: Asked) -> None:
+        quantity = asked.quantity
+        field = QLineEdit()
+        field.setFixedWidth(110)
+        field.setAlignment(Qt.AlignmentFlag.AlignRight)
+        span = tr("{low} to {high}").format(low=quantity.text(asked.low), high=quantity.with_unit(asked.high))
+        field.setAccessibleName(f"{asked.title}, {quantity.unit}")
+        field.setToolTip(tr("{title}, {span}. A unit may be typed with the figure.").format(title=asked.title, span=span))
+        field.textChanged.connect(lambda text: self._typed(asked, text))
+        field.returnPressed.connect(self.hands.confirm)
+        self.fields[asked.channel] = field
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        name = label(asked.title)
+        name.setBuddy(field)
+        row.addWidget(name)
+        row.addWidget(field)
+        row.addWidget(label(quantity.unit, "soft"))
+        row.addSpacing(16)
+        shown = self.session.bench.shown.get(asked.channel) if self.session.bench is not None else None
+        hint = tr("the simulated meter shows {value}").format(value=quantity.with_unit(shown)) if shown is not None else span
+        row.addWidget(label(hint, "soft"))
+        row.addStretch(1)
+        self._rows.addLayout(row)
+        said = label("", "broken")
+        said.hide()
+        field.setProperty("said", said)
+        self._rows.addWidget(said)
+
+    def _typed(self, asked: Asked, text: str) -> None:
+        """Take a reading as it is typed; what it cannot be is said under it, and nothing is lost."""
+        said = self.fields[asked.channel].property("said")
+        value: float | None = None
+        why = ""
+        if text.strip():
+            try:
+                value = value_typed(text, asked.quantity.unit)
+            except ValueError as error:
+                why = str(error)
+            if value is not None and not asked.low <= value <= asked.high:
+                span = f"{asked.quantity.text(asked.low)} to {asked.quantity.with_unit(asked.high)}"
+                why = tr("it lies between {span}").format(span=span)
+        said.setText(tr("That cannot be: {why}.").format(why=why) if why else "")
+        said.setVisible(bool(why))
+        self.hands.read(asked.channel, None if why else value)
+
+    def _refused(self, why: str) -> None:
+        self.refusal.setText(why)
+        self.refusal.show()
