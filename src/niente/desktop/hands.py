@@ -21,6 +21,8 @@ class Hands(QObject):
     """The card under way with its ticks and readings, and the aftermath while it is not put away."""
 
     changed = Signal()
+    over = Signal()
+    """Hands are done with a card: what was said of it may go."""
     refused = Signal(str)
     """Readings could not be taken: what happened, and what to do."""
 
@@ -39,7 +41,9 @@ class Hands(QObject):
         bench = self._session.bench
         self.card, self.readings = card, {}
         self.ticked = frozenset(bench.ticked_before(card)) if card is not None and bench is not None else frozenset()
-        if card is not None:
+        if card is None:
+            self.over.emit()
+        else:
             self._session.notice.emit(Notice(card.words(), "page.run", tr("To the card")))
             self._session.ended.emit(Ending(tr("Hands are wanted"), card.title, urgent=True))
         self.changed.emit()
@@ -112,6 +116,9 @@ class Hands(QObject):
         evidence, plan, card = session.answer.evidence, session.plan, session.card
         if found is None or evidence is None or plan is None or card is None:
             return []
-        swept = tuple(name for name in ("voltage_offset_mv", "sustained_power_w", "clock_cap_mhz") if card.control(name))
-        rows = rows_left_out(plan, card, evidence, found.run)
-        return [f"{place + 1}: {row.step.setting.over(card.stock).text(swept)}, {row.step.load}" for place, row in rows]
+        said = []
+        for place, row in rows_left_out(plan, card, evidence, found.run):
+            whole = row.step.setting.over(card.stock)
+            changed = tuple(name for name, value in whole.controls() if value != card.stock.value(name))
+            said.append(f"{place + 1}: {whole.text(changed) or tr('stock')}, {row.step.load}")
+        return said

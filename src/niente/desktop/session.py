@@ -156,8 +156,7 @@ class Session(QObject):
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
             self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
         if bench.aftermath is not None:
-            lost = bench.aftermath
-            words = tr("The last time, everything ended in run {n}. Its samples are kept.").format(n=lost.run.step + 1)
+            words = tr("The last time, everything ended in the middle of a run. Its samples are kept.")
             self.notice.emit(Notice(words, "page.run", tr("See what it was")))
         self.hands.found(bench.aftermath)
 

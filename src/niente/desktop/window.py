@@ -93,6 +93,7 @@ class Window(QMainWindow):
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
         session.hands.changed.connect(self._enable)
+        session.hands.over.connect(self._forget_card)
         self._enable()
 
     def _lay_out(self) -> None:
@@ -231,6 +232,8 @@ class Window(QMainWindow):
             return
         self.stack.setCurrentWidget(self.pages[place])
         self.passage.show_page(place)
+        if self.message.action == f"page.{NAMES[place].lower()}":
+            self.message.hide()  # it only led here
         self._enable()
         self._refresh_frame()
         self._order_tabs()
@@ -345,10 +348,18 @@ class Window(QMainWindow):
     # -- what is said ----------------------------------------------------------------------------------------------
 
     def _show_notice(self, notice: Notice) -> None:
+        shown = self._current()
+        if shown is not None and notice.action == f"page.{shown.name.lower()}":
+            return  # it only leads to what is looked at
         text = self.actions_[notice.action].text() if notice.action else ""
         self.message.show_notice(notice, tr(notice.label) or text)
         if not self.pages or self.session.bench is None:
             self.opening.say(notice.text)
+
+    def _forget_card(self) -> None:
+        """Put the word on a card away that hands are done with."""
+        if self.message.action == "page.run":
+            self.message.hide()
 
     def show_bug(self, report: str) -> None:
         """Show a bug of our own, with a report that can be copied."""

@@ -16,7 +16,7 @@ from niente.core.book.writer import BookWriter
 from niente.core.evidence import Evidence
 from niente.core.frame import RigEventKind
 from niente.core.plan import Plan
-from niente.core.planning.progress import Row, Standing, rows_of
+from niente.core.planning.progress import Row, rows_of
 from niente.core.rigcard import RigCard
 
 INTERRUPTED, FAILED = "interrupted", "failed"
@@ -91,16 +91,23 @@ def judge(writer: BookWriter, run: RunRecord, *, machine_down: bool) -> None:
     writer.add_happening(VERDICT, FAILED if machine_down else INTERRUPTED, run.id)
 
 
-def rows_left_out(plan: Plan, card: RigCard, evidence: Evidence, run: RunRecord) -> Sequence[tuple[int, Row]]:
-    """Return the runs of a plan, with their places, that would be left out if the machine is taken to have failed in a run
-    that was interrupted."""
-    failed = tuple(
-        msgspec.structs.replace(one, how=FAILED, failures=1) if one.run_id == run.id else one for one in evidence.runs
-    )
-    before = rows_of(plan, card, evidence)
-    after = rows_of(plan, card, msgspec.structs.replace(evidence, runs=failed))
+def rows_left_out(plan: Plan, card: RigCard, evidence: Evidence, run: RunRecord) -> list[tuple[int, Row]]:
+    """Return the runs that a plan would not make any more, with their places now, if the machine is taken to have failed in
+    a run that was interrupted: those it implies, and those that a search then does not ask for. The run itself is none."""
+
+    def rows(how: str, failures: int) -> Sequence[Row]:
+        runs = tuple(
+            msgspec.structs.replace(one, how=how, failures=failures) if one.run_id == run.id else one for one in evidence.runs
+        )
+        return rows_of(plan, card, msgspec.structs.replace(evidence, runs=runs))
+
+    def what(row: Row) -> tuple[object, ...]:
+        return row.step.setting.over(card.stock).key(), row.step.load, row.step.variant
+
+    left = {what(row) for row in rows(FAILED, 1) if not row.standing.closed}
+    itself = run.setting.over(card.stock).key(), run.load
     return [
         (place, row)
-        for place, (row, old) in enumerate(zip(after, before, strict=False))
-        if row.standing == Standing.LEFT_OUT and old.standing != Standing.LEFT_OUT
+        for place, row in enumerate(rows(INTERRUPTED, 0))
+        if not row.standing.closed and what(row) not in left and what(row)[:2] != itself
     ]

@@ -34,6 +34,11 @@ class MessageBar(QWidget):
         """What the bar says; empty while it is put away."""
         return "" if self.isHidden() else self._text.text()
 
+    @property
+    def action(self) -> str:
+        """The action that the bar offers; empty while it is put away, or offers none."""
+        return "" if self.isHidden() else self._action
+
     def show_notice(self, notice: Notice, action_text: str) -> None:
         """Show a notice, with the text of the action that helps (empty for none)."""
         self._text.setText(notice.text)

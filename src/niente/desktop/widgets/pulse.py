@@ -111,7 +111,7 @@ class Pulse(QWidget):
             "throughput": Reading(tr("Throughput"), 84),
             "fans": Reading(tr("Fans"), 122),
             "noise": Reading(tr("Noise in the room"), 146, self._mark),
-            "hold": Reading(tr("Holds the clock"), 128, self._chip),
+            "hold": Reading(tr("Holds the clock"), 164, self._chip),
         }
         for reading in self._readings.values():
             row.addWidget(reading)

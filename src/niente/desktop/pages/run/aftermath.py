@@ -23,7 +23,7 @@ SHOWN = (
     ("throughput_per_s", "throughput_per_s"),
 )
 """What is drawn of the last seconds: channels (of several, the greatest) and the quantity they are named by."""
-STRIP_H = 64
+STRIP_H = 46
 NAMED = 6
 
 
@@ -57,7 +57,7 @@ class LastSeconds(QWidget):
 
     def sizeHint(self) -> QSize:
         """One strip high a reading."""
-        return QSize(400, STRIP_H * len(self._lines) + 18)
+        return QSize(400, STRIP_H * len(self._lines) + 16)
 
     def minimumSizeHint(self) -> QSize:
         """As high as its lines."""
@@ -74,10 +74,10 @@ class LastSeconds(QWidget):
         start, end = float(self._time[0]), float(self._time[-1])
         for row, (title, last, values) in enumerate(self._lines):
             top = float(STRIP_H * row)
-            area = QRectF(left, top + 8, right - left, STRIP_H - 18)
+            area = QRectF(left, top + 6, right - left, STRIP_H - 14)
             draw_text(painter, QPointF(0, top + STRIP_H / 2 + 2), title, font(BODY), p.ink)
             painter.setPen(QPen(QColor(p.rule), 1))
-            painter.drawLine(QPointF(left, top + STRIP_H - 4.5), QPointF(right, top + STRIP_H - 4.5))
+            painter.drawLine(QPointF(left, top + STRIP_H - 3.5), QPointF(right, top + STRIP_H - 3.5))
             low, high = float(np.nanmin(values)), float(np.nanmax(values))
             if not math.isfinite(low):
                 continue
@@ -123,9 +123,13 @@ class AftermathView(QWidget):
         rows.setSpacing(8)
         rows.addWidget(self.what)
         rows.addSpacing(4)
-        rows.addWidget(label(tr("The last half minute"), "section"))
-        rows.addWidget(rule())
-        rows.addWidget(self.last)
+        self.lasting = QWidget()
+        lasting = QVBoxLayout(self.lasting)
+        lasting.setContentsMargins(0, 0, 0, 0)
+        lasting.addWidget(label(tr("The last half minute"), "section"))
+        lasting.addWidget(rule())
+        lasting.addWidget(self.last)
+        rows.addWidget(self.lasting)
         rows.addWidget(label(tr("What it says"), "section"))
         rows.addWidget(rule())
         rows.addWidget(self.verdict)
@@ -150,7 +154,10 @@ class AftermathView(QWidget):
         words = tr("{load} had run for {t} at {setting}. Every sample of it is in the book.")
         setting = found.run.setting.text(swept)
         title = load.title if load is not None else found.run.load
+        if not found.time_s.shape[0]:
+            words = tr("{load} had only begun at {setting}: no sample of it had come.")
         self.what.setText(words.format(load=title, t=duration_text(found.seconds), setting=setting))
+        self.lasting.setVisible(found.time_s.shape[0] > 1)
         self.last.show_samples(found)
         self.verdict.setText(_verdict(found))
         self.left_out.setText(self._left_out(found))
@@ -163,11 +170,11 @@ class AftermathView(QWidget):
         if found.machine_down is False:
             return ""
         if not names:
-            return tr("No other run of the plan is left out for it.") if found.machine_down is not None else ""
+            return tr("No other run of the plan goes for it.") if found.machine_down is not None else ""
         shown = "; ".join(names[:NAMED]) + (tr(" and {n} more").format(n=len(names) - NAMED) if len(names) > NAMED else "")
         if found.machine_down:
-            return tr("Left out, since they ask at least as much: {runs}.").format(runs=shown)
-        return tr("If it failed, these are left out, since they ask at least as much: {runs}.").format(runs=shown)
+            return tr("No longer asked for, since they ask at least as much: {runs}.").format(runs=shown)
+        return tr("If it failed, these are not asked for any more, since they ask at least as much: {runs}.").format(runs=shown)
 
 
 def _verdict(found: Aftermath) -> str:

@@ -177,7 +177,15 @@ class RunPage(Page):
         self.figures.setVisible(shown is self.traces)
 
     def _after_title(self, found: Aftermath) -> str:
-        return tr("Run {n} was under way").format(n=found.run.step + 1)
+        card = self.session.card
+        load = card.load(found.run.load) if card is not None else None
+        changed = tuple(
+            name
+            for name, value in found.run.setting.controls()
+            if card is not None and value != card.stock.value(name) and "." not in name
+        )
+        setting = found.run.setting.text(changed) if changed else tr("stock")
+        return tr("{load} at {setting}").format(load=load.title if load is not None else found.run.load, setting=setting)
 
     def show_frame(self) -> None:
         """Show the latest samples."""
