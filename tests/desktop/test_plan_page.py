@@ -566,14 +566,20 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     session.notice.connect(lambda notice: told.append(notice.text))
     window.actions_["plan.start"].trigger()
     for _ in range(2):
-        qtbot.waitUntil(lambda: session.state == State.WAITING_FOR_HANDS, timeout=20000)
+        qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
+        assert session.state == State.WAITING_FOR_HANDS
+        assert not window.actions_["run.go_on"].isEnabled()  # not before every box is ticked
+        window.actions_["page.run"].trigger()
+        run = window.page("Run")
+        assert "becomes" in run.title.text()
+        for box in run.card_view.boxes:  # type: ignore[attr-defined]
+            box.click()
         assert window.actions_["run.go_on"].isEnabled()
-        assert "becomes" in window.page("Run").lead.text()  # type: ignore[attr-defined]
-        window.message._act.click()
+        run.card_view.done.click()  # type: ignore[attr-defined]
         qtbot.waitUntil(lambda: session.state != State.WAITING_FOR_HANDS, timeout=20000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
     qtbot.waitUntil(lambda: any("plan is done" in text for text in told), timeout=5000)
-    hands = [text for text in told if "Mains off" in text]
+    hands = [text for text in told if "becomes" in text]
     assert [("filter out" in text, "filter in" in text) for text in hands] == [(True, False), (False, True)]
     assert not [text for text in told if "is running" in text]  # nothing complains that a plan runs
     assert session.card.variant == "filter in"  # type: ignore[union-attr]

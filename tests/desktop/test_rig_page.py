@@ -23,7 +23,7 @@ from niente.desktop.pages.rig.change_part import Changed, ChangePart
 from niente.desktop.pages.rig.limits import BY, HIGH, TRIP
 from niente.desktop.pages.rig.new_rig import NewRig
 from niente.desktop.pages.rig.page import RigPage
-from niente.desktop.pages.rig.sensors import GAIN
+from niente.desktop.pages.rig.sensors import GAIN, REFERENCE
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.window import Window
@@ -224,12 +224,12 @@ def test_guards_are_added_and_taken_away(window: Window, qtbot: QtBot) -> None:
     assert sheet_in(window).guards[-1].trip == 300.0  # one and a half times what the processor may draw
     view.guard_table.setCurrentIndex(view.guards.index(3, 0))
     view.less.click()
-    assert len(sheet_in(window).guards) == 3
+    assert len(sheet_in(window).guards) == 4
     view.guard_table.setCurrentIndex(view.guards.index(0, 0))
     with qtbot.waitSignal(window.session.notice) as said:
         view.less.click()
     assert "there is none on the hottest core" in said.args[0].text
-    qtbot.waitUntil(lambda: window.session.plan is not None and len(window.session.plan.guards) == 3, timeout=5000)
+    qtbot.waitUntil(lambda: window.session.plan is not None and len(window.session.plan.guards) == 4, timeout=5000)
     window.session.undo.setIndex(0)
     assert sheet_in(window) == before
 
@@ -323,7 +323,7 @@ def test_trust_is_said_and_taken_back(window: Window) -> None:
     view = page.sensors_view
     row = next(at for at, entries in enumerate(view.model.entries) if entries[0].text == "Board supply")
     type_into(view.table, row, GAIN, "0.77")
-    view.model.setData(view.model.index(row, 4), "reference cooler")
+    view.model.setData(view.model.index(row, REFERENCE), "reference cooler")
     assert sheet_in(window).trust == (Trust("board_temperature_c", 0.0, 0.77, "reference cooler"),)
     view.counts.setCurrentIndex(1)
     view.counts.activated.emit(1)

@@ -67,7 +67,7 @@ def grey_picture(draw: Callable[[QPainter], None]) -> QImage:
 @BOTH
 def test_the_band_can_be_told_apart_without_colour(qapp: QApplication, palette: Palette) -> None:
     """Reduced to black and white, every hold has a pattern of its own."""
-    black = dict.fromkeys(("cap", "cap_line", "guard", "second", "fault"), "#000000")
+    black = dict.fromkeys(("cap", "cap_line", "guard", "second", "fault", "strong_rule"), "#000000")
     import msgspec
 
     plain = msgspec.structs.replace(palette, surface="#FFFFFF", rule="#FFFFFF", **black)
@@ -76,7 +76,7 @@ def test_the_band_can_be_told_apart_without_colour(qapp: QApplication, palette: 
         picture = grey_picture(lambda painter: draw_hold(painter, QRectF(0, 0, 60, 16), hold, plain, 1.0))
         return bytes(picture.constBits())
 
-    assert len({pattern(hold) for hold in HOLDS}) == len(HOLDS) == 5
+    assert len({pattern(hold) for hold in HOLDS}) == len(HOLDS) == 7
 
 
 def test_stages_can_be_told_apart_without_colour(qapp: QApplication) -> None:

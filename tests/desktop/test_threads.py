@@ -115,9 +115,13 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     make_app([])
     window = show(arguments([str(path)]))
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
-    qtbot.waitUntil(lambda: "went down in run 1" in window.message.text, timeout=20000)
-    assert window.message._act.text() == "Go on"
+    qtbot.waitUntil(lambda: "in the middle of a run" in window.message.text, timeout=20000)
+    assert window.message._act.text() == "See what it was"
     window.message._act.click()
+    run = window.page("Run")
+    assert run.upper.currentWidget() is run.after_view  # type: ignore[attr-defined]
+    run.after_view.ended.click()  # type: ignore[attr-defined]
+    run.after_view.go_on.click()  # type: ignore[attr-defined]
     qtbot.waitUntil(window.session.busy, timeout=5000)
     end = time.monotonic() + 10
     while window.session.live is None and time.monotonic() < end:

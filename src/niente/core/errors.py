@@ -39,5 +39,9 @@ class BookError(NienteError):
     """A book that cannot be opened or written."""
 
 
+class BookBusyError(BookError):
+    """A book that another Niente writes; it can still be looked at."""
+
+
 class NotEnoughError(NienteError):
     """A question that the readings so far cannot answer."""

@@ -21,7 +21,7 @@ from niente.desktop.theme import Look, asset, load_fonts
 from niente.desktop.window import Window
 
 if TYPE_CHECKING:  # the core comes in after the window shows
-    from niente.core.bench.bench import Bench
+    from niente.core.bench.attached import Attached
     from niente.core.bench.events import Listener
     from niente.core.project import Project
 
@@ -71,15 +71,21 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
         return
     book = wanted.book or default_book()
 
-    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Bench, Project | None]:
+    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Attached, Project | None]:
         from niente.core.bench.attach import attach
 
         if wanted.make is not None:
             progress(f"Making {book} …")
             wanted.make(book)
         progress(f"Opening {book} …")
+        from niente.core.bench.follower import Follower
+        from niente.core.errors import BookBusyError
+
         given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
-        return attach(book, listener, pace=PACE, **given), None
+        try:
+            return attach(book, listener, pace=PACE, **given), None
+        except BookBusyError:
+            return Follower(book, listener), None
 
     window.session.open(prepare, start=False)
 

@@ -57,7 +57,7 @@ class FileDeeds:
         """List the books opened lately, this one left out."""
         self.recent.clear()
         bench = self._session.bench
-        own = bench.writer.path.resolve() if bench is not None else None
+        own = bench.path.resolve() if bench is not None else None
         books = [book for book in self._memory.books() if book != own]
         for book in books:
             entry = self.recent.addAction(book.stem)

@@ -106,7 +106,7 @@ class RigDeeds:
         bench, project = self._session.bench, self._session.project
         if bench is None or project is None:
             return
-        own = bench.writer.path
+        own = bench.path
         book = asking.where_to_make_book(self._over, tr("{title}, copy").format(title=bench.card.title))
         if book is None:
             return

@@ -8,7 +8,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
-from niente.core.bench.bench import Bench
+from niente.core.bench.attached import Attached
 from niente.core.bench.commands import Command
 from niente.core.bench.events import (
     Broke,
@@ -46,6 +46,9 @@ from niente.desktop.planner import Planner
 from niente.desktop.sheets import Sheets
 from niente.desktop.tongue import tr
 
+Prepare = Callable[[Callable[[str], None], Callable[[Event], None]], tuple[Attached, Project | None]]
+"""Makes the bench, away from the window's thread: given what says how far it is, and who hears the bench's events."""
+
 
 class Session(QObject):
     """One open book. Everything here belongs to the window's thread."""
@@ -68,7 +71,7 @@ class Session(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.bench: Bench | None = None
+        self.bench: Attached | None = None
         self.project: Project | None = None
         self.answer = Answer()
         self.state = State.IDLE
@@ -110,9 +113,7 @@ class Session(QObject):
         """The rig's card, once it is attached."""
         return self.bench.card if self.bench is not None else None
 
-    def open(
-        self, prepare: Callable[[Callable[[str], None], Callable[[Event], None]], tuple[Bench, Project | None]], *, start: bool
-    ) -> None:
+    def open(self, prepare: Prepare, *, start: bool) -> None:
         """Attach a rig and a book away from the window's thread.
 
         ``prepare(progress, listener)`` makes the bench; ``start`` runs the project's plan as soon as it is there.
@@ -142,7 +143,7 @@ class Session(QObject):
         """Stop what is being opened at its next step; nothing of the person's is touched by that."""
         self._cancel.set()
 
-    def _take_bench(self, bench: Bench, project: Project | None) -> None:
+    def _take_bench(self, bench: Attached, project: Project | None) -> None:
         self.bench = bench
         self.strip = Strip(bench.card)
         self.project = project or bench.project or default_project(bench.card)
@@ -152,6 +153,9 @@ class Session(QObject):
         self.opened.emit()
         self.project_changed.emit()
         self.ask()
+        if bench.follows:
+            words = tr("Another Niente runs {title} and writes this book. This window looks on, and changes nothing there.")
+            self.notice.emit(Notice(words.format(title=bench.card.title)))
         if bench.unfit:
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
             self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
@@ -255,7 +259,7 @@ class Session(QObject):
     def ask(self) -> None:
         """Ask for fresh answers."""
         if self.bench is not None and self.project is not None:
-            self._analyst.ask(self.bench.writer.path, self.project.limits)
+            self._analyst.ask(self.bench.path, self.project.limits)
 
     # -- inside --------------------------------------------------------------------------------------------------
 

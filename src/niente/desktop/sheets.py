@@ -5,7 +5,7 @@ from typing import Any, Protocol
 
 import msgspec
 
-from niente.core.bench.bench import Bench
+from niente.core.bench.attached import Attached
 from niente.core.errors import NienteError
 from niente.core.project import Project
 from niente.core.rigsheet import RigSheet, applied, read_sheet, sheet_text
@@ -16,7 +16,7 @@ from niente.desktop.tongue import tr
 class Holder(Protocol):
     """What holds the bench and the project: the session."""
 
-    bench: Bench | None
+    bench: Attached | None
     project: Project | None
 
     def edit(self, words: str, after: Project) -> None:

@@ -264,9 +264,10 @@ class Window(QMainWindow):
     def _opened(self) -> None:
         self.build_pages()
         self.pulse.attach()
-        book = self.session.bench.writer.path if self.session.bench is not None else None
+        book = self.session.bench.path if self.session.bench is not None else None
+        looks_on = tr(", looking on") if self.session.bench is not None and self.session.bench.follows else ""
         card = self.session.card
-        self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''} — Niente")
+        self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''}{looks_on} — Niente")
         if book is not None:
             self.memory.add_book(book)
         self.go_to(NAMES.index("Run" if self.session.busy() else "Plan"))

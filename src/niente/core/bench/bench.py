@@ -80,6 +80,19 @@ class Bench:
 
     # -- from any thread ---------------------------------------------------------------------------------------
 
+    follows = False
+    """A bench is at the machine, where a ``Follower`` only looks on."""
+
+    @property
+    def path(self) -> Path:
+        """The book."""
+        return self.writer.path
+
+    @property
+    def pace(self) -> float | None:
+        """Rig seconds a wall second; ``None`` for as fast as it goes."""
+        return self._engine.link.pace
+
     @property
     def state(self) -> State:
         """What the engine does now."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from types import TracebackType
 
 from niente.core.book.schema import APPLICATION_ID, SCHEMA_VERSION, UPGRADES
-from niente.core.errors import BookError
+from niente.core.errors import BookBusyError, BookError
 
 
 class WriterLock:
@@ -25,7 +25,7 @@ class WriterLock:
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             os.close(self._file)
-            raise BookError(
+            raise BookBusyError(
                 f"The book {book} is being written by another Niente.",
                 safe="Nothing was changed.",
                 remedy="Close it there, or open it here to look at only.",

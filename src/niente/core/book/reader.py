@@ -113,6 +113,25 @@ class BookReader:
         verdicts = dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (VERDICT,)))
         return [_judged(_run_record(row), verdicts) for row in rows]
 
+    def runs_from(self, run_id: int) -> list[RunRecord]:
+        """Return the runs from a number on, oldest first."""
+        return [run for run in self.runs() if run.id >= run_id]
+
+    def last_run_id(self) -> int:
+        """Return the number of the latest run; 0 in a book without any."""
+        row = self._link.execute("SELECT max(id) FROM run").fetchone()
+        return int(row[0] or 0)
+
+    def frames_after(self, run: RunRecord, row_id: int) -> tuple[int, NDArray[np.float64]]:
+        """Return the samples of a run that were written after a row of the book, times first, ``(n, 1 + channels)``, and the
+        row to go on from."""
+        blocks = self._link.execute("SELECT id, data FROM frames WHERE run_id = ? AND id > ? ORDER BY id", (run.id, row_id))
+        last, parts = row_id, []
+        for number, data in blocks:
+            last = number
+            parts.append(data)
+        return last, np.frombuffer(b"".join(parts), dtype="<f8").reshape(-1, 1 + len(run.channels))
+
     def frames(self, run: RunRecord) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
         blocks = self._link.execute("SELECT data FROM frames WHERE run_id = ? ORDER BY id", (run.id,))

@@ -107,9 +107,9 @@ HOLDS = (
     Hold.BURST_LIMIT,
     Hold.TEMPERATURE_CAP,
     Hold.FAULT,
-    Hold.DROP_OUT,
     Hold.UNKNOWN,
 )
+"""The textures; work that drops out is a fault and has its texture."""
 
 
 def hold_brush(hold: Hold, p: Palette, ratio: float = 1.0) -> tuple[QBrush, QColor]:
@@ -119,13 +119,13 @@ def hold_brush(hold: Hold, p: Palette, ratio: float = 1.0) -> tuple[QBrush, QCol
     if hold == Hold.SUSTAINED_LIMIT:
         return hatch(p.cap, 5, 2.0, ratio), QColor(p.cap_line)
     if hold == Hold.BURST_LIMIT:
-        return hatch(p.cap, 3, 1.6, ratio), QColor(p.cap_line)
+        return hatch(p.cap, 4, 1.4, ratio, falling=True), QColor(p.cap_line)
     if hold == Hold.TEMPERATURE_CAP:
         return QBrush(QColor(p.guard)), QColor(p.guard)
     if hold in (Hold.FAULT, Hold.DROP_OUT):
         return _crossed(p.fault, ratio), QColor(p.fault)
     if hold == Hold.UNKNOWN:
-        return QBrush(QColor(p.ground)), QColor(p.rule)
+        return hatch(p.strong_rule, 6, 1.0, ratio, falling=True), QColor(p.rule)
     return QBrush(QColor(p.surface)), QColor(p.rule)
 
 

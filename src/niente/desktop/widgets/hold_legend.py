@@ -4,11 +4,17 @@ from PySide6.QtCore import QPointF, QRectF, QSize
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from niente.core.science.hold import Hold
 from niente.desktop.theme import SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import HOLDS, draw_hold, draw_text
 
 COLUMNS, ROW = 2, 18
+
+
+def words_of(hold: Hold) -> str:
+    """Return what a texture stands for: several holds may share one."""
+    return tr("fault, drop-out") if hold == Hold.FAULT else tr(hold.words)
 
 
 class HoldKeys(QWidget):
@@ -32,5 +38,5 @@ class HoldKeys(QWidget):
         for place, hold in enumerate(HOLDS):
             x, y = (place % COLUMNS) * self.width() / COLUMNS, (place // COLUMNS) * ROW
             draw_hold(painter, QRectF(int(x), y + 2, 20, 11), hold, self._look.palette, ratio)
-            draw_text(painter, QPointF(int(x) + 26, y + 11.5), tr(hold.words), font(SMALL), self._look.palette.ink)
+            draw_text(painter, QPointF(int(x) + 26, y + 11.5), words_of(hold), font(SMALL), self._look.palette.ink)
         painter.end()

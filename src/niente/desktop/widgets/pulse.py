@@ -9,7 +9,6 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBox
 
 from niente.core.evidence import column, holds_of
 from niente.core.quantities import quantity_of
-from niente.core.rigs.protocol import Paced
 from niente.core.science.hold import Hold
 from niente.core.setting import Setting
 from niente.desktop.session import Session
@@ -149,10 +148,10 @@ class Pulse(QWidget):
             return
         self.badge.setVisible(card.simulated)
         self.pace.setVisible(card.simulated)
-        if isinstance(bench.rig, Paced):
-            paces = [pace for _, pace in PACES]
-            if bench.rig.pace in paces:
-                self.pace.setCurrentIndex(paces.index(bench.rig.pace))
+        paces = [pace for _, pace in PACES]
+        if bench.pace in paces:
+            self.pace.setCurrentIndex(paces.index(bench.pace))
+        self.pace.setEnabled(not bench.follows)
         groups = ", ".join(card.fan_groups()[::-1])
         fans = self._readings["fans"]
         fans.caption.setText(tr("Fans: {groups}").format(groups=groups))

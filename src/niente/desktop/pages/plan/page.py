@@ -9,7 +9,6 @@ from niente.core.planning.progress import Row
 from niente.core.planning.templates import template
 from niente.core.quantities import duration_text
 from niente.core.question import Axis
-from niente.core.rigs.protocol import Paced
 from niente.core.science.dynamics import Scale
 from niente.desktop.actions import Actions
 from niente.desktop.live import Notice
@@ -319,7 +318,7 @@ class PlanPage(Page):
         """Say runs and hours, and at what time of the clock on the wall it would end if it went on now."""
         words = tr("{n} runs   {t}").format(n=runs, t=duration_text(typical_s))
         bench = self.session.bench
-        pace = bench.rig.pace if bench is not None and isinstance(bench.rig, Paced) else 1.0
+        pace = bench.pace if bench is not None else 1.0
         if pace is None or left_s <= 0:
             return words
         ends = QDateTime.currentDateTime().addSecs(int(left_s / pace))
