@@ -60,7 +60,8 @@ def _options(command: Callable[..., None]) -> Callable[..., None]:
                          help="How a limit is searched."),
             click.option("--fine", default=None, type=float, help="The fine step of a search, in the control's unit."),
             click.option("--margin", default=None, type=float, help="Back from the last pass, in the control's unit."),
-            click.option("--passes", default=None, type=click.IntRange(1), help="Clean runs that make a pass."),
+            click.option("--passes", default=None, type=click.IntRange(1), help="Clean exposures that make a pass."),
+            click.option("--until-cold", is_flag=True, help="Let the rest go on until nothing moves any more."),
             click.option("--variants", default=None, metavar="A,B", help="The two states of the machine that are compared."),
             click.option("--budget", default=None, type=float, metavar="H", help="Hours after which nothing new is begun."),
             click.option("--quiet-hours", default=None, metavar="FROM-TO", help="Hours in which nothing loud is run: 22-7."),
@@ -122,6 +123,8 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
         changed["how"] = How[str(given["search"]).upper()]
     if given["rest"] is not None:
         changed["rest_minutes"] = given["rest"]
+    if given["until_cold"]:
+        changed["from_cold"] = True
     if given["budget"] is not None:
         changed["budget_h"] = given["budget"]
     if given["quiet_hours"] is not None:

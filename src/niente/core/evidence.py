@@ -11,6 +11,7 @@ from niente.core.book.reader import DONE, BookReader, RunRecord
 from niente.core.frame import RigEventKind
 from niente.core.plan import Plan
 from niente.core.rigcard import Counts, LoadKind, RigCard
+from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.hold import Hold, hold_of, shares
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.statistics import mean_with_error
@@ -142,6 +143,16 @@ def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tup
     from_burst = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
     room = column(card, values, "room_temperature_c")
     return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
+
+
+def constants_of(card: RigCard, time_s: Vector, values: Array) -> tuple[TimeConstant, ...]:
+    """Return the time constants that a run's samples, ``(n,)`` and ``(n, channels)``, are long enough to tell."""
+    values = trusted(card, values)
+    core = counted(card, values)
+    if core is None:
+        return ()
+    first = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
+    return time_constants(time_s[first:], core[first:], column(card, values, "room_temperature_c")[first:])
 
 
 def holds_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:

@@ -91,7 +91,8 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
 
     ``variant`` is the state the machine has to be in (empty: whichever it is in). ``takes`` names a search whose result
     is put over the setting. ``speed_rpm`` are fan groups to be set at a speed, ``level_dba`` a level to which the groups
-    in ``level_groups`` are set together; their duties follow from what was measured by then. ``skip`` leaves it out.
+    in ``level_groups`` are set together; their duties follow from what was measured by then. ``passes`` are the clean
+    exposures it takes: it is run as often, each a run of its own, and no more once one has failed. ``skip`` leaves it out.
     """
 
     setting: Setting
@@ -105,6 +106,7 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     level_dba: float | None = None
     level_groups: tuple[str, ...] = ()
     until: Until | None = None
+    passes: int = 1
     skip: bool = False
 
 

@@ -97,7 +97,8 @@ class Question(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     """What is to be found out: the kind of question, what is varied over which setting, under which loads.
 
     ``survive`` are loads that a setting has to survive, ``quiet_under`` those it has to be quiet under; both are run.
-    ``exposure`` ends a run; ``rest_minutes`` are those of a cold start. ``how``, ``fine`` and ``margin`` belong to a search
+    ``exposure`` ends a run; ``rest_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
+    ``passes`` are the clean exposures that a setting has to come through. ``how``, ``fine`` and ``margin`` belong to a search
     for the last value that passes. ``variants`` are compared by an A/B; ``edits`` is what was changed in the list by hand.
     """
 
@@ -109,6 +110,7 @@ class Question(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     exposure: Exposure
     order: Order = Order.WARM
     rest_minutes: float = 20.0
+    from_cold: bool = False
     fans: FanSchool = FanSchool.DUTY
     repeats: int = 1
     variants: tuple[str, ...] = ()

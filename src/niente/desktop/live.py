@@ -5,6 +5,7 @@ import numpy as np
 
 from niente.core.bench.events import RunClosed, RunOpened
 from niente.core.bench.samples import Samples
+from niente.core.science.exponentials import TimeConstant
 from niente.core.science.settling import Settled, seconds_until_known
 
 GO_ON = "Go on"
@@ -25,7 +26,7 @@ class LiveRun(msgspec.Struct):
     """The run under way, as the window follows it. ``forecasts`` are (rig time, value, half width).
 
     ``known_in_s`` says in how much of the rig's time it will be known well enough; ``None`` where that is not asked,
-    NaN where it cannot be foreseen.
+    NaN where it cannot be foreseen. ``constants`` are the time constants it taught, once it is over.
     """
 
     opened: RunOpened
@@ -33,6 +34,7 @@ class LiveRun(msgspec.Struct):
     forecasts: list[tuple[float, float, float]]
     closed: RunClosed | None = None
     known_in_s: float | None = None
+    constants: tuple[TimeConstant, ...] = ()
 
     def forecast(self, time_s: float, settled: Settled) -> None:
         """Take a forecast in, and look ahead."""

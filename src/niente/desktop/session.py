@@ -24,6 +24,7 @@ from niente.core.bench.events import (
     RunClosed,
     RunOpened,
     StateChanged,
+    Taught,
     Warned,
 )
 from niente.core.bench.samples import Samples
@@ -340,6 +341,9 @@ class Session(QObject):
                     run_changed = True
                 case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
                     self.live.forecast(time_s, settled)
+                case Taught(_, constants):
+                    if self.live is not None:
+                        self.live.constants = constants
                 case RunClosed(_, _, how, why):
                     if self.live is not None:
                         self.live.closed = event

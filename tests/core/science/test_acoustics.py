@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from niente.core.science.acoustics import add_levels, background_correction_db, fan_law_db, fit_noise
+from niente.core.science.acoustics import add_levels, background_correction_db, fan_law_db, fit_noise, machine_alone
 
 
 @pytest.mark.parametrize(
@@ -43,6 +43,39 @@ def test_background_correction(difference: float, k1: float) -> None:
 def test_too_close_to_the_room_gives_no_number(difference: float) -> None:
     """Below 3 dB the reading is only an upper bound (ISO 3746, from memory)."""
     assert background_correction_db(difference) is None
+
+
+@pytest.mark.parametrize(
+    ("level", "room", "alone", "method"),
+    [
+        (40.0, 20.0, 39.9564, "ISO 3744"),
+        (30.0, 24.0, 30.0 - 1.2563, "ISO 3744"),
+        (28.0, 24.0, 28.0 - 2.2048, "ISO 3746"),
+        (27.0, 24.0, 27.0 - 3.0206, "ISO 3746"),
+    ],
+)
+def test_the_machine_alone_by_the_rules_of_the_standards(level: float, room: float, alone: float, method: str) -> None:
+    """K1 = -10 lg(1 - 10^(-0.1 dL)) at 20, 6, 4 and 3 dB; from 6 dB on by ISO 3744, from 3 dB by ISO 3746 (from memory)."""
+    found = machine_alone(level, 0.1, room, 0.1)
+    assert found.dba == pytest.approx(alone, abs=1e-3)
+    assert (found.bound, found.method) == (False, method)
+    assert found.half_width_db >= 1.96 * 0.1
+
+
+@pytest.mark.parametrize("level", [26.9, 24.0, 20.0])
+def test_too_close_to_the_room_is_an_upper_bound_in_words(level: float) -> None:
+    """Under 3 dB, at 0 dB and below it: at most 3 dB are taken off, and it is called a bound (ISO 3746, from memory)."""
+    found = machine_alone(level, 0.1, 24.0, 0.1)
+    assert found.bound
+    assert found.dba == pytest.approx(level - 3.0206, abs=1e-3)
+    assert "too close to the room to tell" in found.text()
+    assert found.method == ""
+
+
+def test_the_closer_to_the_room_the_wider_the_interval() -> None:
+    widths = [machine_alone(24.0 + over, 0.2, 24.0, 0.2).half_width_db for over in (3.5, 6.0, 10.0, 20.0)]
+    assert widths == sorted(widths, reverse=True)
+    assert widths[-1] == pytest.approx(1.96 * 0.2, rel=0.02)
 
 
 def test_the_noise_map_finds_what_made_the_readings() -> None:

@@ -20,6 +20,17 @@ def test_the_dew_point_agrees_with_the_handbook(celsius: float, humidity: float,
     assert dew_point_c(celsius, humidity) == pytest.approx(expected, abs=0.05)
 
 
+def test_the_dew_point_agrees_with_a_reference_library() -> None:
+    """psychrolib 2.5 (ASHRAE Handbook Fundamentals 2017), over everything a room can be; Magnus' form is within 0.1 K."""
+    import psychrolib
+
+    psychrolib.SetUnitSystem(psychrolib.SI)
+    for celsius in range(5, 41, 5):
+        for humidity in range(10, 100, 15):
+            theirs = psychrolib.GetTDewPointFromRelHum(float(celsius), humidity / 100.0)
+            assert dew_point_c(float(celsius), float(humidity)) == pytest.approx(theirs, abs=0.1), (celsius, humidity)
+
+
 def test_saturated_air_is_at_its_dew_point_and_dry_air_has_none() -> None:
     assert dew_point_c(25.0, 100.0) == pytest.approx(25.0)
     with pytest.raises(ValueError, match="no dew point"):

@@ -10,6 +10,7 @@ from niente.core.errors import NienteError
 from niente.core.frame import Frame, RigEvent
 from niente.core.plan import Plan, Step
 from niente.core.rigcard import RigCard
+from niente.core.science.exponentials import TimeConstant
 from niente.core.science.settling import Settled
 
 
@@ -50,6 +51,13 @@ class ForecastMade(msgspec.Struct, frozen=True):
     run_id: int
     rig_time_s: float
     settled: Settled
+
+
+class Taught(msgspec.Struct, frozen=True):
+    """The time constants that a run which came to its end was long enough to tell."""
+
+    run_id: int
+    constants: tuple[TimeConstant, ...]
 
 
 class RunClosed(msgspec.Struct, frozen=True):
@@ -114,6 +122,7 @@ Event = (
     | RunOpened
     | FrameTaken
     | ForecastMade
+    | Taught
     | RunClosed
     | RigHappened
     | CardChanged

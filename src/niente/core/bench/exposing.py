@@ -5,14 +5,14 @@ from collections.abc import Callable
 import msgspec
 
 from niente.core.bench.commands import Command, StopPlan
-from niente.core.bench.events import ForecastMade, Listener, RigHappened, Warned
+from niente.core.bench.events import ForecastMade, Listener, RigHappened, Taught, Warned
 from niente.core.bench.guards.post import Guards
 from niente.core.bench.guards.trip import Trip
 from niente.core.bench.link import Link
 from niente.core.bench.samples import Samples
 from niente.core.book.reader import DONE
 from niente.core.book.writer import BookWriter
-from niente.core.evidence import FAILURES, TEACHES_S, settled_so_far
+from niente.core.evidence import FAILURES, TEACHES_S, constants_of, settled_so_far
 from niente.core.frame import Frame, RigEventKind
 from niente.core.plan import GuardAction, Step
 from niente.core.quantities import duration_text
@@ -24,6 +24,8 @@ FORECAST_EVERY = 30
 """Samples between two settling forecasts; in rig time, so that a run's length never depends on the computer."""
 COASTED_S = 60.0
 """After so many seconds a fan that still turns is not coasting any more."""
+CONSTANTS_S = 900.0
+"""A run this long or longer is fitted for its time constants, for people to read."""
 GAP_S = 10.0
 """A run whose samples are further apart is not the run that was asked for."""
 VOIDED, GUARD = "voided", "guard"
@@ -69,7 +71,7 @@ class Exposing:
             known = rule.known_to_k is not None and settled.known_to(rule.known_to_k)
             over = samples.seconds >= rule.least_s and (rule.known_to_k is None or known)
             if over or samples.seconds >= rule.most_s:
-                self._learn(samples.seconds, frame, whole, guards, settled)
+                self._learn(run_id, samples, frame, whole, guards, settled)
                 return Closing(DONE, "known well enough" if known else "its time is over")
 
     def under_guard(self, run_id: int, whole: Setting, guards: Guards) -> tuple[Frame, Closing | None]:
@@ -77,11 +79,17 @@ class Exposing:
         frame = self._link.frame(run_id)
         return frame, self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards)
 
-    def _learn(self, seconds: float, frame: Frame, whole: Setting, guards: Guards, settled: Settled) -> None:
+    def _learn(self, run_id: int, samples: Samples, frame: Frame, whole: Setting, guards: Guards, settled: Settled) -> None:
+        """Take with it what a run that came to its end has shown."""
+        seconds = samples.seconds
         if seconds >= COASTED_S:
             guards.learn(frame, whole)
         if seconds >= TEACHES_S:
             self.slow_prior = learn(self.slow_prior, settled)
+        if settled.known and seconds >= CONSTANTS_S:
+            constants = constants_of(self._link.card, samples.time_s, samples.values)
+            if constants:
+                self._tell(Taught(run_id, constants))
 
     def _gap(self, run_id: int, samples: Samples, frame: Frame) -> Closing | None:
         """Return that a run is void where the machine slept in it, or gave nothing for long."""

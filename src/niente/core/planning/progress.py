@@ -114,7 +114,10 @@ class _Laying:
         self._taken: Counter[Key] = Counter()
 
     def rows(self) -> tuple[Row, ...]:
-        wanted = Counter(self._keys.of(entry) for entry in self._plan.entries if isinstance(entry, Step) and not is_open(entry))
+        wanted: Counter[Key] = Counter()
+        for entry in self._plan.entries:
+            if isinstance(entry, Step) and not is_open(entry):
+                wanted[self._keys.of(entry)] += entry.passes
         for key, runs in self._pool.items():
             self._taken[key] = max(len(runs) - wanted[key], 0) if wanted[key] else 0
         rows: list[Row] = []
@@ -122,7 +125,7 @@ class _Laying:
         for place, entry in enumerate(self._plan.entries):
             match entry:
                 case Step():
-                    rows.append(self._row(place, entry))
+                    rows += self._passes(place, entry)
                     open_yet = open_yet or not rows[-1].standing.closed
                 case Search():
                     rows += self._searched(place, entry)
@@ -160,6 +163,19 @@ class _Laying:
         return any(as_risky(whole, failed) for failed in failures)
 
     # -- single runs ---------------------------------------------------------------------------------------------
+
+    def _passes(self, place: int, entry: Step) -> list[Row]:
+        """Return the rows of a step, one a clean exposure that it takes; none is asked for once one has failed."""
+        rows = [self._row(place, entry)]
+        for _ in range(entry.passes - 1):
+            last = rows[-1]
+            if last.standing in (Standing.FAILED, Standing.GUARD):
+                rows.append(Row(place, last.step, Standing.LEFT_OUT, why="an exposure before it failed"))
+            elif last.standing in (Standing.LEFT_OUT, Standing.SKIPPED):
+                rows.append(msgspec.structs.replace(last, run=None))
+            else:
+                rows.append(self._row(place, entry))
+        return rows
 
     def _row(self, place: int, entry: Step) -> Row:
         step = entry

@@ -6,7 +6,7 @@ from collections.abc import Callable
 import msgspec
 
 from niente.core.guarding import default_guards, with_room_watched
-from niente.core.plan import PLAN_FORMAT, Entry, Guard, Plan, Step
+from niente.core.plan import PLAN_FORMAT, Entry, Guard, Plan, Search, Step
 from niente.core.planning.hand_edits import edited
 from niente.core.planning.questions.compared import first_variants, first_ways, variant_entries, way_entries
 from niente.core.planning.questions.fans import fan_entries, first_fans
@@ -190,7 +190,20 @@ def entries_of(card: RigCard, question: Question) -> tuple[Entry, ...]:
     kind = template(question.template)
     if kind is None:
         raise KeyError(question.template)
-    return tuple(kind.entries(card, question))
+    return _passing(tuple(kind.entries(card, question)), card, question)
+
+
+def _passing(entries: tuple[Entry, ...], card: RigCard, question: Question) -> tuple[Entry, ...]:
+    """Let every working run come through as many clean exposures as are asked for; searches count their own."""
+    if question.passes == 1 or any(isinstance(entry, Search) for entry in entries):
+        return entries
+    idle = card.load_of(LoadKind.IDLE)
+
+    def passing(entry: Entry) -> Entry:
+        works = isinstance(entry, Step) and (idle is None or entry.load != idle.name)
+        return msgspec.structs.replace(entry, passes=question.passes) if works else entry
+
+    return tuple(passing(entry) for entry in entries)
 
 
 def plan_for(

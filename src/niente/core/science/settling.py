@@ -99,10 +99,11 @@ def lagged(time_s: Vector, values: Vector, lag_s: float = ROOM_LAG_S) -> Vector:
     return result
 
 
-def _bins(values: Vector, per_bin: int) -> Vector:
+def binned(values: Vector, per_bin: int) -> Vector:
+    """Return the means of every so many values ``(n,)``; what is left over at the end is dropped."""
     whole = values.shape[0] // per_bin
-    binned: Vector = values[: whole * per_bin].reshape(whole, per_bin).mean(axis=1)
-    return binned
+    means: Vector = values[: whole * per_bin].reshape(whole, per_bin).mean(axis=1)
+    return means
 
 
 def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[float, ...] = ()) -> Settled:
@@ -121,8 +122,8 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
         return not_yet("two minutes of steady power are needed first")
     if not (np.all(np.isfinite(core_c)) and np.all(np.isfinite(room_c))):
         return not_yet("readings are missing")
-    room = lagged(_bins(time_s, per_bin), _bins(room_c, per_bin))
-    y = (_bins(core_c, per_bin) - room)[:MOST_BINS]
+    room = lagged(binned(time_s, per_bin), binned(room_c, per_bin))
+    y = (binned(core_c, per_bin) - room)[:MOST_BINS]
     n = y.shape[0]
     rough = np.diff(y)
     noise_var = max(float(np.median(rough**2)) / 2 / 0.455, 1e-4)

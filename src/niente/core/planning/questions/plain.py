@@ -86,4 +86,4 @@ def burst_entries(card: RigCard, question: Question) -> list[Entry]:
             steps.append(step_at(card, spot, load, whole, "burst", f"The burst window of {window:g} s, from rest"))
     if question.order == Order.COLD:
         return list(arranged(steps, question, card))
-    return list(arranged([rested(step, question.rest_minutes) for step in steps], question, card))
+    return list(arranged([rested(step, question.rest_minutes, from_cold=question.from_cold) for step in steps], question, card))

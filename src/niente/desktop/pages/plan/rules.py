@@ -72,6 +72,10 @@ class Rules(QWidget):
         self.most = _minutes(tr("At most"), self._most_edited)
         self.order = choice(tr("Order of the runs"), [tr(one.value) for one in Order], self._order_chosen)
         self.rest = _minutes(tr("Rest before a cold start"), lambda value: self._put("the rest", rest_minutes=value))
+        self.cold = QCheckBox(tr("until nothing moves"))
+        self.cold.setAccessibleName(tr("Rest until the machine is cold"))
+        self.cold.setToolTip(tr("The rest goes on until no temperature moves by more than 0.3 K in five minutes"))
+        self.cold.clicked.connect(lambda on: self._put("the rest", from_cold=on))
         self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
         self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
         self.how = choice(tr("How a limit is searched"), [], self._how_chosen)
@@ -81,7 +85,7 @@ class Rules(QWidget):
         self.margin.settled.connect(self._margin_edited)
         self.fine = QuantityField(quantity_of("voltage_offset_mv"), low=1, high=50, step=1, title=tr("Fine step of the search"))
         self.fine.settled.connect(lambda value: self._put("the fine step", fine=value))
-        self.passes = _count(tr("Clean runs that make a pass"), lambda value: self._put("the passes", passes=int(value)))
+        self.passes = _count(tr("Clean exposures that make a pass"), lambda value: self._put("the passes", passes=int(value)))
         chosen = (lambda _: self._variant_chosen(0), lambda _: self._variant_chosen(1))
         self.variants = [
             choice(tr("State {letter} of the machine").format(letter=letter), [], deed)
@@ -113,6 +117,7 @@ class Rules(QWidget):
             (tr("A pass is"), self.passes),
             (tr("Order"), self.order),
             (tr("Rest"), self.rest),
+            ("", self.cold),
             (tr("Repeats"), self.repeats),
             (tr("Fans"), self.fans),
             (tr("Time budget"), self.budget),
@@ -144,6 +149,7 @@ class Rules(QWidget):
         self.most.put(rule_.most_s / 60.0)
         self.order.setCurrentIndex(list(Order).index(question.order))
         self.rest.put(question.rest_minutes)
+        self.cold.setChecked(question.from_cold)
         self.repeats.put(question.repeats)
         self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
         hows = HOWS_OF_MANY if many else HOWS
@@ -172,8 +178,8 @@ class Rules(QWidget):
                 self.how: searched,
                 self.fine: searched and question.template != "clock-voltage",
                 self.margin: searched and question.template != "clock-voltage",
-                self.passes: searched,
                 self.rest: question.order == Order.COLD or question.template == "burst",
+                self.cold: question.order == Order.COLD or question.template == "burst",
                 self.fans: bool(card.fan_groups()) and question.template != "fan-sweep",
                 self.quiet_from: quiet is not None,
                 self.quiet_to: quiet is not None,

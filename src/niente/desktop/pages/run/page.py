@@ -6,25 +6,24 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.bench.aftermath import Aftermath
-from niente.core.bench.distance import distances
 from niente.core.bench.states import State
 from niente.core.evidence import hottest_core
 from niente.core.plan import Step
 from niente.core.planning.cost import row_seconds
 from niente.core.planning.foresight import Seen
-from niente.core.quantities import duration_text, number_text, quantity_of, sentence
+from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
-from niente.core.science.hold import Hold
 from niente.desktop.actions import Actions
 from niente.desktop.live import LiveRun
 from niente.desktop.pages.run.aftermath import AftermathView
 from niente.desktop.pages.run.bench_card import BenchCardView
+from niente.desktop.pages.run.explain import explained
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Reading, Readings, Words
+from niente.desktop.widgets.blocks import Block
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
 from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
@@ -258,41 +257,9 @@ class RunPage(Page):
         rows = self.session.planner.rows
         return bool(rows) and all(row.standing.closed for row in rows)
 
-    def _held_by(self, live: LiveRun) -> list[Block]:
-        """Say what held the clock, and for how much of this run."""
-        strip = self.session.strip
-        shares = strip.shares(live.opened.run_id) if strip is not None else {}
-        if not shares:
-            return []
-        most = sorted(shares.items(), key=lambda one: -one[1])
-        lines = tuple(Reading(_held_words(hold), f"{100.0 * share:.0f}", unit="%") for hold, share in most if share >= 0.005)
-        return [Readings(tr("What held the clock"), lines, tr("share of this run"))]
-
     def margin(self) -> list[Block]:
-        """Say how far the guards are, what the band means, and why this run."""
-        live, card, plan = self.session.live, self.session.card, self.session.plan
-        if live is None or card is None or plan is None or live.samples.count == 0:
-            return [
-                Words(tr("Guards"), tr("They stand from the first sample of a run on, and end it before anything is harmed.")),
-                HoldLegend(tr("Hold band")),
-            ]
-        far = distances(card, plan.guards, live.opened.step.setting, live.samples)
-        blocks: list[Block] = [Far(tr("Guards"), tr("distance; time at this slope"), far), *self._held_by(live)]
-        blocks.append(HoldLegend(tr("Hold band")))
-        taken = tr("{t} of the rig's time, {n} samples, all in the book.").format(
-            t=duration_text(live.samples.seconds), n=live.samples.count
-        )
-        blocks.append(Words(tr("This run"), f"{sentence(live.opened.step.reason)} {taken}"))
-        if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
-            words = tr("Heat holds the clock here: the reading is the cap, and says nothing of the heat path.")
-            blocks.append(Words(tr("Caution"), words))
-        for note in self.session.notes[-3:]:
-            blocks.append(Words(f"N{note.number}", note.text))
-        return blocks
-
-
-def _held_words(hold: Hold) -> str:
-    return tr(hold.words).capitalize()
+        """Say how far the guards are, what held the clock, how loud it is, and why this run."""
+        return explained(self.session)
 
 
 def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:

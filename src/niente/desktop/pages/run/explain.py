@@ -1,0 +1,105 @@
+"""What the margin says of the run under way: guards as distances, what held the clock, noise in its three figures."""
+
+import numpy as np
+
+from niente.core.bench.distance import Distance, distances
+from niente.core.choosing.models import Models
+from niente.core.evidence import column
+from niente.core.quantities import duration_text, number_text, quantity_of, sentence
+from niente.core.science.acoustics import machine_alone
+from niente.core.science.statistics import Z95, mean_with_error
+from niente.desktop.live import LiveRun
+from niente.desktop.session import Session
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Reading, Readings, Words
+
+NOISE_SAMPLES = 60
+"""The level in the room is the mean of so many samples."""
+LEAST_SHARE = 0.005
+SHOWN_NOTES = 3
+
+
+def explained(session: Session) -> list[Block]:
+    """Return the blocks for the run under way, or for a bench at which nothing runs yet."""
+    live, card, plan = session.live, session.card, session.plan
+    if live is None or card is None or plan is None or live.samples.count == 0:
+        words = tr("They stand from the first sample of a run on, and end it before anything is harmed.")
+        return [Words(tr("Guards"), words), HoldLegend(tr("Hold band"))]
+    far = distances(card, plan.guards, live.opened.step.setting, live.samples)
+    return [
+        Far(tr("Guards"), tr("distance; time at this slope"), far),
+        *_held_by(session, live),
+        HoldLegend(tr("Hold band")),
+        *_noise(session, live),
+        *_this_run(live, far),
+        *(Words(f"N{note.number}", note.text) for note in session.notes[-SHOWN_NOTES:]),
+    ]
+
+
+def _held_by(session: Session, live: LiveRun) -> list[Block]:
+    """Say what held the clock, and for how much of this run."""
+    shares = session.strip.shares(live.opened.run_id) if session.strip is not None else {}
+    if not shares:
+        return []
+    most = sorted(shares.items(), key=lambda one: -one[1])
+    lines = tuple(
+        Reading(tr(hold.words).capitalize(), f"{100.0 * share:.0f}", unit="%") for hold, share in most if share >= LEAST_SHARE
+    )
+    return [Readings(tr("What held the clock"), lines, tr("share of this run"))]
+
+
+def _noise(session: Session, live: LiveRun) -> list[Block]:
+    """Say the level in the room, what the machine alone comes to, and what the model makes of it; never one for another."""
+    card, models = session.card, session.answer.models
+    if card is None or models is None or card.index("noise_dba") is None:
+        return []
+    level, error = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "noise_dba"))
+    if not np.isfinite(level):
+        return []
+    background, background_error = models.noise.background_dba, float(np.sqrt(models.noise.covariance[0][0]))
+    alone = machine_alone(level, error, background, background_error)
+    quantity = quantity_of("noise_dba")
+    lines = [
+        Reading(tr("In the room"), quantity.text(level), f"±{number_text(1.96 * error, 1)}", "dBA", models.scale.mark(level))
+    ]
+    if alone.bound:
+        lines.append(Reading(tr("Machine alone"), f"≤ {quantity.text(alone.dba)}", "", "dBA"))
+    else:
+        lines.append(Reading(tr("Machine alone"), quantity.text(alone.dba), f"±{number_text(alone.half_width_db, 1)}", "dBA"))
+    modelled = _modelled(models, live)
+    if np.isfinite(modelled):
+        lines.append(Reading(tr("Modelled alone"), quantity.text(modelled), "", "dBA"))
+    room = tr("room {level}").format(level=quantity.with_unit(background))
+    found: list[Block] = [Readings(tr("Noise at the meter"), tuple(lines), room)]
+    if alone.bound:
+        found.append(Words("", tr("Too close to the room to tell the machine from it: an upper bound (ISO 3746).")))
+    return found
+
+
+def _modelled(models: Models, live: LiveRun) -> float:
+    """Return the level of the machine alone by the fitted speed laws, at the speeds of the latest samples."""
+    card = models.evidence.card
+    speeds = [
+        float(np.nanmean(column(card, live.samples.values[-NOISE_SAMPLES:], f"fan_speed_rpm.{group}")))
+        for group in models.noise.groups
+        if card.index(f"fan_speed_rpm.{group}") is not None
+    ]
+    if len(speeds) != len(models.noise.groups) or not np.all(np.isfinite(speeds)):
+        return float("nan")
+    return float(models.noise.machine_alone(np.array(speeds)))
+
+
+def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
+    """Say why it is run, what has been taken, and what it taught."""
+    taken = tr("{t} of the rig's time, {n} samples, all in the book.").format(
+        t=duration_text(live.samples.seconds), n=live.samples.count
+    )
+    words = f"{sentence(live.opened.step.reason)} {taken}"
+    if live.constants:
+        told = tr(" and ").join(duration_text(one.seconds) for one in live.constants)
+        words += " " + tr("It settled with time constants of {told}.").format(told=told)
+    found: list[Block] = [Words(tr("This run"), words)]
+    if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
+        said = tr("The temperature cap holds the clock here: the reading is the cap, and says nothing of the heat path.")
+        found.append(Words(tr("Caution"), said))
+    return found
