@@ -21,14 +21,16 @@ def test_the_dew_point_agrees_with_the_handbook(celsius: float, humidity: float,
 
 
 def test_the_dew_point_agrees_with_a_reference_library() -> None:
-    """psychrolib 2.5 (ASHRAE Handbook Fundamentals 2017), over everything a room can be; Magnus' form is within 0.1 K."""
+    """psychrolib 2.5 (ASHRAE Handbook Fundamentals 2017), over everything a room can be; Magnus' form is within 0.1 K. Dew
+    points below 0 °C are left out: the handbook has them over ice, Magnus over water, and no surface here is that cold."""
     import psychrolib
 
     psychrolib.SetUnitSystem(psychrolib.SI)
     for celsius in range(5, 41, 5):
         for humidity in range(10, 100, 15):
             theirs = psychrolib.GetTDewPointFromRelHum(float(celsius), humidity / 100.0)
-            assert dew_point_c(float(celsius), float(humidity)) == pytest.approx(theirs, abs=0.1), (celsius, humidity)
+            if theirs > 0.0:
+                assert dew_point_c(float(celsius), float(humidity)) == pytest.approx(theirs, abs=0.1), (celsius, humidity)
 
 
 def test_saturated_air_is_at_its_dew_point_and_dry_air_has_none() -> None:

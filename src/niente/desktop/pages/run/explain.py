@@ -59,9 +59,8 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     background, background_error = models.noise.background_dba, float(np.sqrt(models.noise.covariance[0][0]))
     alone = machine_alone(level, error, background, background_error)
     quantity = quantity_of("noise_dba")
-    lines = [
-        Reading(tr("In the room"), quantity.text(level), f"±{number_text(1.96 * error, 1)}", "dBA", models.scale.mark(level))
-    ]
+    spread = f"±{number_text(Z95 * error, 1)}"
+    lines = [Reading(tr("In the room"), quantity.text(level), spread, "dBA", models.scale.mark(level))]
     if alone.bound:
         lines.append(Reading(tr("Machine alone"), f"≤ {quantity.text(alone.dba)}", "", "dBA"))
     else:
