@@ -17,6 +17,7 @@ from niente.core.bench.events import (
     RunClosed,
     RunOpened,
     StateChanged,
+    Taught,
     Warned,
 )
 
@@ -59,6 +60,8 @@ def as_data(event: Event) -> dict[str, Any] | None:
             return {"event": "state", "state": state.value, "text": text}
         case CardShown(card):
             return {"event": "card", "card": msgspec.to_builtins(card)}
+        case Taught(run_id, constants):
+            return {"event": "taught", "run": run_id, "time_constants_s": [round(one.seconds, 1) for one in constants]}
         case LeftOut(index, text):
             return {"event": "left_out", "number": index + 1, "text": text}
         case Warned(text):
