@@ -3,7 +3,7 @@
 import sys
 from pathlib import Path
 
-from benchmarks import bench_core, bench_look, bench_plan, bench_rigs, bench_settling, bench_window
+from benchmarks import bench_core, bench_look, bench_plan, bench_rigs, bench_run, bench_settling, bench_window
 from benchmarks.result import Result, publish
 
 PARTS = {
@@ -11,6 +11,7 @@ PARTS = {
     "core": bench_core.results,
     "settling": bench_settling.results,
     "plan": bench_plan.results,
+    "run": bench_run.results,
     "window": bench_window.results,
     "look": bench_look.results,
 }

@@ -1,0 +1,117 @@
+"""A night at the bench: the window beside a machine of thirty channels at full speed, and how soon 44 hours of it open again."""
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.bench_window import gaps_ms
+from benchmarks.result import Result
+from niente.core.bench.bench import Bench
+from niente.core.bench.guards.post import Guards
+from niente.core.book.writer import BookWriter
+from niente.core.evidence import evidence_in
+from niente.core.frame import Frame
+from niente.core.guarding import default_guards
+from niente.core.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.rigs.registry import open_rig
+from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.setting import Setting
+from niente.desktop.app import look_of, make_app
+from niente.desktop.memory import Memory
+from niente.desktop.session import Session
+from niente.desktop.window import NAMES, Window
+
+WIDE = "cormorant"
+RUNS, RUN_S = 88, 1800
+"""44 hours, half an hour each."""
+GOAL_OPEN_S = 1.0
+
+
+def fill(book: Path) -> int:
+    """Write 44 hours of a machine into a book, as a bench would; return how many channels it has."""
+    rig = open_rig(WIDE, seed=3)
+    assert isinstance(rig, SimulatedRig)
+    card = rig.describe()
+    rule = Exposure(least_s=float(RUN_S), most_s=float(RUN_S))
+    watts = np.linspace(100.0, 230.0, RUNS).round()
+    steps = tuple(Step(Setting(sustained_power_w=float(one)), "vector", rule, "free") for one in watts)
+    writer = BookWriter(book)
+    writer.add_document("rig", card)
+    plan = writer.add_document("plan", Plan(PLAN_FORMAT, WIDE, "free", steps, default_guards(card)))
+    for place, step in enumerate(steps):
+        whole = step.setting.over(card.stock)
+        rig.apply(whole)
+        rig.start("vector")
+        time_s, values, _ = rig.record(RUN_S)
+        run_id = writer.open_run(plan, place, "step", whole, "vector", card, float(time_s[0]))
+        for at, row in zip(time_s.tolist(), values, strict=True):
+            writer.add_frame(run_id, Frame(at, row), at_once=False)
+        writer.close_run(run_id, "done", "its time is over", float(time_s[-1]))
+    writer.close()
+    return len(card.channels)
+
+
+def _timed(do: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    do()
+    return time.perf_counter() - start
+
+
+def _until_shown(book: Path, folder: Path) -> float:
+    """Return how long it takes until a window that stands shows a book: the bench attached, the pages made."""
+    app = make_app([])
+    memory = Memory(folder / "window.ini")
+    window = Window(Session(), look_of(app, memory), memory)
+    window.show()
+    app.processEvents()
+    start = time.perf_counter()
+    window.session.open(lambda _, hear: (Bench(open_rig(WIDE, seed=3), book, hear), None), start=False)
+    while not (window.pages and window.session.bench is not None) and time.perf_counter() < start + 30.0:
+        app.processEvents()
+        time.sleep(0.001)
+    taken = time.perf_counter() - start
+    window.session.close()
+    window.close()
+    return taken
+
+
+def results() -> list[Result]:
+    """Measure."""
+    found = []
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        book = folder / "night.niente"
+        channels = fill(book)
+        words = f"44 h of {channels} channels"
+        shown = _until_shown(book, folder)
+        found.append(Result(f"a book of {words} opens", shown, "s", "goal of 1 s", shown / GOAL_OPEN_S))
+        empty = _until_shown(folder / "empty.niente", folder)
+        found.append(Result("the same", shown, "s", "an empty book", shown / empty))
+        gathered = _timed(lambda: evidence_in(book))
+        found.append(Result(f"{words} summed up, beside the window", gathered, "s", "opening it", gathered / shown))
+    found.append(_guards())
+    gaps = gaps_ms(NAMES.index("Run"), 8.0, WIDE)
+    worst, usual = float(np.max(gaps)), float(np.percentile(gaps, 99.9))
+    found.append(
+        Result(f"longest blocked turn at full speed, Run, {channels} channels", worst, "ms", "goal of 50 ms", worst / 50.0)
+    )
+    found.append(Result("99.9th percentile of its turns", usual, "ms", "goal of 50 ms", usual / 50.0))
+    return found
+
+
+def _guards() -> Result:
+    """What all guards take of a sample, against what the machine itself takes to give one."""
+    rig = open_rig(WIDE, seed=3)
+    assert isinstance(rig, SimulatedRig)
+    card = rig.describe()
+    rig.start("vector")
+    rig.record(10)
+    time_s, values, _ = rig.record(5000)
+    frames = [Frame(at, row) for at, row in zip(time_s.tolist(), values, strict=True)]
+    watch = Guards(default_guards(card), card)
+    guarded = _timed(lambda: [watch.look(frame, card.stock) for frame in frames])
+    alone = _timed(lambda: [rig.frame(1.0) for _ in range(5000)])
+    return Result("all guards, a sample", guarded / 5000 * 1e6, "µs", "the rig's own sample", guarded / alone)
