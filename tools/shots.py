@@ -18,7 +18,16 @@ from niente.desktop.theme import Wear
 from niente.desktop.window import NAMES, Window
 
 RIG_VIEWS = ["", "limits", "room", "sensors"]
-PICTURES = ["rig", "rig-limits", "rig-room", "rig-sensors", *(name.lower() for name in NAMES[1:])]
+PICTURES = [
+    "rig",
+    "rig-limits",
+    "rig-room",
+    "rig-sensors",
+    *(name.lower() for name in NAMES[1:]),
+    "run-after",
+    "run-card",
+]
+"""In this order: the last ones end the demo's plan."""
 
 
 def wait_until(true: Callable[[], bool], seconds: float) -> None:
@@ -41,6 +50,38 @@ def ready(window: Window) -> bool:
     """Whether the demo has its pick, and a run with a forecast."""
     run = window.session.live
     return window.session.answer.choice is not None and run is not None and len(run.forecasts) > 4
+
+
+def show_after(window: Window) -> None:
+    """Let the window say what it would if everything had ended in the latest run."""
+    from niente.core.bench.aftermath import LAST_S, Aftermath
+    from niente.core.book.reader import BookReader
+
+    window.session.stop()
+    wait_until(lambda: not window.session.busy(), 30)
+    book = BookReader(window.session.bench.path)
+    run = [one for one in book.runs() if one.kind == "step"][-1]
+    time_s, values = book.frames(run)
+    book.close()
+    last = time_s >= time_s[-1] - LAST_S
+    window.session.hands.found(Aftermath(run, float(time_s[-1] - time_s[0]), time_s[last], values[last], None))
+
+
+def show_card(window: Window) -> None:
+    """Let the machine be asked into another state by hand, and the first line be ticked."""
+    import msgspec
+
+    from niente.core.plan import Step
+    from niente.core.planning.templates import first_question, plan_for
+
+    session = window.session
+    session.hands.put_away()
+    plan = plan_for(session.card, first_question(session.card, "variants"))
+    out = [entry for entry in plan.entries if isinstance(entry, Step) and entry.variant not in ("", session.card.variant)]
+    session.planner.take(msgspec.structs.replace(plan, entries=tuple(out)), None)
+    window.actions_["plan.start"].trigger()
+    wait_until(lambda: session.hands.card is not None, 30)
+    session.hands.tick(0, True)
 
 
 def wanted() -> argparse.Namespace:
@@ -77,6 +118,10 @@ def main() -> None:
             if page == "plan":
                 plan, now = window.page("Plan"), window.session.running_place()
                 plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
+            if view == "after":
+                show_after(window)
+            if view == "card":
+                show_card(window)
             if page == "rig":
                 window.page("Rig").views.show_view(RIG_VIEWS.index(view))
             window.message.hide()
