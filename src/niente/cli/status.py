@@ -7,11 +7,14 @@ from typing import Any
 import click
 import msgspec
 
+from niente.core.book.notes import notes_in
 from niente.core.book.reader import DONE, BookReader, RunRecord
 from niente.core.errors import BookError
 from niente.core.quantities import duration_text, quantity_of
 
 POLL_S = 0.5
+NOTES = 10
+"""So many notes are told, the latest ones."""
 
 
 @click.command()
@@ -52,6 +55,7 @@ def status_of(reader: BookReader) -> dict[str, Any]:
         "done": sum(run.how == DONE for run in runs),
         "failed": sum(run.how == "failed" for run in runs),
         "running": _running(reader, running) if running is not None else None,
+        "notes": [msgspec.to_builtins(note) for note in notes_in(reader)[-NOTES:]],
         "last": {"kind": last.kind, "said": last.body, "rig_time_s": last.rig_time_s} if last is not None else None,
     }
 

@@ -13,6 +13,7 @@ from niente.core.bench.bench import Bench
 from niente.core.bench.commands import Command
 from niente.core.bench.events import Broke, ForecastMade, FrameTaken, LeftOut, PlanEnded, RunClosed, RunOpened, StateChanged
 from niente.core.bench.states import MAY_FOLLOW, State
+from niente.core.book.notes import notes_in
 from niente.core.book.reader import BookReader
 from niente.core.errors import PlanError, RigError
 from niente.core.frame import Frame
@@ -319,12 +320,17 @@ def test_a_bug_of_ours_ends_safely(tmp_path: Path, watcher: Watcher, card: RigCa
 
 def test_a_note_goes_into_the_book(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
     bench = make_bench()
-    when(watcher, FrameTaken, 20, lambda: bench.note("panel rattles"))
+    when(watcher, FrameTaken, 20, lambda: bench.note("panel rattles #Panel, #fan-2 #panel"))
     bench.start(short_plan(card, COOL, seconds=100.0), Limits())
     watcher.end()
     book = BookReader(bench.writer.path)
     notes = [item for item in book.happenings(book.runs()[0]) if item.kind == "note"]
-    assert [note.body for note in notes] == ["panel rattles"]
+    assert [note.body for note in notes] == ["panel rattles #Panel, #fan-2 #panel"]
+    (note,) = notes_in(book)
+    assert (note.run_id, note.tags) == (1, ("panel", "fan-2"))
+    assert note.rig_time_s == pytest.approx(20.0, abs=5.0)
+    assert notes_in(book, "#FAN-2") == [note]
+    assert notes_in(book, "filter") == []
     book.close()
 
 

@@ -14,6 +14,7 @@ from niente.core.bench.commands import Command, Confirmed, StopPlan
 from niente.core.bench.engine import Engine
 from niente.core.bench.events import Broke, CardChanged, Listener, PlanEnded, Warned
 from niente.core.bench.states import State
+from niente.core.book.notes import NOTE
 from niente.core.book.reader import BookReader
 from niente.core.book.writer import BookWriter
 from niente.core.cautions import READ, cautions_for
@@ -210,7 +211,7 @@ class Bench:
 
     def note(self, text: str) -> None:
         """Write a note into the book, at this moment."""
-        self.writer.add_happening("note", text, self._engine.run_id)
+        self.writer.add_happening(NOTE, text, self._engine.run_id, self._engine.link.time_s)
 
     def save_project(self, project: Project) -> None:
         """Keep a version of the project."""

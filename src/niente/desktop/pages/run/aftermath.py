@@ -23,7 +23,7 @@ SHOWN = (
     ("throughput_per_s", "throughput_per_s"),
 )
 """What is drawn of the last seconds: channels (of several, the greatest) and the quantity they are named by."""
-STRIP_H = 46
+STRIP_H, LEAST_STRIP_H, FOOT_H = 46, 26, 16
 NAMED = 6
 
 
@@ -35,7 +35,7 @@ class LastSeconds(QWidget):
         self._look = look
         self._lines: list[tuple[str, str, np.ndarray]] = []
         self._time = np.empty(0)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Maximum)
         look.changed.connect(self.update)
 
     def show_samples(self, found: Aftermath) -> None:
@@ -57,11 +57,11 @@ class LastSeconds(QWidget):
 
     def sizeHint(self) -> QSize:
         """One strip high a reading."""
-        return QSize(400, STRIP_H * len(self._lines) + 16)
+        return QSize(400, STRIP_H * len(self._lines) + FOOT_H)
 
     def minimumSizeHint(self) -> QSize:
-        """As high as its lines."""
-        return self.sizeHint()
+        """Where there is little room, the strips are lower."""
+        return QSize(400, LEAST_STRIP_H * len(self._lines) + FOOT_H)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the lines."""
@@ -71,13 +71,14 @@ class LastSeconds(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         p = self._look.palette
         left, right = 120.0, self.width() - 110.0
+        high_px = (self.height() - FOOT_H) / len(self._lines)
         start, end = float(self._time[0]), float(self._time[-1])
         for row, (title, last, values) in enumerate(self._lines):
-            top = float(STRIP_H * row)
-            area = QRectF(left, top + 6, right - left, STRIP_H - 14)
-            draw_text(painter, QPointF(0, top + STRIP_H / 2 + 2), title, font(BODY), p.ink)
+            top = high_px * row
+            area = QRectF(left, top + 6, right - left, high_px - 14)
+            draw_text(painter, QPointF(0, top + high_px / 2 + 2), title, font(BODY), p.ink)
             painter.setPen(QPen(QColor(p.rule), 1))
-            painter.drawLine(QPointF(left, top + STRIP_H - 3.5), QPointF(right, top + STRIP_H - 3.5))
+            painter.drawLine(QPointF(left, top + high_px - 3.5), QPointF(right, top + high_px - 3.5))
             low, high = float(np.nanmin(values)), float(np.nanmax(values))
             if not math.isfinite(low):
                 continue
@@ -92,7 +93,7 @@ class LastSeconds(QWidget):
             painter.setBrush(QColor(p.guard))
             painter.drawEllipse(points[-1], 3.5, 3.5)
             draw_text(painter, QPointF(right + 12, points[-1].y() + 4), last, font(BODY), p.ink)
-        foot = STRIP_H * len(self._lines) + 10.0
+        foot = self.height() - 6.0
         draw_text(painter, QPointF(left, foot), f"−{duration_text(end - start)}", font(SMALL), p.soft)
         draw_text(painter, QPointF(right, foot), tr("the end"), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
         painter.end()

@@ -71,7 +71,8 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     room = tr("room {level}").format(level=quantity.with_unit(background))
     found: list[Block] = [Readings(tr("Noise at the meter"), tuple(lines), room)]
     if alone.bound:
-        found.append(Words("", tr("Too close to the room to tell the machine from it: an upper bound (ISO 3746).")))
+        words = tr("The machine is at most so loud (ISO 3746). A quieter hour, or the meter nearer to it, would tell.")
+        found.append(Words(tr("Too close to the room to tell"), words))
     return found
 
 
