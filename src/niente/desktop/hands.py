@@ -1,33 +1,57 @@
 """What a session wants of a person: the bench card that is shown, and a word on what an earlier end left open."""
 
-from __future__ import annotations
-
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from niente.core.bench.aftermath import Aftermath, rows_left_out
+from niente.core.bench.attached import Attached
 from niente.core.bench.cards import BenchCard
 from niente.core.errors import NienteError
+from niente.core.plan import Plan
+from niente.core.rigcard import RigCard
+from niente.desktop.analysis import Answer
 from niente.desktop.live import Ending, Notice
 from niente.desktop.tongue import tr
 
-if TYPE_CHECKING:
-    from niente.desktop.session import Session
+
+class Holder(Protocol):
+    """What hands need of a session."""
+
+    bench: Attached | None
+    answer: Answer
+
+    @property
+    def plan(self) -> Plan | None:
+        """The plan that is run next."""
+
+    @property
+    def card(self) -> RigCard | None:
+        """The rig's card."""
+
+    def report(self, error: NienteError) -> None:
+        """Say an error that a person can act on."""
+
+    def ask(self) -> None:
+        """Ask for fresh answers."""
 
 
 class Hands(QObject):
     """The card under way with its ticks and readings, and the aftermath while it is not put away."""
 
     changed = Signal()
+    noticed = Signal(object)
+    """A card is shown: a word for the message bar."""
+    wanted = Signal(object)
+    """A card is shown: a word for the desktop."""
     over = Signal()
     """Hands are done with a card: what was said of it may go."""
     refused = Signal(str)
     """Readings could not be taken: what happened, and what to do."""
 
-    def __init__(self, session: Session) -> None:
-        super().__init__(session)
+    def __init__(self, session: Holder, parent: QObject) -> None:
+        super().__init__(parent)
         self._session = session
         self.card: BenchCard | None = None
         self.ticked: frozenset[int] = frozenset()
@@ -44,8 +68,8 @@ class Hands(QObject):
         if card is None:
             self.over.emit()
         else:
-            self._session.notice.emit(Notice(card.words(), "page.run", tr("To the card")))
-            self._session.ended.emit(Ending(tr("Hands are wanted"), card.title, urgent=True))
+            self.noticed.emit(Notice(card.words(), "page.run", tr("To the card")))
+            self.wanted.emit(Ending(tr("Hands are wanted"), card.title, urgent=True))
         self.changed.emit()
 
     def tick(self, box: int, on: bool) -> None:

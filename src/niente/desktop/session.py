@@ -84,7 +84,9 @@ class Session(QObject):
         self.notes: list[Note] = []
         self.planner = Planner(self)
         self.sheets = Sheets(self)
-        self.hands = Hands(self)
+        self.hands = Hands(self, self)
+        self.hands.noticed.connect(self.notice)
+        self.hands.wanted.connect(self.ended)
         self.undo = QUndoStack(self)
         self._bridge = Bridge(self)
         self._bridge.arrived.connect(self._hear)
@@ -100,6 +102,7 @@ class Session(QObject):
         self._opener: threading.Thread | None = None
         self._cancel = threading.Event()
         self._was_busy = False
+        self._early: list[Event] = []
         self._running: Plan | None = None
 
     @property
@@ -164,6 +167,9 @@ class Session(QObject):
             words = tr("The last time, everything ended in the middle of a run. Its samples are kept.")
             self.notice.emit(Notice(words, "page.run", tr("See what it was")))
         self.hands.found(bench.aftermath)
+        early, self._early = self._early, []
+        if early:
+            self._hear(early)
 
     def close(self) -> None:
         """Stop what runs, make the rig safe, and let go of the book."""
@@ -326,7 +332,10 @@ class Session(QObject):
         self.notice.emit(Notice(str(error)))
 
     def _hear(self, events: list[Event]) -> None:
-        """Take in what the bench says; tell the pages once for the lot."""
+        """Take in what the bench says; tell the pages once for the lot. What comes before the bench is taken is kept for then."""
+        if self.bench is None:
+            self._early += events
+            return
         sampled = run_changed = state_changed = False
         for event in events:
             match event:
