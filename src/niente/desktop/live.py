@@ -62,7 +62,3 @@ class Ending(msgspec.Struct, frozen=True):
     title: str
     text: str
     urgent: bool
-
-
-class CancelledError(Exception):
-    """A person cancelled what was being opened."""

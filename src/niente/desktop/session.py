@@ -1,9 +1,5 @@
 """The session: the open book, the bench on it, the project, and the answers; pages read it and are told when it changes."""
 
-import threading
-import traceback
-from collections.abc import Callable
-
 import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
@@ -42,13 +38,11 @@ from niente.desktop.bridge import Bridge
 from niente.desktop.edits import Edit
 from niente.desktop.endings import crash_notice, end_notice, ending_of
 from niente.desktop.hands import Hands
-from niente.desktop.live import CancelledError, Ending, LiveRun, Note, Notice
+from niente.desktop.live import Ending, LiveRun, Note, Notice
+from niente.desktop.opener import Opener, Prepare
 from niente.desktop.planner import Planner
 from niente.desktop.sheets import Sheets
 from niente.desktop.tongue import tr
-
-Prepare = Callable[[Callable[[str], None], Callable[[Event], None]], tuple[Attached, Project | None]]
-"""Makes the bench, away from the window's thread: given what says how far it is, and who hears the bench's events."""
 
 
 class Session(QObject):
@@ -67,8 +61,6 @@ class Session(QObject):
     busy_changed = Signal(bool)
     ended = Signal(object)
     working = Signal(bool)
-    _ready = Signal(object, object)
-    _failed = Signal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -96,11 +88,13 @@ class Session(QObject):
         self._analyst.working.connect(self.working)
         self.planner.broke.connect(self.broke)
         self.planner.changed.connect(self._plan_changed)
-        self._ready.connect(self._take_bench)
-        self._failed.connect(self.report)
+        self._opener = Opener(self)
+        self._opener.ready.connect(self._take_bench)
+        self._opener.failed.connect(self.report)
+        self._opener.broke.connect(self.broke)
+        self._opener.progress.connect(self.progress)
+        self._opener.cancelled.connect(self.cancelled)
         self._then_start = False
-        self._opener: threading.Thread | None = None
-        self._cancel = threading.Event()
         self._was_busy = False
         self._early: list[Event] = []
         self._running: Plan | None = None
@@ -123,29 +117,11 @@ class Session(QObject):
         ``prepare(progress, listener)`` makes the bench; ``start`` runs the project's plan as soon as it is there.
         """
         self._then_start = start
-        self._cancel.clear()
-
-        def say(text: str) -> None:
-            if self._cancel.is_set():
-                raise CancelledError
-            self.progress.emit(text)
-
-        def work() -> None:
-            try:
-                self._ready.emit(*prepare(say, self._bridge.push))
-            except CancelledError:
-                self.cancelled.emit()
-            except NienteError as error:
-                self._failed.emit(error)
-            except Exception:
-                self.broke.emit(traceback.format_exc())
-
-        self._opener = threading.Thread(target=work, name="niente-opener", daemon=True)
-        self._opener.start()
+        self._opener.open(prepare, self._bridge.push)
 
     def cancel_opening(self) -> None:
         """Stop what is being opened at its next step; nothing of the person's is touched by that."""
-        self._cancel.set()
+        self._opener.cancel()
 
     def _take_bench(self, bench: Attached, project: Project | None) -> None:
         self.bench = bench
@@ -173,8 +149,7 @@ class Session(QObject):
 
     def close(self) -> None:
         """Stop what runs, make the rig safe, and let go of the book."""
-        if self._opener is not None:
-            self._opener.join(20.0)
+        self._opener.wait()
         self._bridge.stop()
         self._analyst.close()
         self.planner.close()
@@ -332,7 +307,7 @@ class Session(QObject):
         self.notice.emit(Notice(str(error)))
 
     def _hear(self, events: list[Event]) -> None:
-        """Take in what the bench says; tell the pages once for the lot. What comes before the bench is taken is kept for then."""
+        """Take in what the bench says, and tell the pages once for the lot. What comes too early is kept."""
         if self.bench is None:
             self._early += events
             return
