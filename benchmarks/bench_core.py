@@ -15,6 +15,7 @@ from niente.core.book.writer import BookWriter
 from niente.core.evidence import gather
 from niente.core.frame import Frame
 from niente.core.plan import Plan
+from niente.core.planning.cost import naive_runs
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.project import Limits
 from niente.core.rigs.registry import open_rig
@@ -46,8 +47,7 @@ def results() -> list[Result]:
         assert isinstance(rig, SimulatedRig)
         question = default_project(rig.describe()).question
         plan = plan_for(rig.describe(), question)
-        plan = msgspec.structs.replace(plan, entries=plan.steps)
-        run_sweep(msgspec.structs.replace(plan, entries=plan.steps[:7]), rig, Path(folder) / "warm.niente")
+        run_sweep(msgspec.structs.replace(plan, entries=plan.entries[:7]), rig, Path(folder) / "warm.niente")
         samples, seconds = run_sweep(plan, rig, Path(folder) / "sweep.niente")
         speed = samples / seconds
         found.append(Result("engine and book, Larkspur at 1 Hz, warm", speed, "rig s/s", "real time", speed))
@@ -68,9 +68,9 @@ def results() -> list[Result]:
         assert evidence is not None
         book.close()
         hours = sum(run.seconds for run in evidence.runs) / 3600
-        naive = len(question.power.values) * len(question.fans.values) * len(question.loads) * 0.5
+        naive = naive_runs(rig.describe(), question) * 0.5
         found.append(Result("bench hours of the sweep", hours, "h", "full factorial by half hours", hours / naive))
-        heavy = [run for run in evidence.runs if run.load == "vector" and not run.heat_held]
+        heavy = [run for run in evidence.runs if run.load == "vector" and run.settled.known and not run.heat_held]
         off = [run.settled.value_c - rig.true_settled_core_c(run.setting, run.load, run.settled.room_c) for run in heavy]
         inside = np.mean([abs(error) <= run.settled.half_width_k for error, run in zip(off, heavy, strict=True)])
         found.append(

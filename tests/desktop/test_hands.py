@@ -187,8 +187,7 @@ def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> Non
     assert "counts as failed" in view.verdict.text()
     assert not view.go_on.isHidden()
     view.go_on.click()
-    qtbot.waitUntil(lambda: session.live is not None, timeout=20000)
-    assert page.upper.currentWidget() is page.traces
+    qtbot.waitUntil(lambda: page.upper.currentWidget() is page.traces, timeout=20000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
     reader = BookReader(book)
     assert [run.how for run in reader.runs()] == ["failed", "done"]

@@ -88,8 +88,12 @@ class Window(QMainWindow):
         session.ended.connect(self._tell_ending)
         session.busy_changed.connect(self._keep_awake)
         self._enabling = Enabling(session, self.actions_, self)
+        self._frame_soon = QTimer(self)  # several signals of one turn are one refresh
+        self._frame_soon.setSingleShot(True)
+        self._frame_soon.setInterval(0)
+        self._frame_soon.timeout.connect(self._refresh_frame)
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
-            signal.connect(self._refresh_frame)
+            signal.connect(self._frame_soon.start)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
         session.hands.changed.connect(self._enable)
@@ -281,7 +285,7 @@ class Window(QMainWindow):
             shown.show_frame()  # type: ignore[attr-defined]
         if not self._words_rest.isActive():
             self._words_rest.start(WORDS_MS)
-            self._refresh_frame()
+            self._frame_soon.start()
 
     def _refresh_frame(self) -> None:
         """Bring passage and margin up to date."""

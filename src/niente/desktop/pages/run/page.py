@@ -2,7 +2,7 @@
 
 import math
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.bench.aftermath import Aftermath
@@ -73,14 +73,13 @@ class RunPage(Page):
             self.traces, "run.note", "run.follow", "run.hold_after", "run.hold_now", "run.skip", "run.go_on", "help.here"
         )
         self.offer(self.queue, "page.plan", "run.skip", "help.here")
-        self.follow(
-            session.run_changed,
-            session.state_changed,
-            session.project_changed,
-            session.answered,
-            session.planner.foreseen,
-            session.hands.changed,
-        )
+        self._soon = QTimer(self)
+        """Several signals of one turn are one refresh: at full speed a run begins and ends many times a second."""
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(0)
+        for signal in (session.run_changed, session.state_changed, session.answered, session.planner.foreseen):
+            signal.connect(self._soon.start)
+        self.follow(session.project_changed, session.hands.changed, self._soon.timeout)
 
     def _lay_out(self) -> None:
         self.words.addWidget(self.sub)

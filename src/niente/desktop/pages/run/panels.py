@@ -92,7 +92,9 @@ class Panel:
         self.box = canvas.box(row, 0, spec.share)
         self.own_second = any(line.second for line in spec.lines) and spec.title != "Temperature"
         self.second_box = pg.ViewBox(enableMenu=False, defaultPadding=0.0) if self.own_second else None
+        self.box.disableAutoRange()  # every range is set; the plot library need not look at the lines for one
         if self.second_box is not None:
+            self.second_box.disableAutoRange()
             canvas.scene().addItem(self.second_box)
             self.second_box.setMouseEnabled(x=False, y=False)
             self.second_box.setXLink(self.box)
