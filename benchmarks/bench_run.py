@@ -1,4 +1,4 @@
-"""A night at the bench: the window beside a machine of thirty channels at full speed, and how soon 44 hours of it open again."""
+"""A night at the bench: the window beside thirty channels at full speed, and how soon 44 hours of them open again."""
 
 import tempfile
 import time
