@@ -308,6 +308,8 @@ def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known:
         if summary is None or summary.running or summary.how != run.how:
             happened = book.happenings(run)
             failures = sum(1 for item in happened if item.kind in FAILURES)
+            if run.how == "failed":  # a person may have judged it so, of whom there is no event of the rig's
+                failures = max(failures, 1)
             by_hand = {item.body["channel"]: item.body["value"] for item in happened if item.kind == READ_BY_HAND}
             summary = summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
         if summary.how == DONE and summary.seconds >= TEACHES_S:

@@ -120,7 +120,7 @@ def test_elsewhere_a_person_says_what_it_was(tmp_path: Path, watcher: Watcher) -
     bench.judge(machine_down=False)  # it is judged: a second word changes nothing
     judged = evidence_in(book, evidence)
     assert judged is not None
-    assert judged.runs[0].how == "failed"
+    assert (judged.runs[0].how, judged.runs[0].failures) == ("failed", 1)
     bench.start(plan, Limits())
     assert again.end().complete
     assert [event.step.setting for event in again.of(RunOpened)] == [SHALLOW]

@@ -157,6 +157,17 @@ def test_every_default_guard_fits_its_rig() -> None:
     assert DEW_MARGIN in [guard.quantity for guard in default_guards(SimulatedRig(shipped_file("heron")).describe())]
 
 
+def test_the_guard_stands_below_the_shut_down() -> None:
+    """P27: shut-down comes at about 95 to 105 °C; P61: stop at the guard, not at the smell (common practice, no source)."""
+    for name in ("larkspur", "cormorant", "heron", "plover", "sandpiper", "wren"):
+        card = SimulatedRig(shipped_file(name)).describe()
+        core = default_guards(card)[0]
+        assert 95.0 <= card.limits.shut_down_c <= 105.0
+        assert core.quantity == CORE
+        assert core.trip <= card.limits.core_temperature_c < card.limits.shut_down_c
+        assert core.action == GuardAction.STOP
+
+
 def test_what_cannot_be_about_a_guard_is_said(card: RigCard) -> None:
     core = default_guards(card)[0]
     wrong = {
