@@ -6,7 +6,7 @@ from itertools import pairwise
 
 import msgspec
 
-from niente.core.plan import Guard, Plan
+from niente.core.plan import Guard, GuardAction, Plan
 from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, row_seconds
 from niente.core.planning.fitting import Checked, findings
 from niente.core.planning.foresight import Seen
@@ -65,10 +65,11 @@ def dry_run(
     ahead = [place for place, row in enumerate(rows) if not row.standing.closed]
     hot = [place for place in ahead if math.isfinite(seen[place].core_c)]
     hottest = max(hot, key=lambda place: seen[place].core_c, default=None)
-    trips = [place for place in ahead if any(_trips(guard, card, rows[place], seen[place]) for guard in plan.guards)]
+    ending = [guard for guard in plan.guards if guard.action != GuardAction.WARN]
+    trips = [place for place in ahead if any(_trips(guard, card, rows[place], seen[place]) for guard in ending)]
     hands = _hands(card, rows, ahead)
     loud = _loud(plan, rows, seen, ahead, pace, hour)
-    near = sorted((_near(guard, card, rows, seen, ahead) for guard in plan.guards), key=_distance)
+    near = sorted((_near(guard, card, rows, seen, ahead) for guard in ending), key=_distance)
     warnings = _warnings(plan, card, rows, question, cost, trips, loud)
     return DryRun(
         tuple(findings(plan, card, checked)),
