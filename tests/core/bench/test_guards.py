@@ -141,6 +141,22 @@ def test_the_room_is_held_against_the_first_minute(card: RigCard) -> None:
     assert watch.reading > 1.5
 
 
+def test_the_room_is_watched_over_a_change_of_the_machine(card: RigCard) -> None:
+    """A and B of a comparison are held against the same minute, though every other watch begins anew."""
+    guards = with_room_watched(card, default_guards(card))
+    first, second = Guards(guards, card), Guards(guards, card)
+    for at in range(100):
+        first.look(Frame(float(at), calm(card, room_temperature_c=23.0, fan_speed_rpm=800.0)), card.stock)
+    second.go_on_from(first)
+    trips = [
+        second.look(Frame(200.0 + at, calm(card, room_temperature_c=25.0, fan_speed_rpm=800.0)), card.stock)
+        for at in range(200)
+    ]
+    said = [trip.reason for trip in trips if trip is not None]
+    assert len(said) == 1
+    assert "room has moved" in said[0]
+
+
 def test_a_comparison_watches_the_room() -> None:
     card = SimulatedRig(shipped_file("larkspur")).describe()
     assert ROOM_MOVED in [guard.quantity for guard in plan_for(card, first_question(card, "variants")).guards]

@@ -145,7 +145,8 @@ class Engine:
         while True:
             if row.step.variant and row.step.variant != self.link.card.variant:
                 self._change_variant(row.step.variant)
-                self._guards = Guards(agenda.plan.guards, self.link.card)
+                before, self._guards = self._guards, Guards(agenda.plan.guards, self.link.card)
+                self._guards.go_on_from(before)
             self._set_by_hand(row.step.setting.over(self.link.card.stock))
             if row.step.exposure.rests and self._rest(agenda.plan_id, row):
                 self._hold()

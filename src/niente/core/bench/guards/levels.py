@@ -132,14 +132,14 @@ class RoomMoved:
 
     def __init__(self, card: RigCard) -> None:
         room = card.index("room_temperature_c")
-        self._room = -1 if room is None else room
+        self.place = -1 if room is None else room
         self._most = max(round(REFERENCE_S / card.sample_period_s), 1)
         self._sum, self._count = 0.0, 0
         self._recent: deque[float] = deque(maxlen=self._most)
 
     def of(self, frame: Frame) -> float:
         """Return the distance of the last minute's mean from the first one's; 0 during the first minute."""
-        room = float(frame.values[self._room])
+        room = float(frame.values[self.place])
         if room != room:
             return math.nan
         self._recent.append(room)
@@ -196,3 +196,9 @@ class LevelWatch:
         """Another run begins."""
         self._beyond_since = None
         self._of.begin()
+
+    def go_on_from(self, other: "LevelWatch") -> None:
+        """Hold the room against where it was for another watch, where both watch that in the same channel."""
+        mine, theirs = self._of, other._of
+        if isinstance(mine, RoomMoved) and isinstance(theirs, RoomMoved) and mine.place == theirs.place:
+            self._of, self._told = theirs, other._told

@@ -21,6 +21,13 @@ class Guards:
         self._sensors = GuardedSensors(guards, card)
         self._fans = FanWatch(card)
 
+    def go_on_from(self, others: "Guards") -> None:
+        """Take over what was watched before the machine was changed: where the room was when the plan began."""
+        for watch in self._levels:
+            for other in others._levels:
+                if other.guard == watch.guard:
+                    watch.go_on_from(other)
+
     def begin(self) -> None:
         """Another run begins: what stood under the last one's load does not count against it."""
         for watch in self._levels:
