@@ -49,7 +49,7 @@ def live(seconds: float) -> None:
 def ready(window: Window) -> bool:
     """Whether the demo has its pick, and a run with a forecast."""
     run = window.session.live
-    return window.session.answer.choice is not None and run is not None and len(run.forecasts) > 4
+    return window.session.answer.choice is not None and run is not None and run.closed is None and len(run.forecasts) > 8
 
 
 def show_after(window: Window) -> None:
@@ -118,6 +118,8 @@ def main() -> None:
             if page == "plan":
                 plan, now = window.page("Plan"), window.session.running_place()
                 plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
+            if name == "run":
+                wait_until(lambda: ready(window), 60)
             if view == "after":
                 show_after(window)
             if view == "card":
