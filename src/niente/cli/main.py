@@ -8,6 +8,7 @@ import msgspec
 
 from niente import __version__
 from niente.cli.cards import card_of
+from niente.cli.models import fit, predict
 from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
@@ -146,6 +147,8 @@ def run(
 
 
 commands.add_command(status)
+commands.add_command(fit)
+commands.add_command(predict)
 
 
 @commands.command()

@@ -1,0 +1,123 @@
+"""What the models of a book come to, and what they say of a setting, for people and for scripts."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+import msgspec
+
+from niente.core.choosing.models import Models, fit_models
+from niente.core.choosing.predicting import Figure, Said, misfits, parameters, say
+from niente.core.errors import BookError, DocumentError
+from niente.core.evidence import evidence_in
+from niente.core.quantities import Quantity, quantity_of, value_typed
+from niente.core.setting import Setting
+
+FIT_FORMAT, PREDICT_FORMAT = "niente-fit/1", "niente-prediction/1"
+
+
+@click.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+def fit(book: Path, as_json: bool) -> None:
+    """Print what the runs of a book come to: the models' parameters with their intervals, and what does not fit."""
+    models = _models(book)
+    said = fit_as_data(models)
+    if as_json:
+        click.echo(msgspec.json.format(msgspec.json.encode(said), indent=1))
+        return
+    heat = said["heat_path"]
+    click.echo(f"Heat path, from {heat['runs']} settled runs, scatter {heat['residual_sd_k']:.2f} K:")
+    for name, one in heat["parameters"].items():
+        click.echo(f"  {name:16} {one['value']:.4g}  ({one['low']:.4g} to {one['high']:.4g})")
+    click.echo(f"Noise: the room {said['noise']['background_dba']:.1f} dBA")
+    for name, one in said["noise"]["groups"].items():
+        words = f"{one['level_dba']:.1f} dBA at {one['full_rpm']:.0f} rpm, {one['per_decade_db']:.0f} dB a decade"
+        click.echo(f"  {name:16} {words}")
+    for one in said["misfits"]:
+        click.echo(f"Run {one['run_id']} does not fit: measured {one['measured_k']:.1f} K, modelled {one['modelled_k']:.1f} K")
+
+
+@click.command()
+@click.argument("book", type=click.Path(path_type=Path))
+@click.option("--set", "settings", multiple=True, metavar="CONTROL=VALUE", help="A control and its value; often.")
+@click.option("--room-c", default=None, type=float, metavar="°C", help="The room (default: as it was while measuring).")
+@click.option("--load", default=None, help="The load (default: the heaviest).")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+def predict(book: Path, settings: tuple[str, ...], room_c: float | None, load: str | None, as_json: bool) -> None:
+    """Print what a setting would do: temperature, noise, clock, throughput, headroom, each with its interval."""
+    models = _models(book)
+    wanted = Setting()
+    for text in settings:
+        wanted = _put(wanted, text)
+    said = say(models, wanted, load or models.heavy_load, models.room_c if room_c is None else room_c)
+    if as_json:
+        click.echo(msgspec.json.format(msgspec.json.encode(prediction_as_data(said)), indent=1))
+        return
+    for name, quantity, figure in _lines(said):
+        value = "–" if figure.value is None else quantity.with_unit(figure.value, figure.half_width)
+        click.echo(f"{name:12} {value}" + (f"  ({figure.reason})" if figure.reason else ""))
+    for words in said.outside:
+        click.echo(f"Outside what was measured: {words}.")
+
+
+def _models(book: Path) -> Models:
+    evidence = evidence_in(book)
+    if evidence is None:
+        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+    return fit_models(evidence)
+
+
+def _put(setting: Setting, text: str) -> Setting:
+    """Return a setting with ``control=value`` put into it; ``case_duty_pct`` is another way to say ``fan_duty.case``."""
+    name, _, value = text.partition("=")
+    control = f"fan_duty.{name.removesuffix('_duty_pct')}" if name.endswith("_duty_pct") else name
+    try:
+        return setting.replaced(control.strip(), value_typed(value, quantity_of(control.strip()).unit))
+    except (AttributeError, KeyError, ValueError) as error:
+        raise DocumentError(
+            f"--set {text}: {'there is no such control' if not isinstance(error, ValueError) else error}.",
+            remedy="Write a control of the rig and its value, as in sustained_power_w=120 or fan_duty.case=38.",
+        ) from None
+
+
+def _lines(said: Said) -> list[tuple[str, Quantity, Figure]]:
+    return [
+        ("Hottest core", quantity_of("hottest_core_c"), said.core_c),
+        ("Headroom", quantity_of("headroom_k"), said.headroom_k),
+        ("In the room", quantity_of("noise_dba"), said.in_room_dba),
+        ("Alone", quantity_of("noise_dba"), said.alone_dba),
+        ("Throughput", quantity_of("throughput_percent"), said.throughput_percent),
+        ("Clock", quantity_of("effective_clock_mhz"), said.clock_mhz),
+        ("Package", quantity_of("package_power_w"), said.power_w),
+    ]
+
+
+def prediction_as_data(said: Said) -> dict[str, Any]:
+    """Return a prediction as data; its keys stand in docs/reference and are kept."""
+    return {"format": PREDICT_FORMAT, "inside": said.inside, **msgspec.to_builtins(said)}
+
+
+def fit_as_data(models: Models) -> dict[str, Any]:
+    """Return the fitted models as data; its keys stand in docs/reference and are kept."""
+    noise = models.noise
+    return {
+        "format": FIT_FORMAT,
+        "variant": models.evidence.card.variant,
+        "heat_path": {
+            "runs": models.thermal.runs,
+            "residual_sd_k": models.thermal.residual_sd_k,
+            "cooler_full_rpm": models.thermal.cooler_full_rpm,
+            "case_full_rpm": models.thermal.case_full_rpm,
+            "parameters": parameters(models),
+        },
+        "noise": {
+            "background_dba": noise.background_dba,
+            "groups": {
+                group: {"level_dba": level, "full_rpm": rpm, "per_decade_db": law}
+                for group, level, rpm, law in zip(noise.groups, noise.level_dba, noise.full_rpm, noise.per_decade, strict=True)
+            },
+        },
+        "loads": {name: msgspec.to_builtins(law) for name, law in models.loads.items()},
+        "misfits": msgspec.to_builtins(misfits(models)),
+    }
