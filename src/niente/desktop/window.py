@@ -30,6 +30,8 @@ from niente.desktop.widgets.pulse import Pulse
 from niente.desktop.widgets.tab_order import chain
 from niente.desktop.widgets.waiting import Opening, Working
 
+SOON_MS = 25
+"""Passage and margin follow what a session says after the page does, in a turn of their own."""
 WORDS_MS = 250
 """Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
@@ -88,9 +90,9 @@ class Window(QMainWindow):
         session.ended.connect(self._tell_ending)
         session.busy_changed.connect(self._keep_awake)
         self._enabling = Enabling(session, self.actions_, self)
-        self._frame_soon = QTimer(self)  # several signals of one turn are one refresh
+        self._frame_soon = QTimer(self)  # several signals are one refresh, in a turn of its own after the page's
         self._frame_soon.setSingleShot(True)
-        self._frame_soon.setInterval(0)
+        self._frame_soon.setInterval(SOON_MS)
         self._frame_soon.timeout.connect(self._refresh_frame)
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._frame_soon.start)

@@ -30,6 +30,8 @@ from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
 QUEUE_ROWS = 3
+SOON_MS = 10
+"""What comes within so long is one refresh."""
 QUEUE_SHOWN = 100
 STATES = {
     State.IDLE: "idle",
@@ -74,9 +76,9 @@ class RunPage(Page):
         )
         self.offer(self.queue, "page.plan", "run.skip", "help.here")
         self._soon = QTimer(self)
-        """Several signals of one turn are one refresh: at full speed a run begins and ends many times a second."""
+        """Several signals are one refresh: at full speed a run begins and ends many times a second."""
         self._soon.setSingleShot(True)
-        self._soon.setInterval(0)
+        self._soon.setInterval(SOON_MS)
         for signal in (session.run_changed, session.state_changed, session.answered, session.planner.foreseen):
             signal.connect(self._soon.start)
         self.follow(session.project_changed, session.hands.changed, self._soon.timeout)
