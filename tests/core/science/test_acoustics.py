@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from niente.core.science.acoustics import add_levels, background_correction_db, fan_law_db, fit_noise, machine_alone
+from niente.core.science.acoustics import add_levels, background_correction_db, fan_law_db, machine_alone
 
 
 @pytest.mark.parametrize(
@@ -76,28 +76,3 @@ def test_the_closer_to_the_room_the_wider_the_interval() -> None:
     widths = [machine_alone(24.0 + over, 0.2, 24.0, 0.2).half_width_db for over in (3.5, 6.0, 10.0, 20.0)]
     assert widths == sorted(widths, reverse=True)
     assert widths[-1] == pytest.approx(1.96 * 0.2, rel=0.02)
-
-
-def test_the_noise_map_finds_what_made_the_readings() -> None:
-    """Readings from two groups with known laws and a known background; the fit gets them back within its intervals."""
-    rng = np.random.default_rng(4)
-    rpm = np.array([[0, 0], [600, 0], [600, 230], [600, 370], [600, 600], [600, 960], [1100, 860], [1400, 500]], float)
-
-    def truth(speeds: np.ndarray) -> np.ndarray:
-        cooler = np.where(speeds[:, 0] > 30, 38 + 52 * np.log10(np.maximum(speeds[:, 0], 1) / 1500), -90)
-        case = np.where(speeds[:, 1] > 30, 44 + 55 * np.log10(np.maximum(speeds[:, 1], 1) / 1150), -90)
-        return 10 * np.log10(10**2.2 + 10 ** (cooler / 10) + 10 ** (case / 10))
-
-    readings = truth(rpm) + 0.05 * rng.standard_normal(rpm.shape[0])
-    model = fit_noise(("cooler", "case"), rpm, readings, np.full(rpm.shape[0], 0.05))
-    assert model.background_dba == pytest.approx(22.0, abs=0.4)
-    unseen = np.array([[900.0, 450.0], [1200.0, 700.0]])
-    level, half_width = model.in_room(unseen)
-    assert np.all(np.abs(level - truth(unseen)) <= half_width)
-    assert np.all(half_width < 2.0)
-    assert np.all(model.machine_alone(unseen) < level)
-
-
-def test_a_noise_map_needs_readings() -> None:
-    with pytest.raises(ValueError, match="two readings"):
-        fit_noise(("case",), np.array([[300.0]]), np.array([25.0]), np.array([0.1]))

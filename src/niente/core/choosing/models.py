@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence, RunSummary
 from niente.core.rigcard import LoadKind
-from niente.core.science.acoustics import NoiseModel, fit_noise
 from niente.core.science.dynamics import Scale
+from niente.core.science.noise import NoiseModel, fit_noise
 from niente.core.science.power import PowerLaw, fit_power_law
 from niente.core.science.statistics import Z95
 from niente.core.science.thermal import ThermalModel, at_room, fit_rise

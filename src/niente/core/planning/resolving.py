@@ -11,7 +11,7 @@ from niente.core.evidence import RunSummary
 from niente.core.plan import Step
 from niente.core.quantities import quantity_of
 from niente.core.rigcard import RigCard
-from niente.core.science.acoustics import fit_noise
+from niente.core.science.noise import fit_noise
 
 Found = Callable[[str], dict[str, float] | None]
 """What a search found, by its name; ``None`` while it is not over."""

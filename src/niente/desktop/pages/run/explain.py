@@ -56,8 +56,8 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     level, error = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "noise_dba"))
     if not np.isfinite(level):
         return []
-    background, background_error = models.noise.background_dba, float(np.sqrt(models.noise.covariance[0][0]))
-    alone = machine_alone(level, error, background, background_error)
+    background = models.noise.background_dba
+    alone = machine_alone(level, error, background, models.noise.background_sd_db)
     quantity = quantity_of("noise_dba")
     spread = f"±{number_text(Z95 * error, 1)}"
     lines = [Reading(tr("In the room"), quantity.text(level), spread, "dBA", models.scale.mark(level))]
