@@ -3,13 +3,14 @@
 import sys
 from pathlib import Path
 
-from benchmarks import bench_core, bench_look, bench_noise, bench_plan, bench_rigs, bench_run, bench_settling, bench_window
+from benchmarks import bench_core, bench_heat, bench_look, bench_noise, bench_plan, bench_rigs, bench_run, bench_settling, bench_window
 from benchmarks.result import Result, publish
 
 PARTS = {
     "rigs": bench_rigs.results,
     "core": bench_core.results,
     "settling": bench_settling.results,
+    "heat": bench_heat.results,
     "noise": bench_noise.results,
     "plan": bench_plan.results,
     "run": bench_run.results,

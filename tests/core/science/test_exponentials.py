@@ -69,3 +69,17 @@ def test_a_run_too_short_to_tell_tells_nothing() -> None:
     assert time_constants(t, y, np.full(400, 23.0)) == ()
     with pytest.raises(ValueError, match="more than 3 points"):
         fit_exponentials(np.arange(3.0), np.arange(3.0), (1.0,))
+
+
+def test_flat_and_wandering_readings_tell_no_constants_and_break_nothing() -> None:
+    """A machine that is settled from the start, one that wanders, one that falls: whatever comes, nothing is raised."""
+    t = np.arange(0.0, 3000.0)
+    room = np.full(t.shape[0], 23.0)
+    for seed in range(40):
+        rng = np.random.default_rng(seed)
+        noise = 0.3 * rng.standard_normal(t.shape[0])
+        wander = np.cumsum(0.02 * rng.standard_normal(t.shape[0]))
+        for y in (50.0 + noise, 50.0 + wander, 50.0 + 8.0 * np.exp(-t / 500.0) + noise, np.full(t.shape[0], 50.0)):
+            for one in time_constants(t, y, room):
+                assert np.isfinite(one.half_width_s)
+                assert one.half_width_s < one.seconds

@@ -68,7 +68,9 @@ def fit_exponentials(t: Vector, y: Vector, guesses: tuple[float, ...], *, from_z
     amplitudes = -linear if from_zero else linear[1:]
     slopes = amplitudes * t[:, None] / taus**2 * np.exp(-t[:, None] / taus)
     jacobian = np.column_stack([columns, slopes])
-    errors = residual_sd * np.sqrt(np.diag(np.linalg.pinv(jacobian.T @ jacobian)))
+    # Where two constants fall together the curvature is singular: what it then says of their errors is nothing.
+    variances = np.diag(np.linalg.pinv(jacobian.T @ jacobian))
+    errors = np.where(variances > 0.0, residual_sd * np.sqrt(np.maximum(variances, 0.0)), np.inf)
     end, end_se = (float(linear.sum()), float(errors[0])) if from_zero else (float(linear[0]), float(errors[0]))
     first = 0 if from_zero else 1
     return Exponentials(
@@ -102,7 +104,8 @@ def time_constants(time_s: Vector, core_c: Vector, room_c: Vector) -> tuple[Time
         return ()
     y = binned(core_c, per_bin) - lagged(binned(time_s, per_bin), binned(room_c, per_bin))
     try:
-        found = fit_exponentials(t, y, FIRST_GUESS_S)
+        with np.errstate(all="ignore"):  # a search that runs away is no answer, and no error
+            found = fit_exponentials(t, y, FIRST_GUESS_S)
     except (ValueError, np.linalg.LinAlgError):
         return ()
     told = [
