@@ -3,7 +3,17 @@
 import sys
 from pathlib import Path
 
-from benchmarks import bench_core, bench_heat, bench_look, bench_noise, bench_plan, bench_rigs, bench_run, bench_settling, bench_window
+from benchmarks import (
+    bench_core,
+    bench_heat,
+    bench_look,
+    bench_noise,
+    bench_plan,
+    bench_rigs,
+    bench_run,
+    bench_settling,
+    bench_window,
+)
 from benchmarks.result import Result, publish
 
 PARTS = {
