@@ -1,5 +1,6 @@
 """A window on a book, driven offscreen."""
 
+import gc
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -33,6 +34,25 @@ class QuietDesk(Desk):
 
     def let_sleep(self) -> None:
         self.awake.append(False)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def own_rubbish() -> Iterator[None]:
+    """Python's rubbish is collected in the window's thread alone, as the application does it (``desktop/garbage.py``): a
+    window's objects that end in the bench's thread can wait for each other for ever."""
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    yield
+    gc.enable()
+    gc.unfreeze()
+
+
+@pytest.fixture(autouse=True)
+def swept_up() -> Iterator[None]:
+    """What a test leaves is collected here, once it is over."""
+    yield
+    gc.collect()
 
 
 @pytest.fixture(autouse=True)
