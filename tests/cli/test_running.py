@@ -204,6 +204,18 @@ def test_words_are_taken_while_it_runs(monkeypatch: pytest.MonkeyPatch) -> None:
     assert stand.said[-1] == HELP
 
 
+def test_an_end_of_input_confirms_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A terminal that hangs up gives an empty read, again and again; hands have done nothing by that."""
+    rig = plover().describe()
+    stand = Stand(setting_card(rig, Setting(sustained_power_w=24.0).over(rig.stock), {}))
+    monkeypatch.setattr("niente.cli.terminal.select.select", lambda *_: ([sys.stdin], [], []))
+    monkeypatch.setattr(sys, "stdin", io.StringIO(""))
+    terminal = Terminal(stand, stand)  # type: ignore[arg-type]
+    terminal.look()
+    assert terminal.gone
+    assert not stand.confirmed
+
+
 def test_enter_says_that_hands_are_done(monkeypatch: pytest.MonkeyPatch) -> None:
     rig = plover().describe()
     stand = Stand(setting_card(rig, Setting(sustained_power_w=24.0).over(rig.stock), {}))

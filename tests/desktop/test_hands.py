@@ -105,6 +105,17 @@ def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_pat
     book.close()
 
 
+def test_a_stop_takes_the_card_away(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    window = show(plover(tmp_path / "stopped.niente"))
+    window.session.planner.take(by_hand_plan("plover", 24.0), None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    window.actions_["run.stop"].trigger()
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: run_page(window).upper.currentWidget() is run_page(window).traces, timeout=5000)
+    assert window.session.hands.card is None
+
+
 def test_ticks_outlast_the_window(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
     book = tmp_path / "again.niente"
     window = show(plover(book))

@@ -79,7 +79,8 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-commands.add_command(plan)
+for command in (plan, status, fit, predict):
+    commands.add_command(command)
 
 
 @commands.command()
@@ -144,11 +145,6 @@ def run(
 
     judged = None if last_run is None else last_run == "failed"
     sys.exit(run_in_terminal(open_bench, wanted, book, as_json=as_json, machine_went_down=judged))
-
-
-commands.add_command(status)
-commands.add_command(fit)
-commands.add_command(predict)
 
 
 @commands.command()

@@ -152,7 +152,7 @@ def run_in_terminal(
             bench.start(plan, bench.project.limits if bench.project is not None else Limits())
             words = Terminal(bench, line) if sys.stdin is not None and sys.stdin.isatty() else None
             while not line.over.wait(0.1):
-                if words is not None:
+                if words is not None and not words.gone:
                     words.look()
                 elif line.card is not None:
                     _nobody_there(bench, line)

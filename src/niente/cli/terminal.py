@@ -35,6 +35,8 @@ class Terminal:
     def __init__(self, bench: Bench, sayer: Sayer) -> None:
         self._bench = bench
         self._sayer = sayer
+        self.gone = False
+        """Whether the terminal has ended: nobody sits there any more."""
         self._told: BenchCard | None = None
         self._readings: dict[str, float] = {}
 
@@ -46,14 +48,20 @@ class Terminal:
             if card is not None:
                 self._ask(card)
         if select.select([sys.stdin], [], [], 0.0)[0]:
-            self.take(sys.stdin.readline())
+            typed = sys.stdin.readline()
+            if typed:
+                self.take(typed)
+            else:
+                self.gone = True  # an end of input is not a line: it confirms nothing
 
     def take(self, typed: str) -> None:
         """Act on a line: a word of command, a note, a reading, or an empty one that says that hands are done."""
         text = typed.strip()
         card = self._sayer.card
         try:
-            if text.lower() in COMMANDS:
+            if card is not None and not card.readings and text.lower() == "go on":
+                self._answer(card, "")
+            elif text.lower() in COMMANDS:
                 self._bench.tell(COMMANDS[text.lower()])
             elif text.lower() == "stop":
                 self._bench.stop()

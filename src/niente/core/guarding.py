@@ -4,7 +4,7 @@ import msgspec
 
 from niente.core.plan import Guard, GuardAction
 from niente.core.quantities import quantity_of
-from niente.core.rigcard import RigCard
+from niente.core.rigcard import RigCard, SetBy
 
 CORE = "core_temperature_c"
 RISE_RATE = "rise_rate_k_per_min"
@@ -50,7 +50,7 @@ def can_watch(card: RigCard, quantity: str) -> bool:
         )
     if quantity == ROOM_MOVED:
         return card.index("room_temperature_c") is not None
-    return bool(card.indices(quantity))
+    return any(card.channels[place].by != SetBy.HANDS for place in card.indices(quantity))
 
 
 def guardable(card: RigCard) -> tuple[str, ...]:

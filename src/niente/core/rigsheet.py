@@ -272,6 +272,8 @@ def _trust(sheet: RigSheet, card: RigCard) -> list[str]:
             found.append(f"by_hand[{place}]: this rig has no channel {name!r}")
         elif name.partition(".")[0] not in READABLE:
             found.append(f"by_hand[{place}]: {name!r} is wanted at every sample, for guards and models")
+        elif any(guard.quantity == name.partition(".")[0] for guard in sheet.guards):
+            found.append(f"by_hand[{place}]: a guard watches {name!r} at every sample")
     if sheet.counts not in counts_of(card):
         found.append(f"counts: this rig does not read a {sheet.counts.value} temperature")
     return found

@@ -73,14 +73,13 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
 
     def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Attached, Project | None]:
         from niente.core.bench.attach import attach
+        from niente.core.bench.follower import Follower
+        from niente.core.errors import BookBusyError
 
         if wanted.make is not None:
             progress(f"Making {book} …")
             wanted.make(book)
         progress(f"Opening {book} …")
-        from niente.core.bench.follower import Follower
-        from niente.core.errors import BookBusyError
-
         given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
         try:
             return attach(book, listener, pace=PACE, **given), None

@@ -2,7 +2,6 @@
 
 from typing import Protocol
 
-import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from niente.core.bench.aftermath import Aftermath, rows_left_out
@@ -60,11 +59,9 @@ class Hands(QObject):
 
     # -- the bench card ----------------------------------------------------------------------------------------------
 
-    def show(self, card: BenchCard | None) -> None:
-        """A card is shown, or is done with."""
-        bench = self._session.bench
-        self.card, self.readings = card, {}
-        self.ticked = frozenset(bench.ticked_before(card)) if card is not None and bench is not None else frozenset()
+    def show(self, card: BenchCard | None, ticked: tuple[int, ...] = ()) -> None:
+        """A card is shown, with the boxes that were ticked before, or is over."""
+        self.card, self.readings, self.ticked = card, {}, frozenset(ticked)
         if card is None:
             self.over.emit()
         else:
@@ -117,15 +114,15 @@ class Hands(QObject):
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run was that was left open."""
-        bench, found = self._session.bench, self.aftermath
-        if bench is None or found is None:
+        bench = self._session.bench
+        if bench is None or self.aftermath is None:
             return
         try:
             bench.judge(machine_down=machine_down)
         except NienteError as error:
             self._session.report(error)
             return
-        self.aftermath = msgspec.structs.replace(found, machine_down=machine_down)
+        self.aftermath = bench.aftermath
         self._session.ask()
         self.changed.emit()
 

@@ -339,8 +339,8 @@ class Session(QObject):
                     self._plan_changed()  # it may have been edited between the start and its beginning
                 case StateChanged(state, text):
                     self.state, self.state_text, state_changed = state, text, True
-                case CardShown(hand_card):
-                    self.hands.show(hand_card)
+                case CardShown(hand_card, ticked):
+                    self.hands.show(hand_card, ticked)
                 case RigHappened(_, _, happened) if happened.kind == RigEventKind.CRASH:
                     self.notice.emit(crash_notice(self.live))
                 case LeftOut(_, text):

@@ -54,7 +54,6 @@ def left_open(book: Path, rig: SimulatedRig, watcher: Watcher) -> Plan:
     """A book in which everything ended in the middle of a run at a deep offset."""
     bench = Bench(rig, book, watcher.hear)
     plan = short_plan(bench.card, DEEP, DEEPER, SHALLOW, seconds=60.0)
-    bench.save_project(msgspec.structs.replace(bench.project)) if bench.project else None
     bench.close()
     writer = BookWriter(book)
     number = writer.add_document("plan", plan)

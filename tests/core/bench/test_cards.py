@@ -24,6 +24,7 @@ from niente.core.bench.states import State
 from niente.core.book.reader import BookReader
 from niente.core.errors import DocumentError
 from niente.core.evidence import evidence_in
+from niente.core.guarding import guard_on
 from niente.core.project import Limits
 from niente.core.rigcard import RigCard, SetBy
 from niente.core.rigs.simulated.faults import Fault, FaultKind
@@ -102,6 +103,10 @@ def test_what_a_plan_needs_hands_for_is_known_before_it_starts() -> None:
 def test_guards_keep_their_cables(card: RigCard) -> None:
     wrong = msgspec.structs.replace(sheet_of(card), by_hand=("core_temperature_c.1", "no_such"))
     assert ["wanted at every sample" in problems(wrong, card)[0], "no channel" in problems(wrong, card)[1]] == [True, True]
+    watched = msgspec.structs.replace(
+        sheet_of(card), by_hand=("wall_power_w",), guards=(*sheet_of(card).guards, guard_on(card, "wall_power_w"))
+    )
+    assert "a guard watches 'wall_power_w'" in problems(watched, card)[0]
 
 
 def test_the_plan_waits_for_hands_with_the_load_off_and_sets_what_they_set(make_bench: Make, watcher: Watcher) -> None:
@@ -123,7 +128,7 @@ def test_the_plan_waits_for_hands_with_the_load_off_and_sets_what_they_set(make_
     assert loads == ["idle"]
     assert rig.setting.sustained_power_w == 24.0  # software cannot set back what hands have set,
     warned = [event.text for event in watcher.of(Warned)]
-    assert any("What hands have set stays" in text and "20\u00a0W" in text for text in warned)  # and says so
+    assert any("sustained power limit 24\u00a0W (safe: 20\u00a0W)" in text for text in warned)  # and says so
     book = BookReader(bench.writer.path)
     assert [item.kind for item in book.happenings() if "card" in item.kind] == [SHOWN, TICKED, CONFIRMED]
     book.close()
@@ -143,7 +148,7 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     again = Watcher()
     bench = Bench(plover(), book, again.hear)
     ticked = []
-    answering(again, lambda event: (ticked.append(bench.ticked_before(event.card)), bench.confirm()))  # type: ignore[arg-type]
+    answering(again, lambda event: (ticked.append(event.ticked), bench.confirm()))  # type: ignore[func-returns-value]
     bench.start(plan, Limits())
     assert again.end().complete
     assert ticked == [(0, 1)]
@@ -154,6 +159,36 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     assert third.end().complete
     assert not [event for event in third.of(CardShown) if event.card is not None]
     bench.close()
+
+
+def test_a_second_press_confirms_no_card_that_nobody_has_seen(make_bench: Make, watcher: Watcher) -> None:
+    bench = make_bench(plover())
+    shown = []
+
+    def do(event: CardShown) -> None:
+        shown.append(event.card)
+        bench.confirm()
+        bench.confirm()  # a double click
+        bench.tell(Command.GO_ON)  # which is for holds
+
+    answering(watcher, do)
+    bench.start(short_plan(bench.card, at(24.0), at(22.0), seconds=40.0), Limits())
+    assert watcher.end().complete
+    assert [card.lines[0].value for card in shown] == ["24\u00a0W", "22\u00a0W"]
+    assert bench.by_hand == {"sustained_power_w": 22.0}
+    book = BookReader(bench.path)
+    assert len(book.happenings(kind=CONFIRMED)) == 2
+    book.close()
+
+
+def test_a_stop_at_a_card_puts_it_away(make_bench: Make, watcher: Watcher) -> None:
+    bench = make_bench(plover())
+    answering(watcher, lambda _: bench.stop())
+    bench.start(short_plan(bench.card, at(24.0), seconds=40.0), Limits())
+    assert not watcher.end().complete
+    assert [event.card is None for event in watcher.of(CardShown)] == [False, True]
+    assert bench.asked is None
+    assert not any("stay as hands" in event.text for event in watcher.of(Warned))  # nothing was confirmed, nothing was set
 
 
 # -- readings ------------------------------------------------------------------------------------------------------------
@@ -223,6 +258,7 @@ def test_a_reading_may_be_passed_over(make_bench: Make, watcher: Watcher) -> Non
     bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=60.0), Limits())
     assert watcher.end().complete
     assert [event.how for event in watcher.of(RunClosed)] == ["done"]
+    assert watcher.of(CardShown)[-1].card is None  # whoever shows the card knows that it is over
     assert reading_card(bench.own_card) is None
 
 

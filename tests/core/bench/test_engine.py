@@ -359,7 +359,7 @@ def test_the_run_waits_for_hands(make_bench: Make, watcher: Watcher, card: RigCa
     def on(event: object) -> None:
         if isinstance(event, StateChanged) and event.state == State.WAITING_FOR_HANDS:
             assert "firmware" in event.text
-            threading.Timer(0.2, lambda: bench.tell(Command.GO_ON)).start()
+            threading.Timer(0.2, bench.confirm).start()
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=60.0), Limits())

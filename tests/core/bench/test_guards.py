@@ -268,6 +268,18 @@ def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:
     assert "has not moved for minutes" in found[1]
 
 
+def test_a_room_that_stands_still_is_no_fault(card: RigCard) -> None:
+    """A steady room under a coarse sensor does not follow the cores, and a guard that only warns ends nothing when blind."""
+    place = card.index("room_temperature_c")
+    assert place is not None
+    guards = with_room_watched(card, default_guards(card))
+    for reading in (23.0, float("nan")):
+        watch = Guards(guards, card)
+        for second, values in enumerate(spun(card, 700, place, reading)):
+            values[list(card.indices(CORE))] += min(max(second - 300, 0) / 5.0, 30.0)
+            assert watch.look(Frame(float(second), values), card.stock) is None
+
+
 # -- in a plan ---------------------------------------------------------------------------------------------------------
 
 

@@ -7,7 +7,6 @@ from pathlib import Path
 import msgspec
 
 from niente.core.bench.bench import Bench
-from niente.core.bench.commands import Command
 from niente.core.bench.events import Event, StateChanged
 from niente.core.bench.states import State
 from niente.core.evidence import Evidence, evidence_in
@@ -55,7 +54,7 @@ def run(
 
     def hear(event: Event) -> None:
         if isinstance(event, StateChanged) and event.state == State.WAITING_FOR_HANDS:
-            bench.tell(Command.GO_ON)
+            bench.confirm()
         on(event, bench)
 
     watcher.on = hear

@@ -43,7 +43,7 @@ def ladder(hump_db: float) -> tuple[np.ndarray, np.ndarray]:
     return rpm[:, None], level
 
 
-def test_a_resonance_is_bent_to_and_a_straight_law_is_not(card: object) -> None:
+def test_a_resonance_is_bent_to_and_a_straight_law_is_not() -> None:
     rng = np.random.default_rng(2)
     for hump in (0.0, 4.0):
         rpm, level = ladder(hump)

@@ -4,7 +4,6 @@ from pathlib import Path
 from typing import Protocol
 
 from niente.core.bench.aftermath import Aftermath
-from niente.core.bench.cards import BenchCard
 from niente.core.bench.commands import Command
 from niente.core.plan import Plan
 from niente.core.project import Limits, Project
@@ -77,9 +76,6 @@ class Attached(Protocol):
 
     def tick(self, boxes: tuple[int, ...]) -> None:
         """Write down which boxes are ticked."""
-
-    def ticked_before(self, card: BenchCard) -> tuple[int, ...]:
-        """Return the boxes of a card that were ticked before."""
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run was that was found open."""

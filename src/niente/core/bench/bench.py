@@ -9,10 +9,10 @@ from pathlib import Path
 import msgspec
 
 from niente.core.bench.aftermath import close_open_runs, judge
-from niente.core.bench.cards import CONFIRMED, TICKED, BenchCard, by_hand_in, ticked_in
+from niente.core.bench.cards import CONFIRMED, TICKED, BenchCard, by_hand_in
 from niente.core.bench.commands import Command, Confirmed, StopPlan
 from niente.core.bench.engine import Engine
-from niente.core.bench.events import Broke, CardChanged, Listener, PlanEnded, Warned
+from niente.core.bench.events import Broke, CardChanged, CardShown, Listener, PlanEnded, Warned
 from niente.core.bench.states import State
 from niente.core.book.notes import NOTE
 from niente.core.book.reader import BookReader
@@ -130,7 +130,7 @@ class Bench:
         asked, given = self._engine.asked, readings or {}
         if self.busy and asked is not None:
             asked.insist(given)
-            self._engine.commands.put(Confirmed(given))
+            self._engine.commands.put(Confirmed(asked, given))
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run that was found open came to: the machine failed in it, or something else ended it."""
@@ -143,14 +143,6 @@ class Bench:
         """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
         if self._engine.asked is not None:
             self.writer.add_happening(TICKED, boxes, self._engine.run_id)
-
-    def ticked_before(self, card: BenchCard) -> tuple[int, ...]:
-        """Return the boxes of a card that were ticked the last time it was shown, if it was not confirmed then."""
-        book = BookReader(self.writer.path)
-        try:
-            return ticked_in(book.happenings(), card)
-        finally:
-            book.close()
 
     @property
     def asked(self) -> BenchCard | None:
@@ -326,6 +318,8 @@ class Bench:
                 self.writer.close_run(run_id, "stopped", error.happened, 0.0)
         if self.busy:
             self.busy = False
+            if self._engine.asked is not None:
+                self._listener(CardShown(None))
             self._listener(PlanEnded(False, error.happened, error))
 
     def _meet_the_book(self, variant: str | None) -> tuple[Project | None, bool]:

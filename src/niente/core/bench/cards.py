@@ -160,6 +160,16 @@ def reading_card(card: RigCard) -> BenchCard | None:
     return BenchCard(CardKind.READ, "Read by hand, with the load still on.", (), asked, (), cautions)
 
 
+def left_by_hand(card: RigCard, by_hand: dict[str, float]) -> list[str]:
+    """Return in words what hands have set and software cannot set back: its value, and that of the safe setting."""
+    safe = card.safe.over(card.stock)
+    return [
+        f"{control.title.lower()} {_value(control.name, by_hand[control.name])} (safe: {_value(control.name, wanted)})"
+        for control in card.controls
+        if control.name in by_hand and (wanted := safe.value(control.name)) not in (None, by_hand[control.name])
+    ]
+
+
 def hand_work(plan: Plan, card: RigCard) -> list[str]:
     """Return what a plan needs hands for on a rig, in words; empty where it needs none. Searches count with their ends."""
     found = []

@@ -4,6 +4,7 @@ from enum import StrEnum
 
 import msgspec
 
+from niente.core.bench.cards import BenchCard
 from niente.core.errors import NienteError
 
 
@@ -19,8 +20,10 @@ class Command(StrEnum):
 
 
 class Confirmed(msgspec.Struct, frozen=True):
-    """Hands are done with the card that is shown; ``readings`` are what they read, by channel."""
+    """Hands are done with a card; ``readings`` are what they read, by channel. It counts for no other card: a second press
+    must not confirm what nobody has seen yet."""
 
+    card: BenchCard
     readings: dict[str, float] = {}
 
 

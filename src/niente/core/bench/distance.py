@@ -75,11 +75,10 @@ def distances(card: RigCard, guards: tuple[Guard, ...], setting: Setting, sample
 def _derived(card: RigCard, samples: Samples, guard: Guard) -> Distance:
     """Return how far a guard is whose reading follows from others; how long it takes is not foreseen."""
     reading, of = math.nan, reading_for(card, guard.quantity)
-    many = max(round(RATE_S / card.sample_period_s), 1)
-    skipped = many if guard.quantity == RISE_RATE else 0  # a load's first minute does not count
-    recent = range(max(samples.count - 2 * many, 0), samples.count)
-    if guard.quantity != RISE_RATE or samples.count > 2 * many:
-        for place in recent if skipped else recent[-1:]:
+    # A rate is taken over a minute, once a load has run for another: so many samples are given to what watches it.
+    needed = 2 * max(round(RATE_S / card.sample_period_s), 1) if guard.quantity == RISE_RATE else 1
+    if samples.count >= needed:
+        for place in range(samples.count - needed, samples.count):
             reading = of.of(Frame(float(samples.time_s[place]), samples.values[place]))
     floor = guard.trip + 15.0 if guard.falling else 0.0
     title = quantity_of(guard.quantity).title

@@ -9,8 +9,10 @@ from niente.core.bench.cards import (
     CONFIRMED,
     SHOWN,
     BenchCard,
+    left_by_hand,
     reading_card,
     setting_card,
+    ticked_in,
     variant_card,
     words_card,
 )
@@ -187,6 +189,7 @@ class Engine:
         whole = row.step.setting.over(self.link.card.stock)
         run_id = self._writer.open_run(plan_id, row.entry, "rest", whole, idle.name, self.link.card, self.link.time_s)
         how, told = "stopped", None
+        trip: Trip | None = None
         try:
             self.link.apply(whole)
             self.link.start(idle.name)
@@ -195,7 +198,8 @@ class Engine:
             while told not in (Command.HOLD_NOW, Command.SKIP):
                 frame, ended = self._exposing.under_guard(run_id, whole, self._guards)
                 if ended is not None and ended.trip is not None:
-                    self._stop_at(ended.trip)
+                    trip = ended.trip
+                    self._stop_at(trip)
                 if ended is not None or cold.reached(frame):
                     break
                 told = self._command()
@@ -203,6 +207,8 @@ class Engine:
         finally:
             if not self.link.abandoned:
                 self._writer.close_run(run_id, how, "a rest before a run", self.link.time_s)
+        if trip is not None:
+            self._until_quiet(trip)
         return told == Command.HOLD_NOW
 
     def _wait_for_an_hour(self, agenda: Agenda, due: Wait) -> None:
@@ -309,7 +315,7 @@ class Engine:
             _, ended = self._exposing.under_guard(run_id, whole, self._guards)
             told = self._command()
             if ended is not None or told == Command.SKIP:
-                self.asked = None
+                self._put_card_away()
                 return ended
             if self.link.pace is None:
                 time.sleep(0.02)  # hands are slower than a simulated machine at full speed
@@ -319,16 +325,26 @@ class Engine:
         return None
 
     def _show(self, card: BenchCard) -> None:
-        self._read = None
+        """Show a card, with the ticks that it had before a restart."""
+        book = BookReader(self._writer.path)
+        try:
+            ticked = ticked_in(book.happenings(), card)
+        finally:
+            book.close()
         self._writer.add_happening(SHOWN, card, self.run_id, self.link.time_s)
-        self.asked = card
+        self.asked, self._read = card, None
         self._enter(State.WAITING_FOR_HANDS, card.words())
-        self._tell(CardShown(card))
+        self._tell(CardShown(card, ticked))
 
     def _confirm(self, card: BenchCard, run_id: int | None) -> None:
         self._writer.add_happening(CONFIRMED, card.sets, run_id, self.link.time_s)
-        self.asked, self._read = None, None
-        self._tell(CardShown(None))
+        self._put_card_away()
+
+    def _put_card_away(self) -> None:
+        """Hands are wanted no more, whatever became of the card."""
+        if self.asked is not None:
+            self.asked, self._read = None, None
+            self._tell(CardShown(None))
 
     def _command(self) -> Command | None:
         """Return the next command, having acted on those that do not end a run."""
@@ -337,27 +353,27 @@ class Engine:
         except queue.Empty:
             return None
         if isinstance(told, Confirmed):
-            self._read = told.readings if self.asked is not None else None
+            if told.card == self.asked:
+                self._read = told.readings
             return None
         if told == Command.HOLD_AFTER:
             self._hold_next = True
             return None
         if told == Command.GO_ON:
             self._hold_next = False
-            if self.asked is not None and not self.asked.readings:
-                self._read = {}
         return told
 
     def restore(self) -> None:
         """Load off, safe setting back, and to rest; tell what only hands can set back."""
         self._enter(State.RESTORING)
         self.link.make_safe()
-        self._hold_next, self.asked = False, None
+        self._hold_next = False
+        self._put_card_away()
         while not self.commands.empty():
             self.commands.get_nowait()
-        left = setting_card(self.link.card, self.link.card.safe.over(self.link.card.stock), self.by_hand)
-        if left is not None and self.by_hand:
-            self._tell(Warned(f"What hands have set stays until they set it back. {left.words()}."))
+        left = left_by_hand(self.link.card, self.by_hand)
+        if left:
+            self._tell(Warned(f"These stay as hands have set them, until hands set them back: {'; '.join(left)}."))
         self._enter(State.IDLE)
 
     def _enter(self, state: State, text: str = "") -> None:

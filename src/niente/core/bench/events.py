@@ -97,9 +97,11 @@ class LeftOut(msgspec.Struct, frozen=True):
 
 
 class CardShown(msgspec.Struct, frozen=True):
-    """Hands are wanted: the card says for what. ``None``: they are done."""
+    """Hands are wanted: the card says for what; ``ticked`` are the boxes that were ticked when it was shown before. ``None``:
+    they are wanted no more."""
 
     card: BenchCard | None
+    ticked: tuple[int, ...] = ()
 
 
 class PlanEnded(msgspec.Struct, frozen=True):

@@ -1,10 +1,10 @@
 """Looking on: a book that another Niente writes, read as it grows and told as the bench there would tell it."""
 
 import contextlib
+import sqlite3
 import threading
 from pathlib import Path
 
-from niente.core.bench.cards import BenchCard
 from niente.core.bench.commands import Command
 from niente.core.bench.events import FrameTaken, Listener, PlanStarted, RunClosed, RunOpened, StateChanged, Warned
 from niente.core.bench.states import State
@@ -45,7 +45,10 @@ class Follower:
         self._closing = threading.Event()
         self._open: RunRecord | None = None
         self._row = 0
-        self._seen = self._book.last_run_id()
+        latest = self._book.last_run_id()
+        under_way = any(run.how is None for run in self._book.runs(latest))
+        self._next = latest if under_way else latest + 1
+        """The first run that is still to be told."""
         self._thread = threading.Thread(target=self._live, name="niente-follower", daemon=True)
         self._thread.start()
 
@@ -77,10 +80,6 @@ class Follower:
     def tick(self, boxes: tuple[int, ...]) -> None:
         """Refused."""
         raise self._refusal()
-
-    def ticked_before(self, card: BenchCard) -> tuple[int, ...]:
-        """Return nothing: cards are ticked where they are confirmed."""
-        return ()
 
     def judge(self, *, machine_down: bool) -> None:
         """Refused."""
@@ -126,29 +125,25 @@ class Follower:
 
     def _live(self) -> None:
         while not self._closing.is_set():
-            with contextlib.suppress(NienteError):  # a book that is being upgraded or moved: look again
+            with contextlib.suppress(NienteError, sqlite3.Error):  # a book that is being upgraded or moved: look again
                 self._look()
             self._closing.wait(POLL_S)
 
     def _look(self) -> None:
         """Tell what is new in the book."""
-        if self._open is None:
-            opened = next((run for run in self._book.runs_from(self._seen) if run.kind == "step" and run.how is None), None)
-            if opened is None:
-                self._seen = max(self._seen, self._book.last_run_id())
-                return
-            self._begin(opened)
-        run = self._open
+        run = self._open or next((run for run in self._book.runs(self._next) if run.kind == "step"), None)
         if run is None:
             return
+        if self._open is None:
+            self._begin(run)
         self._row, rows = self._book.frames_after(run, self._row)
         for row in rows:
             if self._closing.is_set():
                 return
             self._listener(FrameTaken(Frame(float(row[0]), row[1:].copy()), run.id))
-        now = next(iter(self._book.runs_from(run.id)))
+        now = self._book.runs(run.id)[0]
         if now.how is not None and not rows.shape[0]:
-            self._open, self.busy, self._seen = None, False, run.id + 1
+            self._open, self.busy, self._next = None, False, run.id + 1
             self._listener(RunClosed(run.id, run.step, now.how, now.why))
             self._listener(StateChanged(State.IDLE))
 

@@ -104,18 +104,16 @@ class BookReader:
         """Return the latest version of the project, or ``None``."""
         return next(reversed(self.documents("project", project_of).values()), None)
 
-    def runs(self) -> list[RunRecord]:
-        """Return all runs, oldest first; one that a person has judged since it was closed stands as they judged it."""
+    def runs(self, first: int = 0) -> list[RunRecord]:
+        """Return the runs from a number on, oldest first; one that a person has judged since it was closed stands as they judged it."""
         rows = self._link.execute(
             "SELECT run.id, plan_id, step, kind, opened_at, run.rig_time_s, setting, load, channels, how, why,"
-            " closing.rig_time_s, card_id FROM run LEFT JOIN closing ON closing.run_id = run.id ORDER BY run.id"
+            " closing.rig_time_s, card_id FROM run LEFT JOIN closing ON closing.run_id = run.id"
+            " WHERE run.id >= ? ORDER BY run.id",
+            (first,),
         )
         verdicts = dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (VERDICT,)))
         return [_judged(_run_record(row), verdicts) for row in rows]
-
-    def runs_from(self, run_id: int) -> list[RunRecord]:
-        """Return the runs from a number on, oldest first."""
-        return [run for run in self.runs() if run.id >= run_id]
 
     def last_run_id(self) -> int:
         """Return the number of the latest run; 0 in a book without any."""

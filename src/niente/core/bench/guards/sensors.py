@@ -20,6 +20,8 @@ OVER_SHUT_DOWN_K = 25.0
 SLOW_FROZEN_SAMPLES = 300
 """Readings other than the cores' may stand still for long; not while the cores move."""
 CORES_MOVED_K = 15.0
+OF_THE_ROOM = ("room_temperature_c", HUMIDITY)
+"""Readings that need not follow the cores: a room may stand still."""
 
 
 class CoreSensors:
@@ -69,11 +71,12 @@ class GuardedSensors:
 
     def __init__(self, guards: tuple[Guard, ...], card: RigCard) -> None:
         self._card = card
-        names = {guard.quantity for guard in guards} - {CORE}
+        names = {guard.quantity for guard in guards if guard.action != GuardAction.WARN} - {CORE}
         if names & {DEW_MARGIN, ROOM_MOVED}:
-            names |= {"room_temperature_c", HUMIDITY}
+            names |= set(OF_THE_ROOM)
         places = [place for name in sorted(names) for place in card.indices(name)]
         self._places = np.array(places, dtype=int)
+        self._follows = [not card.channels[place].name.startswith(OF_THE_ROOM) for place in places]
         self._cores = np.array(card.indices(CORE), dtype=int)
         self._ranges = [
             (quantity_of(card.channels[place].name).low, quantity_of(card.channels[place].name).high) for place in places
@@ -85,6 +88,7 @@ class GuardedSensors:
 
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if a sensor that a guard needs has gone."""
+        hottest = max((one for one in frame.values[self._cores].tolist() if one == one), default=math.nan)
         for place, reading in enumerate(frame.values[self._places].tolist()):
             low, high = self._ranges[place]
             self._wild[place] = self._wild[place] + 1 if reading < low or reading > high else 0
@@ -92,21 +96,17 @@ class GuardedSensors:
                 return self._gone(place, f"reads {reading:g}, which cannot be")
             if reading == self._last[place]:
                 self._still[place] += 1
-                if self._still[place] >= SLOW_FROZEN_SAMPLES:
-                    moved = abs(self._hottest(frame) - self._cores_then[place])
-                    if moved > CORES_MOVED_K:
-                        return self._gone(place, "has not moved for minutes while the cores did")
+                moved = abs(hottest - self._cores_then[place]) > CORES_MOVED_K
+                if moved and self._follows[place] and self._still[place] >= SLOW_FROZEN_SAMPLES:
+                    return self._gone(place, "has not moved for minutes while the cores did")
                 continue
             self._still[place] = 0
-            self._cores_then[place] = self._hottest(frame)
+            self._cores_then[place] = hottest
             self._last[place] = reading
             self._lost[place] = self._lost[place] + 1 if reading != reading else 0
             if self._lost[place] >= LOST_SAMPLES:
                 return self._gone(place, "gives nothing any more")
         return None
-
-    def _hottest(self, frame: Frame) -> float:
-        return max((one for one in frame.values[self._cores].tolist() if one == one), default=math.nan)
 
     def _gone(self, place: int, what: str) -> Trip:
         title = self._card.channels[int(self._places[place])].title.lower()

@@ -142,9 +142,6 @@ class AftermathView(QWidget):
         rows.addSpacing(4)
         rows.addLayout(row)
         rows.addStretch(1)
-        session.hands.changed.connect(self.refresh)
-        session.answered.connect(self.refresh)
-        session.planner.changed.connect(self.refresh)
 
     def refresh(self) -> None:
         """Show what the book found open."""

@@ -34,7 +34,6 @@ class BenchCardView(QWidget):
         self.refusal = label("", "", wrap=True)
         self.refusal.hide()
         self.hands.refused.connect(self._refused)
-        self.hands.changed.connect(self.refresh)
         foot = QHBoxLayout()
         foot.addWidget(self.done)
         self._pass_over = ActionButton(actions["run.skip"])

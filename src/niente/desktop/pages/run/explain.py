@@ -80,7 +80,7 @@ def _modelled(models: Models, live: LiveRun) -> float:
     """Return the level of the machine alone by the fitted speed laws, at the speeds of the latest samples."""
     card = models.evidence.card
     speeds = [
-        float(np.nanmean(column(card, live.samples.values[-NOISE_SAMPLES:], f"fan_speed_rpm.{group}")))
+        mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], f"fan_speed_rpm.{group}"))[0]
         for group in models.noise.groups
         if card.index(f"fan_speed_rpm.{group}") is not None
     ]

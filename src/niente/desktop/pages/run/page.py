@@ -81,7 +81,7 @@ class RunPage(Page):
         self._soon.setInterval(SOON_MS)
         for signal in (session.run_changed, session.state_changed, session.answered, session.planner.foreseen):
             signal.connect(self._soon.start)
-        self.follow(session.project_changed, session.hands.changed, self._soon.timeout)
+        self.follow(session.project_changed, session.hands.changed, session.planner.changed, self._soon.timeout)
 
     def _lay_out(self) -> None:
         self.words.addWidget(self.sub)
@@ -174,6 +174,9 @@ class RunPage(Page):
         shown = self.card_view if hands.card is not None else self.after_view if after else self.traces
         if self.upper.currentWidget() is not shown:
             self.upper.setCurrentWidget(shown)
+        for view in (self.card_view, self.after_view):
+            if shown is view:
+                view.refresh()
         self.figures.setVisible(shown is self.traces)
 
     def _after_title(self, found: Aftermath) -> str:
