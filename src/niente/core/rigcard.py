@@ -219,6 +219,14 @@ class RigCard(msgspec.Struct, frozen=True):
         cap = setting.over(self.stock).temperature_cap_c
         return ceiling if cap is None else min(ceiling, cap)
 
+    def set_by_hands(self, whole: Setting, before: Setting) -> list[Control]:
+        """Return the controls that software cannot set and that a whole setting has otherwise than another one has."""
+        return [
+            control
+            for control in self.controls
+            if control.set_by != SetBy.SOFTWARE and whole.value(control.name) not in (None, before.value(control.name))
+        ]
+
     def insist(self, setting: Setting) -> None:
         """Raise ``RigError``, with everything in words, for a setting that this rig does not have or does not reach."""
         refusals = self.refusals(setting)

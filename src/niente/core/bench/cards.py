@@ -12,7 +12,7 @@ from niente.core.book.reader import Happening
 from niente.core.errors import DocumentError
 from niente.core.plan import Plan, Search
 from niente.core.quantities import Quantity, quantity_of
-from niente.core.rigcard import RigCard, SetBy
+from niente.core.rigcard import Control, RigCard, SetBy
 from niente.core.setting import RESTS_AT_ZERO, Setting
 
 SHOWN, TICKED, CONFIRMED = "card", "card ticked", "card confirmed"
@@ -108,19 +108,15 @@ def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> Be
 
     ``by_hand`` is what hands have set already; what they never touched stands as found.
     """
-    lines, sets = [], {}
-    firmware = voltage = inside = False
-    for control in card.controls:
-        value = whole.value(control.name)
-        before = by_hand.get(control.name, card.stock.value(control.name))
-        if control.set_by == SetBy.SOFTWARE or value is None or value == before:
-            continue
-        where = "in the firmware's setup" if control.set_by == SetBy.FIRMWARE else "by hand"
-        lines.append(CardLine(control.title, _value(control.name, value), _value(control.name, before), where))
-        sets[control.name] = value
-        firmware = firmware or control.set_by == SetBy.FIRMWARE
-        inside = inside or control.set_by == SetBy.HANDS
-        voltage = voltage or quantity_of(control.name).unit in ("mV", "V")
+    now = card.stock
+    for name, so_far in by_hand.items():
+        now = now.replaced(name, so_far)
+    controls = card.set_by_hands(whole, now)
+    lines = [_line(control, whole, now) for control in controls]
+    sets = {control.name: value for control in controls if (value := whole.value(control.name)) is not None}
+    firmware = any(control.set_by == SetBy.FIRMWARE for control in controls)
+    inside = any(control.set_by == SetBy.HANDS for control in controls)
+    voltage = any(quantity_of(control.name).unit in ("mV", "V") for control in controls)
     if not lines:
         return None
     checks = ["Every figure reads back as it stands here."]
@@ -128,6 +124,12 @@ def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> Be
         checks.append("Nothing else was changed, and the setup was left with saving.")
     cautions = [*([FIRMWARE] if firmware else []), *([VOLTAGE] if voltage else []), *([MAINS] if inside else [])]
     return BenchCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), tuple(cautions), sets)
+
+
+def _line(control: Control, whole: Setting, now: Setting) -> CardLine:
+    where = "in the firmware's setup" if control.set_by == SetBy.FIRMWARE else "by hand"
+    value, before = (_value(control.name, setting.value(control.name)) for setting in (whole, now))
+    return CardLine(control.title, value, before, where)
 
 
 def variant_card(card: RigCard, variant: str) -> BenchCard:
@@ -176,13 +178,12 @@ def hand_work(plan: Plan, card: RigCard) -> list[str]:
     variants = sorted({step.variant for step in plan.steps if step.variant} - {card.variant})
     if variants:
         found.append(f"the machine becomes {', '.join(variants)}")
-    hands = [control for control in card.controls if control.set_by != SetBy.SOFTWARE]
-    moved = []
-    for control in hands:
-        values = {step.setting.over(card.stock).value(control.name) for step in plan.steps}
-        searched = any(isinstance(entry, Search) and control.name in entry.controls for entry in plan.entries)
-        if searched or values - {card.stock.value(control.name)}:
-            moved.append(control.title.lower())
+    wholes = [step.setting.over(card.stock) for step in plan.steps]
+    ends = [name for entry in plan.entries if isinstance(entry, Search) for name in entry.controls]
+    moved = dict.fromkeys(
+        [control.title.lower() for whole in wholes for control in card.set_by_hands(whole, card.stock)]
+        + [control.title.lower() for control in card.controls if control.name in ends and control.set_by != SetBy.SOFTWARE]
+    )
     if moved:
         found.append(f"set {', '.join(moved)}")
     read = [channel.title.lower() for channel in card.channels if channel.by == SetBy.HANDS]

@@ -105,7 +105,8 @@ class BookReader:
         return next(reversed(self.documents("project", project_of).values()), None)
 
     def runs(self, first: int = 0) -> list[RunRecord]:
-        """Return the runs from a number on, oldest first; one that a person has judged since it was closed stands as they judged it."""
+        """Return the runs from a number on, oldest first; one that a person has judged since it was closed stands as they
+        judged it."""
         rows = self._link.execute(
             "SELECT run.id, plan_id, step, kind, opened_at, run.rig_time_s, setting, load, channels, how, why,"
             " closing.rig_time_s, card_id FROM run LEFT JOIN closing ON closing.run_id = run.id"

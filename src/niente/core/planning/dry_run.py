@@ -15,7 +15,6 @@ from niente.core.planning.risk import depth_mv
 from niente.core.quantities import duration_text, quantity_of
 from niente.core.question import FanSchool, Order, Question
 from niente.core.rigcard import LoadKind, RigCard, SetBy
-from niente.core.setting import Setting
 
 MANY_RUNS = 1000
 
@@ -170,22 +169,16 @@ def _distance(near: Near) -> float:
 
 def _hands(card: RigCard, rows: Sequence[Row], ahead: Sequence[int]) -> list[int]:
     """Return the runs before which hands have to change something: the machine's state, or what software cannot set."""
-    by_hand = [control.name for control in card.controls if control.set_by != SetBy.SOFTWARE]
+    by_software = all(control.set_by == SetBy.SOFTWARE for control in card.controls)
     now, variant, found = card.stock, card.variant, []
     for place in ahead:
         step = rows[place].step
         wanted = step.variant or variant
-        if wanted != variant or (by_hand and any(_value(step.setting, card, name) != now.value(name) for name in by_hand)):
+        whole = now if by_software else step.setting.over(card.stock)
+        if wanted != variant or card.set_by_hands(whole, now):
             found.append(place)
-        variant = wanted
-        if by_hand:
-            now = step.setting.over(card.stock)
+        variant, now = wanted, whole
     return found
-
-
-def _value(setting: Setting, card: RigCard, name: str) -> float | None:
-    own = setting.value(name)
-    return own if own is not None else card.stock.value(name)
 
 
 def hand_words(card: RigCard, rows: Sequence[Row], place: int) -> str:
@@ -196,10 +189,9 @@ def hand_words(card: RigCard, rows: Sequence[Row], place: int) -> str:
     parts = []
     if step.variant and step.variant != (before[-1].variant if before else card.variant):
         parts.append(f"the machine becomes {step.variant!r}")
-    for control in card.controls:
-        value = _value(step.setting, card, control.name)
-        if control.set_by != SetBy.SOFTWARE and value is not None and value != was.value(control.name):
-            parts.append(f"{control.title.lower()} {quantity_of(control.name).with_unit(value)}")
+    whole = step.setting.over(card.stock)
+    for control in card.set_by_hands(whole, was):
+        parts.append(f"{control.title.lower()} {quantity_of(control.name).with_unit(whole.value(control.name) or 0.0)}")
     return ", ".join(parts)
 
 
