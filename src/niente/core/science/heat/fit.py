@@ -1,0 +1,214 @@
+"""The heat path's fit: all runs of a machine together, settled and unsettled, robustly, with bounds where heat held."""
+
+import math
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Near, likeness_of, places_of, rows_of
+from niente.core.science.heat.sum import (
+    COMMON_SHARE,
+    OF_GROUP,
+    SHARED,
+    THETA0,
+    changeable,
+    mixing_of,
+    of_load,
+    of_variant,
+    priors,
+    rise_and_slopes,
+)
+from niente.core.science.statistics import Z95
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+SHARE_SDS = (0.006, 0.012, 0.025)
+"""Candidates for what the sum leaves out, as a share of the rise; weighed by marginal likelihood."""
+SHARE_PRIOR = (0.5, 0.35, 0.15)
+OUTLIER_SD = 2.5
+LEAST_RUNS = 3
+BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0
+"""A run that its temperature cap held draws less and less until it is settled: at the power it drew at its end the rise would be
+at least what it read, give or take the first (K), and hardly far more (the second)."""
+OWN_SD_K = 0.1
+"""A settled temperature is never better known than this beside what all have in common (K)."""
+ROUNDS = 4
+TOLERANCE = 1e-5
+MISFIT_SD = 3.0
+"""A run is said not to fit where it lies beyond the sum by more than so many standard deviations of the two."""
+EDGE = 4.0
+"""Parameters stay within so many standard deviations of their prior."""
+
+
+class Runs(msgspec.Struct, frozen=True):
+    """What a heat path is fitted to, all arrays over ``n`` runs: package power (W), speeds ``(n, g)`` in rpm, other sources
+    ``(n, k)`` in W, settled rise over the lagged room with its standard error (K), load and variant by name.
+
+    ``bound`` marks runs that the firmware's temperature cap held: at the power they drew the rise would be at least that.
+    ``number`` names a run where it does not fit.
+    """
+
+    power_w: Vector
+    rpm: Array
+    sources_w: Array
+    rise_k: Vector
+    rise_se_k: Vector
+    bound: NDArray[np.bool_]
+    load: tuple[str, ...]
+    variant: tuple[str, ...]
+    number: tuple[int, ...]
+
+
+class _Solved(msgspec.Struct):
+    """A fit under one share that the sum leaves out."""
+
+    share_sd: float
+    logs: Vector
+    weights: Vector
+    covariance: Array
+    sum_k: Vector
+    slopes: Array
+    spread: Array
+    precision: Array
+    likelihood: float
+
+
+class _Problem:
+    """Everything about a fit that does not move."""
+
+    def __init__(self, bare: HeatPath, runs: Runs) -> None:
+        self.bare, self.runs = bare, runs
+        self.means, self.sds = priors(len(bare.groups), len(bare.sources), bare.effects)
+        self.labels = list(zip(runs.load, runs.variant, strict=True))
+        mixings = {label: mixing_of(label, bare.effects, self.means.shape[0]) for label in set(self.labels)}
+        self.mixing = np.stack([mixings[label] for label in self.labels])
+        self.power, self.speeds, self.sources = bare.scaled(runs.power_w, runs.rpm, runs.sources_w)
+        places = places_of(self.power, self.speeds)
+        self.known = ~runs.bound
+        told = [label for label, known in zip(self.labels, self.known.tolist(), strict=True) if known]
+        self.places, self.told = places[self.known], told
+        self.alike = likeness_of(self.places, self.places, told, told)
+        own = np.maximum(runs.rise_se_k[self.known] ** 2 - COMMON_SD_K**2, OWN_SD_K**2)
+        self.own = own
+        self._last: tuple[Vector, Vector, Array] | None = None
+
+    def look(self, logs: Vector) -> tuple[Vector, Array]:
+        """Return the sum at every run ``(n,)`` and its slopes ``(n, p)``; the last answer is kept, since a search asks for the
+        two one after the other."""
+        if self._last is None or not np.array_equal(self._last[0], logs):
+            value, slopes = rise_and_slopes(self.mixing @ logs, self.power, self.speeds, self.sources)
+            self._last = logs.copy(), value, np.matmul(slopes[:, None, :], self.mixing)[:, 0, :]
+        return self._last[1:]
+
+    @staticmethod
+    def _side(over_k: Vector) -> Vector:
+        """Return how far a bound may be missed, as standard deviations in K, on the side that it is missed on."""
+        return np.where(over_k < 0.0, BOUND_SD_K, ABOVE_BOUND_SD_K)
+
+    def solve(self, share_sd: float, near: "_Solved | None") -> _Solved:
+        """Fit under one share, starting near another fit: a few rounds of weights (iteratively reweighted least squares,
+        textbook)."""
+        from scipy.linalg import solve_triangular
+        from scipy.optimize import least_squares
+
+        logs, weights = (near.logs, near.weights) if near is not None else (self.means, np.ones(self.own.shape[0]))
+        y, bounds = self.runs.rise_k[self.known], self.runs.rise_k[~self.known]
+        upper = self.means + EDGE * self.sds
+        upper[[COMMON_SHARE, *(SHARED + OF_GROUP * group + 2 for group in range(len(self.bare.groups)))]] = (
+            0.0  # a share is at most whole
+        )
+        for turn in range(ROUNDS):
+            at, _ = self.look(logs)
+            sum_k = y if near is None and turn == 0 else at[self.known]
+            spread = np.diag(self.own / weights) + share_sd**2 * self.alike * np.outer(sum_k, sum_k)
+            root = np.linalg.cholesky(spread)
+
+            def residuals(logs: Vector, root: Array = root) -> Vector:
+                value, _ = self.look(logs)
+                short = (value[~self.known] - bounds) / self._side(value[~self.known] - bounds)
+                off = solve_triangular(root, value[self.known] - y, lower=True)
+                return np.concatenate([off, short, (logs - self.means) / self.sds])
+
+            def slopes(logs: Vector, root: Array = root) -> Array:
+                value, each = self.look(logs)
+                short = each[~self.known] / self._side(value[~self.known] - bounds)[:, None]
+                off = solve_triangular(root, each[self.known], lower=True)
+                return np.vstack([off, short, np.diag(1.0 / self.sds)])
+
+            found = least_squares(
+                residuals,
+                np.minimum(logs, upper - 1e-6),
+                jac=slopes,
+                bounds=(self.means - EDGE * self.sds, upper),
+                max_nfev=60,
+                ftol=TOLERANCE,
+                xtol=TOLERANCE,
+                gtol=TOLERANCE,
+            )
+            logs = found.x
+            value, each = self.look(logs)
+            apart = np.abs(y - value[self.known]) / np.sqrt(self.own + (share_sd * value[self.known]) ** 2)
+            before, weights = weights, np.minimum(1.0, OUTLIER_SD / np.maximum(apart, 1e-9)) ** 2
+            if (turn > 0 or near is not None) and np.allclose(before, weights, atol=0.02):
+                break
+        information = slopes(logs).T @ slopes(logs)
+        _, curvature = np.linalg.slogdet(information)
+        return _Solved(
+            share_sd=share_sd,
+            logs=logs,
+            weights=weights,
+            covariance=np.linalg.inv(information),
+            sum_k=value[self.known],
+            slopes=each[self.known],
+            spread=spread,
+            precision=np.linalg.inv(spread),
+            likelihood=float(-0.5 * np.sum(found.fun**2) - np.sum(np.log(np.diag(root))) - 0.5 * curvature),
+        )
+
+    def path(self, one: _Solved) -> HeatPath:
+        """Return a fit as a heat path, with the runs that it does not explain."""
+        left = self.runs.rise_k[self.known] - one.sum_k
+        spread = np.einsum("ni,ij,nj->n", one.slopes, one.covariance, one.slopes) + (one.share_sd * one.sum_k) ** 2 + self.own
+        sds = np.sqrt(spread + COMMON_SD_K**2)
+        numbers = np.array(self.runs.number)[self.known]
+        misfits = [
+            Misfit(int(numbers[i]), float(one.sum_k[i] + left[i]), float(one.sum_k[i]), float(Z95 * sds[i]))
+            for i in np.flatnonzero(np.abs(left) > MISFIT_SD * sds).tolist()
+        ]
+        return msgspec.structs.replace(
+            self.bare,
+            logs=tuple(one.logs.tolist()),
+            covariance=rows_of(one.covariance),
+            share_sd=one.share_sd,
+            residual_sd_k=float(np.sqrt(np.mean(left**2))),
+            misfits=tuple(sorted(misfits, key=lambda found: -abs(found.measured_k - found.modelled_k) / found.half_width_k)),
+            runs=int(np.count_nonzero(self.known)),
+            bounds=int(np.count_nonzero(~self.known)),
+            near=Near(self.places, tuple(self.told), one.sum_k, one.slopes, left, one.precision),
+        )
+
+
+def fit(groups: tuple[str, ...], sources: tuple[str, ...], reference: tuple[str, str], runs: Runs) -> HeatPath:
+    """Fit the heat path to all runs together, settled and unsettled, each by its own error.
+
+    ``reference`` is the load and variant that others have factors against. Maximum a posteriori with log-normal priors, so
+    that what the runs do not tell apart stays within what is physical and widens the interval. Runs far off count less
+    (Huber's weights). What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace). Raises
+    ``ValueError`` for fewer than three runs that gave a temperature.
+    """
+    if np.count_nonzero(~runs.bound) < LEAST_RUNS:
+        raise ValueError("the heat path needs at least three settled runs")
+    full = tuple(np.maximum(runs.rpm.max(axis=0), 1.0).tolist()) if groups else ()
+    changed = [(of_load(load), THETA0) for load in sorted(set(runs.load) - {reference[0]})]
+    for variant in sorted(set(runs.variant) - {reference[1]}):
+        changed += [(of_variant(variant), parameter) for parameter in changeable(len(groups))]
+    effects = tuple(changed)
+    bare = HeatPath(groups, full, sources, reference, effects, (), (), 0.0)
+    problem = _Problem(bare, runs)
+    found: list[_Solved] = []
+    for share_sd in SHARE_SDS:
+        found.append(problem.solve(share_sd, found[-1] if found else None))
+    best = max(range(len(found)), key=lambda place: found[place].likelihood + math.log(SHARE_PRIOR[place]))
+    return problem.path(found[best])

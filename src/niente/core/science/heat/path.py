@@ -1,0 +1,213 @@
+"""A fitted heat path: the sum with its covariance, the process beside it, and what both say of a setting."""
+
+import math
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.science.heat.sum import (
+    LOAD_SD,
+    OF_GROUP,
+    SHARED,
+    THETA0,
+    VARIANT_SD,
+    changeable,
+    mixing_of,
+    of_load,
+    of_variant,
+    parts_of,
+    priors,
+    rise_and_slopes,
+)
+from niente.core.science.statistics import Z95
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+REACH_LN_W, REACH_SPEED = 0.7, 0.4
+"""Over which distance in ln W and in speed it hangs together."""
+ELSEWHERE = 0.6
+"""How much of it another load or another variant has in common."""
+COMMON_SD_K = 0.15
+"""What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
+UNMEASURED_SHARE_SD = 0.012
+"""What the sum leaves out before anything was measured, as a share of the rise."""
+
+
+class Misfit(msgspec.Struct, frozen=True):
+    """A run that the sum does not explain: what was measured and what it says, K over the room, and the interval of the two."""
+
+    run_id: int
+    measured_k: float
+    modelled_k: float
+    half_width_k: float
+
+
+class Near(msgspec.Struct, frozen=True):
+    """The runs as the process beside the sum sees them: places ``(n, 1 + g)``, labels, the sum there ``(n,)``, its slopes
+    ``(n, p)``, what is left over ``(n,)`` (K), and the inverse ``(n, n)`` of the covariance of the readings."""
+
+    places: Array
+    labels: tuple[tuple[str, str], ...]
+    sum_k: Vector
+    slopes: Array
+    left_k: Vector
+    precision: Array
+
+
+class HeatPath(msgspec.Struct, frozen=True):
+    """A fitted heat path. ``logs`` are the parameters' logarithms, then the factors of ``effects`` (label, parameter);
+    ``covariance`` belongs to all of them. ``reference`` is the load and the variant that have no factor.
+
+    ``misfits`` are the runs that the sum does not explain: where there are any, predictions lean on the runs about them.
+    ``share_sd`` is what the sum leaves out as a share of the rise; ``runs`` how many gave a temperature, ``bounds`` how many
+    the temperature cap held.
+    """
+
+    groups: tuple[str, ...]
+    full_rpm: tuple[float, ...]
+    sources: tuple[str, ...]
+    reference: tuple[str, str]
+    effects: tuple[tuple[str, int], ...]
+    logs: tuple[float, ...]
+    covariance: tuple[tuple[float, ...], ...]
+    share_sd: float
+    residual_sd_k: float = 0.0
+    misfits: tuple[Misfit, ...] = ()
+    runs: int = 0
+    bounds: int = 0
+    near: Near | None = None
+
+    def rise(
+        self, power_w: Array, rpm: Array, sources_w: Array | None = None, load: str = "", variant: str = ""
+    ) -> tuple[Vector, Vector]:
+        """Return the rise in K and its 95 % half width, for power ``(n,)``, speeds ``(n, g)`` and sources ``(n, k)`` (none:
+        0 W), under a load and in a variant (empty: those of reference).
+
+        The interval is that of a universal kriging predictor (Rasmussen and Williams 2006, section 2.7; from memory).
+        """
+        power, speeds, sources = self.scaled(power_w, rpm, sources_w)
+        label = (load or self.reference[0], variant or self.reference[1])
+        mixing = mixing_of(label, self.effects, len(self.logs))
+        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (power.shape[0], mixing.shape[0]))
+        value, own_slopes = rise_and_slopes(mixed, power, speeds, sources)
+        slopes = own_slopes @ mixing
+        left_out = (self.share_sd * value) ** 2
+        answer = value
+        if self.near is not None:
+            near = self.near
+            likeness = likeness_of(places_of(power, speeds), near.places, [label] * power.shape[0], near.labels)
+            shared = self.share_sd**2 * likeness * value[:, None] * near.sum_k
+            pulled = shared @ near.precision
+            slopes = slopes - pulled @ near.slopes
+            left_out = np.maximum(left_out - np.einsum("nm,nm->n", pulled, shared), 0.0)
+            if self.misfits:
+                answer = value + pulled @ near.left_k
+        variance = np.einsum("ni,ij,nj->n", slopes, np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
+        return answer, Z95 * np.sqrt(variance + self._never_seen(own_slopes, label))
+
+    def resistance(self, power_w: float, rpm: Sequence[float], load: str = "") -> tuple[float, float]:
+        """Return the slope of the rise in K for one more watt of package power, and its 95 % half width, at a power and
+        speeds ``(g,)``: the thermal resistance that a line of rise against watts has there."""
+        step = max(0.01 * power_w, 0.1)
+        mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
+        speeds = np.tile(np.asarray(rpm, float), (2, 1)).reshape(2, len(self.groups))
+        power, scaled, sources = self.scaled(np.array([power_w + step, power_w - step]), speeds, None)
+        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (2, mixing.shape[0]))
+        value, slopes = rise_and_slopes(mixed, power, scaled, sources)
+        gradient = (slopes[0] - slopes[1]) @ mixing / (2 * step)
+        variance = float(gradient @ np.asarray(self.covariance) @ gradient)
+        slope = float(value[0] - value[1]) / (2 * step)
+        return slope, Z95 * math.hypot(math.sqrt(variance), self.share_sd * slope)
+
+    def informed_by(self, power_w: Vector, rpm: Array, rise_se_k: Vector) -> "HeatPath":
+        """Return the heat path as well as it would be known once runs were made too, each to a standard error ``(n,)``: the
+        information of the runs, linear about the parameters, adds to what is known (textbook)."""
+        power, speeds, sources = self.scaled(power_w, rpm, None)
+        mixing = mixing_of(self.reference, self.effects, len(self.logs))
+        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (power.shape[0], mixing.shape[0]))
+        value, slopes = rise_and_slopes(mixed, power, speeds, sources)
+        slopes = (slopes @ mixing) / np.hypot(rise_se_k, self.share_sd * value)[:, None]
+        information = np.linalg.inv(np.asarray(self.covariance)) + slopes.T @ slopes
+        return msgspec.structs.replace(self, covariance=rows_of(np.linalg.inv(information)), near=None)
+
+    def scaled(self, power_w: Array, rpm: Array, sources_w: Array | None) -> tuple[Vector, Array, Array]:
+        power = np.maximum(np.atleast_1d(np.asarray(power_w, float)), 0.1)
+        speeds = np.asarray(rpm, float).reshape(power.shape[0], len(self.groups)) / np.asarray(self.full_rpm)
+        if sources_w is None:
+            return power, speeds, np.zeros((power.shape[0], len(self.sources)))
+        return power, speeds, np.asarray(sources_w, float).reshape(power.shape[0], len(self.sources))
+
+    def _never_seen(self, slopes: Array, label: tuple[str, str]) -> Vector:
+        """Return the variance ``(n,)`` of factors that belong to a load or variant that no run has."""
+        known = {name for name, _ in self.effects}
+        variance = np.zeros(slopes.shape[0])
+        if label[0] != self.reference[0] and of_load(label[0]) not in known:
+            variance += (LOAD_SD * slopes[:, THETA0]) ** 2
+        if label[1] != self.reference[1] and of_variant(label[1]) not in known:
+            variance += np.sum((VARIANT_SD * slopes[:, changeable(len(self.groups))]) ** 2, axis=1)
+        return variance
+
+    # -- for people ------------------------------------------------------------------------------------------------
+
+    def parts(self, power_w: float, rpm: Sequence[float], load: str = "") -> tuple["Rung", ...]:
+        """Return the rungs from the core to the room at a power and speeds ``(g,)``: what no fan changes, then a rung for
+        each fan group, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
+        """
+        mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
+        logs, covariance = np.asarray(self.logs), np.asarray(self.covariance)
+        speeds = np.asarray(rpm, float).reshape(1, len(self.groups)) / np.asarray(self.full_rpm)
+        nothing = np.zeros((1, len(self.sources)))
+
+        def each(at: Vector, r: Array) -> Vector:
+            return parts_of((mixing @ at)[None, :], np.array([power_w]), r, nothing)[0]
+
+        now, best = each(logs, speeds), each(logs, np.ones_like(speeds))
+        step = 1e-5
+        slopes = np.stack([(each(logs + step * one, speeds) - now) / step for one in np.eye(logs.shape[0])], axis=-1)
+        spread = Z95 * np.sqrt(np.einsum("gi,ij,gj->g", slopes, covariance, slopes))
+        share = [math.exp(self.logs[SHARED + OF_GROUP * group + 2]) for group in range(len(self.groups))]
+        order = sorted(range(len(self.groups)), key=lambda group: share[group])
+        rungs = [Rung("", float(now[0]), float(spread[0]), 0.0)]
+        for group in order:
+            by_fans = max(float(now[1 + group] - best[1 + group]), 0.0)
+            rungs.append(Rung(self.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))
+        return tuple(rungs)
+
+
+class Rung(msgspec.Struct, frozen=True):
+    """One rung of the heat path: the fan group that works there (empty: none does), the kelvins lost there with their 95 %
+    half width, and how many of them the fans at their fastest would take away."""
+
+    group: str
+    kelvin: float
+    half_width_k: float
+    by_fans_k: float
+
+
+def places_of(power: Vector, speeds: Array) -> Array:
+    """Return where settings stand for the process beside the sum, in its reaches: ``(n, 1 + g)``."""
+    return np.concatenate([np.log(power)[:, None] / REACH_LN_W, speeds / REACH_SPEED], axis=1)
+
+
+def likeness_of(one: Array, other: Array, labels: Sequence[tuple[str, str]], others: Sequence[tuple[str, str]]) -> Array:
+    """Return the correlation of what the sum leaves out, ``(n, m)``, between places ``(n, d)`` and ``(m, d)``."""
+    apart = ((one[:, None, :] - other[None, :, :]) ** 2).sum(axis=-1)
+    number = {label: place for place, label in enumerate({*labels, *others})}
+    mine, theirs = np.array([number[label] for label in labels]), np.array([number[label] for label in others])
+    alike = np.where(mine[:, None] == theirs[None, :], 1.0, ELSEWHERE)
+    likeness: Array = alike * np.exp(-0.5 * apart)
+    return likeness
+
+
+def rows_of(matrix: Array) -> tuple[tuple[float, ...], ...]:
+    return tuple(tuple(row) for row in matrix.tolist())
+
+
+def typical(groups: tuple[str, ...], full_rpm: tuple[float, ...]) -> HeatPath:
+    """Return the heat path as it is before anything was measured: the priors, with their wide intervals."""
+    means, sds = priors(len(groups), 0, ())
+    full = tuple(max(rpm, 1.0) for rpm in full_rpm)
+    return HeatPath(groups, full, (), ("", ""), (), tuple(means.tolist()), rows_of(np.diag(sds**2)), UNMEASURED_SHARE_SD)

@@ -1,0 +1,130 @@
+"""How far the temperature that counts rises over the room, from the heat that is made and the speeds of all fans: a sum.
+
+    rise = (P - beside) theta0 + P free (P/100 W)^-0.2 + sum over stages (P + s (other + sources)) A phi + sum of d_k Q_k
+    phi = (1 + w) / (w (P/100 W)^0.2 + F^m)
+
+P is the package's power, of which ``beside`` does not pass by the cores; Q_k are other measured sources (a graphics card),
+``other`` what is never measured (board, memory, output cards). A stage is where air takes heat on: each fan group has one of
+its own, with F its speed over the highest seen, and all work on one in common, where F^2 = sum of c_g^2 r_g^2 / sum of c_g^2,
+since pressures grow with the square of the speed and add up behind one another (fan laws, AMCA 201; from memory). A is
+what is lost there at full speed in K/W, s the share that other heat passes too (1: case air, 0: a cooler of the package's
+own), w the flow that is left with fans standing, which grows with the heat (free convection, h ~ dT^1/4, so dT ~ Q^4/5:
+textbook form for plates). More fan is never hotter and more watts are never cooler, whatever the parameters.
+
+Loads and variants share every parameter but for a factor of their own on those that they may change.
+"""
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+THETA0, BESIDE, FREE, OTHER, EXPONENT, COMMON = range(6)
+COMMON_STILL, COMMON_SHARE = COMMON + 1, COMMON + 2
+SHARED = 8
+"""Parameters before those of the groups; then A, w, s, c of each group, then d of each source. All in logarithms."""
+OF_GROUP = 4
+PRIOR = ((0.22, 0.7), (6.0, 0.7), (0.02, 1.0), (25.0, 0.7), (0.8, 0.15), (0.025, 1.0), (0.15, 0.8), (0.4, 0.6))
+GROUP_PRIOR = ((0.04, 1.0), (0.2, 0.8), (0.35, 0.8), (1.0, 0.8))
+SOURCE_PRIOR = (0.02, 1.2)
+"""Median and standard deviation of the logarithm. Chosen wide, for machines from a phone's size to a rack's; the exponent's
+from handbooks (0.6 to 0.8 and more for forced convection over fins and through radiators)."""
+LOAD_SD, VARIANT_SD = 0.12, 0.25
+"""How far a load changes the core's own part, and a variant each part of the path, as a share (standard deviation)."""
+FREE_EXPONENT = 0.2
+REFERENCE_W = 100.0
+STILL = 1e-9
+
+
+def rise_and_slopes(logs: Array, power: Vector, speeds: Array, sources: Array) -> tuple[Vector, Array]:
+    """Return the rise in K ``(n,)`` and how it moves with each logarithm ``(n, k)``, for logarithms ``(n, k)``, power ``(n,)``,
+    speeds over the highest ``(n, g)`` and sources ``(n, s)``."""
+    groups, others = speeds.shape[1], sources.shape[1]
+    at = np.exp(logs)
+    lifted = (power / REFERENCE_W) ** FREE_EXPONENT
+    slopes = np.zeros_like(logs)
+    slopes[:, BESIDE] = -at[:, BESIDE] * at[:, THETA0]
+    slopes[:, THETA0] = power * at[:, THETA0] + slopes[:, BESIDE]
+    slopes[:, FREE] = power * at[:, FREE] / lifted
+    rise = slopes[:, THETA0] + slopes[:, FREE]
+    r = np.maximum(speeds, STILL)
+    for group in range(groups):
+        first = SHARED + OF_GROUP * group
+        part = _stage(at, slopes, (first, first + 1, first + 2), r[:, group], power, lifted, sources)[0]
+        rise = rise + part
+    if groups:
+        heights = SHARED + OF_GROUP * np.arange(groups) + 3
+        weight = at[:, heights] ** 2
+        pressure = weight * r**2
+        total, whole = pressure.sum(axis=1), weight.sum(axis=1)
+        together = np.sqrt(total / whole)
+        part, by_flow = _stage(at, slopes, (COMMON, COMMON_STILL, COMMON_SHARE), together, power, lifted, sources)
+        rise = rise + part
+        slopes[:, heights] = by_flow[:, None] * (pressure / total[:, None] - weight / whole[:, None])
+    for place in range(others):
+        last = SHARED + OF_GROUP * groups + place
+        slopes[:, last] = sources[:, place] * at[:, last]
+        rise = rise + slopes[:, last]
+    return rise, slopes
+
+
+def _stage(
+    at: Array, slopes: Array, where: tuple[int, int, int], flow: Vector, power: Vector, lifted: Vector, sources: Array
+) -> tuple[Vector, Vector]:
+    """Return what is lost at a stage ``(n,)`` and how it moves with the logarithm of its flow; fill in its slopes."""
+    full, still, share = (at[:, place] for place in where)
+    m, other = at[:, EXPONENT], at[:, OTHER]
+    carried = flow**m
+    below = still * lifted + carried
+    phi = full * (1.0 + still) / below
+    more = share * (other + sources.sum(axis=1))
+    part = (power + more) * phi
+    slopes[:, where[0]] = part
+    slopes[:, where[1]] = part * (still / (1.0 + still) - still * lifted / below)
+    slopes[:, where[2]] = more * phi
+    slopes[:, OTHER] += share * other * phi
+    slopes[:, EXPONENT] += -part * carried * np.log(flow) * m / below
+    return part, -part * carried * m / below
+
+
+def parts_of(logs: Array, power: Vector, speeds: Array, sources: Array) -> Array:
+    """Return the parts of the rise, ``(n, 2 + g)``: what no fan changes, the stage in common, then each group's own."""
+    rise, slopes = rise_and_slopes(logs, power, speeds, sources)
+    by_fans = slopes[:, [COMMON, *(SHARED + OF_GROUP * group for group in range(speeds.shape[1]))]]
+    return np.concatenate([(rise - by_fans.sum(axis=1))[:, None], by_fans], axis=1)
+
+
+def of_load(load: str) -> str:
+    return f"load {load}"
+
+
+def of_variant(variant: str) -> str:
+    return f"variant {variant}"
+
+
+def changeable(groups: int) -> list[int]:
+    """Return the parameters that a variant may change: every resistance."""
+    return [THETA0, FREE, COMMON, *(SHARED + OF_GROUP * group for group in range(groups))]
+
+
+def mixing_of(label: tuple[str, str], effects: Sequence[tuple[str, int]], count: int) -> Array:
+    """Return the matrix ``(k, p)`` that makes the logarithms in force under a load and variant from all that are fitted."""
+    plain = count - len(effects)
+    mixing = np.eye(plain, count)
+    names = (of_load(label[0]), of_variant(label[1]))
+    for place, (name, parameter) in enumerate(effects):
+        if name in names:
+            mixing[parameter, plain + place] = 1.0
+    return mixing
+
+
+def priors(groups: int, sources: int, effects: Sequence[tuple[str, int]]) -> tuple[Vector, Vector]:
+    """Return the priors' means and standard deviations ``(p,)``, in logarithms."""
+    plain = [*PRIOR, *GROUP_PRIOR * groups, *[SOURCE_PRIOR] * sources]
+    means = [math.log(median) for median, _ in plain] + [0.0] * len(effects)
+    sds = [sd for _, sd in plain] + [LOAD_SD if name.startswith("load ") else VARIANT_SD for name, _ in effects]
+    return np.array(means), np.array(sds)
