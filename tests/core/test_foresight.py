@@ -4,6 +4,7 @@ import math
 
 import numpy as np
 import pytest
+from niente.core.science.thermal import fit_rise, heat_path, typical_model
 
 from niente.core.choosing.field import survey
 from niente.core.choosing.models import fit_models
@@ -17,7 +18,6 @@ from niente.core.project import Limits
 from niente.core.quantities import TRUE_MINUS, quantity_of, value_typed
 from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
 from niente.core.science.settling import seconds_until_known
-from niente.core.science.thermal import fit_rise, heat_path, typical_model
 
 
 @pytest.fixture(scope="module")

@@ -5,6 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
+from niente.core.science.thermal import heat_path
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel
@@ -14,7 +15,6 @@ from niente.core.choosing.pick import keeps
 from niente.core.planning.cost import cost_of
 from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.science.dynamics import Scale
-from niente.core.science.thermal import heat_path
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, grid_places
 from niente.desktop.pages.plan.run_list import CORE

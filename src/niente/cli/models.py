@@ -7,13 +7,15 @@ import click
 import msgspec
 
 from niente.core.choosing.models import Models, fit_models
-from niente.core.choosing.predicting import Figure, Said, misfits, parameters, say
+from niente.core.choosing.predicting import stock_throughput
+from niente.core.choosing.saying import Figure, Said, parameters, say
 from niente.core.errors import BookError, DocumentError
 from niente.core.evidence import evidence_in
 from niente.core.quantities import Quantity, quantity_of, value_typed
+from niente.core.science.air import density_ratio
 from niente.core.setting import Setting
 
-FIT_FORMAT, PREDICT_FORMAT = "niente-fit/1", "niente-prediction/1"
+FIT_FORMAT, PREDICT_FORMAT = "niente-fit/2", "niente-prediction/1"
 
 
 @click.command()
@@ -27,15 +29,18 @@ def fit(book: Path, as_json: bool) -> None:
         click.echo(msgspec.json.format(msgspec.json.encode(said), indent=1))
         return
     heat = said["heat_path"]
-    click.echo(f"Heat path, from {heat['runs']} settled runs, scatter {heat['residual_sd_k']:.2f} K:")
+    words = f"from {heat['runs']} runs and {heat['bounds']} that their temperature cap held"
+    click.echo(f"Heat path, {words}, scatter {heat['residual_sd_k']:.2f} K:")
     for name, one in heat["parameters"].items():
-        click.echo(f"  {name:16} {one['value']:.4g}  ({one['low']:.4g} to {one['high']:.4g})")
+        click.echo(f"  {name:24} {one['value']:.4g}  ({one['low']:.4g} to {one['high']:.4g})")
     click.echo(f"Noise: the room {said['noise']['background_dba']:.1f} dBA")
     for name, one in said["noise"]["groups"].items():
         words = f"{one['level_dba']:.1f} dBA at {one['full_rpm']:.0f} rpm, {one['per_decade_db']:.0f} dB a decade"
         click.echo(f"  {name:16} {words}")
     for one in said["misfits"]:
         click.echo(f"Run {one['run_id']} does not fit: measured {one['measured_k']:.1f} K, modelled {one['modelled_k']:.1f} K")
+    if said["misfits"]:
+        click.echo("Near runs that do not fit, predictions follow the runs and not the sum.")
 
 
 @click.command()
@@ -43,14 +48,25 @@ def fit(book: Path, as_json: bool) -> None:
 @click.option("--set", "settings", multiple=True, metavar="CONTROL=VALUE", help="A control and its value; often.")
 @click.option("--room-c", default=None, type=float, metavar="°C", help="The room (default: as it was while measuring).")
 @click.option("--load", default=None, help="The load (default: the heaviest).")
+@click.option("--altitude-m", default=None, type=float, metavar="m", help="Where it will stand (default: where it was run).")
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
-def predict(book: Path, settings: tuple[str, ...], room_c: float | None, load: str | None, as_json: bool) -> None:
+def predict(
+    book: Path,
+    settings: tuple[str, ...],
+    room_c: float | None,
+    load: str | None,
+    altitude_m: float | None,
+    as_json: bool,
+) -> None:
     """Print what a setting would do: temperature, noise, clock, throughput, headroom, each with its interval."""
     models = _models(book)
     wanted = Setting()
     for text in settings:
         wanted = _put(wanted, text)
-    said = say(models, wanted, load or models.heavy_load, models.room_c if room_c is None else room_c)
+    air = 1.0
+    if altitude_m is not None:
+        air = density_ratio(altitude_m) / density_ratio(models.card.room.get("altitude_m", 0.0))
+    said = say(models, wanted, load or models.heavy_load, models.room_c if room_c is None else room_c, air)
     if as_json:
         click.echo(msgspec.json.format(msgspec.json.encode(prediction_as_data(said)), indent=1))
         return
@@ -100,16 +116,18 @@ def prediction_as_data(said: Said) -> dict[str, Any]:
 
 def fit_as_data(models: Models) -> dict[str, Any]:
     """Return the fitted models as data; its keys stand in docs/reference and are kept."""
-    noise = models.noise
+    noise, heat = models.noise, models.heat
     return {
         "format": FIT_FORMAT,
-        "variant": models.evidence.card.variant,
+        "variant": models.card.variant,
         "heat_path": {
-            "runs": models.thermal.runs,
-            "residual_sd_k": models.thermal.residual_sd_k,
-            "cooler_full_rpm": models.thermal.cooler_full_rpm,
-            "case_full_rpm": models.thermal.case_full_rpm,
+            "runs": heat.runs,
+            "bounds": heat.bounds,
+            "residual_sd_k": heat.residual_sd_k,
+            "left_out_share": heat.share_sd,
+            "full_rpm": dict(zip(heat.groups, heat.full_rpm, strict=True)),
             "parameters": parameters(models),
+            "local": bool(heat.misfits),
         },
         "noise": {
             "background_dba": noise.background_dba,
@@ -118,6 +136,21 @@ def fit_as_data(models: Models) -> dict[str, Any]:
                 for group, level, rpm, law in zip(noise.groups, noise.level_dba, noise.full_rpm, noise.per_decade, strict=True)
             },
         },
-        "loads": {name: msgspec.to_builtins(law) for name, law in models.loads.items()},
-        "misfits": msgspec.to_builtins(misfits(models)),
+        "loads": {load: _load_as_data(models, load) for load in models.power.loads},
+        "misfits": msgspec.to_builtins(heat.misfits),
+    }
+
+
+def _load_as_data(models: Models, load: str) -> dict[str, Any]:
+    """Return what is known of a load: the clocks it was run at, how its work follows the clock, and what stock does."""
+    least, most = models.power.seen_mhz[load]
+    work = models.power.work.get(load)
+    stock, reason = stock_throughput(models, load, models.room_c)
+    return {
+        "least_clock_mhz": least,
+        "highest_clock_mhz": most,
+        "work_exponent": work.beta if work is not None else None,
+        "watts_per_limit_watt": models.gains[load],
+        "stock_throughput_per_s": stock,
+        "stock_reason": reason,
     }

@@ -30,14 +30,17 @@ READ_BY_HAND = "reading"
 """The kind of happening that holds what hands read at the end of a run; the last one of a channel counts."""
 HAND_READING_SE_DB = 0.5
 """How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
+SOURCES = ("graphics_power_w",)
+"""Channels that meter heat beside the package's."""
 FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
 
 
 class RunSummary(msgspec.Struct, frozen=True):
     """One run, summed up. Means are over its last minutes; ``*_se`` are standard errors.
 
-    ``heat_held`` says that the firmware's temperature cap held the clock: the settled temperature is then the cap and
-    says nothing of the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
+    ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
+    the package's. ``heat_held`` says that the firmware's temperature cap held the clock: the settled temperature is
+    then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
     """
 
     run_id: int
@@ -60,6 +63,9 @@ class RunSummary(msgspec.Struct, frozen=True):
     failures: int
     opened_at: float = 0.0
     variant: str = ""
+    core_c: float = math.nan
+    voltage_v: float = math.nan
+    sources_w: dict[str, float] = msgspec.field(default_factory=dict)
 
     @property
     def running(self) -> bool:
@@ -213,6 +219,7 @@ def summarise(
     noise, noise_se = mean_with_error(column(card, tail, "noise_dba"))
     if by_hand and "noise_dba" in by_hand:
         noise, noise_se = by_hand["noise_dba"], HAND_READING_SE_DB
+    core = counted(card, tail)
     held = shares(holds_of(card, tail, whole, run.load)) if kind != LoadKind.IDLE else {}
     return RunSummary(
         run_id=run.id,
@@ -235,6 +242,9 @@ def summarise(
         failures=failures,
         opened_at=run.opened_at,
         variant=card.variant,
+        core_c=_mean(core) if core is not None else math.nan,
+        voltage_v=_mean(column(card, tail, "core_voltage_v")),
+        sources_w={name: _mean(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
     )
 
 

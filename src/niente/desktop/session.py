@@ -386,7 +386,7 @@ class Session(QObject):
         channels = len(self.card.channels) if self.card is not None else 0
         self.live = LiveRun(opened, Samples(channels), [])
         models = self.answer.models
-        stock = models.stock_throughput.get(opened.step.load) if models is not None else None
+        stock = models.stock_work(opened.step.load) if models is not None else None
         if self.strip is not None:
             start_s = self.frame.time_s if self.frame is not None else 0.0
             self.strip.begin(opened.run_id, opened.index + 1, opened.step, start_s, stock)

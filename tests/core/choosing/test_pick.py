@@ -7,8 +7,10 @@ import numpy as np
 import pytest
 
 from niente.core.choosing.field import survey
-from niente.core.choosing.models import Models, fit_models, predict
+from niente.core.choosing.models import Models, fit_models
 from niente.core.choosing.pick import Limit, candidate_at, choose, front, keeps
+from niente.core.choosing.predicting import predict
+from niente.core.choosing.settings import on_duties
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence
@@ -38,7 +40,7 @@ def test_the_map_agrees_with_the_truth_where_nothing_was_measured(models: Models
     rig = larkspur_rig()
     limit_w, duty = np.array([90.0, 110.0, 118.0, 135.0]), np.array([26.0, 42.0, 24.0, 70.0])
     duties = {"case": duty, "cooler": np.full(4, models.base.fan_duty["cooler"])}
-    said = predict(models, limit_w, duties, limits.design_room_c)
+    said = predict(models, on_duties(models.base, limit_w, duties), limits.design_room_c)
     for i in range(4):
         setting = models.base.replaced("sustained_power_w", float(limit_w[i])).replaced("fan_duty.case", float(duty[i]))
         core = rig.true_settled_core_c(setting.replaced("temperature_cap_c", 95.0), "vector", limits.design_room_c)

@@ -10,7 +10,6 @@ from niente.core.rigs.simulated.acoustics import sound_of
 from niente.core.rigs.simulated.air import (
     AIR_HEAT,
     Air,
-    density_ratio,
     driven_flow,
     fan_flow,
     fan_pressure,
@@ -19,6 +18,7 @@ from niente.core.rigs.simulated.air import (
 from niente.core.rigs.simulated.files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.network import Network, warming
 from niente.core.rigs.simulated.possible import STEP_S
+from niente.core.science.air import density_ratio
 from niente.core.setting import Setting
 from tests.core.rigs.benches import settled, stand_in
 

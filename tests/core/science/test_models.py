@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
+from niente.core.science.thermal import at_room, fit_rise, thermal_resistance_kpw
 
 from niente.core.science.power import dynamic_power_w, fit_power_law
-from niente.core.science.thermal import at_room, fit_rise, thermal_resistance_kpw
 
 
 def test_thermal_resistance() -> None:

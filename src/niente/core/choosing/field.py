@@ -1,77 +1,194 @@
-"""The settings that a choice looks at: a grid over the two axes, inside what was measured, and the measured ones."""
+"""The settings that a map or a choice looks at: a grid over two controls, the others held, chosen or optimised."""
+
+import math
+from enum import StrEnum
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import POWER, Models, Predicted, predict
+from niente.core.choosing.inside import inside
+from niente.core.choosing.models import Models
+from niente.core.choosing.predicting import Predicted, at_load, offsets_mv, predict
+from niente.core.choosing.settings import POWER, Settings
+from niente.core.choosing.standing import stable_for_a_day
 from niente.core.project import Limits
 from niente.core.rigcard import LoadKind
 from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]
+Mask = NDArray[np.bool_]
 
-POWER_STEP_W = 3.0
-DUTY_STEP = 2.0
+MOST_STEPS = 45
+NICE = (1.0, 2.0, 3.0, 5.0)
+COARSE_STEPS, DUTIES = 20, 9
+"""Steps a side, and duties a fan group, where the other fans are looked for at every place."""
+BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
+"""Controls that need not have been varied: where they hold the clock, watts and temperatures are among those measured."""
+
+
+class Others(StrEnum):
+    """What becomes of the controls that are not on the axes."""
+
+    HELD = "held"
+    """As the runs had them, or at values of one's own."""
+    CHOSEN = "chosen"
+    """As the pick has them."""
+    OPTIMISED = "optimised"
+    """The fans as quiet as they keep the headroom, at every place anew; the rest as the runs had it."""
+
+
+class View(msgspec.Struct, frozen=True):
+    """What a map is asked for: the controls ``across`` and ``up`` (empty: the leading fan group's duty), the load (empty: the
+    heaviest heats and the realistic one counts), and what becomes of the other controls; ``held`` are values of one's own."""
+
+    across: str = POWER
+    up: str = ""
+    load: str = ""
+    others: Others = Others.HELD
+    held: dict[str, float] = msgspec.field(default_factory=dict)
+
+
+DEFAULT_VIEW = View()
 
 
 class Field(msgspec.Struct, frozen=True):
     """Settings on a grid with what the models say of them.
 
-    ``limit_w`` and ``duty`` are the grid's edges ``(p,)`` and ``(d,)``; every array in ``predicted`` is ``(d * p,)``,
-    limits running fastest. ``clean_s`` and ``failures`` ``(d * p,)`` are what was run there under the heaviest load.
+    ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
+    ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
+    the chance of a day without a failure, ``inside`` whether a place lies inside of what was measured.
     """
 
-    limit_w: Vector
-    duty: Vector
+    across: str
+    up: str
+    x: Vector
+    y: Vector
+    settings: Settings
     predicted: Predicted
+    stable: Vector
+    inside: Mask
     clean_s: Vector
     failures: NDArray[np.int64]
-    measured: NDArray[np.bool_]
+    measured: Mask
+    view: View = DEFAULT_VIEW
 
     def place(self, index: int) -> tuple[float, float]:
-        """Return limit (W) and fan duty (%) of a setting by its place in the arrays."""
-        row, column = divmod(index, self.limit_w.shape[0])
-        return float(self.limit_w[column]), float(self.duty[row])
+        """Return where a setting stands on the two axes, by its place in the arrays."""
+        row, column = divmod(index, self.x.shape[0])
+        return float(self.x[column]), float(self.y[row])
+
+    def nearest(self, x: float, y: float) -> int:
+        """Return the place in the arrays of the setting nearest to a point."""
+        column, row = int(np.argmin(np.abs(self.x - x))), int(np.argmin(np.abs(self.y - y)))
+        return int(row * self.x.shape[0] + column)
 
     def as_grid(self, values: Vector) -> NDArray[np.float64]:
         """Return an array ``(d * p,)`` as ``(d, p)``."""
-        return values.reshape(self.duty.shape[0], self.limit_w.shape[0])
+        return values.reshape(self.y.shape[0], self.x.shape[0])
 
 
-def setting_at(models: Models, limit_w: float, duty: float) -> Setting:
-    """Return the whole setting at a place of the field."""
-    return models.base.replaced(POWER, limit_w).replaced(models.fans, duty)
+def survey(models: Models, limits: Limits, view: View = DEFAULT_VIEW, chosen: Setting | None = None) -> Field:
+    """Lay the grid over what was measured and predict every setting of it. ``chosen`` is the pick, where it is asked for."""
+    across, up = view.across, view.up or models.fans
+    base = chosen if view.others == Others.CHOSEN and chosen is not None else models.base
+    for control, value in view.held.items():
+        base = base.replaced(control, value)
+    most = COARSE_STEPS if view.others == Others.OPTIMISED else MOST_STEPS
+    x, y = axis_values(models, across, most), axis_values(models, up, most)
+    on_x, on_y = (flat.ravel() for flat in np.meshgrid(x, y))
+    settings = Settings(base, {across: on_x, up: on_y}, on_x.shape[0])
+    if view.others == Others.OPTIMISED:
+        settings = _quietest_fans(models, limits, settings, view)
+    rest = at_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
+    said = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, rest=rest)
+    clean, failures, measured = _run_there(models, settings, (across, up), rest.load)
+    return Field(
+        across=across,
+        up=up,
+        x=x,
+        y=y,
+        settings=settings,
+        predicted=said,
+        stable=stable_for_a_day(models, rest.clock_mhz, offsets_mv(settings)),
+        inside=inside(models, settings, rest),
+        clean_s=clean,
+        failures=failures,
+        measured=measured,
+        view=view,
+    )
 
 
-def survey(models: Models, limits: Limits) -> Field:
-    """Lay the grid over what was measured and predict every setting of it."""
-    law = models.loads[models.heavy_load]
-    runs = [run for run in models.evidence.usable() if run.load_kind != LoadKind.IDLE]
-    measured_w = {run.setting.sustained_power_w for run in runs if run.setting.sustained_power_w is not None}
-    lead = models.lead
-    measured_d = {run.setting.fan_duty[lead] for run in runs if lead in run.setting.fan_duty}
-    limit_w = _edges(law.lowest_w, law.highest_w, POWER_STEP_W, measured_w)
-    duty = _edges(min(measured_d), max(measured_d), DUTY_STEP, measured_d)
-    w, d = np.meshgrid(limit_w, duty)
-    flat_w, flat_d = w.ravel(), d.ravel()
-    duties = {group: np.full(flat_w.shape, models.base.fan_duty.get(group, 0.0)) for group in models.noise.groups}
-    duties[lead] = flat_d
-    clean = np.zeros(flat_w.shape)
-    failures = np.zeros(flat_w.shape, dtype=np.int64)
-    measured = np.zeros(flat_w.shape, dtype=bool)
-    for run in runs:
-        at = (flat_w == run.setting.sustained_power_w) & (flat_d == run.setting.fan_duty.get(lead))
-        same = run.setting == setting_at(models, run.setting.sustained_power_w or 0.0, run.setting.fan_duty.get(lead, 0.0))
-        if not same:
+def axes_of(models: Models) -> tuple[str, ...]:
+    """Return the controls that a map can be drawn over, in the card's order."""
+    plain = {POWER, "temperature_cap_c", "clock_cap_mhz", "voltage_offset_mv", "fixed_clock_mhz"}
+    return tuple(one.name for one in models.card.controls if one.name in plain or one.name.startswith("fan_duty."))
+
+
+def axis_values(models: Models, control: str, most: int = MOST_STEPS) -> Vector:
+    """Return the values of a control that are looked at: even steps over what was measured, and the measured ones."""
+    known = models.card.control(control)
+    seen = {run.setting.value(control) for run in models.evidence.usable() if run.load_kind != LoadKind.IDLE}
+    measured = {float(value) for value in seen if value is not None}
+    low, high = min(measured, default=0.0), max(measured, default=0.0)
+    if known is not None and (len(measured) < 2 or control in BY_PHYSICS):
+        low, high = known.low, known.high
+    step = _nice((high - low) / most, known.step if known is not None else 0.0)
+    inner = {value for value in measured if low <= value <= high}
+    return np.array(sorted({*np.arange(low, high + 1e-9, step).tolist(), *inner}))
+
+
+def _nice(least: float, step: float) -> float:
+    """Return a round step that is at least so wide, and no finer than the control's own."""
+    least = max(least, step, 1e-6)
+    power = 10.0 ** math.floor(math.log10(least))
+    return next((one * power for one in NICE if one * power >= least * 0.999), 10.0 * power)
+
+
+def _run_there(models: Models, settings: Settings, axes: tuple[str, str], load: str) -> tuple[Vector, NDArray[np.int64], Mask]:
+    """Return what was run at each setting: clean seconds under a load, failures under any, and whether anything was."""
+    clean = np.zeros(settings.count)
+    failures = np.zeros(settings.count, dtype=np.int64)
+    measured = np.zeros(settings.count, dtype=bool)
+    for run in models.evidence.usable():
+        if run.load_kind == LoadKind.IDLE:
             continue
-        measured |= at
-        failures[at] += run.failures
-        if run.load == models.heavy_load:
-            clean[at] += run.seconds
-    return Field(limit_w, duty, predict(models, flat_w, duties, limits.design_room_c), clean, failures, measured)
+        at = np.ones(settings.count, dtype=bool)
+        for control in axes:
+            at &= settings.of(control) == run.setting.value(control)
+        for place in np.flatnonzero(at).tolist():
+            if settings.at(place) != run.setting:
+                continue
+            measured[place] = True
+            failures[place] += run.failures
+            if run.load == load:
+                clean[place] += run.seconds
+    return clean, failures, measured
 
 
-def _edges(low: float, high: float, step: float, also: set[float]) -> Vector:
-    """Return a grid of whole steps from low to high, with the measured values in it."""
-    return np.array(sorted(set(np.arange(low, high + 1e-9, step).tolist()) | {v for v in also if low <= v <= high}))
+def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: View) -> Settings:
+    """Return settings with the fans that are on no axis set as quiet as they keep the headroom, or as cool as they can."""
+    spans = {group: _swept(models, group) for group in models.noise.groups if f"fan_duty.{group}" not in settings.values}
+    free = [group for group, span in spans.items() if span is not None]
+    if not free:
+        return settings
+    ladders = [np.linspace(*span, DUTIES) for span in spans.values() if span is not None]
+    rungs = np.stack([flat.ravel() for flat in np.meshgrid(*ladders)], axis=1)
+    best = np.zeros(settings.count, dtype=np.int64)
+    least = np.full(settings.count, math.inf)
+    for number, rung in enumerate(rungs):
+        values = {f"fan_duty.{group}": np.full(settings.count, duty) for group, duty in zip(free, rung.tolist(), strict=True)}
+        tried = Settings(settings.base, {**settings.values, **values}, settings.count)
+        said = predict(models, tried, limits.design_room_c, heats=view.load, counts=view.load or models.heavy_load)
+        short = np.maximum(limits.least_headroom_k - (said.headroom_k - said.core_hw), 0.0)
+        cost = said.in_room_dba + 0.01 * said.alone_dba + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
+        better = cost < least
+        best[better], least[better] = number, cost[better]
+    found = {f"fan_duty.{group}": rungs[best, place] for place, group in enumerate(free)}
+    return Settings(settings.base, {**settings.values, **found}, settings.count)
+
+
+def _swept(models: Models, group: str) -> tuple[float, float] | None:
+    """Return the least and highest duty that a group was run at; ``None`` where it was run at one alone."""
+    duties = [duty for duty, _ in models.duty_rpm[group]]
+    return (min(duties), max(duties)) if len(duties) > 1 else None

@@ -1,27 +1,27 @@
-"""The fitted models of a rig, and what they say of any setting on its two axes."""
+"""The fitted models of a rig: heat path, noise, power and work, each from all runs that tell of it."""
 
+import math
 from collections.abc import Sequence
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from niente.core.choosing.settings import POWER
 from niente.core.errors import NotEnoughError
 from niente.core.evidence import Evidence, RunSummary
-from niente.core.rigcard import LoadKind
+from niente.core.rigcard import LoadCard, LoadKind, RigCard
 from niente.core.science.dynamics import Scale
+from niente.core.science.heat.fit import Runs, fit
+from niente.core.science.heat.path import HeatPath
+from niente.core.science.hold import Hold
 from niente.core.science.noise import NoiseModel, fit_noise
-from niente.core.science.power import PowerLaw, fit_power_law
+from niente.core.science.power.law import Draws, PowerLaw, fit_power
 from niente.core.science.statistics import Z95
-from niente.core.science.thermal import ThermalModel, at_room, fit_rise
 from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
-
-POWER = "sustained_power_w"
-"""The control along the map; the duty of the rig's leading fan group stands up it."""
-
 
 SILICON = (
     "voltage_offset_mv",
@@ -32,28 +32,42 @@ SILICON = (
     "fixed_clock_mhz",
     "fixed_voltage_v",
 )
+NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
+"""Loads that come to no settled heat."""
+LEAST_RUNS = 3
+AT_STOCK_CLOCK = 0.5
+"""The share of a run's last minutes in which something must have held the clock for that to count as what held it."""
 
 
 class Models(msgspec.Struct, frozen=True):
-    """What the runs of a rig come to. ``loads`` has a power law for every load that power was seen to hold.
+    """What the runs of a rig come to.
 
-    ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the
-    one to survive; ``stock_throughput`` by load; ``duty_rpm`` the speeds seen for each group's
-    duties. ``lead`` is the fan group that is swept, ``other`` the one beside it that cools too.
+    ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
+    survive. ``gains`` are metered watts a watt of limit, by load; ``tops`` the clock (MHz) that each load takes when nothing
+    but the clock cap holds it, as a share of that cap or of its own; ``sources_w`` what is metered beside the package, by load.
+    ``stock`` is each load's run at the stock setting. ``duty_rpm`` are the speeds seen for each group's duties; ``lead`` is the
+    fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and that group's duty.
     """
 
     evidence: Evidence
-    thermal: ThermalModel
+    heat: HeatPath
     noise: NoiseModel
-    loads: dict[str, PowerLaw]
+    power: PowerLaw
+    gains: dict[str, float]
+    tops: dict[str, float]
+    sources_w: dict[str, tuple[float, ...]]
     count_load: str
     heavy_load: str
-    stock_throughput: dict[str, float]
+    stock: dict[str, RunSummary]
     duty_rpm: dict[str, tuple[tuple[float, float], ...]]
     base: Setting
     room_c: float
     lead: str
-    other: str | None
+
+    @property
+    def card(self) -> RigCard:
+        """The card of the variant that the models are of."""
+        return self.evidence.card
 
     @property
     def scale(self) -> Scale:
@@ -67,31 +81,24 @@ class Models(msgspec.Struct, frozen=True):
 
     def rpm(self, group: str, duty: Array) -> Array:
         """Return a group's speed in rpm at duties in %, between the duties that were seen."""
-        pairs = np.array(self.duty_rpm[group])
+        pairs = np.array(self.duty_rpm[group]).reshape(-1, 2)
+        if pairs.shape[0] == 0:
+            return np.zeros(np.shape(duty))
         speed: Array = np.interp(duty, pairs[:, 0], pairs[:, 1])
         return speed
 
-    def speeds(self, duties: dict[str, Array]) -> Array:
-        """Return speeds ``(n, groups)`` in rpm for duties ``(n,)`` a group, in the noise model's order."""
-        return np.stack([self.rpm(group, duties[group]) for group in self.noise.groups], axis=-1)
+    def stock_work(self, load: str) -> float | None:
+        """Return a load's throughput as it was measured at the stock setting, in its own unit; ``None`` where it was not."""
+        run = self.stock.get(load)
+        return run.throughput_per_s if run is not None else None
 
+    def steady(self) -> tuple[LoadCard, ...]:
+        """Return the loads that were run and come to settled heat, in the card's order."""
+        return tuple(load for load in self.card.loads if load.name in self.power.loads and load.kind not in NOT_STEADY)
 
-class Predicted(msgspec.Struct, frozen=True):
-    """What the models say of ``n`` settings; every array ``(n,)``, ``*_hw`` are 95 % half widths.
-
-    ``core_c`` and ``headroom_k`` are for the design room; where heat would hold the clock the headroom is not
-    positive. ``alone_dba`` is the machine without the room.
-    """
-
-    core_c: Vector
-    core_hw: Vector
-    headroom_k: Vector
-    throughput_percent: Vector
-    throughput_hw: Vector
-    power_w: Vector
-    in_room_dba: Vector
-    in_room_hw: Vector
-    alone_dba: Vector
+    def usable(self) -> list[RunSummary]:
+        """Return the runs that the models stand on: those that came to their end without a failure, idle ones apart."""
+        return [run for run in self.evidence.usable() if run.load_kind not in NOT_STEADY and run.failures == 0]
 
 
 def fit_models(evidence: Evidence) -> Models:
@@ -100,36 +107,6 @@ def fit_models(evidence: Evidence) -> Models:
     heavy = card.load_of(LoadKind.HEAVY)
     if heavy is None:
         raise NotEnoughError(f"{card.title} names no heaviest load.", remedy="Add one to the rig's loads.")
-    runs = evidence.usable()
-    working = [run for run in runs if run.load_kind != LoadKind.IDLE and run.failures == 0]
-    settled = [run for run in working if run.load == heavy.name and run.settled.known and not run.heat_held]
-    if len(settled) < 3:
-        raise NotEnoughError(
-            f"The heat path needs three settled runs of {heavy.title.lower()} that heat did not hold, "
-            f"and there are {len(settled)}.",
-            safe="What was measured is kept.",
-            remedy="Run more of the plan.",
-        )
-    base = _base(settled, f"fan_duty.{card.lead_group()}")
-    loads = _power_laws([run for run in working if same_silicon(run.setting, base)])
-    if heavy.name not in loads:
-        loads = _power_laws(working)
-    if heavy.name not in loads:
-        raise NotEnoughError(
-            "No run shows what the power limit does: power held the clock in none.",
-            safe="What was measured is kept.",
-            remedy="Add runs at lower sustained power limits.",
-        )
-    realistic = card.load_of(LoadKind.REALISTIC)
-    stock = {run.load: run.throughput_per_s for run in working if run.setting == card.stock}
-    counts = realistic.name if realistic is not None and realistic.name in loads and realistic.name in stock else heavy.name
-    if counts not in stock:
-        raise NotEnoughError(
-            "The throughput of the stock setting is not known.",
-            safe="What was measured is kept.",
-            remedy="Run the baseline: the stock setting under each load.",
-        )
-    groups = card.fan_groups()
     lead = card.lead_group()
     if lead is None:
         raise NotEnoughError(
@@ -137,7 +114,12 @@ def fit_models(evidence: Evidence) -> Models:
             safe="What was measured is kept.",
             remedy="Add a control 'fan_duty.' with the group's name to the rig's card.",
         )
-    other = card.held_group()
+    runs = evidence.usable()
+    steady = [run for run in runs if run.load_kind not in NOT_STEADY]
+    working = [run for run in steady if run.failures == 0]
+    settled = [run for run in working if run.settled.known and not run.heat_held]
+    _insist_on_heat(working, settled, heavy)
+    drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
     heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     if len(heard) < 2:
         raise NotEnoughError(
@@ -145,34 +127,161 @@ def fit_models(evidence: Evidence) -> Models:
             safe="What was measured is kept.",
             remedy="Attach a sound meter as the channel 'noise_dba'.",
         )
-    rise_se = np.array([run.settled.half_width_k / Z95 for run in settled])
-    thermal = fit_rise(
-        np.array([run.power_w for run in settled]),
-        np.array([run.rise_k for run in settled]),
-        rise_se,
-        _rpm_of(settled, other or ""),
-        _rpm_of(settled, lead),
-    )
-    noise = fit_noise(
-        groups,
-        np.array([[run.fan_rpm[group] for group in groups] for run in heard]),
-        np.array([run.noise_dba for run in heard]),
-        np.array([run.noise_se_db for run in heard]),
-    )
+    if len(drawn) < LEAST_RUNS:
+        raise NotEnoughError(
+            "The law of power needs three runs with power, clock and temperature read.",
+            safe="What was measured is kept.",
+            remedy="Check these channels on the Rig page, and run more of the plan.",
+        )
+    groups = card.fan_groups()
+    sources = tuple(sorted({name for run in working for name in run.sources_w}))
+    base = _base([run for run in settled if run.load == heavy.name] or settled, f"fan_duty.{lead}")
+    power = fit_power(_draws(drawn))
     return Models(
         evidence=evidence,
-        thermal=thermal,
-        noise=noise,
-        loads=loads,
-        count_load=counts,
+        heat=_heat(evidence, groups, sources, heavy.name),
+        noise=fit_noise(
+            groups,
+            np.array([[_turning(run, group) for group in groups] for run in heard]),
+            np.array([run.noise_dba for run in heard]),
+            np.array([run.noise_se_db for run in heard]),
+        ),
+        power=power,
+        gains=_gains(drawn, power.loads),
+        tops=_tops(drawn, power.loads),
+        sources_w={load: _sources_of(drawn, load, sources) for load in power.loads},
+        count_load=_counts(card, power.loads, heavy.name),
         heavy_load=heavy.name,
-        stock_throughput=stock,
+        stock={run.load: run for run in drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
         duty_rpm={group: speeds_seen(runs, group) for group in groups},
         base=base,
         room_c=float(np.mean([run.settled.room_c for run in settled])),
         lead=lead,
-        other=other,
     )
+
+
+def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy: LoadCard) -> None:
+    """Raise ``NotEnoughError`` where too few runs tell of the heat path, with what is missing."""
+    own = [run for run in settled if run.load == heavy.name]
+    if len(own) >= LEAST_RUNS:
+        return
+    kept = "What was measured is kept."
+    held = sum(1 for run in working if run.load == heavy.name and run.heat_held)
+    needs = f"The heat path needs three settled runs of {heavy.title.lower()} that heat did not hold, and there are {len(own)}"
+    if held:
+        raise NotEnoughError(
+            f"{needs}; in {held} the temperature cap held the clock, and such a run only says what is not enough.",
+            safe=kept,
+            remedy="Plan lower sustained power limits, or faster fans.",
+        )
+    raise NotEnoughError(f"{needs}.", safe=kept, remedy="Run more of the plan.")
+
+
+def _counts(card: RigCard, loads: tuple[str, ...], heavy: str) -> str:
+    realistic = card.load_of(LoadKind.REALISTIC)
+    return realistic.name if realistic is not None and realistic.name in loads else heavy
+
+
+def _turning(run: RunSummary, group: str) -> float:
+    speed = run.fan_rpm.get(group, 0.0)
+    return speed if math.isfinite(speed) else 0.0
+
+
+def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
+    """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-held runs are bounds."""
+    here = evidence.card.variant
+    told: list[tuple[RunSummary, str]] = []
+    for other in (evidence, *evidence.elsewhere.values()):
+        if other.card.fan_groups() != groups:
+            continue
+        for run in other.usable():
+            wanted = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
+            if wanted and run.settled.known and np.isfinite([run.power_w, run.rise_k]).all():
+                told.append((run, other.card.variant))
+    return fit(
+        groups,
+        sources,
+        (heavy, here),
+        Runs(
+            power_w=np.array([run.power_w for run, _ in told]),
+            rpm=np.array([[_turning(run, group) for group in groups] for run, _ in told]).reshape(len(told), len(groups)),
+            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in told]).reshape(len(told), -1),
+            rise_k=np.array([_bound(run) if run.heat_held else run.rise_k for run, _ in told]),
+            rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in told]),
+            bound=np.array([run.heat_held for run, _ in told], dtype=bool),
+            load=tuple(run.load for run, _ in told),
+            variant=tuple(variant for _, variant in told),
+            number=tuple(run.run_id for run, _ in told),
+        ),
+    )
+
+
+def _bound(run: RunSummary) -> float:
+    """Return what the rise of a run that heat held is at least at its power: what it read, or where it would have settled."""
+    read = run.core_c if math.isfinite(run.core_c) else run.settled.value_c
+    return min(read, run.settled.value_c) - run.settled.room_c
+
+
+def _draws(runs: list[RunSummary]) -> Draws:
+    return Draws(
+        clock_mhz=np.array([run.clock_mhz for run in runs]),
+        voltage_v=np.array([run.voltage_v for run in runs]),
+        offset_mv=np.array([offset_of(run.setting) for run in runs]),
+        fixed_v=np.array([run.setting.fixed_voltage_v or 0.0 for run in runs]),
+        core_c=np.array([run.core_c for run in runs]),
+        power_w=np.array([run.power_w for run in runs]),
+        throughput_per_s=np.array([run.throughput_per_s for run in runs]),
+        load=tuple(run.load for run in runs),
+    )
+
+
+def offset_of(setting: Setting) -> float:
+    """Return the offset that all cores see on average, in mV; offsets of single points of the curve are left out."""
+    cores = list(setting.core_offset_mv.values())
+    return (setting.voltage_offset_mv or 0.0) + (float(np.mean(cores)) if cores else 0.0)
+
+
+def _gains(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
+    """Return the metered watts a watt of limit, by load; a load that no limit held has what the others have."""
+    held = [run for run in runs if run.power_held and run.setting.sustained_power_w]
+    every = [run.power_w / (run.setting.sustained_power_w or math.nan) for run in held]
+    typical = float(np.median(every)) if every else 1.0
+    found = {}
+    for load in loads:
+        own = [ratio for ratio, run in zip(every, held, strict=True) if run.load == load]
+        found[load] = float(np.mean(own)) if own else typical
+    return found
+
+
+def clock_asked(setting: Setting) -> float:
+    """Return the highest clock that a whole setting allows, in MHz; infinite where nothing says any."""
+    asked = [setting.clock_cap_mhz, setting.fixed_clock_mhz or None]
+    return min((clock for clock in asked if clock), default=math.inf)
+
+
+def _tops(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
+    """Return what clock each load takes when neither power nor heat holds it, as a share of what its setting allows.
+
+    Where that was never seen, the load is taken to take all of it.
+    """
+    found = {}
+    for load in loads:
+        free = [
+            run.clock_mhz / clock_asked(run.setting)
+            for run in runs
+            if run.load == load
+            and max((run.holds.get(hold.words, 0.0) for hold in (Hold.SUSTAINED_LIMIT, Hold.TEMPERATURE_CAP)), default=0.0)
+            < 0.05
+            and math.isfinite(clock_asked(run.setting))
+        ]
+        found[load] = min(float(np.median(free)), 1.05) if free else 1.0
+    return found
+
+
+def _sources_of(runs: list[RunSummary], load: str, sources: tuple[str, ...]) -> tuple[float, ...]:
+    """Return what each metered source gives under a load, in W."""
+    own = [run for run in runs if run.load == load]
+    return tuple(float(np.nanmean([run.sources_w.get(name, 0.0) for run in own] or [0.0])) for name in sources)
 
 
 def _base(runs: list[RunSummary], fans: str) -> Setting:
@@ -189,63 +298,11 @@ def same_silicon(one: Setting, other: Setting) -> bool:
     return all(getattr(one, name) == getattr(other, name) for name in SILICON)
 
 
-def _rpm_of(runs: list[RunSummary], group: str) -> Vector:
-    return np.array([run.fan_rpm.get(group, 0.0) for run in runs])
-
-
-def _power_laws(runs: list[RunSummary]) -> dict[str, PowerLaw]:
-    laws = {}
-    for load in sorted({run.load for run in runs}):
-        own = [
-            run
-            for run in runs
-            if run.load == load
-            and run.setting.sustained_power_w is not None
-            and not run.heat_held
-            and np.isfinite([run.power_w, run.throughput_per_s]).all()
-        ]
-        held = np.array([run.power_held for run in own], dtype=bool)
-        if held.any():
-            laws[load] = fit_power_law(
-                np.array([run.setting.sustained_power_w for run in own], dtype=float),
-                np.array([run.power_w for run in own]),
-                np.array([run.throughput_per_s for run in own]),
-                held,
-            )
-    return laws
-
-
 def speeds_seen(runs: Sequence[RunSummary], group: str) -> tuple[tuple[float, float], ...]:
     """Return a fan group's duties in % that were run, rising, each with the mean speed in rpm it came to."""
     seen: dict[float, list[float]] = {}
     for run in runs:
         duty, rpm = run.setting.fan_duty.get(group), run.fan_rpm.get(group, np.nan)
-        if duty is not None and np.isfinite(rpm):
+        if duty is not None and np.isfinite(rpm) and group not in run.setting.fan_curve:
             seen.setdefault(duty, []).append(rpm)
     return tuple((duty, float(np.mean(seen[duty]))) for duty in sorted(seen))
-
-
-def predict(models: Models, limit_w: Vector, duties: dict[str, Vector], room_c: float) -> Predicted:
-    """Return what the models say of settings: limits ``(n,)`` in W and duties ``(n,)`` in % a fan group, in a room."""
-    heavy, counts = models.loads[models.heavy_load], models.loads[models.count_load]
-    speeds = models.speeds(duties)
-    places = {group: place for place, group in enumerate(models.noise.groups)}
-    cooler = speeds[:, places[models.other]] if models.other is not None else np.zeros(speeds.shape[0])
-    power = heavy.power_w(limit_w)
-    rise, rise_hw = models.thermal.rise(power, cooler, speeds[:, places[models.lead]])
-    core = at_room(rise, models.room_c, room_c)
-    ceiling = models.evidence.card.temperature_ceiling_c(models.base)
-    throughput, throughput_hw = counts.throughput(limit_w)
-    per_percent = 100.0 / models.stock_throughput[models.count_load]
-    in_room, in_room_hw = models.noise.in_room(speeds)
-    return Predicted(
-        core_c=core,
-        core_hw=rise_hw,
-        headroom_k=ceiling - core,
-        throughput_percent=throughput * per_percent,
-        throughput_hw=throughput_hw * per_percent,
-        power_w=power,
-        in_room_dba=in_room,
-        in_room_hw=in_room_hw,
-        alone_dba=models.noise.machine_alone(speeds),
-    )

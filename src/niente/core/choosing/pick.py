@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.field import Field, setting_at, survey
+from niente.core.choosing.field import Field, survey
 from niente.core.choosing.models import Models
 from niente.core.errors import NotEnoughError
 from niente.core.project import Limits
@@ -30,7 +30,11 @@ class Limit(StrEnum):
 
 
 class Candidate(msgspec.Struct, frozen=True):
-    """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room."""
+    """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room.
+
+    ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
+    a failure, ``inside`` whether it lies inside of what was measured, ``heat_holds`` whether the temperature cap holds it.
+    """
 
     setting: Setting
     limit_w: float
@@ -49,6 +53,12 @@ class Candidate(msgspec.Struct, frozen=True):
     failures: int
     breaks: tuple[Limit, ...]
     group: str = "case"
+    power_hw: float = math.nan
+    clock_mhz: float = math.nan
+    clock_hw: float = math.nan
+    stable: float = math.nan
+    inside: bool = True
+    heat_holds: bool = False
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -83,7 +93,7 @@ def keeps(field: Field, limits: Limits) -> dict[Limit, Mask]:
     implied = np.zeros_like(failed)
     if failed.any():
         lowest = min(field.place(int(i))[0] for i in np.flatnonzero(failed))
-        implied = np.tile(field.limit_w, field.duty.shape[0]) >= lowest
+        implied = np.tile(field.x, field.y.shape[0]) >= lowest
     return {
         Limit.THROUGHPUT: said.throughput_percent - said.throughput_hw >= limits.least_throughput_percent,
         Limit.HEADROOM: said.headroom_k - said.core_hw >= limits.least_headroom_k,
@@ -128,12 +138,11 @@ def _quietest(field: Field, among: Mask) -> int | None:
 
 
 def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int) -> Candidate:
-    limit_w, duty = field.place(index)
-    said = field.predicted
+    said, setting = field.predicted, field.settings.at(index)
     return Candidate(
-        setting=setting_at(models, limit_w, duty),
-        limit_w=limit_w,
-        duty=duty,
+        setting=setting,
+        limit_w=setting.sustained_power_w or 0.0,
+        duty=setting.fan_duty.get(models.lead, 0.0),
         throughput_percent=float(said.throughput_percent[index]),
         throughput_hw=float(said.throughput_hw[index]),
         core_c=float(said.core_c[index]),
@@ -143,6 +152,12 @@ def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int
         in_room_hw=float(said.in_room_hw[index]),
         alone_dba=float(said.alone_dba[index]),
         power_w=float(said.power_w[index]),
+        power_hw=float(said.power_hw[index]),
+        clock_mhz=float(said.clock_mhz[index]),
+        clock_hw=float(said.clock_hw[index]),
+        stable=float(field.stable[index]),
+        inside=bool(field.inside[index]),
+        heat_holds=bool(said.heat_holds[index]),
         measured=bool(field.measured[index]),
         clean_s=float(field.clean_s[index]),
         failures=int(field.failures[index]),
@@ -171,8 +186,8 @@ def _runners_up(
     """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
     setting nearest to the pick; each at least 5 W or 8 % of duty from the others."""
     said = field.predicted
-    limit = np.tile(field.limit_w, field.duty.shape[0])
-    duty = np.repeat(field.duty, field.limit_w.shape[0])
+    limit = np.tile(field.x, field.y.shape[0])
+    duty = np.repeat(field.y, field.x.shape[0])
     open_to = eligible.copy()
     found: list[Candidate] = []
 

@@ -1,5 +1,4 @@
-"""What the models say of one setting under one load in one room, each figure with its interval, and whether it lies inside
-what was measured; and what of the measured runs they do not explain."""
+"""What the models say of many settings at once: where each comes to rest in a room, how loud it is, how much work it does."""
 
 import math
 
@@ -7,215 +6,237 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import Models, predict, same_silicon
-from niente.core.errors import DocumentError
-from niente.core.evidence import RunSummary
-from niente.core.science.power import fit_power_law
-from niente.core.setting import Setting
+from niente.core.choosing.models import Models, clock_asked, offset_of
+from niente.core.choosing.settings import POWER, Settings, one_setting
+from niente.core.science.power.operating import HOTTEST_C, AtRest, Holds, at_rest
+from niente.core.science.statistics import Z95
+from niente.core.setting import FanCurve
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
+Mask = NDArray[np.bool_]
 
-HULL_SLACK = 0.02
-"""So far over the edge of what was measured, as a share of its span, still counts as inside."""
-RPM_SLACK = 15.0
-
-
-class Figure(msgspec.Struct, frozen=True):
-    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why."""
-
-    value: float | None
-    half_width: float | None = None
-    reason: str = ""
+HELD_SD_K = 0.5
+"""How well firmware holds a core at its temperature cap (K). Common practice, no source."""
+CLOCK_SD, LIMIT_SD = 0.001, 0.002
+"""How well a clock cap is the clock, and a power limit the power, as shares."""
+STEP = 0.01
+MOST_W = 1e5
+"""What stands for the power of a machine that runs away."""
 
 
-class Said(msgspec.Struct, frozen=True):
-    """What the models say of a setting. Temperatures in the room asked for; ``outside`` says in words where the setting lies
-    beyond what was measured, and is empty inside it."""
+class AtLoad(msgspec.Struct, frozen=True):
+    """Where settings come to rest under one load, all arrays ``(n,)``; ``*_hw`` are 95 % half widths. ``throughput`` is in the
+    load's own unit; ``holds`` are codes of ``Holds``."""
 
-    setting: Setting
     load: str
-    room_c: float
-    core_c: Figure
-    headroom_k: Figure
-    in_room_dba: Figure
-    alone_dba: Figure
-    throughput_percent: Figure
-    clock_mhz: Figure
-    power_w: Figure
-    outside: tuple[str, ...]
-
-    @property
-    def inside(self) -> bool:
-        """Whether it lies inside the hull of what was measured."""
-        return not self.outside
+    core_c: Vector
+    core_hw: Vector
+    power_w: Vector
+    power_hw: Vector
+    clock_mhz: Vector
+    clock_hw: Vector
+    throughput: Vector
+    throughput_hw: Vector
+    holds: NDArray[np.int8]
+    runaway: Mask
+    rpm: Array
 
 
-class Misfit(msgspec.Struct, frozen=True):
-    """A run that the heat path does not explain: what was measured and what the model says of it, K over the room."""
+class Predicted(msgspec.Struct, frozen=True):
+    """What the models say of ``n`` settings in a room; every array ``(n,)``, ``*_hw`` are 95 % half widths.
 
-    run_id: int
-    measured_k: float
-    modelled_k: float
-    half_width_k: float
-
-
-def say(models: Models, wanted: Setting, load: str, room_c: float) -> Said:
-    """Return what the models say of a setting, whatever it leaves open as the runs had it.
-
-    Raises ``DocumentError`` for a setting that the rig refuses or a load that it does not have.
+    Temperature, headroom and power belong to the load that heats, throughput (in percent of stock) and clock to the load that
+    counts. Where heat holds the clock the core stands at its cap and there is no headroom; ``heat_holds`` says so.
+    ``alone_dba`` is the machine without the room.
     """
-    card = models.evidence.card
-    refused = card.refusals(wanted) + ([] if card.load(load) is not None else [f"this rig has no load {load!r}"])
-    if refused:
-        raise DocumentError(
-            f"Nothing can be said of that: {'; '.join(refused)}.",
-            safe="Nothing was changed.",
-            remedy="Name controls, values and a load of this rig.",
-        )
-    whole = wanted.over(models.base)
-    limit = whole.sustained_power_w
-    duties = {group: np.array([whole.fan_duty.get(group, 0.0)]) for group in models.noise.groups}
-    law = models.loads.get(load)
-    if limit is None or law is None:
-        none = f"no run shows what a power limit does to {load}"
-        return _nothing(whole, load, room_c, none)
-    said = predict(models, np.array([limit]), duties, room_c)
-    heavy = load == models.heavy_load
-    other = f"the heat path is known under {models.heavy_load}"
-    throughput, throughput_hw = law.throughput(np.array([limit]))
-    stock = models.stock_throughput.get(load)
-    percent = 100.0 / stock if stock else math.nan
-    clock = _clock(models, load, limit)
-    headroom = float(card.temperature_ceiling_c(whole) - said.core_c[0])
-    return Said(
-        setting=whole,
+
+    core_c: Vector
+    core_hw: Vector
+    rise_k: Vector
+    headroom_k: Vector
+    throughput_percent: Vector
+    throughput_hw: Vector
+    clock_mhz: Vector
+    clock_hw: Vector
+    power_w: Vector
+    power_hw: Vector
+    in_room_dba: Vector
+    in_room_hw: Vector
+    alone_dba: Vector
+    heat_holds: Mask
+    runaway: Mask
+
+
+def predict(
+    models: Models, settings: Settings, room_c: float, *, heats: str = "", counts: str = "", rest: "AtLoad | None" = None
+) -> Predicted:
+    """Return what the models say of settings in a room: temperature under the load that ``heats`` (none: the heaviest),
+    throughput under the one that ``counts`` (none: the realistic one, where it was measured).
+
+    ``rest`` is where they come to rest under the load that heats, where that is known already.
+    """
+    heavy = rest if rest is not None else at_load(models, settings, heats or models.heavy_load, room_c)
+    other = counts or models.count_load
+    work = heavy if other == heavy.load else at_load(models, settings, other, room_c)
+    stock, _ = stock_throughput(models, other, room_c)
+    core = np.minimum(heavy.core_c, HOTTEST_C)
+    percent = 100.0 / stock
+    in_room, in_room_hw = models.noise.in_room(heavy.rpm)
+    return Predicted(
+        core_c=core,
+        core_hw=heavy.core_hw,
+        rise_k=core - room_c,
+        headroom_k=ceilings(models, settings) - core,
+        throughput_percent=work.throughput * percent,
+        throughput_hw=work.throughput_hw * percent,
+        clock_mhz=work.clock_mhz,
+        clock_hw=work.clock_hw,
+        power_w=np.minimum(heavy.power_w, MOST_W),
+        power_hw=heavy.power_hw,
+        in_room_dba=in_room,
+        in_room_hw=in_room_hw,
+        alone_dba=models.noise.machine_alone(heavy.rpm),
+        heat_holds=heavy.holds == Holds.HEAT,
+        runaway=heavy.runaway,
+    )
+
+
+def ceilings(models: Models, settings: Settings) -> Vector:
+    """Return the core temperature that headroom is counted from, ``(n,)``: the cap in force, or the maker's limit less its
+    margin, whichever is lower."""
+    limits = models.card.limits
+    cap = settings.of("temperature_cap_c", math.inf)
+    lower: Vector = np.minimum(cap, limits.core_temperature_c - limits.margin_k)
+    return lower
+
+
+def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, str]:
+    """Return a load's throughput at the stock setting, in its own unit, and in words what it is where it is not as measured.
+
+    Where heat held the stock run its work depends on the room, and is carried to this one by the models; where stock was never
+    run under the load, it is what the models say.
+    """
+    run = models.stock.get(load)
+    if run is not None and not run.heat_held:
+        return run.throughput_per_s, ""
+    stock = one_setting(models.card.stock)
+    there = float(at_load(models, stock, load, room_c).throughput[0])
+    if run is None:
+        return there, f"stock was not run under {load}: 100 % is what the models say of it"
+    room = run.settled.room_c if math.isfinite(run.settled.room_c) else run.room_c
+    then = float(at_load(models, stock, load, room).throughput[0])
+    return run.throughput_per_s * there / then, "heat held the stock run: 100 % is carried to the room asked for"
+
+
+def at_load(models: Models, settings: Settings, load: str, room_c: float, air: float = 1.0) -> AtLoad:
+    """Return where settings come to rest under a load, by the fixed point of power, clock and temperature.
+
+    ``air`` is the density of the air over that of the runs (1: the same place). Raises ``KeyError`` for a load that was
+    never run.
+    """
+    n = settings.count
+    offset, fixed = offsets_mv(settings), settings.of("fixed_voltage_v", 0.0)
+    sources = np.tile(np.array(models.sources_w[load]), (n, 1))
+    fixed_rpm = {group: _speeds(models, settings, group) for group in models.noise.groups if not settings.on_curve(group)}
+
+    def rpm(core_c: Vector) -> Array:
+        columns = [
+            fixed_rpm[group] if group in fixed_rpm else _on_curve(models, group, settings.base.fan_curve[group], core_c)
+            for group in models.noise.groups
+        ]
+        return np.stack(columns, axis=-1) if columns else np.zeros((n, 0))
+
+    def rise(power_w: Vector, core_c: Vector) -> Vector:
+        return models.heat.rise_alone(power_w, rpm(core_c), sources, load, air=air)
+
+    def power(clock_mhz: Vector, core_c: Vector) -> Vector:
+        return models.power.power_w(load, clock_mhz, core_c, offset, fixed)
+
+    limit = settings.of(POWER, math.inf) * models.gains[load]
+    cap = settings.of("temperature_cap_c", math.inf)
+    room = np.full(n, room_c)
+    rest = at_rest(power, rise, room, limit, cap, _tops(models, settings, load))
+    return _with_errors(models, load, rest, (offset, fixed, sources, rpm(rest.core_c)), air)
+
+
+def _with_errors(models: Models, load: str, rest: AtRest, at: tuple[Vector, Vector, Array, Array], air: float) -> AtLoad:
+    """Return a rest with its intervals: each limit passes the errors of power and heat on in its own way (first order)."""
+    offset, fixed, sources, speeds = at
+    law, clock = models.power, rest.clock_mhz
+    core = np.where(np.isfinite(rest.core_c), rest.core_c, HOTTEST_C)
+    watts = np.where(np.isfinite(rest.power_w), rest.power_w, law.power_w(load, clock, core, offset, fixed))
+    share = law.error(load, clock, core, offset, fixed)
+    per_clock = np.log(law.power_w(load, clock * (1 + STEP), core, offset, fixed) / watts) / STEP
+    per_clock = np.maximum(per_clock, 0.5)
+    rise, rise_hw = models.heat.rise(watts, speeds, sources, load, air=air)
+    per_watt = (models.heat.rise_alone(watts * (1 + STEP), speeds, sources, load, air=air) - rise) / (STEP * watts)
+    rise_sd = rise_hw / Z95
+    by_power, by_heat = rest.holds == Holds.POWER, rest.holds == Holds.HEAT
+    heat_share = rise_sd / np.maximum(per_watt * watts, 1e-9)
+    power_sd = watts * np.where(by_power, LIMIT_SD, np.where(by_heat, heat_share, share))
+    core_sd = np.where(by_heat, HELD_SD_K, np.hypot(rise_sd, per_watt * power_sd))
+    limited = np.hypot(share, np.where(by_heat, heat_share, LIMIT_SD)) / per_clock
+    clock_sd = clock * np.where(by_power | by_heat, limited, CLOCK_SD)
+    work, work_sd = _work(models, load, clock, clock_sd / clock)
+    return AtLoad(
         load=load,
-        room_c=room_c,
-        core_c=_figure(said.core_c, said.core_hw) if heavy else Figure(None, None, other),
-        headroom_k=Figure(headroom, float(said.core_hw[0])) if heavy else Figure(None, None, other),
-        in_room_dba=_figure(said.in_room_dba, said.in_room_hw),
-        alone_dba=Figure(float(said.alone_dba[0]), None, "modelled: carried down the speed laws"),
-        throughput_percent=_figure(throughput * percent, throughput_hw * percent)
-        if stock
-        else Figure(None, None, f"the stock setting was not run under {load}"),
+        core_c=rest.core_c,
+        core_hw=Z95 * core_sd,
+        power_w=rest.power_w,
+        power_hw=Z95 * power_sd,
         clock_mhz=clock,
-        power_w=Figure(float(law.power_w(np.array([limit]))[0])),
-        outside=_outside(models, whole, load),
+        clock_hw=Z95 * clock_sd,
+        throughput=work,
+        throughput_hw=Z95 * work_sd,
+        holds=rest.holds,
+        runaway=rest.runaway,
+        rpm=speeds,
     )
 
 
-def _figure(value: Array, half_width: Array) -> Figure:
-    return Figure(float(value[0]), float(half_width[0]))
+def _work(models: Models, load: str, clock_mhz: Vector, clock_share: Vector) -> tuple[Vector, Vector]:
+    known = models.power.work.get(load)
+    if known is None:
+        nothing = np.full(clock_mhz.shape, np.nan)
+        return nothing, nothing
+    return known.throughput(clock_mhz / models.power.ref_mhz, clock_share)
 
 
-def _nothing(whole: Setting, load: str, room_c: float, why: str) -> Said:
-    none = Figure(None, None, why)
-    return Said(whole, load, room_c, none, none, none, none, none, none, none, (why,))
+def offsets_mv(settings: Settings) -> Vector:
+    """Return the offset that all cores see on average, ``(n,)`` in mV."""
+    own = settings.values.get("voltage_offset_mv")
+    base = offset_of(settings.base)
+    if own is None:
+        return np.full(settings.count, base)
+    return own + (base - (settings.base.voltage_offset_mv or 0.0))
 
 
-def _clock(models: Models, load: str, limit_w: float) -> Figure:
-    """Return the effective clock under a limit, by the same law as throughput."""
-    own = [
-        run
-        for run in models.evidence.usable()
-        if run.load == load
-        and run.failures == 0
-        and not run.heat_held
-        and same_silicon(run.setting, models.base)
-        and run.setting.sustained_power_w is not None
-        and math.isfinite(run.clock_mhz)
-        and math.isfinite(run.power_w)
-    ]
-    held = np.array([run.power_held for run in own], dtype=bool)
-    if not held.any():
-        return Figure(None, None, f"power held the clock in no run of {load}")
-    law = fit_power_law(
-        np.array([run.setting.sustained_power_w for run in own], dtype=float),
-        np.array([run.power_w for run in own]),
-        np.array([run.clock_mhz for run in own]),
-        held,
-    )
-    clock, half_width = law.throughput(np.array([limit_w]))
-    cap = models.base.clock_cap_mhz
-    return _figure(np.minimum(clock, cap) if cap is not None else clock, half_width)
+def _tops(models: Models, settings: Settings, load: str) -> Vector:
+    """Return the highest clock that settings allow a load, in MHz."""
+    cap, fixed = settings.of("clock_cap_mhz", math.inf), settings.of("fixed_clock_mhz", 0.0)
+    asked = np.minimum(cap, np.where(fixed > 0.0, fixed, math.inf))
+    highest = clock_asked(models.card.stock)
+    seen = models.power.seen_mhz[load][1]
+    most = highest if math.isfinite(highest) else seen
+    return np.where(np.isfinite(asked), asked, most) * models.tops[load]
 
 
-def _outside(models: Models, whole: Setting, load: str) -> tuple[str, ...]:
-    """Return in words where a setting lies beyond what was measured."""
-    found = []
-    if not same_silicon(whole, models.base):
-        found.append("its voltage, clock or temperature cap is not that of the runs")
-    runs = [run for run in models.evidence.usable() if run.load == load and run.failures == 0]
-    law = models.loads[load]
-    limit = whole.sustained_power_w or 0.0
-    span = max(law.highest_w - law.lowest_w, 1.0)
-    if not law.lowest_w - HULL_SLACK * span <= limit <= law.highest_w + HULL_SLACK * span:
-        found.append(f"the limit lies outside {law.lowest_w:g} to {law.highest_w:g} W")
-    points = np.array([_place(run, models) for run in runs if math.isfinite(run.power_w)])
-    duties = {group: np.array([whole.fan_duty.get(group, 0.0)]) for group in models.noise.groups}
-    here = np.array([float(law.power_w(np.array([limit]))[0]), *models.speeds(duties)[0].tolist()])
-    if points.shape[0] and not in_hull(points, here, np.array([HULL_SLACK * span, *[RPM_SLACK] * len(duties)])):
-        found.append("no runs surround these watts and fan speeds together")
-    for group in models.noise.groups:
-        seen = [duty for duty, _ in models.duty_rpm[group]]
-        duty = whole.fan_duty.get(group)
-        if duty is not None and seen and not min(seen) <= duty <= max(seen):
-            found.append(f"{group} fans were run at {min(seen):g} to {max(seen):g} %")
-    return tuple(found)
+def _speeds(models: Models, settings: Settings, group: str) -> Vector:
+    speed: Vector = models.rpm(group, settings.of(f"fan_duty.{group}", 0.0))
+    return speed
 
 
-def _place(run: RunSummary, models: Models) -> list[float]:
-    return [run.power_w, *(run.fan_rpm.get(group, 0.0) for group in models.noise.groups)]
+def _on_curve(models: Models, group: str, curve: FanCurve, core_c: Vector) -> Vector:
+    """Return a group's speed on its curve at core temperatures, ``(n,)`` in rpm.
 
-
-def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
-    """Return whether a place ``(d,)`` lies in the convex hull of points ``(n, d)``, each coordinate give or take its slack.
-
-    A linear programme: are there shares of the points, none negative and one in all, that come to the place (definition of
-    the convex hull)? It also holds where the points lie in a plane of fewer dimensions.
+    A curve that follows another sensor than the processor's is read at the core's temperature: what it gives is then the most
+    that its fans would turn.
     """
-    from scipy.optimize import linprog
-
-    n = points.shape[0]
-    scaled = points / slack
-    target = here / slack
-    found = linprog(
-        np.zeros(n),
-        A_ub=np.vstack([scaled.T, -scaled.T]),
-        b_ub=np.concatenate([target + 1.0, -(target - 1.0)]),
-        A_eq=np.ones((1, n)),
-        b_eq=[1.0],
-        bounds=(0.0, None),
-    )
-    return bool(found.status == 0)
-
-
-def misfits(models: Models) -> tuple[Misfit, ...]:
-    """Return the settled runs of the heaviest load that lie further from the heat path than both intervals together, the
-    worst first: where the model does not fit it says so."""
-    found = []
-    for run in models.evidence.usable():
-        if run.load != models.heavy_load or not run.settled.known or run.heat_held or run.failures:
-            continue
-        other = run.fan_rpm.get(models.other or "", 0.0)
-        rise, half_width = models.thermal.rise(
-            np.array(run.power_w), np.array(other), np.array(run.fan_rpm.get(models.lead, 0.0))
-        )
-        both = math.hypot(float(half_width), run.settled.half_width_k)
-        if abs(run.rise_k - float(rise)) > both:
-            found.append(Misfit(run.run_id, run.rise_k, float(rise), both))
-    return tuple(sorted(found, key=lambda one: -abs(one.measured_k - one.modelled_k) / one.half_width_k))
-
-
-PARAMETERS = ("fixed_kpw", "cooler_kpw", "cooler_offset", "case_kpw", "case_offset", "other_heat_w", "flow_exponent")
-"""What the heat path's parameters are called: theta0, a, w, b, u, other heat, m of ``science.thermal``."""
-
-
-def parameters(models: Models) -> dict[str, dict[str, float]]:
-    """Return the heat path's parameters by name, each with its value and the ends of its 95 % interval."""
-    logs, errors = np.asarray(models.thermal.logs), np.sqrt(np.diag(np.asarray(models.thermal.covariance)))
-    return {
-        name: {"value": math.exp(at), "low": math.exp(at - 1.96 * error), "high": math.exp(at + 1.96 * error)}
-        for name, at, error in zip(PARAMETERS, logs.tolist(), errors.tolist(), strict=True)
-    }
+    core = np.where(np.isfinite(core_c), core_c, HOTTEST_C)
+    points = np.array(curve.points)
+    duty = np.interp(core, points[:, 0], points[:, 1])
+    if curve.off_below_c is not None:
+        duty = np.where(core < curve.off_below_c, 0.0, duty)
+    speed: Vector = models.rpm(group, duty)
+    return speed

@@ -14,10 +14,11 @@ import msgspec
 import numpy as np
 
 from niente.core.choosing.models import Models, same_silicon, speeds_seen
+from niente.core.choosing.predicting import at_load, ceilings, stock_throughput
+from niente.core.choosing.settings import Settings
 from niente.core.evidence import RunSummary
 from niente.core.project import Limits
 from niente.core.rigcard import LoadKind
-from niente.core.science.thermal import at_room
 from niente.core.setting import Setting
 
 DUTY_STEP = 1.0
@@ -64,7 +65,7 @@ def way_of(setting: Setting, stock: Setting) -> Way | None:
 def rungs(models: Models, limits: Limits) -> tuple[Rung, ...]:
     """Return every rung that was measured without a failure, way by way, from least to most throughput."""
     evidence = models.evidence
-    stock, stock_work = evidence.card.stock, models.stock_throughput[models.count_load]
+    stock, (stock_work, _) = evidence.card.stock, stock_throughput(models, models.count_load, limits.design_room_c)
     by_setting: dict[object, list[RunSummary]] = defaultdict(list)
     for run in evidence.usable():
         if run.load_kind != LoadKind.IDLE and way_of(run.setting, stock) is not None:
@@ -108,27 +109,22 @@ def _as_measured(models: Models, limits: Limits, way: Way, run: RunSummary, stoc
 def _in_design_room(run: RunSummary, limits: Limits) -> float:
     if not run.settled.known:
         return math.nan
-    return float(at_room(np.array(run.rise_k), run.settled.room_c, limits.design_room_c))
+    return limits.design_room_c + run.rise_k
 
 
 def _quietest(models: Models, limits: Limits, way: Way, heavy: Sequence[RunSummary], percent: float) -> Rung | None:
     """Return a rung with the least duty of the lead group that keeps the headroom; ``None`` where none does."""
-    card, setting = models.evidence.card, heavy[-1].setting
+    setting = heavy[-1].setting
     seen = np.array(speeds_seen(models.evidence.usable(), models.lead))
     duty = np.arange(seen[:, 0].min(), seen[:, 0].max() + DUTY_STEP / 2, DUTY_STEP)
-    duties = {group: np.full(duty.shape, models.base.fan_duty.get(group, 0.0)) for group in models.noise.groups}
-    duties[models.lead] = duty
-    speeds = models.speeds(duties)
-    places = {group: place for place, group in enumerate(models.noise.groups)}
-    cooler = speeds[:, places[models.other]] if models.other is not None else np.zeros(duty.shape)
-    power = np.full(duty.shape, float(np.mean([run.power_w for run in heavy])))
-    rise, rise_hw = models.thermal.rise(power, cooler, speeds[:, places[models.lead]])
-    core = at_room(rise, models.room_c, limits.design_room_c)
-    headroom = card.temperature_ceiling_c(setting) - core
+    settings = Settings(setting, {models.fans: duty}, duty.shape[0])
+    rest = at_load(models, settings, models.heavy_load, limits.design_room_c)
+    core, rise_hw = rest.core_c, rest.core_hw
+    headroom = ceilings(models, settings) - core
     keeps = headroom - rise_hw >= limits.least_headroom_k
     if not keeps.any():
         return None
-    level, level_hw = models.noise.in_room(speeds)
+    level, level_hw = models.noise.in_room(rest.rpm)
     best = int(np.argmin(np.where(keeps, level, np.inf)))
     return Rung(
         way,

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from niente.core.choosing.models import Models
 from niente.core.planning.cost import AIR, Pace, cost_of
@@ -14,7 +15,8 @@ from niente.core.planning.questions.voltage import SEARCHED
 from niente.core.planning.templates import TEMPLATES, plan_for
 from niente.core.question import Axis, Question, Span
 from niente.core.rigcard import LoadKind, RigCard
-from niente.core.science.thermal import expected_covariance, typical_model
+from niente.core.science.heat.path import typical
+from niente.core.science.statistics import Z95
 
 TARGETS_K = (2.0, 1.5, 1.0, 0.7, 0.5)
 FACTORS = (2.0, 1.5, 1.0, 0.5)
@@ -183,22 +185,23 @@ def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> fl
     fewer than three runs tell of the heat path.
     """
     heavy = card.load_of(LoadKind.HEAVY)
-    lead, other = card.lead_group(), card.held_group()
+    groups = card.fan_groups()
     runs = [
         row.step
         for row in rows
         if heavy is not None and row.step.load == heavy.name and row.step.exposure.known_to_k is not None
     ]
-    if len(runs) < 3 or lead is None:
+    if len(runs) < 3 or not groups:
         return math.nan
-    model = models.thermal if models is not None else typical_model(100.0, 100.0)
-    power = np.array([step.setting.over(card.stock).sustained_power_w or 0.0 for step in runs])
-    speeds = []
-    for group in (other, lead):
-        duty = np.array([step.setting.over(card.stock).fan_duty.get(group or "", 0.0) for step in runs])
-        speeds.append(models.rpm(group, duty) if models is not None and group is not None else duty)
-    half_width = np.array([step.exposure.known_to_k or 1.0 for step in runs])
-    covariance = expected_covariance(model, power, speeds[0], speeds[1], half_width)
-    then = msgspec.structs.replace(model, covariance=covariance)
-    _, hw = then.rise(np.array([np.median(power)]), np.array([np.median(speeds[0])]), np.array([np.median(speeds[1])]))
-    return float(hw[0])
+    heat = models.heat if models is not None else typical(groups, (100.0,) * len(groups))
+    wholes = [step.setting.over(card.stock) for step in runs]
+    power = np.array([whole.sustained_power_w or 0.0 for whole in wholes])
+    speeds = np.stack([_turn(models, group, [whole.fan_duty.get(group, 0.0) for whole in wholes]) for group in groups], axis=1)
+    error = np.array([(step.exposure.known_to_k or 1.0) / Z95 for step in runs])
+    _, half_width = heat.informed_by(power, speeds, error).rise(np.array([np.median(power)]), np.median(speeds, axis=0))
+    return float(half_width[0])
+
+
+def _turn(models: Models | None, group: str, duties: list[float]) -> NDArray[np.float64]:
+    """Return a group's speeds at duties: in rpm where it was run, otherwise the duties themselves."""
+    return models.rpm(group, np.array(duties)) if models is not None else np.array(duties)

@@ -6,7 +6,9 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from niente.core.choosing.models import Models, predict
+from niente.core.choosing.models import Models
+from niente.core.choosing.predicting import at_load
+from niente.core.choosing.settings import Settings
 from niente.core.evidence import Evidence
 from niente.core.plan import Step
 from niente.core.setting import Setting
@@ -27,49 +29,40 @@ NOTHING = Seen()
 def foresee(models: Models | None, steps: Sequence[Step]) -> list[Seen]:
     """Return what is foreseen of each step; without models, nothing of any.
 
-    Temperatures are given for the heaviest load alone, to which the heat path is fitted, and where power holds the clock;
-    a temperature cap holds them down. Noise is given where the fans are fixed and nothing of them is left open. Of another
-    state of the machine than the one the models are of, nothing is said.
+    Temperatures are given for loads that were run, by the fixed point of power, clock and heat. Noise is given where the fans
+    are fixed and nothing of them is left open. Of another state of the machine than the one the models are of, nothing is
+    said.
     """
-    if models is None or not steps:
-        return [NOTHING] * len(steps)
-    stock, groups = models.evidence.card.stock, models.noise.groups
-    limits = np.array([_or_stock(step.setting.sustained_power_w, stock.sustained_power_w) for step in steps])
-    caps = np.array([_or_stock(step.setting.temperature_cap_c, stock.temperature_cap_c, math.inf) for step in steps])
-    duties = {
-        group: np.array([step.setting.fan_duty.get(group, stock.fan_duty.get(group, 0.0)) for step in steps])
-        for group in groups
-    }
-    said = predict(models, limits, duties, models.room_c)
-    core, half_width = said.core_c.tolist(), said.core_hw.tolist()
-    noise, noise_hw = said.in_room_dba.tolist(), said.in_room_hw.tolist()
-    found = []
-    for place, step in enumerate(steps):
-        elsewhere = step.variant not in ("", models.evidence.card.variant)
-        if elsewhere or step.setting.fan_curve or step.speed_rpm:
-            found.append(NOTHING)
-            continue
-        level, level_hw = noise[place], noise_hw[place]
-        if step.level_dba is not None:
-            level, level_hw = step.level_dba, math.nan
-        if step.load != models.heavy_load or step.level_dba is not None or not _held_by_power(step.setting, models.base):
-            found.append(Seen(noise_dba=level, noise_hw=level_hw))
-        else:
-            found.append(Seen(min(core[place], float(caps[place])), half_width[place], level, level_hw))
+    found = [NOTHING] * len(steps)
+    if models is None:
+        return found
+    known = [
+        place
+        for place, step in enumerate(steps)
+        if step.variant in ("", models.card.variant) and not step.setting.fan_curve and not step.speed_rpm
+    ]
+    for load in sorted({steps[place].load for place in known}):
+        places = [place for place in known if steps[place].load == load]
+        settings = _together([steps[place].setting.over(models.card.stock) for place in places])
+        runs = load in models.power.loads
+        rest = at_load(models, settings, load if runs else models.heavy_load, models.room_c)
+        level, level_hw = models.noise.in_room(rest.rpm)
+        for row, place in enumerate(places):
+            wanted = steps[place].level_dba
+            noise = (float(level[row]), float(level_hw[row])) if wanted is None else (wanted, math.nan)
+            tells = runs and wanted is None and not rest.runaway[row]
+            core = (float(rest.core_c[row]), float(rest.core_hw[row])) if tells else (math.nan, math.nan)
+            found[place] = Seen(*core, *noise)
     return found
 
 
-def _or_stock(value: float | None, stock: float | None, otherwise: float = math.nan) -> float:
-    if value is not None:
-        return value
-    return stock if stock is not None else otherwise
-
-
-def _held_by_power(setting: Setting, base: Setting) -> bool:
-    """Return whether nothing but a power limit (or heat) holds a setting's clock, as it did where the models were fitted."""
-    if setting.fixed_clock_mhz or setting.fixed_voltage_v:
-        return False
-    return setting.clock_cap_mhz is None or setting.clock_cap_mhz >= (base.clock_cap_mhz or 0.0)
+def _together(wholes: Sequence[Setting]) -> Settings:
+    """Return whole settings as many at once, by the controls in which they differ."""
+    first = wholes[0]
+    named = [dict(whole.controls()) for whole in wholes]
+    differ = sorted({control for one in named for control, value in one.items() if value != first.value(control)})
+    values = {control: np.array([one.get(control, math.nan) for one in named]) for control in differ}
+    return Settings(first, values, len(wholes))
 
 
 def heard_at(evidence: Evidence | None, step: Step) -> float:

@@ -48,6 +48,11 @@ def fit_line(x: Vector, y: Vector) -> Line:
     return Line(intercept, slope, residual_sd * math.sqrt(1 / n + mean_x**2 / spread), slope_se, residual_sd, n - 2)
 
 
+def inverse(matrix: Array) -> Array:
+    """Return the inverse of a matrix ``(n, n)``. Raises ``numpy.linalg.LinAlgError`` where it has none."""
+    return np.asarray(np.linalg.inv(matrix), dtype=np.float64)
+
+
 def propagated_variance(function: Callable[[Vector], Array], at: Vector, covariance: Array, step: float = 1e-4) -> Array:
     """Return the variance that parameters ``at`` ``(k,)`` with ``covariance`` ``(k, k)`` give to ``function(at)``.
 

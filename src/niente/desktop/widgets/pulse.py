@@ -206,7 +206,7 @@ class Pulse(QWidget):
 
     def _show_throughput(self, now: float, load: str) -> None:
         models = self._session.answer.models
-        stock = models.stock_throughput.get(load) if models is not None else None
+        stock = models.stock_work(load) if models is not None else None
         if stock:
             self._readings["throughput"].show_value(quantity_of("throughput_percent").text(100.0 * now / stock), "%")
         else:

@@ -71,17 +71,6 @@ def ways(machine: Machine, place: dict[str, int]) -> Air:
     )
 
 
-def density_ratio(altitude_m: float) -> float:
-    """Return the density of air at a geometric height over that at sea level.
-
-    The standard atmosphere (ISO 2533): T = 288.15 - 0.0065 H, rho ~ (T/288.15)^(g/(0.0065 R) - 1), H geopotential.
-    """
-    geopotential = altitude_m * 6356766.0 / (6356766.0 + altitude_m)
-    warmth = 1.0 - 0.0065 * geopotential / 288.15
-    ratio: float = warmth ** (GRAVITY / (0.0065 * 287.05287) - 1.0)
-    return ratio
-
-
 @compiled
 def fan_pressure(pressure: float, bend: float, speed: float, flow: float) -> float:
     """Return what a fan lifts, Pa, at a share of its full speed and a flow over its free one.

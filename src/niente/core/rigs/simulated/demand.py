@@ -7,13 +7,14 @@ from numpy.typing import NDArray
 
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.acoustics import sound_of
-from niente.core.rigs.simulated.air import density_ratio, ways
+from niente.core.rigs.simulated.air import ways
 from niente.core.rigs.simulated.machine import Machine, MachineLoad, RoomModel
 from niente.core.rigs.simulated.naming import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.network import network_of, places_of
 from niente.core.rigs.simulated.power import RESTING_ACTIVITY, power_of
 from niente.core.rigs.simulated.sensors import sensors_of
 from niente.core.rigs.simulated.silicon import silicon_of
+from niente.core.science.air import density_ratio
 from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]

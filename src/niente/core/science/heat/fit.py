@@ -19,22 +19,24 @@ from niente.core.science.heat.sum import (
     priors,
     rise_and_slopes,
 )
-from niente.core.science.statistics import Z95
+from niente.core.science.statistics import Z95, inverse
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-SHARE_SDS = (0.006, 0.012, 0.025)
+SHARE_SDS = (0.003, 0.01, 0.025)
 """Candidates for what the sum leaves out, as a share of the rise; weighed by marginal likelihood."""
 SHARE_PRIOR = (0.5, 0.35, 0.15)
 OUTLIER_SD = 2.5
 LEAST_RUNS = 3
 BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0
-"""A run that its temperature cap held draws less and less until it is settled: at the power it drew at its end the rise would be
-at least what it read, give or take the first (K), and hardly far more (the second)."""
+"""A run that its temperature cap held draws less and less until it is settled: at the power it drew at its end the rise would
+be at least what it read, give or take the first (K), and hardly far more (the second)."""
 OWN_SD_K = 0.1
 """A settled temperature is never better known than this beside what all have in common (K)."""
-ROUNDS = 4
+DOUBTS, LEAST_SIZE, MOST_SIZE = 8.0, 0.35, 9.0
+"""The size of the runs' own errors is learnt from how they scatter; what they claim themselves counts as so many runs."""
+ROUNDS = 5
 TOLERANCE = 1e-5
 MISFIT_SD = 3.0
 """A run is said not to fit where it lies beyond the sum by more than so many standard deviations of the two."""
@@ -62,15 +64,16 @@ class Runs(msgspec.Struct, frozen=True):
 
 
 class _Solved(msgspec.Struct):
-    """A fit under one share that the sum leaves out."""
+    """A fit under one share that the sum leaves out; ``size`` is how large the runs' own errors turned out, as a ratio of
+    variances."""
 
     share_sd: float
     logs: Vector
     weights: Vector
+    size: float
     covariance: Array
     sum_k: Vector
     slopes: Array
-    spread: Array
     precision: Array
     likelihood: float
 
@@ -90,8 +93,8 @@ class _Problem:
         told = [label for label, known in zip(self.labels, self.known.tolist(), strict=True) if known]
         self.places, self.told = places[self.known], told
         self.alike = likeness_of(self.places, self.places, told, told)
-        own = np.maximum(runs.rise_se_k[self.known] ** 2 - COMMON_SD_K**2, OWN_SD_K**2)
-        self.own = own
+        self.y, self.bounds = runs.rise_k[self.known], runs.rise_k[~self.known]
+        self.own = np.maximum(runs.rise_se_k[self.known] ** 2 - COMMON_SD_K**2, OWN_SD_K**2)
         self._last: tuple[Vector, Vector, Array] | None = None
 
     def look(self, logs: Vector) -> tuple[Vector, Array]:
@@ -102,76 +105,75 @@ class _Problem:
             self._last = logs.copy(), value, np.matmul(slopes[:, None, :], self.mixing)[:, 0, :]
         return self._last[1:]
 
-    @staticmethod
-    def _side(over_k: Vector) -> Vector:
-        """Return how far a bound may be missed, as standard deviations in K, on the side that it is missed on."""
-        return np.where(over_k < 0.0, BOUND_SD_K, ABOVE_BOUND_SD_K)
-
     def solve(self, share_sd: float, near: "_Solved | None") -> _Solved:
-        """Fit under one share, starting near another fit: a few rounds of weights (iteratively reweighted least squares,
-        textbook)."""
-        from scipy.linalg import solve_triangular
+        """Fit under one share, starting near another fit: a few rounds of weights and of the errors' size (iteratively
+        reweighted least squares, textbook)."""
+        logs, weights, size = self.means, np.ones(self.own.shape[0]), 1.0
+        if near is not None:
+            logs, weights, size = near.logs, near.weights, near.size
+        sum_k = self.look(logs)[0][self.known] if near is not None else self.y
+        for turn in range(ROUNDS):
+            spread = np.diag(size * self.own / weights) + share_sd**2 * self.alike * np.outer(sum_k, sum_k)
+            root = np.asarray(np.linalg.cholesky(spread), dtype=np.float64)
+            logs, information = self._search(root, logs)
+            value, each = self.look(logs)
+            sum_k, slopes, covariance = value[self.known], each[self.known], inverse(information)
+            before = weights, size
+            variance = size * self.own + (share_sd * sum_k) ** 2
+            apart = np.abs(self.y - sum_k) / np.sqrt(variance)
+            claimed = apart * np.sqrt(min(size, 1.0))  # errors that turned out small make no outlier of what was claimed
+            weights = np.minimum(1.0, OUTLIER_SD / np.maximum(claimed, 1e-9)) ** 2
+            told = float(np.sum(np.einsum("ni,ij,nj->n", slopes, covariance, slopes) / variance))
+            free = max(self.y.shape[0] - told, 0.0)
+            size *= (DOUBTS + float(np.sum(weights * apart**2))) / (DOUBTS + free)
+            size = min(max(size, LEAST_SIZE), MOST_SIZE)
+            if (
+                (turn > 0 or near is not None)
+                and np.allclose(before[0], weights, atol=0.02)
+                and abs(before[1] / size - 1.0) < 0.05
+            ):
+                break
+        off, _ = self._misses(root, logs)
+        _, curvature = np.linalg.slogdet(information)
+        likelihood = float(-0.5 * off @ off - np.sum(np.log(np.diag(root))) - 0.5 * curvature)
+        return _Solved(share_sd, logs, weights, size, covariance, sum_k, slopes, inverse(spread), likelihood)
+
+    def _search(self, root: Array, logs: Vector) -> tuple[Vector, Array]:
+        """Return the parameters that explain the runs best under a covariance's root, and the information about them."""
         from scipy.optimize import least_squares
 
-        logs, weights = (near.logs, near.weights) if near is not None else (self.means, np.ones(self.own.shape[0]))
-        y, bounds = self.runs.rise_k[self.known], self.runs.rise_k[~self.known]
         upper = self.means + EDGE * self.sds
-        upper[[COMMON_SHARE, *(SHARED + OF_GROUP * group + 2 for group in range(len(self.bare.groups)))]] = (
-            0.0  # a share is at most whole
+        shares = [COMMON_SHARE, *(SHARED + OF_GROUP * group + 2 for group in range(len(self.bare.groups)))]
+        upper[shares] = 0.0  # a share is at most whole
+        found = least_squares(
+            lambda at: self._misses(root, at)[0],
+            np.minimum(logs, upper - 1e-6),
+            jac=lambda at: self._misses(root, at)[1],
+            bounds=(self.means - EDGE * self.sds, upper),
+            max_nfev=60,
+            ftol=TOLERANCE,
+            xtol=TOLERANCE,
+            gtol=TOLERANCE,
         )
-        for turn in range(ROUNDS):
-            at, _ = self.look(logs)
-            sum_k = y if near is None and turn == 0 else at[self.known]
-            spread = np.diag(self.own / weights) + share_sd**2 * self.alike * np.outer(sum_k, sum_k)
-            root = np.linalg.cholesky(spread)
+        slopes = self._misses(root, found.x)[1]
+        return np.asarray(found.x, dtype=np.float64), slopes.T @ slopes
 
-            def residuals(logs: Vector, root: Array = root) -> Vector:
-                value, _ = self.look(logs)
-                short = (value[~self.known] - bounds) / self._side(value[~self.known] - bounds)
-                off = solve_triangular(root, value[self.known] - y, lower=True)
-                return np.concatenate([off, short, (logs - self.means) / self.sds])
+    def _misses(self, root: Array, logs: Vector) -> tuple[Vector, Array]:
+        """Return by how many standard deviations runs, bounds and priors are missed ``(m,)``, and how that moves ``(m, p)``."""
+        from scipy.linalg import solve_triangular
 
-            def slopes(logs: Vector, root: Array = root) -> Array:
-                value, each = self.look(logs)
-                short = each[~self.known] / self._side(value[~self.known] - bounds)[:, None]
-                off = solve_triangular(root, each[self.known], lower=True)
-                return np.vstack([off, short, np.diag(1.0 / self.sds)])
-
-            found = least_squares(
-                residuals,
-                np.minimum(logs, upper - 1e-6),
-                jac=slopes,
-                bounds=(self.means - EDGE * self.sds, upper),
-                max_nfev=60,
-                ftol=TOLERANCE,
-                xtol=TOLERANCE,
-                gtol=TOLERANCE,
-            )
-            logs = found.x
-            value, each = self.look(logs)
-            apart = np.abs(y - value[self.known]) / np.sqrt(self.own + (share_sd * value[self.known]) ** 2)
-            before, weights = weights, np.minimum(1.0, OUTLIER_SD / np.maximum(apart, 1e-9)) ** 2
-            if (turn > 0 or near is not None) and np.allclose(before, weights, atol=0.02):
-                break
-        information = slopes(logs).T @ slopes(logs)
-        _, curvature = np.linalg.slogdet(information)
-        return _Solved(
-            share_sd=share_sd,
-            logs=logs,
-            weights=weights,
-            covariance=np.linalg.inv(information),
-            sum_k=value[self.known],
-            slopes=each[self.known],
-            spread=spread,
-            precision=np.linalg.inv(spread),
-            likelihood=float(-0.5 * np.sum(found.fun**2) - np.sum(np.log(np.diag(root))) - 0.5 * curvature),
-        )
+        value, each = self.look(logs)
+        over = value[~self.known] - self.bounds
+        side = np.where(over < 0.0, BOUND_SD_K, ABOVE_BOUND_SD_K)
+        both = solve_triangular(root, np.column_stack([value[self.known] - self.y, each[self.known]]), lower=True)
+        missed = np.concatenate([both[:, 0], over / side, (logs - self.means) / self.sds])
+        return missed, np.vstack([both[:, 1:], each[~self.known] / side[:, None], np.diag(1.0 / self.sds)])
 
     def path(self, one: _Solved) -> HeatPath:
         """Return a fit as a heat path, with the runs that it does not explain."""
-        left = self.runs.rise_k[self.known] - one.sum_k
-        spread = np.einsum("ni,ij,nj->n", one.slopes, one.covariance, one.slopes) + (one.share_sd * one.sum_k) ** 2 + self.own
-        sds = np.sqrt(spread + COMMON_SD_K**2)
+        left = self.y - one.sum_k
+        of_sum = np.einsum("ni,ij,nj->n", one.slopes, one.covariance, one.slopes) + (one.share_sd * one.sum_k) ** 2
+        sds = np.sqrt(of_sum + self.own + COMMON_SD_K**2)
         numbers = np.array(self.runs.number)[self.known]
         misfits = [
             Misfit(int(numbers[i]), float(one.sum_k[i] + left[i]), float(one.sum_k[i]), float(Z95 * sds[i]))

@@ -21,7 +21,7 @@ from niente.core.science.heat.sum import (
     priors,
     rise_and_slopes,
 )
-from niente.core.science.statistics import Z95
+from niente.core.science.statistics import Z95, inverse
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -30,7 +30,7 @@ REACH_LN_W, REACH_SPEED = 0.7, 0.4
 """Over which distance in ln W and in speed it hangs together."""
 ELSEWHERE = 0.6
 """How much of it another load or another variant has in common."""
-COMMON_SD_K = 0.15
+COMMON_SD_K = 0.12
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
 UNMEASURED_SHARE_SD = 0.012
 """What the sum leaves out before anything was measured, as a share of the rise."""
@@ -81,43 +81,74 @@ class HeatPath(msgspec.Struct, frozen=True):
     near: Near | None = None
 
     def rise(
-        self, power_w: Array, rpm: Array, sources_w: Array | None = None, load: str = "", variant: str = ""
+        self,
+        power_w: Array,
+        rpm: Array,
+        sources_w: Array | None = None,
+        load: str = "",
+        variant: str = "",
+        air: float = 1.0,
     ) -> tuple[Vector, Vector]:
         """Return the rise in K and its 95 % half width, for power ``(n,)``, speeds ``(n, g)`` and sources ``(n, k)`` (none:
-        0 W), under a load and in a variant (empty: those of reference).
+        0 W), under a load and in a variant (empty: those of reference), in air of another density than it was measured in.
 
         The interval is that of a universal kriging predictor (Rasmussen and Williams 2006, section 2.7; from memory).
         """
-        power, speeds, sources = self.scaled(power_w, rpm, sources_w)
+        power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
         label = (load or self.reference[0], variant or self.reference[1])
-        mixing = mixing_of(label, self.effects, len(self.logs))
-        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (power.shape[0], mixing.shape[0]))
-        value, own_slopes = rise_and_slopes(mixed, power, speeds, sources)
-        slopes = own_slopes @ mixing
+        value, own_slopes, slopes = self._sum(label, power, speeds, sources)
         left_out = (self.share_sd * value) ** 2
         answer = value
         if self.near is not None:
-            near = self.near
-            likeness = likeness_of(places_of(power, speeds), near.places, [label] * power.shape[0], near.labels)
-            shared = self.share_sd**2 * likeness * value[:, None] * near.sum_k
-            pulled = shared @ near.precision
-            slopes = slopes - pulled @ near.slopes
+            pulled, shared = self._pulled(label, value, power, speeds)
+            slopes = slopes - pulled @ self.near.slopes
             left_out = np.maximum(left_out - np.einsum("nm,nm->n", pulled, shared), 0.0)
             if self.misfits:
-                answer = value + pulled @ near.left_k
-        variance = np.einsum("ni,ij,nj->n", slopes, np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
+                answer = value + pulled @ self.near.left_k
+        variance = np.einsum("ni,ni->n", slopes @ np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
         return answer, Z95 * np.sqrt(variance + self._never_seen(own_slopes, label))
+
+    def rise_alone(
+        self,
+        power_w: Array,
+        rpm: Array,
+        sources_w: Array | None = None,
+        load: str = "",
+        variant: str = "",
+        air: float = 1.0,
+    ) -> Vector:
+        """Return the rise of ``rise`` without its interval, which is what takes the time."""
+        power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
+        label = (load or self.reference[0], variant or self.reference[1])
+        value, _, _ = self._sum(label, power, speeds, sources)
+        if not self.misfits or self.near is None:
+            return value
+        return value + self._pulled(label, value, power, speeds)[0] @ self.near.left_k
+
+    def _sum(self, label: tuple[str, str], power: Vector, speeds: Array, sources: Array) -> tuple[Vector, Array, Array]:
+        """Return the sum, and how it moves with the logarithms in force and with all that are fitted."""
+        mixing = mixing_of(label, self.effects, len(self.logs))
+        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (power.shape[0], mixing.shape[0]))
+        value, slopes = rise_and_slopes(mixed, power, speeds, sources)
+        return value, slopes, slopes @ mixing
+
+    def _pulled(self, label: tuple[str, str], value: Vector, power: Vector, speeds: Array) -> tuple[Array, Array]:
+        """Return how much each run says of each place beside the sum, and what places and runs have in common."""
+        near = self.near
+        assert near is not None
+        likeness = likeness_of(places_of(power, speeds), near.places, [label] * power.shape[0], near.labels)
+        shared: Array = self.share_sd**2 * likeness * value[:, None] * near.sum_k
+        pulled: Array = shared @ near.precision
+        return pulled, shared
 
     def resistance(self, power_w: float, rpm: Sequence[float], load: str = "") -> tuple[float, float]:
         """Return the slope of the rise in K for one more watt of package power, and its 95 % half width, at a power and
         speeds ``(g,)``: the thermal resistance that a line of rise against watts has there."""
         step = max(0.01 * power_w, 0.1)
-        mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
-        speeds = np.tile(np.asarray(rpm, float), (2, 1)).reshape(2, len(self.groups))
-        power, scaled, sources = self.scaled(np.array([power_w + step, power_w - step]), speeds, None)
-        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (2, mixing.shape[0]))
-        value, slopes = rise_and_slopes(mixed, power, scaled, sources)
-        gradient = (slopes[0] - slopes[1]) @ mixing / (2 * step)
+        around = np.array([power_w + step, power_w - step])
+        power, speeds, sources = self.scaled(around, np.tile(np.asarray(rpm, float), (2, 1)), None)
+        value, _, slopes = self._sum((load or self.reference[0], self.reference[1]), power, speeds, sources)
+        gradient = (slopes[0] - slopes[1]) / (2 * step)
         variance = float(gradient @ np.asarray(self.covariance) @ gradient)
         slope = float(value[0] - value[1]) / (2 * step)
         return slope, Z95 * math.hypot(math.sqrt(variance), self.share_sd * slope)
@@ -126,16 +157,18 @@ class HeatPath(msgspec.Struct, frozen=True):
         """Return the heat path as well as it would be known once runs were made too, each to a standard error ``(n,)``: the
         information of the runs, linear about the parameters, adds to what is known (textbook)."""
         power, speeds, sources = self.scaled(power_w, rpm, None)
-        mixing = mixing_of(self.reference, self.effects, len(self.logs))
-        mixed = np.broadcast_to(mixing @ np.asarray(self.logs), (power.shape[0], mixing.shape[0]))
-        value, slopes = rise_and_slopes(mixed, power, speeds, sources)
-        slopes = (slopes @ mixing) / np.hypot(rise_se_k, self.share_sd * value)[:, None]
-        information = np.linalg.inv(np.asarray(self.covariance)) + slopes.T @ slopes
-        return msgspec.structs.replace(self, covariance=rows_of(np.linalg.inv(information)), near=None)
+        value, _, slopes = self._sum(self.reference, power, speeds, sources)
+        weighed = slopes / np.hypot(rise_se_k, self.share_sd * value)[:, None]
+        information = inverse(np.asarray(self.covariance)) + weighed.T @ weighed
+        return msgspec.structs.replace(self, covariance=rows_of(inverse(information)), near=None)
 
-    def scaled(self, power_w: Array, rpm: Array, sources_w: Array | None) -> tuple[Vector, Array, Array]:
+    def scaled(self, power_w: Array, rpm: Array, sources_w: Array | None, air: float = 1.0) -> tuple[Vector, Array, Array]:
+        """Return power ``(n,)``, speeds over the highest seen ``(n, g)`` and sources ``(n, k)`` as the sum takes them.
+
+        Air of another density, as a ratio, carries as much as fans at that share of their speed would (mass flow).
+        """
         power = np.maximum(np.atleast_1d(np.asarray(power_w, float)), 0.1)
-        speeds = np.asarray(rpm, float).reshape(power.shape[0], len(self.groups)) / np.asarray(self.full_rpm)
+        speeds = air * np.asarray(rpm, float).reshape(power.shape[0], len(self.groups)) / np.asarray(self.full_rpm)
         if sources_w is None:
             return power, speeds, np.zeros((power.shape[0], len(self.sources)))
         return power, speeds, np.asarray(sources_w, float).reshape(power.shape[0], len(self.sources))
@@ -152,26 +185,34 @@ class HeatPath(msgspec.Struct, frozen=True):
 
     # -- for people ------------------------------------------------------------------------------------------------
 
-    def parts(self, power_w: float, rpm: Sequence[float], load: str = "") -> tuple["Rung", ...]:
-        """Return the rungs from the core to the room at a power and speeds ``(g,)``: what no fan changes, then a rung for
-        each fan group, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
+    def rungs(self, power_w: float, rpm: Sequence[float], load: str = "") -> tuple["Rung", ...]:
+        """Return the rungs from the core to the room at a power and speeds ``(g,)``: what no fan changes, then what each fan
+        group works on, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
+
+        What all groups work on together counts to the one that moves most of that air. A stage that has no kelvin to lose
+        is none.
         """
         mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
-        logs, covariance = np.asarray(self.logs), np.asarray(self.covariance)
-        speeds = np.asarray(rpm, float).reshape(1, len(self.groups)) / np.asarray(self.full_rpm)
-        nothing = np.zeros((1, len(self.sources)))
+        logs, count = np.asarray(self.logs), len(self.groups)
+        speeds = np.asarray(rpm, float).reshape(1, count) / np.asarray(self.full_rpm)
+        strength = [math.exp(self.logs[SHARED + OF_GROUP * group + 3]) * speeds[0, group] for group in range(count)]
+        drives = int(np.argmax(strength)) if count else 0
 
         def each(at: Vector, r: Array) -> Vector:
-            return parts_of((mixing @ at)[None, :], np.array([power_w]), r, nothing)[0]
+            parts = parts_of((mixing @ at)[None, :], np.array([power_w]), r, np.zeros((1, len(self.sources))))[0]
+            if not count:
+                return np.array([parts[0] + parts[1]])
+            own = np.concatenate([parts[:1], parts[2:]])
+            own[1 + drives] += parts[1]
+            return own
 
-        now, best = each(logs, speeds), each(logs, np.ones_like(speeds))
+        now, best = each(logs, speeds), each(logs, np.maximum(speeds, 1.0))
         step = 1e-5
         slopes = np.stack([(each(logs + step * one, speeds) - now) / step for one in np.eye(logs.shape[0])], axis=-1)
-        spread = Z95 * np.sqrt(np.einsum("gi,ij,gj->g", slopes, covariance, slopes))
-        share = [math.exp(self.logs[SHARED + OF_GROUP * group + 2]) for group in range(len(self.groups))]
-        order = sorted(range(len(self.groups)), key=lambda group: share[group])
+        spread = Z95 * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(self.covariance), slopes))
+        share = [self.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
         rungs = [Rung("", float(now[0]), float(spread[0]), 0.0)]
-        for group in order:
+        for group in sorted(range(count), key=lambda group: share[group]):
             by_fans = max(float(now[1 + group] - best[1 + group]), 0.0)
             rungs.append(Rung(self.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))
         return tuple(rungs)
@@ -203,6 +244,7 @@ def likeness_of(one: Array, other: Array, labels: Sequence[tuple[str, str]], oth
 
 
 def rows_of(matrix: Array) -> tuple[tuple[float, ...], ...]:
+    """Return a matrix as tuples of its rows, which a frozen document can hold."""
     return tuple(tuple(row) for row in matrix.tolist())
 
 

@@ -1,15 +1,18 @@
 """How far the temperature that counts rises over the room, from the heat that is made and the speeds of all fans: a sum.
 
     rise = (P - beside) theta0 + P free (P/100 W)^-0.2 + sum over stages (P + s (other + sources)) A phi + sum of d_k Q_k
-    phi = (1 + w) / (w (P/100 W)^0.2 + F^m)
 
 P is the package's power, of which ``beside`` does not pass by the cores; Q_k are other measured sources (a graphics card),
-``other`` what is never measured (board, memory, output cards). A stage is where air takes heat on: each fan group has one of
-its own, with F its speed over the highest seen, and all work on one in common, where F^2 = sum of c_g^2 r_g^2 / sum of c_g^2,
-since pressures grow with the square of the speed and add up behind one another (fan laws, AMCA 201; from memory). A is
-what is lost there at full speed in K/W, s the share that other heat passes too (1: case air, 0: a cooler of the package's
-own), w the flow that is left with fans standing, which grows with the heat (free convection, h ~ dT^1/4, so dT ~ Q^4/5:
-textbook form for plates). More fan is never hotter and more watts are never cooler, whatever the parameters.
+``other`` what is never measured (board, memory, output cards). A stage is where air takes heat on: A is what is lost there at
+full speed in K/W, s the share that other heat passes too (1: case air, 0: a cooler of the package's own).
+
+    a group's own stage:   phi = (1 + w) / (w (P/100 W)^0.2 + r_g^m)
+    the stage in common:   phi = ((1 + w) / (w (P/100 W)^0.4 + F^2))^(m/2)     F^2 = sum of c_g^2 r_g^2 / sum of c_g^2
+
+r_g is a group's speed over the highest seen. On its own stage free convection helps beside the fan (conductances add; h ~
+dT^1/4, so dT ~ Q^4/5: textbook form for plates); in the stage in common, where all groups and the draught of warm air work on
+the same way, pressures add, which grow with the square of the speed (fan laws, AMCA 201; from memory). More fan is never
+hotter and more watts are never cooler, whatever the parameters.
 
 Loads and variants share every parameter but for a factor of their own on those that they may change.
 """
@@ -54,17 +57,27 @@ def rise_and_slopes(logs: Array, power: Vector, speeds: Array, sources: Array) -
     r = np.maximum(speeds, STILL)
     for group in range(groups):
         first = SHARED + OF_GROUP * group
-        part = _stage(at, slopes, (first, first + 1, first + 2), r[:, group], power, lifted, sources)[0]
+        still, m = at[:, first + 1], at[:, EXPONENT]
+        carried = r[:, group] ** m
+        below = still * lifted + carried
+        part = _stage(at, slopes, first, (1.0 + still) / below, power, sources)
+        slopes[:, first + 1] = part * (still / (1.0 + still) - still * lifted / below)
+        slopes[:, EXPONENT] += -part * carried * np.log(r[:, group]) * m / below
         rise = rise + part
     if groups:
         heights = SHARED + OF_GROUP * np.arange(groups) + 3
         weight = at[:, heights] ** 2
-        pressure = weight * r**2
-        total, whole = pressure.sum(axis=1), weight.sum(axis=1)
-        together = np.sqrt(total / whole)
-        part, by_flow = _stage(at, slopes, (COMMON, COMMON_STILL, COMMON_SHARE), together, power, lifted, sources)
+        blown = weight * r**2
+        total, whole = blown.sum(axis=1), weight.sum(axis=1)
+        draught, half = at[:, COMMON_STILL], 0.5 * at[:, EXPONENT]
+        drawn = draught * lifted**2
+        pressure = drawn + total / whole
+        part = _stage(at, slopes, COMMON, ((1.0 + draught) / pressure) ** half, power, sources)
+        slopes[:, COMMON_STILL] = part * half * (draught / (1.0 + draught) - drawn / pressure)
+        slopes[:, EXPONENT] += part * half * (np.log(1.0 + draught) - np.log(pressure))
+        by_total = (-part * half * 2.0 * total / whole / pressure)[:, None]
+        slopes[:, heights] = by_total * (blown / total[:, None] - weight / whole[:, None])
         rise = rise + part
-        slopes[:, heights] = by_flow[:, None] * (pressure / total[:, None] - weight / whole[:, None])
     for place in range(others):
         last = SHARED + OF_GROUP * groups + place
         slopes[:, last] = sources[:, place] * at[:, last]
@@ -72,23 +85,15 @@ def rise_and_slopes(logs: Array, power: Vector, speeds: Array, sources: Array) -
     return rise, slopes
 
 
-def _stage(
-    at: Array, slopes: Array, where: tuple[int, int, int], flow: Vector, power: Vector, lifted: Vector, sources: Array
-) -> tuple[Vector, Vector]:
-    """Return what is lost at a stage ``(n,)`` and how it moves with the logarithm of its flow; fill in its slopes."""
-    full, still, share = (at[:, place] for place in where)
-    m, other = at[:, EXPONENT], at[:, OTHER]
-    carried = flow**m
-    below = still * lifted + carried
-    phi = full * (1.0 + still) / below
-    more = share * (other + sources.sum(axis=1))
-    part = (power + more) * phi
-    slopes[:, where[0]] = part
-    slopes[:, where[1]] = part * (still / (1.0 + still) - still * lifted / below)
-    slopes[:, where[2]] = more * phi
-    slopes[:, OTHER] += share * other * phi
-    slopes[:, EXPONENT] += -part * carried * np.log(flow) * m / below
-    return part, -part * carried * m / below
+def _stage(at: Array, slopes: Array, first: int, phi: Vector, power: Vector, sources: Array) -> Vector:
+    """Return what is lost at a stage ``(n,)``, for what its flow makes of its resistance; fill in the slopes of its resistance
+    and share. They stand first and third among its parameters."""
+    full, share, other = at[:, first], at[:, first + 2], at[:, OTHER]
+    part: Vector = (power + share * (other + sources.sum(axis=1))) * full * phi
+    slopes[:, first] = part
+    slopes[:, first + 2] = share * (other + sources.sum(axis=1)) * full * phi
+    slopes[:, OTHER] += share * other * full * phi
+    return part
 
 
 def parts_of(logs: Array, power: Vector, speeds: Array, sources: Array) -> Array:
@@ -99,10 +104,12 @@ def parts_of(logs: Array, power: Vector, speeds: Array, sources: Array) -> Array
 
 
 def of_load(load: str) -> str:
+    """Return the name of a load's factor."""
     return f"load {load}"
 
 
 def of_variant(variant: str) -> str:
+    """Return the name of a variant's factors."""
     return f"variant {variant}"
 
 

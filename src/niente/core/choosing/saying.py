@@ -1,0 +1,142 @@
+"""What the models say of one setting under one load in one room: each figure with its interval, and whether it lies inside
+what was measured."""
+
+import math
+
+import msgspec
+
+from niente.core.choosing.inside import outside_words
+from niente.core.choosing.models import Models
+from niente.core.choosing.predicting import AtLoad, at_load, ceilings, stock_throughput
+from niente.core.choosing.settings import one_setting
+from niente.core.errors import DocumentError
+from niente.core.science.heat.sum import COMMON, OF_GROUP, SHARED
+from niente.core.science.power.operating import Holds
+from niente.core.science.statistics import Z95
+from niente.core.setting import Setting
+
+HOLDS = {Holds.CLOCK: "clock cap", Holds.POWER: "sustained limit", Holds.HEAT: "temperature cap"}
+
+
+class Figure(msgspec.Struct, frozen=True):
+    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why."""
+
+    value: float | None
+    half_width: float | None = None
+    reason: str = ""
+
+
+class Said(msgspec.Struct, frozen=True):
+    """What the models say of a setting. Temperatures in the room asked for; ``holds`` is what holds the clock there;
+    ``outside`` says in words where the setting lies beyond what was measured, and is empty inside it."""
+
+    setting: Setting
+    load: str
+    room_c: float
+    core_c: Figure
+    headroom_k: Figure
+    in_room_dba: Figure
+    alone_dba: Figure
+    throughput_percent: Figure
+    clock_mhz: Figure
+    power_w: Figure
+    holds: str
+    outside: tuple[str, ...]
+
+    @property
+    def inside(self) -> bool:
+        """Whether it lies inside the hull of what was measured."""
+        return not self.outside
+
+
+def say(models: Models, wanted: Setting, load: str, room_c: float, air: float = 1.0) -> Said:
+    """Return what the models say of a setting, whatever it leaves open as the runs had it.
+
+    Raises ``DocumentError`` for a setting that the rig refuses or a load that it does not have.
+    """
+    card = models.card
+    refused = card.refusals(wanted) + ([] if card.load(load) is not None else [f"this rig has no load {load!r}"])
+    if refused:
+        raise DocumentError(
+            f"Nothing can be said of that: {'; '.join(refused)}.",
+            safe="Nothing was changed.",
+            remedy="Name controls, values and a load of this rig.",
+        )
+    whole = wanted.over(models.base)
+    one = one_setting(whole)
+    if load not in models.power.loads:
+        none = Figure(None, None, f"no run shows what {load} draws and does")
+        level, alone = _noise(models, at_load(models, one, models.heavy_load, room_c, air))
+        return Said(whole, load, room_c, none, none, level, alone, none, none, none, "", (none.reason,))
+    rest = at_load(models, one, load, room_c, air)
+    level, alone = _noise(models, rest)
+    if rest.runaway[0]:
+        why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing holds the clock"
+        none = Figure(None, None, why)
+        return Said(whole, load, room_c, none, none, level, alone, none, none, none, "", (why,))
+    stock, reason = stock_throughput(models, load, room_c)
+    hold = Holds(int(rest.holds[0]))
+    held = "the temperature cap holds the clock" if hold == Holds.HEAT else ""
+    headroom = float(ceilings(models, one)[0] - rest.core_c[0])
+    percent = 100.0 / stock if stock > 0.0 else math.nan
+    return Said(
+        setting=whole,
+        load=load,
+        room_c=room_c,
+        core_c=_figure(rest.core_c[0], rest.core_hw[0], held),
+        headroom_k=_figure(headroom, rest.core_hw[0], held),
+        in_room_dba=level,
+        alone_dba=alone,
+        throughput_percent=_figure(rest.throughput[0] * percent, rest.throughput_hw[0] * percent, reason),
+        clock_mhz=_figure(rest.clock_mhz[0], rest.clock_hw[0]),
+        power_w=_figure(rest.power_w[0], rest.power_hw[0]),
+        holds=HOLDS[hold],
+        outside=outside_words(models, one, rest),
+    )
+
+
+def _figure(value: float, half_width: float, reason: str = "") -> Figure:
+    if not math.isfinite(value):
+        return Figure(None, None, reason or "the runs do not tell")
+    return Figure(float(value), float(half_width), reason)
+
+
+def _noise(models: Models, rest: AtLoad) -> tuple[Figure, Figure]:
+    """Return the level in the room and the machine alone, at the speeds that its fans come to."""
+    level, half_width = models.noise.in_room(rest.rpm)
+    alone = float(models.noise.machine_alone(rest.rpm)[0])
+    return _figure(float(level[0]), float(half_width[0])), Figure(alone, None, "modelled: carried down the speed laws")
+
+
+SHARED_NAMES = (
+    "fixed_kpw",
+    "beside_w",
+    "free_kpw",
+    "other_heat_w",
+    "flow_exponent",
+    "common_kpw",
+    "common_still",
+    "common_share",
+)
+GROUP_NAMES = ("kpw", "still", "share", "strength")
+"""What the heat path's parameters are called, in their order in ``science.heat.sum``; a group's stand behind its name."""
+
+
+def parameter_names(models: Models) -> list[str]:
+    """Return the names of the heat path's parameters, in their order."""
+    heat = models.heat
+    names = list(SHARED_NAMES)
+    names += [f"{group}_{name}" for group in heat.groups for name in GROUP_NAMES]
+    names += [f"{source}_kpw" for source in heat.sources]
+    known = {0: "fixed", 2: "free", COMMON: "common", **{SHARED + OF_GROUP * i: group for i, group in enumerate(heat.groups)}}
+    return names + [f"{label}: {known.get(parameter, str(parameter))}" for label, parameter in heat.effects]
+
+
+def parameters(models: Models) -> dict[str, dict[str, float]]:
+    """Return the heat path's parameters by name, each with its value and the ends of its 95 % interval; factors of loads and
+    variants are ratios."""
+    found = {}
+    for place, name in enumerate(parameter_names(models)):
+        at, error = models.heat.logs[place], math.sqrt(models.heat.covariance[place][place])
+        found[name] = {"value": math.exp(at), "low": math.exp(at - Z95 * error), "high": math.exp(at + Z95 * error)}
+    return found

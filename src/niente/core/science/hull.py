@@ -1,0 +1,55 @@
+"""What lies inside of what was measured: the convex hull of places."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+
+def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
+    """Return whether a place ``(d,)`` lies in the convex hull of points ``(n, d)``, each coordinate give or take its slack.
+
+    A linear programme: are there shares of the points, none negative and one in all, that come to the place (definition of
+    the convex hull)? It also holds where the points lie in a plane of fewer dimensions.
+    """
+    from scipy.optimize import linprog
+
+    n = points.shape[0]
+    scaled = points / slack
+    target = here / slack
+    found = linprog(
+        np.zeros(n),
+        A_ub=np.vstack([scaled.T, -scaled.T]),
+        b_ub=np.concatenate([target + 1.0, -(target - 1.0)]),
+        A_eq=np.ones((1, n)),
+        b_eq=[1.0],
+        bounds=(0.0, None),
+    )
+    return bool(found.status == 0)
+
+
+def inside_hull(points: Array, places: Array, slack: Vector) -> NDArray[np.bool_]:
+    """Return which of many places ``(m, d)`` lie in the hull of points ``(n, d)``, as ``in_hull`` does for one.
+
+    By the hull's facets, with the slack measured along each of them; coordinates in which the points hardly differ are held to
+    their range. Where the points still lie in a plane, place by place.
+    """
+    from scipy.spatial import ConvexHull, QhullError
+
+    low, high = points.min(axis=0), points.max(axis=0)
+    found: NDArray[np.bool_] = np.all((places >= low - slack) & (places <= high + slack), axis=1)
+    varied = np.flatnonzero(high - low > 2.0 * slack)
+    if varied.shape[0] < 2 or not found.any():
+        return found
+    asked = np.flatnonzero(found)
+    try:
+        hull = ConvexHull(points[:, varied] / slack[varied])
+    except QhullError:
+        found[asked] = [in_hull(points[:, varied], here, slack[varied]) for here in places[np.ix_(asked, varied)]]
+        return found
+    normals, offsets = hull.equations[:, :-1], hull.equations[:, -1]
+    # a box of half a slack each way touches a facet at the sum of its normal's parts
+    reach = np.abs(normals).sum(axis=1)
+    found[asked] = np.all(places[np.ix_(asked, varied)] / slack[varied] @ normals.T + offsets <= reach + 1e-9, axis=1)
+    return found

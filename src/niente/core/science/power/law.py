@@ -1,0 +1,221 @@
+"""What a package draws at a voltage, clock, temperature and load, and the work that comes of it: laws and their fit.
+
+    V = c0 + c1 x + c2 x^2 + g offset - R P / V      x = f / f_ref - 1
+    P = a_load V^2 f + leak V e^(k_v (V - 1)) e^(k_t (T - 60)) + uncore
+    ln X = ln X_load + beta_load ln(f / f_ref)
+
+C V^2 f is the textbook's switching power; leakage grows about exponentially with voltage and temperature (textbook; k_t of
+0.01 to 0.02 a kelvin, from memory). What the laws leave out (a curve of points, a firmware's steps) is a Gaussian process over
+the clock: it is drawn into the answer, as clocks that were run lie close together.
+"""
+
+import math
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.science.statistics import inverse
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+LEAK, LEAK_PER_K, LEAK_PER_V, UNCORE, LOAD_LINE, AT_FULL, STEEP, BENT, OFFSET = range(9)
+SHARED = 9
+"""Parameters before the loads' switched charges, which are logarithms as the first five are."""
+VOLT_SD_V, POWER_SD = 0.003, 0.002
+"""How well a run's mean voltage (V) and power (share) are known."""
+LEFT_OUT_SD, REACH = 0.006, 0.06
+"""What the law of power leaves out, as a share, and over which part of a clock it hangs together."""
+ELSEWHERE = 0.8
+"""How much of it loads have in common."""
+WORK_SD, WORK_LEFT_OUT = 0.0005, 0.0008
+"""How well a run's throughput is known, and what its law leaves out (shares)."""
+BETA, BETA_SD = 0.85, 0.4
+TYPICAL_V = 1.2
+MOST_V, LEAST_V = 2.5, 0.3
+ROUNDS = 4
+
+
+class Draws(msgspec.Struct, frozen=True):
+    """What a law of power is fitted to, all arrays ``(n,)``: clock (MHz), voltage (V, NaN where it is not read), voltage
+    offset (mV), a voltage that is fixed (V, 0: none), the temperature that counts (°C), package power (W), throughput (in each
+    load's own unit, NaN where it is not to be used), and the load by name."""
+
+    clock_mhz: Vector
+    voltage_v: Vector
+    offset_mv: Vector
+    fixed_v: Vector
+    core_c: Vector
+    power_w: Vector
+    throughput_per_s: Vector
+    load: tuple[str, ...]
+
+
+class Work(msgspec.Struct, frozen=True):
+    """A load's throughput over the clock: ln X = ``at_ref`` + ``beta`` ln(f/f_ref), with the covariance of the two."""
+
+    at_ref: float
+    beta: float
+    covariance: tuple[tuple[float, ...], ...]
+
+    def throughput(self, share: Array, ln_clock_sd: Array) -> tuple[Array, Array]:
+        """Return throughput at clocks over f_ref, and its standard error, the clock's own as a share."""
+        steps = np.log(share)
+        value = np.exp(self.at_ref + self.beta * steps)
+        (a, b), (_, c) = self.covariance
+        variance = a + 2 * b * steps + c * steps**2 + (self.beta * ln_clock_sd) ** 2 + WORK_LEFT_OUT**2
+        return value, value * np.sqrt(variance)
+
+
+class PowerLaw(msgspec.Struct, frozen=True):
+    """A fitted law. ``values`` are its parameters (see the module), ``covariance`` theirs; ``work`` by load; ``seen_mhz`` the
+    least and highest clock run under each load. The rest is what the process beside the law knows."""
+
+    ref_mhz: float
+    loads: tuple[str, ...]
+    values: tuple[float, ...]
+    covariance: tuple[tuple[float, ...], ...]
+    work: dict[str, Work]
+    seen_mhz: dict[str, tuple[float, float]]
+    near: tuple[tuple[float, int], ...]
+    weights: tuple[float, ...]
+    precision: tuple[tuple[float, ...], ...]
+    slopes: tuple[tuple[float, ...], ...]
+
+    def power_w(self, load: str, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array) -> Array:
+        """Return the package power in W under a load; arrays ``(n,)``."""
+        place = self.loads.index(load)
+        plain, _ = law(np.asarray(self.values), place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)
+        power: Array = plain * np.exp(self._likeness(clock_mhz, place) @ np.asarray(self.weights))
+        return power
+
+    def error(self, load: str, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector) -> Vector:
+        """Return the standard error of that power as a share ``(n,)``."""
+        place, values = self.loads.index(load), np.asarray(self.values)
+        pulled = self._likeness(clock_mhz, place) @ np.asarray(self.precision)
+        own = slopes_of(values, place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v) - pulled @ np.asarray(self.slopes)
+        left = LEFT_OUT_SD**2 - np.einsum("ij,ij->i", pulled, self._likeness(clock_mhz, place))
+        variance = np.einsum("ni,ij,nj->n", own, np.asarray(self.covariance), own) + np.maximum(left, 0.0)
+        error: Vector = np.sqrt(variance)
+        return error
+
+    def _likeness(self, clock_mhz: Array, place: int) -> Array:
+        near = np.asarray(self.near).reshape(-1, 2)
+        return LEFT_OUT_SD**2 * likeness(np.log(clock_mhz), np.full(clock_mhz.shape, place), near[:, 0], near[:, 1])
+
+
+def likeness(one: Array, of_one: Array, other: Array, of_other: Array) -> Array:
+    """Return the correlation ``(n, m)`` of what the law leaves out, between logarithms of clocks and their loads."""
+    apart = (one[:, None] - other[None, :]) / REACH
+    alike: Array = np.where(of_one[:, None] == of_other[None, :], 1.0, ELSEWHERE) * np.exp(-0.5 * apart**2)
+    return alike
+
+
+def law(
+    values: Vector, place: Array | int, ref_mhz: float, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array
+) -> tuple[Array, Array]:
+    """Return power (W) and voltage (V) by the law alone, for the load at a place among the parameters' charges."""
+    leak, per_k, per_v, uncore, ohm = np.exp(values[:AT_FULL])
+    charge = np.exp(values[SHARED + np.asarray(place)])
+    x = clock_mhz / ref_mhz - 1.0
+    asked = values[AT_FULL] + values[STEEP] * x + values[BENT] * x**2 + values[OFFSET] * offset_mv / 1000.0
+    asked = np.clip(np.where(fixed_v > 0.0, fixed_v, asked), LEAST_V, MOST_V)
+    volt = asked
+    power = asked
+    for _ in range(ROUNDS):  # the load line takes a few per cent, so that this closes in at once
+        power = (
+            charge * volt**2 * clock_mhz / 1000.0
+            + leak * volt * np.exp(per_v * (volt - 1.0) + per_k * (core_c - 60.0))
+            + uncore
+        )
+        volt = np.maximum(asked - ohm * power / asked, 0.5 * asked)
+    return power, volt
+
+
+def slopes_of(
+    values: Vector, place: Array | int, ref_mhz: float, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector
+) -> Array:
+    """Return how the logarithm of the power moves with each parameter, ``(n, p)``."""
+    step = 1e-5
+
+    def logs(at: Vector) -> Vector:
+        return np.log(law(at, place, ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)[0])
+
+    centre = logs(values)
+    return np.stack([(logs(values + step * one) - centre) / step for one in np.eye(values.shape[0])], axis=-1)
+
+
+def fit_power(draws: Draws) -> PowerLaw:
+    """Fit the laws to all runs together. Maximum a posteriori; priors wide about what is typical for the most that was drawn.
+
+    Raises ``ValueError`` for fewer than three runs.
+    """
+    from scipy.optimize import least_squares
+
+    n = draws.clock_mhz.shape[0]
+    if n < 3:
+        raise ValueError("a law of power needs at least three runs")
+    loads = tuple(sorted(set(draws.load)))
+    place = np.array([loads.index(load) for load in draws.load])
+    ref, most = float(np.max(draws.clock_mhz)), float(np.max(draws.power_w))
+    read = np.isfinite(draws.voltage_v)
+    highest = float(np.max(draws.voltage_v[read])) if read.any() else TYPICAL_V
+    plain = [(0.12 * most, 0.7), (0.015, 0.3), (4.0, 0.15), (0.08 * most, 0.7), (0.05 / most, 1.0)]
+    means = [math.log(median) for median, _ in plain] + [highest, 0.9, 0.4, 1.0]
+    sds = [sd for _, sd in plain] + [0.05 if read.any() else 0.15, 0.5, 1.0, 0.1]
+    means += [math.log(0.8 * most / (highest**2 * ref / 1000.0))] * len(loads)
+    sds += [1.0] * len(loads)
+    mean, sd = np.array(means), np.array(sds)
+    alike = likeness(np.log(draws.clock_mhz), place, np.log(draws.clock_mhz), place)
+    spread = POWER_SD**2 * np.eye(n) + LEFT_OUT_SD**2 * alike
+    root = inverse(np.asarray(np.linalg.cholesky(spread), dtype=np.float64))
+
+    def at(values: Vector) -> tuple[Array, Array]:
+        return law(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
+
+    def residuals(values: Vector) -> Vector:
+        power, volt = at(values)
+        of_volt = (volt[read] - draws.voltage_v[read]) / math.hypot(VOLT_SD_V, 0.004)
+        return np.concatenate([root @ (np.log(power) - np.log(draws.power_w)), of_volt, (values - mean) / sd])
+
+    found = least_squares(residuals, mean, bounds=(mean - 4 * sd, mean + 4 * sd), x_scale=sd, max_nfev=60, ftol=1e-7, xtol=1e-7)
+    values = np.asarray(found.x)
+    left = np.log(draws.power_w) - np.log(at(values)[0])
+    precision = inverse(spread)
+    own = slopes_of(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
+    return PowerLaw(
+        ref_mhz=ref,
+        loads=loads,
+        values=tuple(values.tolist()),
+        covariance=tuple(tuple(row) for row in inverse(np.asarray(found.jac.T @ found.jac, dtype=np.float64)).tolist()),
+        work=_works(draws, loads, ref),
+        seen_mhz={
+            load: (float(np.min(draws.clock_mhz[place == i])), float(np.max(draws.clock_mhz[place == i])))
+            for i, load in enumerate(loads)
+        },
+        near=tuple(zip(np.log(draws.clock_mhz).tolist(), place.tolist(), strict=True)),
+        weights=tuple((precision @ left).tolist()),
+        precision=tuple(tuple(row) for row in precision.tolist()),
+        slopes=tuple(tuple(row) for row in own.tolist()),
+    )
+
+
+def _works(draws: Draws, loads: tuple[str, ...], ref_mhz: float) -> dict[str, Work]:
+    """Fit each load's throughput: a straight line in logarithms with a normal prior on its slope (textbook)."""
+    found = {}
+    for load in loads:
+        own = (
+            np.array([one == load for one in draws.load]) & np.isfinite(draws.throughput_per_s) & (draws.throughput_per_s > 0.0)
+        )
+        if not own.any():
+            continue
+        x, y = np.log(draws.clock_mhz[own] / ref_mhz), np.log(draws.throughput_per_s[own])
+        design = np.stack([np.ones_like(x), x], axis=1)
+        error = math.hypot(WORK_SD, WORK_LEFT_OUT)
+        information = design.T @ design / error**2 + np.diag([0.0, 1.0 / BETA_SD**2])
+        covariance = inverse(information)
+        at_ref, beta = covariance @ (design.T @ y / error**2 + np.array([0.0, BETA / BETA_SD**2]))
+        scatter = max(float(np.sqrt(np.mean((y - design @ np.array([at_ref, beta])) ** 2))) / error, 1.0)
+        found[load] = Work(float(at_ref), float(beta), tuple(tuple(row) for row in (scatter**2 * covariance).tolist()))
+    return found
