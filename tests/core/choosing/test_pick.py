@@ -128,7 +128,7 @@ def test_the_reasons_are_words_with_units(models: Models, limits: Limits) -> Non
 
 
 def test_too_few_runs_say_what_is_missing(evidence: Evidence) -> None:
-    few = Evidence(evidence.card, evidence.runs[:8])
+    few = Evidence(evidence.card, evidence.runs[:7])
     with pytest.raises(NotEnoughError, match="three settled runs"):
         fit_models(few)
     no_stock = Evidence(evidence.card, tuple(run for run in evidence.runs if run.setting != evidence.card.stock))

@@ -162,12 +162,13 @@ def fit_models(evidence: Evidence) -> Models:
 
 def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy: LoadCard) -> None:
     """Raise ``NotEnoughError`` where too few runs tell of the heat path, with what is missing."""
-    own = [run for run in settled if run.load == heavy.name]
-    if len(own) >= LEAST_RUNS:
+    of_heavy = [run for run in working if run.load == heavy.name]
+    if len(settled) >= LEAST_RUNS and of_heavy:
         return
     kept = "What was measured is kept."
-    held = sum(1 for run in working if run.load == heavy.name and run.heat_held)
-    needs = f"The heat path needs three settled runs of {heavy.title.lower()} that heat did not hold, and there are {len(own)}"
+    held = sum(1 for run in of_heavy if run.heat_held)
+    missing = "" if of_heavy else f", one of them of {heavy.title.lower()}"
+    needs = f"The heat path needs three settled runs that heat did not hold{missing}, and there are {len(settled)}"
     if held:
         raise NotEnoughError(
             f"{needs}; in {held} the temperature cap held the clock, and such a run only says what is not enough.",

@@ -32,6 +32,7 @@ ELSEWHERE = 0.6
 """How much of it another load or another variant has in common."""
 COMMON_SD_K = 0.12
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
+LEAST_RUNG_K = 0.5
 UNMEASURED_SHARE_SD = 0.012
 """What the sum leaves out before anything was measured, as a share of the rise."""
 
@@ -189,8 +190,8 @@ class HeatPath(msgspec.Struct, frozen=True):
         """Return the rungs from the core to the room at a power and speeds ``(g,)``: what no fan changes, then what each fan
         group works on, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
 
-        What all groups work on together counts to the one that moves most of that air. A stage that has no kelvin to lose
-        is none.
+        What all groups work on together counts to the one that moves most of that air. A group on which hardly a kelvin
+        hangs has no rung of its own: its part counts to what no fan changes.
         """
         mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
         logs, count = np.asarray(self.logs), len(self.groups)
@@ -211,8 +212,11 @@ class HeatPath(msgspec.Struct, frozen=True):
         slopes = np.stack([(each(logs + step * one, speeds) - now) / step for one in np.eye(logs.shape[0])], axis=-1)
         spread = Z95 * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(self.covariance), slopes))
         share = [self.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
-        rungs = [Rung("", float(now[0]), float(spread[0]), 0.0)]
-        for group in sorted(range(count), key=lambda group: share[group]):
+        tells = [group for group in sorted(range(count), key=lambda group: share[group]) if now[1 + group] >= LEAST_RUNG_K]
+        rest = [group for group in range(count) if group not in tells]
+        fixed = float(now[0] + sum(now[1 + group] for group in rest))
+        rungs = [Rung("", fixed, math.hypot(spread[0], *(spread[1 + group] for group in rest)), 0.0)]
+        for group in tells:
             by_fans = max(float(now[1 + group] - best[1 + group]), 0.0)
             rungs.append(Rung(self.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))
         return tuple(rungs)

@@ -377,7 +377,7 @@ def sort_settings(field: Field, limits: Limits, rungs: Sequence[Rung] = ()) -> S
     kept = keeps(field, limits)
     broken = np.sum([~mask for mask in kept.values()], axis=0)
     thin = np.zeros(field.measured.shape, dtype=bool)
-    thin.reshape(field.duty.shape[0], -1)[::EVERY, ::EVERY] = True
+    thin.reshape(field.y.shape[0], -1)[::EVERY, ::EVERY] = True
     grid = thin & ~field.measured
     fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
     sound = [rung for rung in rungs if rung.headroom_k >= limits.least_headroom_k]

@@ -6,7 +6,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainte
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.quantities import number_text
-from niente.core.science.thermal import Rung
+from niente.core.science.heat.path import Rung
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text
@@ -22,12 +22,13 @@ MIDDLE = Qt.AlignmentFlag.AlignHCenter
 
 
 class Ladder(msgspec.Struct, frozen=True):
-    """What is drawn: the rungs, core first, at a power and a room; ``sub`` says under each name what it runs through.
+    """What is drawn: the rungs, core first, at a power and a room; ``names`` and ``sub`` say what each runs through.
 
     ``typical`` is drawn open: nothing has been fitted yet.
     """
 
     rungs: tuple[Rung, ...]
+    names: tuple[str, ...]
     sub: tuple[str, ...]
     power_w: float
     power_range_w: tuple[float, float]
@@ -45,7 +46,7 @@ class Ladder(msgspec.Struct, frozen=True):
         return sum(rung.by_fans_k for rung in self.rungs)
 
 
-class HeatPath(QWidget):
+class LadderView(QWidget):
     """The ladder, and the scale of watts above it that mouse and keys move along."""
 
     power_moved = Signal(float)
@@ -165,9 +166,9 @@ class HeatPath(QWidget):
     def _draw_rungs(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
         p, hot = self._look.palette, ladder.core_c
         y = LADDER_TOP - 6.0
-        for place, (rung, sub) in enumerate(zip(ladder.rungs, ladder.sub, strict=True)):
+        for place, (rung, name, sub) in enumerate(zip(ladder.rungs, ladder.names, ladder.sub, strict=True)):
             top = LADDER_TOP + self._rung_px(ladder) * place
-            draw_text(painter, QPointF(0, top + 14), tr(rung.name), font(BODY), p.ink)
+            draw_text(painter, QPointF(0, top + 14), name, font(BODY), p.ink)
             draw_text(painter, QPointF(0, top + 28), sub, font(SMALL), p.soft)
             theta = number_text(rung.kelvin / ladder.power_w, 3)
             width = draw_text(painter, QPointF(0, top + 42), theta, font(SMALL, bold=True), p.ink)
@@ -268,12 +269,12 @@ def spoken(ladder: Ladder) -> str:
     """Return a ladder in words."""
     parts = [
         tr("{name}: {k} K ± {hw} K, of which fans can change {fans} K").format(
-            name=tr(rung.name),
+            name=name,
             k=number_text(rung.kelvin, 1),
             hw=number_text(rung.half_width_k, 1),
             fans=number_text(rung.by_fans_k, 1),
         )
-        for rung in ladder.rungs
+        for rung, name in zip(ladder.rungs, ladder.names, strict=True)
     ]
     head = tr("At {w} W in a {room} °C room the hottest core reads {core} °C.").format(
         w=number_text(ladder.power_w, 0), room=number_text(ladder.room_c, 1), core=number_text(ladder.core_c, 1)

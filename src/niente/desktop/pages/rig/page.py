@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
@@ -13,11 +14,11 @@ from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.rigsheet import RigSheet, parts_in
 from niente.core.science.dynamics import Scale
+from niente.core.science.heat.path import HeatPath, typical
 from niente.core.science.humidity import dew_point_c
-from niente.core.science.thermal import ThermalModel, heat_path, typical_model
 from niente.desktop.actions import Actions
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
-from niente.desktop.pages.rig.heat_path import HeatPath, Ladder
+from niente.desktop.pages.rig.heat_path import Ladder, LadderView
 from niente.desktop.pages.rig.limits import LimitsView
 from niente.desktop.pages.rig.parts import PartsList, other_states, parts_of
 from niente.desktop.pages.rig.room import RoomView
@@ -62,7 +63,7 @@ class RigPage(Page):
         self.path_lead = ShortLabel("lead")
         self.path_title = ShortLabel("title")
         self.theta = label("", "lead")
-        self.path = HeatPath(look)
+        self.path = LadderView(look)
         self.path.power_moved.connect(self._move_power)
         self.full_speed = label("", "", wrap=True)
         self.scale_note = label("", "soft")
@@ -131,29 +132,28 @@ class RigPage(Page):
 
     # -- what is shown ---------------------------------------------------------------------------------------------
 
-    def _model(self) -> tuple[ThermalModel, bool]:
-        """Return the heat path's model, and whether it is only typical."""
+    def _model(self, card: RigCard) -> tuple[HeatPath, bool]:
+        """Return the heat path, and whether it is only typical."""
         models = self.session.answer.models
         if models is not None:
-            return models.thermal, False
-        return typical_model(TYPICAL_FULL_RPM, TYPICAL_FULL_RPM), True
+            return models.heat, False
+        groups = card.fan_groups()
+        return typical(groups, (TYPICAL_FULL_RPM,) * len(groups)), True
 
-    def _speeds(self) -> tuple[float, float, dict[str, float]]:
-        """Return the speeds of cooler and case fans at the setting the path is drawn for, in rpm, and the duties."""
-        answer, card = self.session.answer, self.session.card
+    def _speeds(self, card: RigCard) -> tuple[list[float], dict[str, float]]:
+        """Return the fan groups' speeds at the setting the path is drawn for, in rpm, and their duties."""
+        answer = self.session.answer
         models = answer.models
-        if card is None:
-            return TYPICAL_FULL_RPM, TYPICAL_FULL_RPM, {}
         pick = answer.choice.pick.setting if answer.choice is not None else models.base if models is not None else card.stock
         duties = pick.over(card.stock).fan_duty
 
         def speed(group: str) -> float:
             duty = duties.get(group, 0.0)
-            if models is None or group not in models.duty_rpm:
+            if models is None:
                 return TYPICAL_FULL_RPM * duty / 100.0
-            return float(models.rpm(group, duty))  # type: ignore[arg-type]
+            return float(models.rpm(group, np.array(duty)))
 
-        return speed(card.held_group() or ""), speed(card.lead_group() or ""), duties
+        return [speed(group) for group in card.fan_groups()], duties
 
     def _default_power(self) -> float:
         answer, card = self.session.answer, self.session.card
@@ -177,24 +177,16 @@ class RigPage(Page):
             self._show_sheet(sheet, bench.own_card)
         if self.views.current != 0:
             return
-        model, typical = self._model()
-        cooler, case, duties = self._speeds()
+        model, only_typical = self._model(card)
+        speeds, duties = self._speeds(card)
         power = self._power_w or self._default_power()
         control = card.control("sustained_power_w")
         span = (control.low, control.high) if control is not None else (20.0, 250.0)
-        room = project.limits.design_room_c
-        fan_words = tr("{group} fans at {duty} %")
-        sub = (
-            tr("inside the processor, and paste"),
-            *(
-                fan_words.format(group=group, duty=number_text(duties.get(group, math.nan), 0)) if group else tr("no fan")
-                for group in (card.held_group(), card.lead_group())
-            ),
-        )
-        rungs = heat_path(model, power, cooler, case)
-        ladder = Ladder(rungs, sub, power, span, room, typical)
+        rungs = model.rungs(power, speeds)
+        names, sub = zip(*(_named(rung.group, duties) for rung in rungs), strict=True)
+        ladder = Ladder(rungs, names, sub, power, span, project.limits.design_room_c, only_typical)
         self.path.show_ladder(ladder)
-        self._show_path_words(model, ladder, cooler, case)
+        self._show_path_words(model, ladder, speeds)
         self._show_noise()
 
     def _show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
@@ -214,23 +206,23 @@ class RigPage(Page):
             case 3:
                 self.sensors_view.show_sheet(sheet, own)
 
-    def _show_path_words(self, model: ThermalModel, ladder: Ladder, cooler: float, case: float) -> None:
-        rise, spread = model.rise(ladder.power_w, cooler, case)  # type: ignore[arg-type]
+    def _show_path_words(self, model: HeatPath, ladder: Ladder, speeds: list[float]) -> None:
+        rise, spread = (float(one[0]) for one in model.rise(np.array([ladder.power_w]), np.array([speeds])))
         power = quantity_of("sustained_power_w").with_unit(ladder.power_w)
         lead = tr("Heat path from the hottest core to a {room} °C room").format(room=f"{ladder.room_c:g}")
         self.path_lead.setText(lead + (tr(": typical, nothing measured yet") if ladder.typical else ""))
         words = tr("about {rise} K at {power}") if ladder.typical else tr("{rise} K at {power}")
-        known = f"{number_text(float(rise), 1)} ± {number_text(float(spread), 1)}"
-        rough = number_text(float(rise), 0)
+        known = f"{number_text(rise, 1)} ± {number_text(spread, 1)}"
+        rough = number_text(rise, 0)
         self.path_title.setText(words.format(rise=rough if ladder.typical else known, power=power))
-        theta, half_width = model.resistance(cooler, case)
+        theta, half_width = model.resistance(ladder.power_w, speeds)
         resistance = quantity_of("thermal_resistance_kpw")
         self.theta.setText(resistance.with_unit(theta) if ladder.typical else resistance.with_unit(theta, half_width))
         full = quantity_of("core_temperature_c").with_unit(ladder.core_c - ladder.by_fans_k)
         words = tr("At full fan speed the core would read {core}. ").format(core=full)
         models = self.session.answer.models
         if models is not None:
-            loud = models.noise.in_room(models.noise.full_rpm)[0]  # type: ignore[arg-type]
+            loud = models.noise.in_room(np.array(models.noise.full_rpm))[0]
             words += tr("That is {noise} in the room. ").format(noise=quantity_of("noise_dba").with_unit(float(loud)))
         if ladder.typical:
             words += tr("Open bars are typical of such machines; three settled runs of the heaviest load close them.")
@@ -342,3 +334,13 @@ class RigPage(Page):
             title = tr("Cores") if name == "core_temperature_c" else quantity.title
             found.append(Reading(title, f"{step:g}" if step else "–", unit, how))
         return found
+
+
+def _named(group: str, duties: dict[str, float]) -> tuple[str, str]:
+    """Return what a rung is called, and what stands under its name."""
+    if not group:
+        return tr("Core to first air"), tr("spreader, paste, cooler's own")
+    duty = number_text(duties.get(group, math.nan), 0)
+    if group == "pump":
+        return tr("What the pump moves"), tr("pump at {duty} %").format(duty=duty)
+    return tr("Air of the {group} fans").format(group=group), tr("{group} fans at {duty} %").format(group=group, duty=duty)
