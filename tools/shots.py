@@ -18,12 +18,15 @@ from niente.desktop.theme import Wear
 from niente.desktop.window import NAMES, Window
 
 RIG_VIEWS = ["", "limits", "room", "sensors"]
+MAP_VIEWS = ["", "watts", "noise", "table"]
 PICTURES = [
     "rig",
     "rig-limits",
     "rig-room",
     "rig-sensors",
     *(name.lower() for name in NAMES[1:]),
+    "map-watts",
+    "map-noise",
     "run-after",
     "run-card",
 ]
@@ -126,6 +129,8 @@ def main() -> None:
                 show_card(window)
             if page == "rig":
                 window.page("Rig").views.show_view(RIG_VIEWS.index(view))
+            if page == "map":
+                window.page("Map").views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
             end = f"-{wear}" if len(wears) > 1 else ""

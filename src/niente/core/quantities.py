@@ -96,6 +96,8 @@ _DECLARED = (
     Quantity("core_voltage_v", "Core voltage", "V", "V", 3, 0, 2),
     Quantity("throughput_per_s", "Throughput", "X", "1/s", 2, 0, 1e9),
     Quantity("throughput_percent", "Throughput", "X", "%", 1, 0, 300),
+    Quantity("throughput_per_watt", "Throughput per watt", "X/P", "%/W", 3, 0, 300),
+    Quantity("probability", "Probability", "p", "", 2, 0, 1),
     Quantity("fan_speed_rpm", "Fan speed", "n", "rpm", 0, 0, 20000),
     Quantity("noise_dba", "Noise in the room", "L", "dBA", 1, 0, 130),
     Quantity("level_over_db", "Level over the room", "ΔL", "dB", 1, 0, 100),

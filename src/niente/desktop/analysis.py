@@ -8,30 +8,48 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from niente.core.choosing.field import Field, survey
+from niente.core.choosing.field import Field
+from niente.core.choosing.mapped import Ask, Mapped, lay_out
 from niente.core.choosing.models import Models, fit_models
 from niente.core.choosing.pick import Choice, choose
 from niente.core.choosing.ways import Rung, rungs
 from niente.core.errors import NienteError
 from niente.core.evidence import Evidence, evidence_in
 from niente.core.project import Limits
+from niente.core.setting import Setting
 
 
 class Answer(msgspec.Struct, frozen=True):
-    """What is known now. Where something cannot be answered, ``problem`` says why, in words."""
+    """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over the
+    controls that a choice is made over."""
 
     evidence: Evidence | None = None
     models: Models | None = None
-    field: Field | None = None
+    mapped: Mapped | None = None
     choice: Choice | None = None
     rungs: tuple[Rung, ...] = ()
     problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
+
+    @property
+    def field(self) -> Field | None:
+        """The settings that the choice is made from."""
+        return self.mapped.field if self.mapped is not None else None
+
+
+class MapAnswer(msgspec.Struct, frozen=True):
+    """What became of a map that was asked for: the map, or in words why there is none."""
+
+    ask: Ask
+    models: Models
+    mapped: Mapped | None = None
+    problem: str = ""
 
 
 class Analyst(QObject):
     """Answers questions about a book in a thread of its own."""
 
     answered = Signal(object)
+    mapped = Signal(object)
     broke = Signal(str)
     working = Signal(bool)
 
@@ -39,6 +57,7 @@ class Analyst(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
         self._asked = 0
+        self._maps = 0
         self._known: Evidence | None = None
 
     def ask(self, book: Path, limits: Limits) -> None:
@@ -47,9 +66,29 @@ class Analyst(QObject):
         number = self._asked
         self._pool.submit(self._guarded, lambda: self._answer(number, book, limits))
 
+    def ask_map(self, models: Models, limits: Limits, ask: Ask, chosen: Setting | None) -> None:
+        """Ask for another map of the same models; an older one still under way is then not answered any more."""
+        self._maps += 1
+        number = self._maps
+        self._pool.submit(self._guarded, lambda: self._map(number, models, limits, ask, chosen))
+
+    def _map(self, number: int, models: Models, limits: Limits, ask: Ask, chosen: Setting | None) -> None:
+        if number != self._maps:
+            return
+        self.working.emit(True)
+        try:
+            answer = MapAnswer(ask, models, lay_out(models, limits, ask, chosen))
+        except NienteError as error:
+            answer = MapAnswer(ask, models, problem=f"{error.happened} {error.remedy}")
+        finally:
+            self.working.emit(False)
+        if number == self._maps:
+            self.mapped.emit(answer)
+
     def drop(self) -> None:
         """Drop the answer that is being worked out; the next question gets one again."""
         self._asked += 1
+        self._maps += 1
 
     def close(self) -> None:
         """Answer nothing any more."""
@@ -77,7 +116,7 @@ class Analyst(QObject):
 
 def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
     """Return the whole answer for a book and limits, as far as it goes."""
-    evidence = models = field = choice = None
+    evidence = models = mapped = choice = None
     ways: tuple[Rung, ...] = ()
     problem = ""
     try:
@@ -85,9 +124,9 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
         if evidence is None:
             return Answer()
         models = fit_models(evidence)
-        field = survey(models, limits)
+        mapped = lay_out(models, limits, Ask())
         ways = rungs(models, limits)
-        choice = choose(models, limits, field)
+        choice = choose(models, limits, mapped.field)
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"
-    return Answer(evidence, models, field, choice, ways, problem)
+    return Answer(evidence, models, mapped, choice, ways, problem)

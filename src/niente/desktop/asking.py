@@ -25,6 +25,18 @@ def where_to_save_plan(over: QWidget) -> Path | None:
     return Path(name) if name else None
 
 
+def where_to_save_table(over: QWidget, name: str) -> Path | None:
+    """Ask where a table is to be written."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("Save table as"), f"{name}.csv", tr("Tables (*.csv)"))
+    return Path(file) if file else None
+
+
+def where_to_save_picture(over: QWidget, name: str) -> Path | None:
+    """Ask where a picture is to be written."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("Save picture as"), f"{name}.png", tr("Pictures (*.png *.svg)"))
+    return Path(file) if file else None
+
+
 def for_sheet(over: QWidget) -> Path | None:
     """Ask for a rig sheet."""
     name, _ = QFileDialog.getOpenFileName(over, tr("Import rig sheet"), "", tr("Rig sheets (*.json)"))

@@ -9,8 +9,11 @@ from niente.core.errors import NienteError
 from niente.core.plan import Plan, Step, read_plan
 from niente.core.planning import own
 from niente.core.planning.fitting import check_plan
+from niente.core.planning.parts import until_known
 from niente.core.planning.templates import anew, template
 from niente.core.question import Axis, Deed, ListEdit, Question
+from niente.core.rigcard import RigCard
+from niente.core.setting import Setting
 from niente.desktop import asking
 from niente.desktop.edits import PlanTaken
 from niente.desktop.files import bytes_of, write
@@ -230,6 +233,17 @@ class PlanDeeds:
         """Insert a run after an entry (empty: first of all)."""
         self._edit(Deed.INSERT, "", after, step)
 
+    def run_next(self, setting: Setting, load: str, why: str) -> None:
+        """Insert a run that comes next: after the one that runs, or after those that are done."""
+        session, planner = self._session, self._session.planner
+        if session.card is None or not planner.rows:
+            return
+        place = planner.closed() - (0 if session.busy() else 1)
+        step = Step(setting, load, until_known(session.card), "capacity", why)
+        self.insert(planner.key_of(min(place, len(planner.rows) - 1)), step)
+        words = tr("{what} comes next in the plan.").format(what=setting.text(planned_in(session.card)))
+        session.notice.emit(Notice(words, "" if session.busy() else "plan.start"))
+
     def _edit(self, deed: Deed, key: str, after: str = "", step: Step | None = None) -> None:
         session, planner = self._session, self._session.planner
         if planner.laid is None or session.project is None or session.plan is None:
@@ -243,3 +257,9 @@ class PlanDeeds:
             return
         question = session.project.question
         self.ask(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))
+
+
+def planned_in(card: RigCard) -> tuple[str, ...]:
+    """Return the controls that a run is named by: power, clock, voltage and the fans."""
+    plain = ("sustained_power_w", "voltage_offset_mv", "temperature_cap_c")
+    return tuple(one.name for one in card.controls if one.name in plain or one.name.startswith("fan_duty."))

@@ -26,6 +26,7 @@ from niente.core.bench.events import (
 from niente.core.bench.samples import Samples
 from niente.core.bench.states import State
 from niente.core.bench.strip import Strip
+from niente.core.choosing.mapped import Ask
 from niente.core.errors import NienteError
 from niente.core.frame import Frame, RigEventKind
 from niente.core.plan import Plan
@@ -54,6 +55,7 @@ class Session(QObject):
     state_changed = Signal()
     project_changed = Signal()
     answered = Signal()
+    mapped = Signal(object)
     notice = Signal(object)
     broke = Signal(str)
     progress = Signal(str)
@@ -84,6 +86,7 @@ class Session(QObject):
         self._bridge.arrived.connect(self._hear)
         self._analyst = Analyst(self)
         self._analyst.answered.connect(self._take_answer)
+        self._analyst.mapped.connect(self.mapped)
         self._analyst.broke.connect(self.broke)
         self._analyst.working.connect(self.working)
         self.planner.broke.connect(self.broke)
@@ -296,6 +299,12 @@ class Session(QObject):
     def cancel_work(self) -> None:
         """Ask no more for the answer that is being worked out; the last one stays."""
         self._analyst.drop()
+
+    def ask_map(self, ask: Ask) -> None:
+        """Ask for a map of the models as they are; it comes with ``mapped``."""
+        if self.answer.models is not None and self.project is not None:
+            chosen = self.answer.choice.pick.setting if self.answer.choice is not None else None
+            self._analyst.ask_map(self.answer.models, self.project.limits, ask, chosen)
 
     def _take_answer(self, answer: Answer) -> None:
         self.answer = answer

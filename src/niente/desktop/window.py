@@ -157,6 +157,9 @@ class Window(QMainWindow):
             "edit.redo": session.undo.redo,
             "edit.find": self._find,
             "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
+            "map.run_here": lambda: self._on_page("Map", "run_here"),
+            "map.picture": lambda: self._on_page("Map", "picture"),
+            "map.csv": lambda: self._on_page("Map", "export"),
             "map.table": lambda: self._on_page("Map", "toggle_table"),
             "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
@@ -218,7 +221,7 @@ class Window(QMainWindow):
             RigPage(*parts),
             PlanPage(*parts, self.plan_deeds),
             RunPage(*parts),
-            MapPage(*parts),
+            MapPage(*parts, self.plan_deeds),
             ChoosePage(*parts),
         ]
         rig = self.page("Rig")

@@ -57,7 +57,8 @@ class Field(msgspec.Struct, frozen=True):
 
     ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
     ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
-    the chance of a day without a failure, ``inside`` whether a place lies inside of what was measured.
+    the chance of a day without a failure and ``against`` how many failures speak against it, ``inside`` whether a place lies
+    inside of what was measured.
     """
 
     across: str
@@ -67,6 +68,7 @@ class Field(msgspec.Struct, frozen=True):
     settings: Settings
     predicted: Predicted
     stable: Vector
+    against: NDArray[np.int64]
     inside: Mask
     clean_s: Vector
     failures: NDArray[np.int64]
@@ -88,19 +90,27 @@ class Field(msgspec.Struct, frozen=True):
         return values.reshape(self.y.shape[0], self.x.shape[0])
 
 
-def survey(models: Models, limits: Limits, view: View = DEFAULT_VIEW, chosen: Setting | None = None) -> Field:
-    """Lay the grid over what was measured and predict every setting of it. ``chosen`` is the pick, where it is asked for."""
+def survey(
+    models: Models,
+    limits: Limits,
+    view: View = DEFAULT_VIEW,
+    chosen: Setting | None = None,
+    grid: tuple[Vector, Vector] | None = None,
+) -> Field:
+    """Lay the grid over what was measured and predict every setting of it. ``chosen`` is the pick, where it is asked for;
+    ``grid`` the edges, where they are given."""
     across, up = view.across, view.up or models.fans
     base = chosen if view.others == Others.CHOSEN and chosen is not None else models.base
     for control, value in view.held.items():
         base = base.replaced(control, value)
     most = COARSE_STEPS if view.others == Others.OPTIMISED else MOST_STEPS
-    x, y = axis_values(models, across, most), axis_values(models, up, most)
+    x, y = grid if grid is not None else (axis_values(models, across, most), axis_values(models, up, most))
     on_x, on_y = (flat.ravel() for flat in np.meshgrid(x, y))
     settings = Settings(base, {across: on_x, up: on_y}, on_x.shape[0])
     if view.others == Others.OPTIMISED:
         settings = _quietest_fans(models, limits, settings, view)
     rest = at_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
+    stable, against = stable_for_a_day(models, rest.clock_mhz, offsets_mv(settings))
     said = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, rest=rest)
     clean, failures, measured = _run_there(models, settings, (across, up), rest.load)
     return Field(
@@ -110,7 +120,8 @@ def survey(models: Models, limits: Limits, view: View = DEFAULT_VIEW, chosen: Se
         y=y,
         settings=settings,
         predicted=said,
-        stable=stable_for_a_day(models, rest.clock_mhz, offsets_mv(settings)),
+        stable=stable,
+        against=against,
         inside=inside(models, settings, rest),
         clean_s=clean,
         failures=failures,

@@ -14,8 +14,9 @@ PRIOR_FAILURES = 0.5
 """Half a failure beforehand (Jeffreys' prior of a Poisson rate; textbook)."""
 
 
-def stable_for_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> Vector:
-    """Return the chance of 24 h without a failure, for clocks and voltage offsets ``(n,)``.
+def stable_for_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> tuple[Vector, NDArray[np.int64]]:
+    """Return the chance of 24 h without a failure, for clocks and voltage offsets ``(n,)``, and how many failures at settings
+    that are no riskier speak against each.
 
     No curve is assumed, only that more clock and a deeper offset are riskier: exposure at riskier settings counts for a
     setting, failures at safer ones against it. With k failures in T seconds the rate has a gamma posterior and the chance is
@@ -23,7 +24,7 @@ def stable_for_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> Ve
     """
     runs = [run for run in models.evidence.usable() if run.load_kind != LoadKind.IDLE and np.isfinite(run.clock_mhz)]
     if not runs:
-        return np.zeros(clock_mhz.shape)
+        return np.zeros(clock_mhz.shape), np.zeros(clock_mhz.shape, dtype=np.int64)
     clock = np.array([run.clock_mhz for run in runs])[None, :]
     offset = np.array([offset_of(run.setting) for run in runs])[None, :]
     clean = np.array([run.seconds for run in runs])[None, :]
@@ -34,4 +35,4 @@ def stable_for_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> Ve
     exposed = np.where(riskier, clean, 0.0).sum(axis=1)
     against = np.where(safer, failures, 0).sum(axis=1)
     chance: Vector = (exposed / (exposed + DAY_S)) ** (against + PRIOR_FAILURES)
-    return chance
+    return chance, against.astype(np.int64)

@@ -109,6 +109,14 @@ class RowsModel(HeadedModel):
         self.cells = cells
         self.endResetModel()
 
+    def set_heads(self, heads: Sequence[str]) -> None:
+        """Show other columns, where they are others."""
+        if list(heads) == self.heads:
+            return
+        self.beginResetModel()
+        self.heads, self.cells = list(heads), []
+        self.endResetModel()
+
     def count(self) -> int:
         """Return the number of rows."""
         return len(self.cells)

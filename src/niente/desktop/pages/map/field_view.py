@@ -1,4 +1,4 @@
-"""The field: a layer in colour with isolines of noise, marks and hatching, a crosshair, and the two slices it cuts."""
+"""The field: a layer in colour with lines of noise and headroom, marks and hatching, a crosshair, and the slices it cuts."""
 
 import math
 from itertools import pairwise
@@ -6,22 +6,33 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 import pyqtgraph as pg
-from contourpy import contour_generator
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from niente.core.choosing.field import Field
+from niente.core.choosing.mapped import Mapped
 from niente.core.choosing.pick import Choice
-from niente.core.project import Limits
-from niente.core.quantities import number_text
+from niente.core.plan import Guard
+from niente.core.quantities import number_text, quantity_of
+from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import MARKS, Scale
-from niente.desktop.pages.map.layers import Drawn, Layer, drawn, grid_places
+from niente.desktop.pages.map.asked import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
+from niente.desktop.pages.map.layers import (
+    Drawn,
+    Layer,
+    Polygons,
+    contour_on,
+    contours,
+    drawn,
+    grid_places,
+    quietest,
+    values_of,
+)
 from niente.desktop.pages.map.legend import draw_legend
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch
+from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width
 from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
 from niente.desktop.widgets.scale import Span, tick_text, ticks
@@ -32,31 +43,46 @@ SLICE_ABOVE, SLICE_BESIDE, GAP = 84, 176, 14
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 ISOTHERMS = 2
 """A pale line every so many steps of colour."""
+HEADROOM_EVERY_K = 10.0
 
 
 class Shown(msgspec.Struct, frozen=True):
-    """Everything the picture is drawn from."""
+    """Everything the picture is drawn from; ``lines`` is one of the sorts in ``asked``, ``guards`` those of the plan."""
 
-    field: Field
+    mapped: Mapped
     layer: Layer
-    limits: Limits
     choice: Choice | None
     running: tuple[float, float] | None
     scale: Scale
     ceiling_c: float
-    fans: str
+    card: RigCard
+    guards: tuple[Guard, ...] = ()
+    lines: int = NOISE_LINES
+    intervals: bool = True
+
+    @property
+    def picked(self) -> tuple[float, float] | None:
+        """Where the pick stands, where it lies in this field."""
+        field = self.mapped.field
+        if self.choice is None:
+            return None
+        x, y = (self.choice.pick.setting.value(control) for control in (field.across, field.up))
+        if x is None or y is None or not (field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]):
+            return None
+        return x, y
 
 
 class FieldView(QWidget):
-    """The picture. ``selected`` gives the place of a setting in the field's arrays."""
+    """The picture. ``selected`` gives the place of a setting in the field's arrays; ``wanted`` asks for a run there."""
 
     selected = Signal(int)
+    wanted = Signal()
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self.look = look
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(tr("Field of settings; arrow keys move the crosshair"))
+        self.setAccessibleName(tr("Field of settings; arrow keys move the crosshair, Enter plans a run there"))
         self.canvas = Canvas(look, GUTTERS, spacing=GAP)
         self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.canvas.under, self.canvas.over = self._under, self._over
@@ -76,6 +102,9 @@ class FieldView(QWidget):
         self._drawn: Drawn | None = None
         self._lines: list[tuple[float, list[Array]]] = []
         self._isotherms: list[Array] = []
+        self._headroom: list[tuple[float, list[Array]]] = []
+        self._guards: list[tuple[str, list[Array]]] = []
+        self._quietest: Array = np.zeros((0, 2))
         self._at: tuple[int, int] | None = None
         look.changed.connect(self.update)
 
@@ -84,8 +113,8 @@ class FieldView(QWidget):
     def show_field(self, shown: Shown) -> None:
         """Draw a field with everything on it."""
         before, self._shown = self._shown, shown
-        same_field = before is not None and before.field is shown.field
-        if before is None or not same_field or (before.layer, before.limits) != (shown.layer, shown.limits):
+        same_field = before is not None and before.mapped is shown.mapped
+        if before is None or not same_field or (before.layer, before.guards) != (shown.layer, shown.guards):
             self._take_layer(shown, same_field=same_field)
         if self._at is None or not same_field:
             self._at = self._nearest(before, shown)
@@ -93,42 +122,48 @@ class FieldView(QWidget):
         self.canvas.viewport().update()
 
     def _take_layer(self, shown: Shown, *, same_field: bool) -> None:
-        made = self._drawn = drawn(shown.field, shown.layer, shown.limits)
-        step = shown.layer.step
+        made = self._drawn = drawn(shown.mapped, shown.layer)
+        step = made.step
         stepped = np.floor(made.fine / step) * step + step / 2
         self.image.setImage(stepped.T, autoLevels=False, levels=(made.low, made.high))
         x0, y0, x1, y1 = made.area
         self.image.setRect(QRectF(x0, y0, x1 - x0, y1 - y0))
         self.box.setRange(xRange=(x0, x1), yRange=(y0, y1), padding=0.0)
+        field = shown.mapped.field
         if not same_field:
-            self._lines = _contours(made, made.noise, list(shown.scale.limits_dba))
+            self._lines = contours(made, made.noise, list(shown.scale.limits_dba))
+            levels = np.arange(0.0, max(float(np.max(made.headroom)), 0.0), HEADROOM_EVERY_K).tolist()
+            self._headroom = contours(made, made.headroom, levels)
+            self._quietest = quietest(field, shown.mapped.limits)
+        self._guards = _guard_lines(shown, made)
         every = np.arange(made.low + step * ISOTHERMS, made.high, step * ISOTHERMS)
-        self._isotherms = [line for _, lines in _contours(made, made.values, every.tolist()) for line in lines]
+        self._isotherms = [line for _, lines in contours(made, made.values, every.tolist()) for line in lines]
 
     def _nearest(self, before: Shown | None, shown: Shown) -> tuple[int, int] | None:
         """Return where the crosshair stands in a new field: where it stood, or at the pick while nothing is selected."""
-        field = shown.field
-        if self._at is not None and before is not None:
-            duty, limit = float(before.field.duty[self._at[0]]), float(before.field.limit_w[self._at[1]])
-        elif shown.choice is not None:
-            duty, limit = shown.choice.pick.duty, shown.choice.pick.limit_w
+        field = shown.mapped.field
+        old = before.mapped.field if before is not None else None
+        if self._at is not None and old is not None and (old.across, old.up) == (field.across, field.up):
+            place = float(old.x[self._at[1]]), float(old.y[self._at[0]])
+        elif shown.picked is not None:
+            place = shown.picked
         else:
             return None
-        return int(np.argmin(np.abs(field.duty - duty))), int(np.argmin(np.abs(field.limit_w - limit)))
+        row, column = divmod(field.nearest(*place), field.x.shape[0])
+        return row, column
 
     def _slice(self, *, along_row: bool) -> tuple[Array, Array, Array, Array] | None:
         """Return coordinate, value, half width and whether measured, along the crosshair."""
         shown, at = self._shown, self._at
         if shown is None or at is None:
             return None
-        field = shown.field
-        values = field.as_grid(shown.layer.of(field.predicted, shown.limits))
-        spread = shown.layer.spread
-        wide = field.as_grid(spread(field.predicted)) if spread is not None else np.zeros_like(values)
+        field = shown.mapped.field
+        flat, spread = values_of(shown.mapped, shown.layer)
+        values, wide = field.as_grid(flat), field.as_grid(spread if shown.intervals else np.zeros_like(spread))
         measured = field.as_grid(field.measured.astype(float))
         if along_row:
-            return field.limit_w, values[at[0]], wide[at[0]], measured[at[0]]
-        return field.duty, values[:, at[1]], wide[:, at[1]], measured[:, at[1]]
+            return field.x, values[at[0]], wide[at[0]], measured[at[0]]
+        return field.y, values[:, at[1]], wide[:, at[1]], measured[:, at[1]]
 
     def _fit_slices(self) -> None:
         shown = self._shown
@@ -140,12 +175,19 @@ class FieldView(QWidget):
         if both:
             low = min(float(np.min(cut[1] - cut[2])) for cut in both)
             high = max(float(np.max(cut[1] + cut[2])) for cut in both)
-        limit = shown.layer.limit(shown.limits, shown.ceiling_c)
+        limit = self._limit(shown)
         if limit is not None:
             low, high = min(low, limit), max(high, limit)
-        spare = 0.08 * max(high - low, shown.layer.step)
+        spare = 0.08 * max(high - low, self._drawn.step)
         self.above.setRange(xRange=(x0, x1), yRange=(low - spare, high + spare), padding=0.0)
         self.beside.setRange(xRange=(low - spare, high + spare), yRange=(y0, y1), padding=0.0)
+
+    @staticmethod
+    def _limit(shown: Shown) -> float | None:
+        """Return the limit of the layer; a difference has none but zero."""
+        if shown.mapped.other is not None:
+            return 0.0
+        return shown.layer.limit(shown.mapped.limits, shown.ceiling_c)
 
     # -- painting: under the field -------------------------------------------------------------------------------
 
@@ -174,7 +216,7 @@ class FieldView(QWidget):
 
     def _draw_slices(self, painter: QPainter, shown: Shown) -> None:
         p = self.look.palette
-        limit = shown.layer.limit(shown.limits, shown.ceiling_c)
+        limit = self._limit(shown)
         for along_row, box in ((True, self.above), (False, self.beside)):
             cut = self._slice(along_row=along_row)
             if cut is None or self._at is None:
@@ -218,17 +260,23 @@ class FieldView(QWidget):
         area, p = self.canvas.area(self.box), self.look.palette
         painter.setClipRect(area)
         self._draw_isotherms(painter, across, up)
-        self._draw_unsure(painter, made, across, up)
+        self._draw_areas(painter, made, across, up)
+        self._draw_guards(painter, across, up)
         painter.setClipping(False)
         self._draw_cross(painter, across, up)
         painter.setClipRect(area)
-        self._draw_noise_lines(painter, across, up)
+        if shown.lines in (HEADROOM_LINES, BOTH_LINES):
+            self._draw_lines(painter, self._headroom, "K", across, up, dash=True)
+        if shown.lines in (NOISE_LINES, BOTH_LINES):
+            self._draw_lines(painter, self._lines, "dBA", across, up)
+        self._draw_quietest(painter, across, up)
         painter.setClipping(False)
         self._draw_marks(painter, shown, across, up)
-        self._draw_dynamics(painter, made, up)
+        if shown.lines in (NOISE_LINES, BOTH_LINES):
+            self._draw_dynamics(painter, made, up)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
-        self._draw_names(painter, shown, area)
+        self._draw_names(painter, shown, made, area)
         beside, above = self.canvas.area(self.beside), self.canvas.area(self.above)
         draw_legend(painter, QRectF(beside.left(), above.top(), beside.width(), above.height()), shown.layer, made, p)
 
@@ -246,46 +294,85 @@ class FieldView(QWidget):
         for line in self._isotherms:
             painter.drawPath(self._path(line, across, up))
 
-    def _draw_unsure(self, painter: QPainter, made: Drawn, across: Span, up: Span) -> None:
-        """Hatch where the headroom's interval does not keep its limit."""
-        right = float(made.x[-1])
-        if np.all(made.edge_x >= right):
-            return
-        p = self.look.palette
-        edge = QPolygonF([QPointF(across.px(x), up.px(y)) for x, y in zip(made.edge_x.tolist(), made.y.tolist(), strict=True)])
+    def _filled(self, shapes: Polygons, across: Span, up: Span) -> QPainterPath:
         path = QPainterPath()
-        path.addPolygon(edge)
-        path.lineTo(QPointF(across.end_px + 2, up.px(float(made.y[-1]))))
-        path.lineTo(QPointF(across.end_px + 2, up.px(float(made.y[0]))))
-        path.closeSubpath()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillPath(path, faint(p.ground, 0.35))
-        painter.fillPath(path, hatch(p.ink, 7, 1.4, self.devicePixelRatioF()))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for colour, width in ((p.ground, 3.5), (p.ink, 1.75)):
-            painter.setPen(QPen(QColor(colour), width))
-            painter.drawPolyline(edge)
+        for shape in shapes:
+            path.addPolygon(QPolygonF([QPointF(across.px(x), up.px(y)) for x, y in shape.tolist()]))
+            path.closeSubpath()
+        return path
 
-    def _draw_noise_lines(self, painter: QPainter, across: Span, up: Span) -> None:
+    def _draw_areas(self, painter: QPainter, made: Drawn, across: Span, up: Span) -> None:
+        """Veil what was not measured; hatch where the headroom is not sure, cross where failures speak against it."""
+        p, ratio = self.look.palette, self.devicePixelRatioF()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if made.outside:
+            path = self._filled(made.outside, across, up)
+            painter.fillPath(path, faint(p.ground, 0.5))
+            painter.setPen(dashed(p.ink, 1.0, 3.0, 1.5))
+            painter.drawPath(path)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for shapes, falling in ((made.alike, True), (made.unsure, False), (made.unstable, True)):
+            if not shapes or (shapes is made.unsure and made.alike):
+                continue
+            path = self._filled(shapes, across, up)
+            painter.fillPath(path, faint(p.ground, 0.35))
+            painter.fillPath(path, hatch(p.ink, 7, 1.4, ratio, falling=falling))
+            for colour, width in ((p.ground, 3.5), (p.ink, 1.75)):
+                painter.setPen(QPen(QColor(colour), width))
+                painter.drawPath(path)
+
+    def _draw_guards(self, painter: QPainter, across: Span, up: Span) -> None:
+        """Draw where a guard would end a run."""
+        p = self.look.palette
+        for words, lines in self._guards:
+            for line in lines:
+                painter.setPen(QPen(QColor(p.ground), 4.0))
+                painter.drawPath(self._path(line, across, up))
+                painter.setPen(QPen(QColor(p.guard), 1.5))
+                painter.drawPath(self._path(line, across, up))
+            if lines:
+                self._plate(painter, max(lines, key=lambda line: line.shape[0]), words, across, up, at=0.55)
+
+    def _draw_quietest(self, painter: QPainter, across: Span, up: Span) -> None:
+        if self._quietest.shape[0] < 3:
+            return
+        path, p = self._path(self._quietest, across, up), self.look.palette
+        painter.setPen(QPen(faint(p.ground, 0.7), 4.0))
+        painter.drawPath(path)
+        painter.setPen(dashed(p.ink, 1.5, 2.5, 2.0))
+        painter.drawPath(path)
+
+    def _draw_lines(
+        self,
+        painter: QPainter,
+        levels: list[tuple[float, list[Array]]],
+        unit: str,
+        across: Span,
+        up: Span,
+        *,
+        dash: bool = False,
+    ) -> None:
         p = self.look.palette
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        for level, lines in self._lines:
+        for level, lines in levels:
             for line in lines:
                 path = self._path(line, across, up)
                 painter.setPen(QPen(faint(p.ground, 0.7), 3.0))
                 painter.drawPath(path)
-                painter.setPen(QPen(QColor(p.ink), 1.25))
+                painter.setPen(dashed(p.ink, 5.0, 3.0, 1.25) if dash else QPen(QColor(p.ink), 1.25))
                 painter.drawPath(path)
             if lines:
-                self._plate(painter, max(lines, key=lambda line: line.shape[0]), level, across, up)
+                text = f"{number_text(level, 0 if dash else 1)}\u00a0{unit}"
+                longest = max(lines, key=lambda line: line.shape[0])
+                self._plate(painter, longest, text, across, up, at=0.4 if dash else 0.24)
 
-    def _plate(self, painter: QPainter, line: Array, level: float, across: Span, up: Span) -> None:
-        """Write a level on a plate of ground along its line, a quarter of the way across."""
-        p, text = self.look.palette, f"{number_text(level, 1)}\u00a0dBA"
+    def _plate(self, painter: QPainter, line: Array, text: str, across: Span, up: Span, *, at: float) -> None:
+        """Write words on a plate of ground along a line, some way across."""
+        p = self.look.palette
         if line.shape[0] < 8:
             return
-        wanted = across.low + 0.24 * (across.high - across.low)
+        wanted = across.low + at * (across.high - across.low)
         place = min(max(int(np.argmin(np.abs(line[:, 0] - wanted))), 3), line.shape[0] - 4)
         a, b = line[place - 3], line[place + 3]
         dx, dy = across.px(b[0]) - across.px(a[0]), up.px(b[1]) - up.px(a[1])
@@ -293,22 +380,22 @@ class FieldView(QWidget):
         painter.save()
         painter.translate(across.px(line[place, 0]), up.px(line[place, 1]))
         painter.rotate(angle)
-        painter.fillRect(QRectF(-25, -7, 50, 14), QColor(p.ground))
+        half = text_width(text, SMALL) / 2 + 4
+        painter.fillRect(QRectF(-half, -7, 2 * half, 14), QColor(p.ground))
         draw_text(painter, QPointF(0, 3.5), text, font(SMALL), p.ink, align=MIDDLE)
         painter.restore()
 
     def _draw_marks(self, painter: QPainter, shown: Shown, across: Span, up: Span) -> None:
         p = self.look.palette
-        measured, between = grid_places(shown.field)
+        measured, between = grid_places(shown.mapped.field)
         for x, y in between:
             draw_inferred(painter, QPointF(across.px(x), up.px(y)), p, over_field=True)
         for x, y in measured:
             draw_measured(painter, QPointF(across.px(x), up.px(y)), p)
         if shown.running is not None:
             draw_running(painter, QPointF(across.px(shown.running[0]), up.px(shown.running[1])), p)
-        if shown.choice is not None:
-            pick = shown.choice.pick
-            draw_picked(painter, QPointF(across.px(pick.limit_w), up.px(pick.duty)), p)
+        if shown.picked is not None:
+            draw_picked(painter, QPointF(across.px(shown.picked[0]), up.px(shown.picked[1])), p)
 
     def _draw_cross(self, painter: QPainter, across: Span, up: Span) -> None:
         place = self.place()
@@ -339,39 +426,31 @@ class FieldView(QWidget):
                 y = up.px((low + high) / 2) + 5
                 draw_text(painter, QPointF(left + 10, y), mark, font(BODY, bold=True, italic=True), p.ink, halo=p.ground)
 
-    def _draw_names(self, painter: QPainter, shown: Shown, area: QRectF) -> None:
-        p, place = self.look.palette, self.place()
+    def _draw_names(self, painter: QPainter, shown: Shown, made: Drawn, area: QRectF) -> None:
+        p, place, field = self.look.palette, self.place(), shown.mapped.field
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
-        draw_text(
-            painter,
-            QPointF(0, area.top() - 3),
-            tr("{group} fans, %").format(group=shown.fans.capitalize()),
-            font(SMALL),
-            p.ink,
-            halo=p.ground,
-        )
-        draw_text(
-            painter, QPointF(area.right(), area.bottom() + 34), tr("Sustained power limit, W"), font(SMALL), p.ink, align=RIGHT
-        )
-        note = tr("Dark lines: noise in the room. Hatched: {k} K of headroom are not sure there.").format(
-            k=f"{shown.limits.least_headroom_k:g}"
-        )
-        draw_text(painter, QPointF(area.left(), area.bottom() + 34), note, font(SMALL), p.soft)
+        draw_text(painter, QPointF(0, area.top() - 3), axis_name(field.up, shown.card), font(SMALL), p.ink, halo=p.ground)
+        across = axis_name(field.across, shown.card)
+        draw_text(painter, QPointF(area.right(), area.bottom() + 34), across, font(SMALL), p.ink, align=RIGHT)
+        room = area.width() - text_width(across, SMALL) - 24
+        draw_text(painter, QPointF(area.left(), area.bottom() + 34), _note(shown, made, room), font(SMALL), p.soft)
         if place is None:
             return
         unit = shown.layer.unit
         draw_text(painter, QPointF(0, above.top() + 6), tr("Along"), font(SMALL), p.ink)
-        draw_text(painter, QPointF(0, above.top() + 19), f"{place[1]:g}\u00a0%, {unit}", font(SMALL), p.ink, halo=p.ground)
-        text = tr("Along {w} W, {unit}").format(w=f"{place[0]:g}", unit=unit)
+        at = _with_unit(field.up, place[1])
+        draw_text(painter, QPointF(0, above.top() + 19), f"{at}, {unit}".strip(", "), font(SMALL), p.ink, halo=p.ground)
+        text = tr("Along {at}, {unit}").format(at=_with_unit(field.across, place[0]), unit=unit).strip(", ")
         draw_text(painter, QPointF(beside.right(), beside.bottom() + 34), text, font(SMALL), p.ink, align=RIGHT)
 
     # -- selecting -------------------------------------------------------------------------------------------------
 
     def place(self) -> tuple[float, float] | None:
-        """Return limit and duty under the crosshair."""
+        """Return where the crosshair stands on the two axes."""
         if self._shown is None or self._at is None:
             return None
-        return float(self._shown.field.limit_w[self._at[1]]), float(self._shown.field.duty[self._at[0]])
+        field = self._shown.mapped.field
+        return float(field.x[self._at[1]]), float(field.y[self._at[0]])
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Put the crosshair where the field is pressed."""
@@ -380,39 +459,81 @@ class FieldView(QWidget):
         across, up = spans(self.canvas, self.box)
         if not self.canvas.area(self.box).adjusted(-4, -4, 4, 4).contains(event.position()):
             return
-        field = self._shown.field
-        column = int(np.argmin(np.abs(field.limit_w - across.value(event.position().x()))))
-        row = int(np.argmin(np.abs(field.duty - up.value(event.position().y()))))
-        self._move_to(row, column)
+        field = self._shown.mapped.field
+        place = field.nearest(across.value(event.position().x()), up.value(event.position().y()))
+        self._move_to(*divmod(place, field.x.shape[0]))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag the crosshair."""
         if event.buttons():
             self.mousePressEvent(event)
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Plan a run where the field is pressed twice."""
+        self.mousePressEvent(event)
+        if self._at is not None:
+            self.wanted.emit()
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Move the crosshair by a place."""
+        """Move the crosshair by a place; Enter plans a run there."""
+        key = Qt.Key(event.key())
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (1, 0), Qt.Key.Key_Down: (-1, 0)}
-        move = moves.get(Qt.Key(event.key()))
-        if move is None or self._shown is None:
+        move = moves.get(key)
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._at is not None:
+            self.wanted.emit()
+        elif move is not None and self._shown is not None:
+            row, column = self._at or (0, 0)
+            self._move_to(row + move[0], column + move[1])
+        else:
             super().keyPressEvent(event)
-            return
-        row, column = self._at or (0, 0)
-        self._move_to(row + move[0], column + move[1])
 
     def _move_to(self, row: int, column: int) -> None:
         if self._shown is None:
             return
-        field = self._shown.field
-        row = min(max(row, 0), field.duty.shape[0] - 1)
-        column = min(max(column, 0), field.limit_w.shape[0] - 1)
+        field = self._shown.mapped.field
+        row = min(max(row, 0), field.y.shape[0] - 1)
+        column = min(max(column, 0), field.x.shape[0] - 1)
         self._at = (row, column)
         self._fit_slices()
         self.canvas.viewport().update()
-        self.selected.emit(row * field.limit_w.shape[0] + column)
+        self.selected.emit(row * field.x.shape[0] + column)
 
 
-def _contours(made: Drawn, values: Array, levels: list[float]) -> list[tuple[float, list[Array]]]:
-    """Return for each level the lines along which values have it, each ``(n, 2)`` in W and %."""
-    lines = contour_generator(made.x, made.y, values)
-    return [(level, [np.asarray(line) for line in lines.lines(level)]) for level in levels]
+def axis_name(control: str, card: RigCard) -> str:
+    """Return what an axis is called, with its unit."""
+    known = card.control(control)
+    return f"{known.title if known is not None else control}, {quantity_of(control).unit}"
+
+
+def _with_unit(control: str, value: float) -> str:
+    return quantity_of(control).with_unit(value)
+
+
+def _note(shown: Shown, made: Drawn, room_px: float) -> str:
+    """Say what the lines and hatches mean, as far as there is room."""
+    if shown.mapped.other is not None:
+        words = [tr("Here less {variant}").format(variant=shown.mapped.ask.against), tr("hatched: no difference shown")]
+    else:
+        words = [tr("Hatched: {k} K of headroom not sure").format(k=f"{shown.mapped.limits.least_headroom_k:g}")]
+        words += [tr("falling: failures speak against it")] if made.unstable else []
+    words += [tr("pale: not measured")] if made.outside else []
+    words += [tr("solid: noise in the room")] if shown.lines in (NOISE_LINES, BOTH_LINES) else []
+    words += [tr("dashed: headroom")] if shown.lines in (HEADROOM_LINES, BOTH_LINES) else []
+    words += [tr("dotted: quietest with the headroom")]
+    while len(words) > 1 and text_width("; ".join(words), SMALL) > room_px:
+        words.pop()
+    return "; ".join(words)
+
+
+def _guard_lines(shown: Shown, made: Drawn) -> list[tuple[str, list[Array]]]:
+    """Return where guards on the core and on the package's power would trip, with their words."""
+    said, field = shown.mapped.field.predicted, shown.mapped.field
+    values = {"core_temperature_c": said.core_c, "package_power_w": said.power_w, "wall_power_w": None}
+    found = []
+    for guard in shown.guards:
+        flat = values.get(guard.quantity)
+        if flat is None or not float(np.min(flat)) < guard.trip < float(np.max(flat)):
+            continue
+        lines = contour_on(field, flat, guard.trip)
+        found.append((tr("guard {level}").format(level=quantity_of(guard.quantity).with_unit(guard.trip)), lines))
+    return found

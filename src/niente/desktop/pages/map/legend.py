@@ -19,7 +19,7 @@ def draw_legend(painter: QPainter, area: QRectF, layer: Layer, made: Drawn, p: P
     """Draw the colours' steps with their values, and the marks with their names."""
     left, top, width = area.left(), area.top(), area.width()
     draw_text(painter, QPointF(left, top + 4), f"{tr(layer.title)}, {layer.unit}", font(SMALL), p.ink)
-    count = max(round((made.high - made.low) / layer.step), 1)
+    count = max(round((made.high - made.low) / made.step), 1)
     colours = pg.colormap.get("cividis").map(np.linspace(0.0, 1.0, count) if count > 1 else [0.5], mode="qcolor")
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     for place, colour in enumerate(colours):

@@ -1,63 +1,246 @@
-"""What the margin says of a setting: its readings with ±, and what one step in each direction would change."""
+"""What the margin says of a selected setting, of a line of rise against watts, and of a fan group's noise."""
+
+import math
 
 import numpy as np
 
-from niente.core.choosing.models import Models, predict
+from niente.core.choosing.loudness import GroupNoise, Loudness
+from niente.core.choosing.mapped import Mapped
+from niente.core.choosing.models import Models
 from niente.core.choosing.pick import Candidate
-from niente.core.choosing.words import short_place
+from niente.core.choosing.predicting import predict
+from niente.core.choosing.settings import Settings
+from niente.core.choosing.watts import WattLine, WattLines
 from niente.core.project import Limits
-from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
+from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title
+from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
-STEPS = ((6.0, 0.0), (-6.0, 0.0), (0.0, 10.0), (0.0, -10.0))
+STANDS_DBA = -50.0
+STEPS = {"W": 6.0, "%": 10.0, "mV": 10.0, "MHz": 100.0, "°C": 5.0}
+"""How far one step away is, by a control's unit."""
 
 
-def _line(name: str, quantity: str, value: float, half_width: float | None = None, mark: str = "") -> Reading:
-    known = quantity_of(quantity)
+def _line(name: str, known: Quantity, value: float, half_width: float | None = None, mark: str = "") -> Reading:
     spread = f"±{NO_BREAK_SPACE}{number_text(half_width, known.digits)}" if half_width is not None else ""
-    return Reading(name, known.text(value), spread, known.unit, mark)
+    return Reading(name, known.text(value) if math.isfinite(value) else "–", spread, known.unit, mark)
 
 
-def candidate_blocks(lead: str, one: Candidate, scale: Scale) -> list[Block]:
+def place_words(field_controls: tuple[str, str], place: tuple[float, float]) -> str:
+    """Return a place of a map by its two values: ``120 W, 38 %``."""
+    return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, place, strict=True))
+
+
+def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale) -> list[Block]:
     """Return a setting's readings, a line each, with their intervals."""
     mark = scale.mark(one.in_room_dba)
+    of = quantity_of
     lines = (
-        _line(tr("Hottest core"), "hottest_core_c", one.core_c, one.core_hw),
-        _line(tr("Headroom"), "headroom_k", one.headroom_k, one.core_hw),
-        _line(tr("Noise in the room"), "noise_dba", one.in_room_dba, one.in_room_hw, mark),
-        _line(tr("Machine alone"), "noise_dba", one.alone_dba),
-        _line(tr("Throughput"), "throughput_percent", one.throughput_percent, one.throughput_hw),
-        _line(tr("Package power"), "package_power_w", one.power_w),
+        _line(tr("Hottest core"), of("hottest_core_c"), one.core_c, one.core_hw),
+        _line(tr("Headroom"), of("headroom_k"), one.headroom_k, one.core_hw),
+        _line(tr("Noise in the room"), of("noise_dba"), one.in_room_dba, one.in_room_hw, mark),
+        _line(tr("Machine alone"), of("noise_dba"), one.alone_dba),
+        _line(tr("Throughput"), of("throughput_percent"), one.throughput_percent, one.throughput_hw),
+        _line(tr("Effective clock"), of("effective_clock_mhz"), one.clock_mhz, one.clock_hw),
+        _line(tr("Package power"), of("package_power_w"), one.power_w, one.power_hw),
+        _line(tr("Throughput per watt"), of("throughput_per_watt"), one.throughput_percent / one.power_w),
+        _line(tr("Chance of a stable day"), of("probability"), one.stable),
     )
-    state = tr("measured") if one.measured else tr("inferred")
+    state = tr("measured") if one.measured else tr("inferred") if one.inside else tr("extrapolated")
     breaks = tr("breaks {limits}").format(limits=", ".join(one.breaks)) if one.breaks else tr("keeps every limit")
-    return [Title(lead, short_place(one)), Readings(state[0].upper() + state[1:], lines, breaks)]
+    return [Title(lead, name), Readings(state[0].upper() + state[1:], lines, breaks)]
 
 
-def steps_away(models: Models, limits: Limits, one: Candidate) -> Columns:
-    """Return what a step of 6 W or 10 % of duty in each direction changes: core (K), noise (dB), throughput (%)."""
-    limit = np.array([one.limit_w, *(one.limit_w + w for w, _ in STEPS)])
-    duty = np.clip([one.duty, *(one.duty + d for _, d in STEPS)], 0.0, 100.0)
-    duties = {group: np.full(limit.shape, models.base.fan_duty.get(group, 0.0)) for group in models.noise.groups}
-    duties[models.lead] = duty
-    said = predict(models, limit, duties, limits.design_room_c)
+def steps_away(models: Models, limits: Limits, settings: Settings, place: int, controls: tuple[str, str]) -> Columns:
+    """Return what a step along each axis, either way, changes: core (K), noise (dB), throughput (%)."""
+    here = settings.at(place)
+    moves = [(control, sign * STEPS.get(quantity_of(control).unit, 5.0)) for control in controls for sign in (1, -1)]
+    values = {control: np.full(1 + len(moves), here.value(control) or 0.0) for control in controls}
+    for row, (control, step) in enumerate(moves, 1):
+        values[control][row] = _within(models.card, control, float(values[control][row] + step))
+    said = predict(models, Settings(here, values, 1 + len(moves)), limits.design_room_c)
     lines = []
-    for place, (watts, percent) in enumerate(STEPS, 1):
-        name = f"{number_text(watts, 0)} W" if watts else tr("{d} % fans").format(d=number_text(percent, 0))
-        name = name if name.startswith("−") else f"+{name}"
+    for row, (control, step) in enumerate(moves, 1):
+        name = number_text(step, 0) if step < 0 else f"+{number_text(step, 0)}"
+        unit = quantity_of(control).unit
+        part = control.partition(".")[2]
         lines.append(
             (
-                name,
-                _signed(said.core_c[place] - said.core_c[0]),
-                _signed(said.in_room_dba[place] - said.in_room_dba[0]),
-                _signed(said.throughput_percent[place] - said.throughput_percent[0]),
+                f"{name}{NO_BREAK_SPACE}{unit} {part}".strip(),
+                _signed(said.core_c[row] - said.core_c[0]),
+                _signed(said.in_room_dba[row] - said.in_room_dba[0]),
+                _signed(said.throughput_percent[row] - said.throughput_percent[0]),
             )
         )
     return Columns(tr("One step away"), (tr("core, K"), tr("noise, dB"), tr("thr., %")), tuple(lines))
 
 
+def _within(card: RigCard, control: str, value: float) -> float:
+    known = card.control(control)
+    return min(max(value, known.low), known.high) if known is not None else value
+
+
 def _signed(value: float) -> str:
     text = number_text(float(value), 1)
     return text if text.startswith(("−", "0.0")) else f"+{text}"
+
+
+def why_here(mapped: Mapped, one: Candidate) -> list[Block]:
+    """Say what holds a setting back, what it leans on, and what to mind about it."""
+    blocks: list[Block] = []
+    said: list[str] = []
+    if one.heat_holds:
+        said.append(tr("The temperature cap holds the clock here: the core stands at it, and the room decides the work."))
+    if not one.inside:
+        said.append(tr("No runs surround this place: it is extrapolated, and its interval is the models' own."))
+    if one.failures:
+        said.append(tr("It was run, and it failed."))
+    if "headroom" in one.breaks and not one.heat_holds:
+        said.append(tr("The headroom wanted is not sure here in the design room."))
+    if said:
+        blocks.append(Words(tr("Caution"), " ".join(said)))
+    other = mapped.other
+    if other is not None:
+        place = mapped.field.nearest(*(one.setting.value(control) or 0.0 for control in (mapped.field.across, mapped.field.up)))
+        here, there = mapped.field.predicted, other.predicted
+        rows = []
+        for name, a, a_hw, b, b_hw in (
+            (tr("Core, K"), here.core_c, here.core_hw, there.core_c, there.core_hw),
+            (tr("Noise, dB"), here.in_room_dba, here.in_room_hw, there.in_room_dba, there.in_room_hw),
+            (
+                tr("Throughput, %"),
+                *(here.throughput_percent, here.throughput_hw),
+                *(there.throughput_percent, there.throughput_hw),
+            ),
+        ):
+            apart, spread = float(a[place] - b[place]), math.hypot(float(a_hw[place]), float(b_hw[place]))
+            verdict = tr("shown") if abs(apart) > spread else tr("not shown")
+            rows.append((name, _signed(apart), f"±{NO_BREAK_SPACE}{number_text(spread, 1)}", verdict))
+        heads = (tr("here less there"), "", "")
+        blocks.append(Columns(tr("Against {variant}").format(variant=mapped.ask.against), heads, tuple(rows)))
+    misfits = mapped.models.heat.misfits
+    if misfits:
+        worst = misfits[0]
+        words = tr("Run {n} does not fit: {a} K measured, {b} K modelled. Near such runs the map follows the runs.")
+        text = words.format(n=worst.run_id, a=number_text(worst.measured_k, 1), b=number_text(worst.modelled_k, 1))
+        blocks.append(Words(tr("What does not fit"), text))
+    return blocks
+
+
+# -- rise against watts --------------------------------------------------------------------------------------------------
+
+
+def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: float) -> list[Block]:
+    """Explain a line: its capacity, its slope, and the capacities of all."""
+    first = line.capacities[0]
+    kpw, watts, dba = quantity_of("thermal_resistance_kpw"), quantity_of("package_power_w"), quantity_of("noise_dba")
+    title = (
+        f"{number_text(first.power_w, 0)} ± {number_text(first.half_width_w, 0)} W"
+        if _told(first.power_w)
+        else tr("no limit met")
+    )
+    rise, _ = line.at(line.near_w)
+    readings = (
+        _line(tr("Slope near {w} W").format(w=f"{line.near_w:.0f}"), kpw, line.slope_kpw, line.slope_hw),
+        _line(tr("Rise over power"), kpw, rise / line.near_w),
+        *(
+            _line(tr("At {room} °C").format(room=f"{one.room_c:g}"), watts, one.power_w, one.half_width_w)
+            for one in line.capacities
+        ),
+        _line(tr("Noise in the room"), dba, line.in_room_dba, line.in_room_hw, scale.mark(line.in_room_dba)),
+        Reading(tr("Runs on this line"), str(len(line.points))),
+    )
+    rows = tuple(
+        (
+            f"{one.duty:g}{NO_BREAK_SPACE}%",
+            *(number_text(capacity.power_w, 0) if _told(capacity.power_w) else "–" for capacity in one.capacities),
+            number_text(one.in_room_dba, 1),
+        )
+        for one in lines.lines
+    )
+    heads = (*(f"W, {room:g}{NO_BREAK_SPACE}°C" for room in lines.rooms_c), tr("dBA"))
+    blocks: list[Block] = [
+        Title(tr("{group} fans at {duty} %").format(group=lines.group.capitalize(), duty=f"{line.duty:g}"), title),
+        Readings(tr("Capacity at the limit"), readings),
+        Columns(tr("Capacity"), heads, rows),
+    ]
+    blocks.append(Words(tr("What the slope says"), _slope_words(lines, line)))
+    words = tr("About {w} W of board, memory and cards warm the air before the package does: the lines do not meet at zero.")
+    blocks.append(Words(tr("Why they do not meet at 0"), words.format(w=number_text(other_heat_w, 0))))
+    words = tr("Capacity is where the limit is met, not where to run. Keep the headroom, and the maker's limits.")
+    blocks.append(Words(tr("Caution"), words))
+    return blocks
+
+
+def _at_room(room_c: float) -> str:
+    return tr("At {room} °C").format(room=f"{room_c:g}")
+
+
+def _told(watts: float) -> bool:
+    return math.isfinite(watts)
+
+
+def _slope_words(lines: WattLines, line: WattLine) -> str:
+    """Say what the next line up would win, and whether that is more than the intervals."""
+    place = lines.lines.index(line)
+    if place + 1 >= len(lines.lines):
+        return tr("These are the fastest fans that were run: what is left is the path that no fan changes.")
+    faster = lines.lines[place + 1]
+    wins = line.slope_kpw - faster.slope_kpw
+    louder = faster.in_room_dba - line.in_room_dba
+    spread = math.hypot(line.slope_hw, faster.slope_hw)
+    if wins <= spread:
+        words = tr("Fans at {duty} % cost {db} dB and win nothing that the intervals show: other parts hold it back.")
+        return words.format(duty=f"{faster.duty:g}", db=number_text(louder, 1))
+    words = tr("Fans at {duty} % take {k} K off every 100 W for {db} dB.")
+    return words.format(duty=f"{faster.duty:g}", k=number_text(100.0 * wins, 1), db=number_text(louder, 1))
+
+
+# -- noise ----------------------------------------------------------------------------------------------------------------
+
+
+def noise_blocks(
+    shown: Loudness, one: GroupNoise | None, duty: float, scale: Scale, law: tuple[float, float] | None
+) -> list[Block]:
+    """Explain a group's noise at a duty, or that of all together; ``law`` is its dB a decade of speed with the error."""
+    dba, rpm = quantity_of("noise_dba"), quantity_of("fan_speed_rpm")
+    if one is None:
+        level = float(np.interp(duty, shown.duty, shown.together_dba))
+        spread = float(np.interp(duty, shown.duty, shown.together_hw))
+        lines: tuple[Reading, ...] = (_line(tr("In the room"), dba, level, spread, scale.mark(level)),)
+        parts = [(group.group, float(np.interp(duty, group.duty, group.alone_dba))) for group in shown.groups]
+        rows = tuple((name, number_text(value, 1)) for name, value in sorted(parts, key=lambda part: -part[1]))
+        return [
+            Title(tr("All groups together"), f"{duty:.0f}{NO_BREAK_SPACE}%"),
+            Readings(tr("Inferred from each group"), lines),
+            Columns(tr("Each alone"), (tr("dBA"),), rows),
+            Words(
+                tr("How levels add"), tr("As energies: two equal groups are 3 dB above one, and one 10 dB under is not heard.")
+            ),
+        ]
+    level = float(np.interp(duty, one.duty, one.in_room_dba))
+    spread = float(np.interp(duty, one.duty, one.in_room_hw))
+    alone = float(np.interp(duty, one.duty, one.alone_dba))
+    turns = alone > STANDS_DBA
+    readings = [
+        _line(tr("Speed"), rpm, float(np.interp(duty, one.duty, one.rpm))),
+        _line(tr("In the room"), dba, level, spread, scale.mark(level)),
+        _line(tr("The group alone"), dba, alone) if turns else Reading(tr("The group alone"), tr("it stands")),
+        Reading(tr("Readings"), str(len(one.heard))),
+    ]
+    if law is not None:
+        spread_text = f"±{NO_BREAK_SPACE}{number_text(law[1], 0)}"
+        readings.insert(3, Reading(tr("Speed law"), number_text(law[0], 0), spread_text, tr("dB/decade")))
+    blocks: list[Block] = [
+        Title(tr("{group} fans alone").format(group=one.group.capitalize()), f"{duty:.0f}{NO_BREAK_SPACE}%"),
+        Readings(tr("At this duty"), tuple(readings)),
+    ]
+    if alone < shown.background_dba - 6.0:
+        words = tr("More than 6 dB under the room it cannot be measured here: its level is carried down the speed law.")
+        blocks.append(Words(tr("Inferred"), words))
+    if not one.seen[0] <= duty <= one.seen[1]:
+        words = tr("This group was heard from {a} to {b} %.").format(a=f"{one.seen[0]:g}", b=f"{one.seen[1]:g}")
+        blocks.append(Words(tr("Not measured"), words))
+    return blocks

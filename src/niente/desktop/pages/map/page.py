@@ -1,226 +1,380 @@
 """The Map page: how core temperature and noise lie over the settings, where measured and where inferred."""
 
+from pathlib import Path
+
+import msgspec
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QPushButton, QStackedWidget
+from PySide6.QtWidgets import QCheckBox, QStackedWidget
 
-from niente.core.choosing.models import POWER
+from niente.core.choosing.mapped import Ask, Mapped
 from niente.core.choosing.pick import Candidate, candidate_at
-from niente.core.choosing.words import place_text
+from niente.core.choosing.tables import map_as_csv
+from niente.core.errors import NienteError
+from niente.core.project import Limits
 from niente.core.quantities import duration_text, number_text, quantity_of
+from niente.core.science.heat.sum import OTHER
+from niente.desktop import asking
 from niente.desktop.actions import Actions
+from niente.desktop.analysis import MapAnswer
+from niente.desktop.files import write
+from niente.desktop.pages.map.asked import AskRow
 from niente.desktop.pages.map.field_view import FieldView, Shown
 from niente.desktop.pages.map.layers import LAYERS
-from niente.desktop.pages.map.margin import candidate_blocks, steps_away
+from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, place_words, steps_away, why_here
+from niente.desktop.pages.map.noise_view import NoiseView
+from niente.desktop.pages.map.picture import save_picture
+from niente.desktop.pages.map.rows import heads_of, rows_of
+from niente.desktop.pages.map.watts_view import WattsView
+from niente.desktop.plan_deeds import PlanDeeds
 from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.blocks import Block, Words
+from niente.desktop.widgets.blocks import Block, Deeds, Words
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.page import Page
-from niente.desktop.widgets.table import Cell, RowsModel, rows_view
+from niente.desktop.widgets.table import RowsModel, rows_view
+from niente.desktop.widgets.views import Views
 
-HEADS = (
-    *("Limit, W", "Fans, %", "", "Core, °C", "±", "Headroom, K", "Noise, dBA", "±", "", "Throughput, %", "±"),
-    *("Package, W", "Breaks"),
-)
+FIELD, WATTS, NOISE, TABLE = range(4)
 
 
 class MapPage(Page):
-    """A field over power limit and case-fan duty, or the same data as a table."""
+    """A field over any two controls, rise against watts, noise against duty, and the field's data as a table."""
 
     name = "Map"
 
-    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanDeeds) -> None:
         super().__init__(session, actions, look)
-        self.view = FieldView(look)
+        self.deeds = deeds
+        self.asked = AskRow()
+        self.asked.asked.connect(self._ask)
+        self.asked.shown.connect(self.refresh)
+        self.view, self.watts, self.noise = FieldView(look), WattsView(look), NoiseView(look)
         self.view.selected.connect(self._select)
+        self.view.wanted.connect(self.run_here)
+        self.watts.selected.connect(lambda _: self.said.emit())
+        self.noise.selected.connect(lambda _: self.said.emit())
+        self.by_speed = QCheckBox(tr("Over speed"))
+        self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
+        self.by_speed.toggled.connect(self.refresh)
         self.problem = Empty(actions["plan.start"])
-        self.layers = QComboBox()
-        self.layers.setAccessibleName(tr("Layer of the map"))
-        self.layers.setToolTip(tr("What the colours show"))
-        self.layers.addItems([tr(layer.title) for layer in LAYERS])
-        self.layers.currentIndexChanged.connect(lambda _: self.refresh())
-        self.model = RowsModel([tr(head) for head in HEADS], {0, 1, 3, 4, 5, 6, 7, 9, 10, 11})
-        self.table = rows_view(tr("The map as a table"), self.model, look, stretch=12)
+        self.model = RowsModel(heads_of(None), set(range(1, 20)))
+        self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
         self.stack = QStackedWidget()
-        self.stack.addWidget(self.view)
-        self.stack.addWidget(self.table)
-        for widget in (self.view, self.table):
-            self.offer(widget, "map.table", "page.choose", "help.here")
-        self._lay_out()
-        self.candidate: Candidate | None = None
-        self._place: tuple[float, float] | None = None
-        self.follow(session.answered, session.run_changed)
-
-    def _lay_out(self) -> None:
-        self.head.addWidget(self.layers, 0, Qt.AlignmentFlag.AlignBottom)
-        self._views = QButtonGroup(self)
-        for place, text in enumerate((tr("Field"), tr("Table"))):
-            button = QPushButton(text)
-            button.setProperty("role", "view")
-            button.setCheckable(True)
-            button.setChecked(place == 0)
-            button.setToolTip(self.actions_["map.table"].toolTip())
-            self._views.addButton(button, place)
-            self.head.addWidget(button, 0, Qt.AlignmentFlag.AlignBottom)
-        self._views.idClicked.connect(self._show_view)
+        for widget in (self.view, self.watts, self.noise, self.table):
+            self.stack.addWidget(widget)
+            self.offer(widget, "map.run_here", "map.picture", "map.csv", "map.table", "page.choose", "help.here")
+        self.views = Views(
+            (
+                (tr("Field"), tr("A layer over two controls")),
+                (tr("Rise against watts"), tr("A line per fan setting, with the watts it carries at the limit")),
+                (tr("Noise"), tr("Each fan group alone and together, over the room")),
+                (tr("Table"), actions["map.table"].toolTip()),
+            )
+        )
+        self.views.chosen.connect(self._show_view)
+        self.head.addWidget(self.by_speed, 0, Qt.AlignmentFlag.AlignBottom)
+        self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
+        self.body.addWidget(self.asked)
         self.body.addWidget(self.problem, 1)
         self.body.addWidget(self.stack, 1)
+        self.mapped: Mapped | None = None
+        self.candidate: Candidate | None = None
+        self._waiting: tuple[object, Ask] | None = None
+        self._refused: tuple[Ask, str] | None = None
+        self._place: tuple[float, float] | None = None
+        self._index = 0
+        session.mapped.connect(self._take)
+        self.follow(session.answered, session.run_changed)
+
+    # -- what is asked ---------------------------------------------------------------------------------------------
+
+    def _ask(self, ask: Ask) -> None:
+        self._place = self.candidate = None
+        self.refresh()
+        self.said.emit()
+
+    def _take(self, answer: MapAnswer) -> None:
+        """Show a map that was asked for, unless something else is wanted by now."""
+        if answer.models is not self.session.answer.models or answer.ask != self.asked.ask:
+            return
+        self._waiting = None
+        self._refused = None if answer.mapped is not None else (answer.ask, answer.problem)
+        if answer.mapped is not None:
+            self.mapped = answer.mapped
+        self.when_seen(self.refresh)
+        self.said.emit()
+
+    def _find_map(self) -> None:
+        """Let the map be the one that is asked for: the answer's own, or one that is worked out anew."""
+        answer, ask = self.session.answer, self.asked.ask
+        if answer.models is None or answer.mapped is None:
+            self.mapped = None
+            return
+        if ask == Ask():
+            self.mapped = answer.mapped
+            return
+        project = self.session.project
+        fresh = self.mapped is not None and self.mapped.models is answer.models and self.mapped.ask == ask
+        same_limits = project is not None and self.mapped is not None and _alike(self.mapped, project.limits, ask)
+        wanted = (answer.models, ask)
+        if not (fresh and same_limits) and self._waiting != wanted and (self._refused or (None,))[0] != ask:
+            self._waiting = wanted
+            self.session.ask_map(ask)
+        if self.mapped is None:
+            self.mapped = answer.mapped
 
     def _show_view(self, place: int) -> None:
         self.stack.setCurrentIndex(place)
-        self._views.button(place).setChecked(True)
         self.refresh()
+        self.said.emit()
 
     def toggle_table(self) -> None:
         """Change between field and table."""
-        self._show_view(1 - self.stack.currentIndex())
+        self.views.show_view(FIELD if self.views.current == TABLE else TABLE)
+
+    # -- what is selected ------------------------------------------------------------------------------------------
 
     def _select(self, index: int) -> None:
-        field = self.session.answer.field
-        if field is not None:
-            self._place = field.place(index)
+        if self.mapped is not None:
+            self._place = self.mapped.field.place(index)
             self._find()
             self.said.emit()
 
     def _find(self) -> None:
         """Find the selected place in the field as it is now."""
-        answer, project = self.session.answer, self.session.project
         self.candidate = None
-        if self._place is None or answer.models is None or answer.field is None or project is None:
+        if self._place is None or self.mapped is None:
             return
-        field, (limit, duty) = answer.field, self._place
-        column = int(np.argmin(np.abs(field.limit_w - limit)))
-        row = int(np.argmin(np.abs(field.duty - duty)))
-        self.candidate = candidate_at(answer.models, field, project.limits, row * field.limit_w.shape[0] + column)
+        self._index = self.mapped.field.nearest(*self._place)
+        self.candidate = candidate_at(self.mapped.models, self.mapped.field, self.mapped.limits, self._index)
+
+    def run_here(self) -> None:
+        """Plan a run at the selected setting, next."""
+        answer = self.session.answer
+        one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
+        if one is not None and answer.models is not None:
+            load = self.asked.ask.view.load or answer.models.heavy_load
+            self.deeds.run_next(one.setting, load, tr("Asked for on the map"))
+
+    def export(self) -> None:
+        """Ask where the table is to be written, and write it."""
+        file = asking.where_to_save_table(self, "map")
+        if file is not None:
+            self.write_table(file)
+
+    def write_table(self, file: Path) -> None:
+        """Write the field as comma-separated values."""
+        if self.mapped is None:
+            return
+        try:
+            write(file, map_as_csv(self.mapped).encode(), tr("The map is unchanged."))
+        except NienteError as error:
+            self.session.report(error)
+
+    def picture(self) -> None:
+        """Ask where the picture is to be written, and write it."""
+        file = asking.where_to_save_picture(self, "map")
+        if file is not None:
+            self.write_picture(file)
+
+    def write_picture(self, file: Path) -> None:
+        """Write the view that shows, as PNG or SVG by the file's ending."""
+        shown = self.stack.currentWidget()
+        if shown is None:
+            return
+        try:
+            save_picture(shown, file, f"{self.title.text()}. {self.lead.text()}")
+        except NienteError as error:
+            self.session.report(error)
+
+    # -- showing ---------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
         """Draw the answer as it stands."""
-        answer, project, card = self.session.answer, self.session.project, self.session.card
-        layer = LAYERS[self.layers.currentIndex()]
-        room = quantity_of("room_temperature_c").with_unit(project.limits.design_room_c) if project is not None else ""
-        models = answer.models
-        offset = models.base.voltage_offset_mv if models is not None else None
-        lead = tr("Field over sustained power limit and {group}-fan duty").format(group=models.lead if models else "case")
-        if models is not None and models.other is not None:
-            held = f"{models.base.fan_duty.get(models.other, 0.0):g}"
-            lead += tr(", {group} fan {duty} %").format(group=models.other, duty=held)
-        if offset is not None:
-            lead += tr(", offset {mv}").format(mv=quantity_of("voltage_offset_mv").with_unit(offset))
-        title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
-        self.set_head(lead, title.format(layer=tr(layer.title), room=room))
-        ready = answer.field is not None and answer.models is not None and project is not None
-        self.problem.show_problem("" if ready else answer.problem)
-        self.stack.setVisible(ready)
-        if answer.field is None or answer.models is None or project is None or card is None:
+        project, card = self.session.project, self.session.card
+        self._find_map()
+        mapped, answer = self.mapped, self.session.answer
+        self.by_speed.setVisible(self.views.current == NOISE)
+        self.asked.setVisible(mapped is not None and self.views.current != NOISE)
+        problem = self._refused[1] if self._refused is not None and self._refused[0] == self.asked.ask else ""
+        self.problem.show_problem(problem if mapped is not None else answer.problem or tr("Nothing is measured yet."))
+        self.stack.setVisible(mapped is not None)
+        if mapped is None or project is None or card is None:
+            self.set_head(tr("How temperature and noise lie over the settings"), tr("Map"))
             return
+        models = mapped.models
+        self.asked.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
+        room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
+        held = _held_words(mapped)
+        match self.views.current:
+            case 1:
+                self.set_head(
+                    tr("Hottest core over the room against package power{held}").format(held=held), tr("Rise against watts")
+                )
+                self._show_watts(mapped)
+            case 2:
+                self.set_head(tr("Each fan group alone, and all together, from what was read"), tr("Noise against duty"))
+                self.noise.show_noise(mapped.loudness, models.scale, by_speed=self.by_speed.isChecked())
+            case _:
+                layer = LAYERS[self.asked.layer.currentIndex()]
+                title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
+                title = tr("{layer}, less that with {variant}") if mapped.other is not None else title
+                words = title.format(layer=tr(layer.title), room=room, variant=mapped.ask.against)
+                self.set_head(tr("Field over {a} and {b}{held}").format(**_axes(mapped), held=held), words)
+                self._show_field(mapped)
+
+    def _show_field(self, mapped: Mapped) -> None:
+        card, field, answer = self.session.card, mapped.field, self.session.answer
+        if card is None:
+            return
+        layer = LAYERS[self.asked.layer.currentIndex()]
         live = self.session.live
         now = live.opened.step.setting if live is not None and live.closed is None and self.session.busy() else None
         running = None
         if now is not None:
             whole = now.over(card.stock)
-            running = (whole.value(POWER) or 0.0, whole.value(answer.models.fans) or 0.0)
-            inside = answer.field.limit_w[0] <= running[0] <= answer.field.limit_w[-1]
-            running = running if inside and answer.field.duty[0] <= running[1] <= answer.field.duty[-1] else None
-        scale = answer.models.scale
-        ceiling = card.temperature_ceiling_c(answer.models.base)
+            x, y = whole.value(field.across) or 0.0, whole.value(field.up) or 0.0
+            inside = field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]
+            running = (x, y) if inside else None
+        plan = self.session.plan
+        guards = plan.guards if plan is not None else ()
+        ceiling = card.temperature_ceiling_c(field.settings.base)
+        scale, lines = mapped.models.scale, self.asked.lines.currentIndex()
         self.view.show_field(
-            Shown(answer.field, layer, project.limits, answer.choice, running, scale, ceiling, answer.models.lead)
+            Shown(mapped, layer, answer.choice, running, scale, ceiling, card, guards, lines, self.asked.intervals.isChecked())
         )
         self._find()
         self.view.setAccessibleDescription(self._spoken())
-        if self.stack.currentWidget() is self.table:
-            self.model.set_rows(self._rows())
+        if self.views.current == TABLE:
+            self.model.set_heads(heads_of(mapped))
+            self.model.set_rows(rows_of(mapped))
 
-    def _rows(self) -> list[list[Cell | str]]:
-        """Return the field as rows: every place, limits fastest."""
-        answer, project = self.session.answer, self.session.project
-        if answer.field is None or answer.models is None or project is None:
-            return []
-        field, said = answer.field, answer.field.predicted
-        scale = answer.models.scale
-        rows: list[list[Cell | str]] = []
-        for index in range(field.measured.shape[0]):
-            limit, duty = field.place(index)
-            known = bool(field.measured[index])
-            sure = said.headroom_k[index] - said.core_hw[index] >= project.limits.least_headroom_k
-            mark = scale.mark(float(said.in_room_dba[index]))
-            rows.append(
-                [
-                    f"{limit:g}",
-                    f"{duty:g}",
-                    Cell(tr("measured") if known else tr("inferred"), bold=known, soft=not known),
-                    number_text(float(said.core_c[index]), 1),
-                    Cell(number_text(float(said.core_hw[index]), 1), soft=True),
-                    Cell(number_text(float(said.headroom_k[index]), 1), under="" if sure else "guard"),
-                    number_text(float(said.in_room_dba[index]), 1),
-                    Cell(number_text(float(said.in_room_hw[index]), 1), soft=True),
-                    Cell(mark, mark=True),
-                    number_text(float(said.throughput_percent[index]), 1),
-                    Cell(number_text(float(said.throughput_hw[index]), 1), soft=True),
-                    number_text(float(said.power_w[index]), 1),
-                    "" if sure else tr("headroom not sure"),
-                ]
+    def _show_watts(self, mapped: Mapped) -> None:
+        choice, plan = self.session.answer.choice, self.session.plan
+        picked = None
+        if choice is not None:
+            picked = (choice.pick.power_w, choice.pick.core_c - choice.limits.design_room_c)
+        words = tr("limit {limit} in a {room} room: {k} K").format(
+            limit=quantity_of("hottest_core_c").with_unit(mapped.watts.limit_c),
+            room=quantity_of("room_temperature_c").with_unit(mapped.room_c),
+            k=number_text(mapped.watts.limit_k, 1),
+        )
+        self.watts.show_lines(mapped.watts, plan.guards if plan is not None else (), picked, words)
+        line = self.watts.line()
+        if line is not None:
+            self.watts.setAccessibleDescription(
+                tr("{n} lines; at {duty} % the slope is {k} K/W.").format(
+                    n=len(mapped.watts.lines), duty=f"{line.duty:g}", k=number_text(line.slope_kpw, 3)
+                )
             )
-        return rows
 
     def _spoken(self) -> str:
-        answer = self.session.answer
-        if answer.field is None:
+        if self.mapped is None:
             return ""
-        measured = int(np.count_nonzero(answer.field.measured))
+        field, answer = self.mapped.field, self.session.answer
         words = tr("{n} settings, {m} measured. The table (Ctrl+T) gives all of them in figures.")
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
-        said = words.format(n=answer.field.measured.shape[0], m=measured)
+        said = words.format(n=field.measured.shape[0], m=self.measured_marks())
         if one is None:
             return said
         core = quantity_of("hottest_core_c").with_unit(one.core_c, one.core_hw)
         noise = quantity_of("noise_dba").with_unit(one.in_room_dba, one.in_room_hw)
-        return f"{said} {place_text(one)}: {core}, {noise}."
+        return f"{said} {one.setting.text((field.across, field.up))}: {core}, {noise}."
 
     def measured_marks(self) -> int:
         """Return how many measured settings are marked."""
-        field = self.session.answer.field
-        return int(np.count_nonzero(field.measured)) if field is not None else 0
+        return int(np.count_nonzero(self.mapped.field.measured)) if self.mapped is not None else 0
 
     def live_line(self) -> str:
-        """Return how much is measured, and how well the heat path fits."""
-        evidence, models = self.session.answer.evidence, self.session.answer.models
+        """Return how much is measured, and how well a core temperature is known where it was."""
+        evidence, answer = self.session.answer.evidence, self.session.answer
         measured = len(evidence.usable()) if evidence is not None else 0
-        if models is None:
+        if answer.field is None:
             return tr("{n} measured").format(n=measured) if measured else tr("nothing yet")
-        spread = 2 * max(models.thermal.residual_sd_k, 0.3)
-        return tr("{n} measured, ±{k} K").format(n=measured, k=number_text(spread, 1))
+        typical = float(np.median(answer.field.predicted.core_hw))
+        return tr("{n} measured, ±{k} K").format(n=measured, k=number_text(typical, 1))
 
     def finished(self) -> bool:
         """The models have an answer."""
         return self.session.answer.models is not None
 
+    # -- the margin ------------------------------------------------------------------------------------------------
+
     def margin(self) -> list[Block]:
-        """Explain the selected setting, or how to select one."""
-        answer, project = self.session.answer, self.session.project
-        if answer.models is None or answer.field is None or project is None:
+        """Explain what is selected in the view that shows, or how to select something."""
+        mapped, answer = self.mapped, self.session.answer
+        if mapped is None or answer.models is None:
             return [Words(tr("The map"), answer.problem)]
-        models = answer.models
+        models = mapped.models
+        if self.views.current == WATTS:
+            line = self.watts.line()
+            other = float(np.exp(models.heat.logs[OTHER]))
+            return line_blocks(mapped.watts, line, models.scale, other) if line is not None else []
+        if self.views.current == NOISE:
+            return self._of_noise(mapped)
+        return self._of_field(mapped)
+
+    def _of_noise(self, mapped: Mapped) -> list[Block]:
+        one, noise = self.noise.group(), mapped.models.noise
+        law = None
+        if one is not None:
+            place = noise.groups.index(one.group)
+            at = 1 + len(noise.groups) + place
+            law = noise.per_decade[place], 1.96 * float(np.sqrt(noise.covariance[at][at]))
+        return noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
+
+    def _of_field(self, mapped: Mapped) -> list[Block]:
+        answer, models, field = self.session.answer, mapped.models, mapped.field
         blocks: list[Block] = []
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None:
-            scale = models.scale
+            controls = (field.across, field.up)
+            place = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
             lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
-            blocks += candidate_blocks(lead, one, scale)
-            blocks.append(steps_away(models, project.limits, one))
-        theta, half_width = models.thermal.resistance(models.thermal.cooler_full_rpm, models.thermal.case_full_rpm)
+            blocks += candidate_blocks(lead, place_words(controls, place), one, models.scale)
+            blocks.append(Deeds(("map.run_here",)))
+            index = self._index if self.candidate is not None else field.nearest(*place)
+            blocks.append(steps_away(models, mapped.limits, field.settings, index, controls))
+            blocks += why_here(mapped, one)
+        power = one.power_w if one is not None else mapped.watts.measured_w
+        theta, half_width = models.heat.resistance(power, models.heat.full_rpm)
         path = quantity_of("thermal_resistance_kpw").with_unit(theta, half_width)
         words = tr("Core to room, fans at their fastest: {path}, from {n} settled runs.")
-        blocks.append(Words(tr("Heat path"), words.format(path=path, n=models.thermal.runs)))
+        bounds = tr(" {n} more, held at their cap, are bounds.").format(n=models.heat.bounds) if models.heat.bounds else ""
+        blocks.append(Words(tr("Heat path"), words.format(path=path, n=models.heat.runs) + bounds))
         if one is not None and one.clean_s:
             words = tr("{t} of the heaviest load, {n} wrong results.")
             blocks.append(Words(tr("Run here"), words.format(t=duration_text(one.clean_s), n=one.failures)))
-        if one is not None and "headroom" in one.breaks:
-            words = tr("In the hatched area the headroom wanted is not sure in the design room: heat may hold the clock there.")
-            blocks.append(Words(tr("Caution"), words))
         if self.candidate is None:
-            words = tr("Click a place in the field, or use the arrow keys, to read it here.")
+            words = tr("Click a place in the field, or use the arrow keys, to read it here. Enter plans a run there.")
             blocks.append(Words(tr("Select"), words))
         return blocks
+
+
+def _alike(mapped: Mapped, limits: Limits, ask: Ask) -> bool:
+    """Return whether a map was worked out under the limits that are in force."""
+    here = limits if ask.room_c is None else msgspec.structs.replace(limits, design_room_c=ask.room_c)
+    return mapped.limits == here
+
+
+def _axes(mapped: Mapped) -> dict[str, str]:
+    known = {control.name: control.title.lower() for control in mapped.models.card.controls}
+    return {"a": known.get(mapped.field.across, mapped.field.across), "b": known.get(mapped.field.up, mapped.field.up)}
+
+
+def _held_words(mapped: Mapped) -> str:
+    """Return what the other controls stand at, in words, as far as they are the same everywhere."""
+    field = mapped.field
+    base = field.settings.base
+    wanted = tuple(
+        control.name
+        for control in mapped.models.card.controls
+        if control.name not in field.settings.values
+        and (control.name.startswith("fan_duty.") or control.name in ("voltage_offset_mv", "temperature_cap_c"))
+    )
+    text = base.text(wanted)
+    found = [name.partition(".")[2] for name in field.settings.values if name not in (field.across, field.up)]
+    words = ([text] if text else []) + [tr("{group} fans as quiet as they may").format(group=group) for group in found]
+    return "; " + ", ".join(words) if words else ""

@@ -1,0 +1,111 @@
+"""Noise against duty and speed: each fan group alone and all together, over the room, with what was read."""
+
+import math
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.choosing.models import Models
+from niente.core.science.acoustics import add_levels, machine_alone
+
+Vector = NDArray[np.float64]
+
+POINTS = 101
+LEAST_RPM = 40.0
+"""Below it a fan stands."""
+
+
+class Heard(msgspec.Struct, frozen=True):
+    """One reading: duty (%) and speed (rpm) of the group it tells of, the level in the room with its 95 % half width, and the
+    machine alone as that tells it (NaN where it is too close to the room to tell)."""
+
+    run_id: int
+    duty: float
+    rpm: float
+    dba: float
+    half_width_db: float
+    alone_dba: float
+
+
+class GroupNoise(msgspec.Struct, frozen=True):
+    """A fan group over its duty (%), with the other groups standing: speed, its level alone, its level in the room with the
+    95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and highest duty read."""
+
+    group: str
+    duty: Vector
+    rpm: Vector
+    alone_dba: Vector
+    in_room_dba: Vector
+    in_room_hw: Vector
+    seen: tuple[float, float]
+    heard: tuple[Heard, ...]
+
+
+class Loudness(msgspec.Struct, frozen=True):
+    """All groups, what they come to together at one duty each, and the room. ``turned`` are the duties read together."""
+
+    groups: tuple[GroupNoise, ...]
+    duty: Vector
+    together_dba: Vector
+    together_hw: Vector
+    background_dba: float
+    background_hw: float
+    heard: tuple[Heard, ...]
+
+
+def loudness_of(models: Models) -> Loudness:
+    """Return the noise map group by group. A reading is given to the group that its fans make loudest, where the others lie 6
+    dB and more below it; the rest are readings of all together."""
+    noise = models.noise
+    duty = np.linspace(0.0, 100.0, POINTS)
+    count = len(noise.groups)
+    speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
+    runs = [run for run in models.evidence.usable() if np.isfinite([run.noise_dba, run.noise_se_db]).all()]
+    told: dict[int, list[Heard]] = {place: [] for place in range(count)}
+    together: list[Heard] = []
+    for run in runs:
+        rpm = np.array([run.fan_rpm.get(group, 0.0) for group in noise.groups])
+        rpm = np.where(np.isfinite(rpm), rpm, 0.0)
+        levels = np.array([_own(models, place, rpm[place : place + 1])[0] for place in range(count)])
+        loudest = int(np.argmax(levels)) if count else 0
+        others = np.delete(levels, loudest)
+        alone = machine_alone(run.noise_dba, run.noise_se_db, noise.background_dba, noise.background_sd_db)
+        one = Heard(
+            run.run_id,
+            run.setting.fan_duty.get(noise.groups[loudest], math.nan) if count else math.nan,
+            float(rpm[loudest]) if count else 0.0,
+            run.noise_dba,
+            1.96 * run.noise_se_db,
+            math.nan if alone.bound else alone.dba,
+        )
+        clear = others.shape[0] == 0 or float(add_levels(others)) <= levels[loudest] - 6.0
+        (told[loudest] if clear and count else together).append(one)
+    groups = []
+    for place, group in enumerate(noise.groups):
+        only = np.zeros((POINTS, count))
+        only[:, place] = speeds[:, place]
+        in_room, half_width = noise.in_room(only)
+        seen = [known for known, _ in models.duty_rpm[group]] or [0.0]
+        groups.append(
+            GroupNoise(
+                group,
+                duty,
+                speeds[:, place],
+                _own(models, place, speeds[:, place]),
+                in_room,
+                half_width,
+                (min(seen), max(seen)),
+                tuple(told[place]),
+            )
+        )
+    level, level_hw = noise.in_room(speeds)
+    return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, 1.96 * noise.background_sd_db, tuple(together))
+
+
+def _own(models: Models, place: int, rpm: Vector) -> Vector:
+    """Return the modelled level of one group alone at speeds ``(n,)``; NaN where it stands."""
+    alone = np.zeros((rpm.shape[0], len(models.noise.groups)))
+    alone[:, place] = rpm
+    level: Vector = np.where(rpm > LEAST_RPM, models.noise.machine_alone(alone), np.nan)
+    return np.where(np.isfinite(level), level, -60.0)

@@ -1,0 +1,53 @@
+"""The map as a table on the screen: the same data as the picture, a row a setting."""
+
+from niente.core.choosing.mapped import Mapped
+from niente.core.quantities import number_text, quantity_of
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.table import Cell
+
+
+def heads_of(mapped: Mapped | None) -> list[str]:
+    """Return the heads of the columns, the axes' first."""
+    axes = [tr("Across"), tr("Up")]
+    if mapped is not None:
+        known = {control.name: control.title for control in mapped.models.card.controls}
+        axes = [f"{known[name]}, {quantity_of(name).unit}" for name in (mapped.field.across, mapped.field.up)]
+    return [
+        *axes,
+        *(tr(head) for head in ("", "Core, °C", "±", "Headroom, K", "Noise, dBA", "±", "", "Throughput, %", "±")),
+        *(tr(head) for head in ("Clock, MHz", "Package, W", "Stable day", "Breaks")),
+    ]
+
+
+def rows_of(mapped: Mapped) -> list[list[Cell | str]]:
+    """Return the field as rows: every place, the first axis fastest."""
+    field, said, scale = mapped.field, mapped.field.predicted, mapped.models.scale
+    least = mapped.limits.least_headroom_k
+    rows: list[list[Cell | str]] = []
+    for index in range(field.measured.shape[0]):
+        x, y = field.place(index)
+        known, inside = bool(field.measured[index]), bool(field.inside[index])
+        sure = said.headroom_k[index] - said.core_hw[index] >= least
+        breaks = [] if sure else [tr("headroom not sure")]
+        breaks += [tr("failures")] if field.against[index] else []
+        state = tr("measured") if known else tr("inferred") if inside else tr("extrapolated")
+        rows.append(
+            [
+                f"{x:g}",
+                f"{y:g}",
+                Cell(state, bold=known, soft=not known),
+                number_text(float(said.core_c[index]), 1),
+                Cell(number_text(float(said.core_hw[index]), 1), soft=True),
+                Cell(number_text(float(said.headroom_k[index]), 1), under="" if sure else "guard"),
+                number_text(float(said.in_room_dba[index]), 1),
+                Cell(number_text(float(said.in_room_hw[index]), 1), soft=True),
+                Cell(scale.mark(float(said.in_room_dba[index])), mark=True),
+                number_text(float(said.throughput_percent[index]), 1),
+                Cell(number_text(float(said.throughput_hw[index]), 1), soft=True),
+                number_text(float(said.clock_mhz[index]), 0),
+                number_text(float(said.power_w[index]), 1),
+                number_text(float(field.stable[index]), 2),
+                ", ".join(breaks),
+            ]
+        )
+    return rows

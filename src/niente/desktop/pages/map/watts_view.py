@@ -1,0 +1,271 @@
+"""Rise against watts: a line per fan setting, the runs on it, its slope, and the watts at which it meets the limit."""
+
+import math
+
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from niente.core.choosing.watts import WattLine, WattLines
+from niente.core.plan import Guard
+from niente.core.quantities import number_text, quantity_of
+from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.tongue import tr
+from niente.desktop.widgets.brushes import dashed, draw_text, draw_upright, faint
+from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, draw_level_rules, spans
+from niente.desktop.widgets.marks import draw_inferred, draw_measured
+from niente.desktop.widgets.scale import Span, apart, ticks
+
+GUTTERS = (60, 12, 76, 92)
+MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
+BAND, BAND_CURRENT = 0.07, 0.2
+REACH_PX = 40.0
+CAPACITY_DOWN = 52
+
+
+class WattsView(QWidget):
+    """The picture. ``selected`` gives the place of a line."""
+
+    selected = Signal(int)
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self.look = look
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(tr("Rise against watts; up and down arrow keys go from line to line"))
+        self.canvas = Canvas(look, GUTTERS)
+        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.canvas.under, self.canvas.over = self._under, self._over
+        rows = QVBoxLayout(self)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.addWidget(self.canvas)
+        self.box = self.canvas.box(0, 0, 1)
+        self._shown: WattLines | None = None
+        self._guards: tuple[Guard, ...] = ()
+        self._picked: tuple[float, float] | None = None
+        self._limit_words = ""
+        self.current = 0
+        look.changed.connect(self.update)
+
+    def show_lines(
+        self, lines: WattLines, guards: tuple[Guard, ...], picked: tuple[float, float] | None, limit_words: str
+    ) -> None:
+        """Draw lines; ``picked`` is the pick's power and rise, ``limit_words`` what the limit is."""
+        if self._shown is None or len(self._shown.lines) != len(lines.lines):
+            self.current = len(lines.lines) // 2
+        self._shown, self._guards, self._picked, self._limit_words = lines, guards, picked, limit_words
+        if lines.lines:
+            power = lines.lines[0].power_w
+            top = max(max(float(line.rise_k.max()) for line in lines.lines) * 1.02, lines.limit_k * 1.12)
+            top = min(top, lines.limit_k * 1.35)
+            low = min(float((line.rise_k - line.half_width_k).min()) for line in lines.lines)
+            self.box.setRange(xRange=(float(power[0]), float(power[-1])), yRange=(max(0.0, low - 3.0), top), padding=0.0)
+        self.canvas.viewport().update()
+
+    def line(self) -> WattLine | None:
+        """Return the line that is selected."""
+        if self._shown is None or not 0 <= self.current < len(self._shown.lines):
+            return None
+        return self._shown.lines[self.current]
+
+    # -- painting ------------------------------------------------------------------------------------------------
+
+    def _under(self, painter: QPainter) -> None:
+        shown = self._shown
+        if shown is None or not shown.lines:
+            return
+        p, area = self.look.palette, self.canvas.area(self.box)
+        across, up = spans(self.canvas, self.box)
+        above = up.px(shown.limit_k)
+        painter.fillRect(QRectF(area.left(), area.top(), area.width(), max(above - area.top(), 0.0)), QColor(p.shade))
+        for guard in self._guards:
+            if guard.quantity == "package_power_w" and across.low < guard.trip < across.high:
+                x = across.px(guard.trip)
+                painter.fillRect(QRectF(x, area.top(), area.right() - x, area.height()), QColor(p.shade))
+        draw_level_rules(painter, self.canvas, self.box, 8)
+        for value in ticks(across.low, across.high, 9):
+            draw_upright(painter, across.px(value), area.top(), area.bottom(), faint(p.rule, 0.7))
+        painter.setClipRect(area)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for place, line in enumerate(shown.lines):
+            self._draw_band(painter, line, across, up, current=place == self.current)
+        painter.setClipping(False)
+
+    def _draw_band(self, painter: QPainter, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
+        """Draw a line's interval, up to where it meets the limit: its width there is the capacity's."""
+        shown, p = self._shown, self.look.palette
+        if shown is None:
+            return
+        upper = [QPointF(across.px(x), up.px(y)) for x, y in zip(line.power_w, line.rise_k + line.half_width_k, strict=True)]
+        lower = [QPointF(across.px(x), up.px(y)) for x, y in zip(line.power_w, line.rise_k - line.half_width_k, strict=True)]
+        path = QPainterPath()
+        path.addPolygon(QPolygonF([*upper, *reversed(lower)]))
+        limit = QPainterPath()
+        area = self.canvas.area(self.box)
+        limit.addRect(QRectF(area.left(), up.px(shown.limit_k), area.width(), area.bottom() - up.px(shown.limit_k)))
+        colour = p.accent if current else p.ink
+        painter.fillPath(path.intersected(limit), faint(colour, BAND_CURRENT if current else BAND))
+
+    def _over(self, painter: QPainter) -> None:
+        shown = self._shown
+        if shown is None or not shown.lines:
+            return
+        p, area = self.look.palette, self.canvas.area(self.box)
+        across, up = spans(self.canvas, self.box)
+        painter.setClipRect(area)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for place, line in enumerate(shown.lines):
+            if place != self.current:
+                self._draw_line(painter, line, across, up, current=False)
+        if self.line() is not None:
+            self._draw_line(painter, shown.lines[self.current], across, up, current=True)
+        painter.setClipping(False)
+        self._draw_limits(painter, shown, across, up)
+        for place, line in enumerate(shown.lines):
+            for point in line.points:
+                self._draw_point(painter, point.held, QPointF(across.px(point.power_w), up.px(point.rise_k)), place)
+        self._draw_pick(painter, across, up)
+        self._draw_ends(painter, shown, across, up)
+        self._draw_capacities(painter, shown, across, up)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 9), bottom=True)
+        draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
+        draw_text(painter, QPointF(0, area.top() + 8), tr("Core rise, K"), font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(0, area.bottom() + 16), tr("Package, W"), font(SMALL), p.ink, halo=p.ground)
+        self._draw_key(painter, area)
+
+    def _draw_line(self, painter: QPainter, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
+        p, shown = self.look.palette, self._shown
+        if shown is None:
+            return
+        measured = max((point.power_w for point in line.points), default=shown.measured_w)
+        points = [QPointF(across.px(x), up.px(y)) for x, y in zip(line.power_w.tolist(), line.rise_k.tolist(), strict=True)]
+        last = int((line.power_w <= measured).sum())
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        colour, width = (p.accent, 2.0) if current else (p.ink, 1.25)
+        painter.setPen(QPen(QColor(colour), width))
+        painter.drawPolyline(QPolygonF(points[:last]))
+        painter.setPen(dashed(colour, 3.0, 3.0, width))
+        painter.drawPolyline(QPolygonF(points[max(last - 1, 0) :]))
+
+    def _draw_limits(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
+        p, area = self.look.palette, self.canvas.area(self.box)
+        y = up.px(shown.limit_k)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        for colour, width, down in ((p.ink, 1.0, 1.5), (p.cap_line, 2.0, 0.0)):
+            painter.setPen(QPen(QColor(colour), width))
+            painter.drawLine(QLineF(area.left(), y + down, area.right(), y + down))
+        draw_text(painter, QPointF(area.left() + 6, y - 6), self._limit_words, font(SMALL), p.ink, halo=p.shade)
+        for guard in self._guards:
+            if guard.quantity == "package_power_w" and across.low < guard.trip < across.high:
+                x = across.px(guard.trip)
+                painter.setPen(QPen(QColor(p.guard), 1.0))
+                painter.drawLine(QLineF(x, area.top(), x, area.bottom()))
+                words = tr("guard {w} W").format(w=f"{guard.trip:g}")
+                draw_text(painter, QPointF(x + 5, area.bottom() - 8), words, font(SMALL), p.ink, halo=p.shade)
+
+    def _draw_point(self, painter: QPainter, held: bool, at: QPointF, place: int) -> None:
+        p = self.look.palette
+        if held:
+            painter.setPen(QPen(QColor(p.cap_line), 2.0))
+            painter.drawLine(QLineF(at.x() - 8, at.y(), at.x() + 8, at.y()))
+        draw_measured(painter, at, p)
+        if place == self.current:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(p.accent))
+            painter.drawEllipse(at, 3.0, 3.0)
+
+    def _draw_pick(self, painter: QPainter, across: Span, up: Span) -> None:
+        shown, p = self._shown, self.look.palette
+        if self._picked is None or shown is None:
+            return
+        watts, rise = self._picked
+        if not (across.low <= watts <= across.high):
+            return
+        at, limit = QPointF(across.px(watts), up.px(rise)), up.px(shown.limit_k)
+        painter.setPen(dashed(p.ink, 2.0, 3.0))
+        painter.drawLine(QLineF(at.x(), limit, at.x(), self.canvas.area(self.box).bottom()))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(p.accent), 1.5))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(at, 7.5, 7.5)
+        words = tr("the pick: {k} K under it").format(k=number_text(shown.limit_k - rise, 1))
+        draw_text(painter, QPointF(at.x() - 12, (at.y() + limit) / 2), words, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
+
+    def _draw_ends(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
+        """Name the lines at their ends, where they leave the picture at its right or at its top."""
+        area = self.canvas.area(self.box)
+        right = [(place, up.px(float(line.rise_k[-1]))) for place, line in enumerate(shown.lines) if line.rise_k[-1] <= up.high]
+        moved = apart([y for _, y in right], 24.0)
+        for (place, _), y in zip(right, moved, strict=True):
+            self._name(painter, shown.lines[place], QPointF(area.right() + 6, y), place)
+        for place, line in enumerate(shown.lines):
+            if line.rise_k[-1] > up.high:
+                crossing = next(w for w, k in zip(line.power_w.tolist(), line.rise_k.tolist(), strict=True) if k > up.high)
+                self._name(painter, line, QPointF(min(across.px(crossing) + 4, area.right() - 66), area.top() + 10), place)
+
+    def _name(self, painter: QPainter, line: WattLine, at: QPointF, place: int) -> None:
+        p = self.look.palette
+        chosen = place == self.current
+        colour = p.accent if chosen else p.ink
+        draw_text(painter, at, f"{line.duty:g}\u00a0%", font(BODY, bold=chosen), colour, halo=p.ground)
+        slope = f"{number_text(line.slope_kpw, 3)} ± {number_text(line.slope_hw, 3)}"
+        draw_text(painter, at + QPointF(0, 12), slope, font(SMALL), p.soft, halo=p.ground)
+
+    def _draw_capacities(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
+        """Drop a line from where each meets the limit to a second scale of watts under the first."""
+        p, area = self.look.palette, self.canvas.area(self.box)
+        foot, y = area.bottom(), up.px(shown.limit_k)
+        draw_text(painter, QPointF(0, foot + CAPACITY_DOWN), tr("Capacity, W"), font(SMALL, bold=True), p.ink)
+        room = quantity_of("room_temperature_c").with_unit(shown.rooms_c[0])
+        at_room = tr("in a {room} room").format(room=room)
+        draw_text(painter, QPointF(0, foot + CAPACITY_DOWN + 14), at_room, font(SMALL), p.soft)
+        seen = [(place, line.capacities[0]) for place, line in enumerate(shown.lines)]
+        inside = [(place, one) for place, one in seen if math.isfinite(one.power_w) and one.power_w <= across.high]
+        places = apart([across.px(one.power_w) for _, one in inside], 40.0)
+        for (place, one), x in zip(inside, places, strict=True):
+            colour = p.accent if place == self.current else p.soft
+            painter.setPen(dashed(colour, 2.0, 3.0))
+            painter.drawLine(QLineF(across.px(one.power_w), y, across.px(one.power_w), foot + 22))
+            painter.drawLine(QLineF(across.px(one.power_w), foot + 22, x, foot + CAPACITY_DOWN - 12))
+            draw_inferred(painter, QPointF(across.px(one.power_w), y), p)
+            bold = font(BODY, bold=place == self.current)
+            ink = p.accent if place == self.current else (p.soft if one.inferred else p.ink)
+            draw_text(painter, QPointF(x, foot + CAPACITY_DOWN), number_text(one.power_w, 0), bold, ink, align=MIDDLE)
+            spread = "± " + number_text(one.half_width_w, 0) if math.isfinite(one.half_width_w) else tr("and more")
+            draw_text(painter, QPointF(x, foot + CAPACITY_DOWN + 13), spread, font(SMALL), p.soft, align=MIDDLE)
+
+    def _draw_key(self, painter: QPainter, area: QRectF) -> None:
+        p, x, y = self.look.palette, area.left() + 14, area.top() + 44
+        entries = ((False, tr("measured")), (True, tr("held at its cap: a bound")))
+        for held, words in entries:
+            self._draw_point(painter, held, QPointF(x + 6, y), -1)
+            draw_text(painter, QPointF(x + 22, y + 3.5), words, font(SMALL), p.ink, halo=p.ground)
+            y += 17
+        painter.setPen(dashed(p.ink, 3.0, 3.0, 1.25))
+        painter.drawLine(QLineF(x - 2, y, x + 14, y))
+        draw_text(painter, QPointF(x + 22, y + 3.5), tr("inferred, past every run"), font(SMALL), p.ink, halo=p.ground)
+
+    # -- selecting -------------------------------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Select the line nearest to where it is pressed."""
+        shown = self._shown
+        if shown is None or not shown.lines:
+            return
+        across, up = spans(self.canvas, self.box)
+        watts = min(max(across.value(event.position().x()), across.low), across.high)
+        gaps = [abs(up.px(line.at(watts)[0]) - event.position().y()) for line in shown.lines]
+        self._select(gaps.index(min(gaps)))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Go to the line above or below."""
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
+        if step is None or self._shown is None:
+            super().keyPressEvent(event)
+            return
+        self._select(min(max(self.current + step, 0), len(self._shown.lines) - 1))
+
+    def _select(self, place: int) -> None:
+        self.current = place
+        self.canvas.viewport().update()
+        self.selected.emit(place)
