@@ -15,6 +15,7 @@ from niente.core.setting import FanCurve
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
+Places = NDArray[np.int64]
 
 HELD_SD_K = 0.5
 """How well firmware holds a core at its temperature cap (K). Common practice, no source."""
@@ -140,24 +141,24 @@ def at_load(models: Models, settings: Settings, load: str, room_c: float, air: f
     sources = np.tile(np.array(models.sources_w[load]), (n, 1))
     fixed_rpm = {group: _speeds(models, settings, group) for group in models.noise.groups if not settings.on_curve(group)}
 
-    def rpm(core_c: Vector) -> Array:
+    def rpm(core_c: Vector, at: Places) -> Array:
         columns = [
-            fixed_rpm[group] if group in fixed_rpm else _on_curve(models, group, settings.base.fan_curve[group], core_c)
+            fixed_rpm[group][at] if group in fixed_rpm else _on_curve(models, group, settings.base.fan_curve[group], core_c)
             for group in models.noise.groups
         ]
-        return np.stack(columns, axis=-1) if columns else np.zeros((n, 0))
+        return np.stack(columns, axis=-1) if columns else np.zeros((at.shape[0], 0))
 
-    def rise(power_w: Vector, core_c: Vector) -> Vector:
-        return models.heat.rise_alone(power_w, rpm(core_c), sources, load, air=air)
+    def rise(power_w: Vector, core_c: Vector, at: Places) -> Vector:
+        return models.heat.rise_alone(power_w, rpm(core_c, at), sources[at], load, air=air)
 
-    def power(clock_mhz: Vector, core_c: Vector) -> Vector:
-        return models.power.power_w(load, clock_mhz, core_c, offset, fixed)
+    def power(clock_mhz: Vector, core_c: Vector, at: Places) -> Vector:
+        return models.power.power_w(load, clock_mhz, core_c, offset[at], fixed[at])
 
     limit = settings.of(POWER, math.inf) * models.gains[load]
     cap = settings.of("temperature_cap_c", math.inf)
     room = np.full(n, room_c)
     rest = at_rest(power, rise, room, limit, cap, _tops(models, settings, load))
-    return _with_errors(models, load, rest, (offset, fixed, sources, rpm(rest.core_c)), air)
+    return _with_errors(models, load, rest, (offset, fixed, sources, rpm(rest.core_c, np.arange(n))), air)
 
 
 def _with_errors(models: Models, load: str, rest: AtRest, at: tuple[Vector, Vector, Array, Array], air: float) -> AtLoad:

@@ -19,6 +19,7 @@ from niente.core.science.heat.sum import (
     of_variant,
     parts_of,
     priors,
+    rise_alone,
     rise_and_slopes,
 )
 from niente.core.science.statistics import Z95, inverse
@@ -121,7 +122,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         """Return the rise of ``rise`` without its interval, which is what takes the time."""
         power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
         label = (load or self.reference[0], variant or self.reference[1])
-        value, _, _ = self._sum(label, power, speeds, sources)
+        value = rise_alone(mixing_of(label, self.effects, len(self.logs)) @ np.asarray(self.logs), power, speeds, sources)
         if not self.misfits or self.near is None:
             return value
         return value + self._pulled(label, value, power, speeds)[0] @ self.near.left_k

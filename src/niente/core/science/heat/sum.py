@@ -46,53 +46,75 @@ STILL = 1e-9
 def rise_and_slopes(logs: Array, power: Vector, speeds: Array, sources: Array) -> tuple[Vector, Array]:
     """Return the rise in K ``(n,)`` and how it moves with each logarithm ``(n, k)``, for logarithms ``(n, k)``, power ``(n,)``,
     speeds over the highest ``(n, g)`` and sources ``(n, s)``."""
+    slopes = np.zeros_like(logs)
+    return _summed(logs, power, speeds, sources, slopes), slopes
+
+
+def rise_alone(logs: Array, power: Vector, speeds: Array, sources: Array) -> Vector:
+    """Return the rise of ``rise_and_slopes`` without its slopes; the logarithms may be ``(k,)`` for all."""
+    return _summed(logs, power, speeds, sources, None)
+
+
+def _summed(logs: Array, power: Vector, speeds: Array, sources: Array, slopes: Array | None) -> Vector:
+    """Return the sum, and fill in its slopes where they are wanted."""
     groups, others = speeds.shape[1], sources.shape[1]
     at = np.exp(logs)
     lifted = (power / REFERENCE_W) ** FREE_EXPONENT
-    slopes = np.zeros_like(logs)
-    slopes[:, BESIDE] = -at[:, BESIDE] * at[:, THETA0]
-    slopes[:, THETA0] = power * at[:, THETA0] + slopes[:, BESIDE]
-    slopes[:, FREE] = power * at[:, FREE] / lifted
-    rise = slopes[:, THETA0] + slopes[:, FREE]
+    beside = -at[..., BESIDE] * at[..., THETA0]
+    core, free = power * at[..., THETA0] + beside, power * at[..., FREE] / lifted
+    rise: Vector = core + free
+    if slopes is not None:
+        slopes[:, BESIDE], slopes[:, THETA0], slopes[:, FREE] = beside, core, free
     r = np.maximum(speeds, STILL)
     for group in range(groups):
         first = SHARED + OF_GROUP * group
-        still, m = at[:, first + 1], at[:, EXPONENT]
+        still, m = at[..., first + 1], at[..., EXPONENT]
         carried = r[:, group] ** m
         below = still * lifted + carried
         part = _stage(at, slopes, first, (1.0 + still) / below, power, sources)
-        slopes[:, first + 1] = part * (still / (1.0 + still) - still * lifted / below)
-        slopes[:, EXPONENT] += -part * carried * np.log(r[:, group]) * m / below
+        if slopes is not None:
+            slopes[:, first + 1] = part * (still / (1.0 + still) - still * lifted / below)
+            slopes[:, EXPONENT] += -part * carried * np.log(r[:, group]) * m / below
         rise = rise + part
     if groups:
-        heights = SHARED + OF_GROUP * np.arange(groups) + 3
-        weight = at[:, heights] ** 2
-        blown = weight * r**2
-        total, whole = blown.sum(axis=1), weight.sum(axis=1)
-        draught, half = at[:, COMMON_STILL], 0.5 * at[:, EXPONENT]
-        drawn = draught * lifted**2
-        pressure = drawn + total / whole
-        part = _stage(at, slopes, COMMON, ((1.0 + draught) / pressure) ** half, power, sources)
+        rise = rise + _common_stage(at, slopes, r, power, lifted, sources)
+    for place in range(others):
+        last = SHARED + OF_GROUP * groups + place
+        part = sources[:, place] * at[..., last]
+        if slopes is not None:
+            slopes[:, last] = part
+        rise = rise + part
+    return rise
+
+
+def _common_stage(at: Array, slopes: Array | None, r: Array, power: Vector, lifted: Vector, sources: Array) -> Vector:
+    """Return what is lost where all groups and the draught of warm air work on the same way, and fill in its slopes."""
+    heights = SHARED + OF_GROUP * np.arange(r.shape[1]) + 3
+    weight = at[..., heights] ** 2
+    blown = weight * r**2
+    total, whole = blown.sum(axis=-1), weight.sum(axis=-1)
+    draught, half = at[..., COMMON_STILL], 0.5 * at[..., EXPONENT]
+    drawn = draught * lifted**2
+    pressure = drawn + total / whole
+    part = _stage(at, slopes, COMMON, ((1.0 + draught) / pressure) ** half, power, sources)
+    if slopes is not None:
         slopes[:, COMMON_STILL] = part * half * (draught / (1.0 + draught) - drawn / pressure)
         slopes[:, EXPONENT] += part * half * (np.log(1.0 + draught) - np.log(pressure))
         by_total = (-part * half * 2.0 * total / whole / pressure)[:, None]
         slopes[:, heights] = by_total * (blown / total[:, None] - weight / whole[:, None])
-        rise = rise + part
-    for place in range(others):
-        last = SHARED + OF_GROUP * groups + place
-        slopes[:, last] = sources[:, place] * at[:, last]
-        rise = rise + slopes[:, last]
-    return rise, slopes
+    return part
 
 
-def _stage(at: Array, slopes: Array, first: int, phi: Vector, power: Vector, sources: Array) -> Vector:
+def _stage(at: Array, slopes: Array | None, first: int, phi: Vector, power: Vector, sources: Array) -> Vector:
     """Return what is lost at a stage ``(n,)``, for what its flow makes of its resistance; fill in the slopes of its resistance
     and share. They stand first and third among its parameters."""
-    full, share, other = at[:, first], at[:, first + 2], at[:, OTHER]
-    part: Vector = (power + share * (other + sources.sum(axis=1))) * full * phi
-    slopes[:, first] = part
-    slopes[:, first + 2] = share * (other + sources.sum(axis=1)) * full * phi
-    slopes[:, OTHER] += share * other * full * phi
+    full, share, other = at[..., first], at[..., first + 2], at[..., OTHER]
+    beside = share * (other + sources.sum(axis=1))
+    part: Vector = (power + beside) * full * phi
+    if slopes is not None:
+        slopes[:, first] = part
+        slopes[:, first + 2] = beside * full * phi
+        slopes[:, OTHER] += share * other * full * phi
     return part
 
 

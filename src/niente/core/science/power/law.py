@@ -29,6 +29,8 @@ LEFT_OUT_SD, REACH = 0.006, 0.06
 """What the law of power leaves out, as a share, and over which part of a clock it hangs together."""
 ELSEWHERE = 0.8
 """How much of it loads have in common."""
+GRID = np.linspace(math.log(0.05), math.log(1.3), 400)
+"""Where the bends are kept, in ln of the clock over the highest one run."""
 WORK_SD, WORK_LEFT_OUT = 0.0005, 0.0008
 """How well a run's throughput is known, and what its law leaves out (shares)."""
 BETA, BETA_SD = 0.85, 0.4
@@ -70,7 +72,8 @@ class Work(msgspec.Struct, frozen=True):
 
 class PowerLaw(msgspec.Struct, frozen=True):
     """A fitted law. ``values`` are its parameters (see the module), ``covariance`` theirs; ``work`` by load; ``seen_mhz`` the
-    least and highest clock run under each load. The rest is what the process beside the law knows."""
+    least and highest clock run under each load; ``bends`` what the process beside the law adds at ``GRID``, a row a load. The
+    rest is what it knows that from."""
 
     ref_mhz: float
     loads: tuple[str, ...]
@@ -79,7 +82,7 @@ class PowerLaw(msgspec.Struct, frozen=True):
     work: dict[str, Work]
     seen_mhz: dict[str, tuple[float, float]]
     near: tuple[tuple[float, int], ...]
-    weights: tuple[float, ...]
+    bends: tuple[tuple[float, ...], ...]
     precision: tuple[tuple[float, ...], ...]
     slopes: tuple[tuple[float, ...], ...]
 
@@ -87,7 +90,7 @@ class PowerLaw(msgspec.Struct, frozen=True):
         """Return the package power in W under a load; arrays ``(n,)``."""
         place = self.loads.index(load)
         plain, _ = law(np.asarray(self.values), place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)
-        power: Array = plain * np.exp(self._likeness(clock_mhz, place) @ np.asarray(self.weights))
+        power: Array = plain * np.exp(np.interp(np.log(clock_mhz / self.ref_mhz), GRID, self.bends[place]))
         return power
 
     def error(self, load: str, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector) -> Vector:
@@ -184,6 +187,11 @@ def fit_power(draws: Draws) -> PowerLaw:
     left = np.log(draws.power_w) - np.log(at(values)[0])
     precision = inverse(spread)
     own = slopes_of(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
+    weights = precision @ left
+    bends = [
+        LEFT_OUT_SD**2 * likeness(np.log(ref) + GRID, np.full(GRID.shape, row), np.log(draws.clock_mhz), place) @ weights
+        for row in range(len(loads))
+    ]
     return PowerLaw(
         ref_mhz=ref,
         loads=loads,
@@ -195,7 +203,7 @@ def fit_power(draws: Draws) -> PowerLaw:
             for i, load in enumerate(loads)
         },
         near=tuple(zip(np.log(draws.clock_mhz).tolist(), place.tolist(), strict=True)),
-        weights=tuple((precision @ left).tolist()),
+        bends=tuple(tuple(bend.tolist()) for bend in bends),
         precision=tuple(tuple(row) for row in precision.tolist()),
         slopes=tuple(tuple(row) for row in own.tolist()),
     )
