@@ -102,6 +102,7 @@ def _lines(said: Said) -> list[tuple[str, Quantity, Figure]]:
         ("Hottest core", quantity_of("hottest_core_c"), said.core_c),
         ("Headroom", quantity_of("headroom_k"), said.headroom_k),
         ("In the room", quantity_of("noise_dba"), said.in_room_dba),
+        ("At the ear", quantity_of("noise_dba"), said.at_listener_dba),
         ("Alone", quantity_of("noise_dba"), said.alone_dba),
         ("Throughput", quantity_of("throughput_percent"), said.throughput_percent),
         ("Clock", quantity_of("effective_clock_mhz"), said.clock_mhz),

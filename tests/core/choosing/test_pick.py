@@ -1,6 +1,7 @@
 """The pick over a whole sweep, held against the machine's own truth, which no fit ever sees."""
 
 import itertools
+import math
 
 import msgspec
 import numpy as np
@@ -9,7 +10,7 @@ import pytest
 from niente.core.choosing.field import survey
 from niente.core.choosing.models import Models, fit_models
 from niente.core.choosing.pick import Limit, candidate_at, choose, front, keeps
-from niente.core.choosing.predicting import predict
+from niente.core.choosing.predicting import predict, stock_throughput
 from niente.core.choosing.settings import on_duties
 from niente.core.choosing.words import against, limit_cost, limit_name, place_text, standing, why_this
 from niente.core.errors import NotEnoughError
@@ -131,9 +132,38 @@ def test_too_few_runs_say_what_is_missing(evidence: Evidence) -> None:
     few = Evidence(evidence.card, evidence.runs[:7])
     with pytest.raises(NotEnoughError, match="three settled runs"):
         fit_models(few)
-    no_stock = Evidence(evidence.card, tuple(run for run in evidence.runs if run.setting != evidence.card.stock))
-    with pytest.raises(NotEnoughError, match="stock"):
-        fit_models(no_stock)
+    working = [run for run in evidence.runs if run.load_kind != "idle"]
+    hot = tuple(msgspec.structs.replace(run, holds={"temperature cap": 1.0}) for run in working[:8])
+    quiet = tuple(run for run in evidence.runs if run.load_kind == "idle")
+    with pytest.raises(NotEnoughError, match=r"temperature cap held the clock.*only says what is not enough"):
+        fit_models(Evidence(evidence.card, quiet + hot))
+    with pytest.raises(NotEnoughError, match="no noise readings"):
+        fit_models(Evidence(evidence.card, tuple(msgspec.structs.replace(run, noise_dba=math.nan) for run in evidence.runs)))
+
+
+def test_without_a_stock_run_the_models_say_what_stock_does(evidence: Evidence, models: Models, limits: Limits) -> None:
+    """A load with no stock baseline: 100 % is then inferred, near to what it was measured to be, and said to be inferred."""
+    no_stock = fit_models(Evidence(evidence.card, tuple(run for run in evidence.runs if run.setting != evidence.card.stock)))
+    measured, reason = stock_throughput(models, "dome", limits.design_room_c)
+    inferred, words = stock_throughput(no_stock, "dome", limits.design_room_c)
+    assert reason == ""
+    assert "stock was not run under dome" in words
+    assert inferred == pytest.approx(measured, rel=0.01)
+    assert choose(no_stock, limits).pick.limit_w == pytest.approx(choose(models, limits).pick.limit_w, abs=4.0)
+
+
+def test_stock_that_heat_held_is_carried_to_the_room(evidence: Evidence, models: Models) -> None:
+    """A stock run that its cap held does less in a hotter room; one that power held does what it did."""
+    place, run = next(
+        (i, run) for i, run in enumerate(evidence.runs) if run.setting == evidence.card.stock and run.load == "vector"
+    )
+    held = msgspec.structs.replace(run, holds={"temperature cap": 1.0})
+    runs = (*evidence.runs[:place], held, *evidence.runs[place + 1 :])
+    hot = fit_models(msgspec.structs.replace(evidence, runs=runs))
+    same, words = stock_throughput(hot, "vector", run.settled.room_c)
+    assert same == pytest.approx(run.throughput_per_s)
+    assert "carried to the room" in words
+    assert stock_throughput(hot, "vector", 45.0)[0] < same
 
 
 def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limits: Limits) -> None:

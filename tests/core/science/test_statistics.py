@@ -18,6 +18,13 @@ def test_the_line_agrees_with_nist_norris() -> None:
     assert line.slope_se == pytest.approx(0.429796848199937e-03, rel=1e-8)
     assert line.residual_sd == pytest.approx(0.884796396144373, rel=1e-9)
     assert line.degrees == 34
+    at_500, mean_hw = line.at(
+        500.0, of_mean=True
+    )  # Norris at 95 %: computed with statsmodels 0.15.0, derived from the equation
+    assert at_500 == pytest.approx(500.796086, abs=1e-5)
+    assert at_500 - mean_hw == pytest.approx(500.488196, abs=1e-5)
+    assert at_500 - line.at(500.0)[1] == pytest.approx(498.971794, abs=1e-5)
+    assert sum(line.at(0.0)) == pytest.approx(1.597007, abs=1e-5)
 
 
 def test_a_line_needs_points() -> None:

@@ -29,8 +29,9 @@ class Heard(msgspec.Struct, frozen=True):
 
 
 class GroupNoise(msgspec.Struct, frozen=True):
-    """A fan group over its duty (%), with the other groups standing: speed, its level alone, its level in the room with the
-    95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and highest duty read."""
+    """A fan group over its duty (%) as far as it was heard, with the other groups standing: speed, its level alone, its level
+    in the room with the 95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and
+    highest duty read."""
 
     group: str
     duty: Vector
@@ -58,8 +59,9 @@ def loudness_of(models: Models) -> Loudness:
     """Return the noise map group by group. A reading is given to the group that its fans make loudest, where the others lie 6
     dB and more below it; the rest are readings of all together."""
     noise = models.noise
-    duty = np.linspace(0.0, 100.0, POINTS)
     count = len(noise.groups)
+    seen = {group: [known for known, _ in models.duty_rpm[group]] or [0.0] for group in noise.groups}
+    duty = np.linspace(0.0, min((max(known) for known in seen.values()), default=100.0), POINTS)
     speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
     runs = [run for run in models.evidence.usable() if np.isfinite([run.noise_dba, run.noise_se_db]).all()]
     told: dict[int, list[Heard]] = {place: [] for place in range(count)}
@@ -83,22 +85,12 @@ def loudness_of(models: Models) -> Loudness:
         (told[loudest] if clear and count else together).append(one)
     groups = []
     for place, group in enumerate(noise.groups):
+        own = np.linspace(0.0, max(seen[group]), POINTS)
         only = np.zeros((POINTS, count))
-        only[:, place] = speeds[:, place]
+        only[:, place] = models.rpm(group, own)
         in_room, half_width = noise.in_room(only)
-        seen = [known for known, _ in models.duty_rpm[group]] or [0.0]
-        groups.append(
-            GroupNoise(
-                group,
-                duty,
-                speeds[:, place],
-                _own(models, place, speeds[:, place]),
-                in_room,
-                half_width,
-                (min(seen), max(seen)),
-                tuple(told[place]),
-            )
-        )
+        by_itself, span = _own(models, place, only[:, place]), (min(seen[group]), max(seen[group]))
+        groups.append(GroupNoise(group, own, only[:, place], by_itself, in_room, half_width, span, tuple(told[place])))
     level, level_hw = noise.in_room(speeds)
     return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, 1.96 * noise.background_sd_db, tuple(together))
 

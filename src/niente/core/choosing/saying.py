@@ -6,6 +6,7 @@ import math
 import msgspec
 
 from niente.core.choosing.inside import outside_words
+from niente.core.choosing.listening import Listening, listening_of
 from niente.core.choosing.models import Models
 from niente.core.choosing.predicting import AtLoad, at_load, ceilings, stock_throughput
 from niente.core.choosing.settings import one_setting
@@ -36,6 +37,7 @@ class Said(msgspec.Struct, frozen=True):
     core_c: Figure
     headroom_k: Figure
     in_room_dba: Figure
+    at_listener_dba: Figure
     alone_dba: Figure
     throughput_percent: Figure
     clock_mhz: Figure
@@ -49,8 +51,11 @@ class Said(msgspec.Struct, frozen=True):
         return not self.outside
 
 
-def say(models: Models, wanted: Setting, load: str, room_c: float, air: float = 1.0) -> Said:
-    """Return what the models say of a setting, whatever it leaves open as the runs had it.
+def say(
+    models: Models, wanted: Setting, load: str, room_c: float, air: float = 1.0, listening: Listening | None = None
+) -> Said:
+    """Return what the models say of a setting, whatever it leaves open as the runs had it; ``listening`` is where meter and
+    listener are (none: where the driver says).
 
     Raises ``DocumentError`` for a setting that the rig refuses or a load that it does not have.
     """
@@ -64,29 +69,25 @@ def say(models: Models, wanted: Setting, load: str, room_c: float, air: float = 
         )
     whole = wanted.over(models.base)
     one = one_setting(whole)
-    if load not in models.power.loads:
-        none = Figure(None, None, f"no run shows what {load} draws and does")
-        level, alone = _noise(models, at_load(models, one, models.heavy_load, room_c, air))
-        return Said(whole, load, room_c, none, none, level, alone, none, none, none, "", (none.reason,))
-    rest = at_load(models, one, load, room_c, air)
-    level, alone = _noise(models, rest)
+    runs = load in models.power.loads
+    rest = at_load(models, one, load if runs else models.heavy_load, room_c, air)
+    noise = _noise(models, rest, listening or listening_of(card))
+    none = Figure(None)
+    silent = Said(whole, load, room_c, none, none, *noise, none, none, none, "", ())
+    if not runs:
+        return _without_figures(silent, f"no run shows what {load} draws and does")
     if rest.runaway[0]:
         why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing holds the clock"
-        none = Figure(None, None, why)
-        return Said(whole, load, room_c, none, none, level, alone, none, none, none, "", (why,))
+        return _without_figures(silent, why)
     stock, reason = stock_throughput(models, load, room_c)
     hold = Holds(int(rest.holds[0]))
     held = "the temperature cap holds the clock" if hold == Holds.HEAT else ""
     headroom = float(ceilings(models, one)[0] - rest.core_c[0])
     percent = 100.0 / stock if stock > 0.0 else math.nan
-    return Said(
-        setting=whole,
-        load=load,
-        room_c=room_c,
+    return msgspec.structs.replace(
+        silent,
         core_c=_figure(rest.core_c[0], rest.core_hw[0], held),
         headroom_k=_figure(headroom, rest.core_hw[0], held),
-        in_room_dba=level,
-        alone_dba=alone,
         throughput_percent=_figure(rest.throughput[0] * percent, rest.throughput_hw[0] * percent, reason),
         clock_mhz=_figure(rest.clock_mhz[0], rest.clock_hw[0]),
         power_w=_figure(rest.power_w[0], rest.power_hw[0]),
@@ -95,17 +96,31 @@ def say(models: Models, wanted: Setting, load: str, room_c: float, air: float = 
     )
 
 
+def _without_figures(silent: Said, why: str) -> Said:
+    """Return what is said of a setting of which only the noise is known, with the reason in place of every other figure."""
+    none = Figure(None, None, why)
+    names = ("core_c", "headroom_k", "throughput_percent", "clock_mhz", "power_w")
+    return msgspec.structs.replace(silent, outside=(why,), **dict.fromkeys(names, none))
+
+
 def _figure(value: float, half_width: float, reason: str = "") -> Figure:
     if not math.isfinite(value):
         return Figure(None, None, reason or "the runs do not tell")
     return Figure(float(value), float(half_width), reason)
 
 
-def _noise(models: Models, rest: AtLoad) -> tuple[Figure, Figure]:
-    """Return the level in the room and the machine alone, at the speeds that its fans come to."""
-    level, half_width = models.noise.in_room(rest.rpm)
+def _noise(models: Models, rest: AtLoad, listening: Listening) -> tuple[Figure, Figure, Figure]:
+    """Return the level in the room at the meter, at the listener's place, and the machine alone, at the fans' speeds."""
+    level, half_width = (float(one[0]) for one in models.noise.in_room(rest.rpm))
     alone = float(models.noise.machine_alone(rest.rpm)[0])
-    return _figure(float(level[0]), float(half_width[0])), Figure(alone, None, "modelled: carried down the speed laws")
+    there, there_hw = listening.heard(alone, half_width)
+    place = f"at {listening.listener_m:g} m, the meter's class in the interval"
+    where = place if listening.background_dba is not None else f"{place}; the background there is not known"
+    return (
+        _figure(level, half_width),
+        Figure(there, there_hw, where),
+        Figure(alone, None, "modelled: carried down the speed laws"),
+    )
 
 
 SHARED_NAMES = (

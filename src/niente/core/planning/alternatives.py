@@ -21,6 +21,8 @@ from niente.core.science.statistics import Z95
 TARGETS_K = (2.0, 1.5, 1.0, 0.7, 0.5)
 FACTORS = (2.0, 1.5, 1.0, 0.5)
 BUDGETS_H = (1.0, 2.0, 4.0, 6.0, 9.0, 12.0, 24.0, 48.0)
+MIDDLE_OF_POWER, MIDDLE_DUTY = 0.6, 50.0
+"""Where the closeness of plans is compared: a share of the highest power limit, and a duty in %."""
 MOST_RUNS = 20_000
 """Where another step comes to more runs than this, it is not laid out any more."""
 
@@ -179,7 +181,7 @@ def _cost(
 
 
 def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> float:
-    """Return the expected 95 % half width, in K, of a core temperature in the middle of what is run, once it is run.
+    """Return the expected 95 % half width, in K, of a core temperature in the middle of what can be set, once it is run.
 
     From the models where there are some, otherwise from the heat path as it is before anything was measured; NaN where
     fewer than three runs tell of the heat path.
@@ -198,7 +200,10 @@ def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> fl
     power = np.array([whole.sustained_power_w or 0.0 for whole in wholes])
     speeds = np.stack([_turn(models, group, [whole.fan_duty.get(group, 0.0) for whole in wholes]) for group in groups], axis=1)
     error = np.array([(step.exposure.known_to_k or 1.0) / Z95 for step in runs])
-    _, half_width = heat.informed_by(power, speeds, error).rise(np.array([np.median(power)]), np.median(speeds, axis=0))
+    limit = card.control("sustained_power_w")
+    middle = np.array([MIDDLE_OF_POWER * limit.high if limit is not None else np.median(power)])
+    at = np.array([[_turn(models, group, [MIDDLE_DUTY])[0] for group in groups]])
+    _, half_width = heat.informed_by(power, speeds, error).rise(middle, at)
     return float(half_width[0])
 
 

@@ -37,6 +37,16 @@ def level_at(alone_dba: float, from_m: float, to_m: float, background_dba: float
     return carried if background_dba is None else float(add_levels(np.array([carried, background_dba])))
 
 
+def at_listener(
+    alone_dba: float, alone_se_db: float, from_m: float, to_m: float, background_dba: float | None
+) -> tuple[float, float]:
+    """Return the level of a machine at a listener's place, as ``level_at`` has it, and its standard error in dB: that of the
+    machine, as far as the background there lets it through."""
+    level = level_at(alone_dba, from_m, to_m, background_dba)
+    carried = level_at(alone_dba, from_m, to_m, None)
+    return level, alone_se_db * 10.0 ** ((carried - level) / 10.0)
+
+
 SURVEY_DB, ENGINEERING_DB = 3.0, 6.0
 """How far a reading has to lie over the background for a figure of the machine alone: by the survey and by the engineering
 method (ISO 3746 and ISO 3744; limits from memory)."""

@@ -17,7 +17,8 @@ Z95 = 1.959963984540054
 class Line(msgspec.Struct, frozen=True):
     """A straight line fitted by least squares: ``y = intercept + slope x`` with standard errors.
 
-    ``residual_sd`` is the standard deviation of the residuals with ``n - 2`` degrees of freedom.
+    ``residual_sd`` is the standard deviation of the residuals with ``n - 2`` degrees of freedom; ``mean_x`` and ``spread_x``
+    are the mean of the ``points`` and the sum of their squares about it.
     """
 
     intercept: float
@@ -26,6 +27,21 @@ class Line(msgspec.Struct, frozen=True):
     slope_se: float
     residual_sd: float
     degrees: int
+    mean_x: float = 0.0
+    spread_x: float = 1.0
+    points: int = 0
+
+    def at(self, x: float, *, of_mean: bool = False) -> tuple[float, float]:
+        """Return y at a place and its 95 % half width: of a new reading there, or of the line itself.
+
+        y +- t(0.975, n - 2) s sqrt(h + 1), h = 1/n + (x - mean)^2/Sxx; without the 1 for the mean (Montgomery, Peck and
+        Vining, Linear Regression Analysis, ch. 2; from memory).
+        """
+        from scipy.stats import t
+
+        leverage = 1.0 / self.points + (x - self.mean_x) ** 2 / self.spread_x
+        half_width = float(t.ppf(0.975, self.degrees)) * self.residual_sd * math.sqrt(leverage + (0.0 if of_mean else 1.0))
+        return self.intercept + self.slope * x, half_width
 
 
 def fit_line(x: Vector, y: Vector) -> Line:
@@ -45,7 +61,9 @@ def fit_line(x: Vector, y: Vector) -> Line:
     intercept = mean_y - slope * mean_x
     residual_sd = math.sqrt(float(np.sum((y - intercept - slope * x) ** 2)) / (n - 2))
     slope_se = residual_sd / math.sqrt(spread)
-    return Line(intercept, slope, residual_sd * math.sqrt(1 / n + mean_x**2 / spread), slope_se, residual_sd, n - 2)
+    return Line(
+        intercept, slope, residual_sd * math.sqrt(1 / n + mean_x**2 / spread), slope_se, residual_sd, n - 2, mean_x, spread, n
+    )
 
 
 def inverse(matrix: Array) -> Array:

@@ -6,13 +6,13 @@ P is the package's power, of which ``beside`` does not pass by the cores; Q_k ar
 ``other`` what is never measured (board, memory, output cards). A stage is where air takes heat on: A is what is lost there at
 full speed in K/W, s the share that other heat passes too (1: case air, 0: a cooler of the package's own).
 
-    a group's own stage:   phi = (1 + w) / (w (P/100 W)^0.2 + r_g^m)
-    the stage in common:   phi = ((1 + w) / (w (P/100 W)^0.4 + F^2))^(m/2)     F^2 = sum of c_g^2 r_g^2 / sum of c_g^2
+    a group's own stage:   phi = (1 + w) / (w (H/100 W)^0.2 + r_g^m)
+    the stage in common:   phi = ((1 + w) / (w (H/100 W)^0.4 + F^2))^(m/2)     F^2 = sum of c_g^2 r_g^2 / sum of c_g^2
 
-r_g is a group's speed over the highest seen. On its own stage free convection helps beside the fan (conductances add; h ~
-dT^1/4, so dT ~ Q^4/5: textbook form for plates); in the stage in common, where all groups and the draught of warm air work on
-the same way, pressures add, which grow with the square of the speed (fan laws, AMCA 201; from memory). More fan is never
-hotter and more watts are never cooler, whatever the parameters.
+H is the heat that passes the stage, r_g a group's speed over the highest seen. On its own stage free convection helps beside
+the fan (conductances add; h ~ dT^1/4, so dT ~ Q^4/5: textbook form for plates); in the stage in common, where all groups and
+the draught of warm air work on the same way, pressures add, which grow with the square of the speed (fan laws, AMCA 201; from
+memory). More fan is never hotter and more watts are never cooler, whatever the parameters.
 
 Loads and variants share every parameter but for a factor of their own on those that they may change.
 """
@@ -59,25 +59,16 @@ def _summed(logs: Array, power: Vector, speeds: Array, sources: Array, slopes: A
     """Return the sum, and fill in its slopes where they are wanted."""
     groups, others = speeds.shape[1], sources.shape[1]
     at = np.exp(logs)
-    lifted = (power / REFERENCE_W) ** FREE_EXPONENT
     beside = -at[..., BESIDE] * at[..., THETA0]
-    core, free = power * at[..., THETA0] + beside, power * at[..., FREE] / lifted
+    core, free = power * at[..., THETA0] + beside, power * at[..., FREE] * (power / REFERENCE_W) ** -FREE_EXPONENT
     rise: Vector = core + free
     if slopes is not None:
         slopes[:, BESIDE], slopes[:, THETA0], slopes[:, FREE] = beside, core, free
-    r = np.maximum(speeds, STILL)
+    r, more = np.maximum(speeds, STILL), at[..., OTHER] + sources.sum(axis=1)
     for group in range(groups):
-        first = SHARED + OF_GROUP * group
-        still, m = at[..., first + 1], at[..., EXPONENT]
-        carried = r[:, group] ** m
-        below = still * lifted + carried
-        part = _stage(at, slopes, first, (1.0 + still) / below, power, sources)
-        if slopes is not None:
-            slopes[:, first + 1] = part * (still / (1.0 + still) - still * lifted / below)
-            slopes[:, EXPONENT] += -part * carried * np.log(r[:, group]) * m / below
-        rise = rise + part
+        rise = rise + _own_stage(at, slopes, SHARED + OF_GROUP * group, r[:, group], power, more)
     if groups:
-        rise = rise + _common_stage(at, slopes, r, power, lifted, sources)
+        rise = rise + _common_stage(at, slopes, r, power, more)
     for place in range(others):
         last = SHARED + OF_GROUP * groups + place
         part = sources[:, place] * at[..., last]
@@ -87,35 +78,49 @@ def _summed(logs: Array, power: Vector, speeds: Array, sources: Array, slopes: A
     return rise
 
 
-def _common_stage(at: Array, slopes: Array | None, r: Array, power: Vector, lifted: Vector, sources: Array) -> Vector:
+def _own_stage(at: Array, slopes: Array | None, first: int, r: Vector, power: Vector, more: Vector) -> Vector:
+    """Return what is lost where one group works, and fill in its slopes."""
+    still, m = at[..., first + 1], at[..., EXPONENT]
+    heat = power + at[..., first + 2] * more
+    free = still * (heat / REFERENCE_W) ** FREE_EXPONENT
+    carried = r**m
+    below = free + carried
+    part: Vector = heat * at[..., first] * (1.0 + still) / below
+    if slopes is not None:
+        slopes[:, first + 1] = part * (still / (1.0 + still) - free / below)
+        slopes[:, EXPONENT] += -part * carried * np.log(r) * m / below
+        _heat_slopes(at, slopes, first, part, heat, more, FREE_EXPONENT * free / below)
+    return part
+
+
+def _common_stage(at: Array, slopes: Array | None, r: Array, power: Vector, more: Vector) -> Vector:
     """Return what is lost where all groups and the draught of warm air work on the same way, and fill in its slopes."""
     heights = SHARED + OF_GROUP * np.arange(r.shape[1]) + 3
     weight = at[..., heights] ** 2
     blown = weight * r**2
     total, whole = blown.sum(axis=-1), weight.sum(axis=-1)
     draught, half = at[..., COMMON_STILL], 0.5 * at[..., EXPONENT]
-    drawn = draught * lifted**2
+    heat = power + at[..., COMMON_SHARE] * more
+    drawn = draught * (heat / REFERENCE_W) ** (2.0 * FREE_EXPONENT)
     pressure = drawn + total / whole
-    part = _stage(at, slopes, COMMON, ((1.0 + draught) / pressure) ** half, power, sources)
+    part: Vector = heat * at[..., COMMON] * ((1.0 + draught) / pressure) ** half
     if slopes is not None:
         slopes[:, COMMON_STILL] = part * half * (draught / (1.0 + draught) - drawn / pressure)
         slopes[:, EXPONENT] += part * half * (np.log(1.0 + draught) - np.log(pressure))
         by_total = (-part * half * 2.0 * total / whole / pressure)[:, None]
         slopes[:, heights] = by_total * (blown / total[:, None] - weight / whole[:, None])
+        _heat_slopes(at, slopes, COMMON, part, heat, more, 2.0 * FREE_EXPONENT * half * drawn / pressure)
     return part
 
 
-def _stage(at: Array, slopes: Array | None, first: int, phi: Vector, power: Vector, sources: Array) -> Vector:
-    """Return what is lost at a stage ``(n,)``, for what its flow makes of its resistance; fill in the slopes of its resistance
-    and share. They stand first and third among its parameters."""
-    full, share, other = at[..., first], at[..., first + 2], at[..., OTHER]
-    beside = share * (other + sources.sum(axis=1))
-    part: Vector = (power + beside) * full * phi
-    if slopes is not None:
-        slopes[:, first] = part
-        slopes[:, first + 2] = beside * full * phi
-        slopes[:, OTHER] += share * other * full * phi
-    return part
+def _heat_slopes(at: Array, slopes: Array, first: int, part: Vector, heat: Vector, more: Vector, eases: Vector) -> None:
+    """Fill in the slopes of a stage's resistance and share, which stand first and third among its parameters, and of the other
+    heat; ``eases`` is by how much its resistance falls with the heat through it, in logarithms."""
+    per_watt = part / heat * (1.0 - eases)
+    share = at[..., first + 2]
+    slopes[:, first] = part
+    slopes[:, first + 2] = share * more * per_watt
+    slopes[:, OTHER] += share * at[..., OTHER] * per_watt
 
 
 def parts_of(logs: Array, power: Vector, speeds: Array, sources: Array) -> Array:

@@ -25,8 +25,11 @@ SHARED = 9
 """Parameters before the loads' switched charges, which are logarithms as the first five are."""
 VOLT_SD_V, POWER_SD = 0.003, 0.002
 """How well a run's mean voltage (V) and power (share) are known."""
-LEFT_OUT_SD, REACH = 0.006, 0.06
-"""What the law of power leaves out, as a share, and over which part of a clock it hangs together."""
+CURVE_SD_V = 0.004
+"""What a curve of points has over a bent line (V)."""
+LEFT_OUT_SDS, REACH = (0.006, 0.012, 0.025), 0.04
+"""Candidates for what the law of power leaves out, as a share, weighed by marginal likelihood; and over which part of a clock
+it hangs together."""
 ELSEWHERE = 0.8
 """How much of it loads have in common."""
 GRID = np.linspace(math.log(0.05), math.log(1.3), 400)
@@ -82,6 +85,7 @@ class PowerLaw(msgspec.Struct, frozen=True):
     work: dict[str, Work]
     seen_mhz: dict[str, tuple[float, float]]
     near: tuple[tuple[float, int], ...]
+    left_out_sd: float
     bends: tuple[tuple[float, ...], ...]
     precision: tuple[tuple[float, ...], ...]
     slopes: tuple[tuple[float, ...], ...]
@@ -98,14 +102,14 @@ class PowerLaw(msgspec.Struct, frozen=True):
         place, values = self.loads.index(load), np.asarray(self.values)
         pulled = self._likeness(clock_mhz, place) @ np.asarray(self.precision)
         own = slopes_of(values, place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v) - pulled @ np.asarray(self.slopes)
-        left = LEFT_OUT_SD**2 - np.einsum("ij,ij->i", pulled, self._likeness(clock_mhz, place))
+        left = self.left_out_sd**2 - np.einsum("ij,ij->i", pulled, self._likeness(clock_mhz, place))
         variance = np.einsum("ni,ij,nj->n", own, np.asarray(self.covariance), own) + np.maximum(left, 0.0)
         error: Vector = np.sqrt(variance)
         return error
 
     def _likeness(self, clock_mhz: Array, place: int) -> Array:
         near = np.asarray(self.near).reshape(-1, 2)
-        return LEFT_OUT_SD**2 * likeness(np.log(clock_mhz), np.full(clock_mhz.shape, place), near[:, 0], near[:, 1])
+        return self.left_out_sd**2 * likeness(np.log(clock_mhz), np.full(clock_mhz.shape, place), near[:, 0], near[:, 1])
 
 
 def likeness(one: Array, of_one: Array, other: Array, of_other: Array) -> Array:
@@ -171,38 +175,55 @@ def fit_power(draws: Draws) -> PowerLaw:
     sds += [1.0] * len(loads)
     mean, sd = np.array(means), np.array(sds)
     alike = likeness(np.log(draws.clock_mhz), place, np.log(draws.clock_mhz), place)
-    spread = POWER_SD**2 * np.eye(n) + LEFT_OUT_SD**2 * alike
-    root = inverse(np.asarray(np.linalg.cholesky(spread), dtype=np.float64))
 
     def at(values: Vector) -> tuple[Array, Array]:
         return law(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
 
-    def residuals(values: Vector) -> Vector:
-        power, volt = at(values)
-        of_volt = (volt[read] - draws.voltage_v[read]) / math.hypot(VOLT_SD_V, 0.004)
-        return np.concatenate([root @ (np.log(power) - np.log(draws.power_w)), of_volt, (values - mean) / sd])
+    def solve(left_out: float, start: Vector) -> tuple[float, Vector, Array, Array]:
+        """Return likelihood, parameters, information and covariance of the readings, for a share that the law leaves out."""
+        spread = POWER_SD**2 * np.eye(n) + left_out**2 * alike
+        root = np.asarray(np.linalg.cholesky(spread), dtype=np.float64)
+        back = inverse(root)
 
-    found = least_squares(residuals, mean, bounds=(mean - 4 * sd, mean + 4 * sd), x_scale=sd, max_nfev=60, ftol=1e-7, xtol=1e-7)
-    values = np.asarray(found.x)
+        def residuals(values: Vector) -> Vector:
+            power, volt = at(values)
+            of_volt = (volt[read] - draws.voltage_v[read]) / math.hypot(VOLT_SD_V, CURVE_SD_V)
+            return np.concatenate([back @ (np.log(power) - np.log(draws.power_w)), of_volt, (values - mean) / sd])
+
+        edges = mean - 4 * sd, mean + 4 * sd
+        found = least_squares(residuals, start, bounds=edges, x_scale=sd, max_nfev=60, ftol=1e-7, xtol=1e-7)
+        information = np.asarray(found.jac.T @ found.jac, dtype=np.float64)
+        likelihood = -0.5 * float(found.fun @ found.fun) - float(np.sum(np.log(np.diag(root))))
+        return likelihood - 0.5 * float(np.linalg.slogdet(information)[1]), np.asarray(found.x), information, spread
+
+    best: tuple[float, Vector, Array, Array] | None = None
+    chosen = LEFT_OUT_SDS[0]
+    for left_out in LEFT_OUT_SDS:
+        tried = solve(left_out, best[1] if best is not None else mean)
+        if best is None or tried[0] > best[0]:
+            best, chosen = tried, left_out
+    assert best is not None
+    _, values, information, spread = best
     left = np.log(draws.power_w) - np.log(at(values)[0])
     precision = inverse(spread)
     own = slopes_of(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
     weights = precision @ left
     bends = [
-        LEFT_OUT_SD**2 * likeness(np.log(ref) + GRID, np.full(GRID.shape, row), np.log(draws.clock_mhz), place) @ weights
+        chosen**2 * likeness(np.log(ref) + GRID, np.full(GRID.shape, row), np.log(draws.clock_mhz), place) @ weights
         for row in range(len(loads))
     ]
     return PowerLaw(
         ref_mhz=ref,
         loads=loads,
         values=tuple(values.tolist()),
-        covariance=tuple(tuple(row) for row in inverse(np.asarray(found.jac.T @ found.jac, dtype=np.float64)).tolist()),
+        covariance=tuple(tuple(row) for row in inverse(information).tolist()),
         work=_works(draws, loads, ref),
         seen_mhz={
             load: (float(np.min(draws.clock_mhz[place == i])), float(np.max(draws.clock_mhz[place == i])))
             for i, load in enumerate(loads)
         },
         near=tuple(zip(np.log(draws.clock_mhz).tolist(), place.tolist(), strict=True)),
+        left_out_sd=chosen,
         bends=tuple(tuple(bend.tolist()) for bend in bends),
         precision=tuple(tuple(row) for row in precision.tolist()),
         slopes=tuple(tuple(row) for row in own.tolist()),

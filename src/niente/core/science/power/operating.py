@@ -21,8 +21,9 @@ HOTTEST_C = 160.0
 SLOWEST = 0.1
 """The least clock that is looked at, as a share of the highest."""
 MOST_W = 16384.0
-SCAN = 8
-"""Steps in which the first balance is looked for, so that the stable one is found and not the unstable one above it."""
+SCANS = (8, 64)
+"""Steps in which the first balance is looked for, so that the stable one is found and not the unstable one above it; finer
+ones for settings in which none was found, since near a runaway the two lie close together."""
 
 Rise = Callable[[Vector, Vector, Places], Vector]
 """The rise over the room in K for package powers ``(m,)`` in W at core temperatures ``(m,)`` in °C, which fans on a curve
@@ -102,14 +103,16 @@ def _balance(rise_at: Callable[[Vector, Places], Vector], room_c: Vector, places
     start, span = low.copy(), HOTTEST_C - low
     high = np.full(low.shape, HOTTEST_C)
     found = np.zeros(low.shape, dtype=bool)
-    for step in range(1, SCAN + 1):
-        open_to = np.flatnonzero(~found)
-        if not open_to.shape[0]:
-            break
-        at = start[open_to] + span[open_to] * step / SCAN
-        below = start[open_to] + rise_at(at, places[open_to]) <= at
-        high[open_to[below]], low[open_to[~below]] = at[below], at[~below]
-        found[open_to[below]] = True
+    for steps in SCANS:
+        low[~found] = start[~found]
+        for step in range(1, steps + 1):
+            open_to = np.flatnonzero(~found)
+            if not open_to.shape[0]:
+                break
+            at = start[open_to] + span[open_to] * step / steps
+            below = start[open_to] + rise_at(at, places[open_to]) <= at
+            high[open_to[below]], low[open_to[~below]] = at[below], at[~below]
+            found[open_to[below]] = True
     return _root(lambda core, at: core - room_c[at] - rise_at(core, at), low, high, places), found
 
 

@@ -1,7 +1,7 @@
 """What the map is asked for: two controls, layer, lines, load, room, the other controls, and a variant to set it against."""
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Others, View, axes_of
 from niente.core.choosing.mapped import Ask
@@ -17,6 +17,7 @@ NOISE_LINES, HEADROOM_LINES, BOTH_LINES, NO_LINES = range(4)
 LINES = ("noise", "headroom", "both", "none")
 OTHERS = ((Others.HELD, "held"), (Others.CHOSEN, "as the pick"), (Others.OPTIMISED, "fans optimised"))
 MOST_HELD = 4
+FIELD_PX = 24
 
 
 def _box(name: str, tip: str) -> QComboBox:
@@ -58,10 +59,12 @@ class AskRow(QWidget):
         self.intervals.setChecked(True)
         self.intervals.setToolTip(tr("Draw the 95 % intervals in the slices"))
         self.intervals.setAccessibleName(tr("Intervals"))
+        self._columns: dict[QWidget, QLabel] = {}
+        self._shares: dict[QWidget, int] = {}
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
         rows.setSpacing(4)
-        row = QHBoxLayout()
+        row = self._row = QHBoxLayout()
         row.setSpacing(10)
         for name, field, share in (
             *(
@@ -75,9 +78,13 @@ class AskRow(QWidget):
         ):
             column = QVBoxLayout()
             column.setSpacing(0)
-            column.addWidget(label(name, "soft"))
+            words = self._columns[field] = label(name, "soft")
+            field.setFixedHeight(FIELD_PX)
+            column.addWidget(words)
             column.addWidget(field)
             row.addLayout(column, share)
+            self._shares[field] = share
+        row.addStretch(0)
         rows.addLayout(row)
         self._held_row = QHBoxLayout()
         self._held_row.setSpacing(10)
@@ -89,6 +96,16 @@ class AskRow(QWidget):
         for box in (self.layer, self.lines):
             box.activated.connect(self.shown)
         self.intervals.toggled.connect(self.shown)
+
+    def show_for_lines(self, lines: bool) -> None:
+        """Put away what a field alone has, where lines over watts show."""
+        of_field = (self.across, self.up, self.layer, self.lines, self.against, self.intervals)
+        for place, (field, share) in enumerate(self._shares.items()):
+            away = lines and field in of_field
+            field.setVisible(not away)
+            self._columns[field].setVisible(not away)
+            self._row.setStretch(place, 0 if lines else share)
+        self._row.setStretch(len(self._shares), int(lines))
 
     @property
     def ask(self) -> Ask:

@@ -317,9 +317,12 @@ class FieldView(QWidget):
             path = self._filled(shapes, across, up)
             painter.fillPath(path, faint(p.ground, 0.35))
             painter.fillPath(path, hatch(p.ink, 7, 1.4, ratio, falling=falling))
+            painter.save()
+            painter.setClipRect(self.canvas.area(self.box).adjusted(2, 2, -2, -2))  # no outline along the frame
             for colour, width in ((p.ground, 3.5), (p.ink, 1.75)):
                 painter.setPen(QPen(QColor(colour), width))
                 painter.drawPath(path)
+            painter.restore()
 
     def _draw_guards(self, painter: QPainter, across: Span, up: Span) -> None:
         """Draw where a guard would end a run."""

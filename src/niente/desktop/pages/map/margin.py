@@ -4,6 +4,7 @@ import math
 
 import numpy as np
 
+from niente.core.choosing.listening import Listening
 from niente.core.choosing.loudness import GroupNoise, Loudness
 from niente.core.choosing.mapped import Mapped
 from niente.core.choosing.models import Models
@@ -33,20 +34,22 @@ def place_words(field_controls: tuple[str, str], place: tuple[float, float]) -> 
     return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, place, strict=True))
 
 
-def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale) -> list[Block]:
-    """Return a setting's readings, a line each, with their intervals."""
+def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: Listening | None) -> list[Block]:
+    """Return a setting's readings, a line each, with their intervals; ``listening`` is where meter and listener are."""
     mark = scale.mark(one.in_room_dba)
+    there = listening.heard(one.alone_dba, one.in_room_hw) if listening is not None else (math.nan, None)
     of = quantity_of
     lines = (
         _line(tr("Hottest core"), of("hottest_core_c"), one.core_c, one.core_hw),
         _line(tr("Headroom"), of("headroom_k"), one.headroom_k, one.core_hw),
         _line(tr("Noise in the room"), of("noise_dba"), one.in_room_dba, one.in_room_hw, mark),
         _line(tr("Machine alone"), of("noise_dba"), one.alone_dba),
+        _line(tr("At the listener"), of("noise_dba"), *there),
         _line(tr("Throughput"), of("throughput_percent"), one.throughput_percent, one.throughput_hw),
         _line(tr("Effective clock"), of("effective_clock_mhz"), one.clock_mhz, one.clock_hw),
         _line(tr("Package power"), of("package_power_w"), one.power_w, one.power_hw),
-        _line(tr("Throughput per watt"), of("throughput_per_watt"), one.throughput_percent / one.power_w),
-        _line(tr("Chance of a stable day"), of("probability"), one.stable),
+        _line(tr("Work per watt"), of("throughput_per_watt"), one.throughput_percent / one.power_w),
+        _line(tr("Stable for a day"), of("probability"), one.stable),
     )
     state = tr("measured") if one.measured else tr("inferred") if one.inside else tr("extrapolated")
     breaks = tr("breaks {limits}").format(limits=", ".join(one.breaks)) if one.breaks else tr("keeps every limit")

@@ -19,7 +19,7 @@ from niente.desktop.widgets.marks import draw_measured
 from niente.desktop.widgets.scale import Span, apart, ticks
 
 Array = NDArray[np.float64]
-GUTTERS = (60, 12, 112, 46)
+GUTTERS = (60, 22, 112, 46)
 RIGHT = Qt.AlignmentFlag.AlignRight
 UNDER_ROOM_DB = 12.0
 """How far under the room the picture begins: there the machine cannot be heard, and its law is inferred."""
@@ -98,7 +98,7 @@ class NoiseView(QWidget):
         self._draw_names(painter, names, area)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 10), bottom=True)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
-        draw_text(painter, QPointF(0, area.top() + 8), tr("Level, dBA"), font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(0, area.top() - 10), tr("Level, dBA"), font(SMALL), p.ink, halo=p.ground)
         words = tr("Speed, rpm") if self.by_speed else tr("Duty, %")
         draw_text(painter, QPointF(area.right(), area.bottom() + 34), words, font(SMALL), p.ink, align=RIGHT)
         note = tr("Full lines: in the room. Pale: the group without the room. Dots: readings in which it is the loudest.")

@@ -7,6 +7,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QStackedWidget
 
+from niente.core.choosing.listening import listening_in
 from niente.core.choosing.mapped import Ask, Mapped
 from niente.core.choosing.pick import Candidate, candidate_at
 from niente.core.choosing.tables import map_as_csv
@@ -205,6 +206,7 @@ class MapPage(Page):
             self.set_head(tr("How temperature and noise lie over the settings"), tr("Map"))
             return
         models = mapped.models
+        self.asked.show_for_lines(self.views.current == WATTS)
         self.asked.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
         room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
         held = _held_words(mapped)
@@ -332,8 +334,9 @@ class MapPage(Page):
         if one is not None:
             controls = (field.across, field.up)
             place = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
+            listening = listening_in(self.session.sheet) if self.session.sheet is not None else None
             lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
-            blocks += candidate_blocks(lead, place_words(controls, place), one, models.scale)
+            blocks += candidate_blocks(lead, place_words(controls, place), one, models.scale, listening)
             blocks.append(Deeds(("map.run_here",)))
             index = self._index if self.candidate is not None else field.nearest(*place)
             blocks.append(steps_away(models, mapped.limits, field.settings, index, controls))

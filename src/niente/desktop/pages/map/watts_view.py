@@ -16,11 +16,14 @@ from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, draw_level_ru
 from niente.desktop.widgets.marks import draw_inferred, draw_measured
 from niente.desktop.widgets.scale import Span, apart, ticks
 
-GUTTERS = (60, 12, 76, 92)
-MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
+GUTTERS = (60, 22, 64, 76)
+LEFT, MIDDLE, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 BAND, BAND_CURRENT = 0.07, 0.2
 REACH_PX = 40.0
 CAPACITY_DOWN = 52
+OVER_LIMIT = 0.3
+"""How much of the picture lies over the limit, of what lies under it: room for the names of the lines."""
+NAME_PX = 54.0
 
 
 class WattsView(QWidget):
@@ -56,10 +59,12 @@ class WattsView(QWidget):
         self._shown, self._guards, self._picked, self._limit_words = lines, guards, picked, limit_words
         if lines.lines:
             power = lines.lines[0].power_w
-            top = max(max(float(line.rise_k.max()) for line in lines.lines) * 1.02, lines.limit_k * 1.12)
-            top = min(top, lines.limit_k * 1.35)
-            low = min(float((line.rise_k - line.half_width_k).min()) for line in lines.lines)
-            self.box.setRange(xRange=(float(power[0]), float(power[-1])), yRange=(max(0.0, low - 3.0), top), padding=0.0)
+            low = max(min(float((line.rise_k - line.half_width_k).min()) for line in lines.lines) - 3.0, 0.0)
+            met = [one.power_w for line in lines.lines for one in line.capacities[:1] if math.isfinite(one.power_w)]
+            right = min(max([1.12 * lines.measured_w, *(1.12 * watts for watts in met)]), float(power[-1]))
+            over = max((point.rise_k for line in lines.lines for point in line.points), default=0.0)
+            top = max(lines.limit_k + OVER_LIMIT * (lines.limit_k - low), over + 2.0)
+            self.box.setRange(xRange=(float(power[0]), right), yRange=(low, top), padding=0.0)
         self.canvas.viewport().update()
 
     def line(self) -> WattLine | None:
@@ -129,7 +134,11 @@ class WattsView(QWidget):
         self._draw_capacities(painter, shown, across, up)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 9), bottom=True)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
-        draw_text(painter, QPointF(0, area.top() + 8), tr("Core rise, K"), font(SMALL), p.ink, halo=p.ground)
+        names = tr("{group} fans; slope near {w} W, K/W, 95 %").format(
+            group=shown.group.capitalize(), w=f"{shown.lines[0].near_w:.0f}"
+        )
+        draw_text(painter, QPointF(area.right(), area.top() - 10), names, font(SMALL), p.soft, align=RIGHT)
+        draw_text(painter, QPointF(0, area.top() - 10), tr("Core rise, K"), font(SMALL), p.ink, halo=p.ground)
         draw_text(painter, QPointF(0, area.bottom() + 16), tr("Package, W"), font(SMALL), p.ink, halo=p.ground)
         self._draw_key(painter, area)
 
@@ -192,24 +201,26 @@ class WattsView(QWidget):
         draw_text(painter, QPointF(at.x() - 12, (at.y() + limit) / 2), words, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
 
     def _draw_ends(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
-        """Name the lines at their ends, where they leave the picture at its right or at its top."""
+        """Name the lines where they leave the picture: in a row at its top, or one under the other at its right."""
         area = self.canvas.area(self.box)
-        right = [(place, up.px(float(line.rise_k[-1]))) for place, line in enumerate(shown.lines) if line.rise_k[-1] <= up.high]
-        moved = apart([y for _, y in right], 24.0)
-        for (place, _), y in zip(right, moved, strict=True):
-            self._name(painter, shown.lines[place], QPointF(area.right() + 6, y), place)
-        for place, line in enumerate(shown.lines):
-            if line.rise_k[-1] > up.high:
-                crossing = next(w for w, k in zip(line.power_w.tolist(), line.rise_k.tolist(), strict=True) if k > up.high)
-                self._name(painter, line, QPointF(min(across.px(crossing) + 4, area.right() - 66), area.top() + 10), place)
+        leave = [_leaves(line, across.high, up.high) for line in shown.lines]
+        at_top = [place for place, (_, rise) in enumerate(leave) if rise >= up.high]
+        for place, x in zip(at_top, apart([across.px(leave[place][0]) for place in at_top], NAME_PX), strict=True):
+            self._name(painter, shown.lines[place], QPointF(x - 4.0, area.top() + 12), place, MIDDLE)
+        at_right = [place for place in range(len(leave)) if place not in at_top]
+        for place, y in zip(at_right, apart([up.px(leave[place][1]) for place in at_right], 26.0), strict=True):
+            self._name(painter, shown.lines[place], QPointF(area.right() + 6, y), place, LEFT)
 
-    def _name(self, painter: QPainter, line: WattLine, at: QPointF, place: int) -> None:
+    def _name(self, painter: QPainter, line: WattLine, at: QPointF, place: int, align: Qt.AlignmentFlag) -> None:
         p = self.look.palette
         chosen = place == self.current
         colour = p.accent if chosen else p.ink
-        draw_text(painter, at, f"{line.duty:g}\u00a0%", font(BODY, bold=chosen), colour, halo=p.ground)
-        slope = f"{number_text(line.slope_kpw, 3)} ± {number_text(line.slope_hw, 3)}"
-        draw_text(painter, at + QPointF(0, 12), slope, font(SMALL), p.soft, halo=p.ground)
+        if align == MIDDLE:  # a plate, where lines go by behind it
+            painter.fillRect(QRectF(at.x() - NAME_PX / 2 + 2, at.y() - 12, NAME_PX - 4, 42), QColor(p.shade))
+        draw_text(painter, at, f"{line.duty:g}\u00a0%", font(BODY, bold=chosen), colour, align=align)
+        draw_text(painter, at + QPointF(0, 13), number_text(line.slope_kpw, 3), font(SMALL), p.ink, align=align)
+        spread = f"±\u00a0{number_text(line.slope_hw, 3)}"
+        draw_text(painter, at + QPointF(0, 25), spread, font(SMALL), p.soft, align=align)
 
     def _draw_capacities(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
         """Drop a line from where each meets the limit to a second scale of watts under the first."""
@@ -235,7 +246,7 @@ class WattsView(QWidget):
             draw_text(painter, QPointF(x, foot + CAPACITY_DOWN + 13), spread, font(SMALL), p.soft, align=MIDDLE)
 
     def _draw_key(self, painter: QPainter, area: QRectF) -> None:
-        p, x, y = self.look.palette, area.left() + 14, area.top() + 44
+        p, x, y = self.look.palette, area.left() + 14, area.top() + 16
         entries = ((False, tr("measured")), (True, tr("held at its cap: a bound")))
         for held, words in entries:
             self._draw_point(painter, held, QPointF(x + 6, y), -1)
@@ -269,3 +280,9 @@ class WattsView(QWidget):
         self.current = place
         self.canvas.viewport().update()
         self.selected.emit(place)
+
+
+def _leaves(line: WattLine, right_w: float, top_k: float) -> tuple[float, float]:
+    """Return power and rise where a line leaves the picture."""
+    over = [w for w, k in zip(line.power_w.tolist(), line.rise_k.tolist(), strict=True) if k >= top_k and w <= right_w]
+    return (over[0], top_k) if over else (right_w, line.at(right_w)[0])
