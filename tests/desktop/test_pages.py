@@ -121,9 +121,13 @@ def test_the_map_marks_what_was_measured(swept_window: Window, qtbot: QtBot) -> 
     evidence = swept_window.session.answer.evidence
     assert evidence is not None
     assert page.measured_marks() >= 16  # type: ignore[attr-defined]
-    for place in range(page.layers.count()):  # type: ignore[attr-defined]
-        page.layers.setCurrentIndex(place)  # type: ignore[attr-defined]
-        assert page.layers.currentText() in page.title.text()  # type: ignore[attr-defined]
+    layers = page.asked.layer  # type: ignore[attr-defined]
+    for place in range(layers.count()):
+        layers.setCurrentIndex(place)
+        layers.activated.emit(place)
+        assert layers.currentText() in page.title.text()
+    layers.setCurrentIndex(0)
+    layers.activated.emit(0)
     view.setFocus()
     QTest.keyClick(view, Qt.Key.Key_Right)
     QTest.keyClick(view, Qt.Key.Key_Up)

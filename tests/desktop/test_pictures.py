@@ -5,7 +5,6 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from niente.core.science.thermal import heat_path
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel
@@ -16,7 +15,6 @@ from niente.core.planning.cost import cost_of
 from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.science.dynamics import Scale
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
-from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, grid_places
 from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
 from niente.desktop.widgets.canvas import spans
@@ -44,9 +42,7 @@ def test_the_heat_path_is_the_fitted_one(swept_window: Window) -> None:
     assert not ladder.typical
     assert ladder.power_w == round(choice.pick.power_w)
     duties = choice.pick.setting.fan_duty
-    own = heat_path(
-        models.thermal, ladder.power_w, float(models.rpm("cooler", duties["cooler"])), float(models.rpm("case", duties["case"]))
-    )
+    own = models.heat.rungs(ladder.power_w, [float(models.rpm(group, np.array(duties[group]))) for group in models.heat.groups])
     assert ladder.rungs == own
     assert "fitted" in page.path.accessibleDescription()
     assert number_text(own[0].kelvin, 1) in page.path.accessibleDescription()
@@ -145,100 +141,6 @@ def test_the_list_tells_measured_from_foreseen(swept_window: Window, qtbot: QtBo
 
 def _ahead(row: list) -> bool:
     return row[0].sign == "ahead"
-
-
-# -- Map -------------------------------------------------------------------------------------------------------------
-
-
-@pytest.mark.parametrize("layer", LAYERS, ids=lambda layer: layer.title)
-def test_a_layer_on_its_grid_is_the_field(swept_window: Window, layer: object) -> None:
-    """Brought onto an even grid, a layer keeps the field's own values where the grids meet."""
-    field, project = swept_window.session.answer.field, swept_window.session.project
-    assert field is not None
-    assert project is not None
-    made = drawn(field, layer, project.limits)  # type: ignore[arg-type]
-    values = field.as_grid(layer.of(field.predicted, project.limits))  # type: ignore[attr-defined]
-    assert made.values.shape == (COARSE, COARSE)
-    for row, column in ((0, 0), (0, -1), (-1, 0), (-1, -1)):
-        assert made.values[row, column] == pytest.approx(values[row, column])
-        assert made.fine[row, column] == pytest.approx(values[row, column])
-    assert np.min(made.fine) >= np.min(values) - 1e-9
-    assert np.max(made.fine) <= np.max(values) + 1e-9
-    assert made.low <= np.min(values)
-    assert np.max(values) <= made.high
-
-
-def test_the_hatch_begins_where_headroom_is_not_sure(swept_window: Window) -> None:
-    field, project = swept_window.session.answer.field, swept_window.session.project
-    assert field is not None
-    assert project is not None
-    made = drawn(field, LAYERS[0], project.limits)
-    sure = field.as_grid(field.predicted.headroom_k - field.predicted.core_hw) >= project.limits.least_headroom_k
-    for row, duty in enumerate(field.duty.tolist()):
-        edge = float(np.interp(duty, made.y, made.edge_x))
-        inside = field.limit_w < edge - 3.0
-        assert np.all(sure[row][inside])
-        assert not np.any(sure[row][field.limit_w > edge + 3.0])
-
-
-def test_noise_lines_lie_at_the_scales_limits(swept_window: Window) -> None:
-    view = show(swept_window, "Map").view
-    field = swept_window.session.answer.field
-    assert field is not None
-    noise = field.as_grid(field.predicted.in_room_dba)
-    assert any(lines for _, lines in view._lines)
-    for level, lines in view._lines:
-        for line in lines:
-            for x, y in line[:: max(len(line) // 7, 1)]:
-                column = int(np.argmin(np.abs(field.limit_w - x)))
-                assert np.interp(y, field.duty, noise[:, column]) == pytest.approx(level, abs=0.25)
-
-
-def test_the_slices_go_through_the_crosshair(swept_window: Window) -> None:
-    view, field = show(swept_window, "Map").view, swept_window.session.answer.field
-    assert field is not None
-    view._move_to(4, 6)
-    at, values, wide, _ = view._slice(along_row=True)
-    assert np.array_equal(at, field.limit_w)
-    assert np.array_equal(values, field.as_grid(field.predicted.core_c)[4])
-    assert np.array_equal(wide, field.as_grid(field.predicted.core_hw)[4])
-    assert np.array_equal(view._slice(along_row=False)[1], field.as_grid(field.predicted.core_c)[:, 6])
-    above, right = view.canvas.area(view.above), view.canvas.area(view.beside)
-    area = view.canvas.area(view.box)
-    assert (above.left(), above.right()) == pytest.approx((area.left(), area.right()))  # they share the field's axes
-    assert (right.top(), right.bottom()) == pytest.approx((area.top(), area.bottom()))
-
-
-def test_the_table_holds_the_same_data(swept_window: Window) -> None:
-    page, field = show(swept_window, "Map"), swept_window.session.answer.field
-    assert field is not None
-    swept_window.actions_["map.table"].trigger()
-    assert page.stack.currentWidget() is page.table
-    rows = page.model.rows
-    assert len(rows) == field.measured.shape[0]
-    index = int(np.flatnonzero(field.measured)[3])
-    limit, duty = field.place(index)
-    assert rows[index][:4] == [f"{limit:g}", f"{duty:g}", "measured", number_text(float(field.predicted.core_c[index]), 1)]
-    swept_window.actions_["map.table"].trigger()
-    assert page.stack.currentWidget() is page.view
-
-
-def test_marks_are_measured_or_between(swept_window: Window) -> None:
-    field = swept_window.session.answer.field
-    assert field is not None
-    measured, between = grid_places(field)
-    assert len(measured) == np.count_nonzero(field.measured)
-    assert not set(measured) & set(between)
-
-
-def test_the_selection_survives_a_new_answer(swept_window: Window, qtbot: QtBot) -> None:
-    page = show(swept_window, "Map")
-    page.view._move_to(3, 5)
-    one, before = page.candidate, swept_window.session.answer
-    swept_window.session.ask()
-    qtbot.waitUntil(lambda: swept_window.session.answer is not before, timeout=20000)
-    assert (page.candidate.limit_w, page.candidate.duty) == (one.limit_w, one.duty)
-    assert page.view.place() == (one.limit_w, one.duty)
 
 
 # -- Choose ----------------------------------------------------------------------------------------------------------

@@ -1,6 +1,6 @@
 """What the map is asked for: two controls, layer, lines, load, room, the other controls, and a variant to set it against."""
 
-from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Others, View, axes_of
@@ -10,14 +10,14 @@ from niente.core.quantities import quantity_of
 from niente.core.setting import Setting
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.tongue import tr
-from niente.desktop.widgets.labels import label
+from niente.desktop.widgets.labels import ShortLabel, label
 from niente.desktop.widgets.quantity_field import QuantityField
 
 NOISE_LINES, HEADROOM_LINES, BOTH_LINES, NO_LINES = range(4)
 LINES = ("noise", "headroom", "both", "none")
 OTHERS = ((Others.HELD, "held"), (Others.CHOSEN, "as the pick"), (Others.OPTIMISED, "fans optimised"))
 MOST_HELD = 4
-FIELD_PX = 24
+FIELD_PX, LEAST_PX = 24, 56
 
 
 def _box(name: str, tip: str) -> QComboBox:
@@ -25,8 +25,9 @@ def _box(name: str, tip: str) -> QComboBox:
     box.setAccessibleName(name)
     box.setToolTip(tip)
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-    box.setMinimumContentsLength(5)
-    box.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+    box.setMinimumContentsLength(2)
+    box.setMinimumWidth(LEAST_PX)
+    box.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
     return box
 
 
@@ -54,6 +55,8 @@ class AskRow(QWidget):
         for _, name in OTHERS:
             self.others.addItem(tr(name))
         self.room = QuantityField(quantity_of("room_temperature_c"), low=10, high=45, step=0.5, title=tr("Room"), default=28.0)
+        self.room.setMinimumWidth(LEAST_PX)
+        self.room.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.against = _box(tr("Against"), tr("Draw the difference to another variant of the machine"))
         self.intervals = QCheckBox(tr("±"))
         self.intervals.setChecked(True)
@@ -73,7 +76,7 @@ class AskRow(QWidget):
                 (tr("Layer"), self.layer, 4),
                 (tr("Lines"), self.lines, 3),
             ),
-            *((tr("Load"), self.load, 3), (tr("Other controls"), self.others, 3), (tr("Room"), self.room, 2)),
+            *((tr("Load"), self.load, 3), (tr("Others"), self.others, 3), (tr("Room"), self.room, 2)),
             *((tr("Against"), self.against, 3), ("", self.intervals, 0)),
         ):
             column = QVBoxLayout()
@@ -164,10 +167,14 @@ class AskRow(QWidget):
                 low = control.low if control.rest is None else min(control.low, control.rest)
                 field = QuantityField(quantity_of(name), low=low, high=control.high, step=control.step, title=control.title)
                 field.settled.connect(lambda value, name=name: self._hold(name, value))
-                self._held_row.addWidget(label(control.title, "soft"))
-                self._held_row.addWidget(field)
+                field.setMinimumWidth(LEAST_PX)
+                field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+                words = ShortLabel("soft")
+                words.setText(control.title)
+                words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self._held_row.addWidget(words, 5)
+                self._held_row.addWidget(field, 4)
                 self._held[name] = field
-            self._held_row.addStretch(1)
         how = OTHERS[self.others.currentIndex()][0]
         for name, field in self._held.items():
             value = base.value(name)

@@ -20,10 +20,11 @@ from niente.desktop.actions import Actions
 from niente.desktop.analysis import MapAnswer
 from niente.desktop.files import write
 from niente.desktop.pages.map.asked import AskRow
-from niente.desktop.pages.map.field_view import FieldView, Shown
+from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, place_words, steps_away, why_here
 from niente.desktop.pages.map.noise_view import NoiseView
+from niente.desktop.pages.map.over_field import Shown
 from niente.desktop.pages.map.picture import save_picture
 from niente.desktop.pages.map.rows import heads_of, rows_of
 from niente.desktop.pages.map.watts_view import WattsView
