@@ -42,6 +42,7 @@ class AskRow(QWidget):
         super().__init__()
         self._ask = Ask()
         self._axes: tuple[str, ...] = ()
+        self._lead = ""
         self.across = _box(tr("Across"), tr("The control along the map"))
         self.up = _box(tr("Up"), tr("The control up the map"))
         self.layer = _box(tr("Layer"), tr("What the colours show"))
@@ -117,7 +118,7 @@ class AskRow(QWidget):
 
     def show_choices(self, models: Models, design_room_c: float, base: Setting) -> None:
         """Offer what there is to choose from on this machine, keeping what is chosen."""
-        axes = axes_of(models)
+        axes, self._lead = axes_of(models), models.fans
         known = {control.name: control.title for control in models.card.controls}
         if axes != self._axes:
             self._axes = axes
@@ -189,12 +190,12 @@ class AskRow(QWidget):
     def _edited(self) -> None:
         across, up = str(self.across.currentData()), str(self.up.currentData())
         if across == up:  # the two change places
-            across, up = (self._ask.view.up or up, across) if self.sender() is self.across else (up, self._ask.view.across)
-            if across == up:
-                across = next(name for name in self._axes if name != up)
+            before = self._ask.view.across, self._ask.view.up or self._lead
+            across, up = (before[1], before[0])
             self._choose(self.across, across)
             self._choose(self.up, up)
         held = {name: value for name, value in self._ask.view.held.items() if name not in (across, up)}
+        up = "" if up == self._lead else up
         view = View(across, up, str(self.load.currentData() or ""), OTHERS[self.others.currentIndex()][0], held)
         room = self.room.value()
         same = self.room.default is not None and abs(room - self.room.default) < 1e-6
