@@ -37,6 +37,7 @@ SPECS = (
     ActionSpec("rig.import", "Import rig sheet …", "", "Take what is said of the machine from a JSON file", "Book", "rig"),
     ActionSpec("rig.export", "Export rig sheet …", "", "Write what is said of the machine as JSON", "Book", "rig"),
     ActionSpec("rig.part", "Change part …", "Ctrl+P", "A changed part is a new variant; old runs keep theirs", "Edit", "rig"),
+    ActionSpec("rig.calibrate", "Calibrate sensor …", "", "Hold a sensor against a reference or a known cap", "Edit", "rig"),
     ActionSpec("edit.undo", "Undo", "Ctrl+Z", "Take the last edit back", "Edit", "keys"),
     ActionSpec("edit.redo", "Redo", "Ctrl+Shift+Z", "Do it again after all", "Edit", "keys"),
     ActionSpec("edit.find", "Find a command …", "Ctrl+K", "Find any action or page by words", "Edit", "keys"),

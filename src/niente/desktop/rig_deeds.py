@@ -10,6 +10,7 @@ import msgspec
 from PySide6.QtWidgets import QDialog, QWidget
 
 from niente.core.errors import NienteError
+from niente.core.rigcard import Trust
 from niente.core.rigsheet import reworded, with_part
 from niente.desktop import asking
 from niente.desktop.live import Notice
@@ -68,6 +69,25 @@ class RigDeeds:
             session.notice.emit(Notice(str(error)))
             return
         session.sheets.change(tr("part {name}").format(name=said.part.name), after)
+
+    def calibrate(self) -> None:
+        """Ask what a sensor is off by, and trust it so."""
+        from niente.desktop.pages.rig.calibrate import ask_for_trust
+
+        bench = self._session.bench
+        if bench is None:
+            return
+        trust = ask_for_trust(self._over, bench.own_card, self._session.answer.evidence)
+        if trust is not None:
+            self.take_trust(trust)
+
+    def take_trust(self, trust: Trust) -> None:
+        """Take over what a sensor is off by, in place of what was said of it."""
+        session, sheet = self._session, self._session.sheet
+        if sheet is None:
+            return
+        others = tuple(one for one in sheet.trust if one.channel != trust.channel)
+        session.sheets.change(tr("sensor trust"), msgspec.structs.replace(sheet, trust=(*others, trust)))
 
     def take_sheet(self) -> None:
         """Ask for a sheet and take it."""

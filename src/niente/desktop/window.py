@@ -144,6 +144,7 @@ class Window(QMainWindow):
             "rig.import": self.rig_deeds.take_sheet,
             "rig.export": self.rig_deeds.save_sheet,
             "rig.part": self.rig_deeds.change_part,
+            "rig.calibrate": self.rig_deeds.calibrate,
             "plan.open": self.plan_deeds.open,
             "plan.save": self.plan_deeds.save,
             "plan.keep": lambda: self._on_page("Plan", "keep"),

@@ -57,7 +57,7 @@ class RigPage(Page):
         self.variant = choice(tr("Variant"), [], self._variant_chosen)
         self.limits_view = LimitsView(session, look)
         self.room_view = RoomView(session, look)
-        self.sensors_view = SensorsView(session, look)
+        self.sensors_view = SensorsView(session, look, actions["rig.calibrate"])
         self.parts = PartsList()
         self.parts.chosen.connect(self.part_chosen)
         self.path_lead = ShortLabel("lead")

@@ -1,7 +1,8 @@
 """The Rig page's fourth view: how far each sensor is to be trusted, and which temperature is the one that counts."""
 
 import msgspec
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from niente.core.quantities import Quantity, quantity_of
 from niente.core.rigcard import Channel, RigCard, Trust
@@ -10,7 +11,7 @@ from niente.desktop.session import Session
 from niente.desktop.theme import Look
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.form import Form, choice
-from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
 HEADS = ("Sensor", "Step", "Read by", "Reads too high by", "Reads times", "As shown by")
@@ -22,7 +23,7 @@ GAIN_FIELD = Quantity("gain", "Gain", "", "×", 3, 0.2, 5.0)
 class SensorsView(QWidget):
     """Which statistic counts, over a table of channels."""
 
-    def __init__(self, session: Session, look: Look) -> None:
+    def __init__(self, session: Session, look: Look, calibrate: QAction) -> None:
         super().__init__()
         self.session = session
         self.counts = choice(tr("What counts"), [], self._counts_chosen)
@@ -50,6 +51,10 @@ class SensorsView(QWidget):
             )
         )
         rows.addWidget(self.table, 1)
+        row = QHBoxLayout()
+        row.addWidget(ActionButton(calibrate))
+        row.addStretch(1)
+        rows.addLayout(row)
 
     def show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
         """Show a sheet over the driver's channels."""

@@ -1,0 +1,64 @@
+"""A sensor is held against a reference, and trusted for what that shows."""
+
+import msgspec
+import pytest
+
+from niente.core.evidence import Evidence
+from niente.core.rigcard import RigCard
+from niente.desktop.pages.rig.calibrate import Calibrate, caps_of
+from niente.desktop.window import Window
+
+
+def put(dialog: Calibrate, pairs: list[tuple[str, str]]) -> None:
+    for (true, reads), (one, other) in zip(dialog.pairs, pairs, strict=False):
+        true.setText(one)
+        reads.setText(other)
+
+
+def test_pairs_are_told_as_they_are_typed(swept_window: Window, card: RigCard, evidence: Evidence) -> None:
+    dialog = Calibrate(swept_window, card, evidence)
+    ok = dialog.buttons.button(dialog.buttons.StandardButton.Ok)
+    assert not ok.isEnabled()
+    assert "no pair" in dialog.said.text()
+    dialog.sensor.setCurrentIndex(dialog.sensor.findData("board_temperature_c"))
+    put(dialog, [("40 °C", "32")])
+    assert "references that lie apart would tell a gain" in dialog.said.text()
+    put(dialog, [("40", "32.1"), ("60", "48,0"), ("80", "64.1"), ("90", "rubbish")])
+    assert "from 3 pairs" in dialog.said.text()
+    assert "0.800" in dialog.said.text()
+    assert ok.isEnabled()
+    trust = dialog.trust()
+    assert trust is not None
+    assert trust.channel == "board_temperature_c"
+    assert trust.gain == pytest.approx(0.8, abs=0.002)
+    put(dialog, [("40", "64"), ("60", "48"), ("80", "32")])
+    assert "do not rise" in dialog.said.text()
+    assert dialog.trust() is None
+
+
+def test_runs_at_their_cap_are_pairs(swept_window: Window, card: RigCard, evidence: Evidence) -> None:
+    held = caps_of(evidence)
+    assert held
+    assert all(cap == 90.0 and abs(read - cap) < 3.0 for cap, read in held)
+    dialog = Calibrate(swept_window, card, evidence)
+    assert dialog.from_caps.isEnabled()
+    dialog.take_caps()
+    assert dialog.name == "core_temperature_c"
+    assert dialog.found is not None
+    assert abs(dialog.found.offset) < 3.0
+    none = Calibrate(swept_window, card, msgspec.structs.replace(evidence, runs=()))
+    assert not none.from_caps.isEnabled()
+
+
+def test_what_was_found_is_trusted_and_undone(swept_window: Window) -> None:
+    session = swept_window.session
+    assert session.sheet is not None
+    dialog = Calibrate(swept_window, session.card, session.answer.evidence)  # type: ignore[arg-type]
+    dialog.sensor.setCurrentIndex(dialog.sensor.findData("board_temperature_c"))
+    put(dialog, [("40", "32"), ("60", "48"), ("80", "64")])
+    trust = dialog.trust()
+    assert trust is not None
+    swept_window.rig_deeds.take_trust(trust)
+    assert trust in session.sheet.trust
+    session.undo.undo()
+    assert trust not in session.sheet.trust
