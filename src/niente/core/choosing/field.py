@@ -21,8 +21,9 @@ Mask = NDArray[np.bool_]
 
 MOST_STEPS = 45
 NICE = (1.0, 2.0, 3.0, 5.0)
-COARSE_STEPS, DUTIES = 20, 9
-"""Steps a side, and duties a fan group, where the other fans are looked for at every place."""
+COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
+"""Steps a side where the other fans are looked for at every place; duties a group to begin with, for one, two and more groups;
+and how often the step is halved then."""
 BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
 """Controls that need not have been varied: where they hold the clock, watts and temperatures are among those measured."""
 
@@ -178,25 +179,40 @@ def _run_there(models: Models, settings: Settings, axes: tuple[str, str], load: 
 
 
 def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: View) -> Settings:
-    """Return settings with the fans that are on no axis set as quiet as they keep the headroom, or as cool as they can."""
+    """Return settings with the fans that are on no axis set as quiet as they keep the headroom, or as cool as they can: over
+    a coarse grid first, then group by group in ever smaller steps."""
     spans = {group: _swept(models, group) for group in models.noise.groups if f"fan_duty.{group}" not in settings.values}
-    free = [group for group, span in spans.items() if span is not None]
+    free = {group: span for group, span in spans.items() if span is not None}
     if not free:
         return settings
-    ladders = [np.linspace(*span, DUTIES) for span in spans.values() if span is not None]
-    rungs = np.stack([flat.ravel() for flat in np.meshgrid(*ladders)], axis=1)
-    best = np.zeros(settings.count, dtype=np.int64)
-    least = np.full(settings.count, math.inf)
-    for number, rung in enumerate(rungs):
-        values = {f"fan_duty.{group}": np.full(settings.count, duty) for group, duty in zip(free, rung.tolist(), strict=True)}
+    every = np.arange(settings.count)
+
+    def cost(duties: NDArray[np.float64]) -> Vector:
+        """Return how loud settings are with duties ``(n, groups)``, far dearer where the headroom is not kept."""
+        values = {f"fan_duty.{group}": duties[:, place] for place, group in enumerate(free)}
         tried = Settings(settings.base, {**settings.values, **values}, settings.count)
         said = predict(models, tried, limits.design_room_c, heats=view.load, counts=view.load or models.heavy_load)
         short = np.maximum(limits.least_headroom_k - (said.headroom_k - said.core_hw), 0.0)
-        cost = said.in_room_dba + 0.01 * said.alone_dba + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
-        better = cost < least
-        best[better], least[better] = number, cost[better]
-    found = {f"fan_duty.{group}": rungs[best, place] for place, group in enumerate(free)}
-    return Settings(settings.base, {**settings.values, **found}, settings.count)
+        return said.in_room_dba + 0.01 * said.alone_dba + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
+
+    count = DUTIES[min(len(free), len(DUTIES)) - 1]
+    ladders = [np.linspace(*span, count) for span in free.values()]
+    rungs = np.stack([flat.ravel() for flat in np.meshgrid(*ladders)], axis=1)
+    found = np.array([cost(np.tile(rung, (settings.count, 1))) for rung in rungs])
+    best, least = rungs[np.argmin(found, axis=0)], np.min(found, axis=0)
+    low, high = (np.array([span[end] for span in free.values()]) for end in (0, 1))
+    step = (high - low) / max(count - 1, 1)
+    for _ in range(FINER):
+        step = step / 2.0
+        for place in range(len(free)):
+            for sign in (-1.0, 1.0):
+                tried = best.copy()
+                tried[:, place] = np.clip(tried[:, place] + sign * step[place], low[place], high[place])
+                now = cost(tried)
+                better = every[now < least]
+                best[better], least[better] = tried[better], now[better]
+    values = {f"fan_duty.{group}": best[:, place] for place, group in enumerate(free)}
+    return Settings(settings.base, {**settings.values, **values}, settings.count)
 
 
 def _swept(models: Models, group: str) -> tuple[float, float] | None:

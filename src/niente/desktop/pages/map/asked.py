@@ -108,8 +108,8 @@ class AskRow(QWidget):
             away = lines and field in of_field
             field.setVisible(not away)
             self._columns[field].setVisible(not away)
-            self._row.setStretch(place, 0 if lines else share)
-        self._row.setStretch(len(self._shares), int(lines))
+            self._row.setStretch(place, 0 if away else share)
+        self._row.setStretch(len(self._shares), 14 if lines else 0)
 
     @property
     def ask(self) -> Ask:

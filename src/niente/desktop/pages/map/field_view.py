@@ -158,7 +158,9 @@ class FieldView(QWidget):
             x = round(across.px(value)) + 0.5
             painter.setPen(QColor(p.rule))
             painter.drawLine(QLineF(x, beside.top(), x, beside.bottom()))
-            draw_text(painter, QPointF(x, beside.bottom() + 16), tick_text(value, step), font(SMALL), p.soft, align=MIDDLE)
+            text, side = tick_text(value, step), RIGHT if x > beside.right() - 16 else MIDDLE
+            at = QPointF(beside.right() if side == RIGHT else x, beside.bottom() + 16)
+            draw_text(painter, at, text, font(SMALL), p.soft, align=side)
         self._draw_slices(painter, shown)
 
     def _draw_slices(self, painter: QPainter, shown: Shown) -> None:

@@ -30,7 +30,8 @@ Place = tuple[float, float]
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
 ISOTHERMS = 2
 """A pale line every so many steps of colour."""
-HEADROOM_EVERY_K = 10.0
+HEADROOM_EVERY_K, AT_CAP_K = 10.0, 0.2
+"""Lines of equal headroom; the first just over none, since where the cap holds there is none everywhere."""
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -72,7 +73,8 @@ class Lines(msgspec.Struct, frozen=True):
 
 def lines_of(shown: Shown, made: Drawn) -> Lines:
     """Return all lines of a field."""
-    levels = np.arange(0.0, max(float(np.max(made.headroom)), 0.0), HEADROOM_EVERY_K).tolist()
+    most = max(float(np.max(made.headroom)), 0.0)
+    levels = [AT_CAP_K, *np.arange(HEADROOM_EVERY_K, most, HEADROOM_EVERY_K).tolist()]
     every = np.arange(made.low + made.step * ISOTHERMS, made.high, made.step * ISOTHERMS)
     return Lines(
         noise=contours(made, made.noise, list(shown.scale.limits_dba)),
@@ -272,9 +274,8 @@ class OverField:
         if place is None:
             return
         unit = shown.layer.unit
-        draw_text(painter, QPointF(0, above.top() + 6), tr("Along"), font(SMALL), p.ink)
-        at = _with_unit(field.up, place[1])
-        draw_text(painter, QPointF(0, above.top() + 19), f"{at}, {unit}".strip(", "), font(SMALL), p.ink, halo=p.ground)
+        words = tr("Along {at}, {unit}").format(at=_with_unit(field.up, place[1]), unit=unit).strip(", ")
+        draw_text(painter, QPointF(area.left(), above.top() - 5), words, font(SMALL), p.ink, halo=p.ground)
         text = tr("Along {at}, {unit}").format(at=_with_unit(field.across, place[0]), unit=unit).strip(", ")
         draw_text(painter, QPointF(beside.right(), beside.bottom() + 34), text, font(SMALL), p.ink, align=RIGHT)
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QStackedWidget
 from niente.core.choosing.listening import listening_in
 from niente.core.choosing.mapped import Ask, Mapped
 from niente.core.choosing.pick import Candidate, candidate_at
+from niente.core.choosing.settings import POWER
 from niente.core.choosing.tables import map_as_csv
 from niente.core.errors import NienteError
 from niente.core.project import Limits
@@ -210,7 +211,7 @@ class MapPage(Page):
         self.asked.show_for_lines(self.views.current == WATTS)
         self.asked.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
         room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
-        held = _held_words(mapped)
+        held = _held_words(mapped, of_field=self.views.current != WATTS)
         match self.views.current:
             case 1:
                 self.set_head(
@@ -368,17 +369,18 @@ def _axes(mapped: Mapped) -> dict[str, str]:
     return {"a": known.get(mapped.field.across, mapped.field.across), "b": known.get(mapped.field.up, mapped.field.up)}
 
 
-def _held_words(mapped: Mapped) -> str:
+def _held_words(mapped: Mapped, *, of_field: bool) -> str:
     """Return what the other controls stand at, in words, as far as they are the same everywhere."""
     field = mapped.field
     base = field.settings.base
     wanted = tuple(
         control.name
         for control in mapped.models.card.controls
-        if control.name not in field.settings.values
+        if control.name not in (field.settings.values if of_field else (POWER, mapped.models.fans))
         and (control.name.startswith("fan_duty.") or control.name in ("voltage_offset_mv", "temperature_cap_c"))
     )
     text = base.text(wanted)
-    found = [name.partition(".")[2] for name in field.settings.values if name not in (field.across, field.up)]
+    of_places = field.settings.values if of_field else ()
+    found = [name.partition(".")[2] for name in of_places if name not in (field.across, field.up)]
     words = ([text] if text else []) + [tr("{group} fans as quiet as they may").format(group=group) for group in found]
     return "; " + ", ".join(words) if words else ""

@@ -23,7 +23,7 @@ REACH_PX = 40.0
 CAPACITY_DOWN = 52
 OVER_LIMIT = 0.3
 """How much of the picture lies over the limit, of what lies under it: room for the names of the lines."""
-NAME_PX = 54.0
+NAME_PX, KEY_PX = 54.0, 176
 
 
 class WattsView(QWidget):
@@ -246,7 +246,7 @@ class WattsView(QWidget):
             draw_text(painter, QPointF(x, foot + CAPACITY_DOWN + 13), spread, font(SMALL), p.soft, align=MIDDLE)
 
     def _draw_key(self, painter: QPainter, area: QRectF) -> None:
-        p, x, y = self.look.palette, area.left() + 14, area.top() + 16
+        p, x, y = self.look.palette, area.right() - KEY_PX, area.bottom() - 50
         entries = ((False, tr("measured")), (True, tr("held at its cap: a bound")))
         for held, words in entries:
             self._draw_point(painter, held, QPointF(x + 6, y), -1)
