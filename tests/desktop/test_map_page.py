@@ -415,3 +415,18 @@ def test_before_there_are_models_the_page_says_what_is_missing(open_window: Call
     assert not page.stack.isVisible()
     page.run_here()
     page.write_table(Path("never"))
+
+
+def test_what_is_missing_is_planned_at_a_press(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window()
+    window.go_to(NAMES.index("Map"))
+    session = window.session
+    qtbot.waitUntil(lambda: bool(session.planner.rows), timeout=10000)
+    window.actions_["map.missing"].trigger()
+
+    def wanted() -> list[Step]:
+        return [row.step for row in session.planner.rows if "heat path wants" in row.step.reason]
+
+    qtbot.waitUntil(lambda: len(wanted()) == 4, timeout=10000)
+    first = session.planner.rows[0].step
+    assert first.stage in ("noise", "baseline")

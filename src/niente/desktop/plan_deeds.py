@@ -9,6 +9,7 @@ from niente.core.errors import NienteError
 from niente.core.plan import Plan, Step, read_plan
 from niente.core.planning import own
 from niente.core.planning.fitting import check_plan
+from niente.core.planning.missing import missing_runs
 from niente.core.planning.parts import until_known
 from niente.core.planning.templates import anew, template
 from niente.core.question import Axis, Deed, ListEdit, Question
@@ -232,6 +233,22 @@ class PlanDeeds:
     def insert(self, after: str, step: Step) -> None:
         """Insert a run after an entry (empty: first of all)."""
         self._edit(Deed.INSERT, "", after, step)
+
+    def plan_missing(self) -> None:
+        """Insert the runs that the map still wants, next."""
+        session, planner = self._session, self._session.planner
+        if session.card is None or not planner.rows:
+            return
+        steps = missing_runs(session.card, session.answer.evidence)
+        if not steps:
+            session.notice.emit(Notice(tr("No run is missing: the map comes once the runs that are there are read.")))
+            return
+        place = min(planner.closed() - (0 if session.busy() else 1), len(planner.rows) - 1)
+        after = planner.key_of(place)
+        for step in reversed(steps):
+            self.insert(after, step)
+        words = tr("{n} runs that the map wants come next in the plan.")
+        session.notice.emit(Notice(words.format(n=len(steps)), "" if session.busy() else "plan.start"))
 
     def run_next(self, setting: Setting, load: str, why: str) -> None:
         """Insert a run that comes next: after the one that runs, or after those that are done."""

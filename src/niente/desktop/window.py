@@ -159,6 +159,7 @@ class Window(QMainWindow):
             "edit.find": self._find,
             "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
             "map.run_here": lambda: self._on_page("Map", "run_here"),
+            "map.missing": self.plan_deeds.plan_missing,
             "map.picture": lambda: self._on_page("Map", "picture"),
             "map.csv": lambda: self._on_page("Map", "export"),
             "map.table": lambda: self._on_page("Map", "toggle_table"),

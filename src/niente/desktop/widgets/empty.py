@@ -7,9 +7,9 @@ from niente.desktop.widgets.labels import ActionButton, label
 
 
 class Empty(QWidget):
-    """A few words and the action that helps, at the top of an otherwise empty page."""
+    """A few words and the actions that help, at the top of an otherwise empty page."""
 
-    def __init__(self, action: QAction) -> None:
+    def __init__(self, *actions: QAction) -> None:
         super().__init__()
         self._words = label("", "lead", wrap=True)
         rows = QVBoxLayout(self)
@@ -17,7 +17,8 @@ class Empty(QWidget):
         rows.setSpacing(12)
         rows.addWidget(self._words)
         row = QHBoxLayout()
-        row.addWidget(ActionButton(action))
+        for action in actions:
+            row.addWidget(ActionButton(action))
         row.addStretch(1)
         rows.addLayout(row)
         rows.addStretch(1)

@@ -61,7 +61,7 @@ class MapPage(Page):
         self.by_speed = QCheckBox(tr("Over speed"))
         self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
         self.by_speed.toggled.connect(self.refresh)
-        self.problem = Empty(actions["plan.start"])
+        self.problem = Empty(actions["plan.start"], actions["map.missing"])
         self.model = RowsModel(heads_of(None), set(range(1, 20)))
         self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
         self.stack = QStackedWidget()
