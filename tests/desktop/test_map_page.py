@@ -262,7 +262,7 @@ def test_a_variant_is_set_against_another(page: MapPage, qtbot: QtBot, swept_win
     made = drawn(mapped, LAYERS[0])
     assert made.low == -made.high
     page.view._move_to(3, 3)
-    assert "Against filter out" in spoken(page.margin())
+    assert "Less filter out" in spoken(page.margin())
     assert "shown" in spoken(page.margin())
 
 

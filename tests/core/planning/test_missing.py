@@ -29,11 +29,12 @@ def test_an_empty_book_wants_noise_stock_and_heat(card: RigCard) -> None:
 
 
 def test_a_book_in_which_every_run_throttled_wants_less_power(card: RigCard, evidence: Evidence) -> None:
-    hot = tuple(
-        msgspec.structs.replace(run, holds={"temperature cap": 1.0}) if run.load_kind != "idle" else run
-        for run in evidence.runs
-    )
-    throttled = Evidence(card, hot)
+    held = {"temperature cap": 1.0}
+    working = [run.load_kind != "idle" for run in evidence.runs]
+    hot = [
+        msgspec.structs.replace(run, holds=held) if works else run for run, works in zip(evidence.runs, working, strict=True)
+    ]
+    throttled = Evidence(card, tuple(hot))
     with pytest.raises(NotEnoughError, match="lower sustained power limits"):
         fit_models(throttled)
     plain = [step.setting.sustained_power_w or 0.0 for step in missing_runs(card, None) if step.stage == "capacity"]

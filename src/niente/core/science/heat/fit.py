@@ -34,7 +34,7 @@ BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0
 be at least what it read, give or take the first (K), and hardly far more (the second)."""
 OWN_SD_K = 0.1
 """A settled temperature is never better known than this beside what all have in common (K)."""
-DOUBTS, LEAST_SIZE, MOST_SIZE = 8.0, 0.35, 9.0
+DOUBTS, LEAST_SIZE, MOST_SIZE = 8.0, 0.5, 9.0
 """The size of the runs' own errors is learnt from how they scatter; what they claim themselves counts as so many runs."""
 ROUNDS = 5
 TOLERANCE = 1e-5
@@ -65,12 +65,13 @@ class Runs(msgspec.Struct, frozen=True):
 
 class _Solved(msgspec.Struct):
     """A fit under one share that the sum leaves out; ``size`` is how large the runs' own errors turned out, as a ratio of
-    variances."""
+    variances; ``wide`` how many standard deviations 95 % take."""
 
     share_sd: float
     logs: Vector
     weights: Vector
     size: float
+    wide: float
     covariance: Array
     sum_k: Vector
     slopes: Array
@@ -95,19 +96,17 @@ class _Problem:
         self.alike = likeness_of(self.places, self.places, told, told)
         self.y, self.bounds = runs.rise_k[self.known], runs.rise_k[~self.known]
         self.own = np.maximum(runs.rise_se_k[self.known] ** 2 - COMMON_SD_K**2, OWN_SD_K**2)
-        self._last: tuple[Vector, Vector, Array] | None = None
 
     def look(self, logs: Vector) -> tuple[Vector, Array]:
-        """Return the sum at every run ``(n,)`` and its slopes ``(n, p)``; the last answer is kept, since a search asks for the
-        two one after the other."""
-        if self._last is None or not np.array_equal(self._last[0], logs):
-            value, slopes = rise_and_slopes(self.mixing @ logs, self.power, self.speeds, self.sources)
-            self._last = logs.copy(), value, np.matmul(slopes[:, None, :], self.mixing)[:, 0, :]
-        return self._last[1:]
+        """Return the sum at every run ``(n,)`` and its slopes ``(n, p)``."""
+        value, slopes = rise_and_slopes(self.mixing @ logs, self.power, self.speeds, self.sources)
+        return value, np.matmul(slopes[:, None, :], self.mixing)[:, 0, :]
 
     def solve(self, share_sd: float, near: "_Solved | None") -> _Solved:
         """Fit under one share, starting near another fit: a few rounds of weights and of the errors' size (iteratively
         reweighted least squares, textbook)."""
+        from scipy.stats import t
+
         logs, weights, size = self.means, np.ones(self.own.shape[0]), 1.0
         if near is not None:
             logs, weights, size = near.logs, near.weights, near.size
@@ -115,7 +114,7 @@ class _Problem:
         for turn in range(ROUNDS):
             spread = np.diag(size * self.own / weights) + share_sd**2 * self.alike * np.outer(sum_k, sum_k)
             root = np.asarray(np.linalg.cholesky(spread), dtype=np.float64)
-            logs, information = self._search(root, logs)
+            logs, information, off = self._search(inverse(root), logs)
             value, each = self.look(logs)
             sum_k, slopes, covariance = value[self.known], each[self.known], inverse(information)
             before = weights, size
@@ -133,41 +132,48 @@ class _Problem:
                 and abs(before[1] / size - 1.0) < 0.05
             ):
                 break
-        off, _ = self._misses(root, logs)
         _, curvature = np.linalg.slogdet(information)
         likelihood = float(-0.5 * off @ off - np.sum(np.log(np.diag(root))) - 0.5 * curvature)
-        return _Solved(share_sd, logs, weights, size, covariance, sum_k, slopes, inverse(spread), likelihood)
+        wide = float(t.ppf(0.975, DOUBTS + free))
+        return _Solved(share_sd, logs, weights, size, wide, covariance, sum_k, slopes, inverse(spread), likelihood)
 
-    def _search(self, root: Array, logs: Vector) -> tuple[Vector, Array]:
-        """Return the parameters that explain the runs best under a covariance's root, and the information about them."""
+    def _search(self, back: Array, logs: Vector) -> tuple[Vector, Array, Vector]:
+        """Return the parameters that explain the runs best under the inverse of a covariance's root, the information about
+        them, and what is missed."""
         from scipy.optimize import least_squares
 
         upper = self.means + EDGE * self.sds
         shares = [COMMON_SHARE, *(SHARED + OF_GROUP * group + 2 for group in range(len(self.bare.groups)))]
         upper[shares] = 0.0  # a share is at most whole
+        last: tuple[Vector, Vector, Array] | None = None
+
+        def missed(at: Vector) -> tuple[Vector, Array]:
+            """Return what is missed and how that moves; kept, since the search asks for the two one after the other."""
+            nonlocal last
+            if last is None or not np.array_equal(last[0], at):
+                last = at.copy(), *self._misses(back, at)
+            return last[1], last[2]
+
         found = least_squares(
-            lambda at: self._misses(root, at)[0],
+            lambda at: missed(at)[0],
             np.minimum(logs, upper - 1e-6),
-            jac=lambda at: self._misses(root, at)[1],
+            jac=lambda at: missed(at)[1],
             bounds=(self.means - EDGE * self.sds, upper),
             max_nfev=60,
             ftol=TOLERANCE,
             xtol=TOLERANCE,
             gtol=TOLERANCE,
         )
-        slopes = self._misses(root, found.x)[1]
-        return np.asarray(found.x, dtype=np.float64), slopes.T @ slopes
+        off, slopes = missed(found.x)
+        return np.asarray(found.x, dtype=np.float64), slopes.T @ slopes, off
 
-    def _misses(self, root: Array, logs: Vector) -> tuple[Vector, Array]:
+    def _misses(self, back: Array, logs: Vector) -> tuple[Vector, Array]:
         """Return by how many standard deviations runs, bounds and priors are missed ``(m,)``, and how that moves ``(m, p)``."""
-        from scipy.linalg import solve_triangular
-
         value, each = self.look(logs)
         over = value[~self.known] - self.bounds
         side = np.where(over < 0.0, BOUND_SD_K, ABOVE_BOUND_SD_K)
-        both = solve_triangular(root, np.column_stack([value[self.known] - self.y, each[self.known]]), lower=True)
-        missed = np.concatenate([both[:, 0], over / side, (logs - self.means) / self.sds])
-        return missed, np.vstack([both[:, 1:], each[~self.known] / side[:, None], np.diag(1.0 / self.sds)])
+        missed = np.concatenate([back @ (value[self.known] - self.y), over / side, (logs - self.means) / self.sds])
+        return missed, np.vstack([back @ each[self.known], each[~self.known] / side[:, None], np.diag(1.0 / self.sds)])
 
     def path(self, one: _Solved) -> HeatPath:
         """Return a fit as a heat path, with the runs that it does not explain."""
@@ -188,6 +194,7 @@ class _Problem:
             misfits=tuple(sorted(misfits, key=lambda found: -abs(found.measured_k - found.modelled_k) / found.half_width_k)),
             runs=int(np.count_nonzero(self.known)),
             bounds=int(np.count_nonzero(~self.known)),
+            quantile=one.wide,
             near=Near(self.places, tuple(self.told), one.sum_k, one.slopes, left, one.precision),
         )
 

@@ -31,7 +31,7 @@ REACH_LN_W, REACH_SPEED = 0.7, 0.4
 """Over which distance in ln W and in speed it hangs together."""
 ELSEWHERE = 0.6
 """How much of it another load or another variant has in common."""
-COMMON_SD_K = 0.12
+COMMON_SD_K = 0.14
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
 LEAST_RUNG_K = 0.5
 UNMEASURED_SHARE_SD = 0.012
@@ -65,7 +65,8 @@ class HeatPath(msgspec.Struct, frozen=True):
 
     ``misfits`` are the runs that the sum does not explain: where there are any, predictions lean on the runs about them.
     ``share_sd`` is what the sum leaves out as a share of the rise; ``runs`` how many gave a temperature, ``bounds`` how many
-    the temperature cap held.
+    the temperature cap held. ``quantile`` is how many standard deviations a 95 % half width has: few runs tell their own
+    errors less well (Student's t).
     """
 
     groups: tuple[str, ...]
@@ -80,6 +81,7 @@ class HeatPath(msgspec.Struct, frozen=True):
     misfits: tuple[Misfit, ...] = ()
     runs: int = 0
     bounds: int = 0
+    quantile: float = Z95
     near: Near | None = None
 
     def rise(
@@ -108,7 +110,7 @@ class HeatPath(msgspec.Struct, frozen=True):
             if self.misfits:
                 answer = value + pulled @ self.near.left_k
         variance = np.einsum("ni,ni->n", slopes @ np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
-        return answer, Z95 * np.sqrt(variance + self._never_seen(own_slopes, label))
+        return answer, self.quantile * np.sqrt(variance + self._never_seen(own_slopes, label))
 
     def rise_alone(
         self,
@@ -153,7 +155,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         gradient = (slopes[0] - slopes[1]) / (2 * step)
         variance = float(gradient @ np.asarray(self.covariance) @ gradient)
         slope = float(value[0] - value[1]) / (2 * step)
-        return slope, Z95 * math.hypot(math.sqrt(variance), self.share_sd * slope)
+        return slope, self.quantile * math.hypot(math.sqrt(variance), self.share_sd * slope)
 
     def informed_by(self, power_w: Vector, rpm: Array, rise_se_k: Vector) -> "HeatPath":
         """Return the heat path as well as it would be known once runs were made too, each to a standard error ``(n,)``: the
@@ -211,7 +213,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         now, best = each(logs, speeds), each(logs, np.maximum(speeds, 1.0))
         step = 1e-5
         slopes = np.stack([(each(logs + step * one, speeds) - now) / step for one in np.eye(logs.shape[0])], axis=-1)
-        spread = Z95 * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(self.covariance), slopes))
+        spread = self.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(self.covariance), slopes))
         share = [self.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
         tells = [group for group in sorted(range(count), key=lambda group: share[group]) if now[1 + group] >= LEAST_RUNG_K]
         rest = [group for group in range(count) if group not in tells]

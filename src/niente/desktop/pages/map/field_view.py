@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from niente.desktop.pages.map.layers import (
     Drawn,
     drawn,
+    unit_of,
     values_of,
 )
 from niente.desktop.pages.map.legend import draw_legend
@@ -208,7 +209,8 @@ class FieldView(QWidget):
         self._over_field.draw(painter, shown, made, self._lines, self.place())
         beside, above = self.canvas.area(self.beside), self.canvas.area(self.above)
         legend = QRectF(beside.left(), above.top(), beside.width(), above.height())
-        draw_legend(painter, legend, shown.layer, made, self.look.palette)
+        title = f"{tr(shown.layer.title)}, {unit_of(shown.mapped, shown.layer)}".rstrip(", ")
+        draw_legend(painter, legend, title, made, self.look.palette)
 
     # -- selecting -------------------------------------------------------------------------------------------------
 

@@ -105,6 +105,11 @@ class Drawn(msgspec.Struct, frozen=True):
     alike: Polygons
 
 
+def unit_of(mapped: Mapped, layer: Layer) -> str:
+    """Return the unit of what is drawn: differences of temperatures are in K, those of levels in dB."""
+    return {"°C": "K", "dBA": "dB"}.get(layer.unit, layer.unit) if mapped.other is not None else layer.unit
+
+
 def values_of(mapped: Mapped, layer: Layer) -> tuple[Array, Array]:
     """Return a layer's values and half widths ``(n,)``: of the field, or its difference to the variant it is set against."""
     here, there = mapped.field, mapped.other

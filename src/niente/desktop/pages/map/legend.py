@@ -5,7 +5,7 @@ import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 
-from niente.desktop.pages.map.layers import Drawn, Layer
+from niente.desktop.pages.map.layers import Drawn
 from niente.desktop.theme import SMALL, Palette, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text
@@ -15,10 +15,10 @@ from niente.desktop.widgets.scale import Span, tick_text, ticks
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 
 
-def draw_legend(painter: QPainter, area: QRectF, layer: Layer, made: Drawn, p: Palette) -> None:
+def draw_legend(painter: QPainter, area: QRectF, title: str, made: Drawn, p: Palette) -> None:
     """Draw the colours' steps with their values, and the marks with their names."""
     left, top, width = area.left(), area.top(), area.width()
-    draw_text(painter, QPointF(left, top + 4), f"{tr(layer.title)}, {layer.unit}", font(SMALL), p.ink)
+    draw_text(painter, QPointF(left, top + 4), title, font(SMALL), p.ink)
     count = max(round((made.high - made.low) / made.step), 1)
     colours = pg.colormap.get("cividis").map(np.linspace(0.0, 1.0, count) if count > 1 else [0.5], mode="qcolor")
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)

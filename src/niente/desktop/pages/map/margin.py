@@ -113,16 +113,15 @@ def why_here(mapped: Mapped, one: Candidate) -> list[Block]:
             (tr("Core, K"), here.core_c, here.core_hw, there.core_c, there.core_hw),
             (tr("Noise, dB"), here.in_room_dba, here.in_room_hw, there.in_room_dba, there.in_room_hw),
             (
-                tr("Throughput, %"),
+                tr("Work, %"),
                 *(here.throughput_percent, here.throughput_hw),
                 *(there.throughput_percent, there.throughput_hw),
             ),
         ):
             apart, spread = float(a[place] - b[place]), math.hypot(float(a_hw[place]), float(b_hw[place]))
-            verdict = tr("shown") if abs(apart) > spread else tr("not shown")
+            verdict = tr("shown") if abs(apart) > spread else tr("none")
             rows.append((name, _signed(apart), f"±{NO_BREAK_SPACE}{number_text(spread, 1)}", verdict))
-        heads = (tr("here less there"), "", "")
-        blocks.append(Columns(tr("Against {variant}").format(variant=mapped.ask.against), heads, tuple(rows)))
+        blocks.append(Columns(tr("Less {variant}").format(variant=mapped.ask.against), ("", "", ""), tuple(rows)))
     misfits = mapped.models.heat.misfits
     if misfits:
         worst = misfits[0]

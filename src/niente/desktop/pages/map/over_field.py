@@ -17,7 +17,7 @@ from niente.core.quantities import number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.pages.map.asked import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
-from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_places, quietest
+from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_places, quietest, unit_of
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width
@@ -273,7 +273,7 @@ class OverField:
         draw_text(painter, QPointF(area.left(), area.bottom() + 34), _note(shown, made, room), font(SMALL), p.soft)
         if place is None:
             return
-        unit = shown.layer.unit
+        unit = unit_of(shown.mapped, shown.layer)
         words = tr("Along {at}, {unit}").format(at=_with_unit(field.up, place[1]), unit=unit).strip(", ")
         draw_text(painter, QPointF(area.left(), above.top() - 5), words, font(SMALL), p.ink, halo=p.ground)
         text = tr("Along {at}, {unit}").format(at=_with_unit(field.across, place[0]), unit=unit).strip(", ")
