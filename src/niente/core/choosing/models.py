@@ -153,7 +153,7 @@ def fit_models(evidence: Evidence) -> Models:
         count_load=_counts(card, power.loads, heavy.name),
         heavy_load=heavy.name,
         stock={run.load: run for run in drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
-        duty_rpm={group: speeds_seen(runs, group) for group in groups},
+        duty_rpm={group: _speeds_of(evidence, group) for group in groups},
         base=base,
         room_c=float(np.mean([run.settled.room_c for run in settled])),
         lead=lead,
@@ -297,6 +297,15 @@ def same_silicon(one: Setting, other: Setting) -> bool:
     """Return whether two settings ask the same of voltage and clock, power limits and fans apart: only then does the same
     power come to the same throughput."""
     return all(getattr(one, name) == getattr(other, name) for name in SILICON)
+
+
+def _speeds_of(evidence: Evidence, group: str) -> tuple[tuple[float, float], ...]:
+    """Return the speeds seen for a group's duties in this variant, and for further duties in the others."""
+    own = dict(speeds_seen(evidence.usable(), group))
+    for other in evidence.elsewhere.values():
+        for duty, rpm in speeds_seen(other.usable(), group):
+            own.setdefault(duty, rpm)
+    return tuple(sorted(own.items()))
 
 
 def speeds_seen(runs: Sequence[RunSummary], group: str) -> tuple[tuple[float, float], ...]:

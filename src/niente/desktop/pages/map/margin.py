@@ -8,10 +8,11 @@ from niente.core.choosing.listening import Listening
 from niente.core.choosing.loudness import GroupNoise, Loudness
 from niente.core.choosing.mapped import Mapped
 from niente.core.choosing.models import Models
-from niente.core.choosing.pick import Candidate
+from niente.core.choosing.pick import Candidate, Choice
 from niente.core.choosing.predicting import predict
 from niente.core.choosing.settings import Settings
 from niente.core.choosing.watts import WattLine, WattLines
+from niente.core.choosing.words import against, why_this
 from niente.core.project import Limits
 from niente.core.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
 from niente.core.rigcard import RigCard
@@ -90,9 +91,13 @@ def _signed(value: float) -> str:
     return text if text.startswith(("−", "0.0")) else f"+{text}"
 
 
-def why_here(mapped: Mapped, one: Candidate) -> list[Block]:
-    """Say what holds a setting back, what it leans on, and what to mind about it."""
+def why_here(mapped: Mapped, one: Candidate, choice: Choice | None) -> list[Block]:
+    """Say why a setting is or is not the pick, what it leans on, and what to mind about it."""
     blocks: list[Block] = []
+    if choice is not None and one.setting == choice.pick.setting:
+        blocks.append(Words(tr("Why here"), why_this(choice)))
+    elif choice is not None and mapped.ask.room_c is None:
+        blocks.append(Words(tr("Against the pick"), against(choice, one)))
     said: list[str] = []
     if one.heat_holds:
         said.append(tr("The temperature cap holds the clock here: the core stands at it, and the room decides the work."))

@@ -342,7 +342,7 @@ class MapPage(Page):
             blocks.append(Deeds(("map.run_here",)))
             index = self._index if self.candidate is not None else field.nearest(*place)
             blocks.append(steps_away(models, mapped.limits, field.settings, index, controls))
-            blocks += why_here(mapped, one)
+            blocks += why_here(mapped, one, answer.choice)
         power = one.power_w if one is not None else mapped.watts.measured_w
         theta, half_width = models.heat.resistance(power, models.heat.full_rpm)
         path = quantity_of("thermal_resistance_kpw").with_unit(theta, half_width)
