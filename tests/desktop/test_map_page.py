@@ -430,3 +430,42 @@ def test_what_is_missing_is_planned_at_a_press(open_window: Callable[..., Window
     qtbot.waitUntil(lambda: len(wanted()) == 4, timeout=10000)
     first = session.planner.rows[0].step
     assert first.stage in ("noise", "baseline")
+
+
+def test_a_map_of_ones_own_follows_new_runs_and_new_limits(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+    """Another answer, or another limit, and the map that was asked for is worked out anew."""
+    session = swept_window.session
+    first = choose(page, qtbot, across="temperature_cap_c")
+    before = session.answer
+    session.ask()
+    qtbot.waitUntil(lambda: session.answer is not before, timeout=20000)
+    qtbot.waitUntil(lambda: map_of(page) is not first and map_of(page).models is session.answer.models, timeout=20000)
+    assert map_of(page).ask == page.asked.ask
+    assert session.project is not None
+    limits = msgspec.structs.replace(session.project.limits, least_headroom_k=3.0)
+    session.edit("headroom", msgspec.structs.replace(session.project, limits=limits))
+    qtbot.waitUntil(lambda: map_of(page).limits.least_headroom_k == 3.0, timeout=20000)
+    assert map_of(page).ask == page.asked.ask
+
+
+def test_a_variant_without_runs_enough_is_said_and_asked_again(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+    session = swept_window.session
+    models = session.answer.models
+    assert models is not None
+    other = msgspec.structs.replace(
+        models.evidence, card=msgspec.structs.replace(models.card, variant="roof off"), runs=models.evidence.runs[:2]
+    )
+    knows = msgspec.structs.replace(models, evidence=msgspec.structs.replace(models.evidence, elsewhere={"roof off": other}))
+    session.answer = msgspec.structs.replace(
+        session.answer, models=knows, mapped=msgspec.structs.replace(map_of(page), models=knows)
+    )
+    page.refresh()
+    box = page.asked.against
+    box.setCurrentIndex(box.findData("roof off"))
+    box.activated.emit(box.currentIndex())
+    qtbot.waitUntil(lambda: page.problem.isVisible(), timeout=20000)
+    assert "three settled runs" in page.problem.text()
+    assert page.stack.isVisible()  # the map that was there stays
+    box.setCurrentIndex(0)
+    box.activated.emit(0)
+    qtbot.waitUntil(lambda: not page.problem.isVisible(), timeout=20000)

@@ -35,8 +35,6 @@ SILICON = (
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
 LEAST_RUNS = 3
-AT_STOCK_CLOCK = 0.5
-"""The share of a run's last minutes in which something must have held the clock for that to count as what held it."""
 
 
 class Models(msgspec.Struct, frozen=True):
@@ -120,6 +118,8 @@ def fit_models(evidence: Evidence) -> Models:
     settled = [run for run in working if run.settled.known and not run.heat_held]
     _insist_on_heat(working, settled, heavy)
     drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
+    plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
+    drawn = plain if len(plain) >= LEAST_RUNS else drawn  # an offset by points bends the curve that the law of power is of
     heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     if len(heard) < 2:
         raise NotEnoughError(

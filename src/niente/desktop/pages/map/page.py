@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QStackedWidget
 
 from niente.core.choosing.listening import listening_in
 from niente.core.choosing.mapped import Ask, Mapped
+from niente.core.choosing.models import Models
 from niente.core.choosing.pick import Candidate, candidate_at
 from niente.core.choosing.settings import POWER
 from niente.core.choosing.tables import map_as_csv
@@ -84,8 +85,8 @@ class MapPage(Page):
         self.body.addWidget(self.stack, 1)
         self.mapped: Mapped | None = None
         self.candidate: Candidate | None = None
-        self._waiting: tuple[object, Ask] | None = None
-        self._refused: tuple[Ask, str] | None = None
+        self._waiting: tuple[Models, Ask] | None = None
+        self._refused: tuple[Models, Ask, str] | None = None
         self._place: tuple[float, float] | None = None
         self._index = 0
         session.mapped.connect(self._take)
@@ -103,7 +104,7 @@ class MapPage(Page):
         if answer.models is not self.session.answer.models or answer.ask != self.asked.ask:
             return
         self._waiting = None
-        self._refused = None if answer.mapped is not None else (answer.ask, answer.problem)
+        self._refused = None if answer.mapped is not None else (answer.models, answer.ask, answer.problem)
         if answer.mapped is not None:
             self.mapped = answer.mapped
         self.when_seen(self.refresh)
@@ -121,9 +122,9 @@ class MapPage(Page):
         project = self.session.project
         fresh = self.mapped is not None and self.mapped.models is answer.models and self.mapped.ask == ask
         same_limits = project is not None and self.mapped is not None and _alike(self.mapped, project.limits, ask)
-        wanted = (answer.models, ask)
-        if not (fresh and same_limits) and self._waiting != wanted and (self._refused or (None,))[0] != ask:
-            self._waiting = wanted
+        asked_for = any(one is not None and one[0] is answer.models and one[1] == ask for one in (self._waiting, self._refused))
+        if not (fresh and same_limits) and not asked_for:
+            self._waiting = (answer.models, ask)
             self.session.ask_map(ask)
         if self.mapped is None:
             self.mapped = answer.mapped
@@ -201,7 +202,7 @@ class MapPage(Page):
         mapped, answer = self.mapped, self.session.answer
         self.by_speed.setVisible(self.views.current == NOISE)
         self.asked.setVisible(mapped is not None and self.views.current != NOISE)
-        problem = self._refused[1] if self._refused is not None and self._refused[0] == self.asked.ask else ""
+        problem = self._refused[2] if self._refused is not None and self._refused[1] == self.asked.ask else ""
         self.problem.show_problem(problem if mapped is not None else answer.problem or tr("Nothing is measured yet."))
         self.stack.setVisible(mapped is not None)
         if mapped is None or project is None or card is None:
