@@ -87,7 +87,7 @@ _DECLARED = (
     Quantity("core_rise_k", "Core rise over room", "ΔT", "K", 1, -20, 130),
     Quantity("headroom_k", "Headroom", "H", "K", 1, -100, 130),
     Quantity("rise_rate_k_per_min", "Rate of rise", "dT/dt", "K/min", 1, 0, 600),
-    Quantity("dew_margin_k", "Coldest part over the dew point", "T − T_d", "K", 1, -60, 100),
+    Quantity("dew_margin_k", "Over the dew point", "T − T_d", "K", 1, -60, 100),
     Quantity("room_moved_k", "Room moved", "ΔR", "K", 1, 0, 50),
     Quantity("package_power_w", "Package power", "P", "W", 1, 0, 1500),
     Quantity("graphics_power_w", "Graphics power", "P_g", "W", 1, 0, 1500),

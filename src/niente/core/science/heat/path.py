@@ -194,7 +194,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         group works on, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
 
         What all groups work on together counts to the one that moves most of that air. A group on which hardly a kelvin
-        hangs has no rung of its own: its part counts to what no fan changes.
+        hangs, or whose part the runs do not tell from none, has no rung of its own: it counts to what no fan changes.
         """
         mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
         logs, count = np.asarray(self.logs), len(self.groups)
@@ -215,7 +215,10 @@ class HeatPath(msgspec.Struct, frozen=True):
         slopes = np.stack([(each(logs + step * one, speeds) - now) / step for one in np.eye(logs.shape[0])], axis=-1)
         spread = self.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(self.covariance), slopes))
         share = [self.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
-        tells = [group for group in sorted(range(count), key=lambda group: share[group]) if now[1 + group] >= LEAST_RUNG_K]
+        clear = [now[1 + group] >= max(LEAST_RUNG_K, float(spread[1 + group])) for group in range(count)]
+        if not any(clear) and count:  # before anything is measured nothing is told apart: show what is typical
+            clear = [bool(now[1 + group] >= LEAST_RUNG_K) for group in range(count)]
+        tells = [group for group in sorted(range(count), key=lambda group: share[group]) if clear[group]]
         rest = [group for group in range(count) if group not in tells]
         fixed = float(now[0] + sum(now[1 + group] for group in rest))
         rungs = [Rung("", fixed, math.hypot(spread[0], *(spread[1 + group] for group in rest)), 0.0)]
