@@ -14,6 +14,7 @@ from niente.core.choosing.pick import keeps
 from niente.core.planning.cost import cost_of
 from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.science.dynamics import Scale
+from niente.core.science.heat.rungs import rungs_of
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
@@ -42,7 +43,9 @@ def test_the_heat_path_is_the_fitted_one(swept_window: Window) -> None:
     assert not ladder.typical
     assert ladder.power_w == round(choice.pick.power_w)
     duties = choice.pick.setting.fan_duty
-    own = models.heat.rungs(ladder.power_w, [float(models.rpm(group, np.array(duties[group]))) for group in models.heat.groups])
+    own = rungs_of(
+        models.heat, ladder.power_w, [float(models.rpm(group, np.array(duties[group]))) for group in models.heat.groups]
+    )
     assert ladder.rungs == own
     assert "fitted" in page.path.accessibleDescription()
     assert number_text(own[0].kelvin, 1) in page.path.accessibleDescription()

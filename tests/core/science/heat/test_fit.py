@@ -7,6 +7,7 @@ import pytest
 
 from niente.core.science.heat.fit import Runs, fit
 from niente.core.science.heat.path import typical
+from niente.core.science.heat.rungs import rungs_of
 
 GROUPS = ("cooler", "case")
 
@@ -188,7 +189,7 @@ def test_two_hundred_runs_are_fitted_in_time() -> None:
 def test_the_rungs_add_up_and_end_at_full_speed() -> None:
     path = fit(GROUPS, (), ("heavy", "here"), runs(*made(61, 14)))
     for power, rpm in ((80.0, [600.0, 300.0]), (150.0, [900.0, 1000.0])):
-        rungs = path.rungs(power, rpm)
+        rungs = rungs_of(path, power, rpm)
         assert sum(rung.kelvin for rung in rungs) == pytest.approx(path.rise_alone(np.array([power]), np.array([rpm]))[0])
         assert rungs[0].group == ""
         assert rungs[0].by_fans_k == 0.0  # no fan reaches into the processor

@@ -9,15 +9,12 @@ from numpy.typing import NDArray
 
 from niente.core.science.heat.sum import (
     LOAD_SD,
-    OF_GROUP,
-    SHARED,
     THETA0,
     VARIANT_SD,
     changeable,
     mixing_of,
     of_load,
     of_variant,
-    parts_of,
     priors,
     rise_alone,
     rise_and_slopes,
@@ -33,7 +30,6 @@ ELSEWHERE = 0.6
 """How much of it another load or another variant has in common."""
 COMMON_SD_K = 0.14
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
-LEAST_RUNG_K = 0.5
 UNMEASURED_SHARE_SD = 0.012
 """What the sum leaves out before anything was measured, as a share of the rise."""
 
@@ -186,56 +182,6 @@ class HeatPath(msgspec.Struct, frozen=True):
         if label[1] != self.reference[1] and of_variant(label[1]) not in known:
             variance += np.sum((VARIANT_SD * slopes[:, changeable(len(self.groups))]) ** 2, axis=1)
         return variance
-
-    # -- for people ------------------------------------------------------------------------------------------------
-
-    def rungs(self, power_w: float, rpm: Sequence[float], load: str = "") -> tuple["Rung", ...]:
-        """Return the rungs from the core to the room at a power and speeds ``(g,)``: what no fan changes, then what each fan
-        group works on, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
-
-        What all groups work on together counts to the one that moves most of that air. A group on which hardly a kelvin
-        hangs, or whose part the runs do not tell from none, has no rung of its own: it counts to what no fan changes.
-        """
-        mixing = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs))
-        logs, count = np.asarray(self.logs), len(self.groups)
-        speeds = np.asarray(rpm, float).reshape(1, count) / np.asarray(self.full_rpm)
-        strength = [math.exp(self.logs[SHARED + OF_GROUP * group + 3]) * speeds[0, group] for group in range(count)]
-        drives = int(np.argmax(strength)) if count else 0
-
-        def each(at: Vector, r: Array) -> Vector:
-            parts = parts_of((mixing @ at)[None, :], np.array([power_w]), r, np.zeros((1, len(self.sources))))[0]
-            if not count:
-                return np.array([parts[0] + parts[1]])
-            own = np.concatenate([parts[:1], parts[2:]])
-            own[1 + drives] += parts[1]
-            return own
-
-        now, best = each(logs, speeds), each(logs, np.maximum(speeds, 1.0))
-        step = 1e-5
-        slopes = np.stack([(each(logs + step * one, speeds) - now) / step for one in np.eye(logs.shape[0])], axis=-1)
-        spread = self.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(self.covariance), slopes))
-        share = [self.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
-        clear = [now[1 + group] >= max(LEAST_RUNG_K, float(spread[1 + group])) for group in range(count)]
-        if not any(clear) and count:  # before anything is measured nothing is told apart: show what is typical
-            clear = [bool(now[1 + group] >= LEAST_RUNG_K) for group in range(count)]
-        tells = [group for group in sorted(range(count), key=lambda group: share[group]) if clear[group]]
-        rest = [group for group in range(count) if group not in tells]
-        fixed = float(now[0] + sum(now[1 + group] for group in rest))
-        rungs = [Rung("", fixed, math.hypot(spread[0], *(spread[1 + group] for group in rest)), 0.0)]
-        for group in tells:
-            by_fans = max(float(now[1 + group] - best[1 + group]), 0.0)
-            rungs.append(Rung(self.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))
-        return tuple(rungs)
-
-
-class Rung(msgspec.Struct, frozen=True):
-    """One rung of the heat path: the fan group that works there (empty: none does), the kelvins lost there with their 95 %
-    half width, and how many of them the fans at their fastest would take away."""
-
-    group: str
-    kelvin: float
-    half_width_k: float
-    by_fans_k: float
 
 
 def places_of(power: Vector, speeds: Array) -> Array:

@@ -6,7 +6,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainte
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.quantities import number_text
-from niente.core.science.heat.path import Rung
+from niente.core.science.heat.rungs import Rung
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text

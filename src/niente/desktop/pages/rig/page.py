@@ -15,6 +15,7 @@ from niente.core.rigcard import RigCard
 from niente.core.rigsheet import RigSheet, parts_in
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath, typical
+from niente.core.science.heat.rungs import rungs_of
 from niente.core.science.humidity import dew_point_c
 from niente.desktop.actions import Actions
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
@@ -182,7 +183,7 @@ class RigPage(Page):
         power = self._power_w or self._default_power()
         control = card.control("sustained_power_w")
         span = (control.low, control.high) if control is not None else (20.0, 250.0)
-        rungs = model.rungs(power, speeds)
+        rungs = rungs_of(model, power, speeds)
         names, sub = zip(*(_named(rung.group, duties) for rung in rungs), strict=True)
         ladder = Ladder(rungs, names, sub, power, span, project.limits.design_room_c, only_typical)
         self.path.show_ladder(ladder)
