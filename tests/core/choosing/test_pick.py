@@ -198,3 +198,26 @@ def test_a_baseline_measured_again_does_not_move_the_map(evidence: Evidence, mod
     again = Evidence(evidence.card, (*evidence.runs, msgspec.structs.replace(stock, run_id=999)))
     assert fit_models(again).base.fan_duty["cooler"] == models.base.fan_duty["cooler"] != stock.setting.fan_duty["cooler"]
     assert choose(fit_models(again), limits).confirmed
+
+
+def test_a_rig_without_some_readings_still_has_a_map(evidence: Evidence, models: Models, limits: Limits) -> None:
+    """No core voltage, no throughput (the clock stands for it), no fan speeds (the duties do): the pick hardly moves."""
+    pick = choose(models, limits).pick
+
+    def without(**lost: float) -> Models:
+        return fit_models(
+            msgspec.structs.replace(evidence, runs=tuple(msgspec.structs.replace(run, **lost) for run in evidence.runs))
+        )
+
+    for other in (without(voltage_v=math.nan), without(throughput_per_s=math.nan)):
+        assert choose(other, limits).pick.limit_w == pytest.approx(pick.limit_w, abs=4.0)
+    _, reason = stock_throughput(without(throughput_per_s=math.nan), "dome", 28.0)
+    assert "the clock stands for it" in reason
+    no_speeds = tuple(msgspec.structs.replace(run, fan_rpm=dict.fromkeys(run.fan_rpm, math.nan)) for run in evidence.runs)
+    blind = fit_models(msgspec.structs.replace(evidence, runs=no_speeds))
+    assert choose(blind, limits).pick.duty == pytest.approx(pick.duty, abs=6.0)
+    lost = evidence.runs[30]
+    once = tuple(
+        msgspec.structs.replace(run, fan_rpm={**run.fan_rpm, "case": math.nan}) if run is lost else run for run in evidence.runs
+    )
+    assert fit_models(msgspec.structs.replace(evidence, runs=once)).heat.runs == models.heat.runs - 1

@@ -5,7 +5,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import Models, offset_of
+from niente.core.choosing.models import Models, offset_of, turning
 from niente.core.choosing.predicting import AtLoad, offsets_mv
 from niente.core.choosing.settings import Settings
 from niente.core.quantities import quantity_of
@@ -50,7 +50,7 @@ def _tests(models: Models, settings: Settings, rest: AtLoad) -> list[tuple[str, 
     unit = quantity_of("package_power_w")
     limit = f"the power lies outside the {unit.text(low)} to {unit.with_unit(high)} run under {rest.load}"
     found.append((limit, (rest.power_w >= low - slack) & (rest.power_w <= high + slack)))
-    points = np.array([[run.power_w, *(run.fan_rpm.get(group, 0.0) for group in models.noise.groups)] for run in runs])
+    points = np.array([[run.power_w, *(turning(run, group) for group in models.noise.groups)] for run in runs])
     places = np.concatenate([np.where(np.isfinite(rest.power_w), rest.power_w, 1e9)[:, None], rest.rpm], axis=1)
     slacks = np.array([slack, *[RPM_SLACK] * len(models.noise.groups)])
     found.append(("no runs surround these watts and fan speeds together", inside_hull(np.nan_to_num(points), places, slacks)))

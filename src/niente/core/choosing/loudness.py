@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import Models
+from niente.core.choosing.models import Models, turning
 from niente.core.science.acoustics import add_levels, machine_alone
 
 Vector = NDArray[np.float64]
@@ -67,8 +67,7 @@ def loudness_of(models: Models) -> Loudness:
     told: dict[int, list[Heard]] = {place: [] for place in range(count)}
     together: list[Heard] = []
     for run in runs:
-        rpm = np.array([run.fan_rpm.get(group, 0.0) for group in noise.groups])
-        rpm = np.where(np.isfinite(rpm), rpm, 0.0)
+        rpm = np.array([turning(run, group) for group in noise.groups])
         levels = np.array([_own(models, place, rpm[place : place + 1])[0] for place in range(count)])
         loudest = int(np.argmax(levels)) if count else 0
         others = np.delete(levels, loudest)

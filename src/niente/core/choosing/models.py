@@ -35,6 +35,8 @@ SILICON = (
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
 LEAST_RUNS = 3
+RPM_A_PERCENT = 15.0
+"""What a per cent of duty stands for where no speed is read; only shares of the highest count."""
 
 
 class Models(msgspec.Struct, frozen=True):
@@ -43,7 +45,8 @@ class Models(msgspec.Struct, frozen=True):
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
     survive. ``gains`` are metered watts a watt of limit, by load; ``tops`` the clock (MHz) that each load takes when nothing
     but the clock cap holds it, as a share of that cap or of its own; ``sources_w`` what is metered beside the package, by load.
-    ``stock`` is each load's run at the stock setting. ``duty_rpm`` are the speeds seen for each group's duties; ``lead`` is the
+    ``stock`` is each load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock
+    stands for it. ``duty_rpm`` are the speeds seen for each group's duties; ``lead`` is the
     fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and that group's duty.
     """
 
@@ -57,6 +60,7 @@ class Models(msgspec.Struct, frozen=True):
     count_load: str
     heavy_load: str
     stock: dict[str, RunSummary]
+    by_clock: frozenset[str]
     duty_rpm: dict[str, tuple[tuple[float, float], ...]]
     base: Setting
     room_c: float
@@ -120,7 +124,7 @@ def fit_models(evidence: Evidence) -> Models:
     drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
     plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
     drawn = plain if len(plain) >= LEAST_RUNS else drawn  # an offset by points bends the curve that the law of power is of
-    heard = [run for run in runs if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
+    heard = [run for run in _with_speeds(runs) if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     if len(heard) < 2:
         raise NotEnoughError(
             f"{card.title} has given no noise readings, and a quiet point is chosen by them.",
@@ -136,13 +140,14 @@ def fit_models(evidence: Evidence) -> Models:
     groups = card.fan_groups()
     sources = tuple(sorted({name for run in working for name in run.sources_w}))
     base = _base([run for run in settled if run.load == heavy.name] or settled, f"fan_duty.{lead}")
-    power = fit_power(_draws(drawn))
+    unread = _without_work(drawn)
+    power = fit_power(_draws(drawn, unread))
     return Models(
         evidence=evidence,
         heat=_heat(evidence, groups, sources, heavy.name),
         noise=fit_noise(
             groups,
-            np.array([[_turning(run, group) for group in groups] for run in heard]),
+            np.array([[turning(run, group) for group in groups] for run in heard]),
             np.array([run.noise_dba for run in heard]),
             np.array([run.noise_se_db for run in heard]),
         ),
@@ -152,6 +157,7 @@ def fit_models(evidence: Evidence) -> Models:
         sources_w={load: _sources_of(drawn, load, sources) for load in power.loads},
         count_load=_counts(card, power.loads, heavy.name),
         heavy_load=heavy.name,
+        by_clock=unread,
         stock={run.load: run for run in drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
         duty_rpm={group: _speeds_of(evidence, group) for group in groups},
         base=base,
@@ -183,9 +189,10 @@ def _counts(card: RigCard, loads: tuple[str, ...], heavy: str) -> str:
     return realistic.name if realistic is not None and realistic.name in loads else heavy
 
 
-def _turning(run: RunSummary, group: str) -> float:
-    speed = run.fan_rpm.get(group, 0.0)
-    return speed if math.isfinite(speed) else 0.0
+def turning(run: RunSummary, group: str) -> float:
+    """Return a fan group's speed in a run, in rpm; where no speed is read the duty stands for it."""
+    speed = run.fan_rpm.get(group, math.nan)
+    return speed if math.isfinite(speed) else RPM_A_PERCENT * run.setting.fan_duty.get(group, 0.0)
 
 
 def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
@@ -195,7 +202,7 @@ def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...],
     for other in (evidence, *evidence.elsewhere.values()):
         if other.card.fan_groups() != groups:
             continue
-        for run in other.usable():
+        for run in _with_speeds(other.usable()):
             wanted = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
             if wanted and run.settled.known and np.isfinite([run.power_w, run.rise_k]).all():
                 told.append((run, other.card.variant))
@@ -205,7 +212,7 @@ def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...],
         (heavy, here),
         Runs(
             power_w=np.array([run.power_w for run, _ in told]),
-            rpm=np.array([[_turning(run, group) for group in groups] for run, _ in told]).reshape(len(told), len(groups)),
+            rpm=np.array([[turning(run, group) for group in groups] for run, _ in told]).reshape(len(told), len(groups)),
             sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in told]).reshape(len(told), -1),
             rise_k=np.array([_bound(run) if run.heat_held else run.rise_k for run, _ in told]),
             rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in told]),
@@ -223,7 +230,19 @@ def _bound(run: RunSummary) -> float:
     return min(read, run.settled.value_c) - run.settled.room_c
 
 
-def _draws(runs: list[RunSummary]) -> Draws:
+def _with_speeds(runs: list[RunSummary]) -> list[RunSummary]:
+    """Return the runs whose fan speeds are read, as far as they are in any run: a lost sensor is no fan that stands."""
+    read = {group for run in runs for group, rpm in run.fan_rpm.items() if math.isfinite(rpm)}
+    return [run for run in runs if all(math.isfinite(run.fan_rpm.get(group, math.nan)) for group in read)]
+
+
+def _without_work(runs: list[RunSummary]) -> frozenset[str]:
+    """Return the loads whose throughput is not read in any run."""
+    read = {run.load for run in runs if math.isfinite(run.throughput_per_s)}
+    return frozenset({run.load for run in runs} - read)
+
+
+def _draws(runs: list[RunSummary], unread: frozenset[str]) -> Draws:
     return Draws(
         clock_mhz=np.array([run.clock_mhz for run in runs]),
         voltage_v=np.array([run.voltage_v for run in runs]),
@@ -231,7 +250,7 @@ def _draws(runs: list[RunSummary]) -> Draws:
         fixed_v=np.array([run.setting.fixed_voltage_v or 0.0 for run in runs]),
         core_c=np.array([run.core_c for run in runs]),
         power_w=np.array([run.power_w for run in runs]),
-        throughput_per_s=np.array([run.throughput_per_s for run in runs]),
+        throughput_per_s=np.array([run.clock_mhz if run.load in unread else run.throughput_per_s for run in runs]),
         load=tuple(run.load for run in runs),
     )
 
@@ -312,7 +331,7 @@ def speeds_seen(runs: Sequence[RunSummary], group: str) -> tuple[tuple[float, fl
     """Return a fan group's duties in % that were run, rising, each with the mean speed in rpm it came to."""
     seen: dict[float, list[float]] = {}
     for run in runs:
-        duty, rpm = run.setting.fan_duty.get(group), run.fan_rpm.get(group, np.nan)
-        if duty is not None and np.isfinite(rpm) and group not in run.setting.fan_curve:
+        duty, rpm = run.setting.fan_duty.get(group), turning(run, group)
+        if duty is not None and group not in run.setting.fan_curve:
             seen.setdefault(duty, []).append(rpm)
     return tuple((duty, float(np.mean(seen[duty]))) for duty in sorted(seen))

@@ -123,6 +123,8 @@ def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, s
         return run.throughput_per_s, ""
     stock = one_setting(models.card.stock)
     there = float(at_load(models, stock, load, room_c).throughput[0])
+    if load in models.by_clock:
+        return there, f"no throughput is read under {load}: the clock stands for it"
     if run is None:
         return there, f"stock was not run under {load}: 100 % is what the models say of it"
     room = run.settled.room_c if math.isfinite(run.settled.room_c) else run.room_c

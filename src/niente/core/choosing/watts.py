@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import Models
+from niente.core.choosing.models import Models, turning
 from niente.core.choosing.predicting import ceilings
 from niente.core.choosing.settings import one_setting
 from niente.core.evidence import RunSummary
@@ -150,7 +150,7 @@ def _line(
     points = [
         Point(run.run_id, run.power_w, run.rise_k, run.settled.half_width_k, run.heat_held)
         for run in runs
-        if np.all(np.abs(np.array([run.fan_rpm.get(group, 0.0) for group in models.noise.groups]) - rpm) <= NEAR_RPM * full)
+        if np.all(np.abs(np.array([turning(run, group) for group in models.noise.groups]) - rpm) <= NEAR_RPM * full)
     ]
     wide = np.linspace(0.05 * highest, FURTHEST * highest, 400)
     wide_k, wide_hw = rise(wide)
