@@ -72,10 +72,12 @@ def test_every_picture_is_also_told_in_words(swept_window: Window, name: str, qt
 
 
 @ALL_PAGES
-def test_tab_goes_round_without_a_trap(swept_window: Window, name: str) -> None:
+def test_tab_goes_round_without_a_trap(swept_window: Window, name: str, qtbot: QtBot) -> None:
     """From any start, Tab comes to everything that takes the focus, and back again."""
     swept_window.activateWindow()
     swept_window.go_to(NAMES.index(name))
+    planner = swept_window.session.planner
+    qtbot.waitUntil(lambda: planner.dry_rows is planner.rows, timeout=20000)  # what is foreseen makes the margin anew
     QApplication.processEvents()
     begin = swept_window.passage.entries[0]
     begin.setFocus(Qt.FocusReason.TabFocusReason)
