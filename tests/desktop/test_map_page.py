@@ -469,3 +469,22 @@ def test_a_variant_without_runs_enough_is_said_and_asked_again(page: MapPage, sw
     box.setCurrentIndex(0)
     box.activated.emit(0)
     qtbot.waitUntil(lambda: not page.problem.isVisible(), timeout=20000)
+
+
+def test_another_machine_is_asked_for_what_it_has(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+    """A map over controls that the next machine does not have falls back to the usual one."""
+    choose(page, qtbot, across="clock_cap_mhz", up="fan_duty.cooler")
+    session = swept_window.session
+    models = session.answer.models
+    assert models is not None
+    controls = tuple(control for control in models.card.controls if control.name != "clock_cap_mhz")
+    other = msgspec.structs.replace(
+        models, evidence=msgspec.structs.replace(models.evidence, card=msgspec.structs.replace(models.card, controls=controls))
+    )
+    usual = session.answer.mapped
+    assert usual is not None
+    session.answer = msgspec.structs.replace(session.answer, models=other, mapped=msgspec.structs.replace(usual, models=other))
+    page.refresh()
+    assert map_of(page) is session.answer.mapped
+    assert page.asked.across.currentData() == "sustained_power_w"
+    assert page.asked.across.findData("clock_cap_mhz") == -1

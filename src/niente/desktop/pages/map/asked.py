@@ -1,5 +1,6 @@
 """What the map is asked for: two controls, layer, lines, load, room, the other controls, and a variant to set it against."""
 
+import msgspec
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
@@ -116,6 +117,14 @@ class AskRow(QWidget):
         """What is asked for now."""
         return self._ask
 
+    def fit_to(self, models: Models) -> None:
+        """Ask for the usual map again where this machine does not have what was asked for."""
+        view, axes = self._ask.view, axes_of(models)
+        controls = {view.across, view.up or models.fans, *view.held}
+        knows = view.load in ("", *models.power.loads) and self._ask.against in ("", *models.evidence.elsewhere)
+        if not (controls <= set(axes) and knows):
+            self._ask, self._axes = Ask(), ()
+
     def show_choices(self, models: Models, design_room_c: float, base: Setting) -> None:
         """Offer what there is to choose from on this machine, keeping what is chosen."""
         axes, self._lead = axes_of(models), models.fans
@@ -185,7 +194,8 @@ class AskRow(QWidget):
 
     def _hold(self, name: str, value: float) -> None:
         view = self._ask.view
-        self._take(Ask(_with_held(view, {**view.held, name: value}), self._ask.room_c, self._ask.against))
+        held = msgspec.structs.replace(view, held={**view.held, name: value})
+        self._take(msgspec.structs.replace(self._ask, view=held))
 
     def _edited(self) -> None:
         across, up = str(self.across.currentData()), str(self.up.currentData())
@@ -205,7 +215,3 @@ class AskRow(QWidget):
         if ask != self._ask:
             self._ask = ask
             self.asked.emit(ask)
-
-
-def _with_held(view: View, held: dict[str, float]) -> View:
-    return View(view.across, view.up, view.load, view.others, held)

@@ -198,6 +198,8 @@ class MapPage(Page):
     def refresh(self) -> None:
         """Draw the answer as it stands."""
         project, card = self.session.project, self.session.card
+        if self.session.answer.models is not None:
+            self.asked.fit_to(self.session.answer.models)
         self._find_map()
         mapped, answer = self.mapped, self.session.answer
         self.by_speed.setVisible(self.views.current == NOISE)
