@@ -8,7 +8,10 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from niente.core.bench.bench import Bench
-from niente.core.project import Project
+from niente.core.evidence import Evidence
+from niente.core.project import Limits, Project
+from niente.desktop import analysis
+from niente.desktop.analysis import Answer
 from niente.desktop.app import look_of, make_app
 from niente.desktop.desk import Desk
 from niente.desktop.memory import Memory
@@ -89,9 +92,20 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
         window.session.close()
 
 
+@pytest.fixture(scope="session")
+def swept_answer(sweep: tuple[Path, Project], evidence: Evidence) -> Answer:
+    """What a finished sweep comes to."""
+    return analysis.work_out(sweep[0], Limits(), evidence)
+
+
 @pytest.fixture
-def swept_window(open_window: Callable[..., Window], sweep_copy: Path, qtbot: QtBot) -> Window:
-    """A window on a book with a finished sweep."""
+def swept_window(
+    open_window: Callable[..., Window], sweep_copy: Path, swept_answer: Answer, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> Window:
+    """A window on a book with a finished sweep. Its first answer is worked out once for all such windows; every later one is
+    the window's own."""
+    work_out, first = analysis.work_out, [swept_answer]
+    monkeypatch.setattr(analysis, "work_out", lambda *asked: first.pop() if first else work_out(*asked))
     window = open_window(sweep_copy)
     qtbot.waitUntil(lambda: window.session.answer.choice is not None, timeout=20000)
     return window

@@ -488,3 +488,16 @@ def test_another_machine_is_asked_for_what_it_has(page: MapPage, swept_window: W
     assert map_of(page) is session.answer.mapped
     assert page.asked.across.currentData() == "sustained_power_w"
     assert page.asked.across.findData("clock_cap_mhz") == -1
+
+
+def test_a_map_that_is_cancelled_leaves_the_one_there_is(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+    before = map_of(page)
+    box = page.asked.across
+    box.setCurrentIndex(box.findData("temperature_cap_c"))
+    box.activated.emit(box.currentIndex())
+    swept_window.session.cancel_work()
+    assert page.asked.ask == before.ask
+    assert page.asked.across.currentData() == "sustained_power_w"
+    assert map_of(page) is before
+    qtbot.wait(600)  # what was under way comes to nothing
+    assert map_of(page) is before

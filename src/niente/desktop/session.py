@@ -60,6 +60,7 @@ class Session(QObject):
     broke = Signal(str)
     progress = Signal(str)
     cancelled = Signal()
+    dropped = Signal()
     busy_changed = Signal(bool)
     ended = Signal(object)
     working = Signal(bool)
@@ -299,6 +300,7 @@ class Session(QObject):
     def cancel_work(self) -> None:
         """Ask no more for the answer that is being worked out; the last one stays."""
         self._analyst.drop()
+        self.dropped.emit()
 
     def ask_map(self, ask: Ask) -> None:
         """Ask for a map of the models as they are; it comes with ``mapped``."""

@@ -117,13 +117,22 @@ class AskRow(QWidget):
         """What is asked for now."""
         return self._ask
 
+    def put(self, ask: Ask) -> None:
+        """Ask for a map that there is already; the fields follow when they are shown next."""
+        self._ask, self._axes = ask, ()
+        place = [how for how, _ in OTHERS].index(ask.view.others)
+        with QSignalBlocker(self.others):
+            self.others.setCurrentIndex(place)
+        if ask.room_c is not None:
+            self.room.put(ask.room_c)
+
     def fit_to(self, models: Models) -> None:
         """Ask for the usual map again where this machine does not have what was asked for."""
         view, axes = self._ask.view, axes_of(models)
         controls = {view.across, view.up or models.fans, *view.held}
         knows = view.load in ("", *models.power.loads) and self._ask.against in ("", *models.evidence.elsewhere)
         if not (controls <= set(axes) and knows):
-            self._ask, self._axes = Ask(), ()
+            self.put(Ask())
 
     def show_choices(self, models: Models, design_room_c: float, base: Setting) -> None:
         """Offer what there is to choose from on this machine, keeping what is chosen."""

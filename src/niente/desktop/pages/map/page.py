@@ -90,6 +90,7 @@ class MapPage(Page):
         self._place: tuple[float, float] | None = None
         self._index = 0
         session.mapped.connect(self._take)
+        session.dropped.connect(self._cancelled)
         self.follow(session.answered, session.run_changed)
 
     # -- what is asked ---------------------------------------------------------------------------------------------
@@ -109,6 +110,13 @@ class MapPage(Page):
             self.mapped = answer.mapped
         self.when_seen(self.refresh)
         self.said.emit()
+
+    def _cancelled(self) -> None:
+        """Go back to the map that shows, where another one was being worked out."""
+        if self._waiting is not None:
+            self._waiting = None
+            self.asked.put(self.mapped.ask if self.mapped is not None else Ask())
+            self.when_seen(self.refresh)
 
     def _find_map(self) -> None:
         """Let the map be the one that is asked for: the answer's own, or one that is worked out anew."""
