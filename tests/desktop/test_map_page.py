@@ -55,19 +55,19 @@ def choose(page: MapPage, qtbot: QtBot, **wanted: str) -> Mapped:
 # -- the field -------------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("layer", LAYERS, ids=lambda layer: layer.title)
-def test_a_layer_on_its_grid_is_the_field(page: MapPage, layer: object) -> None:
+def test_every_layer_on_its_grid_is_the_field(page: MapPage) -> None:
     """Brought onto an even grid, a layer keeps the field's own values where the grids meet."""
     mapped = map_of(page)
-    made = drawn(mapped, layer)  # type: ignore[arg-type]
-    values = mapped.field.as_grid(layer.of(mapped.field, mapped.limits))  # type: ignore[attr-defined]
-    assert made.values.shape == (COARSE, COARSE)
-    for row, column in ((0, 0), (0, -1), (-1, 0), (-1, -1)):
-        assert made.values[row, column] == pytest.approx(values[row, column])
-        assert made.fine[row, column] == pytest.approx(values[row, column])
-    assert made.low <= np.min(values) + 1e-6
-    assert np.max(values) <= made.high + 1e-6
-    assert 1 <= (made.high - made.low) / made.step <= 40
+    for layer in LAYERS:
+        made = drawn(mapped, layer)
+        values = mapped.field.as_grid(layer.of(mapped.field, mapped.limits))
+        assert made.values.shape == (COARSE, COARSE)
+        for row, column in ((0, 0), (0, -1), (-1, 0), (-1, -1)):
+            assert made.values[row, column] == pytest.approx(values[row, column]), layer.title
+            assert made.fine[row, column] == pytest.approx(values[row, column]), layer.title
+        assert made.low <= np.min(values) + 1e-6
+        assert np.max(values) <= made.high + 1e-6
+        assert 1 <= (made.high - made.low) / made.step <= 40
 
 
 def test_steps_of_colour_fit_any_machine() -> None:

@@ -94,7 +94,7 @@ def test_the_slopes_are_the_slopes(groups: int) -> None:
         assert slopes[:, place].tolist() == pytest.approx(direct.tolist(), abs=1e-5)
 
 
-@settings(deadline=None, max_examples=150)
+@settings(deadline=None, max_examples=100)
 @given(
     st.integers(0, 2**31),
     st.floats(20.0, 300.0),
