@@ -92,7 +92,7 @@ class Analyst(QObject):
 
     def close(self) -> None:
         """Answer nothing any more."""
-        self._asked += 1
+        self.drop()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
     def _guarded(self, work: Callable[[], None]) -> None:

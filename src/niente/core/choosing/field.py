@@ -9,11 +9,12 @@ from numpy.typing import NDArray
 
 from niente.core.choosing.inside import inside
 from niente.core.choosing.models import Models
-from niente.core.choosing.predicting import Predicted, at_load, offsets_mv, predict
+from niente.core.choosing.predicting import Predicted, at_load, ceilings, offsets_mv, predict
 from niente.core.choosing.settings import POWER, Settings
 from niente.core.choosing.standing import stable_for_a_day
 from niente.core.project import Limits
 from niente.core.rigcard import LoadKind
+from niente.core.science.power.operating import HOTTEST_C
 from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]
@@ -185,15 +186,16 @@ def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: Vie
     free = {group: span for group, span in spans.items() if span is not None}
     if not free:
         return settings
-    every = np.arange(settings.count)
 
     def cost(duties: NDArray[np.float64]) -> Vector:
         """Return how loud settings are with duties ``(n, groups)``, far dearer where the headroom is not kept."""
         values = {f"fan_duty.{group}": duties[:, place] for place, group in enumerate(free)}
         tried = Settings(settings.base, {**settings.values, **values}, settings.count)
-        said = predict(models, tried, limits.design_room_c, heats=view.load, counts=view.load or models.heavy_load)
-        short = np.maximum(limits.least_headroom_k - (said.headroom_k - said.core_hw), 0.0)
-        return said.in_room_dba + 0.01 * said.alone_dba + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
+        rest = at_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
+        headroom = ceilings(models, tried) - np.minimum(rest.core_c, HOTTEST_C) - rest.core_hw
+        short = np.maximum(limits.least_headroom_k - headroom, 0.0)
+        level = models.noise.in_room(rest.rpm)[0] + 0.01 * models.noise.machine_alone(rest.rpm)
+        return level + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
 
     count = DUTIES[min(len(free), len(DUTIES)) - 1]
     ladders = [np.linspace(*span, count) for span in free.values()]
@@ -209,7 +211,7 @@ def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: Vie
                 tried = best.copy()
                 tried[:, place] = np.clip(tried[:, place] + sign * step[place], low[place], high[place])
                 now = cost(tried)
-                better = every[now < least]
+                better = now < least
                 best[better], least[better] = tried[better], now[better]
     values = {f"fan_duty.{group}": best[:, place] for place, group in enumerate(free)}
     return Settings(settings.base, {**settings.values, **values}, settings.count)

@@ -7,25 +7,26 @@ import numpy as np
 from numpy.typing import NDArray
 
 from niente.core.choosing.models import Models, turning
-from niente.core.science.acoustics import add_levels, machine_alone
+from niente.core.science.acoustics import add_levels
+from niente.core.science.statistics import Z95
 
 Vector = NDArray[np.float64]
 
 POINTS = 101
 LEAST_RPM = 40.0
 """Below it a fan stands."""
+STANDS_DBA = -60.0
+"""The level of a group that stands: far below any room, and small enough to vanish in a sum."""
 
 
 class Heard(msgspec.Struct, frozen=True):
-    """One reading: duty (%) and speed (rpm) of the group it tells of, the level in the room with its 95 % half width, and the
-    machine alone as that tells it (NaN where it is too close to the room to tell)."""
+    """One reading: duty (%) and speed (rpm) of the group it tells of, and the level in the room with its 95 % half width."""
 
     run_id: int
     duty: float
     rpm: float
     dba: float
     half_width_db: float
-    alone_dba: float
 
 
 class GroupNoise(msgspec.Struct, frozen=True):
@@ -44,7 +45,8 @@ class GroupNoise(msgspec.Struct, frozen=True):
 
 
 class Loudness(msgspec.Struct, frozen=True):
-    """All groups, what they come to together at one duty each, and the room. ``turned`` are the duties read together."""
+    """All groups, what they come to together at the same duty, and the room. ``heard`` are the readings in which no group is much the
+    loudest."""
 
     groups: tuple[GroupNoise, ...]
     duty: Vector
@@ -71,14 +73,12 @@ def loudness_of(models: Models) -> Loudness:
         levels = np.array([_own(models, place, rpm[place : place + 1])[0] for place in range(count)])
         loudest = int(np.argmax(levels)) if count else 0
         others = np.delete(levels, loudest)
-        alone = machine_alone(run.noise_dba, run.noise_se_db, noise.background_dba, noise.background_sd_db)
         one = Heard(
             run.run_id,
             run.setting.fan_duty.get(noise.groups[loudest], math.nan) if count else math.nan,
             float(rpm[loudest]) if count else 0.0,
             run.noise_dba,
-            1.96 * run.noise_se_db,
-            math.nan if alone.bound else alone.dba,
+            Z95 * run.noise_se_db,
         )
         clear = others.shape[0] == 0 or float(add_levels(others)) <= levels[loudest] - 6.0
         (told[loudest] if clear and count else together).append(one)
@@ -91,12 +91,12 @@ def loudness_of(models: Models) -> Loudness:
         by_itself, span = _own(models, place, only[:, place]), (min(seen[group]), max(seen[group]))
         groups.append(GroupNoise(group, own, only[:, place], by_itself, in_room, half_width, span, tuple(told[place])))
     level, level_hw = noise.in_room(speeds)
-    return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, 1.96 * noise.background_sd_db, tuple(together))
+    return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, Z95 * noise.background_sd_db, tuple(together))
 
 
 def _own(models: Models, place: int, rpm: Vector) -> Vector:
-    """Return the modelled level of one group alone at speeds ``(n,)``; NaN where it stands."""
+    """Return the modelled level of one group alone at speeds ``(n,)`` in dBA; far below any room where it stands."""
     alone = np.zeros((rpm.shape[0], len(models.noise.groups)))
     alone[:, place] = rpm
-    level: Vector = np.where(rpm > LEAST_RPM, models.noise.machine_alone(alone), np.nan)
-    return np.where(np.isfinite(level), level, -60.0)
+    level: Vector = np.where(rpm > LEAST_RPM, models.noise.machine_alone(alone), STANDS_DBA)
+    return level

@@ -40,7 +40,6 @@ class Mapped(msgspec.Struct, frozen=True):
     watts: WattLines
     loudness: Loudness
     other: Field | None = None
-    other_models: Models | None = None
 
     @property
     def room_c(self) -> float:
@@ -55,11 +54,11 @@ def lay_out(models: Models, limits: Limits, ask: Ask, chosen: Setting | None = N
     rooms = (here.design_room_c, here.design_room_c + HOTTER_K)
     near = _middle(models)
     watts = watt_lines(models, rooms, near, ask.view.load, field.settings.base)
-    other = other_models = None
+    other = None
     if ask.against and ask.against != models.card.variant:
-        other_models = fit_models(seen_from(models.evidence, ask.against))
-        other = survey(other_models, here, _same_view(ask.view, models), field.settings.base, grid=(field.x, field.y))
-    return Mapped(ask, here, models, field, watts, loudness_of(models), other, other_models)
+        there = fit_models(seen_from(models.evidence, ask.against))
+        other = survey(there, here, _same_view(ask.view, models), field.settings.base, grid=(field.x, field.y))
+    return Mapped(ask, here, models, field, watts, loudness_of(models), other)
 
 
 def _middle(models: Models) -> float:

@@ -6,8 +6,8 @@ import io
 import numpy as np
 
 from niente.core.choosing.mapped import Mapped
+from niente.core.choosing.predicting import MOST_W
 from niente.core.quantities import quantity_of
-from niente.core.science.power.operating import HOTTEST_C
 
 COLUMNS = (
     *("core_c", "core_hw_k", "rise_k", "headroom_k", "in_room_dba", "in_room_hw_db", "alone_dba"),
@@ -45,10 +45,6 @@ def _value(value: float | np.bool_ | np.int64) -> str:
     """Return a figure for a file: yes and no as 1 and 0, what is not known or runs away as nothing."""
     if isinstance(value, np.bool_ | np.integer):
         return str(int(value))
-    return (
-        ""
-        if not np.isfinite(value) or value > 1e4 * HOTTEST_C
-        else f"{float(value):.4g}"
-        if abs(value) < 1
-        else f"{float(value):.3f}"
-    )
+    if not np.isfinite(value) or value >= MOST_W:
+        return ""
+    return f"{float(value):.4g}" if abs(value) < 1 else f"{float(value):.3f}"

@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.science.statistics import Z95
+from niente.core.science.statistics import Z95, frozen
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -164,6 +164,6 @@ def fit_noise(groups: tuple[str, ...], rpm: Array, level_dba: Vector, level_se_d
         float(values[0]),
         tuple(values[1 : 1 + count].tolist()),
         tuple(values[1 + count : laws].tolist()),
-        tuple(tuple(row) for row in values[laws:].reshape(count, nodes).tolist()),
-        tuple(tuple(row) for row in covariance.tolist()),
+        frozen(values[laws:].reshape(count, nodes)),
+        frozen(covariance),
     )

@@ -71,6 +71,11 @@ def inverse(matrix: Array) -> Array:
     return np.asarray(np.linalg.inv(matrix), dtype=np.float64)
 
 
+def frozen(matrix: Array) -> tuple[tuple[float, ...], ...]:
+    """Return a matrix ``(n, m)`` as tuples of its rows, which a frozen structure can hold."""
+    return tuple(tuple(row) for row in matrix.tolist())
+
+
 def propagated_variance(function: Callable[[Vector], Array], at: Vector, covariance: Array, step: float = 1e-4) -> Array:
     """Return the variance that parameters ``at`` ``(k,)`` with ``covariance`` ``(k, k)`` give to ``function(at)``.
 

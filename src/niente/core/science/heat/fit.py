@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Near, likeness_of, places_of, rows_of
+from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Near, likeness_of, places_of
 from niente.core.science.heat.sum import (
     COMMON_SHARE,
     OF_GROUP,
@@ -19,7 +19,7 @@ from niente.core.science.heat.sum import (
     priors,
     rise_and_slopes,
 )
-from niente.core.science.statistics import Z95, inverse
+from niente.core.science.statistics import Z95, frozen, inverse
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -188,7 +188,7 @@ class _Problem:
         return msgspec.structs.replace(
             self.bare,
             logs=tuple(one.logs.tolist()),
-            covariance=rows_of(one.covariance),
+            covariance=frozen(one.covariance),
             share_sd=one.share_sd,
             residual_sd_k=float(np.sqrt(np.mean(left**2))),
             misfits=tuple(sorted(misfits, key=lambda found: -abs(found.measured_k - found.modelled_k) / found.half_width_k)),

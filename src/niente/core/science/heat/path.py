@@ -19,15 +19,15 @@ from niente.core.science.heat.sum import (
     rise_alone,
     rise_and_slopes,
 )
-from niente.core.science.statistics import Z95, inverse
+from niente.core.science.statistics import Z95, frozen, inverse
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
 REACH_LN_W, REACH_SPEED = 0.7, 0.4
-"""Over which distance in ln W and in speed it hangs together."""
+"""Over which distance in ln W and in speed the process beside the sum hangs together."""
 ELSEWHERE = 0.6
-"""How much of it another load or another variant has in common."""
+"""How much of the process another load or another variant has in common."""
 COMMON_SD_K = 0.14
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
 UNMEASURED_SHARE_SD = 0.012
@@ -160,7 +160,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         value, _, slopes = self._sum(self.reference, power, speeds, sources)
         weighed = slopes / np.hypot(rise_se_k, self.share_sd * value)[:, None]
         information = inverse(np.asarray(self.covariance)) + weighed.T @ weighed
-        return msgspec.structs.replace(self, covariance=rows_of(inverse(information)), near=None)
+        return msgspec.structs.replace(self, covariance=frozen(inverse(information)), near=None)
 
     def scaled(self, power_w: Array, rpm: Array, sources_w: Array | None, air: float = 1.0) -> tuple[Vector, Array, Array]:
         """Return power ``(n,)``, speeds over the highest seen ``(n, g)`` and sources ``(n, k)`` as the sum takes them.
@@ -199,13 +199,8 @@ def likeness_of(one: Array, other: Array, labels: Sequence[tuple[str, str]], oth
     return likeness
 
 
-def rows_of(matrix: Array) -> tuple[tuple[float, ...], ...]:
-    """Return a matrix as tuples of its rows, which a frozen document can hold."""
-    return tuple(tuple(row) for row in matrix.tolist())
-
-
 def typical(groups: tuple[str, ...], full_rpm: tuple[float, ...]) -> HeatPath:
     """Return the heat path as it is before anything was measured: the priors, with their wide intervals."""
     means, sds = priors(len(groups), 0, ())
     full = tuple(max(rpm, 1.0) for rpm in full_rpm)
-    return HeatPath(groups, full, (), ("", ""), (), tuple(means.tolist()), rows_of(np.diag(sds**2)), UNMEASURED_SHARE_SD)
+    return HeatPath(groups, full, (), ("", ""), (), tuple(means.tolist()), frozen(np.diag(sds**2)), UNMEASURED_SHARE_SD)

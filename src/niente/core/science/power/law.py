@@ -15,7 +15,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.science.statistics import inverse
+from niente.core.science.statistics import frozen, inverse
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -100,9 +100,10 @@ class PowerLaw(msgspec.Struct, frozen=True):
     def error(self, load: str, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector) -> Vector:
         """Return the standard error of that power as a share ``(n,)``."""
         place, values = self.loads.index(load), np.asarray(self.values)
-        pulled = self._likeness(clock_mhz, place) @ np.asarray(self.precision)
+        shared = self._likeness(clock_mhz, place)
+        pulled = shared @ np.asarray(self.precision)
         own = slopes_of(values, place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v) - pulled @ np.asarray(self.slopes)
-        left = self.left_out_sd**2 - np.einsum("ij,ij->i", pulled, self._likeness(clock_mhz, place))
+        left = self.left_out_sd**2 - np.einsum("ij,ij->i", pulled, shared)
         variance = np.einsum("ni,ij,nj->n", own, np.asarray(self.covariance), own) + np.maximum(left, 0.0)
         error: Vector = np.sqrt(variance)
         return error
@@ -216,7 +217,7 @@ def fit_power(draws: Draws) -> PowerLaw:
         ref_mhz=ref,
         loads=loads,
         values=tuple(values.tolist()),
-        covariance=tuple(tuple(row) for row in inverse(information).tolist()),
+        covariance=frozen(inverse(information)),
         work=_works(draws, loads, ref),
         seen_mhz={
             load: (float(np.min(draws.clock_mhz[place == i])), float(np.max(draws.clock_mhz[place == i])))
@@ -224,9 +225,9 @@ def fit_power(draws: Draws) -> PowerLaw:
         },
         near=tuple(zip(np.log(draws.clock_mhz).tolist(), place.tolist(), strict=True)),
         left_out_sd=chosen,
-        bends=tuple(tuple(bend.tolist()) for bend in bends),
-        precision=tuple(tuple(row) for row in precision.tolist()),
-        slopes=tuple(tuple(row) for row in own.tolist()),
+        bends=frozen(np.array(bends)),
+        precision=frozen(precision),
+        slopes=frozen(own),
     )
 
 
@@ -246,5 +247,5 @@ def _works(draws: Draws, loads: tuple[str, ...], ref_mhz: float) -> dict[str, Wo
         covariance = inverse(information)
         at_ref, beta = covariance @ (design.T @ y / error**2 + np.array([0.0, BETA / BETA_SD**2]))
         scatter = max(float(np.sqrt(np.mean((y - design @ np.array([at_ref, beta])) ** 2))) / error, 1.0)
-        found[load] = Work(float(at_ref), float(beta), tuple(tuple(row) for row in (scatter**2 * covariance).tolist()))
+        found[load] = Work(float(at_ref), float(beta), frozen(scatter**2 * covariance))
     return found

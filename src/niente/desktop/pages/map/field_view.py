@@ -7,12 +7,7 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from niente.desktop.pages.map.layers import (
-    Drawn,
-    drawn,
-    unit_of,
-    values_of,
-)
+from niente.desktop.pages.map.layers import Drawn, drawn, unit_of, values_of
 from niente.desktop.pages.map.legend import draw_legend
 from niente.desktop.pages.map.over_field import Lines, OverField, Shown, lines_of
 from niente.desktop.theme import SMALL, Look, font
@@ -26,9 +21,6 @@ Array = NDArray[np.float64]
 GUTTERS = (60, 16, 8, 46)
 SLICE_ABOVE, SLICE_BESIDE, GAP = 84, 176, 14
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
-ISOTHERMS = 2
-"""A pale line every so many steps of colour."""
-HEADROOM_EVERY_K = 10.0
 
 
 class FieldView(QWidget):

@@ -40,7 +40,7 @@ def _core_spread(field: Field) -> Array:
     return field.predicted.core_hw
 
 
-def _per_watt(field: Field) -> Array:
+def _per_watt(field: Field, limits: Limits) -> Array:
     return field.predicted.throughput_percent / field.predicted.power_w
 
 
@@ -67,14 +67,7 @@ LAYERS = (
     ),
     Layer("Effective clock", "MHz", 50.0, lambda at, _: at.predicted.clock_mhz, lambda at: at.predicted.clock_hw, _no_limit),
     Layer("Package power", "W", 5.0, lambda at, _: at.predicted.power_w, lambda at: at.predicted.power_hw, _no_limit),
-    Layer(
-        "Throughput per watt",
-        "%/W",
-        0.02,
-        lambda at, _: at.predicted.throughput_percent / at.predicted.power_w,
-        None,
-        _no_limit,
-    ),
+    Layer("Throughput per watt", "%/W", 0.02, _per_watt, None, _no_limit),
     Layer("Chance of a stable day", "", 0.05, lambda at, _: at.stable, None, _no_limit),
 )
 Polygons = tuple[Array, ...]
@@ -83,7 +76,7 @@ Polygons = tuple[Array, ...]
 
 class Drawn(msgspec.Struct, frozen=True):
     """A layer brought onto two even grids: a fine one for its colours, values ``fine`` ``(d', p')``, and a coarser one
-    for its lines, edges ``x`` (p,), ``y`` (d,), values, half widths, noise and headroom ``(d, p)``.
+    for its lines, edges ``x`` (p,), ``y`` (d,), values, noise and headroom ``(d, p)``.
 
     ``unsure`` is where the headroom wanted is not sure, ``unstable`` where failures speak against a setting, ``outside`` what
     was not measured, ``alike`` where a difference is not shown; ``area`` the grid's left, lower, right and upper edge.

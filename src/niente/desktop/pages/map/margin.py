@@ -5,8 +5,8 @@ import math
 import numpy as np
 
 from niente.core.choosing.listening import Listening
-from niente.core.choosing.loudness import GroupNoise, Loudness
-from niente.core.choosing.mapped import Mapped
+from niente.core.choosing.loudness import LEAST_RPM, GroupNoise, Loudness
+from niente.core.choosing.mapped import Mapped, difference
 from niente.core.choosing.models import Models
 from niente.core.choosing.pick import Candidate, Choice
 from niente.core.choosing.predicting import predict
@@ -20,7 +20,6 @@ from niente.core.science.dynamics import Scale
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
-STANDS_DBA = -50.0
 STEPS = {"W": 6.0, "%": 10.0, "mV": 10.0, "MHz": 100.0, "°C": 5.0}
 """How far one step away is, by a control's unit."""
 
@@ -123,9 +122,10 @@ def why_here(mapped: Mapped, one: Candidate, choice: Choice | None) -> list[Bloc
                 *(there.throughput_percent, there.throughput_hw),
             ),
         ):
-            apart, spread = float(a[place] - b[place]), math.hypot(float(a_hw[place]), float(b_hw[place]))
-            verdict = tr("shown") if abs(apart) > spread else tr("none")
-            rows.append((name, _signed(apart), f"±{NO_BREAK_SPACE}{number_text(spread, 1)}", verdict))
+            apart = difference(a[place], a_hw[place], b[place], b_hw[place])
+            verdict = tr("shown") if apart.shown else tr("none")
+            spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
+            rows.append((name, _signed(float(apart.value)), spread, verdict))
         blocks.append(Columns(tr("Less {variant}").format(variant=mapped.ask.against), ("", "", ""), tuple(rows)))
     misfits = mapped.models.heat.misfits
     if misfits:
@@ -145,7 +145,7 @@ def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: fl
     kpw, watts, dba = quantity_of("thermal_resistance_kpw"), quantity_of("package_power_w"), quantity_of("noise_dba")
     title = (
         f"{number_text(first.power_w, 0)} ± {number_text(first.half_width_w, 0)} W"
-        if _told(first.power_w)
+        if math.isfinite(first.power_w)
         else tr("no limit met")
     )
     rise, _ = line.at(line.near_w)
@@ -162,7 +162,7 @@ def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: fl
     rows = tuple(
         (
             f"{one.duty:g}{NO_BREAK_SPACE}%",
-            *(number_text(capacity.power_w, 0) if _told(capacity.power_w) else "–" for capacity in one.capacities),
+            *(number_text(capacity.power_w, 0) if math.isfinite(capacity.power_w) else "–" for capacity in one.capacities),
             number_text(one.in_room_dba, 1),
         )
         for one in lines.lines
@@ -179,14 +179,6 @@ def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: fl
     words = tr("Capacity is where the limit is met, not where to run. Keep the headroom, and the maker's limits.")
     blocks.append(Words(tr("Caution"), words))
     return blocks
-
-
-def _at_room(room_c: float) -> str:
-    return tr("At {room} °C").format(room=f"{room_c:g}")
-
-
-def _told(watts: float) -> bool:
-    return math.isfinite(watts)
 
 
 def _slope_words(lines: WattLines, line: WattLine) -> str:
@@ -230,11 +222,11 @@ def noise_blocks(
     level = float(np.interp(duty, one.duty, one.in_room_dba))
     spread = float(np.interp(duty, one.duty, one.in_room_hw))
     alone = float(np.interp(duty, one.duty, one.alone_dba))
-    turns = alone > STANDS_DBA
+    speed = float(np.interp(duty, one.duty, one.rpm))
     readings = [
-        _line(tr("Speed"), rpm, float(np.interp(duty, one.duty, one.rpm))),
+        _line(tr("Speed"), rpm, speed),
         _line(tr("In the room"), dba, level, spread, scale.mark(level)),
-        _line(tr("The group alone"), dba, alone) if turns else Reading(tr("The group alone"), tr("it stands")),
+        _line(tr("The group alone"), dba, alone) if speed > LEAST_RPM else Reading(tr("The group alone"), tr("it stands")),
         Reading(tr("Readings"), str(len(one.heard))),
     ]
     if law is not None:

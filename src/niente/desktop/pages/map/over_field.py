@@ -309,7 +309,7 @@ def _note(shown: Shown, made: Drawn, room_px: float) -> str:
 def _guard_lines(shown: Shown) -> list[tuple[str, list[Array]]]:
     """Return where guards on the core and on the package's power would trip, with their words."""
     said, field = shown.mapped.field.predicted, shown.mapped.field
-    values = {"core_temperature_c": said.core_c, "package_power_w": said.power_w, "wall_power_w": None}
+    values = {"core_temperature_c": said.core_c, "package_power_w": said.power_w}
     found = []
     for guard in shown.guards:
         flat = values.get(guard.quantity)
