@@ -45,8 +45,8 @@ class GroupNoise(msgspec.Struct, frozen=True):
 
 
 class Loudness(msgspec.Struct, frozen=True):
-    """All groups, what they come to together at the same duty, and the room. ``heard`` are the readings in which no group is much the
-    loudest."""
+    """All groups, what they come to together at the same duty, and the room. ``heard`` are the readings in which no group is
+    much the loudest."""
 
     groups: tuple[GroupNoise, ...]
     duty: Vector

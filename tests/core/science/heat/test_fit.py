@@ -1,7 +1,6 @@
 """The heat path's fit: on machines made by another law, with runs that are wrong, held at their cap, or of other states."""
 
-import time
-
+import msgspec
 import numpy as np
 import pytest
 
@@ -91,15 +90,19 @@ def test_a_run_that_is_wrong_is_named_and_moves_little() -> None:
 
 
 def test_where_the_sum_does_not_fit_the_runs_are_followed() -> None:
-    """A step that no sum can make: slow fans that hardly blow. The answer there is drawn to the runs."""
+    """A hump over the case fans' speed, which no sum of falling terms can make: the answer is drawn to the runs about it, and
+    comes to less than half of what the sum alone is off by, at places that were not run."""
+
+    def hump(rpm: np.ndarray) -> np.ndarray:
+        return 5.0 * np.exp(-(((rpm[:, 1] / 1150.0 - 0.6) / 0.2) ** 2))
+
     power, rpm, rise = made(7, 30, sd=0.1)
-    stalled = rpm[:, 1] < 450.0
-    odd = rise + np.where(stalled, 9.0, 0.0) * np.cos(power / 9.0)
-    path = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, odd, se=0.2))
+    path = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, rise + hump(rpm), se=0.2))
     assert path.misfits
-    plain = path.rise(power, rpm)[0]
-    alone = np.sqrt(np.mean((plain - odd) ** 2))
-    assert alone < np.std(np.where(stalled, 9.0, 0.0) * np.cos(power / 9.0))
+    power, rpm, rise = made(77, 200, sd=0.0)
+    off = [one.rise(power, rpm)[0] - rise - hump(rpm) for one in (path, msgspec.structs.replace(path, misfits=()))]
+    followed, alone = (np.sqrt(np.mean(one**2)) for one in off)
+    assert followed < 0.5 * alone
 
 
 def test_a_run_held_at_its_cap_is_a_bound() -> None:
@@ -123,8 +126,6 @@ def test_a_run_held_at_its_cap_is_a_bound() -> None:
 
 
 def msgspec_replace(one: Runs, **fields: np.ndarray) -> Runs:
-    import msgspec
-
     return msgspec.structs.replace(one, **fields)
 
 
@@ -177,11 +178,8 @@ def test_graphics_heat_counts_by_what_it_gives() -> None:
     assert with_card[0] - without[0] == pytest.approx(60.0 * (0.16 * np.exp(-2.0 * 600.0 / 1150.0) + 0.02), abs=0.6)
 
 
-def test_two_hundred_runs_are_fitted_in_time() -> None:
-    """The goal is a second; nothing timed is asserted but that it is no matter of minutes."""
-    begun = time.perf_counter()
+def test_two_hundred_runs_narrow_the_interval() -> None:
     path = fit(GROUPS, (), ("heavy", "here"), runs(*made(51, 200)))
-    assert time.perf_counter() - begun < 30.0
     assert path.runs == 200
     assert np.median(path.rise(np.full(20, 110.0), np.tile([900.0, 600.0], (20, 1)))[1]) < 0.6
 
