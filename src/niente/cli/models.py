@@ -39,8 +39,9 @@ def fit(book: Path, as_json: bool) -> None:
         click.echo(f"  {name:16} {words}")
     for one in said["misfits"]:
         click.echo(f"Run {one['run_id']} does not fit: measured {one['measured_k']:.1f} K, modelled {one['modelled_k']:.1f} K")
-    if said["misfits"]:
-        click.echo("Near runs that do not fit, predictions follow the runs and not the sum.")
+    if heat["local"]:
+        left_out = f"{100.0 * heat['left_out_share']:.1f} %"
+        click.echo(f"The sum leaves out {left_out} of the rise or more: predictions follow the runs about a setting.")
 
 
 @click.command()
@@ -128,7 +129,7 @@ def fit_as_data(models: Models) -> dict[str, Any]:
             "left_out_share": heat.share_sd,
             "full_rpm": dict(zip(heat.groups, heat.full_rpm, strict=True)),
             "parameters": parameters(models),
-            "local": bool(heat.misfits),
+            "local": heat.follows_runs,
         },
         "noise": {
             "background_dba": noise.background_dba,

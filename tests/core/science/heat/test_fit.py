@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 
 from niente.core.science.heat.fit import Runs, fit
-from niente.core.science.heat.path import typical
+from niente.core.science.heat.path import HeatPath, typical
 from niente.core.science.heat.rungs import rungs_of
 
 GROUPS = ("cooler", "case")
@@ -89,20 +89,36 @@ def test_a_run_that_is_wrong_is_named_and_moves_little() -> None:
     assert np.max(np.abs(after - before)) < 1.0
 
 
-def test_where_the_sum_does_not_fit_the_runs_are_followed() -> None:
-    """A hump over the case fans' speed, which no sum of falling terms can make: the answer is drawn to the runs about it, and
-    comes to less than half of what the sum alone is off by, at places that were not run."""
+@pytest.mark.parametrize("group", [0, 1])
+def test_where_the_sum_does_not_fit_the_runs_are_followed(group: int) -> None:
+    """A hump over a fan's speed, which no sum of falling terms can make, on three machines: at places that were not run the
+    answer is off by less than half of what the sum alone is, and its intervals hold most of them."""
+    most_rpm = (1500.0, 1150.0)[group]
 
     def hump(rpm: np.ndarray) -> np.ndarray:
-        return 5.0 * np.exp(-(((rpm[:, 1] / 1150.0 - 0.6) / 0.2) ** 2))
+        return 5.0 * np.exp(-(((rpm[:, group] / most_rpm - 0.6) / 0.25) ** 2))
 
-    power, rpm, rise = made(7, 30, sd=0.1)
-    path = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, rise + hump(rpm), se=0.2))
-    assert path.misfits
     power, rpm, rise = made(77, 200, sd=0.0)
-    off = [one.rise(power, rpm)[0] - rise - hump(rpm) for one in (path, msgspec.structs.replace(path, misfits=()))]
-    followed, alone = (np.sqrt(np.mean(one**2)) for one in off)
-    assert followed < 0.5 * alone
+    true = rise + hump(rpm)
+    held = []
+    for seed in (7, 8, 9):
+        at_w, at_rpm, read = made(seed, 30, sd=0.1)
+        path = fit(GROUPS, (), ("heavy", "here"), runs(at_w, at_rpm, read + hump(at_rpm), se=0.2))
+        assert path.follows_runs
+        value, half_width = path.rise(power, rpm)
+        assert np.allclose(path.rise_alone(power, rpm), value)
+        assert np.std(value - true) < 0.5 * np.std(_of_sum(path, power, rpm) - true)
+        held.append(np.mean(np.abs(value - true) <= half_width))
+    assert np.mean(held) > 0.85
+
+
+def _of_sum(path: HeatPath, power: np.ndarray, rpm: np.ndarray) -> np.ndarray:
+    return msgspec.structs.replace(path, near=None).rise_alone(power, rpm)
+
+
+def test_a_machine_that_the_sum_explains_hardly_ever_follows_runs() -> None:
+    followed = [fit(GROUPS, (), ("heavy", "here"), runs(*made(seed, 12))).follows_runs for seed in range(8)]
+    assert sum(followed) <= 1
 
 
 def test_a_run_held_at_its_cap_is_a_bound() -> None:

@@ -24,9 +24,9 @@ from niente.core.science.statistics import Z95, frozen, inverse
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-SHARE_SDS = (0.003, 0.01, 0.025)
+SHARE_SDS = (0.003, 0.01, 0.025, 0.06)
 """Candidates for what the sum leaves out, as a share of the rise; weighed by marginal likelihood."""
-SHARE_PRIOR = (0.5, 0.35, 0.15)
+SHARE_PRIOR = (0.5, 0.34, 0.12, 0.04)
 OUTLIER_SD = 2.5
 LEAST_RUNS = 3
 BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0

@@ -30,6 +30,8 @@ ELSEWHERE = 0.6
 """How much of the process another load or another variant has in common."""
 COMMON_SD_K = 0.14
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
+FOLLOWED_SHARE_SD = 0.02
+"""A sum that leaves out more than this share of the rise is followed less than the runs about a place."""
 UNMEASURED_SHARE_SD = 0.012
 """What the sum leaves out before anything was measured, as a share of the rise."""
 
@@ -59,8 +61,8 @@ class HeatPath(msgspec.Struct, frozen=True):
     """A fitted heat path. ``logs`` are the parameters' logarithms, then the factors of ``effects`` (label, parameter);
     ``covariance`` belongs to all of them. ``reference`` is the load and the variant that have no factor.
 
-    ``misfits`` are the runs that the sum does not explain: where there are any, predictions lean on the runs about them.
-    ``share_sd`` is what the sum leaves out as a share of the rise; ``runs`` how many gave a temperature, ``bounds`` how many
+    ``misfits`` are the runs that the sum does not explain, ``share_sd`` is what it leaves out as a share of the rise;
+    ``runs`` how many gave a temperature, ``bounds`` how many
     the temperature cap held. ``quantile`` is how many standard deviations a 95 % half width has: few runs tell their own
     errors less well (Student's t).
     """
@@ -79,6 +81,12 @@ class HeatPath(msgspec.Struct, frozen=True):
     bounds: int = 0
     quantile: float = Z95
     near: Near | None = None
+
+    @property
+    def follows_runs(self) -> bool:
+        """Whether the answer is drawn to the runs about a place, since the sum does not explain this machine: some run does not
+        fit, or it leaves much out everywhere. Else more fan is never hotter, and the process only widens the interval."""
+        return bool(self.misfits) or self.share_sd >= FOLLOWED_SHARE_SD
 
     def rise(
         self,
@@ -103,7 +111,7 @@ class HeatPath(msgspec.Struct, frozen=True):
             pulled, shared = self._pulled(label, value, power, speeds)
             slopes = slopes - pulled @ self.near.slopes
             left_out = np.maximum(left_out - np.einsum("nm,nm->n", pulled, shared), 0.0)
-            if self.misfits:
+            if self.follows_runs:
                 answer = value + pulled @ self.near.left_k
         variance = np.einsum("ni,ni->n", slopes @ np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
         return answer, self.quantile * np.sqrt(variance + self._never_seen(own_slopes, label))
@@ -121,7 +129,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
         label = (load or self.reference[0], variant or self.reference[1])
         value = rise_alone(mixing_of(label, self.effects, len(self.logs)) @ np.asarray(self.logs), power, speeds, sources)
-        if not self.misfits or self.near is None:
+        if self.near is None or not self.follows_runs:
             return value
         return value + self._pulled(label, value, power, speeds)[0] @ self.near.left_k
 

@@ -17,6 +17,7 @@ from niente.core.project import Limits
 from niente.core.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
 from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
+from niente.core.science.heat.path import HeatPath
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
@@ -127,13 +128,19 @@ def why_here(mapped: Mapped, one: Candidate, choice: Choice | None) -> list[Bloc
             spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
             rows.append((name, _signed(float(apart.value)), spread, verdict))
         blocks.append(Columns(tr("Less {variant}").format(variant=mapped.ask.against), ("", "", ""), tuple(rows)))
-    misfits = mapped.models.heat.misfits
-    if misfits:
-        worst = misfits[0]
-        words = tr("Run {n} does not fit: {a} K measured, {b} K modelled. Near such runs the map follows the runs.")
-        text = words.format(n=worst.run_id, a=number_text(worst.measured_k, 1), b=number_text(worst.modelled_k, 1))
-        blocks.append(Words(tr("What does not fit"), text))
+    if mapped.models.heat.follows_runs:
+        blocks.append(Words(tr("What does not fit"), _misfit_words(mapped.models.heat)))
     return blocks
+
+
+def _misfit_words(heat: HeatPath) -> str:
+    """Say what the sum does not explain, and what the map does about it."""
+    if not heat.misfits:
+        words = tr("The sum leaves out {n} % of the rise on this machine: the map follows the runs about a place.")
+        return words.format(n=number_text(100.0 * heat.share_sd, 0))
+    worst = heat.misfits[0]
+    words = tr("Run {n} does not fit: {a} K measured, {b} K modelled. Near such runs the map follows the runs.")
+    return words.format(n=worst.run_id, a=number_text(worst.measured_k, 1), b=number_text(worst.modelled_k, 1))
 
 
 # -- rise against watts --------------------------------------------------------------------------------------------------
