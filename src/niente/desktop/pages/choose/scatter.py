@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
-from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.field import Field
 from niente.core.choosing.pick import Candidate, Choice, Limit, front, keeps
@@ -22,8 +21,9 @@ from niente.desktop.pages.choose.ways import Ways
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import draw_text, faint
-from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
+from niente.desktop.widgets.canvas import draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected
+from niente.desktop.widgets.plot import Plot
 from niente.desktop.widgets.scale import Span, ticks
 
 Array = NDArray[np.float64]
@@ -47,27 +47,18 @@ class Settings(msgspec.Struct, frozen=True):
     spread_db: Array
 
 
-class Scatter(QWidget):
+class Scatter(Plot):
     """The picture of the choice. ``limit_moved`` gives a limit's name and where its handle was let go."""
 
     limit_moved = Signal(str, float)
 
     def __init__(self, look: Look) -> None:
-        super().__init__()
-        self.look = look
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        super().__init__(
+            look, GUTTERS, tr("Noise against throughput; up and down move the least throughput, left and right the most noise")
+        )
         self.setMouseTracking(True)
         self.setMinimumHeight(220)
-        self.setAccessibleName(
-            tr("Noise against throughput; up and down move the least throughput, left and right the most noise")
-        )
-        self.canvas = Canvas(look, GUTTERS)
-        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self.canvas.under, self.canvas.over = self._under, self._over
         self.box = self.canvas.box(0, 0, 1)
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self.canvas)
         self._settings: Settings | None = None
         self._limits = Limits()
         self._choice: Choice | None = None
@@ -88,7 +79,7 @@ class Scatter(QWidget):
             xRange=(low[0] - 0.8, max(high[0] + 0.8, low[0] + 6.0)), yRange=(low[1] - 2.0, high[1] + 4.0), padding=0.0
         )
         self._speak()
-        self.canvas.viewport().update()
+        self.draw_again()
 
     def _speak(self) -> None:
         made, choice = self._settings, self._choice
@@ -344,7 +335,7 @@ class Scatter(QWidget):
     def _put(self, name: str, value: float) -> None:
         shown: float | None = None if name == NOISE and not math.isfinite(value) else value
         self._limits = msgspec.structs.replace(self._limits, **{name: shown})
-        self.canvas.viewport().update()
+        self.draw_again()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Move a limit by a step."""

@@ -5,7 +5,6 @@ import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
-from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.desktop.pages.map.layers import Drawn, drawn, unit_of, values_of
 from niente.desktop.pages.map.legend import draw_legend
@@ -13,8 +12,9 @@ from niente.desktop.pages.map.over_field import Lines, OverField, Shown, lines_o
 from niente.desktop.theme import SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint
-from niente.desktop.widgets.canvas import Canvas, spans
+from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.marks import draw_measured
+from niente.desktop.widgets.plot import Plot
 from niente.desktop.widgets.scale import Span, tick_text, ticks
 
 Array = NDArray[np.float64]
@@ -23,23 +23,16 @@ SLICE_ABOVE, SLICE_BESIDE, GAP = 84, 176, 14
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 
 
-class FieldView(QWidget):
+class FieldView(Plot):
     """The picture. ``selected`` gives the place of a setting in the field's arrays; ``wanted`` asks for a run there."""
 
     selected = Signal(int)
     wanted = Signal()
 
     def __init__(self, look: Look) -> None:
-        super().__init__()
-        self.look = look
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(tr("Field of settings; arrow keys move the crosshair, Enter plans a run there"))
-        self.canvas = Canvas(look, GUTTERS, spacing=GAP)
-        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self.canvas.under, self.canvas.over = self._under, self._over
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self.canvas)
+        super().__init__(
+            look, GUTTERS, tr("Field of settings; arrow keys move the crosshair, Enter plans a run there"), spacing=GAP
+        )
         self.above = self.canvas.box(0, 0, 0)
         self.box = self.canvas.box(1, 0, 1)
         self.beside = self.canvas.box(1, 1, 1)
@@ -53,8 +46,8 @@ class FieldView(QWidget):
         self._shown: Shown | None = None
         self._drawn: Drawn | None = None
         self._lines: Lines | None = None
+        self._values: tuple[Array, Array] | None = None
         self._at: tuple[int, int] | None = None
-        look.changed.connect(self.update)
 
     # -- showing -------------------------------------------------------------------------------------------------
 
@@ -67,10 +60,11 @@ class FieldView(QWidget):
         if self._at is None or not same_field:
             self._at = self._nearest(before, shown)
         self._fit_slices()
-        self.canvas.viewport().update()
+        self.draw_again()
 
     def _take_layer(self, shown: Shown) -> None:
         made = self._drawn = drawn(shown.mapped, shown.layer)
+        self._values = values_of(shown.mapped, shown.layer)
         step = made.step
         stepped = np.floor(made.fine / step) * step + step / 2
         self.image.setImage(stepped.T, autoLevels=False, levels=(made.low, made.high))
@@ -95,10 +89,9 @@ class FieldView(QWidget):
     def _slice(self, *, along_row: bool) -> tuple[Array, Array, Array, Array] | None:
         """Return coordinate, value, half width and whether measured, along the crosshair."""
         shown, at = self._shown, self._at
-        if shown is None or at is None:
+        if shown is None or at is None or self._values is None:
             return None
-        field = shown.mapped.field
-        flat, spread = values_of(shown.mapped, shown.layer)
+        field, (flat, spread) = shown.mapped.field, self._values
         values, wide = field.as_grid(flat), field.as_grid(spread if shown.intervals else np.zeros_like(spread))
         measured = field.as_grid(field.measured.astype(float))
         if along_row:
@@ -256,5 +249,5 @@ class FieldView(QWidget):
         column = min(max(column, 0), field.x.shape[0] - 1)
         self._at = (row, column)
         self._fit_slices()
-        self.canvas.viewport().update()
+        self.draw_again()
         self.selected.emit(row * field.x.shape[0] + column)

@@ -5,8 +5,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
 from niente.core.choosing.loudness import GroupNoise, Loudness
 from niente.core.quantities import number_text
@@ -14,8 +13,9 @@ from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_upright, faint
-from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, draw_level_rules, spans
+from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_measured
+from niente.desktop.widgets.plot import Plot, band, curve
 from niente.desktop.widgets.scale import Span, apart, ticks
 
 Array = NDArray[np.float64]
@@ -26,31 +26,23 @@ UNDER_ROOM_DB = 12.0
 DASHES = ((0.0, 0.0), (7.0, 3.0), (2.0, 2.5), (8.0, 3.0), (4.0, 2.0))
 
 
-class NoiseView(QWidget):
+class NoiseView(Plot):
     """The picture. ``selected`` gives the place of a group; the last one stands for all together."""
 
     selected = Signal(int)
 
     def __init__(self, look: Look) -> None:
-        super().__init__()
-        self.look = look
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(
-            tr("Noise of the fan groups; up and down arrow keys go from group to group, left and right along the duty")
+        super().__init__(
+            look,
+            GUTTERS,
+            tr("Noise of the fan groups; up and down arrow keys go from group to group, left and right along the duty"),
         )
-        self.canvas = Canvas(look, GUTTERS)
-        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self.canvas.under, self.canvas.over = self._under, self._over
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self.canvas)
         self.box = self.canvas.box(0, 0, 1)
         self._shown: Loudness | None = None
         self._scale = Scale()
         self.by_speed = False
         self.current = 0
         self.duty = 50.0
-        look.changed.connect(self.update)
 
     def show_noise(self, shown: Loudness, scale: Scale, *, by_speed: bool) -> None:
         """Draw the groups over duty, or over speed."""
@@ -59,7 +51,7 @@ class NoiseView(QWidget):
         top = max([float(np.max(shown.together_dba)), *(float(np.max(one.in_room_dba)) for one in shown.groups)])
         most = max((float(one.rpm[-1]) for one in shown.groups), default=1000.0) if by_speed else 100.0
         self.box.setRange(xRange=(0.0, most), yRange=(shown.background_dba - UNDER_ROOM_DB, top + 2.0), padding=0.0)
-        self.canvas.viewport().update()
+        self.draw_again()
 
     def group(self) -> GroupNoise | None:
         """Return the group that is selected; ``None`` where all together are."""
@@ -135,12 +127,12 @@ class NoiseView(QWidget):
         x = self._x(one)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if chosen:
-            self._band(painter, x, one.in_room_dba, one.in_room_hw, across, up)
+            self._draw_band(painter, band(x, one.in_room_dba, one.in_room_hw, across, up))
         painter.setPen(dashed(p.soft, 3.0, 3.0) if chosen else dashed(faint(p.soft, 0.6).name(), 3.0, 3.0))
-        painter.drawPath(self._path(x, one.alone_dba, across, up))
+        painter.drawPolyline(curve(x, one.alone_dba, across, up))
         on, off = DASHES[place % len(DASHES)]
         painter.setPen(QPen(QColor(colour), 1.75) if on == 0.0 else dashed(colour, on, off, 1.5))
-        painter.drawPath(self._path(x, one.in_room_dba, across, up))
+        painter.drawPolyline(curve(x, one.in_room_dba, across, up))
         for reading in one.heard:
             at = reading.rpm if self.by_speed else reading.duty
             if math.isfinite(at):
@@ -150,25 +142,17 @@ class NoiseView(QWidget):
     def _draw_together(self, painter: QPainter, shown: Loudness, across: Span, up: Span) -> tuple[float, str, bool, float]:
         p, chosen = self.look.palette, self.current == len(shown.groups)
         if chosen:
-            self._band(painter, shown.duty, shown.together_dba, shown.together_hw, across, up)
+            self._draw_band(painter, band(shown.duty, shown.together_dba, shown.together_hw, across, up))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor(p.accent if chosen else p.ink), 2.5))
-        painter.drawPath(self._path(shown.duty, shown.together_dba, across, up))
+        painter.drawPolyline(curve(shown.duty, shown.together_dba, across, up))
         return up.px(float(shown.together_dba[-1])), tr("all together"), chosen, float(shown.together_dba[-1])
 
-    def _band(self, painter: QPainter, x: Array, level: Array, half_width: Array, across: Span, up: Span) -> None:
-        upper = [QPointF(across.px(a), up.px(b)) for a, b in zip(x.tolist(), (level + half_width).tolist(), strict=True)]
-        lower = [QPointF(across.px(a), up.px(b)) for a, b in zip(x.tolist(), (level - half_width).tolist(), strict=True)]
+    def _draw_band(self, painter: QPainter, outline: QPolygonF) -> None:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(faint(self.look.palette.accent, 0.16))
-        painter.drawPolygon(QPolygonF([*upper, *reversed(lower)]))
+        painter.drawPolygon(outline)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-
-    def _path(self, x: Array, y: Array, across: Span, up: Span) -> QPainterPath:
-        path = QPainterPath(QPointF(across.px(float(x[0])), up.px(float(y[0]))))
-        for a, b in zip(x[1:].tolist(), y[1:].tolist(), strict=True):
-            path.lineTo(QPointF(across.px(a), up.px(b)))
-        return path
 
     def _draw_cursor(self, painter: QPainter, across: Span) -> None:
         """Draw the duty that the margin tells of."""
@@ -224,5 +208,5 @@ class NoiseView(QWidget):
         self._said()
 
     def _said(self) -> None:
-        self.canvas.viewport().update()
+        self.draw_again()
         self.selected.emit(self.current)

@@ -28,7 +28,7 @@ from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import Shown
 from niente.desktop.pages.map.picture import save_picture
-from niente.desktop.pages.map.rows import heads_of, rows_of
+from niente.desktop.pages.map.rows import FIGURES, heads_of, rows_of
 from niente.desktop.pages.map.watts_view import WattsView
 from niente.desktop.plan_deeds import PlanDeeds
 from niente.desktop.session import Session
@@ -63,7 +63,7 @@ class MapPage(Page):
         self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
         self.by_speed.toggled.connect(self.refresh)
         self.problem = Empty(actions["plan.start"], actions["map.missing"])
-        self.model = RowsModel(heads_of(None), set(range(1, 20)))
+        self.model = RowsModel(heads_of(None), FIGURES)
         self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
         self.stack = QStackedWidget()
         for widget in (self.view, self.watts, self.noise, self.table):
@@ -223,22 +223,20 @@ class MapPage(Page):
         self.asked.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
         room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
         held = _held_words(mapped, of_field=self.views.current != WATTS)
-        match self.views.current:
-            case 1:
-                self.set_head(
-                    tr("Hottest core over the room against package power{held}").format(held=held), tr("Rise against watts")
-                )
-                self._show_watts(mapped)
-            case 2:
-                self.set_head(tr("Each fan group alone, and all together, from what was read"), tr("Noise against duty"))
-                self.noise.show_noise(mapped.loudness, models.scale, by_speed=self.by_speed.isChecked())
-            case _:
-                layer = LAYERS[self.asked.layer.currentIndex()]
-                title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
-                title = tr("{layer}, less that with {variant}") if mapped.other is not None else title
-                words = title.format(layer=tr(layer.title), room=room, variant=mapped.ask.against)
-                self.set_head(tr("Field over {a} and {b}{held}").format(**_axes(mapped), held=held), words)
-                self._show_field(mapped)
+        if self.views.current == WATTS:
+            lead = tr("Hottest core over the room against package power{held}").format(held=held)
+            self.set_head(lead, tr("Rise against watts"))
+            self._show_watts(mapped)
+        elif self.views.current == NOISE:
+            self.set_head(tr("Each fan group alone, and all together, from what was read"), tr("Noise against duty"))
+            self.noise.show_noise(mapped.loudness, models.scale, by_speed=self.by_speed.isChecked())
+        else:
+            layer = LAYERS[self.asked.layer.currentIndex()]
+            title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
+            title = tr("{layer}, less that with {variant}") if mapped.other is not None else title
+            words = title.format(layer=tr(layer.title), room=room, variant=mapped.ask.against)
+            self.set_head(tr("Field over {a} and {b}{held}").format(**_axes(mapped), held=held), words)
+            self._show_field(mapped)
 
     def _show_field(self, mapped: Mapped) -> None:
         card, field, answer = self.session.card, mapped.field, self.session.answer

@@ -5,6 +5,10 @@ from niente.core.quantities import number_text, quantity_of
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.table import Cell
 
+WORDS = {2, 8, 14}
+"""The columns that hold words or marks and not figures: whether measured, the dynamic mark, what it breaks."""
+FIGURES = set(range(15)) - WORDS
+
 
 def heads_of(mapped: Mapped | None) -> list[str]:
     """Return the heads of the columns, the axes' first."""

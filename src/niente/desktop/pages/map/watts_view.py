@@ -4,7 +4,6 @@ import math
 
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
-from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.core.choosing.watts import WattLine, WattLines
 from niente.core.plan import Guard
@@ -12,8 +11,9 @@ from niente.core.quantities import number_text, quantity_of
 from niente.desktop.theme import BODY, SMALL, Look, font
 from niente.desktop.tongue import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, draw_upright, faint
-from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, draw_level_rules, spans
+from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured
+from niente.desktop.widgets.plot import Plot, band, curve
 from niente.desktop.widgets.scale import Span, apart, ticks
 
 GUTTERS = (60, 22, 64, 76)
@@ -26,29 +26,19 @@ OVER_LIMIT = 0.3
 NAME_PX, KEY_PX = 54.0, 176
 
 
-class WattsView(QWidget):
+class WattsView(Plot):
     """The picture. ``selected`` gives the place of a line."""
 
     selected = Signal(int)
 
     def __init__(self, look: Look) -> None:
-        super().__init__()
-        self.look = look
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(tr("Rise against watts; up and down arrow keys go from line to line"))
-        self.canvas = Canvas(look, GUTTERS)
-        self.canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self.canvas.under, self.canvas.over = self._under, self._over
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.addWidget(self.canvas)
+        super().__init__(look, GUTTERS, tr("Rise against watts; up and down arrow keys go from line to line"))
         self.box = self.canvas.box(0, 0, 1)
         self._shown: WattLines | None = None
         self._guards: tuple[Guard, ...] = ()
         self._picked: tuple[float, float] | None = None
         self._limit_words = ""
         self.current = 0
-        look.changed.connect(self.update)
 
     def show_lines(
         self, lines: WattLines, guards: tuple[Guard, ...], picked: tuple[float, float] | None, limit_words: str
@@ -65,7 +55,7 @@ class WattsView(QWidget):
             over = max((point.rise_k for line in lines.lines for point in line.points), default=0.0)
             top = max(lines.limit_k + OVER_LIMIT * (lines.limit_k - low), over + 2.0)
             self.box.setRange(xRange=(float(power[0]), right), yRange=(low, top), padding=0.0)
-        self.canvas.viewport().update()
+        self.draw_again()
 
     def line(self) -> WattLine | None:
         """Return the line that is selected."""
@@ -93,23 +83,17 @@ class WattsView(QWidget):
         painter.setClipRect(area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for place, line in enumerate(shown.lines):
-            self._draw_band(painter, line, across, up, current=place == self.current)
+            self._draw_band(painter, shown, line, across, up, current=place == self.current)
         painter.setClipping(False)
 
-    def _draw_band(self, painter: QPainter, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
+    def _draw_band(self, painter: QPainter, shown: WattLines, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
         """Draw a line's interval, up to where it meets the limit: its width there is the capacity's."""
-        shown, p = self._shown, self.look.palette
-        if shown is None:
-            return
-        upper = [QPointF(across.px(x), up.px(y)) for x, y in zip(line.power_w, line.rise_k + line.half_width_k, strict=True)]
-        lower = [QPointF(across.px(x), up.px(y)) for x, y in zip(line.power_w, line.rise_k - line.half_width_k, strict=True)]
-        path = QPainterPath()
-        path.addPolygon(QPolygonF([*upper, *reversed(lower)]))
-        limit = QPainterPath()
-        area = self.canvas.area(self.box)
-        limit.addRect(QRectF(area.left(), up.px(shown.limit_k), area.width(), area.bottom() - up.px(shown.limit_k)))
+        p, area = self.look.palette, self.canvas.area(self.box)
+        path, under_limit = QPainterPath(), QPainterPath()
+        path.addPolygon(band(line.power_w, line.rise_k, line.half_width_k, across, up))
+        under_limit.addRect(QRectF(area.left(), up.px(shown.limit_k), area.width(), area.bottom() - up.px(shown.limit_k)))
         colour = p.accent if current else p.ink
-        painter.fillPath(path.intersected(limit), faint(colour, BAND_CURRENT if current else BAND))
+        painter.fillPath(path.intersected(under_limit), faint(colour, BAND_CURRENT if current else BAND))
 
     def _over(self, painter: QPainter) -> None:
         shown = self._shown
@@ -121,9 +105,9 @@ class WattsView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for place, line in enumerate(shown.lines):
             if place != self.current:
-                self._draw_line(painter, line, across, up, current=False)
+                self._draw_line(painter, shown, line, across, up, current=False)
         if self.line() is not None:
-            self._draw_line(painter, shown.lines[self.current], across, up, current=True)
+            self._draw_line(painter, shown, shown.lines[self.current], across, up, current=True)
         painter.setClipping(False)
         self._draw_limits(painter, shown, across, up)
         for place, line in enumerate(shown.lines):
@@ -142,12 +126,10 @@ class WattsView(QWidget):
         draw_text(painter, QPointF(0, area.bottom() + 16), tr("Package, W"), font(SMALL), p.ink, halo=p.ground)
         self._draw_key(painter, area)
 
-    def _draw_line(self, painter: QPainter, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
-        p, shown = self.look.palette, self._shown
-        if shown is None:
-            return
+    def _draw_line(self, painter: QPainter, shown: WattLines, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
+        p = self.look.palette
         measured = max((point.power_w for point in line.points), default=shown.measured_w)
-        points = [QPointF(across.px(x), up.px(y)) for x, y in zip(line.power_w.tolist(), line.rise_k.tolist(), strict=True)]
+        points = curve(line.power_w, line.rise_k, across, up).toList()
         last = int((line.power_w <= measured).sum())
         painter.setBrush(Qt.BrushStyle.NoBrush)
         colour, width = (p.accent, 2.0) if current else (p.ink, 1.25)
@@ -278,7 +260,7 @@ class WattsView(QWidget):
 
     def _select(self, place: int) -> None:
         self.current = place
-        self.canvas.viewport().update()
+        self.draw_again()
         self.selected.emit(place)
 
 
