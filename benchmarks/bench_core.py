@@ -8,18 +8,18 @@ import msgspec
 import numpy as np
 
 from benchmarks.result import Result
-from niente.core.bench.engine import Engine
-from niente.core.bench.events import Event, FrameTaken
-from niente.core.book.reader import BookReader
-from niente.core.book.writer import BookWriter
-from niente.core.evidence import gather
-from niente.core.frame import Frame
-from niente.core.plan import Plan
+from niente.core.acquisition.engine import Engine
+from niente.core.analysis.evidence import gather
+from niente.core.model.frame import Frame
+from niente.core.model.plan import Plan
+from niente.core.model.project import Limits
+from niente.core.model.records import Event, FrameTaken
 from niente.core.planning.cost import naive_runs
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.project import Limits
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.storage.reader import BookReader
+from niente.core.storage.writer import BookWriter
 
 
 def run_sweep(plan: Plan, rig: SimulatedRig, book: Path) -> tuple[int, float]:

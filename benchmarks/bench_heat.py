@@ -16,21 +16,21 @@ from scipy.stats import qmc
 
 from benchmarks.bench_settling import HALF_HOUR_S, Record, stopped
 from benchmarks.result import Result
-from niente.core.book.reader import DONE, RunRecord
-from niente.core.choosing.inside import inside
-from niente.core.choosing.models import Models, fit_models
-from niente.core.choosing.predicting import at_load
-from niente.core.choosing.settings import one_setting
-from niente.core.evidence import Evidence, RunSummary, column, counted, summarise
-from niente.core.planning.parts import until_known
-from niente.core.rigcard import LoadKind, RigCard
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.analysis.coverage import inside
+from niente.core.analysis.evidence import Evidence, RunSummary, column, counted, summarise
+from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.prediction import at_load
+from niente.core.analysis.setting_batch import one_setting
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.builders import until_known
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.heat.fit import Runs, fit
-from niente.core.science.power.operating import Holds
+from niente.core.science.power.operating_point import Holds
 from niente.core.science.settling import learn
 from niente.core.science.statistics import Z95
-from niente.core.setting import Setting
+from niente.core.storage.reader import DONE, RunRecord
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]

@@ -11,21 +11,21 @@ import pyqtgraph as pg
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.result import Result
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import Event, PlanEnded, RunOpened
-from niente.core.bench.samples import Samples
-from niente.core.bench.strip import Strip
-from niente.core.frame import Frame
-from niente.core.plan import Exposure, Step
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.samples import Samples
+from niente.core.acquisition.strip_chart import Strip
+from niente.core.model.frame import Frame
+from niente.core.model.plan import Exposure, Step
+from niente.core.model.project import Project
+from niente.core.model.records import Event, PlanEnded, RunOpened
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.project import Project
 from niente.core.rigs.registry import open_rig
-from niente.core.setting import Setting
-from niente.desktop.app import look_of, make_app
-from niente.desktop.live import LiveRun
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.window import NAMES, Window
+from niente.desktop.app.main import look_of, make_app
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.live_run import LiveRun
+from niente.desktop.session.session import Session
 
 SAMPLES = 160_000
 LINES = 12

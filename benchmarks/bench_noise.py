@@ -5,12 +5,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.result import Result
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.acoustics import add_levels
 from niente.core.science.noise import fit_noise
 from niente.core.science.statistics import mean_with_error
-from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]

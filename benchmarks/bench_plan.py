@@ -12,21 +12,21 @@ import numpy as np
 from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import Broke, Event, PlanEnded
-from niente.core.choosing.models import fit_models
-from niente.core.evidence import evidence_in
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import evidence_in
+from niente.core.analysis.models import fit_models
+from niente.core.model.question import Axis, Question, Span
+from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.rig_card import RigCard
 from niente.core.planning.cost import cost_of, pace_of
-from niente.core.planning.foresight import foresee
+from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import rows_of
 from niente.core.planning.templates import default_project, first_question, plan_for
-from niente.core.question import Axis, Question, Span
-from niente.core.rigcard import RigCard
 from niente.core.rigs.registry import open_rig, shipped
-from niente.desktop.app import SWITCH_S, look_of, make_app
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.window import NAMES, Window
+from niente.desktop.app.main import SWITCH_S, look_of, make_app
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.session import Session
 
 LONG = (
     Axis("sustained_power_w", span=Span(60.0, 160.0, 2.0)),

@@ -6,11 +6,11 @@ import numpy as np
 from scipy.integrate import solve_ivp
 
 from benchmarks.result import Result
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.fleet import record_all
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.network import warming
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
 
 STUDY_S = 158_400
 """88 runs of half an hour."""

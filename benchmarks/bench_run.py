@@ -9,21 +9,21 @@ import numpy as np
 
 from benchmarks.bench_window import stream
 from benchmarks.result import Result
-from niente.core.bench.bench import Bench
-from niente.core.bench.guards.post import Guards
-from niente.core.book.writer import BookWriter
-from niente.core.evidence import evidence_in
-from niente.core.frame import Frame
-from niente.core.guarding import default_guards
-from niente.core.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.rigcard import RigCard
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.guards.guard_set import Guards
+from niente.core.analysis.evidence import evidence_in
+from niente.core.model.frame import Frame
+from niente.core.model.guard_rules import default_guards
+from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
-from niente.desktop.app import look_of, make_app
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.window import NAMES, Window
+from niente.core.storage.writer import BookWriter
+from niente.desktop.app.main import look_of, make_app
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.session import Session
 
 WIDE = "cormorant"
 RUNS, RUN_S = 88, 1800

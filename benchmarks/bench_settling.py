@@ -10,15 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.result import Result
-from niente.core.bench.exposing import FORECAST_EVERY
-from niente.core.evidence import TEACHES_S, counted, holds_of, settled_so_far
-from niente.core.planning.parts import is_liquid, until_known
-from niente.core.rigcard import LoadKind, RigCard
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.acquisition.run_executor import FORECAST_EVERY
+from niente.core.analysis.evidence import TEACHES_S, counted, holds_of, settled_so_far
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.builders import is_liquid, until_known
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.science.hold import Hold
+from niente.core.science.clock_limiter import Hold
 from niente.core.science.settling import Settled, learn
-from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]

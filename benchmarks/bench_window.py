@@ -11,12 +11,12 @@ import numpy as np
 from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
-from niente.core.bench.attach import attach
-from niente.core.plan import Plan
-from niente.desktop.app import SWITCH_S, look_of, make_app
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.window import NAMES, Window
+from niente.core.acquisition.attachment import attach
+from niente.core.model.plan import Plan
+from niente.desktop.app.main import SWITCH_S, look_of, make_app
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.session import Session
 
 BARE = """
 from PySide6.QtWidgets import QApplication, QMainWindow
@@ -27,12 +27,12 @@ app.processEvents()
 """
 OURS = """
 import os
-from niente.desktop.app import make_app
+from niente.desktop.app.main import make_app
 app = make_app([])
-from niente.desktop.session import Session
-from niente.desktop.app import look_of
-from niente.desktop.memory import Memory
-from niente.desktop.window import Window
+from niente.desktop.session.session import Session
+from niente.desktop.app.main import look_of
+from niente.desktop.services.preferences import Memory
+from niente.desktop.app.window import Window
 memory = Memory()
 window = Window(Session(), look_of(app, memory), memory)
 window.show()

@@ -10,20 +10,20 @@ import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import Broke, Event, PlanEnded
-from niente.core.evidence import Evidence, gather
-from niente.core.guarding import default_guards
-from niente.core.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import Evidence, gather
+from niente.core.model.guard_rules import default_guards
+from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.model.project import Limits, Project
+from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.project import Limits, Project
-from niente.core.rigcard import RigCard
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault
-from niente.core.rigs.simulated.files import shipped_file
+from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
 
 SEED = 3
 
@@ -117,7 +117,7 @@ def sweep_copy(sweep: tuple[Path, Project], tmp_path: Path) -> Path:
 
 @pytest.fixture(scope="session")
 def evidence(sweep: tuple[Path, Project]) -> Evidence:
-    from niente.core.book.reader import BookReader
+    from niente.core.storage.reader import BookReader
 
     book = BookReader(sweep[0])
     found = gather(book)

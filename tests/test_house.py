@@ -24,17 +24,17 @@ def modules_after(code: str) -> set[str]:
 
 def test_the_core_stands_without_qt() -> None:
     loaded = modules_after(
-        "import niente.core.demo, niente.core.bench.attach, niente.core.rigs.simulated.rig\n"
-        "import niente.core.choosing.words, niente.cli.main"
+        "import niente.core.demo, niente.core.acquisition.attachment, niente.core.rigs.simulated.rig\n"
+        "import niente.core.selection.explanation, niente.cli.main"
     )
     assert not loaded & {"PySide6", "shiboken6", "pyqtgraph"}
 
 
 def test_nothing_slow_is_loaded_before_the_window_shows() -> None:
     loaded = modules_after(
-        "from niente.desktop.app import look_of, make_app; app = make_app([])\n"
-        "from niente.desktop.session import Session; from niente.desktop.memory import Memory\n"
-        "from niente.desktop.window import Window; memory = Memory()\n"
+        "from niente.desktop.app.main import look_of, make_app; app = make_app([])\n"
+        "from niente.desktop.session.session import Session; from niente.desktop.services.preferences import Memory\n"
+        "from niente.desktop.app.window import Window; memory = Memory()\n"
         "window = Window(Session(), look_of(app, memory), memory); window.show()\n"
     )
     assert "PySide6" in loaded

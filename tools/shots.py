@@ -13,9 +13,9 @@ from pathlib import Path
 from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
-from niente.desktop.app import arguments, make_app, show
-from niente.desktop.theme import Wear
-from niente.desktop.window import NAMES, Window
+from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.theme import Wear
 
 RIG_VIEWS = ["", "limits", "room", "sensors"]
 MAP_VIEWS = ["", "watts", "noise", "table"]
@@ -57,8 +57,8 @@ def ready(window: Window) -> bool:
 
 def show_after(window: Window) -> None:
     """Let the window say what it would if everything had ended in the latest run."""
-    from niente.core.bench.aftermath import LAST_S, Aftermath
-    from niente.core.book.reader import BookReader
+    from niente.core.acquisition.recovery import LAST_S, Aftermath
+    from niente.core.storage.reader import BookReader
 
     window.session.stop()
     wait_until(lambda: not window.session.busy(), 30)
@@ -74,7 +74,7 @@ def show_card(window: Window) -> None:
     """Let the machine be asked into another state by hand, and the first line be ticked."""
     import msgspec
 
-    from niente.core.plan import Step
+    from niente.core.model.plan import Step
     from niente.core.planning.templates import first_question, plan_for
 
     session = window.session

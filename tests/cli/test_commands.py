@@ -16,10 +16,10 @@ from click.testing import CliRunner
 
 from niente.cli.main import NOT_ENOUGH, REFUSED, commands, main
 from niente.cli.running import ENDED_EARLY, STOPPED
-from niente.core.book.reader import BookReader
-from niente.core.plan import read_plan
-from niente.core.rigcard import RigCard
-from niente.core.setting import Setting
+from niente.core.model.plan import read_plan
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.storage.reader import BookReader
 from tests.conftest import short_plan
 
 NIENTE = [sys.executable, "-m", "niente.cli"]
@@ -125,7 +125,7 @@ def test_what_cannot_be_used_is_refused_in_sentences(
 def test_a_real_machine_wants_its_cautions_read(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from tests.core.bench.test_cautions import plan as ringing
+    from tests.core.acquisition.test_cautions import plan as ringing
 
     file, book = tmp_path / "plan.json", str(tmp_path / "real.niente")
     file.write_bytes(ringing().to_json())
@@ -239,9 +239,9 @@ def test_the_package_starts_as_a_module() -> None:
 def test_public_names_stand_in_the_reference(card: RigCard) -> None:
     """Outside rigs and scripts live by these names."""
     text = "\n".join(path.read_text() for path in (Path(__file__).parents[2] / "docs" / "reference").glob("*.md"))
-    from niente.core.choosing.pick import Candidate
-    from niente.core.frame import Frame
-    from niente.core.plan import Exposure, Guard, Plan, Step
+    from niente.core.model.frame import Frame
+    from niente.core.model.plan import Exposure, Guard, Plan, Step
+    from niente.core.selection.pick import Candidate
 
     names = {
         name

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from niente.cli.main import REFUSED
-from niente.core.project import Project
+from niente.core.model.project import Project
 from tests.cli.test_commands import niente
 
 

@@ -7,11 +7,11 @@ import pytest
 from click.testing import CliRunner, Result
 
 from niente.cli.main import commands
-from niente.core.errors import DocumentError, NienteError, PlanError
-from niente.core.plan import Confirmation, How, Plan, Search, Step, plan_schema, read_plan
-from niente.core.planning.own import keep
+from niente.core.model.errors import DocumentError, NienteError, PlanError
+from niente.core.model.plan import Confirmation, How, Plan, Search, Step, plan_schema, read_plan
+from niente.core.model.question import question_schema
+from niente.core.planning.own_templates import keep
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
-from niente.core.question import question_schema
 from tests.core.planning.plans import card_of
 
 
@@ -147,7 +147,7 @@ def test_schemas_are_printed() -> None:
 
 def test_hands_of_a_simulated_machine_are_taken_as_done(tmp_path: Path) -> None:
     from niente.cli.running import run_in_terminal
-    from niente.core.bench.bench import Bench
+    from niente.core.acquisition.bench import Bench
     from tests.conftest import larkspur_rig
     from tests.core.planning.plans import read, short
 
@@ -163,10 +163,10 @@ def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.M
     import io
 
     from niente.cli.running import ENDED_EARLY, run_in_terminal
-    from niente.core.bench.bench import Bench
-    from niente.core.setting import Setting
+    from niente.core.acquisition.bench import Bench
+    from niente.core.model.setting import Setting
     from tests.contract.outside import RealDoorbell
-    from tests.core.bench.test_cautions import plan as ringing
+    from tests.core.acquisition.test_cautions import plan as ringing
 
     class ByHand(RealDoorbell):
         def apply(self, setting: Setting) -> str | None:
@@ -185,7 +185,7 @@ def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.M
 
 def test_nobody_there_to_change_a_real_machine(tmp_path: Path) -> None:
     """Without a terminal to say that hands are done, a plan that needs them is not begun."""
-    from tests.core.bench.test_cautions import plan as ringing
+    from tests.core.acquisition.test_cautions import plan as ringing
 
     plan = ringing()
     step = Step(plan.steps[0].setting, "ring", plan.steps[0].exposure, variant="another")

@@ -11,21 +11,22 @@ import pytest
 
 from niente.cli.main import REFUSED
 from niente.cli.terminal import HELP, Terminal
-from niente.core.bench.bench import Bench
-from niente.core.bench.cards import BenchCard, reading_card, setting_card
-from niente.core.bench.commands import Command
-from niente.core.bench.events import CardShown, Event
-from niente.core.book.reader import BookReader
-from niente.core.errors import DocumentError
-from niente.core.project import Limits
-from niente.core.rigcard import SetBy
-from niente.core.rigs.simulated.files import shipped_file
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.hand_cards import reading_card, setting_card
+from niente.core.model.commands import Command
+from niente.core.model.errors import DocumentError
+from niente.core.model.hand_cards import BenchCard
+from niente.core.model.project import Limits
+from niente.core.model.records import CardShown, Event
+from niente.core.model.rig_card import SetBy
+from niente.core.model.rig_sheet import applied, sheet_of
+from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.rigsheet import applied, sheet_of
-from niente.core.setting import Setting
+from niente.core.storage.reader import BookReader
 from tests.cli.test_commands import niente
 from tests.conftest import Watcher, larkspur_rig, short_plan
-from tests.core.bench.test_aftermath import left_open
+from tests.core.acquisition.test_recovery import left_open
 
 
 def plover() -> SimulatedRig:

@@ -5,9 +5,7 @@ import time
 import msgspec
 import numpy as np
 
-from niente.core.frame import Frame
-from niente.core.rigcard import Channel, Control, LoadCard, LoadKind, MakersLimits, RigCard
-from niente.core.setting import Setting
+from niente.rig import Channel, Control, Frame, LoadCard, LoadKind, MakersLimits, RigCard, RigError, Setting
 
 CARD = RigCard(
     name="doorbell",
@@ -52,8 +50,6 @@ class Doorbell:
 
     def start(self, load: str) -> None:
         if CARD.load(load) is None:
-            from niente.core.errors import RigError
-
             raise RigError(f"no load {load!r}", remedy="Choose another.")
         self._load = load
 

@@ -11,9 +11,9 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.errors import RigError
-from niente.core.quantities import quantity_of
-from niente.core.rigcard import LoadKind, RigCard
+from niente.core.model.errors import RigError
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig, shipped
 

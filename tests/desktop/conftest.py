@@ -7,17 +7,17 @@ from pathlib import Path
 import pytest
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.bench import Bench
-from niente.core.evidence import Evidence
-from niente.core.project import Limits, Project
-from niente.desktop import analysis
-from niente.desktop.analysis import Answer
-from niente.desktop.app import look_of, make_app
-from niente.desktop.desk import Desk
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.theme import Wear
-from niente.desktop.window import Window
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import Evidence
+from niente.core.model.project import Limits, Project
+from niente.desktop.app.main import look_of, make_app
+from niente.desktop.app.window import Window
+from niente.desktop.services.desktop_bus import Desk
+from niente.desktop.services.preferences import Memory
+from niente.desktop.services.theme import Wear
+from niente.desktop.session import analyst as analysis
+from niente.desktop.session.analyst import Answer
+from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
 
 

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QAbstractButton, QAbstractScrollArea, QApplication
 from pytestqt.qtbot import QtBot
 
 from niente.core.demo import closer_look
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon
@@ -15,7 +16,6 @@ from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import LadderView
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.widgets.guard_bars import GuardBars
-from niente.desktop.window import NAMES, Window
 
 PICTURES = (Traces, FieldView, Scatter, LadderView, DynamicScale, Ribbon, CostLine, GuardBars)
 ALL_PAGES = pytest.mark.parametrize("name", NAMES)

@@ -7,9 +7,9 @@ import pytest
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication
 
-from niente.desktop.app import show_bug
-from niente.desktop.bug import BugDialog
-from niente.desktop.window import NAMES, Window
+from niente.desktop.app.bug_report import BugDialog
+from niente.desktop.app.main import show_bug
+from niente.desktop.app.window import NAMES, Window
 
 
 def test_a_bug_in_a_painter_or_a_page_is_reported(swept_window: Window, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -3,10 +3,10 @@
 import msgspec
 import pytest
 
-from niente.core.evidence import Evidence
-from niente.core.rigcard import RigCard
-from niente.desktop.pages.rig.calibrate import Calibrate, caps_of
-from niente.desktop.window import Window
+from niente.core.analysis.evidence import Evidence
+from niente.core.model.rig_card import RigCard
+from niente.desktop.app.window import Window
+from niente.desktop.dialogs.calibrate import Calibrate, caps_of
 
 
 def put(dialog: Calibrate, pairs: list[tuple[str, str]]) -> None:

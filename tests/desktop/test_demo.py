@@ -6,7 +6,7 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from niente.core.demo import demo_folder, open_demo
-from niente.desktop.app import arguments, make_app, show
+from niente.desktop.app.main import arguments, make_app, show
 
 
 def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -11,17 +11,17 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
-from niente.core.plan import read_plan
+from niente.core.model.plan import read_plan
+from niente.core.model.rig_card import RigCard
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.rigcard import RigCard
-from niente.desktop.actions import MENUS, SPECS
-from niente.desktop.finder import Finder, found
-from niente.desktop.guide import TOPICS, Guide, page_of, title_of, topic_of
-from niente.desktop.memory import MOST_BOOKS, Memory
-from niente.desktop.session import Session
-from niente.desktop.widgets.focus_ring import FocusRing
-from niente.desktop.widgets.waiting import A_MOMENT_MS
-from niente.desktop.window import NAMES, Window
+from niente.desktop.actions.finder import Finder, found
+from niente.desktop.actions.guide import TOPICS, Guide, page_of, title_of, topic_of
+from niente.desktop.actions.registry import MENUS, SPECS
+from niente.desktop.app.focus_ring import FocusRing
+from niente.desktop.app.waiting import A_MOMENT_MS
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import MOST_BOOKS, Memory
+from niente.desktop.session.session import Session
 
 # -- the registry --------------------------------------------------------------------------------------------------
 
@@ -197,7 +197,7 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     window.actions_["edit.redo"].trigger()
     assert len(page.model.rows) == 3  # type: ignore[attr-defined]
     out = tmp_path / "out.json"
-    monkeypatch.setattr("niente.desktop.asking.where_to_save_plan", lambda _: out)
+    monkeypatch.setattr("niente.desktop.dialogs.prompts.where_to_save_plan", lambda _: out)
     window.actions_["plan.save"].trigger()
     assert read_plan(out.read_bytes()) == window.session.plan
     page.rules.repeats.setValue(2)  # type: ignore[attr-defined]

@@ -14,16 +14,16 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from niente.core.choosing.field import Others
-from niente.core.choosing.mapped import Mapped
-from niente.core.choosing.tables import COLUMNS
-from niente.core.plan import Step
-from niente.core.quantities import number_text
+from niente.core.analysis.grid import Others
+from niente.core.analysis.map_table import COLUMNS
+from niente.core.analysis.maps import Mapped
+from niente.core.model.plan import Step
+from niente.core.model.quantities import number_text
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, fitting_step, grid_places, quietest
 from niente.desktop.pages.map.page import FIELD, NOISE, TABLE, WATTS, MapPage
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.canvas import spans
-from niente.desktop.window import NAMES, Window
 
 
 @pytest.fixture

@@ -9,14 +9,14 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.bench import Bench
+from niente.core.acquisition.bench import Bench
 from niente.core.rigs.registry import open_rig
-from niente.desktop.app import look_of, make_app
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.theme import Wear
+from niente.desktop.app.main import look_of, make_app
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.services.theme import Wear
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
-from niente.desktop.window import NAMES, Window
 from tests.desktop.conftest import QuietDesk
 
 
@@ -80,7 +80,7 @@ def test_cautions_stand_before_the_first_run_on_a_real_machine(
         asked.append(cautions)
         return answer
 
-    monkeypatch.setattr("niente.desktop.asking.whether_cautions_are_read", ask)
+    monkeypatch.setattr("niente.desktop.dialogs.prompts.whether_cautions_are_read", ask)
     assert "not read yet" in spoken(window.page("Rig").margin())
     window.actions_["plan.start"].trigger()
     assert len(asked) == 1

@@ -9,14 +9,14 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 
-from niente.core.choosing.words import place_text, short_place
-from niente.core.quantities import number_text
+from niente.core.model.quantities import number_text
 from niente.core.science.dynamics import dynamic_mark
-from niente.desktop.actions import SPECS
-from niente.desktop.theme import load_fonts
+from niente.core.selection.explanation import place_text, short_place
+from niente.desktop.actions.registry import SPECS
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.theme import load_fonts
 from niente.desktop.widgets.blocks import Title, Words, spoken
 from niente.desktop.widgets.canvas import spans
-from niente.desktop.window import NAMES, Window
 
 
 def accessible(widget: QWidget) -> str:

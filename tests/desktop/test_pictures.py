@@ -10,11 +10,12 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 
-from niente.core.choosing.pick import keeps
+from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.planning.cost import cost_of
-from niente.core.quantities import duration_text, number_text, quantity_of
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.rungs import rungs_of
+from niente.core.selection.pick import keeps
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
@@ -22,7 +23,6 @@ from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.quantity_field import QuantityDelegate, QuantityField
 from niente.desktop.widgets.scale import Span, apart, ticks
 from niente.desktop.widgets.table import Cell
-from niente.desktop.window import NAMES, Window
 
 
 def show(window: Window, name: str):  # type: ignore[no-untyped-def]
@@ -216,7 +216,7 @@ def test_a_limit_that_is_broken_is_underlined(swept_window: Window) -> None:
     assert choice is not None
     import msgspec
 
-    from niente.core.choosing.pick import Limit
+    from niente.core.selection.pick import Limit
 
     broken = msgspec.structs.replace(choice.pick, breaks=(Limit.HEADROOM,))
     row = _row("2", broken, "words", Scale(22.0))

@@ -12,18 +12,18 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.states import State
-from niente.core.plan import Exposure, GuardAction, How, Plan, Step, read_plan
+from niente.core.model.plan import Exposure, GuardAction, How, Plan, Step, read_plan
+from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.setting import Setting
+from niente.core.model.states import State
 from niente.core.planning.progress import Standing
 from niente.core.planning.templates import TEMPLATES
-from niente.core.question import Axis, FanSchool, Order, Question, Span
-from niente.core.setting import Setting
-from niente.desktop.pages.plan.insert_run import InsertRun
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.dialogs.insert_run import InsertRun
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.plan.run_list import MINUTES, RUN, RUNS, SET, SIGN, WHY, Fold
-from niente.desktop.planner import SMALL
+from niente.desktop.session.planner import SMALL
 from niente.desktop.widgets.blocks import Columns, Words, spoken
-from niente.desktop.window import NAMES, Window
 
 
 @pytest.fixture
@@ -455,7 +455,7 @@ def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Pat
     page = page_of(window)
     ask(window, "soak")
     page.rules.repeats.setValue(4)
-    monkeypatch.setattr("niente.desktop.asking.for_question_name", lambda *_: "Four hours")
+    monkeypatch.setattr("niente.desktop.dialogs.prompts.for_question_name", lambda *_: "Four hours")
     window.actions_["plan.keep"].trigger()
     assert "kept as Four hours" in window.message.text
     assert list(page.questions.own) == ["Four hours"]

@@ -10,23 +10,23 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QLineEdit, QTableView
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.attach import attach
-from niente.core.bench.newrig import make_copy, make_from_class
-from niente.core.book.reader import BookReader
-from niente.core.errors import BookError
-from niente.core.plan import GuardAction
-from niente.core.rigcard import Counts, Part, SetBy, Trust
+from niente.core.acquisition.attachment import attach
+from niente.core.acquisition.new_book import make_copy, make_from_class
+from niente.core.model.errors import BookError
+from niente.core.model.plan import GuardAction
+from niente.core.model.rig_card import Counts, Part, SetBy, Trust
+from niente.core.model.rig_sheet import MeterClass, RigSheet, sheet_of
 from niente.core.rigs.registry import classes
-from niente.core.rigsheet import MeterClass, RigSheet, sheet_of
-from niente.desktop import asking
-from niente.desktop.pages.rig.change_part import Changed, ChangePart
+from niente.core.storage.reader import BookReader
+from niente.desktop.app.window import Window
+from niente.desktop.dialogs import prompts
+from niente.desktop.dialogs.change_part import Changed, ChangePart
+from niente.desktop.dialogs.new_rig import NewRig
 from niente.desktop.pages.rig.limits import BY, HIGH, TRIP
-from niente.desktop.pages.rig.new_rig import NewRig
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.pages.rig.sensors import GAIN, REFERENCE
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.quantity_field import QuantityField
-from niente.desktop.window import Window
 
 VIEWS = ["machine", "limits", "room", "sensors"]
 
@@ -95,7 +95,7 @@ def test_another_variant_waits_for_hands(window: Window, qtbot: QtBot, monkeypat
     asked: list[str] = []
     answers = iter([False, True])
     monkeypatch.setattr(
-        asking, "whether_hands_are_done", lambda over, hands, cautions: asked.append(hands + cautions) or next(answers)
+        prompts, "whether_hands_are_done", lambda over, hands, cautions: asked.append(hands + cautions) or next(answers)
     )
     page, before = page_of(window), sheet_in(window)
     place = page.variant.findText("filter out")
@@ -113,7 +113,7 @@ def test_another_variant_waits_for_hands(window: Window, qtbot: QtBot, monkeypat
 
 
 def test_not_yet_leaves_the_variant(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(asking, "whether_hands_are_done", lambda *_: False)
+    monkeypatch.setattr(prompts, "whether_hands_are_done", lambda *_: False)
     page = page_of(window)
     place = page.variant.findText("five case fans")
     page.variant.setCurrentIndex(place)
@@ -383,8 +383,8 @@ def test_an_undo_during_a_plan_waits_for_its_end(open_window: Callable[..., Wind
 
 def test_a_sheet_goes_out_and_comes_in(window: Window, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     file = tmp_path / "larkspur.json"
-    monkeypatch.setattr(asking, "where_to_save_sheet", lambda *_: file)
-    monkeypatch.setattr(asking, "for_sheet", lambda *_: file)
+    monkeypatch.setattr(prompts, "where_to_save_sheet", lambda *_: file)
+    monkeypatch.setattr(prompts, "for_sheet", lambda *_: file)
     before = sheet_in(window)
     window.actions_["rig.export"].trigger()
     whole = msgspec.json.decode(file.read_bytes())
@@ -452,7 +452,7 @@ def test_a_copy_has_the_machine_and_not_its_runs(sweep_copy: Path, tmp_path: Pat
 def test_making_a_rig_opens_its_book(window: Window, name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     opened: list[tuple[Path, object]] = []
     window._reopen = lambda book, make: opened.append((book, make))
-    monkeypatch.setattr(asking, "where_to_make_book", lambda *_: tmp_path / "made.niente")
+    monkeypatch.setattr(prompts, "where_to_make_book", lambda *_: tmp_path / "made.niente")
     monkeypatch.setattr(NewRig, "exec", lambda self: self.title.setText("Mine") or NewRig.DialogCode.Accepted)
     window.actions_[name].trigger()
     book, make = opened[0]

@@ -11,17 +11,17 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog, QMessageBox
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.states import State
-from niente.core.book.reader import BookReader
+from niente.core.model.project import Project
+from niente.core.model.question import Axis
+from niente.core.model.rig_card import RigCard
+from niente.core.model.states import State
 from niente.core.planning.templates import default_project
-from niente.core.project import Project
-from niente.core.question import Axis
-from niente.core.rigcard import RigCard
-from niente.desktop.analysis import Analyst
-from niente.desktop.bug import BugDialog
-from niente.desktop.memory import Memory
-from niente.desktop.session import Session
-from niente.desktop.window import NAMES, Window
+from niente.core.storage.reader import BookReader
+from niente.desktop.app.bug_report import BugDialog
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.analyst import Analyst
+from niente.desktop.session.session import Session
 
 
 def small(card: RigCard) -> Project:
@@ -141,7 +141,7 @@ def test_a_bug_is_shown_with_its_report(open_window: Callable[..., Window]) -> N
 
 
 def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: object) -> None:
-    from niente.desktop.app import arguments, look_of, make_app, open_book
+    from niente.desktop.app.main import arguments, look_of, make_app, open_book
 
     letter = tmp_path / "letter.niente"  # type: ignore[operator]
     letter.write_text("dear all")

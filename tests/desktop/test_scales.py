@@ -8,14 +8,14 @@ from pathlib import Path
 
 import pytest
 
-from niente.core.project import Project
+from niente.core.model.project import Project
 
 WALK = """
 import sys, time
 from pathlib import Path
-from niente.desktop.app import arguments, make_app, show
-from niente.desktop.theme import Wear
-from niente.desktop.window import NAMES
+from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.services.theme import Wear
+from niente.desktop.app.window import NAMES
 app = make_app([])
 window = show(arguments([sys.argv[1]]))
 window.resize(1100, 700)

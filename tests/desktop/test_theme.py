@@ -7,12 +7,12 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 
-from niente.core.science.hold import Hold
-from niente.desktop.app import look_of, make_app
-from niente.desktop.memory import Memory
-from niente.desktop.theme import DUSK, PAPER, Palette, Wear, palette_for
+from niente.core.science.clock_limiter import Hold
+from niente.desktop.app.main import look_of, make_app
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.services.preferences import Memory
+from niente.desktop.services.theme import DUSK, PAPER, Palette, Wear, palette_for
 from niente.desktop.widgets.brushes import HOLDS, draw_hold, stage_brush
-from niente.desktop.window import NAMES, Window
 
 STAGES = ("noise", "baseline", "undervolt", "capacity", "confirmation")
 BOTH = pytest.mark.parametrize("palette", [PAPER, DUSK], ids=lambda palette: palette.name)

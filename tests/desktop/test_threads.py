@@ -8,11 +8,11 @@ from pathlib import Path
 import pytest
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.events import Warned
-from niente.desktop import bridge as module
-from niente.desktop.app import arguments, make_app, show
-from niente.desktop.bridge import Bridge
-from niente.desktop.garbage import Garbage
+from niente.core.model.records import Warned
+from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.services.garbage import Garbage
+from niente.desktop.session import bridge as module
+from niente.desktop.session.bridge import Bridge
 
 
 def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
@@ -101,8 +101,8 @@ def test_another_book_can_be_opened(qtbot: QtBot, tmp_path: Path, sweep_copy: Pa
 
 
 def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path) -> None:
-    from niente.core.book.writer import BookWriter
     from niente.core.planning.templates import default_project, plan_for
+    from niente.core.storage.writer import BookWriter
     from tests.conftest import larkspur_rig
 
     path = tmp_path / "lost.niente"

@@ -8,23 +8,23 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from niente.core.bench.events import RunOpened
-from niente.core.bench.samples import Samples
-from niente.core.bench.strip import Strip
-from niente.core.evidence import column, holds_of
-from niente.core.frame import Frame
-from niente.core.plan import Exposure, Step
-from niente.core.rigcard import RigCard
+from niente.core.acquisition.samples import Samples
+from niente.core.acquisition.strip_chart import Strip
+from niente.core.analysis.evidence import column, holds_of
+from niente.core.model.frame import Frame
+from niente.core.model.plan import Exposure, Step
+from niente.core.model.records import RunOpened
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.science.clock_limiter import Hold
 from niente.core.science.dynamics import Scale
-from niente.core.science.hold import Hold
-from niente.core.setting import Setting
-from niente.desktop.app import look_of, make_app
-from niente.desktop.live import LiveRun, Note
-from niente.desktop.memory import Memory
+from niente.desktop.app.main import look_of, make_app
 from niente.desktop.pages.run import traces as module
 from niente.desktop.pages.run.painting import minute_ticks
 from niente.desktop.pages.run.panels import Panel
 from niente.desktop.pages.run.traces import Traces
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.live_run import LiveRun, Note
 from tests.conftest import larkspur_rig
 
 

@@ -10,9 +10,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from niente.desktop.app import arguments, make_app, show
+from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.app.window import Window
 from niente.desktop.widgets.blocks import spoken
-from niente.desktop.window import Window
 
 
 @pytest.fixture

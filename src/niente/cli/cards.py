@@ -1,6 +1,6 @@
 """The rig card of a rig that is named on the command line."""
 
-from niente.core.rigcard import RigCard
+from niente.core.model.rig_card import RigCard
 
 
 def card_of(rig: str) -> RigCard:

@@ -4,8 +4,8 @@ from typing import Any
 
 import msgspec
 
-from niente.core.choosing import words
-from niente.core.choosing.pick import Candidate, Choice
+from niente.core.selection import explanation as words
+from niente.core.selection.pick import Candidate, Choice
 
 FORMAT = "niente-choice/1"
 

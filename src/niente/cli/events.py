@@ -5,7 +5,7 @@ from typing import Any
 
 import msgspec
 
-from niente.core.bench.events import (
+from niente.core.model.records import (
     Broke,
     CardShown,
     Event,

@@ -12,8 +12,8 @@ from niente.cli.models import fit, predict
 from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
-from niente.core.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
-from niente.core.plan import read_plan
+from niente.core.model.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
+from niente.core.model.plan import read_plan
 
 REFUSED = 3
 """Exit code: something given cannot be used; nothing was run or changed."""
@@ -49,8 +49,8 @@ def rigs(as_json: bool) -> None:
 @click.option("--check", default=None, type=click.Path(path_type=Path), metavar="FILE", help="Hold a sheet against the rig.")
 def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     """Print what is said of a machine (parts, room, limits, guards, trust) as JSON, or check such a file."""
-    from niente.core.book.reader import BookReader
-    from niente.core.rigsheet import read_sheet, sheet_of, sheet_text
+    from niente.core.model.rig_sheet import read_sheet, sheet_of, sheet_text
+    from niente.core.storage.reader import BookReader
 
     if book is not None:
         reader = BookReader(book)
@@ -115,10 +115,10 @@ def run(
 
     At a terminal, words are taken while it runs: hold, hold after, go on, skip, repeat, note TEXT, stop.
     """
-    from niente.core.bench.attach import attach
-    from niente.core.bench.bench import Bench
-    from niente.core.bench.cards import hand_work
-    from niente.core.bench.events import Listener
+    from niente.core.acquisition.attachment import attach
+    from niente.core.acquisition.bench import Bench
+    from niente.core.acquisition.hand_cards import hand_work
+    from niente.core.model.records import Listener
 
     try:
         text = plan_file.read_bytes()
@@ -159,11 +159,11 @@ def choose(
 ) -> None:
     """Pick the quietest setting that keeps the limits."""
     from niente.cli.choice import choice_as_data, choice_as_text
-    from niente.core.book.reader import BookReader
-    from niente.core.choosing.models import fit_models
-    from niente.core.choosing.pick import choose as pick
-    from niente.core.evidence import gather
-    from niente.core.project import Limits
+    from niente.core.analysis.evidence import gather
+    from niente.core.analysis.models import fit_models
+    from niente.core.model.project import Limits
+    from niente.core.selection.pick import choose as pick
+    from niente.core.storage.reader import BookReader
 
     reader = BookReader(book)
     try:

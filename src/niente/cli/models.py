@@ -6,14 +6,14 @@ from typing import Any
 import click
 import msgspec
 
-from niente.core.choosing.models import Models, fit_models
-from niente.core.choosing.predicting import stock_throughput
-from niente.core.choosing.saying import Figure, Said, parameters, say
-from niente.core.errors import BookError, DocumentError
-from niente.core.evidence import evidence_in
-from niente.core.quantities import Quantity, quantity_of, value_typed
-from niente.core.science.air import density_ratio
-from niente.core.setting import Setting
+from niente.core.analysis.evidence import evidence_in
+from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.point_prediction import Figure, Said, parameters, say
+from niente.core.analysis.prediction import stock_throughput
+from niente.core.model.errors import BookError, DocumentError
+from niente.core.model.quantities import Quantity, quantity_of, value_typed
+from niente.core.model.setting import Setting
+from niente.core.science.air_density import density_ratio
 
 FIT_FORMAT, PREDICT_FORMAT = "niente-fit/2", "niente-prediction/1"
 

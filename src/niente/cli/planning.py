@@ -9,13 +9,13 @@ import click
 import msgspec
 
 from niente.cli.cards import card_of
-from niente.core.errors import DocumentError, PlanError
-from niente.core.plan import Exposure, How, Plan, QuietHours
-from niente.core.planning.parts import default_fans, until_known
-from niente.core.planning.places import axis_problem, axis_title, is_fan_axis
-from niente.core.planning.questions.voltage import SEARCHED
-from niente.core.question import Axis, FanSchool, Order, Question, Span
-from niente.core.rigcard import RigCard
+from niente.core.model.errors import DocumentError, PlanError
+from niente.core.model.plan import Exposure, How, Plan, QuietHours
+from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.rig_card import RigCard
+from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
+from niente.core.planning.builders import default_fans, until_known
+from niente.core.planning.questions.undervolting import SEARCHED
 
 SPAN = re.compile(r"^\s*([-+0-9.eE]+)\s*\.\.\s*([-+0-9.eE]+)\s*(?:/\s*(x?)\s*([0-9.]+))?\s*$")
 
@@ -156,7 +156,7 @@ def _held(card: RigCard, question: Question, control: str, value: float) -> Ques
 
 
 def _by_part(axis: Axis, card: RigCard) -> Axis:
-    from niente.core.planning.parts import parts_of
+    from niente.core.planning.builders import parts_of
 
     parts = parts_of(card, axis.control)
     known = card.control(axis.control) is not None or not parts
@@ -200,8 +200,8 @@ def _quiet(text: str, most_dba: float) -> QuietHours:
 
 def _print(card: RigCard, question: Question, fresh: bool) -> None:
     """Print the plan of a question, once it fits the rig; what should be known of it goes to the other stream."""
-    from niente.core.planning.fitting import check_plan
     from niente.core.planning.templates import anew, plan_for
+    from niente.core.planning.validation import check_plan
 
     made = plan_for(card, anew(question) if fresh else question)
     check_plan(made, card)
@@ -210,12 +210,12 @@ def _print(card: RigCard, question: Question, fresh: bool) -> None:
 
 
 def _say_what_to_know(card: RigCard, made: Plan, question: Question | None) -> None:
+    from niente.core.model.quantities import duration_text
     from niente.core.planning.alternatives import within
     from niente.core.planning.cost import pace_of
     from niente.core.planning.dry_run import dry_run
-    from niente.core.planning.foresight import foresee
+    from niente.core.planning.forecast import foresee
     from niente.core.planning.progress import rows_of
-    from niente.core.quantities import duration_text
 
     rows = rows_of(made, card)
     pace = pace_of(card, None)
@@ -233,7 +233,7 @@ def _say_what_to_know(card: RigCard, made: Plan, question: Question | None) -> N
 @click.option("--anew", is_flag=True, help="Let only runs from now on count as answers.")
 def from_question(file: Path, rig: str, anew: bool) -> None:
     """Make the plan of a question that was kept as a file."""
-    from niente.core.planning.own import for_rig, read_own
+    from niente.core.planning.own_templates import for_rig, read_own
 
     card = card_of(rig)
     kept = read_own(_bytes(file), file.name)
@@ -250,8 +250,8 @@ def from_question(file: Path, rig: str, anew: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Print the dry run as JSON.")
 def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
     """Run a plan dry: hold it against limits, guards, hands and the clock. Nothing is touched."""
-    from niente.core.plan import read_plan
-    from niente.core.planning.fitting import check_plan
+    from niente.core.model.plan import read_plan
+    from niente.core.planning.validation import check_plan
 
     card = card_of(rig)
     made = read_plan(_bytes(plan_file), str(plan_file))
@@ -265,12 +265,12 @@ def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
 
 def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, object]:
     """Return a dry run under public names; they stand in docs/reference/command-line.md."""
-    from niente.core.choosing.models import fit_models
-    from niente.core.errors import NotEnoughError
-    from niente.core.evidence import evidence_in
+    from niente.core.analysis.evidence import evidence_in
+    from niente.core.analysis.models import fit_models
+    from niente.core.model.errors import NotEnoughError
     from niente.core.planning.cost import pace_of
     from niente.core.planning.dry_run import dry_run
-    from niente.core.planning.foresight import foresee
+    from niente.core.planning.forecast import foresee
     from niente.core.planning.progress import rows_of
 
     evidence = models = None
@@ -313,7 +313,7 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
 
 def dry_run_as_text(said: dict[str, object]) -> str:
     """Return a dry run in words."""
-    from niente.core.quantities import duration_text
+    from niente.core.model.quantities import duration_text
 
     typical, left, most = (float(said[key]) for key in ("typical_s", "left_s", "most_s"))  # type: ignore[arg-type]
     lines = [
@@ -336,8 +336,8 @@ def dry_run_as_text(said: dict[str, object]) -> str:
 @click.argument("of", type=click.Choice(["plan", "question"]), default="plan")
 def schema(of: str) -> None:
     """Print the JSON Schema of plans, or of kept questions."""
-    from niente.core.plan import plan_schema
-    from niente.core.question import question_schema
+    from niente.core.model.plan import plan_schema
+    from niente.core.model.question import question_schema
 
     click.echo(plan_schema() if of == "plan" else question_schema(), nl=False)
 

@@ -12,9 +12,12 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedCo
 
 from niente.cli.events import as_data
 from niente.cli.terminal import Terminal
-from niente.core.bench.bench import Bench
-from niente.core.bench.cards import BenchCard
-from niente.core.bench.events import (
+from niente.core.acquisition.bench import Bench
+from niente.core.model.hand_cards import BenchCard
+from niente.core.model.plan import Plan
+from niente.core.model.project import Limits
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.records import (
     Broke,
     CardShown,
     Event,
@@ -29,10 +32,7 @@ from niente.core.bench.events import (
     StateChanged,
     Warned,
 )
-from niente.core.bench.states import State
-from niente.core.plan import Plan
-from niente.core.project import Limits
-from niente.core.quantities import duration_text, quantity_of
+from niente.core.model.states import State
 
 BUG = 1
 ENDED_EARLY = 4

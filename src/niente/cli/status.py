@@ -7,10 +7,10 @@ from typing import Any
 import click
 import msgspec
 
-from niente.core.book.notes import notes_in
-from niente.core.book.reader import DONE, BookReader, RunRecord
-from niente.core.errors import BookError
-from niente.core.quantities import duration_text, quantity_of
+from niente.core.model.errors import BookError
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.storage.notes import notes_in
+from niente.core.storage.reader import DONE, BookReader, RunRecord
 
 POLL_S = 0.5
 NOTES = 10

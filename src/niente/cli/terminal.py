@@ -4,11 +4,11 @@ import select
 import sys
 from typing import Protocol
 
-from niente.core.bench.bench import Bench
-from niente.core.bench.cards import BenchCard
-from niente.core.bench.commands import Command
-from niente.core.errors import NienteError
-from niente.core.quantities import value_typed
+from niente.core.acquisition.bench import Bench
+from niente.core.model.commands import Command
+from niente.core.model.errors import NienteError
+from niente.core.model.hand_cards import BenchCard
+from niente.core.model.quantities import value_typed
 
 COMMANDS = {
     "hold": Command.HOLD_NOW,

@@ -10,16 +10,16 @@ import msgspec
 import platformdirs
 
 from niente import __version__
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import Broke, Event, Listener, PlanEnded, RunOpened
-from niente.core.choosing.models import fit_models
-from niente.core.choosing.pick import choose
-from niente.core.errors import NienteError
-from niente.core.evidence import evidence_in
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import evidence_in
+from niente.core.analysis.models import fit_models
+from niente.core.model.errors import NienteError
+from niente.core.model.project import Limits, Project
+from niente.core.model.question import Axis
+from niente.core.model.records import Broke, Event, Listener, PlanEnded, RunOpened
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.project import Limits, Project
-from niente.core.question import Axis
 from niente.core.rigs.registry import open_rig
+from niente.core.selection.pick import choose
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
 SWEEP = f"demo-sweep-{__version__}-5.niente"

@@ -1,47 +1,9 @@
-"""What can go wrong in a way that a person can act on.
+"""An old spelling that drivers may still use; import from ``niente.rig``. It goes with the next version."""
 
-Every such error carries three sentences: what happened, what is safe now, and what to do. Everything that is not
-a ``NienteError`` is a bug of ours and is shown as one.
-"""
+import warnings
 
+from niente.core.model.errors import NienteError, RigError
 
-class NienteError(Exception):
-    """Something the person at the bench can act on.
+__all__ = ["NienteError", "RigError"]
 
-    ``happened`` says what is wrong (and where), ``safe`` what has been kept and which state things are in,
-    ``remedy`` what to do next. ``str()`` joins the three.
-    """
-
-    def __init__(self, happened: str, *, safe: str = "Nothing was changed.", remedy: str) -> None:
-        super().__init__(f"{happened} {safe} {remedy}")
-        self.happened = happened
-        self.safe = safe
-        self.remedy = remedy
-
-
-class DocumentError(NienteError):
-    """A plan, project or rig file that cannot be read as what it should be."""
-
-
-class PlanError(NienteError):
-    """A plan that the rig cannot or must not run."""
-
-
-class CautionsError(NienteError):
-    """The cautions for a real machine have not been read yet; ``happened`` holds them."""
-
-
-class RigError(NienteError):
-    """A rig that cannot be opened, refuses a setting, or does not answer."""
-
-
-class BookError(NienteError):
-    """A book that cannot be opened or written."""
-
-
-class BookBusyError(BookError):
-    """A book that another Niente writes; it can still be looked at."""
-
-
-class NotEnoughError(NienteError):
-    """A question that the readings so far cannot answer."""
+warnings.warn("niente.core.errors goes with the next version: import from niente.rig", DeprecationWarning, stacklevel=2)

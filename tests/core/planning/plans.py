@@ -6,16 +6,16 @@ from pathlib import Path
 
 import msgspec
 
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import Event, StateChanged
-from niente.core.bench.states import State
-from niente.core.evidence import Evidence, evidence_in
-from niente.core.plan import Entry, Exposure, Plan, Search, Step
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import Evidence, evidence_in
+from niente.core.model.plan import Entry, Exposure, Plan, Search, Step
+from niente.core.model.project import Limits
+from niente.core.model.question import Question
+from niente.core.model.records import Event, StateChanged
+from niente.core.model.rig_card import RigCard
+from niente.core.model.states import State
 from niente.core.planning.progress import Row, rows_of
 from niente.core.planning.templates import first_question, plan_for
-from niente.core.project import Limits
-from niente.core.question import Question
-from niente.core.rigcard import RigCard
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig
 from tests.conftest import Watcher

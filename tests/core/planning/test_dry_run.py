@@ -7,23 +7,23 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from niente.core.choosing.models import Models, fit_models
-from niente.core.errors import DocumentError, NotEnoughError, PlanError
-from niente.core.evidence import Evidence
-from niente.core.guarding import default_guards
-from niente.core.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, QuietHours, Step
+from niente.core.analysis.evidence import Evidence
+from niente.core.analysis.models import Models, fit_models
+from niente.core.model.errors import DocumentError, NotEnoughError, PlanError
+from niente.core.model.guard_rules import default_guards
+from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, QuietHours, Step
+from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.planning.alternatives import of_budget, of_step, of_target, within
 from niente.core.planning.cost import AIR, Pace, cost_of, naive_runs, pace_of, typical_seconds
 from niente.core.planning.dry_run import DryRun, dry_run, hand_words
-from niente.core.planning.fitting import check_plan, findings
-from niente.core.planning.foresight import foresee, heard_at
-from niente.core.planning.own import for_rig, keep, kept, own_text, read_own
+from niente.core.planning.forecast import foresee, heard_at
+from niente.core.planning.open_steps import duties_at_level, duty_at_speed
+from niente.core.planning.own_templates import for_rig, keep, kept, own_text, read_own
 from niente.core.planning.progress import rows_of
-from niente.core.planning.resolving import duties_at_level, duty_at_speed
 from niente.core.planning.templates import first_question, plan_for
-from niente.core.question import Axis, FanSchool, Order, Question, Span
-from niente.core.rigcard import RigCard
-from niente.core.setting import Setting
+from niente.core.planning.validation import check_plan, findings
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of
 

@@ -10,23 +10,23 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import RunOpened
-from niente.core.bench.resting import SPAN_S, STEADY_K, Cold
-from niente.core.book.reader import BookReader
-from niente.core.errors import PlanError
-from niente.core.frame import Frame
-from niente.core.guarding import default_guards
-from niente.core.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.planning.fitting import check_plan
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.cold_start import SPAN_S, STEADY_K, Cold
+from niente.core.model.errors import PlanError
+from niente.core.model.frame import Frame
+from niente.core.model.guard_rules import default_guards
+from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.model.project import Limits
+from niente.core.model.question import Order
+from niente.core.model.records import RunOpened
+from niente.core.model.setting import Setting
 from niente.core.planning.progress import rows_of
 from niente.core.planning.templates import entries_of
-from niente.core.project import Limits
-from niente.core.question import Order
+from niente.core.planning.validation import check_plan
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.rigs.simulated.files import shipped_file
+from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
+from niente.core.storage.reader import BookReader
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.core.planning.plans import ask, run
 

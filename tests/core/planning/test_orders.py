@@ -8,14 +8,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from niente.core.plan import Step
+from niente.core.model.plan import Step
+from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.setting import Setting
+from niente.core.planning.axis_values import axis_problem, snapped
+from niente.core.planning.builders import base_of, spots
 from niente.core.planning.order import arranged
-from niente.core.planning.parts import base_of, spots
-from niente.core.planning.places import axis_problem, snapped
 from niente.core.planning.risk import as_risky, depth_mv, tells
 from niente.core.planning.templates import first_question, plan_for
-from niente.core.question import Axis, FanSchool, Order, Question, Span
-from niente.core.setting import Setting
 from tests.core.planning.plans import card_of
 
 CARD = card_of("larkspur")

@@ -8,14 +8,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.evidence import Evidence, RunSummary
-from niente.core.plan import Exposure, How, Until
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.model.plan import Exposure, How, Until
+from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.planning.progress import Row, Standing, rows_of
 from niente.core.planning.templates import plan_for
-from niente.core.question import Axis, FanSchool, Order, Question, Span
-from niente.core.rigcard import RigCard
 from niente.core.rigs.registry import open_rig
-from niente.core.setting import Setting
 from tests.core.planning.plans import ask, run
 
 TWENTY = Exposure(1200.0, 1200.0)

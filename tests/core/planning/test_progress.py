@@ -8,23 +8,23 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from niente.core.bench.bench import Bench
-from niente.core.bench.commands import Command
-from niente.core.bench.events import LeftOut, RunClosed, RunOpened, StateChanged, Warned
-from niente.core.bench.states import State
-from niente.core.book.reader import BookReader
-from niente.core.evidence import Evidence
-from niente.core.guarding import default_guards
-from niente.core.plan import PLAN_FORMAT, Entry, Exposure, Plan, QuietHours, Step, Until
-from niente.core.planning.hand_edits import Keyed, edited, keyed
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import Evidence
+from niente.core.model.commands import Command
+from niente.core.model.guard_rules import default_guards
+from niente.core.model.plan import PLAN_FORMAT, Entry, Exposure, Plan, QuietHours, Step, Until
+from niente.core.model.project import Limits
+from niente.core.model.question import Axis, Deed, ListEdit
+from niente.core.model.records import LeftOut, RunClosed, RunOpened, StateChanged, Warned
+from niente.core.model.setting import Setting
+from niente.core.model.states import State
+from niente.core.planning.list_edits import Keyed, edited, keyed
 from niente.core.planning.progress import Standing, rows_of
 from niente.core.planning.templates import anew, entries_of, first_question, plan_for
-from niente.core.project import Limits
-from niente.core.question import Axis, Deed, ListEdit
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.science.hold import Hold
-from niente.core.setting import Setting
+from niente.core.science.clock_limiter import Hold
+from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of, copy, read, run, short
 
@@ -270,7 +270,7 @@ def test_in_quiet_hours_only_quiet_runs_are_made(tmp_path: Path, monkeypatch: py
         step(60.0, setting=Setting(sustained_power_w=60.0, fan_duty={"case": duty, "cooler": 20.0})) for duty in (95.0, 0.0)
     )
     at_eleven = time.struct_time((2026, 1, 1, 23, 0, 0, 0, 1, 0))
-    monkeypatch.setattr("niente.core.bench.engine.time.localtime", lambda: at_eleven)
+    monkeypatch.setattr("niente.core.acquisition.engine.time.localtime", lambda: at_eleven)
     quiet = QuietHours(22.0, 23.5, 30.0)
     watcher, evidence = run(plan(*heard, loud, soft, quiet=quiet), larkspur_rig(), tmp_path / "b.niente")
     assert watcher.end().complete

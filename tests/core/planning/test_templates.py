@@ -6,15 +6,15 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from niente.core.plan import Confirmation, Search, Step, plan_schema, read_plan
+from niente.core.model.plan import Confirmation, Search, Step, plan_schema, read_plan
+from niente.core.model.project import Project, project_of
+from niente.core.model.question import question_schema
+from niente.core.model.rig_card import LoadKind
 from niente.core.planning.cost import cost_of, pace_of
 from niente.core.planning.dry_run import dry_run
-from niente.core.planning.foresight import foresee
+from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import Standing, rows_of
 from niente.core.planning.templates import TEMPLATES, default_project, first_question, plan_for, template
-from niente.core.project import Project, project_of
-from niente.core.question import question_schema
-from niente.core.rigcard import LoadKind
 from niente.core.rigs.registry import open_rig, shipped
 from tests.core.planning.plans import card_of, plan_of, run, short
 

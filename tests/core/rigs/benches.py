@@ -5,10 +5,10 @@ from typing import Any
 
 import msgspec
 
-from niente.core.rigs.simulated.files import MachineFile, merged, shipped_file
+from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.machine_files import MachineFile, merged, shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.rigs.simulated.truth import Settled
-from niente.core.setting import Setting
 
 SEED = 3
 

@@ -6,11 +6,11 @@ import time
 import numpy as np
 import pytest
 
-from niente.core.errors import RigError
-from niente.core.frame import Frame
-from niente.core.rigcard import RigCard
+from niente.core.model.errors import RigError
+from niente.core.model.frame import Frame
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
 from tests.conftest import larkspur_rig
 
 

@@ -5,11 +5,11 @@ from pathlib import Path
 
 import pytest
 
-from niente.core.errors import DocumentError
+from niente.core.model.errors import DocumentError
 from niente.core.rigs.registry import open_rig
-from niente.core.rigs.simulated import files as module
-from niente.core.rigs.simulated.files import machine_schema, merged, read_machine, shipped_file, shipped_machines
-from niente.core.rigs.simulated.possible import impossible
+from niente.core.rigs.simulated import machine_files as module
+from niente.core.rigs.simulated.machine_files import machine_schema, merged, read_machine, shipped_file, shipped_machines
+from niente.core.rigs.simulated.validation import impossible
 
 LARKSPUR = Path(module.__file__).parent / "machines" / "larkspur.json"
 

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from scipy.integrate import solve_ivp
 
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.acoustics import sound_of
 from niente.core.rigs.simulated.air import (
     AIR_HEAT,
@@ -15,11 +16,10 @@ from niente.core.rigs.simulated.air import (
     fan_pressure,
     taken_per_kelvin,
 )
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.network import Network, warming
-from niente.core.rigs.simulated.possible import STEP_S
-from niente.core.science.air import density_ratio
-from niente.core.setting import Setting
+from niente.core.rigs.simulated.validation import STEP_S
+from niente.core.science.air_density import density_ratio
 from tests.core.rigs.benches import settled, stand_in
 
 NONE = np.zeros(0)

@@ -6,9 +6,9 @@ Every figure here is common practice, no source: what people who tune machines f
 import numpy as np
 import pytest
 
-from niente.core.rigs.simulated.files import shipped_machines
+from niente.core.model.setting import FanCurve, Setting
+from niente.core.rigs.simulated.machine_files import shipped_machines
 from niente.core.science.statistics import fit_line
-from niente.core.setting import FanCurve, Setting
 from tests.core.rigs.benches import level_dba, settled, stand_in
 
 

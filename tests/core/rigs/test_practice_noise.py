@@ -6,11 +6,11 @@ import math
 import numpy as np
 import pytest
 
+from niente.core.model.setting import FanCurve, Setting
 from niente.core.rigs.simulated.acoustics import a_weight_db, distance_db
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.science.acoustics import add_levels
 from niente.core.science.dynamics import Scale
-from niente.core.setting import FanCurve, Setting
 from tests.core.rigs.benches import level_dba, settled, stand_in
 
 SILENT_ROOM = {"room": {"day_dba": 0.0, "night_dba": 0.0, "wander_db": 0.0}, "meter": {"floor_dba": -20.0}, "whine": None}

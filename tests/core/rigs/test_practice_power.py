@@ -6,9 +6,9 @@ Every figure here is common practice, no source.
 import numpy as np
 import pytest
 
-from niente.core.frame import RigEventKind
+from niente.core.model.frame import RigEventKind
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
 from tests.core.rigs.benches import settled, stand_in
 
 CLOCK, POWER, WORK = "effective_clock_mhz", "package_power_w", "throughput_per_s"

@@ -6,17 +6,17 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.bench.bench import Bench
-from niente.core.book.reader import BookReader
-from niente.core.errors import BookError, RigError
-from niente.core.evidence import Evidence, gather
-from niente.core.plan import Plan
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import Evidence, gather
+from niente.core.model.errors import BookError, RigError
+from niente.core.model.plan import Plan
+from niente.core.model.project import Project
+from niente.core.model.setting import Setting
 from niente.core.planning.progress import rows_of
 from niente.core.planning.templates import plan_for
-from niente.core.project import Project
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.replay import TAIL_SAMPLES, ReplayRig
-from niente.core.setting import Setting
+from niente.core.storage.reader import BookReader
 from tests.conftest import Watcher
 
 
@@ -98,7 +98,7 @@ def test_what_cannot_be_played_is_said(sweep: tuple[Path, Project], replay: Repl
 
 
 def test_an_empty_book_is_no_rig(tmp_path: Path) -> None:
-    from niente.core.book.writer import BookWriter
+    from niente.core.storage.writer import BookWriter
 
     path = tmp_path / "empty.niente"
     BookWriter(path).close()

@@ -5,16 +5,16 @@ from pathlib import Path
 
 import pytest
 
-from niente.core.bench.bench import Bench
-from niente.core.bench.events import Broke, Event, PlanEnded
-from niente.core.book.reader import BookReader
-from niente.core.choosing.models import fit_models
-from niente.core.choosing.pick import choose
-from niente.core.evidence import gather
+from niente.core.acquisition.bench import Bench
+from niente.core.analysis.evidence import gather
+from niente.core.analysis.models import fit_models
+from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
-from niente.core.rigs.simulated.files import shipped_file
+from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import Setting
+from niente.core.selection.pick import choose
+from niente.core.storage.reader import BookReader
 
 ROOM_C = 22.5
 

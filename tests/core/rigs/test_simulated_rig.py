@@ -5,14 +5,14 @@ import time
 import numpy as np
 import pytest
 
-from niente.core.errors import DocumentError, RigError
-from niente.core.frame import RigEventKind
+from niente.core.model.errors import DocumentError, RigError
+from niente.core.model.frame import RigEventKind
+from niente.core.model.setting import FanCurve, Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.rigs.simulated.files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.fleet import record_all
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.setting import FanCurve, Setting
 from tests.conftest import larkspur_rig
 from tests.core.rigs.benches import settled, stand_in
 

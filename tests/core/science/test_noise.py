@@ -3,11 +3,11 @@
 import numpy as np
 import pytest
 
-from niente.core.rigs.simulated.files import shipped_file
+from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.noise import NODES, fit_noise
 from niente.core.science.statistics import mean_with_error
-from niente.core.setting import Setting
 
 
 def test_the_noise_map_finds_what_made_the_readings() -> None:

@@ -7,14 +7,14 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.choosing.models import Models
+from niente.core.analysis.models import Models
+from niente.core.model.question import Axis, Question, Span
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.axis_values import axis_problem, range_of
 from niente.core.planning.cost import AIR, Pace, cost_of
-from niente.core.planning.places import axis_problem, range_of
 from niente.core.planning.progress import Row, rows_of
-from niente.core.planning.questions.voltage import SEARCHED
+from niente.core.planning.questions.undervolting import SEARCHED
 from niente.core.planning.templates import TEMPLATES, plan_for
-from niente.core.question import Axis, Question, Span
-from niente.core.rigcard import LoadKind, RigCard
 from niente.core.science.heat.path import typical
 from niente.core.science.statistics import Z95
 

@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.planning.progress import Row
-from niente.core.rigcard import RigCard
-from niente.core.setting import Setting
 
 MOST_COLUMNS = 4
 SAMPLED = 200

@@ -1,13 +1,13 @@
 """Confirming the pick: the heaviest load at it, long enough, until it holds."""
 
-from niente.core.choosing.models import fit_models
-from niente.core.choosing.pick import Choice, choose
-from niente.core.choosing.words import place_text
-from niente.core.errors import NotEnoughError
-from niente.core.evidence import Evidence
-from niente.core.plan import Confirmation, Exposure, Step
-from niente.core.project import Limits
-from niente.core.rigcard import LoadKind, RigCard
+from niente.core.analysis.evidence import Evidence
+from niente.core.analysis.models import fit_models
+from niente.core.model.errors import NotEnoughError
+from niente.core.model.plan import Confirmation, Exposure, Step
+from niente.core.model.project import Limits
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.selection.explanation import place_text
+from niente.core.selection.pick import Choice, choose
 
 STAGE = "confirmation"
 

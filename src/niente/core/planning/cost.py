@@ -6,12 +6,12 @@ from statistics import median
 
 import msgspec
 
-from niente.core.evidence import Evidence
-from niente.core.plan import Exposure, Step
-from niente.core.planning.parts import is_liquid, parts_of
+from niente.core.analysis.evidence import Evidence
+from niente.core.model.plan import Exposure, Step
+from niente.core.model.question import Order, Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.builders import is_liquid, parts_of
 from niente.core.planning.progress import Row
-from niente.core.question import Order, Question
-from niente.core.rigcard import LoadKind, RigCard
 from niente.core.science.settling import slow_tau_s
 
 NAIVE_S = 1800.0

@@ -6,15 +6,15 @@ from itertools import pairwise
 
 import msgspec
 
-from niente.core.plan import Guard, GuardAction, Plan
+from niente.core.model.plan import Guard, GuardAction, Plan
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.question import FanSchool, Order, Question
+from niente.core.model.rig_card import LoadKind, RigCard, SetBy
 from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, row_seconds
-from niente.core.planning.fitting import Checked, findings
-from niente.core.planning.foresight import Seen
+from niente.core.planning.forecast import Seen
 from niente.core.planning.progress import Row
 from niente.core.planning.risk import depth_mv
-from niente.core.quantities import duration_text, quantity_of
-from niente.core.question import FanSchool, Order, Question
-from niente.core.rigcard import LoadKind, RigCard, SetBy
+from niente.core.planning.validation import Checked, findings
 
 MANY_RUNS = 1000
 

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 import msgspec
 
-from niente.core.plan import Step
+from niente.core.model.plan import Step
+from niente.core.model.question import Order, Question
+from niente.core.model.rig_card import RigCard
 from niente.core.planning.risk import risk_of
-from niente.core.question import Order, Question
-from niente.core.rigcard import RigCard
 
 
 def arranged(steps: Sequence[Step], question: Question, card: RigCard) -> list[Step]:

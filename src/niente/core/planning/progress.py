@@ -9,15 +9,15 @@ from enum import StrEnum
 
 import msgspec
 
-from niente.core.errors import NotEnoughError
-from niente.core.evidence import Evidence, RunSummary
-from niente.core.plan import Confirmation, Exposure, Plan, Search, Step, Until
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.model.errors import NotEnoughError
+from niente.core.model.plan import Confirmation, Exposure, Plan, Search, Step, Until
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.planning.confirmation import STAGE, expected_confirmation
-from niente.core.planning.resolving import is_open, resolved
+from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, tells
-from niente.core.planning.searching import Course, follow, rung_text
-from niente.core.rigcard import RigCard
-from niente.core.setting import Setting
+from niente.core.planning.search import Course, follow, rung_text
 
 EXPECTED_SHARE = 0.6
 """How far down a search is expected to get before the first failure; a guess, for lists and costs only."""

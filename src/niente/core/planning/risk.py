@@ -1,6 +1,6 @@
 """Risk: gentle before deep, and what one failure says of settings that were not run."""
 
-from niente.core.setting import Setting
+from niente.core.model.setting import Setting
 
 PARTED = ("core_offset_mv", "point_offset_mv")
 DEPTHS = ("voltage_offset_mv", *PARTED)

@@ -5,10 +5,13 @@ from collections.abc import Callable
 
 import msgspec
 
-from niente.core.guarding import default_guards, with_room_watched
-from niente.core.plan import PLAN_FORMAT, Entry, Guard, Plan, Search, Step
-from niente.core.planning.hand_edits import edited
-from niente.core.planning.questions.compared import first_variants, first_ways, variant_entries, way_entries
+from niente.core.model.guard_rules import default_guards, with_room_watched
+from niente.core.model.plan import PLAN_FORMAT, Entry, Guard, Plan, Search, Step
+from niente.core.model.project import Limits, Project
+from niente.core.model.question import Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.list_edits import edited
+from niente.core.planning.questions.comparisons import first_variants, first_ways, variant_entries, way_entries
 from niente.core.planning.questions.fans import fan_entries, first_fans
 from niente.core.planning.questions.ladders import (
     CAP,
@@ -20,7 +23,8 @@ from niente.core.planning.questions.ladders import (
     first_free,
     free_entries,
 )
-from niente.core.planning.questions.plain import (
+from niente.core.planning.questions.quiet_point import first_quiet, quiet_entries
+from niente.core.planning.questions.single_setting import (
     baseline_entries,
     burst_entries,
     first_baseline,
@@ -28,8 +32,7 @@ from niente.core.planning.questions.plain import (
     first_soak,
     soak_entries,
 )
-from niente.core.planning.questions.quiet import first_quiet, quiet_entries
-from niente.core.planning.questions.voltage import (
+from niente.core.planning.questions.undervolting import (
     CLOCK_CAP,
     OFFSET,
     clock_entries,
@@ -38,9 +41,6 @@ from niente.core.planning.questions.voltage import (
     has_fixed,
     undervolt_entries,
 )
-from niente.core.project import Limits, Project
-from niente.core.question import Question
-from niente.core.rigcard import LoadKind, RigCard
 
 
 class Template(msgspec.Struct, frozen=True):

@@ -5,9 +5,9 @@ Write a class with these methods and name it ``module:factory``: Niente then mea
 
 from typing import Protocol, runtime_checkable
 
-from niente.core.frame import Frame
-from niente.core.rigcard import RigCard
-from niente.core.setting import Setting
+from niente.core.model.frame import Frame
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 
 
 class Rig(Protocol):

@@ -7,7 +7,7 @@ from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Any
 
-from niente.core.errors import NienteError, RigError
+from niente.core.model.errors import NienteError, RigError
 from niente.core.rigs.protocol import Rig
 
 GROUP = "niente.rigs"
@@ -17,7 +17,7 @@ Factory = Callable[..., Rig]
 
 def shipped() -> tuple[str, ...]:
     """Return the names of the simulated rigs that ship with Niente."""
-    from niente.core.rigs.simulated.files import shipped_machines
+    from niente.core.rigs.simulated.machine_files import shipped_machines
 
     return shipped_machines()
 
@@ -35,12 +35,12 @@ def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
     Raises ``RigError`` where there is no such rig, or where it cannot be opened.
     """
     if name in shipped():
-        from niente.core.rigs.simulated.files import shipped_file
+        from niente.core.rigs.simulated.machine_files import shipped_file
         from niente.core.rigs.simulated.rig import SimulatedRig
 
         return SimulatedRig(shipped_file(name), seed=seed, pace=pace)
     if name.endswith(MACHINE_SUFFIX):
-        from niente.core.rigs.simulated.files import machine_file
+        from niente.core.rigs.simulated.machine_files import machine_file
         from niente.core.rigs.simulated.rig import SimulatedRig
 
         return SimulatedRig(machine_file(Path(name)), seed=seed, pace=pace)
@@ -62,14 +62,14 @@ def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
 
 def classes() -> tuple[tuple[str, str], ...]:
     """Return the classes of machines that new ones are made from: pairs of a template's name and what it is."""
-    from niente.core.rigs.simulated.files import shipped_file
+    from niente.core.rigs.simulated.machine_files import shipped_file
 
     return tuple((name, shipped_file(name).machine.kind) for name in shipped())
 
 
 def class_document(template: str) -> dict[str, Any]:
     """Return the machine file's document of a class."""
-    from niente.core.rigs.simulated.files import shipped_file
+    from niente.core.rigs.simulated.machine_files import shipped_file
 
     return shipped_file(template).document
 
@@ -78,14 +78,14 @@ def document_of(name: str) -> dict[str, Any]:
     """Return the document of the machine file that a rig's name is the path of; an empty one for other names."""
     if not name.endswith(MACHINE_SUFFIX):
         return {}
-    from niente.core.rigs.simulated.files import machine_file
+    from niente.core.rigs.simulated.machine_files import machine_file
 
     return machine_file(Path(name)).document
 
 
 def open_document(document: dict[str, Any], source: str, *, seed: int = 1, pace: float | None = None) -> Rig:
     """Open the simulated rig that a machine file's document describes. Raises ``DocumentError`` where it cannot be one."""
-    from niente.core.rigs.simulated.files import MachineFile
+    from niente.core.rigs.simulated.machine_files import MachineFile
     from niente.core.rigs.simulated.rig import SimulatedRig
 
     return SimulatedRig(MachineFile(document, source), seed=seed, pace=pace)

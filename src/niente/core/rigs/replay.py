@@ -8,12 +8,12 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.book.reader import BookReader, RunRecord
-from niente.core.errors import BookError, RigError
-from niente.core.frame import Frame, RigEvent, RigEventKind
-from niente.core.rigcard import LoadKind, RigCard
+from niente.core.model.errors import BookError, RigError
+from niente.core.model.frame import Frame, RigEvent, RigEventKind
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.clock import PacedClock
-from niente.core.setting import Setting
+from niente.core.storage.reader import BookReader, RunRecord
 
 Array = NDArray[np.float64]
 

@@ -2,7 +2,7 @@
 
 import msgspec
 
-from niente.core.bench.distance import Distance
+from niente.core.acquisition.guard_distance import Distance
 
 
 class Title(msgspec.Struct, frozen=True):

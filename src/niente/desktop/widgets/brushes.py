@@ -5,8 +5,8 @@ from functools import lru_cache
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPainterPath, QPen, QPixmap
 
-from niente.core.science.hold import Hold
-from niente.desktop.theme import Palette, font
+from niente.core.science.clock_limiter import Hold
+from niente.desktop.services.theme import Palette, font
 
 
 def pen(colour: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:

@@ -9,8 +9,8 @@ import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 
-from niente.desktop.guarded import guarded
-from niente.desktop.theme import SMALL, Look, font
+from niente.desktop.services.qt_errors import guarded
+from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_level, draw_text, draw_upright
 from niente.desktop.widgets.scale import Span, tick_text, ticks
 

@@ -4,8 +4,8 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWidget
 
-from niente.core.quantities import quantity_of
-from niente.desktop.tongue import tr
+from niente.core.model.quantities import quantity_of
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
 

@@ -6,10 +6,10 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from niente.core.bench.distance import Distance
-from niente.core.quantities import duration_text, quantity_of
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.core.acquisition.guard_distance import Distance
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
 
 ROW = 46

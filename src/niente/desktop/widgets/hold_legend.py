@@ -4,9 +4,9 @@ from PySide6.QtCore import QPointF, QRectF, QSize
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from niente.core.science.hold import Hold
-from niente.desktop.theme import SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.core.science.clock_limiter import Hold
+from niente.desktop.services.theme import SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import HOLDS, draw_hold, draw_text
 
 COLUMNS, ROW = 2, 18

@@ -3,7 +3,7 @@
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
-from niente.desktop.theme import Palette
+from niente.desktop.services.theme import Palette
 
 
 def draw_measured(painter: QPainter, at: QPointF, p: Palette) -> None:

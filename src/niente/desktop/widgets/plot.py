@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from niente.desktop.theme import Look
+from niente.desktop.services.theme import Look
 from niente.desktop.widgets.canvas import Canvas
 from niente.desktop.widgets.scale import Span
 

@@ -8,8 +8,8 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelInde
 from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator
 from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from niente.core.quantities import NO_BREAK_SPACE, TRUE_MINUS, Quantity, number_text, value_typed
-from niente.desktop.tongue import tr
+from niente.core.model.quantities import NO_BREAK_SPACE, TRUE_MINUS, Quantity, number_text, value_typed
+from niente.desktop.services.translation import tr
 
 
 class QuantityField(QDoubleSpinBox):

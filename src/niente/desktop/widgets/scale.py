@@ -2,7 +2,7 @@
 
 import math
 
-from niente.core.quantities import number_text
+from niente.core.model.quantities import number_text
 
 
 class Span:

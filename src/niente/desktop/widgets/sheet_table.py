@@ -23,8 +23,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from niente.core.quantities import Quantity
-from niente.desktop.theme import BODY, Look, font
+from niente.core.model.quantities import Quantity
+from niente.desktop.services.theme import BODY, Look, font
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.quantity_field import QuantityDelegate
 from niente.desktop.widgets.table import PAD, ROW_PX, HeadedModel, Index

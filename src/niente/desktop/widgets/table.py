@@ -7,7 +7,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
-from niente.desktop.theme import BODY, SMALL, Look, font
+from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 
 ROW_PX, PAD, CHIP_PX = 19, 4, 20.0

@@ -2,9 +2,12 @@
 
 import msgspec
 
-from niente.core.plan import Entry, Step
-from niente.core.planning.order import arranged
-from niente.core.planning.parts import (
+from niente.core.model.plan import Entry, Step
+from niente.core.model.question import Axis, Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.axis_values import snapped
+from niente.core.planning.builders import (
     BACKGROUND,
     NOISE,
     NOISE_DUTIES,
@@ -14,10 +17,7 @@ from niente.core.planning.parts import (
     swept_groups,
     until_known,
 )
-from niente.core.planning.places import snapped
-from niente.core.question import Axis, Question
-from niente.core.rigcard import LoadKind, RigCard
-from niente.core.setting import Setting
+from niente.core.planning.order import arranged
 
 DUTY = "fan_duty"
 

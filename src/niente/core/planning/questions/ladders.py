@@ -2,9 +2,11 @@
 
 import msgspec
 
-from niente.core.plan import Entry, Exposure, Step, Until
-from niente.core.planning.order import arranged
-from niente.core.planning.parts import (
+from niente.core.model.plan import Entry, Exposure, Step, Until
+from niente.core.model.question import Axis, FanSchool, Order, Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.axis_values import is_fan_axis
+from niente.core.planning.builders import (
     base_of,
     default_fans,
     each_load,
@@ -16,9 +18,7 @@ from niente.core.planning.parts import (
     until_known,
     usable_axes,
 )
-from niente.core.planning.places import is_fan_axis
-from niente.core.question import Axis, FanSchool, Order, Question
-from niente.core.rigcard import LoadKind, RigCard
+from niente.core.planning.order import arranged
 
 POWER, CAP = "sustained_power_w", "temperature_cap_c"
 POWER_STEP_W = 10.0

@@ -3,7 +3,7 @@
 
 def warm() -> None:
     """Compile the plant once, so that its cache is there when a window starts. Takes some seconds the first time."""
-    from niente.core.rigs.simulated.files import shipped_file, shipped_machines
+    from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
     from niente.core.rigs.simulated.rig import SimulatedRig
 
     rig = SimulatedRig(shipped_file(shipped_machines()[0]), seed=1)

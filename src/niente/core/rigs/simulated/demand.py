@@ -5,17 +5,17 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.acoustics import sound_of
 from niente.core.rigs.simulated.air import ways
+from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.machine import Machine, MachineLoad, RoomModel
-from niente.core.rigs.simulated.naming import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.network import network_of, places_of
 from niente.core.rigs.simulated.power import RESTING_ACTIVITY, power_of
 from niente.core.rigs.simulated.sensors import sensors_of
 from niente.core.rigs.simulated.silicon import silicon_of
-from niente.core.science.air import density_ratio
-from niente.core.setting import Setting
+from niente.core.science.air_density import density_ratio
 
 Vector = NDArray[np.float64]
 

@@ -4,8 +4,8 @@ from typing import Annotated, Any
 
 import msgspec
 
-from niente.core.rigcard import Control, LoadKind, MakersLimits, Part, Variant
-from niente.core.setting import Setting
+from niente.core.model.rig_card import Control, LoadKind, MakersLimits, Part, Variant
+from niente.core.model.setting import Setting
 
 FORMAT = "niente-machine/1"
 ROOM = "room"

@@ -16,7 +16,6 @@ from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
 from niente.core.rigs.simulated.air import Air, driven_flow, lifted_flow, standing_impedance
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.network import Network, take_flows, warming
-from niente.core.rigs.simulated.possible import STEP_S
 from niente.core.rigs.simulated.power import (
     RESTING_ACTIVITY,
     Power,
@@ -26,6 +25,7 @@ from niente.core.rigs.simulated.power import (
     wall_power,
 )
 from niente.core.rigs.simulated.sensors import Sensors, read
+from niente.core.rigs.simulated.validation import STEP_S
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]

@@ -7,18 +7,18 @@ import time
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.errors import RigError
-from niente.core.frame import Frame, RigEvent, RigEventKind, Vector
-from niente.core.rigcard import RigCard, SetBy, Variant
+from niente.core.model.errors import RigError
+from niente.core.model.frame import Frame, RigEvent, RigEventKind, Vector
+from niente.core.model.rig_card import RigCard, SetBy, Variant
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import silicon
+from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, describe
 from niente.core.rigs.simulated.clock import PacedClock
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.rigs.simulated.files import MachineFile
-from niente.core.rigs.simulated.life import Life
+from niente.core.rigs.simulated.lookahead import Life
 from niente.core.rigs.simulated.machine import Machine
-from niente.core.rigs.simulated.naming import SAMPLE_PERIOD_S, describe
+from niente.core.rigs.simulated.machine_files import MachineFile
 from niente.core.rigs.simulated.truth import Settled
-from niente.core.setting import Setting
 
 Array = NDArray[np.float64]
 

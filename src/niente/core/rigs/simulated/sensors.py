@@ -6,9 +6,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
-from niente.core.rigs.simulated.naming import SAMPLE_PERIOD_S, channels_of
 
 Vector = NDArray[np.float64]
 

@@ -8,12 +8,12 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
+from niente.core.rigs.simulated.card import channels_of
 from niente.core.rigs.simulated.demand import UNIFORM, Room, demand_of, patterns
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
-from niente.core.rigs.simulated.naming import channels_of
 from niente.core.rigs.simulated.network import places_of
-from niente.core.setting import Setting
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]

@@ -6,21 +6,21 @@ import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
-from niente.core.choosing.pick import Candidate, Choice, Limit
-from niente.core.choosing.words import against, limit_cost, limit_name, place_text, short_place, standing, why_this
-from niente.core.project import Limits
-from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.model.project import Limits
+from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import Scale
-from niente.desktop.actions import Actions
+from niente.core.selection.explanation import against, limit_cost, limit_name, place_text, short_place, standing, why_this
+from niente.core.selection.pick import Candidate, Choice, Limit
+from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.pages.choose.ways import rung_text
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.pages.page import Page
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Columns, Deeds, Reading, Readings, Title, Words
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import label, rule
-from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 

@@ -10,16 +10,16 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
-from niente.core.choosing.field import Field
-from niente.core.choosing.pick import Candidate, Choice, Limit, front, keeps
-from niente.core.choosing.ways import Rung
-from niente.core.choosing.words import place_text, short_place
-from niente.core.project import Limits
-from niente.core.quantities import number_text
+from niente.core.analysis.grid import Field
+from niente.core.model.project import Limits
+from niente.core.model.quantities import number_text
 from niente.core.science.dynamics import MARKS, Scale
+from niente.core.selection.explanation import place_text, short_place
+from niente.core.selection.methods import Rung
+from niente.core.selection.pick import Candidate, Choice, Limit, front, keeps
 from niente.desktop.pages.choose.ways import Ways
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected

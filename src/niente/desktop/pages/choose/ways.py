@@ -5,11 +5,11 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from niente.core.choosing.ways import Rung, Way
-from niente.core.project import Limits
-from niente.core.quantities import NO_BREAK_SPACE, number_text
-from niente.desktop.theme import SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.core.model.project import Limits
+from niente.core.model.quantities import NO_BREAK_SPACE, number_text
+from niente.core.selection.methods import Rung, Way
+from niente.desktop.services.theme import SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text, text_width
 from niente.desktop.widgets.scale import Span
 

@@ -9,8 +9,8 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolyg
 from niente.desktop.pages.map.layers import Drawn, drawn, unit_of, values_of
 from niente.desktop.pages.map.legend import draw_legend
 from niente.desktop.pages.map.over_field import Lines, OverField, Shown, lines_of
-from niente.desktop.theme import SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint
 from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.marks import draw_measured

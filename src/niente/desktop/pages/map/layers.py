@@ -8,9 +8,9 @@ import numpy as np
 from contourpy import FillType, contour_generator
 from numpy.typing import NDArray
 
-from niente.core.choosing.field import Field
-from niente.core.choosing.mapped import Mapped, difference
-from niente.core.project import Limits
+from niente.core.analysis.grid import Field
+from niente.core.analysis.maps import Mapped, difference
+from niente.core.model.project import Limits
 
 Array = NDArray[np.float64]
 FINE, COARSE = 360, 90

@@ -6,8 +6,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 
 from niente.desktop.pages.map.layers import Drawn
-from niente.desktop.theme import SMALL, Palette, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import SMALL, Palette, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
 from niente.desktop.widgets.scale import Span, tick_text, ticks

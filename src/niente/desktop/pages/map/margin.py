@@ -4,21 +4,21 @@ import math
 
 import numpy as np
 
-from niente.core.choosing.listening import Listening
-from niente.core.choosing.loudness import LEAST_RPM, GroupNoise, Loudness
-from niente.core.choosing.mapped import Mapped, difference
-from niente.core.choosing.models import Models
-from niente.core.choosing.pick import Candidate, Choice
-from niente.core.choosing.predicting import predict
-from niente.core.choosing.settings import Settings
-from niente.core.choosing.watts import WattLine, WattLines
-from niente.core.choosing.words import against, why_this
-from niente.core.project import Limits
-from niente.core.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
-from niente.core.rigcard import RigCard
+from niente.core.analysis.fan_noise import LEAST_RPM, GroupNoise, Loudness
+from niente.core.analysis.listener import Listening
+from niente.core.analysis.maps import Mapped, difference
+from niente.core.analysis.models import Models
+from niente.core.analysis.prediction import predict
+from niente.core.analysis.rise_lines import WattLine, WattLines
+from niente.core.analysis.setting_batch import Settings
+from niente.core.model.project import Limits
+from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
+from niente.core.model.rig_card import RigCard
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath
-from niente.desktop.tongue import tr
+from niente.core.selection.explanation import against, why_this
+from niente.core.selection.pick import Candidate, Choice
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
 STEPS = {"W": 6.0, "%": 10.0, "mV": 10.0, "MHz": 100.0, "°C": 5.0}

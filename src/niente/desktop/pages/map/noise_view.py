@@ -7,11 +7,11 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
-from niente.core.choosing.loudness import GroupNoise, Loudness
-from niente.core.quantities import number_text
+from niente.core.analysis.fan_noise import GroupNoise, Loudness
+from niente.core.model.quantities import number_text
 from niente.core.science.dynamics import MARKS, Scale
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_upright, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_measured

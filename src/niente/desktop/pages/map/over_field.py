@@ -10,16 +10,16 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from niente.core.choosing.mapped import Mapped
-from niente.core.choosing.pick import Choice
-from niente.core.plan import Guard
-from niente.core.quantities import number_text, quantity_of
-from niente.core.rigcard import RigCard
+from niente.core.analysis.maps import Mapped
+from niente.core.model.plan import Guard
+from niente.core.model.quantities import number_text, quantity_of
+from niente.core.model.rig_card import RigCard
 from niente.core.science.dynamics import MARKS, Scale
-from niente.desktop.pages.map.asked import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
+from niente.core.selection.pick import Choice
 from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_places, quietest, unit_of
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.desktop.pages.map.query_row import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width
 from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running

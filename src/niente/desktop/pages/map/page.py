@@ -7,36 +7,36 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QStackedWidget
 
-from niente.core.choosing.listening import listening_in
-from niente.core.choosing.mapped import Ask, Mapped
-from niente.core.choosing.models import Models
-from niente.core.choosing.pick import Candidate, candidate_at
-from niente.core.choosing.settings import POWER
-from niente.core.choosing.tables import map_as_csv
-from niente.core.errors import NienteError
-from niente.core.project import Limits
-from niente.core.quantities import duration_text, number_text, quantity_of
+from niente.core.analysis.listener import listening_in
+from niente.core.analysis.map_table import map_as_csv
+from niente.core.analysis.maps import Ask, Mapped
+from niente.core.analysis.models import Models
+from niente.core.analysis.setting_batch import POWER
+from niente.core.model.errors import NienteError
+from niente.core.model.project import Limits
+from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.science.heat.sum import OTHER
-from niente.desktop import asking
-from niente.desktop.actions import Actions
-from niente.desktop.analysis import MapAnswer
-from niente.desktop.files import write
-from niente.desktop.pages.map.asked import AskRow
+from niente.core.selection.pick import Candidate, candidate_at
+from niente.desktop.actions.registry import Actions
+from niente.desktop.commands.plan_commands import PlanDeeds
+from niente.desktop.dialogs import prompts
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, place_words, steps_away, why_here
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import Shown
 from niente.desktop.pages.map.picture import save_picture
+from niente.desktop.pages.map.query_row import AskRow
 from niente.desktop.pages.map.rows import FIGURES, heads_of, rows_of
 from niente.desktop.pages.map.watts_view import WattsView
-from niente.desktop.plan_deeds import PlanDeeds
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.pages.page import Page
+from niente.desktop.services.files import write
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.analyst import MapAnswer
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Deeds, Words
 from niente.desktop.widgets.empty import Empty
-from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import RowsModel, rows_view
 from niente.desktop.widgets.views import Views
 
@@ -172,7 +172,7 @@ class MapPage(Page):
 
     def export(self) -> None:
         """Ask where the table is to be written, and write it."""
-        file = asking.where_to_save_table(self, "map")
+        file = prompts.where_to_save_table(self, "map")
         if file is not None:
             self.write_table(file)
 
@@ -187,7 +187,7 @@ class MapPage(Page):
 
     def picture(self) -> None:
         """Ask where the picture is to be written, and write it."""
-        file = asking.where_to_save_picture(self, "map")
+        file = prompts.where_to_save_picture(self, "map")
         if file is not None:
             self.write_picture(file)
 

@@ -7,8 +7,8 @@ from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QWidget
 
-from niente.core.errors import NienteError
-from niente.desktop.tongue import tr
+from niente.core.model.errors import NienteError
+from niente.desktop.services.translation import tr
 
 SCALE = 2.0
 """Pixels of a PNG for each of the screen's."""

@@ -1,8 +1,8 @@
 """The map as a table on the screen: the same data as the picture, a row a setting."""
 
-from niente.core.choosing.mapped import Mapped
-from niente.core.quantities import number_text, quantity_of
-from niente.desktop.tongue import tr
+from niente.core.analysis.maps import Mapped
+from niente.core.model.quantities import number_text, quantity_of
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell
 
 WORDS = {2, 8, 14}

@@ -5,11 +5,11 @@ import math
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF
 
-from niente.core.choosing.watts import WattLine, WattLines
-from niente.core.plan import Guard
-from niente.core.quantities import number_text, quantity_of
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.core.analysis.rise_lines import WattLine, WattLines
+from niente.core.model.plan import Guard
+from niente.core.model.quantities import number_text, quantity_of
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, draw_upright, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured

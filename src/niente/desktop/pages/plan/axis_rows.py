@@ -8,12 +8,12 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFocusEvent
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from niente.core.planning.parts import parts_of
-from niente.core.planning.places import LEVEL, SPEED, axis_problem, axis_title, range_of, snapped
-from niente.core.quantities import part_of, quantity_of, value_typed
-from niente.core.question import Axis, Question, Span
-from niente.core.rigcard import RigCard
-from niente.desktop.tongue import tr
+from niente.core.model.quantities import part_of, quantity_of, value_typed
+from niente.core.model.question import Axis, Question, Span
+from niente.core.model.rig_card import RigCard
+from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, axis_title, offered_controls, range_of, snapped
+from niente.core.planning.builders import parts_of
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 
 DEEPENS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
@@ -178,7 +178,7 @@ class AxisTable(QWidget):
         for control, row in self.rows.items():
             axis = next((one for one in question.axes if one.control == control), None)
             row.put(axis, held.get(control), len(snapped(_whole(axis, card), card)) if axis is not None else 1)
-        others = [name for name in offered(card) if name not in wanted]
+        others = [name for name in offered_controls(card) if name not in wanted]
         if [self.add.itemData(place) for place in range(1, self.add.count())] != others:
             self.add.clear()
             self.add.addItem(tr("Another control …"))
@@ -231,14 +231,6 @@ class AxisTable(QWidget):
         self.add.setCurrentIndex(0)
         if control and self._card is not None:
             self.edited.emit(control, _first_value(self._card, control))
-
-
-def offered(card: RigCard) -> list[str]:
-    """Return the controls that may be varied or held, those of many parts as one as well."""
-    names = [control.name for control in card.controls]
-    many = ("core_offset_mv", "point_offset_mv")
-    whole = [name for name in many if any(one.startswith(f"{name}.") for one in names)]
-    return whole + [name for name in names if not name.startswith(many)]
 
 
 def short_title(control: str, card: RigCard) -> str:

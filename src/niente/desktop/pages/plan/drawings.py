@@ -6,11 +6,11 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from niente.core.model.quantities import duration_text
 from niente.core.planning.cost import PlanCost
-from niente.core.quantities import duration_text
-from niente.desktop.planner import Piece
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
+from niente.desktop.session.planner import Piece
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 from niente.desktop.widgets.scale import Span, ticks
 

@@ -3,14 +3,14 @@
 import math
 from collections.abc import Callable, Sequence
 
+from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of, sentence
+from niente.core.model.rig_card import RigCard
 from niente.core.planning.alternatives import Alternative
 from niente.core.planning.dry_run import DryRun, hand_words
-from niente.core.planning.foresight import Seen
+from niente.core.planning.forecast import Seen
 from niente.core.planning.progress import Row, Standing
-from niente.core.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of, sentence
-from niente.core.rigcard import RigCard
 from niente.desktop.pages.plan.run_list import LEAST_SHOWN
-from niente.desktop.tongue import tr
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
 STANDINGS = {

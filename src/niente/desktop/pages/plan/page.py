@@ -5,28 +5,28 @@ from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
+from niente.core.model.quantities import duration_text
+from niente.core.model.question import Axis
 from niente.core.planning.progress import Row
 from niente.core.planning.templates import template
-from niente.core.quantities import duration_text
-from niente.core.question import Axis
 from niente.core.science.dynamics import Scale
-from niente.desktop.actions import Actions
-from niente.desktop.live import Notice
+from niente.desktop.actions.registry import Actions
+from niente.desktop.commands.plan_commands import PlanDeeds
+from niente.desktop.dialogs.insert_run import ask_for_run
+from niente.desktop.pages.page import Page
 from niente.desktop.pages.plan.axis_rows import AxisTable
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.explain import costs, dry, explain, instead
-from niente.desktop.pages.plan.insert_run import ask_for_run
 from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
 from niente.desktop.pages.plan.run_list import LOAD, MARK, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, Shown
-from niente.desktop.plan_deeds import PlanDeeds
-from niente.desktop.planner import BUDGET, TARGET
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.notices import Notice
+from niente.desktop.session.planner import BUDGET, TARGET
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Deeds, Title, Words
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
-from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import rows_view
 
 NARROW_PX = 880

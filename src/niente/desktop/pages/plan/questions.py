@@ -5,9 +5,9 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QPushButton, QVBoxLayout, QWidget
 
+from niente.core.model.rig_card import RigCard
 from niente.core.planning.templates import TEMPLATES, template
-from niente.core.rigcard import RigCard
-from niente.desktop.tongue import tr
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 
 

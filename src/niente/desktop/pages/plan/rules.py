@@ -4,15 +4,15 @@ import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QVBoxLayout, QWidget
 
-from niente.core.plan import Exposure, How, QuietHours
-from niente.core.planning.parts import default_fans, until_known
-from niente.core.planning.places import is_fan_axis
-from niente.core.planning.questions.voltage import SEARCHED
-from niente.core.quantities import duration_text, quantity_of
-from niente.core.question import FanSchool, Order, Question
-from niente.core.rigcard import LoadKind, RigCard
-from niente.desktop.planner import BUDGET, TARGET
-from niente.desktop.tongue import tr
+from niente.core.model.plan import Exposure, How, QuietHours
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.question import FanSchool, Order, Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.axis_values import is_fan_axis
+from niente.core.planning.builders import default_fans, until_known
+from niente.core.planning.questions.undervolting import SEARCHED
+from niente.desktop.services.translation import tr
+from niente.desktop.session.planner import BUDGET, TARGET
 from niente.desktop.widgets.form import choice, figure
 from niente.desktop.widgets.labels import ShortLabel, label, rule
 from niente.desktop.widgets.quantity_field import QuantityField

@@ -8,15 +8,15 @@ from PySide6.QtCore import QByteArray, QMimeData, QModelIndex, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QAbstractItemView, QTableView
 
-from niente.core.evidence import RunSummary
+from niente.core.analysis.evidence import RunSummary
+from niente.core.model.quantities import number_text, part_of, quantity_of
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import RESTS_AT_ZERO, Setting
 from niente.core.planning.columns import MOST_COLUMNS, deepest
-from niente.core.planning.foresight import Seen
+from niente.core.planning.forecast import Seen
 from niente.core.planning.progress import Row, Standing
-from niente.core.quantities import number_text, part_of, quantity_of
-from niente.core.rigcard import RigCard
 from niente.core.science.dynamics import Scale
-from niente.core.setting import RESTS_AT_ZERO, Setting
-from niente.desktop.tongue import tr
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
 
 SIGN, RUN, STAGE, SET = 0, 1, 2, 3

@@ -7,10 +7,10 @@ from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from niente.core.quantities import TRUE_MINUS, number_text
+from niente.core.model.quantities import TRUE_MINUS, number_text
 from niente.core.science.dynamics import MARKS, Scale
-from niente.desktop.theme import BODY, READING, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import BODY, READING, SMALL, Look, font
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.scale import Span
 

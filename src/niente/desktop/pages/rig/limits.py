@@ -3,14 +3,14 @@
 import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QTableView, QVBoxLayout, QWidget
 
-from niente.core.guarding import guard_on, guardable, moved
-from niente.core.plan import Guard, GuardAction
-from niente.core.quantities import quantity_of
-from niente.core.rigcard import Control, RigCard, SetBy
-from niente.core.rigsheet import RigSheet
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.core.model.guard_rules import guard_on, guardable, moved
+from niente.core.model.plan import Guard, GuardAction
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import Control, RigCard, SetBy
+from niente.core.model.rig_sheet import RigSheet
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.form import Form, choice, figure
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view

@@ -6,31 +6,31 @@ import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.bench.guards.fans import STANDSTILL_RPM
-from niente.core.bench.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
-from niente.core.cautions import cautions_for
-from niente.core.evidence import column
-from niente.core.quantities import NO_BREAK_SPACE, number_text, quantity_of
-from niente.core.rigcard import RigCard
-from niente.core.rigsheet import RigSheet, parts_in
+from niente.core.acquisition.guards.fans import STANDSTILL_RPM
+from niente.core.acquisition.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
+from niente.core.analysis.evidence import column
+from niente.core.model.cautions import cautions_for
+from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_sheet import RigSheet, parts_in
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath, typical
 from niente.core.science.heat.rungs import rungs_of
 from niente.core.science.humidity import dew_point_c
-from niente.desktop.actions import Actions
+from niente.desktop.actions.registry import Actions
+from niente.desktop.pages.page import Page
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import Ladder, LadderView
 from niente.desktop.pages.rig.limits import LimitsView
 from niente.desktop.pages.rig.parts import PartsList, other_states, parts_of
 from niente.desktop.pages.rig.room import RoomView
 from niente.desktop.pages.rig.sensors import SensorsView
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Reading, Readings, Words
 from niente.desktop.widgets.form import choice
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
-from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.views import Views
 
 TYPICAL_FULL_RPM = 1500.0

@@ -4,10 +4,10 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from niente.core.quantities import quantity_of
-from niente.core.rigcard import Part, RigCard
-from niente.core.rigsheet import RigSheet, parts_in
-from niente.desktop.tongue import tr
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import Part, RigCard
+from niente.core.model.rig_sheet import RigSheet, parts_in
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label, rule
 
 

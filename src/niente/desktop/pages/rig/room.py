@@ -7,15 +7,15 @@ from typing import Any
 import msgspec
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from niente.core.quantities import number_text, quantity_of
-from niente.core.rigsheet import MeterClass, RigSheet
+from niente.core.model.quantities import number_text, quantity_of
+from niente.core.model.rig_sheet import MeterClass, RigSheet
 from niente.core.science.acoustics import level_at
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.science.humidity import dew_point_c
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.form import Form, choice, figure, words
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.quantity_field import QuantityField

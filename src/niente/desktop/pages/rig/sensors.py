@@ -4,12 +4,12 @@ import msgspec
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from niente.core.quantities import Quantity, quantity_of
-from niente.core.rigcard import Channel, RigCard, Trust
-from niente.core.rigsheet import READABLE, RigSheet, counts_of
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.core.model.quantities import Quantity, quantity_of
+from niente.core.model.rig_card import Channel, RigCard, Trust
+from niente.core.model.rig_sheet import READABLE, RigSheet, counts_of
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.form import Form, choice
 from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view

@@ -7,12 +7,12 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from niente.core.bench.aftermath import Aftermath
-from niente.core.quantities import duration_text, quantity_of
-from niente.desktop.actions import Actions
-from niente.desktop.session import Session
-from niente.desktop.theme import BODY, SMALL, Look, font
-from niente.desktop.tongue import tr
+from niente.core.acquisition.recovery import Aftermath
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.desktop.actions.registry import Actions
+from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.labels import ActionButton, label, rule
 

@@ -3,12 +3,12 @@
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from niente.core.bench.cards import Asked, BenchCard, CardKind
-from niente.core.quantities import value_typed
-from niente.desktop.actions import Actions
-from niente.desktop.hands import Hands
-from niente.desktop.session import Session
-from niente.desktop.tongue import tr
+from niente.core.model.hand_cards import Asked, BenchCard, CardKind
+from niente.core.model.quantities import value_typed
+from niente.desktop.actions.registry import Actions
+from niente.desktop.services.translation import tr
+from niente.desktop.session.hand_work import Hands
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.labels import ActionButton, label, rule
 
 DONE = {CardKind.SET: "Done and checked", CardKind.VARIANT: "Done and checked", CardKind.READ: "Take these readings"}

@@ -2,15 +2,15 @@
 
 import numpy as np
 
-from niente.core.bench.distance import Distance, distances
-from niente.core.choosing.models import Models
-from niente.core.evidence import column
-from niente.core.quantities import duration_text, number_text, quantity_of, sentence
+from niente.core.acquisition.guard_distance import Distance, distances
+from niente.core.analysis.evidence import column
+from niente.core.analysis.models import Models
+from niente.core.model.quantities import duration_text, number_text, quantity_of, sentence
 from niente.core.science.acoustics import machine_alone
 from niente.core.science.statistics import Z95, mean_with_error
-from niente.desktop.live import LiveRun
-from niente.desktop.session import Session
-from niente.desktop.tongue import tr
+from niente.desktop.services.translation import tr
+from niente.desktop.session.live_run import LiveRun
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Reading, Readings, Words
 
 NOISE_SAMPLES = 60

@@ -5,27 +5,27 @@ import math
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.bench.aftermath import Aftermath
-from niente.core.bench.states import State
-from niente.core.evidence import hottest_core
-from niente.core.plan import Step
+from niente.core.acquisition.recovery import Aftermath
+from niente.core.analysis.evidence import hottest_core
+from niente.core.model.plan import Step
+from niente.core.model.quantities import duration_text, number_text, quantity_of
+from niente.core.model.rig_card import RigCard
+from niente.core.model.states import State
 from niente.core.planning.cost import row_seconds
-from niente.core.planning.foresight import Seen
-from niente.core.quantities import duration_text, number_text, quantity_of
-from niente.core.rigcard import RigCard
+from niente.core.planning.forecast import Seen
 from niente.core.science.dynamics import Scale
-from niente.desktop.actions import Actions
-from niente.desktop.live import LiveRun
+from niente.desktop.actions.registry import Actions
+from niente.desktop.pages.page import Page
 from niente.desktop.pages.run.aftermath import AftermathView
 from niente.desktop.pages.run.bench_card import BenchCardView
 from niente.desktop.pages.run.explain import explained
 from niente.desktop.pages.run.traces import Traces
-from niente.desktop.session import Session
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.live_run import LiveRun
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
-from niente.desktop.widgets.page import Page
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")

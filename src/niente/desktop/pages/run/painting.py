@@ -7,15 +7,15 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
-from niente.core.bench.strip import Strip
-from niente.core.quantities import number_text, quantity_of
-from niente.core.rigcard import RigCard
+from niente.core.acquisition.strip_chart import Strip
+from niente.core.model.quantities import number_text, quantity_of
+from niente.core.model.rig_card import RigCard
+from niente.core.science.clock_limiter import Hold
 from niente.core.science.dynamics import Scale
-from niente.core.science.hold import Hold
-from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.panels import HOT, Line, Panel
-from niente.desktop.theme import BODY, SMALL, font
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import BODY, SMALL, font
+from niente.desktop.services.translation import tr
+from niente.desktop.session.live_run import LiveRun, Note
 from niente.desktop.widgets.brushes import dashed, draw_hold, draw_level, draw_text, draw_upright, level_dashes
 from niente.desktop.widgets.canvas import Canvas, draw_level_rules, spans
 from niente.desktop.widgets.scale import Span, apart, tick_text, ticks

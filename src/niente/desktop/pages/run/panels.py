@@ -5,9 +5,9 @@ import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
 
-from niente.core.bench.strip import MEAN_CORE, THROUGHPUT_PERCENT
-from niente.core.rigcard import RigCard
-from niente.desktop.tongue import tr
+from niente.core.acquisition.strip_chart import MEAN_CORE, THROUGHPUT_PERCENT
+from niente.core.model.rig_card import RigCard
+from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, pen
 from niente.desktop.widgets.canvas import Canvas
 

@@ -9,16 +9,16 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QWheelEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from niente.core.bench.strip import Strip
-from niente.core.evidence import hottest_core
-from niente.core.quantities import quantity_of
-from niente.core.rigcard import RigCard
+from niente.core.acquisition.strip_chart import Strip
+from niente.core.analysis.evidence import hottest_core
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import RigCard
 from niente.core.science.dynamics import Scale
-from niente.desktop.live import LiveRun, Note
 from niente.desktop.pages.run.painting import WIDE_FORECAST_K, Painting, Sight, clock_text
 from niente.desktop.pages.run.panels import Panel, panels_of
-from niente.desktop.theme import Look
-from niente.desktop.tongue import tr
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.live_run import LiveRun, Note
 from niente.desktop.widgets.brushes import faint, pen
 from niente.desktop.widgets.canvas import Canvas
 

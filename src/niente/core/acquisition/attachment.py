@@ -1,0 +1,79 @@
+"""Attaching a rig to a book: which rig, and which individual, follows from the book where nobody says otherwise."""
+
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from niente.core.acquisition.bench import Bench
+from niente.core.model.records import Listener
+from niente.core.model.rig_card import RigCard
+from niente.core.rigs.protocol import Rig
+from niente.core.rigs.registry import document_of, open_document, open_rig, shipped
+from niente.core.storage.reader import BookReader
+
+
+class Driver(msgspec.Struct, frozen=True):
+    """How a book's rig is opened again: by its name, or by the machine file that the book keeps whole."""
+
+    name: str
+    machine: dict[str, Any] = msgspec.field(default_factory=dict)
+
+
+KIND = "driver"
+"""The kind of document that holds a driver."""
+
+
+def attach(
+    book: Path,
+    listener: Listener,
+    *,
+    rig: str | None = None,
+    seed: int | None = None,
+    pace: float | None = None,
+    variant: str | None = None,
+    otherwise: str | None = None,
+) -> Bench:
+    """Return a bench on a book.
+
+    Where ``rig`` or ``seed`` are not given, the rig is opened as the book knows it (in a new book: the first that ships,
+    sample 1; ``otherwise`` names another for books that do not know how theirs is opened). A machine file is kept in the
+    book, which then needs it no more. Raises ``NienteError`` where rig or book
+    cannot be opened or do not belong together.
+    """
+    known, driver = known_of(book)
+    if seed is None:
+        seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
+    if driver is None and otherwise is not None and (known is None or known.name not in shipped()):
+        rig = rig or otherwise
+    opened, used = _opened(rig, known, driver, seed, pace)
+    try:
+        bench = Bench(opened, book, listener, variant=variant)
+    except BaseException:
+        opened.close()
+        raise
+    if used != driver:
+        bench.writer.add_document(KIND, used)
+    return bench
+
+
+def _opened(rig: str | None, known: RigCard | None, driver: Driver | None, seed: int, pace: float | None) -> tuple[Rig, Driver]:
+    """Return the rig, and how it is opened again."""
+    if rig is None and driver is not None and driver.machine:
+        return open_document(driver.machine, driver.name, seed=seed, pace=pace), driver
+    fallback = known.name if known is not None and known.name in shipped() else shipped()[0]
+    name = rig or (driver.name if driver is not None else fallback)
+    return open_rig(name, seed=seed, pace=pace), Driver(name, document_of(name))
+
+
+def known_of(book: Path) -> tuple[RigCard | None, Driver | None]:
+    """Return the card of the rig a book belongs to and its driver; ``None`` for what the book does not know."""
+    if not book.exists() or book.stat().st_size == 0:
+        return None, None
+    reader = BookReader(book)
+    try:
+        return reader.card(), next(
+            reversed(reader.documents(KIND, lambda body: msgspec.json.decode(body, type=Driver)).values()), None
+        )
+    finally:
+        reader.close()

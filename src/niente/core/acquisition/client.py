@@ -1,0 +1,108 @@
+"""What a window sees of a bench, whether it is at the machine or only looks on."""
+
+from pathlib import Path
+from typing import Protocol
+
+from niente.core.acquisition.recovery import Aftermath
+from niente.core.model.commands import Command
+from niente.core.model.plan import Plan
+from niente.core.model.project import Limits, Project
+from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_sheet import RigSheet
+
+
+class Attached(Protocol):
+    """A rig and its book. What cannot be done raises ``NienteError``; see ``Bench`` for what each does."""
+
+    @property
+    def path(self) -> Path:
+        """The book."""
+
+    @property
+    def follows(self) -> bool:
+        """Whether it only looks on."""
+
+    @property
+    def pace(self) -> float | None:
+        """Rig seconds a wall second; ``None`` for as fast as it goes."""
+
+    @property
+    def card(self) -> RigCard:
+        """The rig's card as the person's sheet has it."""
+
+    @property
+    def own_card(self) -> RigCard:
+        """The card as the rig's driver gives it."""
+
+    @property
+    def first_sheet(self) -> RigSheet:
+        """What is said of the machine before a person says anything."""
+
+    @property
+    def unfit(self) -> list[str]:
+        """What of the sheet in the book does not fit the rig any more."""
+
+    @property
+    def project(self) -> Project | None:
+        """The project as the book held it."""
+
+    @property
+    def aftermath(self) -> Aftermath | None:
+        """What an earlier end left open."""
+
+    @property
+    def cautions_read(self) -> bool:
+        """Whether the cautions were read."""
+
+    @property
+    def busy(self) -> bool:
+        """Whether a plan runs."""
+
+    @property
+    def shown(self) -> dict[str, float]:
+        """What the meters show that hands read."""
+
+    def start(self, plan: Plan, limits: Limits) -> None:
+        """Run what is left of a plan."""
+
+    def tell(self, command: Command) -> None:
+        """Give the running plan a command."""
+
+    def stop(self) -> None:
+        """Stop what runs and restore."""
+
+    def confirm(self, readings: dict[str, float] | None = None) -> None:
+        """Say that hands are done with the card that is shown."""
+
+    def tick(self, boxes: tuple[int, ...]) -> None:
+        """Write down which boxes are ticked."""
+
+    def judge(self, *, machine_down: bool) -> None:
+        """Say what the run was that was found open."""
+
+    def change_plan(self, plan: Plan) -> None:
+        """Let the plan that runs go on as another."""
+
+    def take_sheet(self, sheet: RigSheet) -> None:
+        """Let the machine be what a sheet says."""
+
+    def check_sheet(self, sheet: RigSheet) -> None:
+        """Raise what ``take_sheet`` would raise."""
+
+    def unread_cautions(self) -> tuple[str, ...]:
+        """Return the cautions that stand before a start."""
+
+    def read_cautions(self) -> None:
+        """Write that the cautions were read."""
+
+    def note(self, text: str) -> None:
+        """Write a note."""
+
+    def save_project(self, project: Project) -> None:
+        """Keep a version of the project."""
+
+    def set_pace(self, pace: float | None) -> None:
+        """Change the pace of a simulated rig."""
+
+    def close(self, wait_s: float = 10.0) -> None:
+        """Let go of rig and book."""

@@ -1,0 +1,113 @@
+"""Sensors that others rely on must be alive: what is lost, frozen or impossible protects nothing."""
+
+import math
+import statistics
+
+import numpy as np
+
+from niente.core.acquisition.guards.trip import Trip
+from niente.core.model.frame import Frame
+from niente.core.model.guard_rules import CORE, DEW_MARGIN, HUMIDITY, ROOM_MOVED
+from niente.core.model.plan import Guard, GuardAction
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import RigCard
+
+LOST_SAMPLES = 3
+FROZEN_SAMPLES = 60
+IMPOSSIBLE_SAMPLES = 2
+OVER_SHUT_DOWN_K = 25.0
+"""No core is that far above the temperature at which the firmware cuts off."""
+SLOW_FROZEN_SAMPLES = 300
+"""Readings other than the cores' may stand still for long; not while the cores move."""
+CORES_MOVED_K = 15.0
+OF_THE_ROOM = ("room_temperature_c", HUMIDITY)
+"""Readings that need not follow the cores: a room may stand still."""
+
+
+class CoreSensors:
+    """Core temperatures: a lost, frozen or impossible one ends the plan, since nothing else protects the processor."""
+
+    def __init__(self, card: RigCard) -> None:
+        self._card = card
+        self._places = np.array(card.indices(CORE), dtype=int)
+        self._most = card.limits.shut_down_c + OVER_SHUT_DOWN_K
+        self._least = quantity_of(CORE).low
+        many = self._places.shape[0]
+        self._last = [math.nan] * many
+        self._lost, self._still, self._wild = [0] * many, [0] * many, [0] * many
+
+    def look(self, frame: Frame) -> Trip | None:
+        """Return the trip, if a core's sensor has gone."""
+        for core, reading in enumerate(frame.values[self._places].tolist()):
+            if reading != reading:
+                self._lost[core] += 1
+                self._still[core] = 0
+                if self._lost[core] >= LOST_SAMPLES:
+                    return Trip(GuardAction.STOP, f"The sensor of {self._title(core)} gives nothing any more.")
+                continue
+            self._lost[core] = 0
+            if not self._least <= reading <= self._most:
+                self._wild[core] += 1
+                if self._wild[core] >= IMPOSSIBLE_SAMPLES:
+                    words = f"The sensor of {self._title(core)} reads {reading:g} °C, which cannot be."
+                    return Trip(GuardAction.STOP, words)
+            else:
+                self._wild[core] = 0
+            self._still[core] = self._still[core] + 1 if reading == self._last[core] else 0
+            self._last[core] = reading
+            if self._still[core] >= FROZEN_SAMPLES and statistics.median(self._still) < FROZEN_SAMPLES / 6:
+                return Trip(
+                    GuardAction.STOP,
+                    f"The sensor of {self._title(core)} has not moved for {FROZEN_SAMPLES} samples while the others do.",
+                )
+        return None
+
+    def _title(self, core: int) -> str:
+        return self._card.channels[int(self._places[core])].title.lower()
+
+
+class GuardedSensors:
+    """What the plan's guards watch besides the cores: a guard whose sensor is lost, frozen or impossible guards nothing."""
+
+    def __init__(self, guards: tuple[Guard, ...], card: RigCard) -> None:
+        self._card = card
+        names = {guard.quantity for guard in guards if guard.action != GuardAction.WARN} - {CORE}
+        if names & {DEW_MARGIN, ROOM_MOVED}:
+            names |= set(OF_THE_ROOM)
+        places = [place for name in sorted(names) for place in card.indices(name)]
+        self._places = np.array(places, dtype=int)
+        self._follows = [not card.channels[place].name.startswith(OF_THE_ROOM) for place in places]
+        self._cores = np.array(card.indices(CORE), dtype=int)
+        self._ranges = [
+            (quantity_of(card.channels[place].name).low, quantity_of(card.channels[place].name).high) for place in places
+        ]
+        many = len(places)
+        self._last = [math.nan] * many
+        self._lost, self._wild, self._still = [0] * many, [0] * many, [0] * many
+        self._cores_then = [math.nan] * many
+
+    def look(self, frame: Frame) -> Trip | None:
+        """Return the trip, if a sensor that a guard needs has gone."""
+        hottest = max((one for one in frame.values[self._cores].tolist() if one == one), default=math.nan)
+        for place, reading in enumerate(frame.values[self._places].tolist()):
+            low, high = self._ranges[place]
+            self._wild[place] = self._wild[place] + 1 if reading < low or reading > high else 0
+            if self._wild[place] >= IMPOSSIBLE_SAMPLES:
+                return self._gone(place, f"reads {reading:g}, which cannot be")
+            if reading == self._last[place]:
+                self._still[place] += 1
+                moved = abs(hottest - self._cores_then[place]) > CORES_MOVED_K
+                if moved and self._follows[place] and self._still[place] >= SLOW_FROZEN_SAMPLES:
+                    return self._gone(place, "has not moved for minutes while the cores did")
+                continue
+            self._still[place] = 0
+            self._cores_then[place] = hottest
+            self._last[place] = reading
+            self._lost[place] = self._lost[place] + 1 if reading != reading else 0
+            if self._lost[place] >= LOST_SAMPLES:
+                return self._gone(place, "gives nothing any more")
+        return None
+
+    def _gone(self, place: int, what: str) -> Trip:
+        title = self._card.channels[int(self._places[place])].title.lower()
+        return Trip(GuardAction.STOP, f"The sensor of {title} {what}; the guard on it protects nothing.")

@@ -1,0 +1,142 @@
+"""Bench cards as they are made: from a setting, a variant, a driver's words or readings; and what a book says of them."""
+
+from collections.abc import Sequence
+
+import msgspec
+
+from niente.core.model.hand_cards import Asked, BenchCard, CardKind, CardLine
+from niente.core.model.plan import Plan, Search
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import Control, RigCard, SetBy
+from niente.core.model.setting import RESTS_AT_ZERO, Setting
+from niente.core.storage.reader import Happening
+
+SHOWN, TICKED, CONFIRMED = "card", "card ticked", "card confirmed"
+"""The kinds of happenings in a book that a card leaves behind."""
+FIRMWARE = "Restart into the firmware's setup; Niente may be closed meanwhile and goes on from this card."
+MAINS = "Mains off and unplugged before hands go in, and let a heatsink cool; the maker's limits and local rules come first."
+VOLTAGE = "Stay within the maker's voltage limits. An unstable processor corrupts files: work on data that can be lost."
+METER = "Read it from where the meter stands, with the load running; let it settle for some seconds first."
+NOISE_ASIDE = "Nobody speaks or moves meanwhile."
+
+
+def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> BenchCard | None:
+    """Return the card for what hands have to set before a whole setting is in force; ``None`` where that is nothing.
+
+    ``by_hand`` is what hands have set already; what they never touched stands as found.
+    """
+    now = card.stock
+    for name, so_far in by_hand.items():
+        now = now.replaced(name, so_far)
+    controls = card.set_by_hands(whole, now)
+    lines = [_line(control, whole, now) for control in controls]
+    sets = {control.name: value for control in controls if (value := whole.value(control.name)) is not None}
+    firmware = any(control.set_by == SetBy.FIRMWARE for control in controls)
+    inside = any(control.set_by == SetBy.HANDS for control in controls)
+    voltage = any(quantity_of(control.name).unit in ("mV", "V") for control in controls)
+    if not lines:
+        return None
+    checks = ["Every figure reads back as it stands here."]
+    if firmware:
+        checks.append("Nothing else was changed, and the setup was left with saving.")
+    cautions = [*([FIRMWARE] if firmware else []), *([VOLTAGE] if voltage else []), *([MAINS] if inside else [])]
+    return BenchCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), tuple(cautions), sets)
+
+
+def _line(control: Control, whole: Setting, now: Setting) -> CardLine:
+    where = "in the firmware's setup" if control.set_by == SetBy.FIRMWARE else "by hand"
+    value, before = (_value(control.name, setting.value(control.name)) for setting in (whole, now))
+    return CardLine(control.title, value, before, where)
+
+
+def variant_card(card: RigCard, variant: str) -> BenchCard:
+    """Return the card for bringing the machine into another of its states."""
+    known = next((one for one in card.variants if one.name == variant), None)
+    lines = [CardLine(part.strip().rstrip(".")) for part in (known.hands if known else "").split(";") if part.strip()]
+    if not lines:
+        words = known.words if known is not None and known.words else variant
+        lines = [CardLine(f"Bring the machine into this state: {words}")]
+    checks = ("Every panel, fan and cable is where it belongs, and nothing touches a fan.",)
+    return BenchCard(CardKind.VARIANT, f"The machine becomes {variant!r}.", tuple(lines), (), checks, (MAINS,))
+
+
+def words_card(words: str) -> BenchCard:
+    """Return the card for what a rig's driver says in its own words."""
+    return BenchCard(CardKind.SET, "By hand.", (CardLine(words.rstrip(".")),), (), (), (MAINS,))
+
+
+def reading_card(card: RigCard) -> BenchCard | None:
+    """Return the card that asks for what hands read at the end of a run; ``None`` where everything is read by cable."""
+    asked = tuple(
+        Asked(channel.name, channel.title, quantity_of(channel.name).low, quantity_of(channel.name).high)
+        for channel in card.channels
+        if channel.by == SetBy.HANDS
+    )
+    if not asked:
+        return None
+    noise = any(one.channel == "noise_dba" for one in asked)
+    cautions = (METER, NOISE_ASIDE) if noise else (METER,)
+    return BenchCard(CardKind.READ, "Read by hand, with the load still on.", (), asked, (), cautions)
+
+
+def left_by_hand(card: RigCard, by_hand: dict[str, float]) -> list[str]:
+    """Return in words what hands have set and software cannot set back: its value, and that of the safe setting."""
+    safe = card.safe.over(card.stock)
+    return [
+        f"{control.title.lower()} {_value(control.name, by_hand[control.name])} (safe: {_value(control.name, wanted)})"
+        for control in card.controls
+        if control.name in by_hand and (wanted := safe.value(control.name)) not in (None, by_hand[control.name])
+    ]
+
+
+def hand_work(plan: Plan, card: RigCard) -> list[str]:
+    """Return what a plan needs hands for on a rig, in words; empty where it needs none. Searches count with their ends."""
+    found = []
+    variants = sorted({step.variant for step in plan.steps if step.variant} - {card.variant})
+    if variants:
+        found.append(f"the machine becomes {', '.join(variants)}")
+    wholes = [step.setting.over(card.stock) for step in plan.steps]
+    ends = [name for entry in plan.entries if isinstance(entry, Search) for name in entry.controls]
+    moved = dict.fromkeys(
+        [control.title.lower() for whole in wholes for control in card.set_by_hands(whole, card.stock)]
+        + [control.title.lower() for control in card.controls if control.name in ends and control.set_by != SetBy.SOFTWARE]
+    )
+    if moved:
+        found.append(f"set {', '.join(moved)}")
+    read = [channel.title.lower() for channel in card.channels if channel.by == SetBy.HANDS]
+    if read:
+        found.append(f"read {', '.join(read)}")
+    return found
+
+
+def _value(control: str, value: float | None) -> str:
+    """Return a control's value in words; what is off is said to be off."""
+    if value is None:
+        return ""
+    if value == 0 and control.partition(".")[0] in RESTS_AT_ZERO and not control.endswith("_mv"):
+        return "off"
+    return quantity_of(control).with_unit(value)
+
+
+def ticked_in(happenings: Sequence[Happening], card: BenchCard) -> tuple[int, ...]:
+    """Return the boxes of a card that are ticked, from what happened in a book, oldest first: those of the last time it was
+    shown and not confirmed."""
+    wanted = msgspec.json.decode(msgspec.json.encode(card))
+    ticked: tuple[int, ...] = ()
+    same = False
+    for one in happenings:
+        if one.kind == SHOWN:
+            ticked, same = (ticked if one.body == wanted else ()), one.body == wanted
+        elif one.kind == TICKED and same:
+            ticked = tuple(one.body)
+        elif one.kind == CONFIRMED:
+            ticked, same = (), False
+    return ticked
+
+
+def by_hand_in(happenings: Sequence[dict[str, float]]) -> dict[str, float]:
+    """Return what hands have set, from what confirmed cards say, oldest first."""
+    found: dict[str, float] = {}
+    for sets in happenings:
+        found |= sets
+    return found

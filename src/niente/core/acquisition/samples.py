@@ -1,0 +1,45 @@
+"""The samples of the run under way, in arrays that grow."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.model.frame import Frame
+
+Array = NDArray[np.float64]
+
+
+class Samples:
+    """Rig times ``(n,)`` and readings ``(n, channels)``, growing one frame at a time."""
+
+    def __init__(self, channels: int) -> None:
+        self._time = np.empty(512)
+        self._values = np.empty((512, channels))
+        self.count = 0
+
+    def add(self, frame: Frame) -> None:
+        """Take one frame in."""
+        if self.count == self._time.shape[0]:
+            self._time = np.concatenate([self._time, np.empty_like(self._time)])
+            self._values = np.concatenate([self._values, np.empty_like(self._values)])
+        self._time[self.count] = frame.time_s
+        self._values[self.count] = frame.values
+        self.count += 1
+
+    def fill(self, time_s: Array, values: Array) -> None:
+        """Hold these samples, ``(n,)`` and ``(n, channels)``, and nothing else; the arrays are taken over."""
+        self._time, self._values, self.count = time_s, values, time_s.shape[0]
+
+    @property
+    def time_s(self) -> Array:
+        """Rig times so far."""
+        return self._time[: self.count]
+
+    @property
+    def values(self) -> Array:
+        """Readings so far."""
+        return self._values[: self.count]
+
+    @property
+    def seconds(self) -> float:
+        """How long the run has lasted, in rig seconds."""
+        return float(self._time[self.count - 1] - self._time[0]) if self.count else 0.0

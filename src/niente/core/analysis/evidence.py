@@ -1,0 +1,328 @@
+"""What a run in the book amounts to: its settled temperature, means, hold, and what went wrong, from its samples."""
+
+import math
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.model.frame import RigEventKind
+from niente.core.model.plan import Plan
+from niente.core.model.rig_card import Counts, LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.science.clock_limiter import Hold, hold_of, shares
+from niente.core.science.exponentials import TimeConstant, time_constants
+from niente.core.science.settling import Settled, learn, not_yet, settle
+from niente.core.science.statistics import mean_with_error
+from niente.core.storage.reader import DONE, BookReader, RunRecord
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+BURST_S = 45.0
+"""Samples this long after a load starts are left out of a settling fit: the firmware still lets a burst through."""
+TAIL_S = 240.0
+"""Means of power, clock, throughput and noise are taken over the last samples of a run, this many seconds of them."""
+TEACHES_S = 420.0
+"""A run this long or longer teaches the next ones about the slow time constants."""
+READ_BY_HAND = "reading"
+"""The kind of happening that holds what hands read at the end of a run; the last one of a channel counts."""
+HAND_READING_SE_DB = 0.5
+"""How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
+SOURCES = ("graphics_power_w",)
+"""Channels that meter heat beside the package's."""
+FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
+
+
+class RunSummary(msgspec.Struct, frozen=True):
+    """One run, summed up. Means are over its last minutes; ``*_se`` are standard errors.
+
+    ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
+    the package's. ``heat_held`` says that the firmware's temperature cap held the clock: the settled temperature is
+    then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
+    """
+
+    run_id: int
+    plan_id: int
+    step: int
+    setting: Setting
+    load: str
+    load_kind: LoadKind
+    how: str | None
+    seconds: float
+    settled: Settled
+    room_c: float
+    power_w: float
+    clock_mhz: float
+    throughput_per_s: float
+    noise_dba: float
+    noise_se_db: float
+    fan_rpm: dict[str, float]
+    holds: dict[str, float]
+    failures: int
+    opened_at: float = 0.0
+    variant: str = ""
+    core_c: float = math.nan
+    voltage_v: float = math.nan
+    sources_w: dict[str, float] = msgspec.field(default_factory=dict)
+
+    @property
+    def running(self) -> bool:
+        """Whether the run is still open."""
+        return self.how is None
+
+    @property
+    def rise_k(self) -> float:
+        """The settled rise of the hottest core over the (lagged) room, K."""
+        return self.settled.value_c - self.settled.room_c
+
+    @property
+    def heat_held(self) -> bool:
+        """Whether heat held the clock for more than a twentieth of the last minutes."""
+        return self.holds.get(Hold.TEMPERATURE_CAP.words, 0.0) > 0.05
+
+    @property
+    def power_held(self) -> bool:
+        """Whether the sustained limit held the clock for most of the last minutes."""
+        return self.holds.get(Hold.SUSTAINED_LIMIT.words, 0.0) > 0.5
+
+
+def hottest_core(card: RigCard, values: Array, samples: int = 60) -> int | None:
+    """Return the channel of the core that was hottest on average over the last samples of ``values`` ``(n, channels)``.
+
+    Average first, then take the maximum: the maximum of twelve noisy sensors reads high. ``None`` without readings.
+    """
+    places = card.indices("core_temperature_c")
+    if not places or values.shape[0] == 0:
+        return None
+    recent = values[-samples:, places]
+    alive = np.isfinite(recent).any(axis=0)
+    if not alive.any():
+        return None
+    means = np.full(len(places), -np.inf)
+    means[alive] = np.nanmean(recent[:, alive], axis=0)
+    return places[int(np.argmax(means))]
+
+
+def column(card: RigCard, values: Array, name: str) -> Vector:
+    """Return one channel's readings ``(n,)``; NaN where the rig has no such channel."""
+    place = card.index(name)
+    return values[:, place] if place is not None else np.full(values.shape[0], np.nan)
+
+
+def trusted(card: RigCard, values: Array) -> Array:
+    """Return readings ``(n, channels)`` as the person trusts them: offsets and gains that are known taken out."""
+    if not card.trust:
+        return values
+    said = [card.trust_in(channel.name) for channel in card.channels]
+    offset, gain = np.array([trust.offset for trust in said]), np.array([trust.gain for trust in said])
+    corrected: Array = (values - offset) / gain
+    return corrected
+
+
+def counted(card: RigCard, values: Array) -> Vector | None:
+    """Return the temperature that counts ``(n,)``: the hottest core's (averaged first), the mean of the cores', or the
+    package's; ``None`` where nothing of it is read."""
+    if card.counts == Counts.PACKAGE:
+        package = column(card, values, "package_temperature_c")
+        return package if np.isfinite(package).any() else None
+    hot = hottest_core(card, values)
+    if hot is None:
+        return None
+    if card.counts == Counts.MEAN:
+        cores = values[:, list(card.indices("core_temperature_c"))]
+        read = np.isfinite(cores)
+        total, many = np.where(read, cores, 0.0).sum(axis=1), read.sum(axis=1)
+        mean: Vector = np.where(many > 0, total / np.maximum(many, 1), np.nan)
+        return mean
+    hottest: Vector = values[:, hot]
+    return hottest
+
+
+def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tuple[float, ...] = ()) -> Settled:
+    """Return where the temperature that counts settles, from a run's samples so far: ``(n,)`` and ``(n, channels)``."""
+    values = trusted(card, values)
+    core = counted(card, values)
+    if core is None:
+        return not_yet("no core temperature is read")
+    from_burst = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
+    room = column(card, values, "room_temperature_c")
+    return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
+
+
+def constants_of(card: RigCard, time_s: Vector, values: Array) -> tuple[TimeConstant, ...]:
+    """Return the time constants that a run's samples, ``(n,)`` and ``(n, channels)``, are long enough to tell."""
+    values = trusted(card, values)
+    core = counted(card, values)
+    if core is None:
+        return ()
+    first = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
+    return time_constants(time_s[first:], core[first:], column(card, values, "room_temperature_c")[first:])
+
+
+def holds_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:
+    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``Hold``.
+
+    What the load is lets more be told: the heaviest ones take all the clock they get, steadily.
+    """
+    known = card.load(load)
+    steady = known is not None and known.kind == LoadKind.HEAVY
+    places = card.indices("core_temperature_c")
+    cores = values[:, places] if places else np.full((values.shape[0], 1), np.nan)
+    hottest = np.where(np.isfinite(cores).any(axis=1), np.nanmax(np.where(np.isfinite(cores), cores, -np.inf), axis=1), np.nan)
+    whole = setting.over(card.stock)
+    return hold_of(
+        hottest,
+        column(card, values, "package_power_w"),
+        column(card, values, "effective_clock_mhz"),
+        column(card, values, "throughput_per_s") if steady else None,
+        cap_c=whole.temperature_cap_c,
+        limit_w=whole.sustained_power_w,
+        clock_cap_mhz=_lowest(whole.clock_cap_mhz, whole.fixed_clock_mhz),
+        burst_w=whole.burst_power_w,
+        takes_all=steady,
+    )
+
+
+def _lowest(*clocks_mhz: float | None) -> float | None:
+    """Return the lowest of the clocks that are in force; a fixed clock of 0 is none."""
+    in_force = [clock for clock in clocks_mhz if clock]
+    return min(in_force) if in_force else None
+
+
+def summarise(
+    card: RigCard,
+    run: RunRecord,
+    time_s: Vector,
+    values: Array,
+    failures: int,
+    slow_prior: tuple[float, ...] = (),
+    by_hand: dict[str, float] | None = None,
+) -> RunSummary:
+    """Sum a run up from its samples, ``time_s`` ``(n,)`` and ``values`` ``(n, channels)``.
+
+    ``slow_prior`` is what the runs before it taught about the slow time constants (see ``science.settling``); ``by_hand``
+    what hands read at its end, by channel, where no cable does.
+    """
+    load = card.load(run.load)
+    kind = load.kind if load is not None else LoadKind.IDLE
+    whole = run.setting.over(card.stock)
+    if time_s.shape[0]:
+        span = min(TAIL_S, float(time_s[-1] - time_s[0]) / 2)
+        tail = trusted(card, values[time_s >= time_s[-1] - span])
+        seconds = float(time_s[-1] - time_s[0]) + card.sample_period_s
+    else:
+        tail, seconds = values, 0.0
+    idle = kind == LoadKind.IDLE
+    settled = not_yet("an idle run has no settled load") if idle else settled_so_far(card, time_s, values, slow_prior)
+    noise, noise_se = mean_with_error(column(card, tail, "noise_dba"))
+    if by_hand and "noise_dba" in by_hand:
+        noise, noise_se = by_hand["noise_dba"], HAND_READING_SE_DB
+    core = counted(card, tail)
+    held = shares(holds_of(card, tail, whole, run.load)) if kind != LoadKind.IDLE else {}
+    return RunSummary(
+        run_id=run.id,
+        plan_id=run.plan_id,
+        step=run.step,
+        setting=whole,
+        load=run.load,
+        load_kind=kind,
+        how=run.how,
+        seconds=seconds,
+        settled=settled,
+        room_c=_mean(column(card, tail, "room_temperature_c")),
+        power_w=_mean(column(card, tail, "package_power_w")),
+        clock_mhz=_mean(column(card, tail, "effective_clock_mhz")),
+        throughput_per_s=_mean(column(card, tail, "throughput_per_s")),
+        noise_dba=noise,
+        noise_se_db=noise_se,
+        fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},
+        holds={hold.words: share for hold, share in held.items()},
+        failures=failures,
+        opened_at=run.opened_at,
+        variant=card.variant,
+        core_c=_mean(core) if core is not None else math.nan,
+        voltage_v=_mean(column(card, tail, "core_voltage_v")),
+        sources_w={name: _mean(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
+    )
+
+
+def _mean(values: Vector) -> float:
+    kept = values[np.isfinite(values)]
+    return float(np.mean(kept)) if kept.shape[0] else math.nan
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """Everything measured on one rig so far: its card, and its runs in the variant it is in, summed up, oldest first.
+
+    ``slow_prior`` is what they teach the next run about the slow time constants. ``elsewhere`` are the runs in its other
+    variants, by variant; ``plans`` the plans that runs were made for, by number.
+    """
+
+    card: RigCard
+    runs: tuple[RunSummary, ...]
+    slow_prior: tuple[float, ...] = ()
+    elsewhere: dict[str, "Evidence"] = msgspec.field(default_factory=dict)
+    plans: dict[int, Plan] = msgspec.field(default_factory=dict)
+
+    def in_variant(self, variant: str) -> tuple[RunSummary, ...]:
+        """Return the runs in a variant of the machine; those in the present one for an empty name."""
+        if variant in ("", self.card.variant):
+            return self.runs
+        other = self.elsewhere.get(variant)
+        return other.runs if other is not None else ()
+
+    def usable(self) -> list[RunSummary]:
+        """Return the runs that say something: those that came to their own end, and failures of the machine."""
+        return [run for run in self.runs if run.how in (DONE, "failed")]
+
+
+def evidence_in(book: Path, known: Evidence | None = None) -> Evidence | None:
+    """Sum up a book that lies in a file; see ``gather``. Raises ``BookError`` where it is none."""
+    reader = BookReader(book)
+    try:
+        return gather(reader, known)
+    finally:
+        reader.close()
+
+
+def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:
+    """Sum up every measuring run of a book; ``None`` where it has no rig yet.
+
+    ``known`` is what was summed up before: on the same card its closed runs are taken over and not computed again.
+    """
+    cards = book.cards()
+    if not cards:
+        return None
+    latest = {card.variant: card for card in cards.values()}
+    first, now = next(iter(cards.values())), next(reversed(cards.values()))
+    runs: dict[str, list[RunRecord]] = {variant: [] for variant in latest}
+    for run in book.runs():
+        if run.kind == "step":
+            runs[(cards.get(run.card_id, first) if run.card_id is not None else first).variant].append(run)
+    before = {known.card.variant: known, **known.elsewhere} if known is not None else {}
+    found = {variant: _summed_up(book, card, runs[variant], before.get(variant)) for variant, card in latest.items()}
+    here = found.pop(now.variant)
+    others = {variant: other for variant, other in found.items() if other.runs}
+    return Evidence(here.card, here.runs, here.slow_prior, others, book.plans())
+
+
+def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known: Evidence | None) -> Evidence:
+    """Sum up the runs of one variant, oldest first; each teaches the next."""
+    before = {run.run_id: run for run in known.runs} if known is not None and known.card == card else {}
+    runs: list[RunSummary] = []
+    slow_prior: tuple[float, ...] = ()
+    for run in records:
+        summary = before.get(run.id)
+        if summary is None or summary.running or summary.how != run.how:
+            happened = book.happenings(run)
+            failures = sum(1 for item in happened if item.kind in FAILURES)
+            if run.how == "failed":  # a person may have judged it so, of whom there is no event of the rig's
+                failures = max(failures, 1)
+            by_hand = {item.body["channel"]: item.body["value"] for item in happened if item.kind == READ_BY_HAND}
+            summary = summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
+        if summary.how == DONE and summary.seconds >= TEACHES_S:
+            slow_prior = learn(slow_prior, summary.settled)
+        runs.append(summary)
+    return Evidence(card, tuple(runs), slow_prior)

@@ -1,0 +1,102 @@
+"""Noise against duty and speed: each fan group alone and all together, over the room, with what was read."""
+
+import math
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.analysis.models import Models, turning
+from niente.core.science.acoustics import add_levels
+from niente.core.science.statistics import Z95
+
+Vector = NDArray[np.float64]
+
+POINTS = 101
+LEAST_RPM = 40.0
+"""Below it a fan stands."""
+STANDS_DBA = -60.0
+"""The level of a group that stands: far below any room, and small enough to vanish in a sum."""
+
+
+class Heard(msgspec.Struct, frozen=True):
+    """One reading: duty (%) and speed (rpm) of the group it tells of, and the level in the room with its 95 % half width."""
+
+    run_id: int
+    duty: float
+    rpm: float
+    dba: float
+    half_width_db: float
+
+
+class GroupNoise(msgspec.Struct, frozen=True):
+    """A fan group over its duty (%) as far as it was heard, with the other groups standing: speed, its level alone, its level
+    in the room with the 95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and
+    highest duty read."""
+
+    group: str
+    duty: Vector
+    rpm: Vector
+    alone_dba: Vector
+    in_room_dba: Vector
+    in_room_hw: Vector
+    seen: tuple[float, float]
+    heard: tuple[Heard, ...]
+
+
+class Loudness(msgspec.Struct, frozen=True):
+    """All groups, what they come to together at the same duty, and the room. ``heard`` are the readings in which no group is
+    much the loudest."""
+
+    groups: tuple[GroupNoise, ...]
+    duty: Vector
+    together_dba: Vector
+    together_hw: Vector
+    background_dba: float
+    background_hw: float
+    heard: tuple[Heard, ...]
+
+
+def loudness_of(models: Models) -> Loudness:
+    """Return the noise map group by group. A reading is given to the group that its fans make loudest, where the others lie 6
+    dB and more below it; the rest are readings of all together."""
+    noise = models.noise
+    count = len(noise.groups)
+    seen = {group: [known for known, _ in models.duty_rpm[group]] or [0.0] for group in noise.groups}
+    duty = np.linspace(0.0, min((max(known) for known in seen.values()), default=100.0), POINTS)
+    speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
+    runs = [run for run in models.evidence.usable() if np.isfinite([run.noise_dba, run.noise_se_db]).all()]
+    told: dict[int, list[Heard]] = {place: [] for place in range(count)}
+    together: list[Heard] = []
+    for run in runs:
+        rpm = np.array([turning(run, group) for group in noise.groups])
+        levels = np.array([_own(models, place, rpm[place : place + 1])[0] for place in range(count)])
+        loudest = int(np.argmax(levels)) if count else 0
+        others = np.delete(levels, loudest)
+        one = Heard(
+            run.run_id,
+            run.setting.fan_duty.get(noise.groups[loudest], math.nan) if count else math.nan,
+            float(rpm[loudest]) if count else 0.0,
+            run.noise_dba,
+            Z95 * run.noise_se_db,
+        )
+        clear = others.shape[0] == 0 or float(add_levels(others)) <= levels[loudest] - 6.0
+        (told[loudest] if clear and count else together).append(one)
+    groups = []
+    for place, group in enumerate(noise.groups):
+        own = np.linspace(0.0, max(seen[group]), POINTS)
+        only = np.zeros((POINTS, count))
+        only[:, place] = models.rpm(group, own)
+        in_room, half_width = noise.in_room(only)
+        by_itself, span = _own(models, place, only[:, place]), (min(seen[group]), max(seen[group]))
+        groups.append(GroupNoise(group, own, only[:, place], by_itself, in_room, half_width, span, tuple(told[place])))
+    level, level_hw = noise.in_room(speeds)
+    return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, Z95 * noise.background_sd_db, tuple(together))
+
+
+def _own(models: Models, place: int, rpm: Vector) -> Vector:
+    """Return the modelled level of one group alone at speeds ``(n,)`` in dBA; far below any room where it stands."""
+    alone = np.zeros((rpm.shape[0], len(models.noise.groups)))
+    alone[:, place] = rpm
+    level: Vector = np.where(rpm > LEAST_RPM, models.noise.machine_alone(alone), STANDS_DBA)
+    return level

@@ -1,0 +1,223 @@
+"""The settings that a map or a choice looks at: a grid over two controls, the others held, chosen or optimised."""
+
+import math
+from enum import StrEnum
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.analysis.coverage import inside
+from niente.core.analysis.models import Models
+from niente.core.analysis.prediction import Predicted, at_load, ceilings, offsets_mv, predict
+from niente.core.analysis.reliability import stable_for_a_day
+from niente.core.analysis.setting_batch import POWER, Settings
+from niente.core.model.project import Limits
+from niente.core.model.rig_card import LoadKind
+from niente.core.model.setting import Setting
+from niente.core.science.power.operating_point import HOTTEST_C
+
+Vector = NDArray[np.float64]
+Mask = NDArray[np.bool_]
+
+MOST_STEPS = 45
+NICE = (1.0, 2.0, 3.0, 5.0)
+COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
+"""Steps a side where the other fans are looked for at every place; duties a group to begin with, for one, two and more groups;
+and how often the step is halved then."""
+BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
+"""Controls that need not have been varied: where they hold the clock, watts and temperatures are among those measured."""
+
+
+class Others(StrEnum):
+    """What becomes of the controls that are not on the axes."""
+
+    HELD = "held"
+    """As the runs had them, or at values of one's own."""
+    CHOSEN = "chosen"
+    """As the pick has them."""
+    OPTIMISED = "optimised"
+    """The fans as quiet as they keep the headroom, at every place anew; the rest as the runs had it."""
+
+
+class View(msgspec.Struct, frozen=True):
+    """What a map is asked for: the controls ``across`` and ``up`` (empty: the leading fan group's duty), the load (empty: the
+    heaviest heats and the realistic one counts), and what becomes of the other controls; ``held`` are values of one's own."""
+
+    across: str = POWER
+    up: str = ""
+    load: str = ""
+    others: Others = Others.HELD
+    held: dict[str, float] = msgspec.field(default_factory=dict)
+
+
+DEFAULT_VIEW = View()
+
+
+class Field(msgspec.Struct, frozen=True):
+    """Settings on a grid with what the models say of them.
+
+    ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
+    ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
+    the chance of a day without a failure and ``against`` how many failures speak against it, ``inside`` whether a place lies
+    inside of what was measured.
+    """
+
+    across: str
+    up: str
+    x: Vector
+    y: Vector
+    settings: Settings
+    predicted: Predicted
+    stable: Vector
+    against: NDArray[np.int64]
+    inside: Mask
+    clean_s: Vector
+    failures: NDArray[np.int64]
+    measured: Mask
+    view: View = DEFAULT_VIEW
+
+    def place(self, index: int) -> tuple[float, float]:
+        """Return where a setting stands on the two axes, by its place in the arrays."""
+        row, column = divmod(index, self.x.shape[0])
+        return float(self.x[column]), float(self.y[row])
+
+    def nearest(self, x: float, y: float) -> int:
+        """Return the place in the arrays of the setting nearest to a point."""
+        column, row = int(np.argmin(np.abs(self.x - x))), int(np.argmin(np.abs(self.y - y)))
+        return int(row * self.x.shape[0] + column)
+
+    def as_grid(self, values: Vector) -> NDArray[np.float64]:
+        """Return an array ``(d * p,)`` as ``(d, p)``."""
+        return values.reshape(self.y.shape[0], self.x.shape[0])
+
+
+def survey(
+    models: Models,
+    limits: Limits,
+    view: View = DEFAULT_VIEW,
+    chosen: Setting | None = None,
+    grid: tuple[Vector, Vector] | None = None,
+) -> Field:
+    """Lay the grid over what was measured and predict every setting of it. ``chosen`` is the pick, where it is asked for;
+    ``grid`` the edges, where they are given."""
+    across, up = view.across, view.up or models.fans
+    base = chosen if view.others == Others.CHOSEN and chosen is not None else models.base
+    for control, value in view.held.items():
+        base = base.replaced(control, value)
+    most = COARSE_STEPS if view.others == Others.OPTIMISED else MOST_STEPS
+    x, y = grid if grid is not None else (axis_values(models, across, most), axis_values(models, up, most))
+    on_x, on_y = (flat.ravel() for flat in np.meshgrid(x, y))
+    settings = Settings(base, {across: on_x, up: on_y}, on_x.shape[0])
+    if view.others == Others.OPTIMISED:
+        settings = _quietest_fans(models, limits, settings, view)
+    rest = at_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
+    stable, against = stable_for_a_day(models, rest.clock_mhz, offsets_mv(settings))
+    said = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, rest=rest)
+    clean, failures, measured = _run_there(models, settings, (across, up), rest.load)
+    return Field(
+        across=across,
+        up=up,
+        x=x,
+        y=y,
+        settings=settings,
+        predicted=said,
+        stable=stable,
+        against=against,
+        inside=inside(models, settings, rest),
+        clean_s=clean,
+        failures=failures,
+        measured=measured,
+        view=view,
+    )
+
+
+def axes_of(models: Models) -> tuple[str, ...]:
+    """Return the controls that a map can be drawn over, in the card's order."""
+    plain = {POWER, "temperature_cap_c", "clock_cap_mhz", "voltage_offset_mv", "fixed_clock_mhz"}
+    return tuple(one.name for one in models.card.controls if one.name in plain or one.name.startswith("fan_duty."))
+
+
+def axis_values(models: Models, control: str, most: int = MOST_STEPS) -> Vector:
+    """Return the values of a control that are looked at: even steps over what was measured, and the measured ones."""
+    known = models.card.control(control)
+    seen = {run.setting.value(control) for run in models.evidence.usable() if run.load_kind != LoadKind.IDLE}
+    measured = {float(value) for value in seen if value is not None}
+    low, high = min(measured, default=0.0), max(measured, default=0.0)
+    if known is not None and (len(measured) < 2 or control in BY_PHYSICS):
+        low, high = known.low, known.high
+    step = _nice((high - low) / most, known.step if known is not None else 0.0)
+    inner = {value for value in measured if low <= value <= high}
+    return np.array(sorted({*np.arange(low, high + 1e-9, step).tolist(), *inner}))
+
+
+def _nice(least: float, step: float) -> float:
+    """Return a round step that is at least so wide, and no finer than the control's own."""
+    least = max(least, step, 1e-6)
+    power = 10.0 ** math.floor(math.log10(least))
+    return next((one * power for one in NICE if one * power >= least * 0.999), 10.0 * power)
+
+
+def _run_there(models: Models, settings: Settings, axes: tuple[str, str], load: str) -> tuple[Vector, NDArray[np.int64], Mask]:
+    """Return what was run at each setting: clean seconds under a load, failures under any, and whether anything was."""
+    clean = np.zeros(settings.count)
+    failures = np.zeros(settings.count, dtype=np.int64)
+    measured = np.zeros(settings.count, dtype=bool)
+    for run in models.evidence.usable():
+        if run.load_kind == LoadKind.IDLE:
+            continue
+        at = np.ones(settings.count, dtype=bool)
+        for control in axes:
+            at &= settings.of(control) == run.setting.value(control)
+        for place in np.flatnonzero(at).tolist():
+            if settings.at(place) != run.setting:
+                continue
+            measured[place] = True
+            failures[place] += run.failures
+            if run.load == load:
+                clean[place] += run.seconds
+    return clean, failures, measured
+
+
+def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: View) -> Settings:
+    """Return settings with the fans that are on no axis set as quiet as they keep the headroom, or as cool as they can: over
+    a coarse grid first, then group by group in ever smaller steps."""
+    spans = {group: _swept(models, group) for group in models.noise.groups if f"fan_duty.{group}" not in settings.values}
+    free = {group: span for group, span in spans.items() if span is not None}
+    if not free:
+        return settings
+
+    def cost(duties: NDArray[np.float64]) -> Vector:
+        """Return how loud settings are with duties ``(n, groups)``, far dearer where the headroom is not kept."""
+        values = {f"fan_duty.{group}": duties[:, place] for place, group in enumerate(free)}
+        tried = Settings(settings.base, {**settings.values, **values}, settings.count)
+        rest = at_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
+        headroom = ceilings(models, tried) - np.minimum(rest.core_c, HOTTEST_C) - rest.core_hw
+        short = np.maximum(limits.least_headroom_k - headroom, 0.0)
+        level = models.noise.in_room(rest.rpm)[0] + 0.01 * models.noise.machine_alone(rest.rpm)
+        return level + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
+
+    count = DUTIES[min(len(free), len(DUTIES)) - 1]
+    ladders = [np.linspace(*span, count) for span in free.values()]
+    rungs = np.stack([flat.ravel() for flat in np.meshgrid(*ladders)], axis=1)
+    found = np.array([cost(np.tile(rung, (settings.count, 1))) for rung in rungs])
+    best, least = rungs[np.argmin(found, axis=0)], np.min(found, axis=0)
+    low, high = (np.array([span[end] for span in free.values()]) for end in (0, 1))
+    step = (high - low) / max(count - 1, 1)
+    for _ in range(FINER):
+        step = step / 2.0
+        for place in range(len(free)):
+            for sign in (-1.0, 1.0):
+                tried = best.copy()
+                tried[:, place] = np.clip(tried[:, place] + sign * step[place], low[place], high[place])
+                now = cost(tried)
+                better = now < least
+                best[better], least[better] = tried[better], now[better]
+    values = {f"fan_duty.{group}": best[:, place] for place, group in enumerate(free)}
+    return Settings(settings.base, {**settings.values, **values}, settings.count)
+
+
+def _swept(models: Models, group: str) -> tuple[float, float] | None:
+    """Return the least and highest duty that a group was run at; ``None`` where it was run at one alone."""
+    duties = [duty for duty, _ in models.duty_rpm[group]]
+    return (min(duties), max(duties)) if len(duties) > 1 else None

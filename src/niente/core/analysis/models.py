@@ -1,0 +1,337 @@
+"""The fitted models of a rig: heat path, noise, power and work, each from all runs that tell of it."""
+
+import math
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.setting_batch import POWER
+from niente.core.model.errors import NotEnoughError
+from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.science.clock_limiter import Hold
+from niente.core.science.dynamics import Scale
+from niente.core.science.heat.fit import Runs, fit
+from niente.core.science.heat.path import HeatPath
+from niente.core.science.noise import NoiseModel, fit_noise
+from niente.core.science.power.law import Draws, PowerLaw, fit_power
+from niente.core.science.statistics import Z95
+
+Vector = NDArray[np.float64]
+Array = NDArray[np.float64]
+
+SILICON = (
+    "voltage_offset_mv",
+    "core_offset_mv",
+    "point_offset_mv",
+    "clock_cap_mhz",
+    "active_clock_mhz",
+    "fixed_clock_mhz",
+    "fixed_voltage_v",
+)
+NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
+"""Loads that come to no settled heat."""
+LEAST_RUNS = 3
+RPM_A_PERCENT = 15.0
+"""What a per cent of duty stands for where no speed is read; only shares of the highest count."""
+
+
+class Models(msgspec.Struct, frozen=True):
+    """What the runs of a rig come to.
+
+    ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
+    survive. ``gains`` are metered watts a watt of limit, by load; ``tops`` the clock (MHz) that each load takes when nothing
+    but the clock cap holds it, as a share of that cap or of its own; ``sources_w`` what is metered beside the package, by load.
+    ``stock`` is each load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock
+    stands for it. ``duty_rpm`` are the speeds seen for each group's duties; ``lead`` is the
+    fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and that group's duty.
+    """
+
+    evidence: Evidence
+    heat: HeatPath
+    noise: NoiseModel
+    power: PowerLaw
+    gains: dict[str, float]
+    tops: dict[str, float]
+    sources_w: dict[str, tuple[float, ...]]
+    count_load: str
+    heavy_load: str
+    stock: dict[str, RunSummary]
+    by_clock: frozenset[str]
+    duty_rpm: dict[str, tuple[tuple[float, float], ...]]
+    base: Setting
+    room_c: float
+    lead: str
+
+    @property
+    def card(self) -> RigCard:
+        """The card of the variant that the models are of."""
+        return self.evidence.card
+
+    @property
+    def scale(self) -> Scale:
+        """The dynamic scale of the room, over its background as it was measured."""
+        return Scale(self.noise.background_dba, self.evidence.card.marks_over_db)
+
+    @property
+    def fans(self) -> str:
+        """The control that stands up the map."""
+        return f"fan_duty.{self.lead}"
+
+    def rpm(self, group: str, duty: Array) -> Array:
+        """Return a group's speed in rpm at duties in %, between the duties that were seen."""
+        pairs = np.array(self.duty_rpm[group]).reshape(-1, 2)
+        if pairs.shape[0] == 0:
+            return np.zeros(np.shape(duty))
+        speed: Array = np.interp(duty, pairs[:, 0], pairs[:, 1])
+        return speed
+
+    def stock_work(self, load: str) -> float | None:
+        """Return a load's throughput as it was measured at the stock setting, in its own unit; ``None`` where it was not."""
+        run = self.stock.get(load)
+        return run.throughput_per_s if run is not None else None
+
+    def steady(self) -> tuple[LoadCard, ...]:
+        """Return the loads that were run and come to settled heat, in the card's order."""
+        return tuple(load for load in self.card.loads if load.name in self.power.loads and load.kind not in NOT_STEADY)
+
+    def usable(self) -> list[RunSummary]:
+        """Return the runs that the models stand on: those that came to their end without a failure, idle ones apart."""
+        return [run for run in self.evidence.usable() if run.load_kind not in NOT_STEADY and run.failures == 0]
+
+
+def fit_models(evidence: Evidence) -> Models:
+    """Fit everything. Raises ``NotEnoughError`` that says which runs are still missing."""
+    card = evidence.card
+    heavy = card.load_of(LoadKind.HEAVY)
+    if heavy is None:
+        raise NotEnoughError(f"{card.title} names no heaviest load.", remedy="Add one to the rig's loads.")
+    lead = card.lead_group()
+    if lead is None:
+        raise NotEnoughError(
+            f"{card.title} has no fan group that can be set, and the map is drawn over one.",
+            safe="What was measured is kept.",
+            remedy="Add a control 'fan_duty.' with the group's name to the rig's card.",
+        )
+    runs = evidence.usable()
+    steady = [run for run in runs if run.load_kind not in NOT_STEADY]
+    working = [run for run in steady if run.failures == 0]
+    settled = [run for run in working if run.settled.known and not run.heat_held]
+    _insist_on_heat(working, settled, heavy)
+    drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
+    plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
+    drawn = plain if len(plain) >= LEAST_RUNS else drawn  # an offset by points bends the curve that the law of power is of
+    heard = [run for run in _with_speeds(runs) if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
+    if len(heard) < 2:
+        raise NotEnoughError(
+            f"{card.title} has given no noise readings, and a quiet point is chosen by them.",
+            safe="What was measured is kept.",
+            remedy="Attach a sound meter as the channel 'noise_dba'.",
+        )
+    if len(drawn) < LEAST_RUNS:
+        raise NotEnoughError(
+            "The law of power needs three runs with power, clock and temperature read.",
+            safe="What was measured is kept.",
+            remedy="Check these channels on the Rig page, and run more of the plan.",
+        )
+    groups = card.fan_groups()
+    sources = tuple(sorted({name for run in working for name in run.sources_w}))
+    base = _base([run for run in settled if run.load == heavy.name] or settled, f"fan_duty.{lead}")
+    unread = _without_work(drawn)
+    power = fit_power(_draws(drawn, unread))
+    return Models(
+        evidence=evidence,
+        heat=_heat(evidence, groups, sources, heavy.name),
+        noise=fit_noise(
+            groups,
+            np.array([[turning(run, group) for group in groups] for run in heard]),
+            np.array([run.noise_dba for run in heard]),
+            np.array([run.noise_se_db for run in heard]),
+        ),
+        power=power,
+        gains=_gains(drawn, power.loads),
+        tops=_tops(drawn, power.loads),
+        sources_w={load: _sources_of(drawn, load, sources) for load in power.loads},
+        count_load=_counts(card, power.loads, heavy.name),
+        heavy_load=heavy.name,
+        by_clock=unread,
+        stock={run.load: run for run in drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
+        duty_rpm={group: _speeds_of(evidence, group) for group in groups},
+        base=base,
+        room_c=float(np.mean([run.settled.room_c for run in settled])),
+        lead=lead,
+    )
+
+
+def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy: LoadCard) -> None:
+    """Raise ``NotEnoughError`` where too few runs tell of the heat path, with what is missing."""
+    of_heavy = [run for run in working if run.load == heavy.name]
+    if len(settled) >= LEAST_RUNS and of_heavy:
+        return
+    kept = "What was measured is kept."
+    held = sum(1 for run in of_heavy if run.heat_held)
+    missing = "" if of_heavy else f", one of them of {heavy.title.lower()}"
+    needs = f"The heat path needs three settled runs that heat did not hold{missing}, and there are {len(settled)}"
+    if held:
+        raise NotEnoughError(
+            f"{needs}; in {held} the temperature cap held the clock, and such a run only says what is not enough.",
+            safe=kept,
+            remedy="Plan lower sustained power limits, or faster fans.",
+        )
+    raise NotEnoughError(f"{needs}.", safe=kept, remedy="Run more of the plan.")
+
+
+def _counts(card: RigCard, loads: tuple[str, ...], heavy: str) -> str:
+    realistic = card.load_of(LoadKind.REALISTIC)
+    return realistic.name if realistic is not None and realistic.name in loads else heavy
+
+
+def turning(run: RunSummary, group: str) -> float:
+    """Return a fan group's speed in a run, in rpm; where no speed is read the duty stands for it."""
+    speed = run.fan_rpm.get(group, math.nan)
+    return speed if math.isfinite(speed) else RPM_A_PERCENT * run.setting.fan_duty.get(group, 0.0)
+
+
+def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
+    """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-held runs are bounds."""
+    here = evidence.card.variant
+    told: list[tuple[RunSummary, str]] = []
+    for other in (evidence, *evidence.elsewhere.values()):
+        if other.card.fan_groups() != groups:
+            continue
+        for run in _with_speeds(other.usable()):
+            wanted = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
+            if wanted and run.settled.known and np.isfinite([run.power_w, run.rise_k]).all():
+                told.append((run, other.card.variant))
+    return fit(
+        groups,
+        sources,
+        (heavy, here),
+        Runs(
+            power_w=np.array([run.power_w for run, _ in told]),
+            rpm=np.array([[turning(run, group) for group in groups] for run, _ in told]).reshape(len(told), len(groups)),
+            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in told]).reshape(len(told), -1),
+            rise_k=np.array([_bound(run) if run.heat_held else run.rise_k for run, _ in told]),
+            rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in told]),
+            bound=np.array([run.heat_held for run, _ in told], dtype=bool),
+            load=tuple(run.load for run, _ in told),
+            variant=tuple(variant for _, variant in told),
+            number=tuple(run.run_id for run, _ in told),
+        ),
+    )
+
+
+def _bound(run: RunSummary) -> float:
+    """Return what the rise of a run that heat held is at least at its power: what it read, or where it would have settled."""
+    read = run.core_c if math.isfinite(run.core_c) else run.settled.value_c
+    return min(read, run.settled.value_c) - run.settled.room_c
+
+
+def _with_speeds(runs: list[RunSummary]) -> list[RunSummary]:
+    """Return the runs whose fan speeds are read, as far as they are in any run: a lost sensor is no fan that stands."""
+    read = {group for run in runs for group, rpm in run.fan_rpm.items() if math.isfinite(rpm)}
+    return [run for run in runs if all(math.isfinite(run.fan_rpm.get(group, math.nan)) for group in read)]
+
+
+def _without_work(runs: list[RunSummary]) -> frozenset[str]:
+    """Return the loads whose throughput is not read in any run."""
+    read = {run.load for run in runs if math.isfinite(run.throughput_per_s)}
+    return frozenset({run.load for run in runs} - read)
+
+
+def _draws(runs: list[RunSummary], unread: frozenset[str]) -> Draws:
+    return Draws(
+        clock_mhz=np.array([run.clock_mhz for run in runs]),
+        voltage_v=np.array([run.voltage_v for run in runs]),
+        offset_mv=np.array([offset_of(run.setting) for run in runs]),
+        fixed_v=np.array([run.setting.fixed_voltage_v or 0.0 for run in runs]),
+        core_c=np.array([run.core_c for run in runs]),
+        power_w=np.array([run.power_w for run in runs]),
+        throughput_per_s=np.array([run.clock_mhz if run.load in unread else run.throughput_per_s for run in runs]),
+        load=tuple(run.load for run in runs),
+    )
+
+
+def offset_of(setting: Setting) -> float:
+    """Return the offset that all cores see on average, in mV; offsets of single points of the curve are left out."""
+    cores = list(setting.core_offset_mv.values())
+    return (setting.voltage_offset_mv or 0.0) + (float(np.mean(cores)) if cores else 0.0)
+
+
+def _gains(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
+    """Return the metered watts a watt of limit, by load; a load that no limit held has what the others have."""
+    held = [run for run in runs if run.power_held and run.setting.sustained_power_w]
+    every = [run.power_w / (run.setting.sustained_power_w or math.nan) for run in held]
+    typical = float(np.median(every)) if every else 1.0
+    found = {}
+    for load in loads:
+        own = [ratio for ratio, run in zip(every, held, strict=True) if run.load == load]
+        found[load] = float(np.mean(own)) if own else typical
+    return found
+
+
+def clock_asked(setting: Setting) -> float:
+    """Return the highest clock that a whole setting allows, in MHz; infinite where nothing says any."""
+    asked = [setting.clock_cap_mhz, setting.fixed_clock_mhz or None]
+    return min((clock for clock in asked if clock), default=math.inf)
+
+
+def _tops(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
+    """Return what clock each load takes when neither power nor heat holds it, as a share of what its setting allows.
+
+    Where that was never seen, the load is taken to take all of it.
+    """
+    found = {}
+    for load in loads:
+        free = [
+            run.clock_mhz / clock_asked(run.setting)
+            for run in runs
+            if run.load == load
+            and max((run.holds.get(hold.words, 0.0) for hold in (Hold.SUSTAINED_LIMIT, Hold.TEMPERATURE_CAP)), default=0.0)
+            < 0.05
+            and math.isfinite(clock_asked(run.setting))
+        ]
+        found[load] = min(float(np.median(free)), 1.05) if free else 1.0
+    return found
+
+
+def _sources_of(runs: list[RunSummary], load: str, sources: tuple[str, ...]) -> tuple[float, ...]:
+    """Return what each metered source gives under a load, in W."""
+    own = [run for run in runs if run.load == load]
+    return tuple(float(np.nanmean([run.sources_w.get(name, 0.0) for run in own] or [0.0])) for name in sources)
+
+
+def _base(runs: list[RunSummary], fans: str) -> Setting:
+    """Return the setting that most runs share beneath the two axes; of equals the one used last."""
+    shared = [run.setting.replaced(POWER, 0.0).replaced(fans, 0.0).key() for run in runs]
+    most = max(shared.count(key) for key in shared)
+    last = max(place for place, key in enumerate(shared) if shared.count(key) == most)
+    return runs[last].setting
+
+
+def same_silicon(one: Setting, other: Setting) -> bool:
+    """Return whether two settings ask the same of voltage and clock, power limits and fans apart: only then does the same
+    power come to the same throughput."""
+    return all(getattr(one, name) == getattr(other, name) for name in SILICON)
+
+
+def _speeds_of(evidence: Evidence, group: str) -> tuple[tuple[float, float], ...]:
+    """Return the speeds seen for a group's duties in this variant, and for further duties in the others."""
+    own = dict(speeds_seen(evidence.usable(), group))
+    for other in evidence.elsewhere.values():
+        for duty, rpm in speeds_seen(other.usable(), group):
+            own.setdefault(duty, rpm)
+    return tuple(sorted(own.items()))
+
+
+def speeds_seen(runs: Sequence[RunSummary], group: str) -> tuple[tuple[float, float], ...]:
+    """Return a fan group's duties in % that were run, rising, each with the mean speed in rpm it came to."""
+    seen: dict[float, list[float]] = {}
+    for run in runs:
+        duty, rpm = run.setting.fan_duty.get(group), turning(run, group)
+        if duty is not None and group not in run.setting.fan_curve:
+            seen.setdefault(duty, []).append(rpm)
+    return tuple((duty, float(np.mean(seen[duty]))) for duty in sorted(seen))

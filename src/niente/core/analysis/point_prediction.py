@@ -1,0 +1,157 @@
+"""What the models say of one setting under one load in one room: each figure with its interval, and whether it lies inside
+what was measured."""
+
+import math
+
+import msgspec
+
+from niente.core.analysis.coverage import outside_words
+from niente.core.analysis.listener import Listening, listening_of
+from niente.core.analysis.models import Models
+from niente.core.analysis.prediction import AtLoad, at_load, ceilings, stock_throughput
+from niente.core.analysis.setting_batch import one_setting
+from niente.core.model.errors import DocumentError
+from niente.core.model.setting import Setting
+from niente.core.science.heat.sum import COMMON, OF_GROUP, SHARED
+from niente.core.science.power.operating_point import Holds
+from niente.core.science.statistics import Z95
+
+HOLDS = {Holds.CLOCK: "clock cap", Holds.POWER: "sustained limit", Holds.HEAT: "temperature cap"}
+
+
+class Figure(msgspec.Struct, frozen=True):
+    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why."""
+
+    value: float | None
+    half_width: float | None = None
+    reason: str = ""
+
+
+class Said(msgspec.Struct, frozen=True):
+    """What the models say of a setting. Temperatures in the room asked for; ``holds`` is what holds the clock there;
+    ``outside`` says in words where the setting lies beyond what was measured, and is empty inside it."""
+
+    setting: Setting
+    load: str
+    room_c: float
+    core_c: Figure
+    headroom_k: Figure
+    in_room_dba: Figure
+    at_listener_dba: Figure
+    alone_dba: Figure
+    throughput_percent: Figure
+    clock_mhz: Figure
+    power_w: Figure
+    holds: str
+    outside: tuple[str, ...]
+
+    @property
+    def inside(self) -> bool:
+        """Whether it lies inside the hull of what was measured."""
+        return not self.outside
+
+
+def say(
+    models: Models, wanted: Setting, load: str, room_c: float, air: float = 1.0, listening: Listening | None = None
+) -> Said:
+    """Return what the models say of a setting, whatever it leaves open as the runs had it; ``listening`` is where meter and
+    listener are (none: where the driver says).
+
+    Raises ``DocumentError`` for a setting that the rig refuses or a load that it does not have.
+    """
+    card = models.card
+    refused = card.refusals(wanted) + ([] if card.load(load) is not None else [f"this rig has no load {load!r}"])
+    if refused:
+        raise DocumentError(
+            f"Nothing can be said of that: {'; '.join(refused)}.",
+            safe="Nothing was changed.",
+            remedy="Name controls, values and a load of this rig.",
+        )
+    whole = wanted.over(models.base)
+    one = one_setting(whole)
+    runs = load in models.power.loads
+    rest = at_load(models, one, load if runs else models.heavy_load, room_c, air)
+    noise = _noise(models, rest, listening or listening_of(card))
+    none = Figure(None)
+    silent = Said(whole, load, room_c, none, none, *noise, none, none, none, "", ())
+    if not runs:
+        return _without_figures(silent, f"no run shows what {load} draws and does")
+    if rest.runaway[0]:
+        why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing holds the clock"
+        return _without_figures(silent, why)
+    stock, reason = stock_throughput(models, load, room_c)
+    hold = Holds(int(rest.holds[0]))
+    held = "the temperature cap holds the clock" if hold == Holds.HEAT else ""
+    headroom = float(ceilings(models, one)[0] - rest.core_c[0])
+    percent = 100.0 / stock if stock > 0.0 else math.nan
+    return msgspec.structs.replace(
+        silent,
+        core_c=_figure(rest.core_c[0], rest.core_hw[0], held),
+        headroom_k=_figure(headroom, rest.core_hw[0], held),
+        throughput_percent=_figure(rest.throughput[0] * percent, rest.throughput_hw[0] * percent, reason),
+        clock_mhz=_figure(rest.clock_mhz[0], rest.clock_hw[0]),
+        power_w=_figure(rest.power_w[0], rest.power_hw[0]),
+        holds=HOLDS[hold],
+        outside=outside_words(models, one, rest),
+    )
+
+
+def _without_figures(silent: Said, why: str) -> Said:
+    """Return what is said of a setting of which only the noise is known, with the reason in place of every other figure."""
+    none = Figure(None, None, why)
+    names = ("core_c", "headroom_k", "throughput_percent", "clock_mhz", "power_w")
+    return msgspec.structs.replace(silent, outside=(why,), **dict.fromkeys(names, none))
+
+
+def _figure(value: float, half_width: float, reason: str = "") -> Figure:
+    if not math.isfinite(value):
+        return Figure(None, None, reason or "the runs do not tell")
+    return Figure(float(value), float(half_width), reason)
+
+
+def _noise(models: Models, rest: AtLoad, listening: Listening) -> tuple[Figure, Figure, Figure]:
+    """Return the level in the room at the meter, at the listener's place, and the machine alone, at the fans' speeds."""
+    level, half_width = (float(one[0]) for one in models.noise.in_room(rest.rpm))
+    alone = float(models.noise.machine_alone(rest.rpm)[0])
+    there, there_hw = listening.heard(alone, half_width)
+    place = f"at {listening.listener_m:g} m, the meter's class in the interval"
+    where = place if listening.background_dba is not None else f"{place}; the background there is not known"
+    return (
+        _figure(level, half_width),
+        Figure(there, there_hw, where),
+        Figure(alone, None, "modelled: carried down the speed laws"),
+    )
+
+
+SHARED_NAMES = (
+    "fixed_kpw",
+    "beside_w",
+    "free_kpw",
+    "other_heat_w",
+    "flow_exponent",
+    "common_kpw",
+    "common_still",
+    "common_share",
+)
+GROUP_NAMES = ("kpw", "still", "share", "strength")
+"""What the heat path's parameters are called, in their order in ``science.heat.sum``; a group's stand behind its name."""
+
+
+def parameter_names(models: Models) -> list[str]:
+    """Return the names of the heat path's parameters, in their order."""
+    heat = models.heat
+    names = list(SHARED_NAMES)
+    names += [f"{group}_{name}" for group in heat.groups for name in GROUP_NAMES]
+    names += [f"{source}_kpw" for source in heat.sources]
+    known = {0: "fixed", 2: "free", COMMON: "common", **{SHARED + OF_GROUP * i: group for i, group in enumerate(heat.groups)}}
+    return names + [f"{label}: {known.get(parameter, str(parameter))}" for label, parameter in heat.effects]
+
+
+def parameters(models: Models) -> dict[str, dict[str, float]]:
+    """Return the heat path's parameters by name, each with its value and the ends of its 95 % interval; factors of loads and
+    variants are ratios."""
+    found = {}
+    for place, name in enumerate(parameter_names(models)):
+        at, error = models.heat.logs[place], math.sqrt(models.heat.covariance[place][place])
+        found[name] = {"value": math.exp(at), "low": math.exp(at - Z95 * error), "high": math.exp(at + Z95 * error)}
+    return found

@@ -1,1 +1,0 @@
-"""The bench: runs a plan on a rig, sample by sample, behind guards, and writes the book."""

@@ -1,1 +1,0 @@
-"""Choosing: from what was measured to the quietest setting that keeps every limit, with the reasons."""

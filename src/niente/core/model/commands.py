@@ -1,0 +1,26 @@
+"""What a person can request of a running plan."""
+
+from enum import StrEnum
+
+import msgspec
+
+from niente.core.model.hand_cards import BenchCard
+
+
+class Command(StrEnum):
+    """What a person can ask of a running plan, besides stopping it."""
+
+    HOLD_AFTER = "hold after this run"
+    HOLD_NOW = "hold now"
+    GO_ON = "go on"
+    SKIP = "skip"
+    REPEAT = "repeat"
+    """End this run, void it, and make it again at once."""
+
+
+class Confirmed(msgspec.Struct, frozen=True):
+    """Hands are done with a card; ``readings`` are what they read, by channel. It counts for no other card: a second press
+    must not confirm what nobody has seen yet."""
+
+    card: BenchCard
+    readings: dict[str, float] = {}

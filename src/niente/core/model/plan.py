@@ -1,0 +1,301 @@
+"""A plan: what is to be measured, in which order, and what ends it early. Plans are data and travel as JSON."""
+
+import datetime
+from enum import StrEnum
+from typing import Any
+
+import msgspec
+
+from niente.core.model.errors import DocumentError
+from niente.core.model.setting import Setting
+
+PLAN_FORMAT = "niente-plan/2"
+FIRST_FORMAT = "niente-plan/1"
+"""The format before plans could search; it is still read."""
+
+
+class Exposure(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """When a run ends, in seconds of the rig's clock.
+
+    With ``known_to_k`` the run ends once the settled temperature is known to ± that many kelvin (95 %), but not
+    before ``least_s``; ``most_s`` ends it in any case. Without it the run lasts ``least_s``. ``rest_s`` are seconds of
+    rest at the run's setting before its load starts.
+    """
+
+    least_s: float
+    most_s: float
+    known_to_k: float | None = None
+    rest_s: float = 0.0
+    from_cold: bool = False
+
+    @property
+    def rests(self) -> bool:
+        """Whether the machine rests before the load starts."""
+        return self.rest_s > 0 or self.from_cold
+
+    def problems(self) -> list[str]:
+        """Return what is impossible about this rule, in words."""
+        found = []
+        if not 0 < self.least_s <= self.most_s:
+            found.append(f"least_s = {self.least_s:g} and most_s = {self.most_s:g}: wanted 0 < least_s <= most_s")
+        if self.known_to_k is not None and self.known_to_k < 0.5:
+            found.append(f"known_to_k = {self.known_to_k:g}: a settled temperature is never known better than ±0.5 K")
+        if self.rest_s < 0:
+            found.append(f"rest_s = {self.rest_s:g}: a rest is not negative")
+        return found
+
+
+class GuardAction(StrEnum):
+    """What a guard does when it trips."""
+
+    WARN = "warn"
+    """Say so; the run goes on."""
+    HOLD = "hold"
+    """End this run with the load off, and wait for a person."""
+    SKIP = "skip"
+    """End this run; go on with the next once it is quiet again."""
+    STOP = "stop"
+    """End the load, put the safe setting back, end the plan."""
+
+
+class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A level at which Niente itself ends a run.
+
+    ``quantity`` names what is watched (of several channels, the largest); it trips when the reading has stood at or
+    above ``trip`` for ``hold_s`` seconds, and is quiet again below ``clear``. One whose ``clear`` lies above its ``trip``
+    watches for readings that fall: it trips at or below. ``reason`` says in words what it is for.
+    """
+
+    quantity: str
+    trip: float
+    clear: float
+    hold_s: float
+    action: GuardAction
+    reason: str
+
+    @property
+    def falling(self) -> bool:
+        """Whether it trips on readings that fall."""
+        return self.clear > self.trip
+
+
+class Until(StrEnum):
+    """What leaves the rest of a ladder out: the later steps of the same stage, under the same load and fans."""
+
+    HEAT = "heat"
+    """An earlier one was held by heat: more power comes to no more throughput."""
+
+
+class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="step", tag_field="kind"):
+    """One run to make: a setting under a load, how long, at which stage, and why it is there.
+
+    ``variant`` is the state the machine has to be in (empty: whichever it is in). ``takes`` names a search whose result
+    is put over the setting. ``speed_rpm`` are fan groups to be set at a speed, ``level_dba`` a level to which the groups
+    in ``level_groups`` are set together; their duties follow from what was measured by then. ``passes`` are the clean
+    exposures it takes: it is run as often, each a run of its own, and no more once one has failed. ``skip`` leaves it out.
+    """
+
+    setting: Setting
+    load: str
+    exposure: Exposure
+    stage: str = ""
+    reason: str = ""
+    variant: str = ""
+    takes: str = ""
+    speed_rpm: dict[str, float] = msgspec.field(default_factory=dict)
+    level_dba: float | None = None
+    level_groups: tuple[str, ...] = ()
+    until: Until | None = None
+    passes: int = 1
+    skip: bool = False
+
+
+class How(StrEnum):
+    """How a search looks for the last value that passes."""
+
+    LADDER = "ladder"
+    """In coarse steps down to the first failure, then back up in fine ones."""
+    BISECTION = "bisection"
+    """Halves what lies between the deepest pass and the first failure."""
+    WEAKEST_FIRST = "weakest first"
+    """Several controls at once; those that fail are told apart by halves and settled first, the rest goes deeper."""
+    IN_TURN = "in turn"
+    """Several controls, a ladder each; those before keep what was found."""
+
+
+class Search(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="search", tag_field="kind"):
+    """Runs that depend on each other: how deep a control goes before the machine fails.
+
+    From ``start``, which is gentle, towards ``deepest``, over ``setting``; a value passes when every load in ``loads`` ran
+    ``passes`` times through ``exposure`` without a failure. What is found, ``margin`` back from the last pass, is taken by
+    the steps that name the search. Values are in the unit of the controls.
+    """
+
+    name: str
+    controls: tuple[str, ...]
+    start: float
+    deepest: float
+    coarse: float
+    fine: float
+    margin: float
+    setting: Setting
+    loads: tuple[str, ...]
+    exposure: Exposure
+    how: How = How.LADDER
+    passes: int = 1
+    most_runs: int = 60
+    stage: str = ""
+    skip: bool = False
+
+    def problems(self) -> list[str]:
+        """Return what is impossible about this search, in words."""
+        found = self.exposure.problems()
+        if not self.controls:
+            found.append("it searches no control")
+        if not self.loads:
+            found.append("it has no load that could fail")
+        if self.start == self.deepest:
+            found.append(f"it starts where it ends, at {self.start:g}")
+        if not 0 < self.fine <= self.coarse:
+            found.append(f"its steps are {self.coarse:g} and {self.fine:g}: wanted 0 < fine <= coarse")
+        if self.margin < 0:
+            found.append(f"its margin is {self.margin:g}: a margin is not negative")
+        if self.passes < 1:
+            found.append("it asks for no pass at all")
+        return found
+
+
+class Confirmation(
+    msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="confirmation", tag_field="kind"
+):
+    """The pick under the heaviest load for ``exposure_s`` seconds; if it does not hold, the next pick, up to
+    ``most_runs`` times.
+    """
+
+    exposure_s: float = 1200.0
+    most_runs: int = 3
+    skip: bool = False
+
+
+Entry = Step | Search | Confirmation
+
+
+class QuietHours(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Hours of the day, from and to, over midnight where ``to_h`` is the earlier, in which nothing louder than
+    ``most_dba`` in the room is run."""
+
+    from_h: float
+    to_h: float
+    most_dba: float
+
+    def holds(self, hour: float) -> bool:
+        """Return whether an hour of the day (0 to 24) is quiet."""
+        hour %= 24.0
+        if self.from_h <= self.to_h:
+            return self.from_h <= hour < self.to_h
+        return hour >= self.from_h or hour < self.to_h
+
+    def hours_left(self, hour: float) -> float:
+        """Return the hours until it is over; 0 where it is not quiet now."""
+        return (self.to_h - hour) % 24.0 if self.holds(hour) else 0.0
+
+
+class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What to run on one rig in which order, the guards over it, and what it may take.
+
+    ``question`` names the template it was made from. ``budget_s`` are the rig's seconds after which nothing new is begun.
+    ``since`` (UTC, ISO 8601) is the moment from which runs count as answers; empty, and whatever the book holds counts.
+    """
+
+    format: str
+    rig: str
+    question: str
+    entries: tuple[Entry, ...]
+    guards: tuple[Guard, ...]
+    budget_s: float | None = None
+    quiet: QuietHours | None = None
+    since: str = ""
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """The single runs that are listed; searches and confirmations are none."""
+        return tuple(entry for entry in self.entries if isinstance(entry, Step))
+
+    @property
+    def since_s(self) -> float:
+        """``since`` in seconds of the epoch; 0 where everything counts."""
+        return datetime.datetime.fromisoformat(self.since).timestamp() if self.since else 0.0
+
+    def to_json(self) -> bytes:
+        """Return the plan as indented JSON, UTF-8."""
+        return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
+
+
+def read_plan(text: bytes | str, source: str = "the plan") -> Plan:
+    """Return the plan in a JSON text. Raises ``DocumentError`` that names the place of the first thing wrong."""
+    named = _format_of(text)
+    if isinstance(named, str) and named not in (PLAN_FORMAT, FIRST_FORMAT):
+        raise DocumentError(
+            f"{source} has the format {named!r}; this Niente reads {PLAN_FORMAT!r}.",
+            safe="The file is untouched and nothing was run.",
+            remedy="Use the Niente that wrote it, or make a new plan with 'niente-cli plan'.",
+        )
+    try:
+        plan = plan_of(text)
+        _ = plan.since_s
+    except (msgspec.DecodeError, UnicodeDecodeError, ValueError) as error:
+        words = _in_words(str(error))
+        words = words.replace("entries", "steps") if named == FIRST_FORMAT else words
+        raise DocumentError(
+            f"{source} is not a plan that Niente can read: {words}.",
+            safe="The file is untouched and nothing was run.",
+            remedy="Mend that place, or make a new plan with 'niente-cli plan'.",
+        ) from None
+    return plan
+
+
+def _format_of(text: bytes | str) -> Any:
+    try:
+        document = msgspec.json.decode(text)
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return None
+    return document.get("format") if isinstance(document, dict) else None
+
+
+def of_first_format(document: dict[str, Any]) -> dict[str, Any]:
+    """Return a plan of the first format as one of today's: its steps are entries, its confirmation the last of them."""
+    known = {"format", "rig", "question", "guards"}
+    steps = document.get("steps", [])
+    entries = (
+        [{"kind": "step", **step} if isinstance(step, dict) else step for step in steps] if isinstance(steps, list) else steps
+    )
+    confirm = document.get("confirm")
+    if isinstance(confirm, dict) and isinstance(entries, list):
+        entries = [*entries, {"kind": "confirmation", **confirm}]
+    rest = {key: value for key, value in document.items() if key not in known and key not in ("steps", "confirm")}
+    return rest | {key: document[key] for key in known & document.keys()} | {"format": PLAN_FORMAT, "entries": entries}
+
+
+def plan_of(body: str | bytes) -> Plan:
+    """Return a plan as a book holds it, of whichever format it was. Raises ``msgspec.DecodeError``."""
+    document = msgspec.json.decode(body)
+    if isinstance(document, dict) and document.get("format") == FIRST_FORMAT and "entries" not in document:
+        document = of_first_format(document)
+    plan = msgspec.convert(document, Plan)
+    if plan.format != PLAN_FORMAT:
+        raise msgspec.ValidationError(f"{plan.format!r} has no entries - at `$.entries`")
+    return plan
+
+
+def _in_words(message: str) -> str:
+    """Turn msgspec's "... - at `$.steps[0].load`" into "at steps[0].load: ..."."""
+    what, found, where = message.partition(" - at ")
+    if not found:
+        return what
+    place = where.strip("`").removeprefix("$").removeprefix(".")
+    return f"at {place or 'the top'}: {what}"
+
+
+def plan_schema() -> bytes:
+    """Return the JSON Schema of plans, indented, UTF-8; it stands in docs/reference."""
+    return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(Plan)), indent=1) + b"\n"

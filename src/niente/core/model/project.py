@@ -1,0 +1,46 @@
+"""A project: what a person wants of a machine. It is kept in the book, version after version."""
+
+from typing import Any
+
+import msgspec
+
+from niente.core.model.question import Question, of_first_question
+from niente.core.model.rig_sheet import RigSheet
+
+
+class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a pick must keep.
+
+    Throughput in percent of stock in the load that counts, headroom in kelvin in the design room with its 95 %
+    interval, and minutes of the heaviest load at the setting without a wrong result. ``most_noise_dba`` is the most
+    noise in the room, with its interval; ``None`` sets no such limit.
+    """
+
+    least_throughput_percent: float = 90.0
+    least_headroom_k: float = 8.0
+    design_room_c: float = 28.0
+    clean_minutes: float = 20.0
+    most_noise_dba: float | None = None
+
+
+class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a person has decided so far: the rig, its question, and the limits of the choice.
+
+    ``sheet`` is what the person says of the machine; ``None`` where that is what its driver says. ``sheet_kept`` is the
+    document that a sheet was taken from, whose unknown fields go out again with it.
+    """
+
+    rig: str
+    question: Question
+    limits: Limits = Limits()
+    sheet: RigSheet | None = None
+    sheet_kept: dict[str, Any] = msgspec.field(default_factory=dict)
+
+
+def project_of(body: str | bytes) -> Project:
+    """Return a project as a book holds it, of whichever kind its question was. Raises ``msgspec.DecodeError``."""
+    document = msgspec.json.decode(body)
+    question = document.get("question") if isinstance(document, dict) else None
+    if isinstance(question, dict) and "power" in question:
+        document = {**document, "question": of_first_question(question)}
+    return msgspec.convert(document, Project)

@@ -1,0 +1,153 @@
+"""A setting: everything a person may dial in on a machine, at one operating point."""
+
+from collections.abc import Iterator
+from itertools import pairwise
+from typing import Any
+
+import msgspec
+
+from niente.core.model.quantities import part_of, quantity_of
+
+FAN_DUTY = "fan_duty"
+RESTS_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz", "fixed_voltage_v"})
+"""Controls that do nothing at zero; in words they are passed over there."""
+
+
+NAMED = {"burst_power_w": "burst", "burst_time_s": "for", "fixed_clock_mhz": "fixed", "fixed_voltage_v": "fixed"}
+"""What a value is called in words where its unit alone would be taken for another control's."""
+
+
+class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A fan group's duty over a temperature: points (°C, %) in rising order, straight in between and flat outside.
+
+    ``source`` is the channel it follows (of several, the hottest). Falling temperatures count only once they have
+    fallen by ``hysteresis_k``; the duty moves by at most the two ramps. Below ``off_below_c`` the fans stand.
+    """
+
+    source: str
+    points: tuple[tuple[float, float], ...]
+    hysteresis_k: float = 2.0
+    ramp_up_percent_per_s: float = 2.0
+    ramp_down_percent_per_s: float = 1.0
+    off_below_c: float | None = None
+
+    def problems(self) -> list[str]:
+        """Return what is impossible about this curve, in words."""
+        found = []
+        if not self.points:
+            found.append("it has no points")
+        if any(b[0] <= a[0] for a, b in pairwise(self.points)):
+            found.append("its temperatures do not rise from point to point")
+        if any(not 0.0 <= duty <= 100.0 for _, duty in self.points):
+            found.append("a duty lies outside 0 to 100 %")
+        if self.hysteresis_k < 0 or self.ramp_up_percent_per_s <= 0 or self.ramp_down_percent_per_s <= 0:
+            found.append("its hysteresis and ramps have to be positive")
+        return found
+
+
+class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One operating point. A field that is ``None``, or a part that a field does not name, is left as the rig has it.
+
+    Fields that are maps go by part: ``core_offset_mv`` by core ("1" is the first), ``point_offset_mv`` by point of the
+    voltage/frequency curve ("1" is the lowest), ``active_clock_mhz`` by the number of active cores up to which it
+    limits the clock, ``fan_duty`` (fixed duty in percent), ``fan_supply_v`` and ``fan_curve`` by fan group. A *control
+    name* addresses one value: ``sustained_power_w``, or ``fan_duty.case`` for the fan group "case". A fixed clock or
+    voltage of 0 leaves it to the firmware. Where a group has a curve, that sets its duty.
+    """
+
+    voltage_offset_mv: float | None = None
+    core_offset_mv: dict[str, float] = msgspec.field(default_factory=dict)
+    point_offset_mv: dict[str, float] = msgspec.field(default_factory=dict)
+    sustained_power_w: float | None = None
+    burst_power_w: float | None = None
+    burst_time_s: float | None = None
+    clock_cap_mhz: float | None = None
+    active_clock_mhz: dict[str, float] = msgspec.field(default_factory=dict)
+    fixed_clock_mhz: float | None = None
+    fixed_voltage_v: float | None = None
+    temperature_cap_c: float | None = None
+    fan_duty: dict[str, float] = msgspec.field(default_factory=dict)
+    fan_supply_v: dict[str, float] = msgspec.field(default_factory=dict)
+    fan_curve: dict[str, FanCurve] = msgspec.field(default_factory=dict)
+
+    def controls(self) -> Iterator[tuple[str, float]]:
+        """Yield each control that this setting names, with its value, in the order of the fields; curves are none."""
+        for name in self.__struct_fields__:
+            value = getattr(self, name)
+            if name == "fan_curve" or value is None:
+                continue
+            if isinstance(value, dict):
+                for part in sorted(value, key=_in_order):
+                    yield f"{name}.{part}", value[part]
+            else:
+                yield name, value
+
+    def value(self, control: str) -> float | None:
+        """Return the value of a control, or ``None`` where this setting leaves it alone."""
+        name, _, part = control.partition(".")
+        value = getattr(self, name)
+        found: float | None = value.get(part) if isinstance(value, dict) else value
+        return found
+
+    def replaced(self, control: str, value: float) -> "Setting":
+        """Return this setting with one control changed. A duty takes its group off its curve.
+
+        Raises ``AttributeError`` for a name that is none.
+        """
+        name, _, part = control.partition(".")
+        if name not in self.__struct_fields__ or bool(part) != isinstance(getattr(self, name), dict) or name == "fan_curve":
+            raise AttributeError(control)
+        if not part:
+            return msgspec.structs.replace(self, **{name: value})
+        changed = msgspec.structs.replace(self, **{name: {**getattr(self, name), part: value}})
+        if name == FAN_DUTY and part in self.fan_curve:
+            curves = {group: curve for group, curve in self.fan_curve.items() if group != part}
+            return msgspec.structs.replace(changed, fan_curve=curves)
+        return changed
+
+    def without(self, control: str) -> "Setting":
+        """Return this setting with one control left as the rig has it."""
+        name, _, part = control.partition(".")
+        value = getattr(self, name)
+        rest = {key: one for key, one in value.items() if key != part} if isinstance(value, dict) else None
+        return msgspec.structs.replace(self, **{name: rest})
+
+    def on_curve(self, group: str, curve: FanCurve) -> "Setting":
+        """Return this setting with a fan group put on a curve."""
+        return msgspec.structs.replace(self, fan_curve={**self.fan_curve, group: curve})
+
+    def over(self, base: "Setting") -> "Setting":
+        """Return ``base`` with everything that this setting names put over it."""
+        fields: dict[str, Any] = {}
+        for name in self.__struct_fields__:
+            mine, theirs = getattr(self, name), getattr(base, name)
+            fields[name] = theirs if mine is None else {**theirs, **mine} if isinstance(mine, dict) else mine
+        if base.fan_curve and self.fan_duty:  # a fixed duty takes its group off the curve beneath
+            left = {group: curve for group, curve in base.fan_curve.items() if group not in self.fan_duty}
+            fields["fan_curve"] = {**left, **self.fan_curve}
+        return Setting(**fields)
+
+    def key(self) -> tuple[tuple[str, float | FanCurve], ...]:
+        """Return something hashable that is equal for equal settings."""
+        return (*self.controls(), *sorted(self.fan_curve.items()))
+
+    def text(self, only: tuple[str, ...] | None = None) -> str:
+        """Return the setting in words, ``120 W, case 38 %``; ``only`` limits it to some controls.
+
+        What does nothing, and the limits by active cores, are passed over unless they are asked for.
+        """
+        words = []
+        for control, value in self.controls():
+            name, part = control.partition(".")[0], part_of(control)
+            if only is None and (name == "active_clock_mhz" or (name in RESTS_AT_ZERO and value == 0)):
+                continue
+            if (only is None or control in only) and not (name == FAN_DUTY and part in self.fan_curve):
+                words.append(f"{NAMED.get(name, part)} {quantity_of(control).with_unit(value)}".strip())
+        if only is None:
+            words += [f"{group} on its curve" for group in sorted(self.fan_curve)]
+        return ", ".join(words)
+
+
+def _in_order(part: str) -> tuple[int, str]:
+    """Numbers in their own order ("2" before "10"), names after them."""
+    return (int(part), "") if part.isdigit() else (1 << 30, part)

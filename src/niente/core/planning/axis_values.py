@@ -1,0 +1,87 @@
+"""The places of an axis on a rig: what is wrong with them, and what the rig makes of them."""
+
+from itertools import pairwise
+
+from niente.core.model.quantities import part_of, quantity_of
+from niente.core.model.question import Axis
+from niente.core.model.rig_card import RigCard
+
+SPEED, LEVEL = "fan_speed_rpm", "noise_dba"
+
+
+def is_fan_axis(axis: Axis) -> bool:
+    """Return whether an axis is over fans: their duty, their speed, or the level they make."""
+    return axis.control.partition(".")[0] in ("fan_duty", SPEED, LEVEL)
+
+
+def axis_title(axis: Axis, card: RigCard) -> str:
+    """Return the axis' name as a person reads it."""
+    name, part = axis.control.partition(".")[0], part_of(axis.control)
+    if name == SPEED:
+        return f"Fan speed, {part}"
+    if name == LEVEL:
+        return "Level of all fans"
+    control = card.control(axis.control)
+    return control.title if control is not None else axis.control
+
+
+def offered_controls(card: RigCard) -> list[str]:
+    """Return the controls that may be varied or held, those of many parts as one as well."""
+    names = [control.name for control in card.controls]
+    many = ("core_offset_mv", "point_offset_mv")
+    whole = [name for name in many if any(one.startswith(f"{name}.") for one in names)]
+    return whole + [name for name in names if not name.startswith(many)]
+
+
+def range_of(axis: Axis, card: RigCard) -> tuple[float, float, float]:
+    """Return the lowest and highest value an axis can take on a rig, and the step it is set in."""
+    control = card.control(axis.control)
+    if control is not None:
+        return control.low, control.high, control.step
+    quantity = quantity_of(axis.control)
+    return quantity.low, quantity.high, 10.0 if axis.control.startswith(SPEED) else 0.5
+
+
+def axis_problem(axis: Axis, card: RigCard) -> str:
+    """Return what is wrong with an axis for a rig, in words; empty where nothing is."""
+    name, part = axis.control.partition(".")[0], part_of(axis.control)
+    control = card.control(axis.control)
+    if name == SPEED:
+        if part not in card.fan_groups() or not card.indices(SPEED):
+            return f"this rig reads no speed of the fan group {part!r}"
+    elif name == LEVEL:
+        if card.index(LEVEL) is None or not card.fan_groups():
+            return "this rig reads no noise, or has no fans to set"
+    elif control is None:
+        return f"this rig has no control {axis.control!r}"
+    if axis.span is not None and axis.span.problem():
+        return axis.span.problem()
+    places = axis.places()
+    if not places:
+        return "it is empty"
+    low, high, step = range_of(axis, card)
+    outside = next((value for value in places if not (control.takes(value) if control else low <= value <= high)), None)
+    quantity = quantity_of(axis.control)
+    if outside is not None:
+        return f"{quantity.with_unit(outside)} lies outside {quantity.text(low)} to {quantity.with_unit(high)}"
+    if axis.span is not None and not axis.span.by_ratio and axis.span.step < step * 0.999:
+        return f"its step of {axis.span.step:g} is finer than the rig's {step:g} {quantity.unit}"
+    if len(set(places)) != len(places):
+        return "a place stands there twice"
+    if any(abs(b - a) < step * 0.999 for a, b in pairwise(sorted(places))) and not (axis.span and axis.span.by_ratio):
+        return f"its places lie closer than the rig's step of {step:g} {quantity.unit}"
+    return ""
+
+
+def snapped(axis: Axis, card: RigCard) -> tuple[float, ...]:
+    """Return the places of an axis as the rig can set them, each once, in the order given."""
+    control = card.control(axis.control)
+    low, _, step = range_of(axis, card)
+    start = control.low if control is not None else low
+    found: dict[float, None] = {}
+    for place in axis.places():
+        if control is not None and place == control.rest:
+            found[place] = None
+        else:
+            found[float(f"{start + round((place - start) / step) * step:.8g}")] = None
+    return tuple(found)

@@ -1,0 +1,102 @@
+"""Changes of the run list by hand. They name entries by what these are, so that they outlive a change of the axes."""
+
+import hashlib
+from collections.abc import Sequence
+
+import msgspec
+
+from niente.core.model.plan import Confirmation, Entry, Search, Step
+from niente.core.model.question import Deed, ListEdit
+
+KEY_CHARACTERS = 12
+
+
+class Keyed:
+    """Entries with their keys. A key is a digest of the entry, and its number among its equals."""
+
+    def __init__(self, entries: Sequence[Entry]) -> None:
+        self.entries = list(entries)
+        self.keys: list[str] = []
+        self._count: dict[str, int] = {}
+        for entry in entries:
+            self.keys.append(self._key(entry))
+
+    def apply(self, edit: ListEdit) -> bool:
+        """Do what an edit says; return whether it could be done. What it names may be gone: it then does nothing."""
+        match edit.deed:
+            case Deed.INSERT:
+                if edit.step is None or not self._knows(edit.after):
+                    return False
+                self._put(self._place_after(edit.after), edit.step)
+            case Deed.MOVE:
+                if edit.entry not in self.keys or not self._knows(edit.after) or edit.after == edit.entry:
+                    return False
+                at = self.keys.index(edit.entry)
+                entry, key = self.entries.pop(at), self.keys.pop(at)
+                place = self._place_after(edit.after)
+                self.entries.insert(place, entry)
+                self.keys.insert(place, key)
+            case Deed.REMOVE:
+                if edit.entry not in self.keys:
+                    return False
+                at = self.keys.index(edit.entry)
+                del self.entries[at], self.keys[at]
+            case Deed.REPEAT:
+                if edit.entry not in self.keys:
+                    return False
+                at = self.keys.index(edit.entry)
+                self._put(at + 1, self.entries[at])
+            case Deed.SKIP | Deed.TAKE_UP:
+                if edit.entry not in self.keys:
+                    return False
+                at = self.keys.index(edit.entry)
+                self.entries[at] = msgspec.structs.replace(self.entries[at], skip=edit.deed == Deed.SKIP)
+        return True
+
+    def copy(self) -> "Keyed":
+        """Return the same entries with the same keys, to be edited apart."""
+        other = Keyed(())
+        other.entries, other.keys, other._count = list(self.entries), list(self.keys), dict(self._count)
+        return other
+
+    @property
+    def done(self) -> tuple[Entry, ...]:
+        """The entries as they stand now."""
+        return tuple(self.entries)
+
+    def _knows(self, key: str) -> bool:
+        return key == "" or key in self.keys
+
+    def _place_after(self, key: str) -> int:
+        return self.keys.index(key) + 1 if key else 0
+
+    def _put(self, place: int, entry: Entry) -> None:
+        self.entries.insert(place, entry)
+        self.keys.insert(place, self._key(entry))
+
+    def _key(self, entry: Entry) -> str:
+        digest = hashlib.blake2b(msgspec.json.encode(_plain(entry)), digest_size=KEY_CHARACTERS // 2).hexdigest()
+        number = self._count[digest] = self._count.get(digest, 0) + 1
+        return digest if number == 1 else f"{digest}-{number}"
+
+
+def edited(entries: tuple[Entry, ...], edits: Sequence[ListEdit]) -> tuple[Entry, ...]:
+    """Return entries with the edits done, in their order."""
+    return tuple(keyed(entries, edits).entries) if edits else entries
+
+
+def keyed(entries: Sequence[Entry], edits: Sequence[ListEdit]) -> Keyed:
+    """Return the entries with the edits done, and their keys."""
+    at = Keyed(entries)
+    for edit in edits:
+        at.apply(edit)
+    return at
+
+
+def _plain(entry: Entry) -> Entry:
+    """Return what makes an entry what it is: not its reason, and not whether it is skipped."""
+    match entry:
+        case Step():
+            return msgspec.structs.replace(entry, reason="", skip=False)
+        case Search() | Confirmation():
+            return msgspec.structs.replace(entry, skip=False)

@@ -1,0 +1,118 @@
+"""Templates of one's own: questions kept as JSON files in a folder, to be asked again of this machine or another."""
+
+import re
+from pathlib import Path
+
+import msgspec
+import platformdirs
+
+from niente.core.model.errors import DocumentError
+from niente.core.model.quantities import part_of
+from niente.core.model.question import OWN_FORMAT, OwnTemplate, Question
+from niente.core.model.rig_card import RigCard
+from niente.core.planning.axis_values import LEVEL, SPEED
+from niente.core.planning.builders import parts_of
+from niente.core.planning.templates import template
+
+
+def own_folder() -> Path:
+    """Return where a person's templates are kept."""
+    return Path(platformdirs.user_data_dir("niente")) / "questions"
+
+
+def kept(folder: Path) -> dict[str, Path]:
+    """Return the templates in a folder by name; a file that is none is passed over."""
+    found = {}
+    for file in sorted(folder.glob("*.json")) if folder.is_dir() else ():
+        try:
+            found[read_own(file.read_bytes(), file.name).name] = file
+        except (OSError, DocumentError):
+            continue
+    return found
+
+
+def keep(folder: Path, name: str, question: Question) -> Path:
+    """Write a template, and return its file. An older one of that name is kept beside it under a number.
+
+    Raises ``DocumentError`` where it cannot be written.
+    """
+    plain = re.sub(r"[^\w\- ]", "_", name).strip() or "question"
+    file, number = folder / f"{plain}.json", 1
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if file.exists():
+            older = folder / f"{plain}.{number}.json.old"
+            while older.exists():
+                number += 1
+                older = folder / f"{plain}.{number}.json.old"
+            file.rename(older)
+        file.write_bytes(own_text(name, question))
+    except OSError as error:
+        raise DocumentError(
+            f"The template {name!r} cannot be kept in {folder}: {error.strerror}.",
+            safe="The question is unchanged.",
+            remedy="Make room there, or save the plan as a file.",
+        ) from None
+    return file
+
+
+def own_text(name: str, question: Question) -> bytes:
+    """Return a template as indented JSON, UTF-8. What belongs to one machine at one time stays behind: changes of the list
+    by hand, and the moment from which runs count."""
+    plain = msgspec.structs.replace(question, edits=(), since="")
+    return msgspec.json.format(msgspec.json.encode(OwnTemplate(OWN_FORMAT, name, plain)), indent=1) + b"\n"
+
+
+def read_own(text: bytes, source: str) -> OwnTemplate:
+    """Return the template in a JSON text. Raises ``DocumentError`` that names the place of what is wrong."""
+    try:
+        own = msgspec.json.decode(text, type=OwnTemplate)
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        what, _, where = str(error).partition(" - at ")
+        place = where.strip("`").removeprefix("$").removeprefix(".")
+        raise DocumentError(
+            f"{source} is no question that Niente can read: at {place or 'the top'}: {what}.",
+            safe="The file is untouched.",
+            remedy="Mend that place, or keep the question anew.",
+        ) from None
+    if own.format != OWN_FORMAT or template(own.question.template) is None:
+        raise DocumentError(
+            f"{source} has the format {own.format!r} and asks {own.question.template!r}; "
+            f"this Niente reads {OWN_FORMAT!r} with its own questions.",
+            safe="The file is untouched.",
+            remedy="Use the Niente that wrote it.",
+        )
+    return own
+
+
+def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
+    """Return a question as far as a rig can be asked it, and what had to be left out, in words."""
+    left: list[str] = []
+
+    def has(control: str) -> bool:
+        name, part = control.partition(".")[0], part_of(control)
+        if name == SPEED:
+            return part in card.fan_groups()
+        return name == LEVEL or bool(parts_of(card, control))
+
+    axes = tuple(axis for axis in question.axes if has(axis.control))
+    left += [f"the axis {axis.control}" for axis in question.axes if axis not in axes]
+    base = question.base
+    for control, _ in question.base.controls():
+        if card.control(control) is None:
+            left.append(f"the held {control}")
+            base = base.without(control)
+    loads = {load.name for load in card.loads}
+    left += [f"the load {name}" for name in question.loads if name not in loads]
+    survive = tuple(name for name in question.survive if name in loads)
+    quiet = tuple(name for name in question.quiet_under if name in loads)
+    known = {variant.name for variant in card.variants}
+    variants = tuple(name for name in question.variants if name in known)
+    fresh = msgspec.structs.replace(
+        question, axes=axes, base=base, survive=survive, quiet_under=quiet, variants=variants, edits=()
+    )
+    kind = template(question.template)
+    if kind is not None and question.loads and not fresh.loads:
+        first = kind.first(card)
+        fresh = msgspec.structs.replace(fresh, survive=first.survive, quiet_under=first.quiet_under)
+    return fresh, left

@@ -1,0 +1,90 @@
+"""The quiet point, in stages that each use what the last one found: noise, stock, offset, heat over the axes, the pick."""
+
+import msgspec
+
+from niente.core.model.plan import Confirmation, Entry, Step
+from niente.core.model.question import Axis, FanSchool, Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.axis_values import is_fan_axis, snapped
+from niente.core.planning.builders import (
+    GIVES_THROUGHPUT,
+    HELD_DUTY,
+    Spot,
+    base_of,
+    baseline_steps,
+    default_fans,
+    limits_below,
+    load_named,
+    noise_steps,
+    spots,
+    step_at,
+    until_known,
+    usable_axes,
+)
+from niente.core.planning.order import arranged
+from niente.core.planning.questions.undervolting import OFFSET, RUNG, SEARCHED, offset_axis, search_over
+
+
+def first_quiet(card: RigCard) -> Question:
+    """Return four limits below stock and four duties, under the heaviest and the realistic load, at the deepest offset that
+    a search finds."""
+    axes = (Axis("sustained_power_w", limits_below(card, (0.48, 0.62, 0.76, 0.90))), *default_fans(card, FanSchool.DUTY))
+    if card.control(OFFSET) is not None:
+        axes = (*axes, offset_axis(card))
+    held = card.held_group()
+    base = Setting(fan_duty={held: HELD_DUTY}) if held is not None else Setting()
+    loads = load_named(card, LoadKind.HEAVY, LoadKind.REALISTIC)
+    return Question("quiet-point", axes, base, loads[:1], loads[1:], until_known(card))
+
+
+def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
+    """Return the stages. An offset axis with one place is what the whole sweep runs at; with several it is searched."""
+    offset = next((axis for axis in question.axes if axis.control in SEARCHED), None)
+    base = base_of(card, question)
+    if offset is not None and len(offset.places()) == 1 and card.control(offset.control) is not None:
+        base = base.replaced(offset.control, offset.places()[0])
+    axes = [axis for axis in usable_axes(card, question) if axis.control not in SEARCHED]
+    swept = [duty for axis in axes if axis.control == f"fan_duty.{card.lead_group()}" for duty in snapped(axis, card)]
+    entries: list[Entry] = [*noise_steps(card, base, swept)]
+    entries += baseline_steps(card, question.loads, question.exposure)
+    hottest = _hottest(card, base, axes)
+    search = search_over(card, question, hottest, RUNG)
+    if search is not None:
+        entries.append(search)
+    takes = search.name if search is not None else ""
+    for place, load in enumerate(question.loads):
+        steps = _heat(card, question, base, axes, load) if place == 0 else _rest(card, question, base, axes, load)
+        entries += [msgspec.structs.replace(step, takes=takes) for step in arranged(steps, question, card)]
+    if card.load_of(LoadKind.HEAVY) is not None:
+        entries.append(Confirmation(exposure_s=question.confirm_minutes * 60.0))
+    return entries
+
+
+def _hottest(card: RigCard, base: Setting, axes: list[Axis]) -> Setting:
+    """Return the base at the highest place of every axis: what is stable there has the most clock to bear, and fans that
+    keep it cool."""
+    top = Spot(base)
+    for axis in axes:
+        if card.control(axis.control) is not None and snapped(axis, card):
+            top = msgspec.structs.replace(top, setting=top.setting.replaced(axis.control, max(snapped(axis, card))))
+    return top.setting
+
+
+def _heat(card: RigCard, question: Question, base: Setting, axes: list[Axis], load: str) -> list[Step]:
+    """Ascending power, kept warm, over every place of the axes."""
+    return [
+        step_at(card, spot, load, question.exposure, "capacity", "Heat path and throughput here")
+        for spot in spots(card, base, axes)
+    ]
+
+
+def _rest(card: RigCard, question: Question, base: Setting, axes: list[Axis], load: str) -> list[Step]:
+    """Throughput follows power and not the fans, as long as heat does not hold: once a limit, at the highest duty."""
+    top = [
+        msgspec.structs.replace(axis, span=None, values=(max(snapped(axis, card)),)) if is_fan_axis(axis) else axis
+        for axis in axes
+    ]
+    return [
+        step_at(card, spot, load, GIVES_THROUGHPUT, "capacity", "What this limit leaves") for spot in spots(card, base, top)
+    ]

@@ -1,0 +1,89 @@
+"""Baseline, soak and burst: no axis has to be varied; how long, and after what, is the question."""
+
+from niente.core.model.plan import Entry, Exposure, Step
+from niente.core.model.question import Axis, Order, Question
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.builders import (
+    base_of,
+    each_load,
+    held_fans,
+    limits_below,
+    load_named,
+    spots,
+    step_at,
+    until_known,
+    usable_axes,
+)
+from niente.core.planning.order import arranged, rested
+
+IDLE_REST_S = 1200.0
+"""Idle is read after 20 minutes' rest (common practice)."""
+SOAK = Exposure(least_s=3600.0, most_s=3600.0)
+BURST_S = 15.0
+WINDOW_S = 60.0
+"""How long a burst window is taken to be on a machine that does not say."""
+
+
+def first_baseline(card: RigCard) -> Question:
+    """Return idle after a rest, then stock under each load."""
+    survive = load_named(card, LoadKind.HEAVY)
+    quiet = load_named(card, LoadKind.REALISTIC, LoadKind.MIXED, LoadKind.REAL_TIME, LoadKind.LIGHT)
+    return Question("baseline", (), Setting(), survive, quiet, until_known(card))
+
+
+def baseline_entries(card: RigCard, question: Question) -> list[Entry]:
+    """Return the runs of a baseline."""
+    steps: list[Step] = []
+    idle = card.load_of(LoadKind.IDLE)
+    base = base_of(card, question)
+    if idle is not None:
+        rest = Exposure(least_s=IDLE_REST_S, most_s=IDLE_REST_S)
+        steps.append(Step(base, idle.name, rest, "baseline", "Idle, after 20 min of rest: its last minutes count"))
+    working = [
+        Step(base, load, question.exposure, "baseline", f"Stock, as found; {purpose}") for load, purpose in each_load(question)
+    ]
+    return [*steps, *arranged(working, question, card)]
+
+
+def first_soak(card: RigCard) -> Question:
+    """Return an hour of every load whose results are checked, at the setting as found."""
+    checked = tuple(load.name for load in card.loads if load.checks_results and load.kind != LoadKind.BURST)
+    heavy = load_named(card, LoadKind.HEAVY)
+    return Question("soak", (), Setting(), heavy, tuple(load for load in checked if load not in heavy), SOAK, repeats=2)
+
+
+def soak_entries(card: RigCard, question: Question) -> list[Entry]:
+    """Return long runs of more than one kind of load."""
+    steps = [
+        step_at(card, spot, load, question.exposure, "soak", f"Long enough to fail in; {purpose}")
+        for spot in spots(card, base_of(card, question), usable_axes(card, question))
+        for load, purpose in each_load(question)
+    ]
+    once = arranged(steps, question, card)
+    if question.repeats > 1 and question.order in (Order.WARM, Order.COLD, Order.RISK_LAST):
+        half = once[:: question.repeats]  # load after load and round again: what fails in a change of load shows too
+        return [*half * question.repeats]
+    return list(once)
+
+
+def first_burst(card: RigCard) -> Question:
+    """Return short work from rest, over limits round the stock one."""
+    burst = load_named(card, LoadKind.BURST) or load_named(card, LoadKind.HEAVY)
+    axis = Axis("sustained_power_w", limits_below(card, (0.6, 0.8, 1.0)))
+    exposure = Exposure(least_s=BURST_S, most_s=BURST_S)
+    return Question("burst", (axis,), held_fans(card), (), burst, exposure, Order.COLD, rest_minutes=10.0)
+
+
+def burst_entries(card: RigCard, question: Question) -> list[Entry]:
+    """Return for every place 15 s from rest, and the whole burst window from rest: does the clock last it?"""
+    window = card.stock.burst_time_s or WINDOW_S
+    whole = Exposure(least_s=window + BURST_S, most_s=window + BURST_S)
+    steps: list[Step] = []
+    for spot in spots(card, base_of(card, question), usable_axes(card, question)):
+        for load, _ in each_load(question):
+            steps.append(step_at(card, spot, load, question.exposure, "burst", "Short work, from rest"))
+            steps.append(step_at(card, spot, load, whole, "burst", f"The burst window of {window:g} s, from rest"))
+    if question.order == Order.COLD:
+        return list(arranged(steps, question, card))
+    return list(arranged([rested(step, question.rest_minutes, from_cold=question.from_cold) for step in steps], question, card))

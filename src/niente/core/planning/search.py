@@ -1,0 +1,185 @@
+"""Searches: how deep a control goes before the machine fails. Each is written as the questions it asks, in order.
+
+A search never remembers anything itself: it is asked anew with everything that was measured, and the first question
+without an answer is the next run. So a plan that is stopped and resumed goes on with the same steps.
+"""
+
+from collections.abc import Callable, Generator, Sequence
+
+import msgspec
+
+from niente.core.model.plan import How, Search
+from niente.core.model.quantities import part_of, quantity_of
+from niente.core.model.setting import Setting
+
+Asking = Generator[Setting, bool, dict[str, float]]
+"""Yields settings, is sent whether each passes, and returns the last value that passes for each control."""
+
+
+class Course(msgspec.Struct, frozen=True):
+    """Where a search stands: the rungs that were answered, the one to be run next, and what was found at the end.
+
+    ``found`` has the value of each control, the margin taken off; ``last`` the last that passed. Both are ``None`` while a
+    rung is ahead.
+    """
+
+    rungs: tuple[tuple[Setting, bool], ...]
+    ahead: Setting | None
+    found: dict[str, float] | None = None
+    last: dict[str, float] | None = None
+
+
+def follow(search: Search, stock: Setting, passes: Callable[[Setting], bool | None]) -> Course:
+    """Return where a search stands. ``passes`` says whether a setting passes; ``None`` where that is not known yet."""
+    rungs: list[tuple[Setting, bool]] = []
+    asking = asked_by(search, stock)
+    try:
+        setting = next(asking)
+        while True:
+            answer = passes(setting)
+            if answer is None:
+                return Course(tuple(rungs), setting)
+            rungs.append((setting, answer))
+            setting = asking.send(answer)
+    except StopIteration as end:
+        last: dict[str, float] = end.value
+    return Course(tuple(rungs), None, {name: _with_margin(search, value) for name, value in last.items()}, last)
+
+
+def asked_by(search: Search, stock: Setting) -> Asking:
+    """Return the questions of a search. A start at the stock value is taken as good: that is how the machine was found."""
+    if search.how == How.WEAKEST_FIRST:
+        return _weakest_first(search)
+    if search.how == How.IN_TURN:
+        return _in_turn(search, stock)
+    one = _bisection if search.how == How.BISECTION else _ladder
+    return one(search, stock, search.setting, search.controls[0])
+
+
+def rungs_of(search: Search, step: float | None = None) -> tuple[float, ...]:
+    """Return the values from the start to the deepest, coarse or ``step`` apart, both ends among them."""
+    apart, span = step or search.coarse, search.deepest - search.start
+    way = 1.0 if span > 0 else -1.0
+    count = int(abs(span) / apart + 1e-9)
+    places = [round(search.start + way * apart * n, 6) for n in range(count + 1)]
+    return tuple(places) if abs(places[-1] - search.deepest) < 1e-6 else (*places, search.deepest)
+
+
+def rung_text(search: Search, setting: Setting) -> str:
+    """Say a rung by the deepest value of the controls that are searched: ``−60 mV``, ``core 3 to 7 −60 mV``."""
+    values = {name: setting.value(name) for name in search.controls}
+    known = {name: value for name, value in values.items() if value is not None}
+    if not known:
+        return ""
+    deepest = (max if search.deepest > search.start else min)(known.values())
+    words = quantity_of(search.controls[0]).with_unit(deepest)
+    if len(search.controls) == 1:
+        return words
+    parts = [part_of(name) for name, value in known.items() if value == deepest]
+    return f"{_spans(parts)}: {words}"
+
+
+def _spans(parts: Sequence[str]) -> str:
+    """Return numbers in short: ``1 to 4, 7``."""
+    found: list[list[str]] = []
+    for part in parts:
+        if found and part.isdigit() and found[-1][-1].isdigit() and int(part) == int(found[-1][-1]) + 1:
+            found[-1].append(part)
+        else:
+            found.append([part])
+    return ", ".join(run[0] if len(run) == 1 else f"{run[0]} to {run[-1]}" for run in found)
+
+
+def _ladder(search: Search, stock: Setting, base: Setting, control: str) -> Asking:
+    """In coarse steps down to the first failure, then back up in fine ones (common practice)."""
+    passed: float | None = None
+    failed: float | None = None
+    for value in rungs_of(search):
+        if value == search.start and stock.value(control) == value:
+            passed = value
+            continue
+        if (yield base.replaced(control, value)):
+            passed = value
+            continue
+        failed = value
+        break
+    if failed is None or passed is None:
+        return {control: search.start if passed is None else passed}
+    return {control: (yield from _back_up(search, base, control, failed, passed))}
+
+
+def _back_up(search: Search, base: Setting, control: str, failed: float, passed: float) -> Generator[Setting, bool, float]:
+    """From a failure in fine steps towards a value that passed; return the first that passes."""
+    between = [value for value in rungs_of(search, search.fine) if min(failed, passed) < value < max(failed, passed)]
+    for value in reversed(between):
+        if (yield base.replaced(control, value)):
+            return value
+    return passed
+
+
+def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> Asking:
+    """Halve what lies between the deepest pass and the shallowest failure, on the fine grid."""
+    places = rungs_of(search, search.fine)
+    passed, failed = 0, len(places)
+    if stock.value(control) != places[0] and not (yield base.replaced(control, places[0])):
+        return {control: places[0]}
+    while failed - passed > 1:
+        middle = (passed + failed) // 2
+        if (yield base.replaced(control, places[middle])):
+            passed = middle
+        else:
+            failed = middle
+    return {control: places[passed]}
+
+
+def _in_turn(search: Search, stock: Setting) -> Asking:
+    """A ladder for each control; those before keep what was found, with the margin."""
+    base = search.setting
+    found: dict[str, float] = {}
+    for control in search.controls:
+        one = yield from _ladder(search, stock, base, control)
+        found |= one
+        base = base.replaced(control, _with_margin(search, one[control]))
+    return found
+
+
+def _weakest_first(search: Search) -> Asking:
+    """All controls go down together; those that fail at a rung are told apart by halves, and settled at once."""
+    depth = dict.fromkeys(search.controls, search.start)
+    left = list(search.controls)
+    for level in rungs_of(search)[1:]:
+        weak = yield from _weak_at(search, depth, left, level)
+        for control in weak:
+            others = _put(search.setting, {name: value for name, value in depth.items() if name != control})
+            depth[control] = yield from _back_up(search, others, control, level, depth[control])
+            left.remove(control)
+        for control in left:
+            depth[control] = level
+        if not left:
+            break
+    return depth
+
+
+def _weak_at(search: Search, depth: dict[str, float], group: list[str], level: float) -> Generator[Setting, bool, list[str]]:
+    """Return those of a group that fail at a level; all of it, where it fails only together."""
+    if (yield _put(search.setting, depth | dict.fromkeys(group, level))):
+        return []
+    if len(group) == 1:
+        return list(group)
+    half = len(group) // 2
+    first = yield from _weak_at(search, depth, group[:half], level)
+    second = yield from _weak_at(search, depth, group[half:], level)
+    return first + second or list(group)
+
+
+def _put(setting: Setting, values: dict[str, float]) -> Setting:
+    for control, value in values.items():
+        setting = setting.replaced(control, value)
+    return setting
+
+
+def _with_margin(search: Search, value: float) -> float:
+    """Return a value with the margin taken off, never beyond the start."""
+    if search.deepest < search.start:
+        return round(min(value + search.margin, search.start), 6)
+    return round(max(value - search.margin, search.start), 6)

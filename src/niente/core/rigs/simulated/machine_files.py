@@ -1,0 +1,140 @@
+"""Machine files: how they are read, how a variant changes one, and what is refused about it, with its place."""
+
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from niente.core.model.errors import DocumentError
+from niente.core.rigs.simulated.machine import FORMAT, Machine
+from niente.core.rigs.simulated.validation import impossible
+
+MACHINES = "niente.core.rigs.simulated.machines"
+FIRST = "larkspur"
+
+
+class MachineFile:
+    """A machine file: the document with everything in it, known or not, and the machine in the state it describes."""
+
+    def __init__(self, document: dict[str, Any], source: str) -> None:
+        self.document = document
+        self.source = source
+        self.machine = _machine(document, source)
+        if any(build.name == self.machine.variant for build in self.machine.variants):
+            raise _refused(source, [f"variants: {self.machine.variant!r} is what the file itself describes"])
+        for build in self.machine.variants:
+            self.built(build.name)  # a variant that cannot be is found when the file is read, not when it is chosen
+
+    def built(self, variant: str) -> Machine:
+        """Return the machine in one of its variants. Raises ``DocumentError`` for one it does not have."""
+        if variant == self.machine.variant:
+            return self.machine
+        build = next((build for build in self.machine.variants if build.name == variant), None)
+        if build is None:
+            known = ", ".join((self.machine.variant, *(build.name for build in self.machine.variants)))
+            raise DocumentError(
+                f"{self.machine.title} has no variant {variant!r}.",
+                safe="The machine was not changed.",
+                remedy=f"Choose one of {known}.",
+            )
+        patched = merged(self.document, build.patch)
+        patched["variant"] = variant
+        differing = {part.name: msgspec.to_builtins(part) for part in build.parts}
+        kept = [differing.pop(part["name"], part) for part in patched.get("parts", [])]
+        patched["parts"] = [*kept, *differing.values()]
+        return _machine(patched, f"{self.source}, variant {variant!r}")
+
+
+def merged(document: Any, patch: Any) -> Any:
+    """Return a document with a JSON merge patch over it (RFC 7396): ``null`` takes a member away, lists are replaced."""
+    if not isinstance(patch, dict):
+        return patch
+    result = dict(document) if isinstance(document, dict) else {}
+    for key, value in patch.items():
+        if value is None:
+            result.pop(key, None)
+        else:
+            result[key] = merged(result.get(key), value)
+    return result
+
+
+def shipped_machines() -> tuple[str, ...]:
+    """Return the names of the machines that ship, Larkspur first."""
+    names = sorted(
+        entry.name.removesuffix(".json") for entry in resources.files(MACHINES).iterdir() if entry.name.endswith(".json")
+    )
+    return tuple(sorted(names, key=lambda name: name != FIRST))
+
+
+def shipped_file(name: str) -> MachineFile:
+    """Return the file of a machine that ships."""
+    return read_machine((resources.files(MACHINES) / f"{name}.json").read_bytes(), f"{name}.json")
+
+
+def machine_file(path: Path) -> MachineFile:
+    """Return a file of a person's own. Raises ``DocumentError`` that names the field and the reason."""
+    try:
+        text = path.read_bytes()
+    except OSError as error:
+        raise DocumentError(f"{path} cannot be read: {error.strerror}.", remedy="Check its name.") from None
+    return read_machine(text, path.name)
+
+
+def read_machine(text: bytes, source: str) -> MachineFile:
+    """Return the machine file in a JSON text; fields that are not known are kept. Raises ``DocumentError``."""
+    try:
+        document = msgspec.json.decode(text)
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise _refused(source, [f"it is no JSON: {error}"]) from None
+    if not isinstance(document, dict):
+        raise _refused(source, ["the top: Expected `object`"])
+    told = document.get("format", FORMAT)
+    if told != FORMAT:
+        raise _refused(source, [f"format: {told!r}, and this Niente reads {FORMAT!r}"])
+    return MachineFile(document, source)
+
+
+def _machine(document: dict[str, Any], source: str) -> Machine:
+    try:
+        machine = msgspec.convert(document, Machine)
+    except msgspec.ValidationError as error:
+        what, _, where = str(error).partition(" - at ")
+        place = _named(document, str(error), where.strip("`").removeprefix("$").removeprefix("."))
+        raise _refused(source, [f"{place or 'the top'}: {what}"]) from None
+    problems = list(impossible(machine))
+    if problems:
+        raise _refused(source, problems)
+    return machine
+
+
+def _named(document: dict[str, Any], said: str, place: str) -> str:
+    """Return a place with the key of a map in it where the decoder says ``[...]``: the only one that is refused alone."""
+    before, found, after = place.partition("[...]")
+    table = document
+    for part in before.split(".") if found else ():
+        table = table.get(part, {}) if isinstance(table, dict) else {}
+    for key, value in table.items() if found else ():
+        patch: Any = {key: value, **{other: None for other in table if other != key}}
+        for part in reversed(before.split(".")):
+            patch = {part: patch}
+        try:
+            msgspec.convert(merged(document, patch), Machine)
+        except msgspec.ValidationError as error:
+            if str(error) == said:
+                return f"{before}.{key}{after}"
+    return place
+
+
+def _refused(source: str, problems: list[str]) -> DocumentError:
+    shown = "; ".join(problems[:6]) + (f"; and {len(problems) - 6} more" if len(problems) > 6 else "")
+    return DocumentError(
+        f"The machine file {source} is refused: {shown}.",
+        safe="The file is untouched and no rig was opened.",
+        remedy="Mend these places.",
+    )
+
+
+def machine_schema() -> bytes:
+    """Return the JSON Schema of machine files, indented, UTF-8; it stands in docs/reference."""
+    return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(Machine)), indent=1) + b"\n"

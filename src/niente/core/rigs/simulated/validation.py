@@ -1,0 +1,168 @@
+"""What cannot be about a machine: every finding names the path of its field and the reason."""
+
+from collections.abc import Iterator
+from itertools import pairwise
+
+from niente.core.model.quantities import QUANTITIES
+from niente.core.model.rig_card import LoadKind
+from niente.core.rigs.simulated.card import channels_of, controls_of, filled
+from niente.core.rigs.simulated.machine import FORMAT, ROOM, Heat, Machine
+
+STEP_S = 0.1
+"""The plant's inner step; a node that answers faster than two of them cannot be followed."""
+
+
+def impossible(machine: Machine) -> Iterator[str]:
+    """Yield what cannot be about a machine; nothing where all of it can."""
+    if machine.format != FORMAT:
+        yield f"format: {machine.format!r}, and this Niente reads {FORMAT!r}"
+    yield from _processor(machine)
+    network = list(_network(machine))
+    yield from network
+    if not network:
+        yield from _too_quick(machine.heat, machine.processor.cores)
+    yield from _fans(machine)
+    yield from _limits(machine)
+    yield from _loads(machine)
+    yield from _settings(machine)
+    yield from _readings(machine)
+    yield from _twice("variants", [build.name for build in machine.variants])
+
+
+def _twice(place: str, names: list[str]) -> Iterator[str]:
+    yield from (f"{place}: {name!r} stands there twice" for name in sorted({name for name in names if names.count(name) > 1}))
+
+
+def _rising(place: str, values: tuple[float, ...]) -> Iterator[str]:
+    if any(b < a for a, b in pairwise(values)):
+        yield f"{place}: it falls; a curve goes up"
+
+
+def _processor(machine: Machine) -> Iterator[str]:
+    made = machine.processor
+    if len(made.curve_mhz) != len(made.curve_v) or len(made.curve_mhz) < 2:
+        yield "processor.curve_v: as many voltages are wanted as processor.curve_mhz has clocks, and at least two"
+    yield from _rising("processor.curve_mhz", made.curve_mhz)
+    yield from _rising("processor.curve_v", made.curve_v)
+    yield from _rising("supply.efficiency", tuple(share for share, _ in machine.supply.efficiency))
+    if not machine.supply.efficiency:
+        yield "supply.efficiency: at least one pair of load share and efficiency is wanted"
+
+
+def _network(machine: Machine) -> Iterator[str]:
+    """Yield links, streams and sources that name what is not there."""
+    heat = machine.heat
+    known = {*heat.nodes, ROOM}
+    named = [("heat.cores.onto", heat.cores.onto)]
+    named += [(f"heat.links[{i}].between", node) for i, link in enumerate(heat.links) for node in link.between]
+    named += [(f"heat.sources[{i}].node", source.node) for i, source in enumerate(heat.sources)]
+    named += [(f"heat.readings.{node}", node) for node in heat.readings]
+    for name, stream in heat.streams.items():
+        at = f"heat.streams.{name}"
+        named += [(f"{at}.source", stream.source), (f"{at}.sink", stream.sink)]
+        for i, one in enumerate(stream.passes):
+            named += [(f"{at}.passes[{i}].node", one.node)]
+            named += [(f"{at}.passes[{i}].returns", one.returns)] if one.returns else []
+            if (one.coolant > 0) != bool(one.returns):
+                yield f"{at}.passes[{i}].returns: a radiator names both its coolant flow and the node it returns to"
+        for other in stream.helped_by:
+            if other not in heat.streams or other == name:
+                yield f"{at}.helped_by.{other}: there is no other stream of that name"
+        if stream.stages and not stream.impedance_pa:
+            yield f"{at}.impedance_pa: fans without anything to blow against never find their flow"
+        for stage in stream.stages:
+            yield from (f"{at}.stages: there is no fan {fan!r}" for fan in stage if fan not in machine.fans)
+    yield from (f"{place}: there is no node {node!r}" for place, node in named if node not in known)
+    for node, name in heat.readings.items():
+        if name.partition(".")[0] not in QUANTITIES or not name.partition(".")[0].endswith("temperature_c"):
+            yield f"heat.readings.{node}: there is no temperature called {name!r}"
+    placed = [fan for stream in heat.streams.values() for stage in stream.stages for fan in stage]
+    yield from _twice("heat.streams", placed)
+    yield from (f"fans.{name}: it stands in no stream" for name in machine.fans if name not in placed)
+
+
+def _too_quick(heat: Heat, cores: int) -> Iterator[str]:
+    """Yield nodes so small that the plant's step would run away with them."""
+    out = dict.fromkeys(heat.nodes, 0.0)
+    for link in heat.links:
+        for node in link.between:
+            if node in out:
+                out[node] += link.conductance + 2.0 * link.natural
+    for stream in heat.streams.values():
+        for one in stream.passes:
+            out[one.returns or one.node] += one.ua
+        if stream.sink in out and stream.sink != stream.source:
+            out[stream.sink] += 0.33 * stream.reference_m3h
+    out[heat.cores.onto] += cores * heat.cores.conductance
+    out[ROOM] = 0.0
+    for name, capacity in heat.nodes.items():
+        if capacity < 2.0 * STEP_S * out[name]:
+            yield f"heat.nodes.{name}: {capacity:g} J/K is too little for what is tied to it; it would answer within a step"
+    around = heat.cores.conductance + 4.0 * heat.cores.neighbour
+    if heat.cores.capacity < 2.0 * STEP_S * around:
+        yield f"heat.cores.capacity: {heat.cores.capacity:g} J/K is too little for its conductance"
+
+
+def _fans(machine: Machine) -> Iterator[str]:
+    for name, fan in machine.fans.items():
+        if fan.stall_duty > fan.start_duty:
+            yield f"fans.{name}.stall_duty: {fan.stall_duty:g} % lies above start_duty = {fan.start_duty:g} %"
+    names = {control.name for control in machine.controls}
+    for group in machine.groups():
+        if f"fan_duty.{group}" not in names:
+            yield f"controls: nothing sets the fan group {group!r} (fan_duty.{group})"
+
+
+def _limits(machine: Machine) -> Iterator[str]:
+    limits, room = machine.limits, machine.room
+    if limits.core_temperature_c >= limits.shut_down_c:
+        yield "limits.core_temperature_c: it does not lie below limits.shut_down_c"
+    if limits.core_temperature_c - limits.margin_k <= room.mean_c + room.cycle_k + room.drift_k:
+        yield "limits.core_temperature_c: less its margin it does not lie above the room"
+    if room.day_from_h > room.day_to_h:
+        yield "room.day_from_h: the day begins after room.day_to_h"
+
+
+def _loads(machine: Machine) -> Iterator[str]:
+    kinds = [load.kind for load in machine.loads]
+    yield from (f"loads: none of kind {kind.value!r}" for kind in (LoadKind.IDLE, LoadKind.HEAVY) if kind not in kinds)
+    yield from _twice("loads", [load.name for load in machine.loads])
+    for place, load in enumerate(machine.loads):
+        if load.active_cores > machine.processor.cores:
+            yield f"loads[{place}].active_cores: {load.active_cores} of {machine.processor.cores} cores"
+        if load.burst_s and load.every_s and load.every_s < load.burst_s:
+            yield f"loads[{place}].every_s: it comes back before it is over"
+
+
+def _settings(machine: Machine) -> Iterator[str]:
+    controls = {control.name: control for control in controls_of(machine)}
+    groups = machine.groups()
+    for control in controls.values():
+        part = control.name.partition(".")[2]
+        if control.name.startswith(("fan_duty.", "fan_supply_v.")) and part not in groups:
+            yield f"controls: {control.name}: there is no fan group {part!r}"
+    for at, setting in (("stock", filled(machine, machine.stock)), ("safe", filled(machine, machine.safe))):
+        for name, value in setting.controls():
+            known = controls.get(name)
+            if known is None:
+                yield f"{at}.{name}: the machine has no such control"
+            elif not known.takes(value):
+                yield f"{at}.{name}: {value:g} lies outside {known.low:g} to {known.high:g}"
+        yield from (f"{at}: {name} is not set" for name in controls if setting.value(name) is None)
+        for group, curve in setting.fan_curve.items():
+            yield from (f"{at}.fan_curve.{group}: {problem}" for problem in curve.problems())
+            if group not in groups or curve.source not in machine.curve_sources:
+                yield f"{at}.fan_curve.{group}: the machine has no such group, or cannot follow {curve.source!r}"
+
+
+def _readings(machine: Machine) -> Iterator[str]:
+    """Yield what names a channel that the machine does not have."""
+    channels = {channel.name for channel in channels_of(machine)}
+    quantities = {name.partition(".")[0] for name in channels}
+    for table, values in (("gains", machine.sensors.gains), ("offsets", machine.sensors.offsets)):
+        for name in values:
+            if name not in channels | quantities:
+                yield f"sensors.{table}.{name}: the machine has no such channel"
+    for source in machine.curve_sources:
+        if source not in channels | quantities:
+            yield f"curve_sources: the machine has no channel {source!r}"

@@ -1,0 +1,84 @@
+"""The reasons of a choice in words: short sentences, with figures and their units."""
+
+from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
+from niente.core.selection.pick import Candidate, Choice, Limit
+
+
+def place_text(candidate: Candidate) -> str:
+    """Return a setting by its two axes: ``102 W, case fans 24 %``."""
+    limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
+    return f"{limit}, {candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
+
+
+def short_place(candidate: Candidate) -> str:
+    """Return a setting as short as it can be said: ``101 W, 24 %``."""
+    limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
+    return f"{limit}, {quantity_of('fan_duty').with_unit(candidate.duty)}"
+
+
+def why_this(choice: Choice) -> str:
+    """Say why the pick is the pick."""
+    pick = choice.pick
+    noise = quantity_of("noise_dba").with_unit(pick.in_room_dba, pick.in_room_hw)
+    throughput = quantity_of("throughput_percent").with_unit(pick.throughput_percent, pick.throughput_hw)
+    headroom = quantity_of("headroom_k").with_unit(pick.headroom_k, pick.core_hw)
+    room = quantity_of("room_temperature_c").with_unit(choice.limits.design_room_c)
+    return (
+        f"Of {choice.settings} settings {choice.eligible} keep every limit with their intervals. "
+        f"This one is the quietest of them: {noise} in the room, {throughput} of stock, {headroom} of headroom at {room}."
+    )
+
+
+def standing(choice: Choice) -> str:
+    """Say whether the pick is proven, and what would prove it."""
+    pick, wanted = choice.pick, choice.limits.clean_minutes * 60.0
+    run = duration_text(pick.clean_s)
+    if choice.confirmed:
+        return f"It ran the heaviest load for {run} without a wrong result."
+    if pick.clean_s > 0:
+        return f"It has run the heaviest load for {run} of the {duration_text(wanted)} wanted: not yet confirmed."
+    return f"It is inferred and has not run yet: {duration_text(wanted)} of the heaviest load would confirm it."
+
+
+def against(choice: Choice, other: Candidate) -> str:
+    """Say what another setting would win and cost against the pick."""
+    pick = choice.pick
+    wins: list[str] = []
+    costs: list[str] = []
+    for amount, unit, digits in (
+        (other.throughput_percent - pick.throughput_percent, "%", 1),
+        (pick.in_room_dba - other.in_room_dba, "dB", 1),
+        (other.headroom_k - pick.headroom_k, "K of headroom", 1),
+    ):
+        if abs(amount) >= 0.05:
+            (wins if amount > 0 else costs).append(f"{number_text(abs(amount), digits)}{NO_BREAK_SPACE}{unit}")
+    words = []
+    if wins:
+        words.append("wins " + ", ".join(wins))
+    if costs:
+        words.append("costs " + ", ".join(costs))
+    text = "; ".join(words) or "is no different"
+    return text[0].upper() + text[1:] + "."
+
+
+def limit_cost(choice: Choice, limit: Limit) -> str:
+    """Say what a limit costs."""
+    cost = next(cost for cost in choice.costs if cost.limit == limit)
+    if cost.instead is None:
+        return "costs nothing: the pick is the same without it"
+    instead = place_text(cost.instead)
+    if cost.wins_db < 0.05:
+        return f"without it {instead}, no quieter in the room"
+    return f"without it {instead}, {number_text(cost.wins_db, 1)}{NO_BREAK_SPACE}dB quieter in the room"
+
+
+def limit_name(choice: Choice, limit: Limit) -> str:
+    """Return a limit with its value: ``Throughput, at least 90 % of stock``."""
+    limits = choice.limits
+    return {
+        Limit.THROUGHPUT: f"Throughput at least {limits.least_throughput_percent:g}{NO_BREAK_SPACE}% of stock",
+        Limit.HEADROOM: f"Headroom at least {limits.least_headroom_k:g}{NO_BREAK_SPACE}K "
+        f"at {limits.design_room_c:g}{NO_BREAK_SPACE}°C",
+        Limit.RESULTS: f"No wrong result in {limits.clean_minutes:g}{NO_BREAK_SPACE}min",
+        Limit.NOISE: f"Noise at most {limits.most_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA in the room",
+    }[limit]

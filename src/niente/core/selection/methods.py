@@ -1,0 +1,147 @@
+"""The ways of holding a machine back, side by side: what each of their rungs comes to in noise and throughput.
+
+A rung is one setting as measured, fans apart. Where power holds the clock, its fans are then set as low as the heat path
+lets them be with the headroom wanted; where a temperature cap holds it, fans and clock belong together, and the rung stands
+where it was measured.
+"""
+
+import math
+from collections import defaultdict
+from collections.abc import Sequence
+from enum import StrEnum
+
+import msgspec
+import numpy as np
+
+from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.models import Models, same_silicon, speeds_seen
+from niente.core.analysis.prediction import at_load, ceilings, stock_throughput
+from niente.core.analysis.setting_batch import Settings
+from niente.core.model.project import Limits
+from niente.core.model.rig_card import LoadKind
+from niente.core.model.setting import Setting
+
+DUTY_STEP = 1.0
+
+
+class Way(StrEnum):
+    """How a setting holds the machine back."""
+
+    OFFSET = "voltage offset"
+    LIMIT = "power limit"
+    BOTH = "offset and limit"
+    CAP = "temperature cap"
+    CLOCK = "fixed clock"
+
+
+class Rung(msgspec.Struct, frozen=True):
+    """One setting of a way: the lead group's ``duty`` in %, throughput in % of stock, in-room noise with its 95 % half
+    width, the core in the design room and its headroom. ``as_measured`` says that the fans are those it was run with."""
+
+    way: Way
+    setting: Setting
+    duty: float
+    throughput_percent: float
+    in_room_dba: float
+    in_room_hw: float
+    core_c: float
+    headroom_k: float
+    as_measured: bool
+
+
+def way_of(setting: Setting, stock: Setting) -> Way | None:
+    """Return how a whole setting holds the machine back against stock; ``None`` where it does not."""
+    if setting.fixed_clock_mhz or _below(setting.clock_cap_mhz, stock.clock_cap_mhz):
+        return Way.CLOCK
+    if _below(setting.temperature_cap_c, stock.temperature_cap_c):
+        return Way.CAP
+    plain = msgspec.structs.replace(stock, clock_cap_mhz=setting.clock_cap_mhz)
+    deeper = not same_silicon(setting, plain)
+    if _below(setting.sustained_power_w, stock.sustained_power_w):
+        return Way.BOTH if deeper else Way.LIMIT
+    return Way.OFFSET if deeper else None
+
+
+def rungs(models: Models, limits: Limits) -> tuple[Rung, ...]:
+    """Return every rung that was measured without a failure, way by way, from least to most throughput."""
+    evidence = models.evidence
+    stock, (stock_work, _) = evidence.card.stock, stock_throughput(models, models.count_load, limits.design_room_c)
+    by_setting: dict[object, list[RunSummary]] = defaultdict(list)
+    for run in evidence.usable():
+        if run.load_kind != LoadKind.IDLE and way_of(run.setting, stock) is not None:
+            by_setting[_without_fans(run.setting).key()].append(run)
+    found: list[Rung] = []
+    for runs in by_setting.values():
+        way = way_of(runs[0].setting, stock)
+        counted = [run for run in runs if run.load == models.count_load and math.isfinite(run.throughput_per_s)]
+        if way is None or not counted or any(run.failures for run in runs):
+            continue
+        heavy = [run for run in runs if run.load == models.heavy_load]
+        if way == Way.CAP or any(run.heat_held for run in counted):
+            found += [_as_measured(models, limits, way, run, stock_work) for run in counted if math.isfinite(run.noise_dba)]
+        elif heavy and math.isfinite(heavy[-1].power_w):
+            work = float(np.mean([run.throughput_per_s for run in counted]))
+            quiet = _quietest(models, limits, way, heavy, 100.0 * work / stock_work)
+            if quiet is not None:
+                found.append(quiet)
+    order = list(Way)
+    return tuple(sorted(found, key=lambda one: (order.index(one.way), one.throughput_percent, one.in_room_dba)))
+
+
+def _as_measured(models: Models, limits: Limits, way: Way, run: RunSummary, stock_work: float) -> Rung:
+    """Return a run as a rung at its own fans; where firmware holds the temperature, the room does not move it."""
+    held = run.setting.temperature_cap_c if run.heat_held else None
+    core = held if held is not None else _in_design_room(run, limits)
+    limit = models.evidence.card.limits
+    return Rung(
+        way,
+        run.setting,
+        run.setting.fan_duty.get(models.lead, 0.0),
+        100.0 * run.throughput_per_s / stock_work,
+        run.noise_dba,
+        1.96 * run.noise_se_db if math.isfinite(run.noise_se_db) else 0.0,
+        core,
+        limit.core_temperature_c - limit.margin_k - core,
+        as_measured=True,
+    )
+
+
+def _in_design_room(run: RunSummary, limits: Limits) -> float:
+    if not run.settled.known:
+        return math.nan
+    return limits.design_room_c + run.rise_k
+
+
+def _quietest(models: Models, limits: Limits, way: Way, heavy: Sequence[RunSummary], percent: float) -> Rung | None:
+    """Return a rung with the least duty of the lead group that keeps the headroom; ``None`` where none does."""
+    setting = heavy[-1].setting
+    seen = np.array(speeds_seen(models.evidence.usable(), models.lead))
+    duty = np.arange(seen[:, 0].min(), seen[:, 0].max() + DUTY_STEP / 2, DUTY_STEP)
+    settings = Settings(setting, {models.fans: duty}, duty.shape[0])
+    rest = at_load(models, settings, models.heavy_load, limits.design_room_c)
+    core, rise_hw = rest.core_c, rest.core_hw
+    headroom = ceilings(models, settings) - core
+    keeps = headroom - rise_hw >= limits.least_headroom_k
+    if not keeps.any():
+        return None
+    level, level_hw = models.noise.in_room(rest.rpm)
+    best = int(np.argmin(np.where(keeps, level, np.inf)))
+    return Rung(
+        way,
+        setting.replaced(models.fans, float(duty[best])),
+        float(duty[best]),
+        percent,
+        float(level[best]),
+        float(level_hw[best]),
+        float(core[best]),
+        float(headroom[best]),
+        as_measured=False,
+    )
+
+
+def _without_fans(setting: Setting) -> Setting:
+    return msgspec.structs.replace(setting, fan_duty={}, fan_curve={}, fan_supply_v={})
+
+
+def _below(value: float | None, stock: float | None) -> bool:
+    return value is not None and stock is not None and value < stock

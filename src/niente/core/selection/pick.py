@@ -1,0 +1,250 @@
+"""The pick: the quietest setting that keeps every limit, its runners-up, and what each limit costs."""
+
+import math
+from enum import StrEnum
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from niente.core.analysis.grid import Field, survey
+from niente.core.analysis.models import Models
+from niente.core.model.errors import NotEnoughError
+from niente.core.model.project import Limits
+from niente.core.model.setting import Setting
+
+Mask = NDArray[np.bool_]
+Vector = NDArray[np.float64]
+
+HEARD_DB = 0.1
+"""Levels closer than this count as equal in the room; the modelled machine alone then decides."""
+
+
+class Limit(StrEnum):
+    """The limits of a choice."""
+
+    THROUGHPUT = "throughput"
+    HEADROOM = "headroom"
+    RESULTS = "results"
+    NOISE = "noise"
+
+
+class Candidate(msgspec.Struct, frozen=True):
+    """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room.
+
+    ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
+    a failure, ``inside`` whether it lies inside of what was measured, ``heat_holds`` whether the temperature cap holds it.
+    """
+
+    setting: Setting
+    limit_w: float
+    duty: float
+    throughput_percent: float
+    throughput_hw: float
+    core_c: float
+    core_hw: float
+    headroom_k: float
+    in_room_dba: float
+    in_room_hw: float
+    alone_dba: float
+    power_w: float
+    measured: bool
+    clean_s: float
+    failures: int
+    breaks: tuple[Limit, ...]
+    group: str = "case"
+    power_hw: float = math.nan
+    clock_mhz: float = math.nan
+    clock_hw: float = math.nan
+    stable: float = math.nan
+    inside: bool = True
+    heat_holds: bool = False
+
+
+class LimitCost(msgspec.Struct, frozen=True):
+    """What one limit costs: without it, ``instead`` would be the pick, ``wins_db`` quieter in the room."""
+
+    limit: Limit
+    wins_db: float
+    instead: Candidate | None
+
+
+class Choice(msgspec.Struct, frozen=True):
+    """The pick with its reasons. ``confirmed`` says that it ran the heaviest load long enough without a wrong result."""
+
+    pick: Candidate
+    confirmed: bool
+    runners_up: tuple[Candidate, ...]
+    costs: tuple[LimitCost, ...]
+    eligible: int
+    settings: int
+    limits: Limits
+
+
+def keeps(field: Field, limits: Limits) -> dict[Limit, Mask]:
+    """Return for each limit which settings keep it, arrays ``(n,)``.
+
+    Throughput, headroom and noise are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
+    ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage.
+    """
+    said = field.predicted
+    loudest = math.inf if limits.most_noise_dba is None else limits.most_noise_dba
+    failed = field.failures > 0
+    implied = np.zeros_like(failed)
+    if failed.any():
+        lowest = min(field.place(int(i))[0] for i in np.flatnonzero(failed))
+        implied = np.tile(field.x, field.y.shape[0]) >= lowest
+    return {
+        Limit.THROUGHPUT: said.throughput_percent - said.throughput_hw >= limits.least_throughput_percent,
+        Limit.HEADROOM: said.headroom_k - said.core_hw >= limits.least_headroom_k,
+        Limit.RESULTS: ~implied,
+        Limit.NOISE: said.in_room_dba + said.in_room_hw <= loudest,
+    }
+
+
+def choose(models: Models, limits: Limits, field: Field | None = None) -> Choice:
+    """Return the pick over all settings of the field. Raises ``NotEnoughError`` where none keeps the limits."""
+    at = field or survey(models, limits)
+    kept = keeps(at, limits)
+    eligible = np.logical_and.reduce(list(kept.values()))
+    best = _quietest(at, eligible)
+    if best is None:
+        raise NotEnoughError(
+            _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
+        )
+    pick = _candidate(models, at, kept, best)
+    return Choice(
+        pick=pick,
+        confirmed=pick.clean_s >= limits.clean_minutes * 60.0 and pick.failures == 0,
+        runners_up=_runners_up(models, at, kept, eligible, pick),
+        costs=tuple(_cost(models, at, kept, limit, pick) for limit in Limit if _in_force(limit, limits)),
+        eligible=int(np.count_nonzero(eligible)),
+        settings=int(eligible.shape[0]),
+        limits=limits,
+    )
+
+
+def _quietest(field: Field, among: Mask) -> int | None:
+    """Return the quietest setting in the room; within ``HEARD_DB`` the one whose machine alone is quietest, and among
+    equals the one with the most throughput."""
+    places = np.flatnonzero(among)
+    if places.shape[0] == 0:
+        return None
+    said = field.predicted
+    level = said.in_room_dba[places]
+    near = places[level <= np.min(level) + HEARD_DB]
+    order = np.lexsort((-said.throughput_percent[near], np.round(said.alone_dba[near], 2)))
+    return int(near[order[0]])
+
+
+def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int) -> Candidate:
+    said, setting = field.predicted, field.settings.at(index)
+    return Candidate(
+        setting=setting,
+        limit_w=setting.sustained_power_w or 0.0,
+        duty=setting.fan_duty.get(models.lead, 0.0),
+        throughput_percent=float(said.throughput_percent[index]),
+        throughput_hw=float(said.throughput_hw[index]),
+        core_c=float(said.core_c[index]),
+        core_hw=float(said.core_hw[index]),
+        headroom_k=float(said.headroom_k[index]),
+        in_room_dba=float(said.in_room_dba[index]),
+        in_room_hw=float(said.in_room_hw[index]),
+        alone_dba=float(said.alone_dba[index]),
+        power_w=float(said.power_w[index]),
+        power_hw=float(said.power_hw[index]),
+        clock_mhz=float(said.clock_mhz[index]),
+        clock_hw=float(said.clock_hw[index]),
+        stable=float(field.stable[index]),
+        inside=bool(field.inside[index]),
+        heat_holds=bool(said.heat_holds[index]),
+        measured=bool(field.measured[index]),
+        clean_s=float(field.clean_s[index]),
+        failures=int(field.failures[index]),
+        breaks=tuple(limit for limit, mask in kept.items() if not mask[index]),
+        group=models.lead,
+    )
+
+
+def candidate_at(models: Models, field: Field, limits: Limits, index: int) -> Candidate:
+    """Return one setting of the field, by its place in the field's arrays."""
+    return _candidate(models, field, keeps(field, limits), index)
+
+
+def front(noise_dba: Vector, throughput: Vector) -> tuple[Vector, Vector]:
+    """Return, of settings ``(n,)``, those that no other beats in both noise and throughput, quietest first."""
+    order = np.lexsort((-throughput, noise_dba))
+    best = np.maximum.accumulate(throughput[order])
+    better = np.ones(order.shape[0], dtype=bool)
+    better[1:] = best[1:] > best[:-1]
+    return noise_dba[order][better], throughput[order][better]
+
+
+def _runners_up(
+    models: Models, field: Field, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
+) -> tuple[Candidate, ...]:
+    """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
+    setting nearest to the pick; each at least 5 W or 8 % of duty from the others."""
+    said = field.predicted
+    limit = np.tile(field.x, field.y.shape[0])
+    duty = np.repeat(field.y, field.x.shape[0])
+    open_to = eligible.copy()
+    found: list[Candidate] = []
+
+    def close(at: Candidate) -> None:
+        open_to[(np.abs(limit - at.limit_w) < 5.0) & (np.abs(duty - at.duty) < 8.0)] = False
+
+    close(pick)
+    dearer = np.maximum(said.in_room_dba - pick.in_room_dba, 0.0)
+    wishes = (
+        said.throughput_percent - pick.throughput_percent - 4.0 * dearer,
+        said.headroom_k - pick.headroom_k - 4.0 * dearer,
+        -dearer - 0.01 * np.abs(limit - pick.limit_w),
+    )
+    for wish in wishes:
+        if not open_to.any():
+            break
+        index = int(np.argmax(np.where(open_to, wish, -np.inf)))
+        found.append(_candidate(models, field, kept, index))
+        close(found[-1])
+    return tuple(sorted(found, key=lambda one: one.in_room_dba))
+
+
+def _in_force(limit: Limit, limits: Limits) -> bool:
+    return limit != Limit.NOISE or limits.most_noise_dba is not None
+
+
+def _cost(models: Models, field: Field, kept: dict[Limit, Mask], limit: Limit, pick: Candidate) -> LimitCost:
+    """Return what would be picked without one limit."""
+    others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
+    index = _quietest(field, others)
+    if index is None:
+        return LimitCost(limit, 0.0, None)
+    instead = _candidate(models, field, kept, index)
+    if (instead.limit_w, instead.duty) == (pick.limit_w, pick.duty):
+        return LimitCost(limit, 0.0, None)
+    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead)
+
+
+def _none_fits(field: Field, kept: dict[Limit, Mask], limits: Limits) -> str:
+    """Say which limit stands in the way when nothing fits: the hardest, among what keeps the others where anything does."""
+    said = field.predicted
+    counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}
+    hardest = min(counts, key=lambda limit: counts[limit])
+    others = np.logical_and.reduce([mask for limit, mask in kept.items() if limit != hardest])
+    among = others if others.any() else np.ones_like(others)
+    best = {
+        Limit.THROUGHPUT: np.max((said.throughput_percent - said.throughput_hw)[among]),
+        Limit.HEADROOM: np.max((said.headroom_k - said.core_hw)[among]),
+        Limit.NOISE: np.min((said.in_room_dba + said.in_room_hw)[among]),
+        Limit.RESULTS: 0.0,
+    }[hardest]
+    words = {
+        Limit.THROUGHPUT: f"the most throughput is {best:.1f} % of the {limits.least_throughput_percent:g} % wanted",
+        Limit.HEADROOM: f"the most headroom that is sure is {best:.1f} K of the {limits.least_headroom_k:g} K wanted in a "
+        f"{limits.design_room_c:g} °C room",
+        Limit.NOISE: f"the least noise that is sure is {best:.1f} dBA of the {limits.most_noise_dba or 0.0:g} dBA allowed",
+        Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
+    }[hardest]
+    where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""
+    return f"No setting keeps every limit: {words}{where}."

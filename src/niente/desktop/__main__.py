@@ -1,0 +1,5 @@
+"""``python -m niente.desktop``."""
+
+from niente.desktop.app.main import main
+
+main()

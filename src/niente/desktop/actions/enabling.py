@@ -1,0 +1,60 @@
+"""Which actions can be done now, and what those are called that change their name: start or resume, undo what."""
+
+from PySide6.QtCore import QObject
+
+from niente.core.model.hand_cards import CardKind
+from niente.core.model.states import State
+from niente.desktop.actions.registry import Actions
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
+
+OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
+"""Deeds on the run list: they act on what is selected there, and only while it shows."""
+OF_A_BOOK = ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part")
+UNDER_WAY = ("run.hold_now", "run.hold_after", "run.skip", "run.repeat")
+
+
+class Enabling(QObject):
+    """Lets actions be chosen by what a session does, and by the page that shows. It ends with the window it belongs to, and so
+    do its connections."""
+
+    def __init__(self, session: Session, actions: Actions, parent: QObject) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._actions = actions
+        session.undo.undoTextChanged.connect(self._name_undo)
+        session.undo.redoTextChanged.connect(self._name_redo)
+        self._name_undo("")
+        self._name_redo("")
+
+    def look(self, page: str) -> None:
+        """Let only those actions be chosen that can be done now, while a page shows."""
+        session, planner, actions = self._session, self._session.planner, self._actions
+        busy, attached = session.busy(), session.bench is not None
+        holding = session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
+        begun = 0 < planner.closed() < len(planner.rows)
+        actions["plan.start"].setEnabled(attached and not busy)
+        actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
+        actions["run.go_on"].setEnabled(busy and holding)
+        for name in UNDER_WAY:
+            actions[name].setEnabled(busy and not holding)
+        card = session.hands.card
+        if busy and card is not None:
+            actions["run.go_on"].setEnabled(session.hands.ready())
+            actions["run.skip"].setEnabled(card.kind == CardKind.READ)
+        for name in OF_THE_LIST:
+            actions[name].setEnabled(attached and page == "Plan")
+        for name in OF_A_BOOK:
+            actions[name].setEnabled(attached)
+
+    def _name_undo(self, what: str) -> None:
+        self._name("edit.undo", tr("Undo {what}"), tr("Undo"), what)
+
+    def _name_redo(self, what: str) -> None:
+        self._name("edit.redo", tr("Redo {what}"), tr("Redo"), what)
+
+    def _name(self, name: str, words: str, alone: str, what: str) -> None:
+        """Say in an action's words what it would do; in its short words only that."""
+        self._actions[name].setText(words.format(what=what) if what else alone)
+        self._actions[name].setIconText(alone)
+        self._actions[name].setEnabled(bool(what))

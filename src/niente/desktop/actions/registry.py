@@ -1,0 +1,106 @@
+"""The registry of actions: everything a person can do, with its words, its keys and its help.
+
+Menus, context menus, tooltips, the command finder and the sheet of keys are all made from it.
+"""
+
+from collections.abc import Callable
+
+import msgspec
+from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtWidgets import QWidget
+
+from niente.desktop.services.translation import tr
+
+
+class ActionSpec(msgspec.Struct, frozen=True):
+    """One action: its name in the registry, its text, keys, tooltip, the menu it stands in, and its page of help.
+
+    ``checkable`` actions are switches.
+    """
+
+    name: str
+    text: str
+    keys: str
+    tip: str
+    menu: str
+    help: str
+    checkable: bool = False
+
+
+SPECS = (
+    ActionSpec("book.open", "Open book …", "Ctrl+O", "Open another book", "Book", "books"),
+    ActionSpec("plan.open", "Open plan …", "Ctrl+Shift+O", "Take a plan from a file, in place of this one", "Book", "plan"),
+    ActionSpec("plan.save", "Save plan as …", "Ctrl+Shift+S", "Write the plan as JSON, to keep or to hand on", "Book", "plan"),
+    ActionSpec("book.quit", "Quit", "Ctrl+Q", "Close Niente; a plan that runs is stopped only after asking", "Book", "books"),
+    ActionSpec("rig.new", "New rig …", "", "A machine of your own, from a class, in a book of its own", "Book", "rig"),
+    ActionSpec("rig.copy", "Copy rig …", "", "This machine and what is said of it, in a new book", "Book", "rig"),
+    ActionSpec("rig.import", "Import rig sheet …", "", "Take what is said of the machine from a JSON file", "Book", "rig"),
+    ActionSpec("rig.export", "Export rig sheet …", "", "Write what is said of the machine as JSON", "Book", "rig"),
+    ActionSpec("rig.part", "Change part …", "Ctrl+P", "A changed part is a new variant; old runs keep theirs", "Edit", "rig"),
+    ActionSpec("rig.calibrate", "Calibrate sensor …", "", "Hold a sensor against a reference or a known cap", "Edit", "rig"),
+    ActionSpec("edit.undo", "Undo", "Ctrl+Z", "Take the last edit back", "Edit", "keys"),
+    ActionSpec("edit.redo", "Redo", "Ctrl+Shift+Z", "Do it again after all", "Edit", "keys"),
+    ActionSpec("edit.find", "Find a command …", "Ctrl+K", "Find any action or page by words", "Edit", "keys"),
+    ActionSpec("page.rig", "Rig", "Ctrl+1", "What this machine is, and what must never be exceeded", "Go", "rig"),
+    ActionSpec("page.plan", "Plan", "Ctrl+2", "What to measure, in which order, how long it takes", "Go", "plan"),
+    ActionSpec("page.run", "Run", "Ctrl+3", "The run under way", "Go", "run"),
+    ActionSpec("page.map", "Map", "Ctrl+4", "How temperature and noise lie over the settings", "Go", "map"),
+    ActionSpec("page.choose", "Choose", "Ctrl+5", "Which setting, and why", "Go", "choose"),
+    ActionSpec("view.margin", "Margin", "F9", "Show or hide the explanations at the right", "View", "window", True),
+    ActionSpec("view.desktop", "Follow the desktop", "", "Light or dark as the desktop is", "View", "window", True),
+    ActionSpec("view.paper", "Paper", "", "The light look, whatever the desktop wears", "View", "window", True),
+    ActionSpec("view.dusk", "Dusk", "", "The dark look, whatever the desktop wears", "View", "window", True),
+    ActionSpec("map.table", "Map as a table", "Ctrl+T", "The same data as the map, in rows and columns", "View", "map"),
+    ActionSpec("map.run_here", "Run here next", "Ctrl+Return", "Plan a run at the map's selected setting", "Bench", "map"),
+    ActionSpec("map.missing", "Plan what is missing", "", "Plan the few runs that the map still wants", "Bench", "map"),
+    ActionSpec("map.picture", "Save picture …", "", "Write the view that shows, as PNG or SVG", "Book", "map"),
+    ActionSpec("map.csv", "Save table …", "", "Write the map's settings and figures as CSV", "Book", "map"),
+    ActionSpec("run.follow", "Follow the run", "Ctrl+F", "Bring the traces back to now, after looking back", "View", "run"),
+    ActionSpec("plan.start", "Start", "Ctrl+R", "Run what is left of the plan", "Bench", "run"),
+    ActionSpec("plan.up", "Move up", "Alt+Up", "Let the selected run come earlier", "Edit", "plan"),
+    ActionSpec("plan.down", "Move down", "Alt+Down", "Let the selected run come later", "Edit", "plan"),
+    ActionSpec("plan.skip", "Leave out", "Del", "Leave the selected run out, or take it up again", "Edit", "plan"),
+    ActionSpec("plan.repeat", "Repeat run", "Ctrl+D", "Make the selected run once more", "Edit", "plan"),
+    ActionSpec("plan.insert", "Insert run …", "Ins", "A run of your own, after the selected one", "Edit", "plan"),
+    ActionSpec(
+        "plan.anew", "Measure anew", "", "Let only runs from now on count as answers; the old ones stay", "Edit", "plan"
+    ),
+    ActionSpec("plan.keep", "Keep question …", "", "Keep this question as a template of your own", "Edit", "plan"),
+    ActionSpec("run.hold_after", "Hold after", "Ctrl+H", "End this run as planned, then wait without load", "Bench", "run"),
+    ActionSpec("run.hold_now", "Hold now", "Ctrl+Shift+H", "End the load now; this run is repeated afterwards", "Bench", "run"),
+    ActionSpec("run.go_on", "Go on", "Ctrl+G", "Go on after a hold", "Bench", "run"),
+    ActionSpec("run.skip", "Skip", "Ctrl+Shift+K", "End this run and leave it out", "Bench", "run"),
+    ActionSpec("run.repeat", "Repeat", "Ctrl+Shift+R", "End this run, and make it again at once", "Bench", "run"),
+    ActionSpec("run.note", "Note …", "N", "Write a note into the book, at this moment; #words are its tags", "Bench", "run"),
+    ActionSpec(
+        "run.stop", "Stop and restore", "Ctrl+.", "End the load, put the safe setting back, keep every sample", "Bench", "run"
+    ),
+    ActionSpec("help.here", "Help on this", "F1", "What the thing in focus is, and how it is used", "Help", "keys"),
+    ActionSpec("help.keys", "Keys", "Shift+F1", "Every action with its keys", "Help", "keys"),
+)
+MENUS = ("Book", "Edit", "Go", "View", "Bench", "Help")
+
+
+class Actions:
+    """All actions of one window, by name."""
+
+    def __init__(self, window: QWidget, does: dict[str, Callable[[], object]]) -> None:
+        self._actions: dict[str, QAction] = {}
+        for spec in SPECS:
+            action = QAction(tr(spec.text), window)
+            action.setObjectName(spec.name)
+            action.setShortcut(QKeySequence(spec.keys))
+            action.setCheckable(spec.checkable)
+            tip = tr(spec.tip)
+            action.setToolTip(f"{tip} ({spec.keys})" if spec.keys else tip)
+            action.setStatusTip(tip)
+            action.triggered.connect(lambda _=False, do=does[spec.name]: do())
+            window.addAction(action)
+            self._actions[spec.name] = action
+
+    def __getitem__(self, name: str) -> QAction:
+        return self._actions[name]
+
+    def by_menu(self) -> dict[str, list[QAction]]:
+        """Return the actions by the menu they stand in, in order."""
+        return {menu: [self._actions[spec.name] for spec in SPECS if spec.menu == menu] for menu in MENUS}

@@ -1,0 +1,1 @@
+"""The application: the window with what frames every page, its start, and the report of a bug."""

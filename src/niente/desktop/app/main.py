@@ -1,0 +1,147 @@
+"""Starting Niente: the window first, everything heavy after it shows."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from niente import __version__
+from niente.desktop.app.bug_report import Hook
+from niente.desktop.app.window import Window
+from niente.desktop.services.garbage import Garbage
+from niente.desktop.services.preferences import Memory
+from niente.desktop.services.theme import Look, asset, load_fonts
+from niente.desktop.session.session import Session
+
+if TYPE_CHECKING:  # the core comes in after the window shows
+    from niente.core.acquisition.client import Attached
+    from niente.core.model.project import Project
+    from niente.core.model.records import Listener
+
+APP_ID = "org.niente.Niente"
+PACE = 60.0
+SWITCH_S = 0.001
+"""How long one thread may keep the interpreter: the bench at full speed must not make the window stutter."""
+
+
+def arguments(argv: list[str]) -> argparse.Namespace:
+    """Read the command line."""
+    parser = argparse.ArgumentParser(prog="niente", description="Find a computer's quiet, stable operating point.")
+    parser.add_argument("book", nargs="?", type=Path, help="the book to open; made where there is none")
+    parser.add_argument("--rig", help="the rig's name, or module:factory (default: the book's)")
+    parser.add_argument("--seed", type=int, help="which sample of a simulated machine (default: the book's, or 1)")
+    parser.add_argument("--variant", help="the state that the machine is in (default: the book's)")
+    parser.add_argument("--demo", action="store_true", help="open the demo book in your cache; none of your files is touched")
+    parser.add_argument("--version", action="version", version=f"niente {__version__}")
+    parser.set_defaults(make=None, otherwise=None)
+    return parser.parse_args(argv)
+
+
+def make_app(argv: list[str]) -> QApplication:
+    """Return the application, with its name and its fonts."""
+    existing = QApplication.instance()
+    app = existing if isinstance(existing, QApplication) else QApplication(argv)
+    app.setApplicationName("niente")
+    app.setApplicationDisplayName("Niente")
+    app.setDesktopFileName(APP_ID)
+    app.setWindowIcon(QIcon(asset(f"icons/{APP_ID}.svg")))
+    load_fonts()
+    return app
+
+
+def look_of(app: QApplication, memory: Memory) -> Look:
+    """Return the look a person chose, worn by the application; windows one after the other share it."""
+    known = app.findChild(Look)
+    return known if isinstance(known, Look) else Look(app, memory.wear)
+
+
+def open_book(window: Window, wanted: argparse.Namespace) -> None:
+    """Attach what the command line asks for, away from the window's thread."""
+    if wanted.demo:
+        from niente.core.demo import open_demo
+
+        window.session.open(open_demo, start=True)
+        return
+    book = wanted.book or default_book()
+
+    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Attached, Project | None]:
+        from niente.core.acquisition.attachment import attach
+        from niente.core.acquisition.follower import Follower
+        from niente.core.model.errors import BookBusyError
+
+        if wanted.make is not None:
+            progress(f"Making {book} …")
+            wanted.make(book)
+        progress(f"Opening {book} …")
+        given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
+        try:
+            return attach(book, listener, pace=PACE, **given), None
+        except BookBusyError:
+            return Follower(book, listener), None
+
+    window.session.open(prepare, start=False)
+
+
+def default_book() -> Path:
+    """Return the book that opens when none is named."""
+    import platformdirs
+
+    return Path(platformdirs.user_data_dir("niente")) / "bench.niente"
+
+
+def show(wanted: argparse.Namespace) -> Window:
+    """Show the window; the rest follows once it stands."""
+
+    def reopen(book: Path, make: Callable[[Path], None] | None = None) -> Window:
+        window.session.close()
+        window.desk.close()
+        window.hide()
+        wanted.demo, wanted.book, wanted.make = False, book, make
+        wanted.otherwise = wanted.rig or wanted.otherwise
+        wanted.seed = wanted.rig = wanted.variant = None
+        kept.append(show(wanted))
+        return kept[-1]
+
+    kept: list[Window] = []
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    memory = Memory()
+    window = Window(Session(), look_of(app, memory), memory, reopen)
+    window.show()
+
+    def after() -> None:
+        open_book(window, wanted)
+        window.build_pages()
+
+    QTimer.singleShot(0, after)
+    return window
+
+
+def show_bug(report: str) -> None:
+    """Show a bug in the window that is open; after another book was opened that is not the first one."""
+    for window in QApplication.topLevelWidgets():
+        if isinstance(window, Window) and window.isVisible():
+            window.show_bug(report)
+
+
+def main() -> None:
+    """Run Niente."""
+    wanted = arguments(sys.argv[1:])
+    sys.setswitchinterval(SWITCH_S)
+    app = make_app(sys.argv[:1])
+    garbage = Garbage(app)
+    hook = Hook(app)
+    hook.install()
+    window = show(wanted)
+    hook.caught.connect(show_bug)
+    window.session.opened.connect(garbage.settle)
+    code = app.exec()
+    garbage.release()
+    sys.exit(code)

@@ -1,0 +1,222 @@
+"""The margin: where words live, so that the page itself stays quiet."""
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from niente.desktop.actions.registry import Actions
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.widgets.blocks import Block, Columns, Deeds, Far, HoldLegend, Readings, Title, Words
+from niente.desktop.widgets.guard_bars import GuardBars
+from niente.desktop.widgets.hold_legend import HoldKeys
+from niente.desktop.widgets.labels import ActionButton, label, rule
+
+WIDTH = 280
+
+
+def _selectable(text: QLabel) -> QLabel:
+    text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+    text.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return text
+
+
+class _Shown(QWidget):
+    """One block as a widget. ``put`` shows another block of the same shape, or returns ``False``."""
+
+    def __init__(self, block: Block, look: Look, actions: Actions) -> None:
+        super().__init__()
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self._rows.setSpacing(2)
+        self._shape = _shape(block)
+        self._texts: list[QLabel] = []
+        self._bars: GuardBars | None = None
+        match block:
+            case Title():
+                self._rows.addWidget(self._text("lead"))
+                self._rows.addWidget(self._text("title", wrap=True))
+                self._rows.addSpacing(6)
+                self._rows.addWidget(rule())
+            case Words():
+                self._rows.addWidget(self._text("section", wrap=True))
+                self._rows.addWidget(self._text("", wrap=True))
+            case Readings():
+                self._head()
+                self._lines(block)
+            case Columns():
+                self._columns(block)
+            case Far():
+                self._head()
+                self._bars = GuardBars(look)
+                self._rows.addWidget(self._bars)
+            case HoldLegend():
+                self._rows.addWidget(self._text("section"))
+                self._rows.addWidget(HoldKeys(look))
+            case Deeds(names):
+                row = QHBoxLayout()
+                for name in names:
+                    row.addWidget(ActionButton(actions[name], short=True))
+                self._rows.addLayout(row)
+        self.put(block)
+
+    def _text(self, role: str, *, wrap: bool = False) -> QLabel:
+        made = _selectable(label("", role, wrap=wrap))
+        self._texts.append(made)
+        return made
+
+    def _head(self) -> None:
+        head = QHBoxLayout()
+        head.addWidget(self._text("section"))
+        head.addStretch(1)
+        head.addWidget(self._text("soft"))
+        self._rows.addLayout(head)
+        self._rows.addWidget(rule())
+
+    def _lines(self, block: Readings) -> None:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 2, 0, 0)
+        grid.setHorizontalSpacing(5)
+        grid.setVerticalSpacing(2)
+        grid.setColumnStretch(0, 1)
+        for row in range(len(block.lines)):
+            for column, role in enumerate(("", "", "soft", "soft", "mark")):
+                cell = self._text(role)
+                side = Qt.AlignmentFlag.AlignLeft if column in (0, 3, 4) else Qt.AlignmentFlag.AlignRight
+                grid.addWidget(cell, row, column, side | Qt.AlignmentFlag.AlignBottom)
+        self._rows.addLayout(grid)
+
+    def _columns(self, block: Columns) -> None:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(2)
+        grid.setColumnStretch(0, 1)
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom
+        grid.addWidget(self._text("section"), 0, 0)
+        for column in range(len(block.heads)):
+            grid.addWidget(self._text("soft"), 0, column + 1, right)
+        grid.addWidget(rule(), 1, 0, 1, len(block.heads) + 1)
+        for row, cells in enumerate(block.rows, 2):
+            for column in range(len(cells)):
+                grid.addWidget(self._text(""), row, column, right if column else Qt.AlignmentFlag.AlignLeft)
+        self._rows.addLayout(grid)
+
+    def put(self, block: Block) -> bool:
+        """Show another block in place of this one, where its shape allows that."""
+        if _shape(block) != self._shape:
+            return False
+        for text, shown in zip(_contents(block), self._texts, strict=True):
+            if shown.text() != text:
+                shown.setText(text)
+        if isinstance(block, Far) and self._bars is not None:
+            self._bars.show_guards(block.guards)
+        return True
+
+
+def _shape(block: Block) -> tuple[object, ...]:
+    match block:
+        case Readings(_, lines, _):
+            return (Readings, len(lines))
+        case Columns(_, heads, rows):
+            return (Columns, len(heads), len(rows))
+        case Far(_, _, guards):
+            return (Far, len(guards))
+        case Deeds(names):
+            return (Deeds, names)
+        case _:
+            return (type(block),)
+
+
+def _contents(block: Block) -> list[str]:
+    match block:
+        case Title(lead, text) | Words(lead, text):
+            return [lead, text]
+        case Readings(heading, lines, aside):
+            cells = [(r.name + (" •" if r.dot else ""), r.value, r.interval, r.unit, r.mark) for r in lines]
+            return [heading, aside, *(text for row in cells for text in row)]
+        case Columns(heading, heads, rows):
+            return [heading, *heads, *(text for row in rows for text in row)]
+        case Far(heading, aside, _):
+            return [heading, aside]
+        case HoldLegend(heading):
+            return [heading]
+        case _:
+            return []
+
+
+class _Column(QScrollArea):
+    """The blocks of one page, one below the other; only what changed is touched."""
+
+    def __init__(self, look: Look, actions: Actions) -> None:
+        super().__init__()
+        self._look = look
+        self._actions = actions
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setAccessibleName(tr("Margin: explanations"))
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        inside = QWidget()
+        self._rows = QVBoxLayout(inside)
+        self._rows.setContentsMargins(20, 10, 24, 8)
+        self._rows.setSpacing(10)
+        self._rows.addStretch(1)
+        self.blocks: list[Block] = []
+        self._shown: list[_Shown] = []
+        self.setWidget(inside)
+
+    def show_blocks(self, blocks: list[Block]) -> bool:
+        """Show what a page says; return whether there are other widgets now."""
+        if blocks == self.blocks:
+            return False
+        self.blocks = list(blocks)
+        before = list(self._shown)
+        for place, block in enumerate(blocks):
+            if place < len(self._shown) and self._shown[place].put(block):
+                continue
+            fresh = _Shown(block, self._look, self._actions)
+            if place < len(self._shown):
+                self._take_away(self._shown[place])
+                self._shown[place] = fresh
+            else:
+                self._shown.append(fresh)
+            self._rows.insertWidget(place, fresh)
+        for old in self._shown[len(blocks) :]:
+            self._take_away(old)
+        del self._shown[len(blocks) :]
+        return self._shown != before
+
+    def _take_away(self, old: QWidget) -> None:
+        self._rows.removeWidget(old)
+        old.hide()
+        old.deleteLater()
+
+
+class Margin(QStackedWidget):
+    """A column for every page, kept as it was when another page shows. ``rebuilt`` comes when there are other widgets."""
+
+    rebuilt = Signal()
+
+    def __init__(self, look: Look, actions: Actions) -> None:
+        super().__init__()
+        self._look = look
+        self._actions = actions
+        self._columns: dict[str, _Column] = {}
+        self.setFixedWidth(WIDTH)
+
+    def show_blocks(self, page: str, blocks: list[Block]) -> None:
+        """Show what a page says."""
+        if page not in self._columns:
+            self._columns[page] = _Column(self._look, self._actions)
+            self.addWidget(self._columns[page])
+        column = self._columns[page]
+        other = column.show_blocks(blocks)
+        if self.currentWidget() is not column:
+            self.setCurrentWidget(column)
+            other = True
+        if other:
+            self.rebuilt.emit()
+
+    def blocks(self) -> list[Block]:
+        """Return what is shown."""
+        shown = self.currentWidget()
+        return shown.blocks if isinstance(shown, _Column) else []

@@ -1,0 +1,405 @@
+"""The window: passage, message bar, pages, margin and pulse."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+
+from niente.core.model.commands import Command
+from niente.desktop.actions.enabling import Enabling
+from niente.desktop.actions.registry import Actions
+from niente.desktop.app.focus_ring import FocusRing
+from niente.desktop.app.margin import Margin
+from niente.desktop.app.message_bar import MessageBar
+from niente.desktop.app.passage import Passage
+from niente.desktop.app.pulse import Pulse
+from niente.desktop.app.tab_order import chain
+from niente.desktop.app.waiting import Opening, Working
+from niente.desktop.commands.file_commands import FileDeeds, dropped
+from niente.desktop.commands.plan_commands import PlanDeeds
+from niente.desktop.commands.rig_commands import Make, RigDeeds
+from niente.desktop.dialogs import prompts
+from niente.desktop.pages.page import Page
+from niente.desktop.services.desktop_bus import Desk
+from niente.desktop.services.preferences import Memory
+from niente.desktop.services.theme import Look, Wear
+from niente.desktop.services.translation import tr
+from niente.desktop.session.notices import Ending, Notice
+from niente.desktop.session.session import Session
+from niente.desktop.widgets.labels import rule, upright_rule
+
+SOON_MS = 25
+"""Passage and margin follow what a session says after the page does, in a turn of their own."""
+WORDS_MS = 250
+"""Passage and margin follow the samples at the pace of reading, not of repainting."""
+NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
+
+
+class Window(QMainWindow):
+    """One window on one session. The pages are made once the window shows: plots are slow to import."""
+
+    def __init__(
+        self,
+        session: Session,
+        look: Look,
+        memory: Memory,
+        reopen: Callable[..., object] | None = None,
+        desk: Desk | None = None,
+    ) -> None:
+        super().__init__()
+        self.session = session
+        self.look = look
+        self.memory = memory
+        self.desk = desk or Desk()
+        self._reopen = reopen
+        self.setWindowTitle("Niente")
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.setMinimumSize(1000, 640)
+        self.pages: list[Page] = []
+        self.plan_deeds = PlanDeeds(session, self)
+        self.file_deeds = FileDeeds(session, self, memory, self.plan_deeds, self._leave_for)
+        self.rig_deeds = RigDeeds(session, self, self.file_deeds.open_made)
+        self.actions_ = Actions(self, self._deeds())
+        self.passage = Passage([tr(name) for name in NAMES], look)
+        self.passage.chosen.connect(self.go_to)
+        self.message = MessageBar()
+        self.message.acted.connect(lambda name: self.actions_[name].trigger())
+        self.stack = QStackedWidget()
+        self.working = Working(session, self.stack)
+        self.opening = Opening(session)
+        self.stack.addWidget(self.opening)
+        self.margin = Margin(look, self.actions_)
+        self.margin.rebuilt.connect(self._order_tabs)
+        self.pulse = Pulse(session, self.actions_["run.stop"], look)
+        self.pulse.paced.connect(self._set_pace)
+        for region, topic in ((self.passage, "window"), (self.margin, "window"), (self.pulse, "run"), (self.message, "window")):
+            region.setProperty("help", topic)
+        self._words_rest = QTimer(self)
+        self._words_rest.setSingleShot(True)
+        self._lay_out()
+        self._build_menus()
+        self._recall()
+        self._ring = FocusRing(self, look)
+        session.opened.connect(self._opened)
+        session.notice.connect(self._show_notice)
+        session.broke.connect(self.show_bug)
+        session.sampled.connect(self._sampled)
+        session.ended.connect(self._tell_ending)
+        session.busy_changed.connect(self._keep_awake)
+        self._enabling = Enabling(session, self.actions_, self)
+        self._frame_soon = QTimer(self)  # several signals are one refresh, in a turn of its own after the page's
+        self._frame_soon.setSingleShot(True)
+        self._frame_soon.setInterval(SOON_MS)
+        self._frame_soon.timeout.connect(self._refresh_frame)
+        for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
+            signal.connect(self._frame_soon.start)
+        for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
+            signal.connect(self._enable)
+        session.hands.changed.connect(self._enable)
+        session.hands.over.connect(self._forget_card)
+        self._enable()
+
+    def _lay_out(self) -> None:
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        middle.addWidget(self.stack, 1)
+        self.margin_rule = upright_rule()
+        middle.addWidget(self.margin_rule)
+        middle.addWidget(self.margin)
+        whole = QWidget()
+        rows = QVBoxLayout(whole)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(0)
+        rows.addWidget(self.passage)
+        rows.addWidget(self.message)
+        rows.addLayout(middle, 1)
+        rows.addWidget(rule())
+        rows.addWidget(self.pulse)
+        self.setCentralWidget(whole)
+
+    def _build_menus(self) -> None:
+        for name, actions in self.actions_.by_menu().items():
+            menu = self.menuBar().addMenu(tr(name))
+            menu.setToolTipsVisible(True)
+            menu.addActions(actions)
+            if name == "Book":
+                menu.insertMenu(actions[1], self.file_deeds.recent)
+
+    def _deeds(self) -> dict[str, Callable[[], object]]:
+        """Return what each action does."""
+        tell, session = self.session.tell, self.session
+        pages = {f"page.{name.lower()}": lambda place=place: self.go_to(place) for place, name in enumerate(NAMES)}
+        looks = {f"view.{wear}": lambda wear=wear: self.put_on(wear) for wear in Wear}
+        return {
+            **pages,
+            **looks,
+            "book.open": self.file_deeds.ask,
+            "book.quit": self.close,
+            "rig.new": self.rig_deeds.new,
+            "rig.copy": self.rig_deeds.copy,
+            "rig.import": self.rig_deeds.take_sheet,
+            "rig.export": self.rig_deeds.save_sheet,
+            "rig.part": self.rig_deeds.change_part,
+            "rig.calibrate": self.rig_deeds.calibrate,
+            "plan.open": self.plan_deeds.open,
+            "plan.save": self.plan_deeds.save,
+            "plan.keep": lambda: self._on_page("Plan", "keep"),
+            "plan.up": lambda: self._on_page("Plan", "up"),
+            "plan.down": lambda: self._on_page("Plan", "down"),
+            "plan.skip": lambda: self._on_page("Plan", "leave_out"),
+            "plan.repeat": lambda: self._on_page("Plan", "repeat"),
+            "plan.insert": lambda: self._on_page("Plan", "insert"),
+            "plan.anew": lambda: self._on_page("Plan", "measure_anew"),
+            "edit.undo": session.undo.undo,
+            "edit.redo": session.undo.redo,
+            "edit.find": self._find,
+            "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
+            "map.run_here": lambda: self._on_page("Map", "run_here"),
+            "map.missing": self.plan_deeds.plan_missing,
+            "map.picture": lambda: self._on_page("Map", "picture"),
+            "map.csv": lambda: self._on_page("Map", "export"),
+            "map.table": lambda: self._on_page("Map", "toggle_table"),
+            "run.follow": lambda: self._on_page("Run", "follow_now"),
+            "plan.start": self._start,
+            "run.hold_after": lambda: tell(Command.HOLD_AFTER),
+            "run.hold_now": lambda: tell(Command.HOLD_NOW),
+            "run.go_on": session.go_on,
+            "run.skip": lambda: tell(Command.SKIP),
+            "run.repeat": lambda: tell(Command.REPEAT),
+            "run.note": self._note,
+            "run.stop": session.stop,
+            "help.here": self._help_here,
+            "help.keys": lambda: self._help("keys"),
+        }
+
+    # -- what is remembered ------------------------------------------------------------------------------------
+
+    def _recall(self) -> None:
+        shape = self.memory.shape("window")
+        if shape is not None:
+            self.restoreGeometry(shape)
+        self.show_margin(self.memory.margin_shown)
+        self.actions_[f"view.{self.look.wear}"].setChecked(True)
+
+    def _remember(self) -> None:
+        self.memory.keep_shape("window", self.saveGeometry())
+        for page in self.pages:
+            for place, splitter in enumerate(page.splitters()):
+                self.memory.keep_shape(f"{page.name.lower()}_{place}", splitter.saveState())
+        self.memory.sync()
+
+    def put_on(self, wear: Wear) -> None:
+        """Wear another look, now and from the next start on."""
+        self.memory.wear = wear
+        self.look.put_on(wear)
+        for other in Wear:
+            self.actions_[f"view.{other}"].setChecked(other == wear)
+
+    def show_margin(self, shown: bool) -> None:
+        """Show or hide the margin."""
+        self.margin.setVisible(shown)
+        self.margin_rule.setVisible(shown)
+        self.actions_["view.margin"].setChecked(shown)
+        self.memory.margin_shown = shown
+
+    # -- pages -----------------------------------------------------------------------------------------------------
+
+    def build_pages(self) -> None:
+        """Make the pages; called once the window shows."""
+        if self.pages:
+            return
+        from niente.desktop.pages.choose.page import ChoosePage
+        from niente.desktop.pages.map.page import MapPage
+        from niente.desktop.pages.plan.page import PlanPage
+        from niente.desktop.pages.rig.page import RigPage
+        from niente.desktop.pages.run.page import RunPage
+
+        parts = (self.session, self.actions_, self.look)
+        self.pages = [
+            RigPage(*parts),
+            PlanPage(*parts, self.plan_deeds),
+            RunPage(*parts),
+            MapPage(*parts, self.plan_deeds),
+            ChoosePage(*parts),
+        ]
+        rig = self.page("Rig")
+        rig.variant_wanted.connect(self.rig_deeds.become)  # type: ignore[attr-defined]
+        rig.part_chosen.connect(self.rig_deeds.change_part)  # type: ignore[attr-defined]
+        for page in self.pages:
+            self.stack.addWidget(page)
+            page.said.connect(self._refresh_frame)
+            for place, splitter in enumerate(page.splitters()):
+                shape = self.memory.shape(f"{page.name.lower()}_{place}")
+                if shape is not None:
+                    splitter.restoreState(shape)
+
+    def go_to(self, place: int) -> None:
+        """Show a page."""
+        if not self.pages or self.session.bench is None:
+            return
+        self.stack.setCurrentWidget(self.pages[place])
+        self.passage.show_page(place)
+        if self.message.action == f"page.{NAMES[place].lower()}":
+            self.message.hide()  # it only led here
+        self._enable()
+        self._refresh_frame()
+        self._order_tabs()
+
+    def _order_tabs(self) -> None:
+        shown = self.stack.currentWidget() or self.opening
+        margin = self.margin.currentWidget() or self.margin
+        chain([self.passage, self.message, self.working, shown, margin, self.pulse])
+
+    def page(self, name: str) -> Page:
+        """Return a page by name."""
+        return self.pages[NAMES.index(name)]
+
+    def _current(self) -> Page | None:
+        shown = self.stack.currentWidget()
+        return shown if isinstance(shown, Page) else None
+
+    def _enable(self) -> None:
+        shown = self._current()
+        self._enabling.look(shown.name if shown is not None else "")
+
+    def _on_page(self, name: str, what: str) -> None:
+        """Go to a page and do something there."""
+        if self.pages and self.session.bench is not None:
+            self.go_to(NAMES.index(name))
+            getattr(self.page(name), what)()
+
+    def _opened(self) -> None:
+        self.build_pages()
+        self.pulse.attach()
+        book = self.session.bench.path if self.session.bench is not None else None
+        looks_on = tr(", looking on") if self.session.bench is not None and self.session.bench.follows else ""
+        card = self.session.card
+        self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''}{looks_on} — Niente")
+        if book is not None:
+            self.memory.add_book(book)
+        self.go_to(NAMES.index("Run" if self.session.busy() else "Plan"))
+        self.setFocus()
+
+    def _sampled(self) -> None:
+        """Show what came since the last time; the bridge calls about thirty times a second."""
+        self.pulse.refresh()
+        shown = self._current()
+        if shown is not None and shown.name == "Run":
+            shown.show_frame()  # type: ignore[attr-defined]
+        if not self._words_rest.isActive():
+            self._words_rest.start(WORDS_MS)
+            self._frame_soon.start()
+
+    def _refresh_frame(self) -> None:
+        """Bring passage and margin up to date."""
+        for page, entry in zip(self.pages, self.passage.entries, strict=False):
+            entry.set_line(page.live_line())
+            if entry.finished != page.finished():
+                entry.finished = page.finished()
+                self.passage.update()
+        shown = self._current()
+        if shown is not None and self.margin.isVisible():
+            self.margin.show_blocks(shown.name, shown.margin())
+
+    # -- deeds -----------------------------------------------------------------------------------------------------
+
+    def _start(self) -> None:
+        cautions = self.session.unread_cautions()
+        if cautions:
+            if not prompts.whether_cautions_are_read(self, cautions):
+                return
+            self.session.read_cautions()
+        self.session.start()
+        self.go_to(NAMES.index("Run"))
+        self._enable()
+
+    def _set_pace(self, pace: float | None) -> None:
+        if self.session.bench is not None:
+            self.session.bench.set_pace(pace)
+
+    def _note(self) -> None:
+        text = prompts.for_note(self)
+        if text:
+            self.session.note(text)
+
+    def _leave_for(self, book: Path, *made: Make) -> None:
+        """Open another book in place of this one, where the plan that runs may end."""
+        if self._reopen is not None and self._may_end():
+            self._remember()
+            self._reopen(book, *made)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Welcome one file that can be opened."""
+        if dropped(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open what was dropped."""
+        self.file_deeds.drop(event)
+
+    def _find(self) -> None:
+        from niente.desktop.actions.finder import Finder
+
+        Finder.over(self, self.actions_).ask()
+
+    def _help_here(self) -> None:
+        from niente.desktop.actions.guide import topic_of
+
+        shown = self._current()
+        self._help(topic_of(QApplication.focusWidget(), shown.name.lower() if shown is not None else "window"))
+
+    def _help(self, topic: str) -> None:
+        from niente.desktop.actions.guide import Guide
+
+        Guide.over(self).open_at(topic)
+
+    # -- what is said ----------------------------------------------------------------------------------------------
+
+    def _show_notice(self, notice: Notice) -> None:
+        shown = self._current()
+        if shown is not None and notice.action == f"page.{shown.name.lower()}":
+            return  # it only leads to what is looked at
+        text = self.actions_[notice.action].text() if notice.action else ""
+        self.message.show_notice(notice, tr(notice.label) or text)
+        if not self.pages or self.session.bench is None:
+            self.opening.say(notice.text)
+
+    def _forget_card(self) -> None:
+        """Put the word on a card away that hands are done with."""
+        if self.message.action == "page.run":
+            self.message.hide()
+
+    def show_bug(self, report: str) -> None:
+        """Show a bug of our own, with a report that can be copied."""
+        from niente.desktop.app.bug_report import BugDialog
+
+        if self.findChild(BugDialog) is None:  # one at a time: a bug in a painter would come thirty times a second
+            BugDialog(report, self).open()
+
+    def _tell_ending(self, ending: Ending) -> None:
+        self.desk.say(ending.title, ending.text, urgent=ending.urgent)
+
+    def _keep_awake(self, busy: bool) -> None:
+        if busy:
+            self.desk.keep_awake(tr("A plan is running on the bench"))
+        else:
+            self.desk.let_sleep()
+
+    def _may_end(self) -> bool:
+        """Ask before a running plan is ended; keeping on is the default."""
+        return not self.session.busy() or prompts.whether_to_end(self)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Ask, then stop and restore."""
+        if not self._may_end():
+            event.ignore()
+            return
+        self._remember()
+        self.session.close()
+        self.desk.close()
+        event.accept()
+        QTimer.singleShot(0, QApplication.quit)

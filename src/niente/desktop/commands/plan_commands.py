@@ -1,0 +1,282 @@
+"""What a person does to the plan: asks another question, changes an axis, edits the run list. Every deed can be undone."""
+
+from pathlib import Path
+
+import msgspec
+from PySide6.QtWidgets import QWidget
+
+from niente.core.model.errors import NienteError
+from niente.core.model.plan import Plan, Step, read_plan
+from niente.core.model.question import Axis, Deed, ListEdit, Question
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning import own_templates as own
+from niente.core.planning.builders import until_known
+from niente.core.planning.missing_runs import missing_runs
+from niente.core.planning.templates import anew, template
+from niente.core.planning.validation import check_plan
+from niente.desktop.dialogs import prompts
+from niente.desktop.services.files import bytes_of, write
+from niente.desktop.services.translation import tr
+from niente.desktop.session.edits import PlanTaken
+from niente.desktop.session.notices import Notice
+from niente.desktop.session.session import Session
+
+WORDS = {
+    Deed.MOVE: "move of run {n}",
+    Deed.SKIP: "leaving out of run {n}",
+    Deed.TAKE_UP: "taking up of run {n}",
+    Deed.REPEAT: "repeat of run {n}",
+    Deed.INSERT: "inserted run",
+    Deed.REMOVE: "removal of run {n}",
+}
+
+
+class PlanDeeds:
+    """The plan's edits, on one session; ``over`` is the window that dialogs stand over."""
+
+    def __init__(self, session: Session, over: QWidget) -> None:
+        self._session = session
+        self._over = over
+        self.folder = own.own_folder()
+
+    # -- plans as files ------------------------------------------------------------------------------------------
+
+    def open(self) -> None:
+        """Ask for a plan, and take it."""
+        file = prompts.for_plan(self._over)
+        if file is not None:
+            self.take_plan(file)
+
+    def save(self) -> None:
+        """Ask where the plan is to be written, and write it."""
+        file = prompts.where_to_save_plan(self._over)
+        if file is not None:
+            self.save_plan(file)
+
+    def take_plan(self, file: Path) -> None:
+        """Take a plan from a file in place of the question's own, until the question is edited again."""
+        session = self._session
+        if session.card is None:
+            return
+        if session.busy():
+            remedy = tr("Stop it, then open the other plan.")
+            session.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
+            return
+        try:
+            plan = read_plan(bytes_of(file), source=file.name)
+            check_plan(plan, session.card)
+        except NienteError as error:
+            session.report(error)
+            return
+        self._put_own(tr("plan from {file}").format(file=file.name), plan, file)
+        words = tr("The plan is that of {file}: {n} runs.")
+        session.notice.emit(Notice(words.format(file=file.name, n=len(session.planner.rows)), "plan.start"))
+
+    def save_plan(self, file: Path) -> None:
+        """Write the plan as JSON."""
+        plan = self._session.plan
+        if plan is None:
+            return
+        try:
+            write(file, plan.to_json(), tr("The plan is unchanged."))
+        except NienteError as error:
+            self._session.report(error)
+
+    def _put_own(self, words: str, plan: Plan | None, file: Path | None) -> None:
+        """Let a plan stand in place of the question's, undoably; without one the question makes it again."""
+        session, planner = self._session, self._session.planner
+
+        def put(plan: Plan | None, file: Path | None) -> None:
+            planner.take(plan, file)
+            session.project_changed.emit()
+
+        session.undo.push(PlanTaken(words, (planner.own, planner.file), (plan, file), put))
+
+    # -- the question --------------------------------------------------------------------------------------------
+
+    def ask(self, words: str, question: Question) -> None:
+        """Ask another question, undoably."""
+        project = self._session.project
+        if project is not None:
+            self._session.edit(words, msgspec.structs.replace(project, question=question))
+
+    def choose(self, name: str) -> None:
+        """Ask the question of a template, as it starts on this rig; the budget and the quiet hours stay."""
+        kind, card, project = template(name), self._session.card, self._session.project
+        if kind is None or card is None or project is None or kind.lacks(card):
+            return
+        before = project.question
+        fresh = msgspec.structs.replace(kind.first(card), budget_h=before.budget_h, quiet=before.quiet)
+        if kind.fresh:
+            fresh = anew(fresh)
+        if before.template != name:
+            self.ask(tr("question: {title}").format(title=tr(kind.title)), fresh)
+        elif self._session.planner.file is not None:
+            self._put_own(tr("back to the question"), None, None)
+
+    def change_axis(self, control: str, axis: Axis | float | None) -> None:
+        """Vary a control, hold it at a value, or leave it as found."""
+        question = self._session.project.question if self._session.project is not None else None
+        card = self._session.card
+        if question is None or card is None:
+            return
+        named = {"what": self._title(control)}
+        others = tuple(one for one in question.axes if one.control != control)
+        was_axis = len(others) != len(question.axes)
+        held = self._held(question, control)
+        if isinstance(axis, Axis):
+            fresh = msgspec.structs.replace(held, axes=question.axes).with_axis(axis)
+        elif axis is None:
+            fresh = msgspec.structs.replace(held, axes=others)
+        elif was_axis:
+            fresh = question.with_axis(Axis(control, (axis,)))
+        elif card.control(control) is not None:
+            fresh = msgspec.structs.replace(question, base=question.base.replaced(control, axis))
+        else:
+            fresh = question.with_axis(Axis(control, (axis,)))
+        self.ask(tr("change of {what}").format(**named), fresh)
+
+    def _held(self, question: Question, control: str) -> Question:
+        """Return the question with a control not held any more."""
+        if question.base.value(control) is None:
+            return question
+        return msgspec.structs.replace(question, base=question.base.without(control))
+
+    def _title(self, control: str) -> str:
+        card = self._session.card
+        own_control = card.control(control) if card is not None else None
+        return own_control.title.lower() if own_control is not None else control
+
+    def measure_anew(self) -> None:
+        """Let only runs from now on count as answers."""
+        project = self._session.project
+        if project is not None:
+            self.ask(tr("measuring anew"), anew(project.question))
+
+    # -- templates of one's own ----------------------------------------------------------------------------------
+
+    def kept(self) -> list[str]:
+        """Return the names of one's own templates."""
+        return list(own.kept(self.folder))
+
+    def keep_question(self, title: str) -> None:
+        """Ask what the question is to be kept as, and keep it."""
+        name = prompts.for_question_name(self._over, title)
+        if name:
+            self.keep(name)
+
+    def keep(self, name: str) -> None:
+        """Keep the question under a name."""
+        project = self._session.project
+        if project is None:
+            return
+        try:
+            file = own.keep(self.folder, name, project.question)
+        except NienteError as error:
+            self._session.report(error)
+            return
+        words = tr("The question is kept as {name}, in {file}.")
+        self._session.notice.emit(Notice(words.format(name=name, file=file)))
+
+    def choose_own(self, name: str) -> None:
+        """Ask a question that was kept."""
+        file = own.kept(self.folder).get(name)
+        if file is not None:
+            self.take_question(file)
+
+    def take_question(self, file: Path) -> None:
+        """Ask the question in a file, as far as this rig can be asked it."""
+        card = self._session.card
+        if card is None:
+            return
+        try:
+            kept = own.read_own(bytes_of(file), file.name)
+        except NienteError as error:
+            self._session.report(error)
+            return
+        question, left = own.for_rig(kept.question, card)
+        self.ask(tr("question: {title}").format(title=kept.name), question)
+        if left:
+            words = tr("{name} asks for what this rig does not have; left out: {what}.")
+            self._session.notice.emit(Notice(words.format(name=kept.name, what=", ".join(left))))
+
+    # -- the list ------------------------------------------------------------------------------------------------
+    # Entries are named by their keys: on a long plan the next edit may come before the last one is laid out.
+
+    def move(self, key: str, after: str) -> None:
+        """Move an entry so that it stands after another (empty: first of all)."""
+        self._edit(Deed.MOVE, key, after)
+
+    def shift(self, key: str, by: int) -> None:
+        """Move an entry up or down by one."""
+        listed = self._session.planner.listed
+        if listed is None or key not in listed.keys:
+            return
+        at = listed.keys.index(key)
+        if by < 0 and at > 0:
+            self.move(key, listed.keys[at - 2] if at > 1 else "")
+        elif by > 0 and at + 1 < len(listed.keys):
+            self.move(key, listed.keys[at + 1])
+
+    def skip(self, key: str) -> None:
+        """Leave an entry out, or take it up again."""
+        listed = self._session.planner.listed
+        if listed is not None and key in listed.keys:
+            skipped = listed.entries[listed.keys.index(key)].skip
+            self._edit(Deed.TAKE_UP if skipped else Deed.SKIP, key)
+
+    def repeat(self, key: str) -> None:
+        """Make an entry once more, after itself."""
+        self._edit(Deed.REPEAT, key)
+
+    def insert(self, after: str, step: Step) -> None:
+        """Insert a run after an entry (empty: first of all)."""
+        self._edit(Deed.INSERT, "", after, step)
+
+    def plan_missing(self) -> None:
+        """Insert the runs that the map still wants, next."""
+        session, planner = self._session, self._session.planner
+        if session.card is None or not planner.rows:
+            return
+        steps = missing_runs(session.card, session.answer.evidence)
+        if not steps:
+            session.notice.emit(Notice(tr("No run is missing: the map comes once the runs that are there are read.")))
+            return
+        place = min(planner.closed() - (0 if session.busy() else 1), len(planner.rows) - 1)
+        after = planner.key_of(place)
+        for step in reversed(steps):
+            self.insert(after, step)
+        words = tr("{n} runs that the map wants come next in the plan.")
+        session.notice.emit(Notice(words.format(n=len(steps)), "" if session.busy() else "plan.start"))
+
+    def run_next(self, setting: Setting, load: str, why: str) -> None:
+        """Insert a run that comes next: after the one that runs, or after those that are done."""
+        session, planner = self._session, self._session.planner
+        if session.card is None or not planner.rows:
+            return
+        place = planner.closed() - (0 if session.busy() else 1)
+        step = Step(setting, load, until_known(session.card), "capacity", why)
+        self.insert(planner.key_of(min(place, len(planner.rows) - 1)), step)
+        words = tr("{what} comes next in the plan.").format(what=setting.text(planned_in(session.card)))
+        session.notice.emit(Notice(words, "" if session.busy() else "plan.start"))
+
+    def _edit(self, deed: Deed, key: str, after: str = "", step: Step | None = None) -> None:
+        session, planner = self._session, self._session.planner
+        if planner.laid is None or session.project is None or session.plan is None:
+            return
+        edit = ListEdit(deed, key, after, step)
+        words = tr(WORDS[deed]).format(n=planner.number_of(key))
+        if not planner.note(edit):
+            return
+        if planner.own is not None and planner.listed is not None:
+            self._put_own(words, msgspec.structs.replace(session.plan, entries=planner.listed.done), planner.file)
+            return
+        question = session.project.question
+        self.ask(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))
+
+
+def planned_in(card: RigCard) -> tuple[str, ...]:
+    """Return the controls that a run is named by: power, clock, voltage and the fans."""
+    plain = ("sustained_power_w", "voltage_offset_mv", "temperature_cap_c")
+    return tuple(one.name for one in card.controls if one.name in plain or one.name.startswith("fan_duty."))

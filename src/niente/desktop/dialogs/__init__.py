@@ -1,0 +1,1 @@
+"""Dialogs: what is asked in a window of its own."""

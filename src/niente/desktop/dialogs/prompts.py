@@ -1,0 +1,107 @@
+"""What is asked in a dialog of its own: a file, a note, whether a running plan may end."""
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
+
+from niente.desktop.services.translation import tr
+
+
+def for_book(over: QWidget) -> Path | None:
+    """Ask for a book."""
+    name, _ = QFileDialog.getOpenFileName(over, tr("Open book"), "", tr("Niente books (*.niente)"))
+    return Path(name) if name else None
+
+
+def for_plan(over: QWidget) -> Path | None:
+    """Ask for a plan."""
+    name, _ = QFileDialog.getOpenFileName(over, tr("Open plan"), "", tr("Plans (*.json)"))
+    return Path(name) if name else None
+
+
+def where_to_save_plan(over: QWidget) -> Path | None:
+    """Ask where a plan is to be written."""
+    name, _ = QFileDialog.getSaveFileName(over, tr("Save plan as"), "plan.json", tr("Plans (*.json)"))
+    return Path(name) if name else None
+
+
+def where_to_save_table(over: QWidget, name: str) -> Path | None:
+    """Ask where a table is to be written."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("Save table as"), f"{name}.csv", tr("Tables (*.csv)"))
+    return Path(file) if file else None
+
+
+def where_to_save_picture(over: QWidget, name: str) -> Path | None:
+    """Ask where a picture is to be written."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("Save picture as"), f"{name}.png", tr("Pictures (*.png *.svg)"))
+    return Path(file) if file else None
+
+
+def for_sheet(over: QWidget) -> Path | None:
+    """Ask for a rig sheet."""
+    name, _ = QFileDialog.getOpenFileName(over, tr("Import rig sheet"), "", tr("Rig sheets (*.json)"))
+    return Path(name) if name else None
+
+
+def where_to_save_sheet(over: QWidget, name: str) -> Path | None:
+    """Ask where a rig sheet is to be written."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("Export rig sheet"), f"{name}.json", tr("Rig sheets (*.json)"))
+    return Path(file) if file else None
+
+
+def where_to_make_book(over: QWidget, title: str) -> Path | None:
+    """Ask where a new book is to be made."""
+    file, _ = QFileDialog.getSaveFileName(over, tr("New book"), f"{title}.niente", tr("Niente books (*.niente)"))
+    return Path(file) if file else None
+
+
+def whether_hands_are_done(over: QWidget, hands: str, cautions: str) -> bool:
+    """Ask whether hands have done what another variant wants. Not yet is the default, and what Escape means."""
+    title = tr("Work for hands")
+    return _whether(over, title, hands, cautions, (tr("It is done"), tr("Not yet")))
+
+
+def for_note(over: QWidget) -> str:
+    """Ask for a note; empty where there is none."""
+    text, given = QInputDialog.getText(over, tr("Note"), tr("Written into the book with this moment's time:"))
+    return text.strip() if given else ""
+
+
+def for_question_name(over: QWidget, name: str) -> str:
+    """Ask what a question is to be kept as; empty where it is not to be."""
+    text, given = QInputDialog.getText(over, tr("Keep question"), tr("Keep it as:"), text=name)
+    return text.strip() if given else ""
+
+
+def whether_to_end(over: QWidget) -> bool:
+    """Ask whether a running plan may be stopped. Keeping on is the default, and what Escape means."""
+    return _whether(
+        over,
+        tr("A plan is running"),
+        tr("A plan is running. Stop it and restore the rig?"),
+        tr("Every sample is kept, and the plan can go on later."),
+        (tr("Stop and close"), tr("Keep it running")),
+    )
+
+
+def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
+    """Put the cautions before the first run on a real machine. Not starting is the default, and what Escape means."""
+    title = tr("Before the first run on this machine")
+    return _whether(over, title, title, "\n\n".join(cautions), (tr("I have read this; start"), tr("Do not start")))
+
+
+def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str, str]) -> bool:
+    """Ask with two answers in words; the second is the safe one: the default, and what Escape means."""
+    box = QMessageBox(over)
+    box.setIcon(QMessageBox.Icon.Warning)
+    box.setWindowTitle(title)
+    box.setText(text)
+    box.setInformativeText(more)
+    yes = box.addButton(answers[0], QMessageBox.ButtonRole.DestructiveRole)
+    safe = box.addButton(answers[1], QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(safe)
+    box.setEscapeButton(safe)
+    box.exec()
+    said = box.clickedButton() is yes
+    box.deleteLater()
+    return said

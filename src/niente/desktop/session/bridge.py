@@ -1,0 +1,51 @@
+"""The stair between the floors: events of the bench's thread arrive here, and leave in the window's."""
+
+import time
+from collections import deque
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from niente.core.model.records import Event
+
+REPAINT_MS = 33
+MOST_WAITING = 12
+BACK_PRESSURE_S = 0.005
+
+
+class Bridge(QObject):
+    """Collects events from any thread and hands them over, all at once, about thirty times a second.
+
+    Sampling and repainting are so decoupled: a run at full speed makes longer lists, not more repaints.
+    """
+
+    arrived = Signal(list)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._waiting: deque[Event] = deque()
+        self._timer = QTimer(self)
+        self._timer.setInterval(REPAINT_MS)
+        self._timer.timeout.connect(self.hand_over)
+        self._timer.start()
+
+    def push(self, event: Event) -> None:
+        """Take an event in; from any thread but the window's.
+
+        A bench that outruns the window waits a little here, and so leaves the interpreter to the window's painting.
+        """
+        self._waiting.append(event)
+        if len(self._waiting) > MOST_WAITING:
+            time.sleep(BACK_PRESSURE_S)
+
+    def hand_over(self) -> None:
+        """Hand over what has come, in order."""
+        events = []
+        while self._waiting:
+            events.append(self._waiting.popleft())
+        if events:
+            self.arrived.emit(events)
+
+    def stop(self) -> None:
+        """Hand nothing over any more."""
+        self._timer.stop()
+        self._waiting.clear()

@@ -1,0 +1,55 @@
+"""Notices for the message bar and the desktop: what happened, what is safe, what to do."""
+
+import msgspec
+
+from niente.core.model.quantities import duration_text
+from niente.core.model.records import PlanEnded
+from niente.desktop.services.translation import tr
+from niente.desktop.session.live_run import LiveRun
+
+GO_ON = "Go on"
+
+
+class Notice(msgspec.Struct, frozen=True):
+    """Something for the message bar: what happened, what is safe, what to do; and an action, where one helps.
+
+    ``label`` is what the action is called here, where its own name does not fit.
+    """
+
+    text: str
+    action: str = ""
+    label: str = ""
+
+
+class Ending(msgspec.Struct, frozen=True):
+    """How a plan ended: whether to the end, in a few words, and whether somebody should come."""
+
+    title: str
+    text: str
+    urgent: bool
+
+
+def crash_notice(live: LiveRun | None) -> Notice:
+    """Return the word on a machine that went down and came back: at which setting, and that the plan goes on."""
+    if live is None:
+        return Notice(tr("The machine went down and started again."))
+    step = live.opened.step
+    words = tr("The machine went down at {setting} under {load}, after {t}. That is a failure there; the plan goes on.")
+    said = words.format(setting=step.setting.text(), load=step.load, t=duration_text(live.samples.seconds))
+    return Notice(said, "run.hold_after", tr("Hold after the next"))
+
+
+def ending_of(title: str, ended: PlanEnded) -> Ending:
+    """Return the word for the desktop: how a plan ended, and whether somebody should come."""
+    words = tr("The plan is done.") if ended.complete else tr("The plan is {how}.").format(how=ended.why)
+    return Ending(title, ended.error.happened if ended.error is not None else words, urgent=ended.error is not None)
+
+
+def end_notice(ended: PlanEnded) -> Notice:
+    """Return the word for the message bar."""
+    if ended.error is not None:
+        return Notice(str(ended.error), "plan.start", GO_ON)
+    if ended.complete:
+        return Notice(tr("The plan is done. The pick stands on the Choose page."), "page.choose")
+    words = tr("The plan is {how}. The rig is restored and every sample is kept.")
+    return Notice(words.format(how=ended.why), "plan.start", GO_ON)

@@ -1,0 +1,403 @@
+"""The session: the open book, the bench on it, the project, and the answers; pages read it and are told when it changes."""
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QUndoStack
+
+from niente.core.acquisition.client import Attached
+from niente.core.acquisition.samples import Samples
+from niente.core.acquisition.strip_chart import Strip
+from niente.core.analysis.maps import Ask
+from niente.core.model.commands import Command
+from niente.core.model.errors import NienteError
+from niente.core.model.frame import Frame, RigEventKind
+from niente.core.model.plan import Plan
+from niente.core.model.project import Limits, Project
+from niente.core.model.records import (
+    Broke,
+    CardChanged,
+    CardShown,
+    Event,
+    ForecastMade,
+    FrameTaken,
+    LeftOut,
+    PlanEnded,
+    PlanStarted,
+    RigHappened,
+    RunClosed,
+    RunOpened,
+    StateChanged,
+    Taught,
+    Warned,
+)
+from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_sheet import RigSheet
+from niente.core.model.states import State
+from niente.core.planning.templates import default_project
+from niente.desktop.services.translation import tr
+from niente.desktop.session.analyst import Analyst, Answer
+from niente.desktop.session.bridge import Bridge
+from niente.desktop.session.edits import Edit
+from niente.desktop.session.hand_work import Hands
+from niente.desktop.session.live_run import LiveRun, Note
+from niente.desktop.session.notices import Ending, Notice, crash_notice, end_notice, ending_of
+from niente.desktop.session.opener import Opener, Prepare
+from niente.desktop.session.planner import Planner
+from niente.desktop.session.rig_sheets import Sheets
+
+
+class Session(QObject):
+    """One open book. Everything here belongs to the window's thread."""
+
+    opened = Signal()
+    sampled = Signal()
+    run_changed = Signal()
+    state_changed = Signal()
+    project_changed = Signal()
+    answered = Signal()
+    mapped = Signal(object)
+    notice = Signal(object)
+    broke = Signal(str)
+    progress = Signal(str)
+    cancelled = Signal()
+    dropped = Signal()
+    busy_changed = Signal(bool)
+    ended = Signal(object)
+    working = Signal(bool)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.bench: Attached | None = None
+        self.project: Project | None = None
+        self.answer = Answer()
+        self.state = State.IDLE
+        self.state_text = ""
+        """What the bench says of its state, in words; often nothing."""
+        self.frame: Frame | None = None
+        self.live: LiveRun | None = None
+        self.strip: Strip | None = None
+        self.notes: list[Note] = []
+        self.planner = Planner(self)
+        self.sheets = Sheets(self)
+        self.hands = Hands(self, self)
+        self.hands.noticed.connect(self.notice)
+        self.hands.wanted.connect(self.ended)
+        self.undo = QUndoStack(self)
+        self._bridge = Bridge(self)
+        self._bridge.arrived.connect(self._hear)
+        self._analyst = Analyst(self)
+        self._analyst.answered.connect(self._take_answer)
+        self._analyst.mapped.connect(self.mapped)
+        self._analyst.broke.connect(self.broke)
+        self._analyst.working.connect(self.working)
+        self.planner.broke.connect(self.broke)
+        self.planner.changed.connect(self._plan_changed)
+        self._opener = Opener(self)
+        self._opener.ready.connect(self._take_bench)
+        self._opener.failed.connect(self.report)
+        self._opener.broke.connect(self.broke)
+        self._opener.progress.connect(self.progress)
+        self._opener.cancelled.connect(self.cancelled)
+        self._then_start = False
+        self._was_busy = False
+        self._early: list[Event] = []
+        self._running: Plan | None = None
+
+    @property
+    def plan(self) -> Plan | None:
+        """The plan that is run next."""
+        return self.planner.plan
+
+    # -- opening and closing -------------------------------------------------------------------------------------
+
+    @property
+    def card(self) -> RigCard | None:
+        """The rig's card, once it is attached."""
+        return self.bench.card if self.bench is not None else None
+
+    def open(self, prepare: Prepare, *, start: bool) -> None:
+        """Attach a rig and a book away from the window's thread.
+
+        ``prepare(progress, listener)`` makes the bench; ``start`` runs the project's plan as soon as it is there.
+        """
+        self._then_start = start
+        self._opener.open(prepare, self._bridge.push)
+
+    def cancel_opening(self) -> None:
+        """Stop what is being opened at its next step; nothing of the person's is touched by that."""
+        self._opener.cancel()
+
+    def _take_bench(self, bench: Attached, project: Project | None) -> None:
+        self.bench = bench
+        self.strip = Strip(bench.card)
+        self.project = project or bench.project or default_project(bench.card)
+        self._replan()
+        if self._then_start:
+            self.start()
+        self.opened.emit()
+        self.project_changed.emit()
+        self.ask()
+        if bench.follows:
+            words = tr("Another Niente runs {title} and writes this book. This window looks on, and changes nothing there.")
+            self.notice.emit(Notice(words.format(title=bench.card.title)))
+        if bench.unfit:
+            words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
+            self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
+        if bench.aftermath is not None:
+            words = tr("The last time, everything ended in the middle of a run. Its samples are kept.")
+            self.notice.emit(Notice(words, "page.run", tr("See what it was")))
+        self.hands.found(bench.aftermath)
+        early, self._early = self._early, []
+        if early:
+            self._hear(early)
+
+    def close(self) -> None:
+        """Stop what runs, make the rig safe, and let go of the book."""
+        self._opener.wait()
+        self._bridge.stop()
+        self._analyst.close()
+        self.planner.close()
+        if self.bench is not None:
+            self.bench.close()
+            self.bench = None
+
+    # -- what a person does ----------------------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Run what is left of the plan."""
+        if self.bench is None or self.plan is None or self.project is None:
+            return
+        try:
+            self.bench.start(self.plan, self.project.limits)
+        except NienteError as error:
+            self.report(error)
+
+    def unread_cautions(self) -> tuple[str, ...]:
+        """Return the cautions that have to be read before anything is started; none where they were, or need not be."""
+        return self.bench.unread_cautions() if self.bench is not None else ()
+
+    def read_cautions(self) -> None:
+        """Say that the cautions were read; it goes into the book."""
+        if self.bench is not None:
+            try:
+                self.bench.read_cautions()
+            except NienteError as error:
+                self.report(error)
+
+    def tell(self, command: Command) -> None:
+        """Give the bench a command."""
+        if self.bench is not None:
+            self.bench.tell(command)
+
+    def go_on(self) -> None:
+        """Go on after a hold, or once hands are done."""
+        if self.hands.card is not None:
+            self.hands.confirm()
+        else:
+            self.tell(Command.GO_ON)
+
+    def stop(self) -> None:
+        """Stop what runs and restore the rig."""
+        if self.bench is not None:
+            self.bench.stop()
+
+    def note(self, text: str) -> None:
+        """Write a note into the book."""
+        if self.bench is not None:
+            try:
+                self.bench.note(text)
+            except NienteError as error:
+                self.report(error)
+                return
+            at = self.frame.time_s if self.frame is not None else 0.0
+            self.notes.append(Note(len(self.notes) + 1, at, text))
+            self.run_changed.emit()
+
+    def edit(self, words: str, after: Project) -> None:
+        """Change the project, undoably; ``words`` say what is done."""
+        if self.project is not None and after != self.project:
+            self.undo.push(Edit(words, self.project, after, self._set_project))
+
+    def change_limits(self, words: str, limits: Limits) -> None:
+        """Change what a pick must keep, undoably."""
+        if self.project is not None:
+            self.edit(words, msgspec.structs.replace(self.project, limits=limits))
+
+    @property
+    def sheet(self) -> RigSheet | None:
+        """What is said of the machine; ``None`` without a rig."""
+        return self.sheets.now
+
+    def busy(self) -> bool:
+        """Whether a plan runs."""
+        return self.bench is not None and self.bench.busy
+
+    def running_place(self) -> int | None:
+        """Return the place of the run under way among the plan's runs; ``None`` where none is."""
+        live, rows = self.live, self.planner.rows
+        if live is None or live.closed is not None or not self.busy():
+            return None
+        at = live.opened.index
+        if at < len(rows) and rows[at].step.setting == live.opened.step.setting and rows[at].step.load == live.opened.step.load:
+            return at
+        return next((place for place, row in enumerate(rows) if not row.standing.closed), None)
+
+    def ask(self) -> None:
+        """Ask for fresh answers."""
+        if self.bench is not None and self.project is not None:
+            self._analyst.ask(self.bench.path, self.project.limits)
+
+    # -- inside --------------------------------------------------------------------------------------------------
+
+    def _set_project(self, project: Project) -> None:
+        other = self.project is None or project.sheet != self.project.sheet
+        limits = self.project is None or project.limits != self.project.limits
+        self.project = project
+        if other:
+            self.sheets.put_in_force()
+        self._replan()
+        if self.bench is not None:
+            try:
+                self.bench.save_project(project)
+            except NienteError as error:
+                self.report(error)
+        self.project_changed.emit()
+        if other or limits:
+            self.ask()
+
+    def _take_card(self, card: RigCard) -> None:
+        """Go on with the machine as it is now."""
+        if self.frame is not None and len(card.channels) != self.frame.values.shape[0]:
+            self.strip, self.frame = Strip(card), None
+        if self.busy():
+            self.planner.goes_on_as(card)
+        sheet = self.sheet
+        if sheet is not None and self.project is not None and sheet.variant != card.variant:
+            words = tr("the machine becomes {variant}").format(variant=card.variant)
+            sheet = msgspec.structs.replace(sheet, variant=card.variant)
+            self.edit(words, msgspec.structs.replace(self.project, sheet=sheet))
+        self._replan()
+        self.project_changed.emit()
+        self.ask()
+
+    def _replan(self) -> None:
+        """Make the plan anew from the question, where that comes to another plan or the machine is in another variant; one
+        from a file stays until the question comes to another. A plan that runs keeps the guards it was started under."""
+        if self.project is None or self.card is None:
+            return
+        guards = self.sheet.guards if self.sheet is not None else None
+        if self.busy() and self.plan is not None:
+            guards = self.plan.guards
+        self.planner.ask(self.card, self.project.question, guards)
+
+    def _plan_changed(self) -> None:
+        """Let a plan that runs go on as the question has it now, from the next run on."""
+        plan = self.plan
+        if self.bench is not None and self.busy() and plan is not None and self._running not in (None, plan):
+            self._running = plan
+            self.bench.change_plan(plan)
+
+    def cancel_work(self) -> None:
+        """Ask no more for the answer that is being worked out; the last one stays."""
+        self._analyst.drop()
+        self.dropped.emit()
+
+    def ask_map(self, ask: Ask) -> None:
+        """Ask for a map of the models as they are; it comes with ``mapped``."""
+        if self.answer.models is not None and self.project is not None:
+            chosen = self.answer.choice.pick.setting if self.answer.choice is not None else None
+            self._analyst.ask_map(self.answer.models, self.project.limits, ask, chosen)
+
+    def _take_answer(self, answer: Answer) -> None:
+        self.answer = answer
+        self.planner.look(answer)
+        self.answered.emit()
+
+    def report(self, error: NienteError) -> None:
+        """Say an error that a person can act on."""
+        self.notice.emit(Notice(str(error)))
+
+    def _hear(self, events: list[Event]) -> None:
+        """Take in what the bench says, and tell the pages once for the lot. What comes too early is kept."""
+        if self.bench is None:
+            self._early += events
+            return
+        sampled = run_changed = state_changed = False
+        for event in events:
+            match event:
+                case FrameTaken(frame, run_id):
+                    self.frame, sampled = frame, True
+                    if self.strip is not None:
+                        self.strip.add(frame, run_id)
+                    if self.live is not None and run_id == self.live.opened.run_id:
+                        self.live.samples.add(frame)
+                case RunOpened():
+                    self._begin_run(event)
+                    run_changed = True
+                case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
+                    self.live.forecast(time_s, settled)
+                case Taught(_, constants):
+                    if self.live is not None:
+                        self.live.constants = constants
+                case RunClosed(_, _, how, why):
+                    if self.live is not None:
+                        self.live.closed = event
+                    if how == "guard":
+                        self.ended.emit(Ending(tr("A guard has ended a run"), why, urgent=True))
+                    run_changed = True
+                case PlanStarted(plan, _, _):
+                    self._running, run_changed = plan, True
+                    self._plan_changed()  # it may have been edited between the start and its beginning
+                case StateChanged(state, text):
+                    self.state, self.state_text, state_changed = state, text, True
+                case CardShown(hand_card, ticked):
+                    self.hands.show(hand_card, ticked)
+                case RigHappened(_, _, happened) if happened.kind == RigEventKind.CRASH:
+                    self.notice.emit(crash_notice(self.live))
+                case LeftOut(_, text):
+                    run_changed = True
+                    self.notice.emit(Notice(text))
+                case CardChanged(card):
+                    self._take_card(card)
+                case Warned(text):
+                    self.notice.emit(Notice(text))
+                case PlanEnded(_, _, error):
+                    run_changed = True
+                    by_guard = self.live is not None and self.live.closed is not None and self.live.closed.how == "guard"
+                    if not (by_guard and error is not None):  # that was said when the guard tripped
+                        self.ended.emit(ending_of(self.card.title if self.card is not None else "Niente", event))
+                    self.notice.emit(end_notice(event))
+                case Broke(report):
+                    self.broke.emit(report)
+                case _:
+                    pass
+        if run_changed:
+            self.run_changed.emit()
+        if any(isinstance(event, RunClosed) for event in events):
+            self.ask()
+        if state_changed:
+            self.state_changed.emit()
+        if sampled:
+            self.sampled.emit()
+        over = any(isinstance(event, PlanEnded | Broke) for event in events)
+        if over:
+            self._catch_up()
+        if (self.busy() and not over) != self._was_busy:
+            self._was_busy = not self._was_busy
+            self.busy_changed.emit(self._was_busy)
+
+    def _catch_up(self) -> None:
+        """Once a plan is over: put in force what was edited meanwhile."""
+        self._running = None
+        if self.sheets.due:
+            self.sheets.put_in_force()
+        self._replan()
+
+    def _begin_run(self, opened: RunOpened) -> None:
+        channels = len(self.card.channels) if self.card is not None else 0
+        self.live = LiveRun(opened, Samples(channels), [])
+        models = self.answer.models
+        stock = models.stock_work(opened.step.load) if models is not None else None
+        if self.strip is not None:
+            start_s = self.frame.time_s if self.frame is not None else 0.0
+            self.strip.begin(opened.run_id, opened.index + 1, opened.step, start_s, stock)

@@ -1,0 +1,357 @@
+"""Guards one by one, on made-up samples: when they trip, when they are quiet again, and what they do to a plan.
+
+Levels are common practice, no source; P61: a watch on the temperature must not depend on the person looking.
+"""
+
+import itertools
+from collections.abc import Callable
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.guards.guard_set import Guards
+from niente.core.acquisition.guards.levels import LevelWatch
+from niente.core.acquisition.guards.sensors import IMPOSSIBLE_SAMPLES, LOST_SAMPLES
+from niente.core.acquisition.guards.trip import Trip
+from niente.core.model.commands import Command
+from niente.core.model.errors import PlanError
+from niente.core.model.frame import Frame
+from niente.core.model.guard_rules import (
+    CORE,
+    DEW_MARGIN,
+    RISE_RATE,
+    ROOM_MOVED,
+    can_watch,
+    default_guards,
+    guard_on,
+    guardable,
+    moved,
+    problems_of,
+    with_room_watched,
+)
+from niente.core.model.plan import Guard, GuardAction
+from niente.core.model.project import Limits
+from niente.core.model.records import RunClosed, StateChanged, Warned
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.model.states import State
+from niente.core.planning.templates import first_question, plan_for
+from niente.core.planning.validation import check_plan
+from niente.core.rigs.simulated.faults import Fault, FaultKind
+from niente.core.rigs.simulated.machine_files import shipped_file
+from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.science.humidity import dew_point_c
+from tests.conftest import Watcher, larkspur_rig, short_plan
+
+WARM = Setting(sustained_power_w=120.0, fan_duty={"case": 60.0, "cooler": 60.0})
+
+
+def calm(card: RigCard, **readings: float) -> np.ndarray:
+    """A sample of a machine at ease, with some readings in their stead; names are quantities."""
+    values = np.full(len(card.channels), 40.0)
+    for name, value in {"room_temperature_c": 23.0, **readings}.items():
+        values[list(card.indices(name))] = value
+    return values
+
+
+def first_trip(watch: LevelWatch, readings: list[np.ndarray]) -> tuple[int, Trip] | None:
+    for second, values in enumerate(readings):
+        trip = watch.look(Frame(float(second), values))
+        if trip is not None:
+            return second, trip
+    return None
+
+
+def test_a_guard_trips_with_the_sample_that_completes_its_hold_time(card: RigCard) -> None:
+    guard = Guard(CORE, 90.0, 80.0, 3.0, GuardAction.STOP, "Hot.")
+    cold, hot = calm(card), calm(card, core_temperature_c=91.0)
+    assert first_trip(LevelWatch(guard, card), [cold, hot, hot, hot, hot, hot]) == (4, Trip(GuardAction.STOP, *_said(guard)))
+    assert first_trip(LevelWatch(guard, card), [hot, hot, cold, hot, hot, hot]) is None
+    at_once = msgspec.structs.replace(guard, hold_s=0.0)
+    found = first_trip(LevelWatch(at_once, card), [cold, hot])
+    assert found is not None
+    assert found[0] == 1
+
+
+def _said(guard: Guard) -> tuple[str, Guard]:
+    return f"{guard.reason} It read 91.0\u00a0°C; the guard stands at 90.0\u00a0°C.", guard
+
+
+def test_a_guard_is_quiet_again_only_beyond_its_clear_level(card: RigCard) -> None:
+    watch = LevelWatch(Guard(CORE, 90.0, 80.0, 0.0, GuardAction.SKIP, "Hot."), card)
+    watch.look(Frame(0.0, calm(card, core_temperature_c=91.0)))
+    assert not watch.quiet
+    watch.look(Frame(1.0, calm(card, core_temperature_c=85.0)))
+    assert not watch.quiet
+    watch.look(Frame(2.0, calm(card, core_temperature_c=79.0)))
+    assert watch.quiet
+
+
+def test_a_warning_is_given_once_until_it_is_quiet(card: RigCard) -> None:
+    watch = LevelWatch(Guard(CORE, 90.0, 80.0, 0.0, GuardAction.WARN, "Hot."), card)
+    levels = [91.0, 91.0, 85.0, 92.0, 79.0, 91.0]
+    said = [watch.look(Frame(float(i), calm(card, core_temperature_c=level))) is not None for i, level in enumerate(levels)]
+    assert said == [True, False, False, False, False, True]
+
+
+def test_a_pump_that_stands_shows_as_a_rate_of_rise(card: RigCard) -> None:
+    """Half a kelvin a second is 30 K a minute: a block of water without flow. What a load does in its first minute is none."""
+    guard = guard_on(card, RISE_RATE)
+    jump = [calm(card, core_temperature_c=40.0 + 30.0 * min(second, 2)) for second in range(200)]
+    assert first_trip(LevelWatch(guard, card), jump) is None
+    standing = [calm(card, core_temperature_c=60.0 + 0.5 * max(second - 150, 0)) for second in range(260)]
+    found = first_trip(LevelWatch(guard, card), standing)
+    assert found is not None
+    assert 150 < found[0] < 150 + 75
+    rising = LevelWatch(guard, card)
+    for second in range(200):
+        rising.look(Frame(float(second), calm(card, core_temperature_c=50.0 + second * 10.0 / 60.0)))
+    assert rising.reading == pytest.approx(10.0, abs=0.01)  # ten kelvin a minute, worked out as it slides along
+
+
+def test_near_the_dew_point_it_stops() -> None:
+    """P60: every surface has to stay above the dew point. 25 °C and 60 % have theirs at 16.7 °C (psychrometric tables)."""
+    card = msgspec.structs.replace(SimulatedRig(shipped_file("cormorant")).describe(), room={"humidity_percent": 60.0})
+    assert dew_point_c(25.0, 60.0) == pytest.approx(16.7, abs=0.05)
+    guard = guard_on(card, DEW_MARGIN)
+    assert guard.falling
+    watch = LevelWatch(msgspec.structs.replace(guard, hold_s=0.0), card)
+    assert watch.look(Frame(0.0, calm(card, room_temperature_c=25.0, coolant_temperature_c=20.0))) is None
+    assert watch.reading == pytest.approx(20.0 - 16.7, abs=0.05)
+    trip = watch.look(Frame(1.0, calm(card, room_temperature_c=25.0, coolant_temperature_c=18.0)))
+    assert trip is not None
+    assert "dew point" in trip.reason
+    assert watch.look(Frame(2.0, calm(card, room_temperature_c=float("nan"), coolant_temperature_c=18.0))) is None
+    dry = msgspec.structs.replace(card, room={})
+    assert not can_watch(dry, DEW_MARGIN)
+    assert DEW_MARGIN not in guardable(dry)
+
+
+def test_the_room_is_held_against_the_first_minute(card: RigCard) -> None:
+    watch = LevelWatch(guard_on(card, ROOM_MOVED), card)
+    rooms = [23.0] * 100 + [24.8] * 200
+    said = [watch.look(Frame(float(i), calm(card, room_temperature_c=room))) for i, room in enumerate(rooms)]
+    trips = [second for second, trip in enumerate(said) if trip is not None]
+    assert len(trips) == 1
+    assert 150 < trips[0] < 230
+    watch.begin()  # another run of the same plan is held against the same minute
+    watch.look(Frame(400.0, calm(card, room_temperature_c=24.8)))
+    assert watch.reading > 1.5
+
+
+def test_the_room_is_watched_over_a_change_of_the_machine(card: RigCard) -> None:
+    """A and B of a comparison are held against the same minute, though every other watch begins anew."""
+    guards = with_room_watched(card, default_guards(card))
+    first, second = Guards(guards, card), Guards(guards, card)
+    for at in range(100):
+        first.look(Frame(float(at), calm(card, room_temperature_c=23.0, fan_speed_rpm=800.0)), card.stock)
+    second.go_on_from(first)
+    trips = [
+        second.look(Frame(200.0 + at, calm(card, room_temperature_c=25.0, fan_speed_rpm=800.0)), card.stock)
+        for at in range(200)
+    ]
+    said = [trip.reason for trip in trips if trip is not None]
+    assert len(said) == 1
+    assert "room has moved" in said[0]
+
+
+def test_a_comparison_watches_the_room() -> None:
+    card = SimulatedRig(shipped_file("larkspur")).describe()
+    assert ROOM_MOVED in [guard.quantity for guard in plan_for(card, first_question(card, "variants")).guards]
+    assert ROOM_MOVED not in [guard.quantity for guard in plan_for(card, first_question(card)).guards]
+    once = with_room_watched(card, default_guards(card))
+    assert with_room_watched(card, once) == once
+
+
+def test_every_default_guard_fits_its_rig() -> None:
+    for name in ("larkspur", "cormorant", "heron", "plover", "sandpiper", "wren"):
+        card = SimulatedRig(shipped_file(name)).describe()
+        for quantity in guardable(card):
+            assert problems_of(guard_on(card, quantity), card, card.limits.core_temperature_c) == []
+    assert DEW_MARGIN in [guard.quantity for guard in default_guards(SimulatedRig(shipped_file("heron")).describe())]
+
+
+def test_the_guard_stands_below_the_shut_down() -> None:
+    """P27: shut-down comes at about 95 to 105 °C; P61: stop at the guard, not at the smell (common practice, no source)."""
+    for name in ("larkspur", "cormorant", "heron", "plover", "sandpiper", "wren"):
+        card = SimulatedRig(shipped_file(name)).describe()
+        core = default_guards(card)[0]
+        assert 95.0 <= card.limits.shut_down_c <= 105.0
+        assert core.quantity == CORE
+        assert core.trip <= card.limits.core_temperature_c < card.limits.shut_down_c
+        assert core.action == GuardAction.STOP
+
+
+def test_what_cannot_be_about_a_guard_is_said(card: RigCard) -> None:
+    core = default_guards(card)[0]
+    wrong = {
+        "trip": msgspec.structs.replace(core, trip=120.0, clear=100.0),
+        "clear": msgspec.structs.replace(core, clear=99.0),
+        "hold_s": msgspec.structs.replace(core, hold_s=-1.0),
+        "action": msgspec.structs.replace(core, action=GuardAction.WARN),
+        "quantity": Guard("coolant_temperature_c", 60.0, 50.0, 3.0, GuardAction.STOP, "?"),
+    }
+    for field, guard in wrong.items():
+        assert field in [found for found, _ in problems_of(guard, card, card.limits.core_temperature_c)]
+    plan = short_plan(card, WARM)
+    with pytest.raises(PlanError, match=r"above the maker's limit of 95 °C"):
+        check_plan(msgspec.structs.replace(plan, guards=(wrong["trip"],)), card)
+    dew = Guard(DEW_MARGIN, 4.0, 2.0, 0.0, GuardAction.STOP, "upside down")
+    assert "above its trip" in dict(problems_of(dew, card, 95.0))["clear"]
+
+
+def test_a_moved_guard_keeps_its_clear_level_on_its_side() -> None:
+    core = Guard(CORE, 95.0, 80.0, 3.0, GuardAction.STOP, "")
+    assert (moved(core, 85.0).trip, moved(core, 85.0).clear) == (85.0, 80.0)
+    assert moved(core, 70.0).clear == 55.0
+    dew = Guard(DEW_MARGIN, 2.0, 4.0, 3.0, GuardAction.STOP, "")
+    assert moved(dew, 6.0).clear == 8.0
+
+
+# -- sensors -----------------------------------------------------------------------------------------------------------
+
+
+def tripping(card: RigCard, samples: list[np.ndarray]) -> tuple[int, str] | None:
+    guards = Guards(default_guards(card), card)
+    for second, values in enumerate(samples):
+        trip = guards.look(Frame(float(second), values), card.stock)
+        if trip is not None:
+            assert trip.action == GuardAction.STOP
+            return second, trip.reason
+    return None
+
+
+def spun(card: RigCard, many: int, place: int, reading: float) -> list[np.ndarray]:
+    """Samples of a lively machine, one reading of which is stuck from the tenth on."""
+    rng = np.random.default_rng(1)
+    made = []
+    for second in range(many):
+        values = calm(card, fan_speed_rpm=800.0) + rng.normal(0.0, 0.4, len(card.channels))
+        if second >= 10:
+            values[place] = reading
+        made.append(values)
+    return made
+
+
+@pytest.mark.parametrize("name", ["core_temperature_c.3", "board_temperature_c"])
+def test_a_sensor_that_a_guard_needs_is_missed(card: RigCard, name: str) -> None:
+    place = card.index(name)
+    assert place is not None
+    title = card.channels[place].title.lower()
+    lost = tripping(card, spun(card, 40, place, float("nan")))
+    assert lost is not None
+    assert lost[0] == 10 + LOST_SAMPLES - 1
+    assert title in lost[1]
+    wild = tripping(card, spun(card, 40, place, 255.0))
+    assert wild is not None
+    assert wild[0] == 10 + IMPOSSIBLE_SAMPLES - 1
+    assert "cannot be" in wild[1]
+
+
+def test_a_sensor_that_no_guard_needs_may_be_lost(card: RigCard) -> None:
+    place = card.index("noise_dba")
+    assert place is not None
+    assert tripping(card, spun(card, 40, place, float("nan"))) is None
+
+
+def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:
+    place = card.index("board_temperature_c")
+    assert place is not None
+    still = spun(card, 700, place, 41.0)
+    assert tripping(card, still) is None
+    for second, values in enumerate(still[200:]):
+        values[list(card.indices(CORE))] += min(second / 5.0, 30.0)
+    found = tripping(card, still)
+    assert found is not None
+    assert "has not moved for minutes" in found[1]
+
+
+def test_a_room_that_stands_still_is_no_fault(card: RigCard) -> None:
+    """A steady room under a coarse sensor does not follow the cores, and a guard that only warns ends nothing when blind."""
+    place = card.index("room_temperature_c")
+    assert place is not None
+    guards = with_room_watched(card, default_guards(card))
+    for reading in (23.0, float("nan")):
+        watch = Guards(guards, card)
+        for second, values in enumerate(spun(card, 700, place, reading)):
+            values[list(card.indices(CORE))] += min(max(second - 300, 0) / 5.0, 30.0)
+            assert watch.look(Frame(float(second), values), card.stock) is None
+
+
+# -- in a plan ---------------------------------------------------------------------------------------------------------
+
+
+def closings(watcher: Watcher) -> list[tuple[int, str]]:
+    return [(event.index, event.how) for event in watcher.of(RunClosed)]
+
+
+def guarded_plan(card: RigCard, action: GuardAction, trip_c: float = 55.0):  # type: ignore[no-untyped-def]
+    plan = short_plan(card, WARM, WARM, seconds=240.0)
+    extra = Guard("board_temperature_c", trip_c, trip_c - 2.0, 0.0, action, "The board's supply is too hot.")
+    return msgspec.structs.replace(plan, guards=(*plan.guards[:1], extra))
+
+
+def test_a_skipping_guard_lets_the_next_run_wait_until_it_is_quiet(
+    make_bench: Callable[..., Bench], watcher: Watcher, card: RigCard
+) -> None:
+    bench = make_bench()
+    bench.start(guarded_plan(card, GuardAction.SKIP, 40.0), Limits())
+    assert watcher.end().complete
+    assert closings(watcher) == [(0, "guard"), (1, "guard")]
+    rests = [event for event in watcher.of(StateChanged) if event.state == State.RESTING]
+    assert ["quiet again" in event.text for event in rests] == [True, True]
+
+
+def test_a_holding_guard_waits_for_a_person(make_bench: Callable[..., Bench], watcher: Watcher, card: RigCard) -> None:
+    bench = make_bench()
+
+    def on(event: object) -> None:
+        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            assert bench.rig.load == "idle"  # type: ignore[attr-defined]
+            bench.tell(Command.GO_ON)
+
+    watcher.on = on
+    bench.start(guarded_plan(card, GuardAction.HOLD, 40.0), Limits())
+    assert watcher.end().complete
+    assert [event.state for event in watcher.of(StateChanged)].count(State.HOLDING) == 2
+
+
+def test_a_warning_guard_ends_nothing(make_bench: Callable[..., Bench], watcher: Watcher, card: RigCard) -> None:
+    bench = make_bench()
+    bench.start(guarded_plan(card, GuardAction.WARN, 40.0), Limits())
+    assert watcher.end().complete
+    assert closings(watcher) == [(0, "done"), (1, "done")]
+    assert any("board's supply" in event.text for event in watcher.of(Warned))
+
+
+@pytest.mark.parametrize("reading", ["sensor_lost", "sensor_frozen", "sensor_impossible"])
+def test_a_board_sensor_that_goes_ends_the_plan_in_time(
+    make_bench: Callable[..., Bench], watcher: Watcher, card: RigCard, reading: str
+) -> None:
+    """No guard later than one sample after its hold time; a frozen slow sensor within minutes of a change."""
+    fault = Fault(FaultKind(reading), 400.0, "core_temperature_c.2")
+    bench = make_bench(larkspur_rig(fault))
+    bench.start(short_plan(card, WARM, seconds=1500.0), Limits())
+    ended = watcher.end()
+    assert not ended.complete
+    assert "core 2" in ended.why
+    late = bench._engine.link.time_s - 400.0
+    assert late <= {"sensor_lost": LOST_SAMPLES, "sensor_impossible": IMPOSSIBLE_SAMPLES, "sensor_frozen": 61}[reading] + 1
+
+
+def test_runs_of_a_healthy_machine_trip_nothing() -> None:
+    """Every shipped machine at stock under every load: the guards on rates and sensors stay quiet."""
+    for name in ("larkspur", "cormorant", "plover", "wren"):
+        rig = SimulatedRig(shipped_file(name), seed=5)
+        card = rig.describe()
+        watch = Guards(tuple(guard for guard in default_guards(card) if guard.quantity == RISE_RATE), card)
+        whole = card.stock
+        rig.apply(whole)
+        for load in card.loads:
+            rig.start(load.name)
+            watch.begin()
+            time_s, values, _ = rig.record(420)
+            for at, row in zip(itertools.islice(time_s, 420), values, strict=False):
+                assert watch.look(Frame(float(at), row), whole) is None, (name, load.name, at)

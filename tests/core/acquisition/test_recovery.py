@@ -1,0 +1,148 @@
+"""After something went down: what the next start makes of it, and what a person may say."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.acquisition import recovery as aftermath
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.recovery import rows_left_out
+from niente.core.analysis.evidence import evidence_in
+from niente.core.model.frame import Frame
+from niente.core.model.plan import Plan
+from niente.core.model.project import Limits
+from niente.core.model.records import RunOpened
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.storage.reader import BookReader
+from niente.core.storage.writer import BookWriter
+from tests.conftest import Watcher, larkspur_rig, short_plan
+
+DEEP = Setting(sustained_power_w=120.0, voltage_offset_mv=-40.0)
+DEEPER = DEEP.replaced("voltage_offset_mv", -50.0)
+SHALLOW = DEEP.replaced("voltage_offset_mv", -10.0)
+
+
+class OwnMachine(SimulatedRig):
+    """A rig that Niente runs on, as far as its card says."""
+
+    def describe(self) -> RigCard:
+        return msgspec.structs.replace(super().describe(), on_this_computer=True)
+
+
+@pytest.fixture
+def boot(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Callable[[str], None]:
+    """Let this computer have been started under a name."""
+    file = tmp_path / "boot_id"
+    monkeypatch.setattr(aftermath, "BOOT_ID", file)
+    file.write_text("first\n")
+    return lambda name: file.write_text(f"{name}\n") and None
+
+
+def own_machine() -> OwnMachine:
+    rig = larkspur_rig()
+    made = OwnMachine.__new__(OwnMachine)
+    made.__dict__ = rig.__dict__
+    return made
+
+
+def left_open(book: Path, rig: SimulatedRig, watcher: Watcher) -> Plan:
+    """A book in which everything ended in the middle of a run at a deep offset."""
+    bench = Bench(rig, book, watcher.hear)
+    plan = short_plan(bench.card, DEEP, DEEPER, SHALLOW, seconds=60.0)
+    bench.close()
+    writer = BookWriter(book)
+    number = writer.add_document("plan", plan)
+    card = rig.describe()
+    run_id = writer.open_run(number, 0, "step", DEEP.over(card.stock), "vector", card, 100.0)
+    for second in range(90):
+        writer.add_frame(run_id, Frame(101.0 + second, np.full(len(card.channels), 50.0 + second)), at_once=True)
+    writer.close()
+    return plan
+
+
+def test_a_machine_that_went_down_under_niente_has_failed(
+    tmp_path: Path, watcher: Watcher, boot: Callable[[str], None]
+) -> None:
+    book = tmp_path / "own.niente"
+    plan = left_open(book, own_machine(), watcher)
+    boot("second")
+    again = Watcher()
+    bench = Bench(own_machine(), book, again.hear)
+    lost = bench.aftermath
+    assert lost is not None
+    assert (lost.machine_down, lost.to_be_judged) == (True, False)
+    assert lost.seconds == 90.0
+    assert lost.time_s.tolist() == list(np.arange(160.0, 191.0))  # the last 30 s
+    assert lost.values.shape == (31, len(bench.card.channels))
+    bench.start(plan, Limits())
+    assert again.end().complete
+    assert [event.step.setting for event in again.of(RunOpened)] == [SHALLOW]  # what failed, and what it implies, is not run
+    bench.close()
+    evidence = evidence_in(book)
+    assert evidence is not None
+    assert (evidence.runs[0].how, evidence.runs[0].failures) == ("failed", 1)
+
+
+def test_niente_being_killed_says_nothing_of_the_setting(tmp_path: Path, watcher: Watcher, boot: Callable[[str], None]) -> None:
+    book = tmp_path / "killed.niente"
+    plan = left_open(book, own_machine(), watcher)
+    again = Watcher()
+    bench = Bench(own_machine(), book, again.hear)
+    assert bench.aftermath is not None
+    assert bench.aftermath.machine_down is False
+    bench.start(plan, Limits())
+    assert again.end().complete
+    assert len(again.of(RunOpened)) == 3
+    bench.close()
+
+
+def test_elsewhere_a_person_says_what_it_was(tmp_path: Path, watcher: Watcher) -> None:
+    book = tmp_path / "beside.niente"
+    plan = left_open(book, larkspur_rig(), watcher)
+    again = Watcher()
+    bench = Bench(larkspur_rig(), book, again.hear)
+    lost = bench.aftermath
+    assert lost is not None
+    assert lost.to_be_judged
+    evidence = evidence_in(book)
+    assert evidence is not None
+    assert evidence.runs[0].how == "interrupted"
+    assert [place for place, _ in rows_left_out(plan, bench.card, evidence, lost.run)] == [1]
+    bench.judge(machine_down=True)
+    assert bench.aftermath is not None
+    assert not bench.aftermath.to_be_judged
+    bench.judge(machine_down=False)  # it is judged: a second word changes nothing
+    judged = evidence_in(book, evidence)
+    assert judged is not None
+    assert (judged.runs[0].how, judged.runs[0].failures) == ("failed", 1)
+    bench.start(plan, Limits())
+    assert again.end().complete
+    assert [event.step.setting for event in again.of(RunOpened)] == [SHALLOW]
+    bench.close()
+    reader = BookReader(book)
+    assert "judged by the person" in reader.runs()[0].why
+    closings = reader._link.execute("SELECT how FROM closing WHERE run_id = ?", (lost.run.id,)).fetchall()
+    assert closings == [("interrupted",)]  # what was written stays; the verdict is an added row
+    reader.close()
+
+
+def test_a_book_that_was_closed_in_peace_has_no_aftermath(tmp_path: Path, watcher: Watcher, card: RigCard) -> None:
+    book = tmp_path / "peace.niente"
+    bench = Bench(larkspur_rig(), book, watcher.hear)
+    bench.start(short_plan(card, SHALLOW, seconds=30.0), Limits())
+    watcher.end()
+    bench.close()
+    bench = Bench(larkspur_rig(), book, watcher.hear)
+    assert bench.aftermath is None
+    bench.judge(machine_down=True)
+    bench.close()
+
+
+def test_a_computer_without_a_boot_name_leaves_it_open(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(aftermath, "BOOT_ID", tmp_path / "none")
+    assert aftermath.boot_id() == ""

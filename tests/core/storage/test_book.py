@@ -1,0 +1,184 @@
+"""The book keeps what it is given, and says what is wrong with what is no book."""
+
+import sqlite3
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.recovery import close_open_runs
+from niente.core.model.errors import BookError
+from niente.core.model.frame import Frame
+from niente.core.model.project import Limits
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.storage.connection import APPLICATION_ID
+from niente.core.storage.reader import BookReader
+from niente.core.storage.schema import SCHEMA_VERSION
+from niente.core.storage.writer import BookWriter
+from tests.conftest import Watcher, larkspur_rig, short_plan
+
+
+@pytest.fixture
+def writer(tmp_path: Path) -> BookWriter:
+    return BookWriter(tmp_path / "test.niente")
+
+
+def open_a_run(writer: BookWriter, card: RigCard) -> int:
+    plan = writer.add_document("plan", short_plan(card, Setting()))
+    return writer.open_run(plan, 0, "step", Setting(sustained_power_w=100.0), "vector", card, 0.0)
+
+
+def frame(card: RigCard, at: float) -> Frame:
+    return Frame(at, np.arange(len(card.channels)) + at)
+
+
+def test_frames_come_back_as_they_went_in(writer: BookWriter, card: RigCard) -> None:
+    run_id = open_a_run(writer, card)
+    for second in range(1000):
+        writer.add_frame(run_id, frame(card, float(second)), at_once=second % 7 == 0)
+    writer.add_happening("note", "a smell of dust", run_id, 5.0)
+    writer.close_run(run_id, "done", "known well enough", 999.0)
+    writer.close()
+    book = BookReader(writer.path)
+    (run,) = book.runs()
+    time_s, values = book.frames(run)
+    assert np.array_equal(time_s, np.arange(1000.0))
+    assert np.array_equal(values[17], np.arange(len(card.channels)) + 17.0)
+    assert (run.how, run.setting) == ("done", Setting(sustained_power_w=100.0))
+    assert book.happenings(run)[0].body == "a smell of dust"
+    assert book.last_rig_time_s() == 999.0
+    book.close()
+
+
+def test_nothing_written_is_ever_changed(writer: BookWriter, card: RigCard) -> None:
+    run_id = open_a_run(writer, card)
+    writer.add_frame(run_id, frame(card, 1.0), at_once=True)
+    writer.close_run(run_id, "done", "", 1.0)
+    writer.close()
+    link = sqlite3.connect(writer.path)
+    for table in ("document", "run", "frames", "closing"):
+        for verb in (f"DELETE FROM {table}", f"UPDATE {table} SET rowid = rowid + 1000"):
+            with pytest.raises(sqlite3.IntegrityError, match="append only"):
+                link.execute(verb)
+    assert link.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID
+    assert link.execute("PRAGMA user_version").fetchone()[0] == SCHEMA_VERSION
+    assert link.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
+    link.close()
+
+
+def test_a_second_writer_is_turned_away_and_a_reader_let_in(writer: BookWriter, card: RigCard) -> None:
+    run_id = open_a_run(writer, card)
+    with pytest.raises(BookError, match="being written by another"):
+        BookWriter(writer.path)
+    follower = BookReader(writer.path)
+    writer.add_frame(run_id, frame(card, 1.0), at_once=True)
+    assert follower.frames(follower.runs()[0])[0].shape == (1,)
+    with pytest.raises(sqlite3.OperationalError, match="readonly"):
+        follower._link.execute("INSERT INTO document (kind, written_at, body) VALUES ('x', 0.0, '')")
+    follower.close()
+    writer.close()
+    BookWriter(writer.path).close()
+
+
+@pytest.mark.parametrize("content", [b"", b"some text that is no database", b"SQLite format 3\0" + bytes(200)])
+def test_what_is_no_book_is_said_to_be_none(tmp_path: Path, content: bytes) -> None:
+    path = tmp_path / "letter.niente"
+    path.write_bytes(content)
+    with pytest.raises(BookError, match="not a Niente book"):
+        BookReader(path)
+    if content:
+        with pytest.raises(BookError, match="not a Niente book"):
+            BookWriter(path)
+        assert path.read_bytes() == content  # untouched
+
+
+def test_a_book_from_the_future_is_left_alone(writer: BookWriter) -> None:
+    writer.close()
+    link = sqlite3.connect(writer.path)
+    link.execute(f"PRAGMA user_version={SCHEMA_VERSION + 1}")
+    link.close()
+    with pytest.raises(BookError, match="newer Niente"):
+        BookWriter(writer.path)
+    with pytest.raises(BookError, match="newer Niente"):
+        BookReader(writer.path)
+
+
+def test_a_missing_book_is_said_to_be_missing(tmp_path: Path) -> None:
+    with pytest.raises(BookError, match="There is no book"):
+        BookReader(tmp_path / "none.niente")
+
+
+def test_a_full_disk_loses_nothing(writer: BookWriter, card: RigCard) -> None:
+    """The disk is made full by SQLite's own page limit; frames wait in memory and go in once there is room."""
+    run_id = open_a_run(writer, card)
+    pages = writer._link.execute("PRAGMA page_count").fetchone()[0]
+    writer._link.execute(f"PRAGMA max_page_count={pages + 2}")
+    with pytest.raises(BookError, match="is full") as full:
+        for second in range(2000):
+            writer.add_frame(run_id, frame(card, float(second)), at_once=True)
+    assert "kept" in full.value.safe
+    writer._link.execute("PRAGMA max_page_count=1000000")
+    writer.close_run(run_id, "stopped", "the disk was full", float(second))
+    writer.close()
+    book = BookReader(writer.path)
+    time_s, _ = book.frames(book.runs()[0])
+    assert np.array_equal(time_s, np.arange(second + 1.0))
+    book.close()
+
+
+def test_a_full_disk_ends_the_plan_and_leaves_the_rig_safe(tmp_path: Path, card: RigCard, watcher: Watcher) -> None:
+    rig = larkspur_rig()
+    bench = Bench(rig, tmp_path / "full.niente", watcher.hear)
+    pages = bench.writer._link.execute("PRAGMA page_count").fetchone()[0]
+    bench.writer._link.execute(f"PRAGMA max_page_count={pages + 8}")
+    bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=40000.0), Limits())
+    ended = watcher.end()
+    assert not ended.complete
+    assert ended.error is not None
+    assert "is full" in str(ended.error)
+    assert rig.setting == card.safe
+    bench.writer._link.execute("PRAGMA max_page_count=1000000")
+    bench.close()
+    book = BookReader(tmp_path / "full.niente")
+    time_s, _ = book.frames(book.runs()[0])
+    assert np.array_equal(np.diff(time_s), np.ones(time_s.shape[0] - 1))  # no gap
+    book.close()
+
+
+def test_a_read_only_place_is_said_to_be_one(sweep_copy: Path, tmp_path: Path) -> None:
+    """Root may write anywhere, so the place is a read-only mount; where mounting is not allowed, an injected error."""
+    place = tmp_path / "mount"
+    place.mkdir()
+    bound = subprocess.run(
+        ["mount", "--bind", "-o", "ro", str(sweep_copy.parent), str(place)], capture_output=True, check=False
+    )
+    if bound.returncode == 0:
+        try:
+            subprocess.run(["mount", "-o", "remount,ro,bind", str(place)], check=True, capture_output=True)
+            with pytest.raises(BookError, match="can be read but not written"):
+                BookWriter(place / sweep_copy.name)
+        finally:
+            subprocess.run(["umount", str(place)], check=True)
+        return
+    from niente.core.storage.connection import cannot_write
+
+    error = cannot_write(sweep_copy, sqlite3.OperationalError("attempt to write a readonly database"))
+    assert "can be read but not written" in str(error)
+
+
+def test_an_open_run_is_closed_at_the_next_start(writer: BookWriter, card: RigCard) -> None:
+    run_id = open_a_run(writer, card)
+    writer.add_frame(run_id, frame(card, 41.0), at_once=True)
+    writer.close()  # as a process that dies: the run stays open
+    again = BookWriter(writer.path)
+    lost = close_open_runs(again, card)
+    assert lost is not None
+    assert lost.run.id == run_id
+    assert lost.to_be_judged
+    again.close()
+    book = BookReader(writer.path)
+    assert (book.runs()[0].how, book.runs()[0].closed_rig_time_s) == ("interrupted", 41.0)
+    book.close()

@@ -1,0 +1,136 @@
+"""The desktop's bus, for real: a bus of the test's own with stand-ins for its two services."""
+
+import os
+import shutil
+import socket
+import subprocess
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from jeepney import MessageType, new_method_return
+from jeepney.bus_messages import message_bus
+from jeepney.io.blocking import open_dbus_connection
+
+from niente.desktop.services.desktop_bus import LOGIN, NOTIFY, Desk
+
+pytestmark = pytest.mark.skipif(shutil.which("dbus-daemon") is None, reason="no dbus-daemon here")
+
+
+@pytest.fixture
+def bus(tmp_path: Path) -> Iterator[str]:
+    """A message bus of its own; ended by its own process id."""
+    config = tmp_path / "bus.conf"
+    config.write_text(
+        "<busconfig><type>session</type>"
+        f"<listen>unix:path={tmp_path}/bus</listen><auth>EXTERNAL</auth>"
+        '<policy context="default"><allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/>'
+        '<allow own="*"/></policy></busconfig>'
+    )
+    daemon = subprocess.Popen(
+        ["dbus-daemon", f"--config-file={config}", "--nofork", "--print-address"], stdout=subprocess.PIPE, text=True
+    )
+    assert daemon.stdout is not None
+    yield daemon.stdout.readline().strip()
+    daemon.terminate()
+    daemon.wait(10)
+    daemon.stdout.close()
+
+
+class Service:
+    """Answers calls to one name, and keeps them; ``Inhibit`` is answered with one end of a pair of sockets."""
+
+    def __init__(self, bus: str, name: str) -> None:
+        self.calls: list[tuple[str, tuple]] = []
+        self.lock, self._given = socket.socketpair()
+        self.lock.setblocking(False)
+        self._link = open_dbus_connection(bus=bus, enable_fds=True)
+        self._link.send_and_get_reply(message_bus.RequestName(name), timeout=5)
+        self.called, self._closing = threading.Event(), threading.Event()
+        self._thread = threading.Thread(target=self._live, daemon=True)
+        self._thread.start()
+
+    def _live(self) -> None:
+        while not self._closing.is_set():
+            try:
+                message = self._link.receive(timeout=0.3)
+            except TimeoutError:
+                continue
+            except (OSError, ConnectionError):
+                return
+            if message.header.message_type != MessageType.method_call:
+                continue
+            member = message.header.fields[3]
+            self.calls.append((member, message.body))
+            if member == "Inhibit":
+                self._link.send(new_method_return(message, "h", (self._given.fileno(),)))
+            else:
+                self._link.send(new_method_return(message, "u", (7,)))
+            self.called.set()
+
+    def lock_is_held(self) -> bool:
+        """Whether somebody still holds the other end."""
+        try:
+            return self.lock.recv(1) != b""
+        except BlockingIOError:
+            return True
+
+    def give_away(self) -> None:
+        """Keep no end for ourselves: then only the one who asked holds it."""
+        self._given.close()
+
+    def close(self) -> None:
+        self._closing.set()
+        self._thread.join(12)
+        self._link.close()
+        self.lock.close()
+        self._given.close()
+
+
+def test_a_word_is_shown_by_the_desktop(bus: str) -> None:
+    service = Service(bus, NOTIFY[1])
+    desk = Desk(session_bus=bus, system_bus=bus)
+    desk.say("Larkspur", "The plan is done.", urgent=True)
+    assert service.called.wait(10)
+    member, body = service.calls[0]
+    assert member == "Notify"
+    assert body[0] == "Niente"
+    assert body[3:5] == ("Larkspur", "The plan is done.")
+    assert body[6]["urgency"] == ("y", 2)
+    desk.close()
+    service.close()
+
+
+def test_sleep_is_kept_off_until_it_is_let_go(bus: str) -> None:
+    service = Service(bus, LOGIN[1])
+    desk = Desk(session_bus=bus, system_bus=bus)
+    desk.keep_awake("A plan is running")
+    assert service.called.wait(10)
+    assert service.calls == [("Inhibit", ("sleep:idle", "Niente", "A plan is running", "block"))]
+    done = threading.Event()
+    desk._later(done.set)
+    assert done.wait(5)
+    service.give_away()
+    assert service.lock_is_held()
+    desk.let_sleep()
+    desk.close()
+    assert not service.lock_is_held()
+    service.close()
+
+
+def test_without_a_bus_nothing_happens_and_nothing_breaks() -> None:
+    desk = Desk(session_bus="unix:path=/nowhere/bus", system_bus="unix:path=/nowhere/bus")
+    before = len(os.listdir("/proc/self/fd"))
+    for _ in range(3):
+        desk.say("Larkspur", "words")
+        desk.keep_awake("a plan")
+        desk.let_sleep()
+    desk.close()
+    assert len(os.listdir("/proc/self/fd")) <= before + 1
+
+
+def test_a_desk_that_was_never_asked_has_no_thread() -> None:
+    desk = Desk()
+    desk.close()
+    assert desk._thread is None

@@ -1,0 +1,284 @@
+"""Hands in the window: bench cards, readings, the offer after an end, and a book that is only looked at."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import pytest
+from pytestqt.qtbot import QtBot
+
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.follower import Follower
+from niente.core.analysis.evidence import evidence_in
+from niente.core.model.frame import RigEventKind
+from niente.core.model.guard_rules import default_guards
+from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
+from niente.core.model.project import Limits, Project
+from niente.core.model.setting import Setting
+from niente.core.model.states import State
+from niente.core.planning.templates import default_project, first_question
+from niente.core.rigs.simulated.faults import Fault, FaultKind
+from niente.core.rigs.simulated.machine_files import shipped_file
+from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.storage.reader import BookReader
+from niente.desktop.app.main import look_of, make_app
+from niente.desktop.app.window import Window
+from niente.desktop.pages.run.page import RunPage
+from niente.desktop.services.preferences import Memory
+from niente.desktop.session.session import Session
+from niente.desktop.widgets.blocks import spoken
+from tests.conftest import Watcher, larkspur_rig, short_plan
+from tests.core.acquisition.test_recovery import left_open
+from tests.desktop.conftest import QuietDesk
+
+Show = Callable[..., Window]
+
+
+@pytest.fixture
+def show(qtbot: QtBot, tmp_path: Path) -> Show:
+    """Return a function that opens a window on what a bench is made from."""
+    app = make_app([])
+
+    def on(make: Callable[[Callable[..., None]], object], project: Project | None = None) -> Window:
+        memory = Memory()
+        window = Window(Session(), look_of(app, memory), memory, desk=QuietDesk())
+        qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
+        window.show()
+        window.session.open(lambda _, listener: (make(listener), project), start=False)  # type: ignore[arg-type, return-value]
+        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
+        window.go_to(2)
+        return window
+
+    return on
+
+
+def run_page(window: Window) -> RunPage:
+    page = window.page("Run")
+    assert isinstance(page, RunPage)
+    return page
+
+
+def plover(book: Path) -> Callable[[Callable[..., None]], Bench]:
+    return lambda listener: Bench(SimulatedRig(shipped_file("plover"), seed=3), book, listener)
+
+
+def by_hand_plan(rig: str, *watts: float, seconds: float = 60.0) -> Plan:
+    card = SimulatedRig(shipped_file(rig), seed=3).describe()
+    rule = Exposure(least_s=seconds, most_s=seconds)
+    steps = tuple(Step(Setting(sustained_power_w=one), "vector", rule, "capacity", "a test") for one in watts)
+    return Plan(PLAN_FORMAT, rig, "free", steps, default_guards(card))
+
+
+def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    window = show(plover(tmp_path / "hands.niente"))
+    session, page = window.session, run_page(window)
+    session.planner.take(by_hand_plan("plover", 24.0), None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
+    view = page.card_view
+    assert page.upper.currentWidget() is view
+    assert page.title.text() == "Set by hand before the next run."
+    assert window.message.text == ""  # it would only lead to the page that shows
+    assert ("Hands are wanted", "Set by hand before the next run.", True) in window.desk.said  # type: ignore[attr-defined]
+    assert view.boxes[0].accessibleName() == "Sustained power limit 24\u00a0W in the firmware's setup"
+    assert not view.done.isEnabled()
+    assert not window.actions_["run.skip"].isEnabled()
+    window.go_to(0)
+    window.session.hands.show(session.hands.card)  # told again while another page shows: the message leads back
+    assert "24\u00a0W" in window.message.text
+    window.message._act.click()
+    assert window.message.text == ""
+    for box in view.boxes:
+        box.click()
+    assert view.done.isEnabled()
+    view.boxes[0].click()  # taken back
+    assert not view.done.isEnabled()
+    session.go_on()
+    assert view.refusal.text() == "Not every box is ticked yet."
+    view.boxes[0].click()
+    view.done.click()
+    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    assert page.upper.currentWidget() is page.traces
+    book = BookReader(session.bench.path)  # type: ignore[union-attr]
+    assert [item.body for item in book.happenings(kind="card confirmed")] == [{"sustained_power_w": 24.0}]
+    assert [run.how for run in book.runs()] == ["done"]
+    book.close()
+
+
+def test_a_stop_takes_the_card_away(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    window = show(plover(tmp_path / "stopped.niente"))
+    window.session.planner.take(by_hand_plan("plover", 24.0), None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    window.actions_["run.stop"].trigger()
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: run_page(window).upper.currentWidget() is run_page(window).traces, timeout=5000)
+    assert window.session.hands.card is None
+
+
+def test_ticks_outlast_the_window(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    book = tmp_path / "again.niente"
+    window = show(plover(book))
+    plan = by_hand_plan("plover", 24.0)
+    window.session.planner.take(plan, None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    run_page(window).card_view.boxes[0].click()
+    window.session.close()
+    window = show(plover(book))
+    window.session.planner.take(plan, None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    assert [box.isChecked() for box in run_page(window).card_view.boxes] == [True, False, False]
+
+
+def test_a_reading_is_typed_with_its_unit_and_corrected(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    window = show(lambda listener: Bench(larkspur_rig(), tmp_path / "meter.niente", listener))
+    session, page = window.session, run_page(window)
+    assert session.sheet is not None
+    session.sheets.change("by hand", msgspec.structs.replace(session.sheet, by_hand=("noise_dba", "wall_power_w")))
+    qtbot.waitUntil(lambda: any(one.by.value == "hands" for one in session.card.channels), timeout=5000)  # type: ignore[union-attr]
+    session.planner.take(by_hand_plan("larkspur", 100.0), None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
+    view = page.card_view
+    noise, wall = view.fields["noise_dba"], view.fields["wall_power_w"]
+    assert page.sub.text() == "the load is on, under guard"
+    noise.setText("3140")
+    assert "it lies between" in noise.property("said").text()
+    noise.setText("thirty")
+    assert "no number" in noise.property("said").text()
+    noise.setText("31,4 dBA")
+    assert noise.property("said").isHidden()
+    assert not view.done.isEnabled()  # the other one is missing
+    session.hands.confirm()
+    assert "Wall power: no reading was given" in view.refusal.text()
+    wall.setText("0.187 kW")
+    assert view.done.isEnabled()
+    view.done.click()
+    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    evidence = evidence_in(session.bench.path)  # type: ignore[union-attr]
+    assert evidence is not None
+    assert evidence.runs[-1].noise_dba == 31.4
+
+
+def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    from niente.desktop.pages.rig.sensors import READ_BY
+
+    window = show(lambda listener: Bench(larkspur_rig(), tmp_path / "sensors.niente", listener))
+    window.go_to(0)
+    window.page("Rig").views.show_view(3)  # type: ignore[attr-defined]
+    view = window.page("Rig").sensors_view  # type: ignore[attr-defined]
+    rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
+    assert not view.model.entries[rows["Package power"]][READ_BY].options  # guards and models want it all the time
+    view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "hands")
+    assert window.session.sheet is not None
+    assert window.session.sheet.by_hand == ("noise_dba",)
+    view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "cable")
+    assert window.session.sheet.by_hand == ()
+
+
+def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    book = tmp_path / "ended.niente"
+    plan = left_open(book, larkspur_rig(), Watcher())
+    window = show(lambda listener: Bench(larkspur_rig(), book, listener))
+    session, page = window.session, run_page(window)
+    session.planner.take(plan, None)
+    qtbot.waitUntil(lambda: session.answer.evidence is not None, timeout=20000)
+    view = page.after_view
+    assert page.upper.currentWidget() is view
+    assert page.title.text().endswith("at −40\u00a0mV, 120\u00a0W")
+    assert "had run for 90\u00a0s" in view.what.text() or "2\u00a0min" in view.what.text()
+    assert "Hottest core" in view.last.accessibleDescription()
+    assert "cannot tell from here" in view.verdict.text()
+    assert "If it failed" in view.left_out.text()
+    qtbot.waitUntil(lambda: "−50\u00a0mV" in view.left_out.text(), timeout=5000)
+    assert view.go_on.isHidden()
+    view.failed.click()
+    assert "counts as failed" in view.verdict.text()
+    assert not view.go_on.isHidden()
+    view.go_on.click()
+    qtbot.waitUntil(lambda: page.upper.currentWidget() is page.traces, timeout=20000)
+    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    reader = BookReader(book)
+    assert [run.how for run in reader.runs()] == ["failed", "done"]
+    reader.close()
+
+
+def test_the_offer_may_be_put_away(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    book = tmp_path / "away.niente"
+    left_open(book, larkspur_rig(), Watcher())
+    window = show(lambda listener: Bench(larkspur_rig(), book, listener))
+    page = run_page(window)
+    page.after_view.away.click()
+    assert page.upper.currentWidget() is page.traces
+
+
+def test_a_crash_under_way_is_told_and_the_plan_goes_on(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    rig = larkspur_rig(Fault(FaultKind.CRASH, 80.0, seconds=1.0))
+    window = show(lambda listener: Bench(rig, tmp_path / "crash.niente", listener))
+    told: list[str] = []
+    window.session.notice.connect(lambda notice: told.append(notice.text))
+    window.session.planner.take(short_plan(rig.describe(), Setting(sustained_power_w=100.0), seconds=200.0), None)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: any("went down at 100\u00a0W" in text for text in told), timeout=20000)
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
+    reader = BookReader(window.session.bench.path)  # type: ignore[union-attr]
+    assert [item.kind for item in reader.happenings(reader.runs()[0])] == [RigEventKind.CRASH]
+    reader.close()
+
+
+def test_the_margin_says_what_held_the_clock_and_keeps_noise_apart(swept_window: Window, qtbot: QtBot) -> None:
+    session = swept_window.session
+    swept_window.go_to(2)
+    rule = Exposure(least_s=1000.0, most_s=1000.0)
+    duty = {"case": 60.0, "cooler": 60.0}
+    step = Step(Setting(sustained_power_w=97.0, fan_duty=duty), "vector", rule, "free", "a test")
+    session.planner.take(Plan(PLAN_FORMAT, "larkspur", "free", (step,), default_guards(session.card)), None)  # type: ignore[arg-type]
+    swept_window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.live is not None and session.live.closed is not None, timeout=30000)
+    session.strip.catch_up()  # type: ignore[union-attr]
+    said = spoken(run_page(swept_window).margin())
+    assert "What held the clock" in said
+    assert "Sustained limit" in said
+    assert "Rate of rise" in said
+    assert all(words in said for words in ("In the room", "Machine alone", "Modelled alone"))
+    assert "time constants of" in said
+
+
+def test_a_book_that_another_writes_is_looked_at(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+    watcher = Watcher()
+    bench = Bench(larkspur_rig(pace=60.0), tmp_path / "theirs.niente", watcher.hear)
+    try:
+        bench.save_project(
+            msgspec.structs.replace(default_project(bench.card), question=first_question(bench.card, "capacity-ladder"))
+        )
+        bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=4000.0), Limits())
+        window = show(lambda listener: Follower(bench.path, listener))
+        session = window.session
+        assert "looking on" in window.windowTitle()
+        assert "Another Niente runs" in window.message.text
+        qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30, timeout=20000)
+        assert session.state == State.EXPOSING
+        session.stop()
+        qtbot.waitUntil(lambda: "only looks on" in window.message.text, timeout=5000)
+        session.note("mine")
+        assert "only looks on" in window.message.text
+        assert bench.busy
+    finally:
+        bench.close()
+
+
+def test_the_window_falls_back_to_looking_on(qtbot: QtBot, tmp_path: Path) -> None:
+    from niente.desktop.app.main import arguments, show
+
+    bench = Bench(larkspur_rig(), tmp_path / "busy.niente", Watcher().hear)
+    try:
+        make_app([])
+        window = show(arguments([str(bench.path)]))
+        qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
+        qtbot.waitUntil(lambda: window.session.bench is not None, timeout=20000)
+        assert window.session.bench is not None
+        assert window.session.bench.follows
+    finally:
+        bench.close()
