@@ -13,7 +13,8 @@ from niente.core.analysis.evidence import gather
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits
-from niente.core.model.records import Event, FrameTaken
+from niente.core.model.records import FrameTaken, Record
+from niente.core.model.runs import RunKind
 from niente.core.planning.cost import naive_runs
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
@@ -26,7 +27,7 @@ def run_sweep(plan: Plan, rig: SimulatedRig, book: Path) -> tuple[int, float]:
     """Run a plan in this thread; return its samples and the seconds it took."""
     samples = 0
 
-    def count(event: Event) -> None:
+    def count(event: Record) -> None:
         nonlocal samples
         samples += isinstance(event, FrameTaken)
 
@@ -70,7 +71,7 @@ def results() -> list[Result]:
         hours = sum(run.seconds for run in evidence.runs) / 3600
         naive = naive_runs(rig.describe(), question) * 0.5
         found.append(Result("bench hours of the sweep", hours, "h", "full factorial by half hours", hours / naive))
-        heavy = [run for run in evidence.runs if run.load == "vector" and run.settled.known and not run.heat_held]
+        heavy = [run for run in evidence.runs if run.load == "vector" and run.settled.known and not run.heat_limited]
         off = [run.settled.value_c - rig.true_settled_core_c(run.setting, run.load, run.settled.room_c) for run in heavy]
         inside = np.mean([abs(error) <= run.settled.half_width_k for error, run in zip(off, heavy, strict=True)])
         found.append(
@@ -87,7 +88,7 @@ def _read_a_night(path: Path, rig: SimulatedRig) -> Result:
     card = rig.describe()
     writer = BookWriter(path)
     plan = writer.add_document("plan", plan_for(card, default_project(card).question))
-    run_id = writer.open_run(plan, 0, "step", card.stock, "idle", card, 0.0)
+    run_id = writer.open_run(plan, 0, RunKind.STEP, card.stock, "idle", card, 0.0)
     values = np.arange(float(len(card.channels)))
     for sample in range(2 * 8 * 3600):
         writer.add_frame(run_id, Frame(sample / 2, values), at_once=False)

@@ -19,18 +19,19 @@ from benchmarks.result import Result
 from niente.core.analysis.coverage import inside
 from niente.core.analysis.evidence import Evidence, RunSummary, column, counted, summarise
 from niente.core.analysis.models import Models, fit_models
-from niente.core.analysis.prediction import at_load
+from niente.core.analysis.prediction import predict_under_load
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.builders import until_known
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.science.heat.fit import Runs, fit
-from niente.core.science.power.operating_point import Holds
+from niente.core.science.heat.fit import Runs, fit_heat_path
+from niente.core.science.power.operating_point import SettingLimiter
 from niente.core.science.settling import learn
 from niente.core.science.statistics import Z95
-from niente.core.storage.reader import DONE, RunRecord
+from niente.core.storage.reader import RunRecord
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -100,16 +101,18 @@ def runs_of(rig: SimulatedRig, seed: int) -> list[Made]:
         whole = setting.over(card.stock)
         rig.apply(whole)
         rig.start(heavy.name)
-        time_s, values, _ = rig.record(int(until_known(card).most_s))
+        time_s, values, _ = rig.record(int(until_known(card).max_s))
         _, seconds = stopped(Record(card, whole, False, time_s, values, lambda room_c: room_c), prior)
         many = int(seconds)
         half_hour = values[HALF_HOUR_S - TAIL_S : HALF_HOUR_S]
         core, room = counted(card, half_hour), column(card, half_hour, "room_temperature_c")
         assert core is not None
         channels = tuple(channel.name for channel in card.channels)
-        record = RunRecord(number, 1, number, "step", 0.0, 0.0, whole, heavy.name, channels, DONE, "", seconds, 1)
+        record = RunRecord(
+            number, 1, number, RunKind.STEP, 0.0, 0.0, whole, heavy.name, channels, RunOutcome.DONE, "", seconds, 1
+        )
         run = summarise(card, record, time_s[:many], values[:many], 0, prior)
-        if not run.heat_held:
+        if not run.heat_limited:
             prior = learn(prior, run.settled)
         found.append(Made(run, float(np.mean(core - room))))
     return found
@@ -136,7 +139,7 @@ def first(made: list[Made], count: int) -> list[Made]:
     """Return runs from the first on until so many of them were not held by heat; nothing where there are not so many."""
     free = 0
     for place, one in enumerate(made):
-        free += not one.run.heat_held
+        free += not one.run.heat_limited
         if free == count:
             return made[: place + 1]
     return []
@@ -148,8 +151,8 @@ def judged(card: RigCard, made: list[Made], places: list[Place]) -> list[Off]:
     found = []
     hand, process = _Beside(models, made, by_half_hour=True), _Beside(models, made, by_half_hour=False)
     for place in places:
-        rest = at_load(models, one_setting(place.setting), models.heavy_load, ROOM_C)
-        if place.held or rest.holds[0] == Holds.HEAT or not inside(models, one_setting(place.setting), rest)[0]:
+        rest = predict_under_load(models, one_setting(place.setting), models.heavy_load, ROOM_C)
+        if place.held or rest.limiter[0] == SettingLimiter.HEAT or not inside(models, one_setting(place.setting), rest)[0]:
             continue
         here = np.array([place.power_w, *place.rpm])
         by_process, process_hw = process.process(here)
@@ -172,7 +175,7 @@ class _Beside:
     """What there is beside the models: interpolation by hand, and a process that knows nothing of heat."""
 
     def __init__(self, models: Models, made: list[Made], *, by_half_hour: bool) -> None:
-        free = [one for one in made if not one.run.heat_held]
+        free = [one for one in made if not one.run.heat_limited]
         points = np.array([[one.run.power_w, *(one.run.fan_rpm[group] for group in models.noise.groups)] for one in free])
         self._varied = np.ptp(points, axis=0) > 25.0 * (np.arange(points.shape[1]) > 0)
         self._low, self._span = points[:, self._varied].min(axis=0), np.ptp(points[:, self._varied], axis=0)
@@ -201,7 +204,7 @@ class _Beside:
         mean = float(np.mean(self._values))
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # lengths at their edges are told as a warning
-            process.fit(self._points, self._values - mean)
+            process.fit_heat_path(self._points, self._values - mean)
         at = (here[self._varied] - self._low) / self._span
         found, sd = process.predict(at[None, :], return_std=True)
         return float(found[0]) + mean, Z95 * float(sd[0])
@@ -251,9 +254,9 @@ def _in_time() -> Result:
         ("in",) * (many // 2) + ("out",) * (many // 2),
         tuple(range(many)),
     )
-    fit(("a", "b", "c"), (), ("heavy", "in"), runs)
+    fit_heat_path(("a", "b", "c"), (), ("heavy", "in"), runs)
     begun = time.perf_counter()
-    fit(("a", "b", "c"), (), ("heavy", "in"), runs)
+    fit_heat_path(("a", "b", "c"), (), ("heavy", "in"), runs)
     taken = time.perf_counter() - begun
     return Result("fit of the heat path over 200 runs", taken, "s", "goal of 1 s", taken)
 

@@ -13,17 +13,17 @@ from PySide6.QtWidgets import QApplication
 from benchmarks.result import Result
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.samples import Samples
-from niente.core.acquisition.strip_chart import Strip
+from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.project import Project
-from niente.core.model.records import Event, PlanEnded, RunOpened
+from niente.core.model.records import PlanEnded, Record, RunOpened
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.live_run import LiveRun
 from niente.desktop.session.session import Session
 
@@ -35,7 +35,7 @@ def _sweep(path: Path) -> Project:
     """Make a finished sweep of Larkspur."""
     ended: list[PlanEnded] = []
 
-    def hear(event: Event) -> None:
+    def hear(event: Record) -> None:
         if isinstance(event, PlanEnded):
             ended.append(event)
 
@@ -68,7 +68,7 @@ def _frame(window: Window) -> None:
 def _window(folder: Path, app: QApplication) -> Window:
     book = folder / "sweep.niente"
     _sweep(book)
-    memory = Memory(folder / "window.ini")
+    memory = Preferences(folder / "window.ini")
     window = Window(Session(), look_of(app, memory), memory)
     window.show()
     window.session.open(lambda progress, hear: (Bench(open_rig("larkspur", seed=3), book, hear), None), start=False)
@@ -93,7 +93,7 @@ def _traces(window: Window, folder: Path) -> list[Result]:
     """Twelve lines of 160 000 samples each, panned and zoomed; the baseline draws every sample of one of them."""
     card, page = window.session.card, window.page("Run")
     assert card is not None
-    strip = Strip(card)
+    strip = StripChart(card)
     chance = np.random.default_rng(1)
     walk = np.cumsum(chance.normal(0.0, 0.02, (SAMPLES, len(card.channels))), axis=0) + 60.0
     step = Step(Setting(sustained_power_w=100.0), "vector", Exposure(60.0, 60.0))

@@ -19,7 +19,7 @@ SEEDS, DUTIES, TWENTY_S, UNSEEN = 10, 30, 20, 60
 GOAL_MEDIAN_DB, GOAL_MOST_DB = 0.1, 0.6
 
 
-class Heard(msgspec.Struct):
+class HeardLevel(msgspec.Struct):
     """One machine's readings, and what is true at speeds that were not read."""
 
     groups: tuple[str, ...]
@@ -30,7 +30,7 @@ class Heard(msgspec.Struct):
     truth_dba: Vector
 
 
-def hear(name: str, seed: int) -> Heard:
+def hear(name: str, seed: int) -> HeardLevel:
     """Read every group alone over its duties, the others at their least; then set any duties and keep the truth."""
     rig = SimulatedRig(shipped_file(name), seed=seed)
     card = rig.describe()
@@ -56,14 +56,14 @@ def hear(name: str, seed: int) -> Heard:
         duty = {group: float(rng.uniform(max(least[group], 15.0), 100.0)) for group in groups}
         unseen.append(run(duty, TWENTY_S)[:, places].mean(axis=0))
         truth.append(rig.true_level_dba(duty))
-    return Heard(groups, np.array(rows), np.array(levels), np.array(errors), np.array(unseen), np.array(truth))
+    return HeardLevel(groups, np.array(rows), np.array(levels), np.array(errors), np.array(unseen), np.array(truth))
 
 
 def _duties(least: float, groups: int) -> Vector:
     return np.geomspace(max(least, 12.0), 100.0, DUTIES // groups)
 
 
-def _interpolated(heard: Heard) -> Vector:
+def _interpolated(heard: HeardLevel) -> Vector:
     """What a spreadsheet makes of the same readings: each group's own level read off between its readings, the room taken
     out of each as energy, and all of it added up."""
     room = heard.level_dba[0]

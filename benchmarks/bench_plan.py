@@ -16,16 +16,16 @@ from niente.core.acquisition.bench import Bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.question import Axis, Question, Span
-from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.cost import cost_of, pace_of
 from niente.core.planning.forecast import foresee
-from niente.core.planning.progress import rows_of
+from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import default_project, first_question, plan_for
 from niente.core.rigs.registry import open_rig, shipped
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 
 LONG = (
@@ -38,8 +38,8 @@ def _swept(folder: Path) -> Path:
     """Return a book with a finished quiet point."""
     over = threading.Event()
 
-    def hear(event: Event) -> None:
-        if isinstance(event, PlanEnded | Broke):
+    def hear(event: Record) -> None:
+        if isinstance(event, PlanEnded | BenchFailed):
             over.set()
 
     book = folder / "swept.niente"
@@ -69,7 +69,7 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     """Return the median ms that an edit holds the window, the worst turn of its loop meanwhile, and the runs."""
     app = make_app([])
     sys.setswitchinterval(SWITCH_S)
-    memory = Memory(folder / "window.ini")
+    memory = Preferences(folder / "window.ini")
     window = Window(Session(), look_of(app, memory), memory)
     window.show()
     rig = open_rig("larkspur", seed=3, pace=60.0)
@@ -92,7 +92,7 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
         live(0.1)
     window.go_to(NAMES.index("Plan"))
     page, planner = window.page("Plan"), window.session.planner
-    page.deeds.ask("many", _long(planner.laid.asked.card))  # type: ignore[attr-defined,union-attr]
+    page.deeds.change_question("many", _long(planner.laid.asked.card))  # type: ignore[attr-defined,union-attr]
     live(4.0)
     page.table.selectRow(100)  # type: ignore[attr-defined]
     live(0.5)
@@ -118,7 +118,7 @@ def results() -> list[Result]:
         assert evidence is not None
         models = fit_models(evidence)
         plan = plan_for(evidence.card, _long(evidence.card))
-        rows = rows_of(plan, evidence.card, evidence)
+        rows = plan_rows(plan, evidence.card, evidence)
         steps = [row.step for row in rows]
         seconds = _median_s(lambda: foresee(models, steps))
         found.append(Result(f"{len(steps)} runs foreseen", seconds, "s", "goal of 1 s", seconds))
@@ -128,7 +128,7 @@ def results() -> list[Result]:
     for name in shipped():
         card = open_rig(name).describe()
         question = first_question(card)
-        cost = cost_of(rows_of(plan_for(card, question), card), card, question, pace_of(card, None))
+        cost = cost_of(plan_rows(plan_for(card, question), card), card, question, pace_of(card, None))
         hours = cost.typical_s / 3600.0
         found.append(
             Result(

@@ -10,31 +10,32 @@ import numpy as np
 from benchmarks.bench_window import stream
 from benchmarks.result import Result
 from niente.core.acquisition.bench import Bench
-from niente.core.acquisition.guards.guard_set import Guards
+from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.writer import BookWriter
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 
 WIDE = "cormorant"
 RUNS, RUN_S = 88, 1800
 """44 hours, half an hour each."""
-HOURS, MOST_S = RUNS * RUN_S / 3600.0, 300.0
+HOURS, MAX_S = RUNS * RUN_S / 3600.0, 300.0
 GOAL_OPEN_S = 1.0
 
 
 def night(card: RigCard) -> Plan:
     """88 runs of half an hour, from cool to hot."""
-    rule = Exposure(least_s=float(RUN_S), most_s=float(RUN_S))
+    rule = Exposure(min_s=float(RUN_S), max_s=float(RUN_S))
     watts = np.linspace(100.0, 230.0, RUNS).round()
     steps = tuple(Step(Setting(sustained_power_w=float(one)), "vector", rule, "free") for one in watts)
     return Plan(PLAN_FORMAT, WIDE, "free", steps, default_guards(card))
@@ -54,10 +55,10 @@ def fill(book: Path) -> int:
         rig.apply(whole)
         rig.start("vector")
         time_s, values, _ = rig.record(RUN_S)
-        run_id = writer.open_run(plan, place, "step", whole, "vector", card, float(time_s[0]))
+        run_id = writer.open_run(plan, place, RunKind.STEP, whole, "vector", card, float(time_s[0]))
         for at, row in zip(time_s.tolist(), values, strict=True):
             writer.add_frame(run_id, Frame(at, row), at_once=False)
-        writer.close_run(run_id, "done", "its time is over", float(time_s[-1]))
+        writer.close_run(run_id, RunOutcome.DONE, "its time is over", float(time_s[-1]))
     writer.close()
     return len(card.channels)
 
@@ -71,7 +72,7 @@ def _timed(do: Callable[[], object]) -> float:
 def _until_shown(book: Path, folder: Path) -> float:
     """Return how long it takes until a window that stands shows a book: the bench attached, the pages made."""
     app = make_app([])
-    memory = Memory(folder / "window.ini")
+    memory = Preferences(folder / "window.ini")
     window = Window(Session(), look_of(app, memory), memory)
     window.show()
     app.processEvents()
@@ -101,7 +102,7 @@ def results() -> list[Result]:
         gathered = _timed(lambda: evidence_in(book))
         found.append(Result(f"{words} summed up, beside the window", gathered, "s", "opening it", gathered / shown))
     found.append(_guards())
-    streamed = stream(NAMES.index("Run"), MOST_S, WIDE, night(open_rig(WIDE, seed=3).describe()), HOURS)
+    streamed = stream(NAMES.index("Run"), MAX_S, WIDE, night(open_rig(WIDE, seed=3).describe()), HOURS)
     gaps, words = streamed.gaps_ms, f"{streamed.rig_hours:.0f} h of {channels} channels streamed on Run"
     worst, usual = float(np.max(gaps)), float(np.percentile(gaps, 99.9))
     found.append(Result(f"{words}, longest blocked turn", worst, "ms", "goal of 50 ms", worst / 50.0))
@@ -121,7 +122,7 @@ def _guards() -> Result:
     rig.record(10)
     time_s, values, _ = rig.record(5000)
     frames = [Frame(at, row) for at, row in zip(time_s.tolist(), values, strict=True)]
-    watch = Guards(default_guards(card), card)
+    watch = GuardSet(default_guards(card), card)
     guarded = _timed(lambda: [watch.look(frame, card.stock) for frame in frames])
     alone = _timed(lambda: [rig.frame(1.0) for _ in range(5000)])
     return Result("all guards, a sample", guarded / 5000 * 1e6, "µs", "the rig's own sample", guarded / alone)

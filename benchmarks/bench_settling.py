@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 
 from benchmarks.result import Result
 from niente.core.acquisition.run_executor import FORECAST_EVERY
-from niente.core.analysis.evidence import TEACHES_S, counted, holds_of, settled_so_far
+from niente.core.analysis.evidence import TEACHES_S, counted, limiters_of, settled_so_far
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.builders import is_liquid, until_known
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.settling import Settled, learn
 
 Vector = NDArray[np.float64]
@@ -79,7 +79,7 @@ def _runs_of(rig: SimulatedRig, variant: str, rng: np.random.Generator) -> Itera
             rig.stop()
             rig.record(COLD_S)
         rig.start(load.name)
-        time_s, values, _ = rig.record(int(until_known(card).most_s))
+        time_s, values, _ = rig.record(int(until_known(card).max_s))
 
         def true_c(room_c: float, setting: Setting = setting, load: str = load.name) -> float:
             return rig.true_settled_core_c(setting, load, room_c)
@@ -89,8 +89,8 @@ def _runs_of(rig: SimulatedRig, variant: str, rng: np.random.Generator) -> Itera
 
 def throttled(record: Record) -> bool:
     """Return whether heat held the clock for some of the half hour: there is then no settled temperature to be known."""
-    held = holds_of(record.card, record.values[:HALF_HOUR_S], record.setting)
-    return float(np.mean(held == Hold.TEMPERATURE_CAP)) > 0.02
+    held = limiters_of(record.card, record.values[:HALF_HOUR_S], record.setting)
+    return float(np.mean(held == ClockLimiter.TEMPERATURE_CAP)) > 0.02
 
 
 def stopped(record: Record, prior: tuple[float, ...]) -> tuple[Settled, float]:
@@ -100,7 +100,7 @@ def stopped(record: Record, prior: tuple[float, ...]) -> tuple[Settled, float]:
     while n <= record.time_s.shape[0]:
         seconds = float(record.time_s[n - 1] - record.time_s[0])
         settled = settled_so_far(record.card, record.time_s[:n], record.values[:n], prior)
-        if seconds >= rule.least_s and settled.known_to(WANTED_K):
+        if seconds >= rule.min_s and settled.known_to(WANTED_K):
             return settled, seconds
         n += FORECAST_EVERY
     assert settled is not None

@@ -15,7 +15,7 @@ from niente.core.acquisition.attachment import attach
 from niente.core.model.plan import Plan
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 
 BARE = """
@@ -64,7 +64,7 @@ def stream(place: int, seconds: float, rig: str | None = None, plan: Plan | None
     app = make_app([])
     sys.setswitchinterval(SWITCH_S)
     with tempfile.TemporaryDirectory() as folder:
-        memory = Memory(Path(folder) / "window.ini")
+        memory = Preferences(Path(folder) / "window.ini")
         window = Window(Session(), look_of(app, memory), memory)
         session = window.session
         window.show()

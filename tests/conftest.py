@@ -15,7 +15,7 @@ from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Limits, Project
-from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
@@ -32,14 +32,14 @@ class Watcher:
     """Keeps the bench's events and waits for the end of a plan."""
 
     def __init__(self) -> None:
-        self.events: list[Event] = []
+        self.events: list[Record] = []
         self.over = threading.Event()
-        self.on: Callable[[Event], None] = lambda event: None
+        self.on: Callable[[Record], None] = lambda event: None
 
-    def hear(self, event: Event) -> None:
+    def hear(self, event: Record) -> None:
         self.events.append(event)
         self.on(event)
-        if isinstance(event, PlanEnded | Broke):
+        if isinstance(event, PlanEnded | BenchFailed):
             self.over.set()
 
     def of(self, kind: type) -> list:
@@ -47,7 +47,7 @@ class Watcher:
 
     def end(self, seconds: float = 60.0) -> PlanEnded:
         assert self.over.wait(seconds), "the plan did not end in time"
-        ended = next(event for event in reversed(self.events) if isinstance(event, PlanEnded | Broke))
+        ended = next(event for event in reversed(self.events) if isinstance(event, PlanEnded | BenchFailed))
         assert isinstance(ended, PlanEnded), ended
         return ended
 
@@ -75,7 +75,7 @@ def card() -> RigCard:
 
 def short_plan(card: RigCard, *settings: Setting, load: str = "vector", seconds: float = 60.0, **exposure: float) -> Plan:
     """A plan of short runs with the default guards and nothing to follow."""
-    rule = Exposure(least_s=seconds, most_s=exposure.pop("most_s", seconds), **exposure)
+    rule = Exposure(min_s=seconds, max_s=exposure.pop("max_s", seconds), **exposure)
     steps = tuple(Step(setting, load, rule, "test", "a test") for setting in settings)
     return Plan(PLAN_FORMAT, card.name, "test", steps, default_guards(card))
 

@@ -1,6 +1,6 @@
 """Write a picture of each page to a folder, from the demo data.
 
-    python tools/shots.py FOLDER [--size 1280x800] [--wear paper|dusk|both] [--pages map,choose]
+    python tools/shots.py FOLDER [--size 1280x800] [--palette paper|dusk|both] [--pages map,choose]
 
 QT_SCALE_FACTOR in the environment gives pictures at another scale.
 """
@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication
 
 from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.theme import Wear
+from niente.desktop.services.theme import PaletteChoice
 
 RIG_VIEWS = ["", "limits", "room", "sensors"]
 MAP_VIEWS = ["", "watts", "noise", "table"]
@@ -57,7 +57,7 @@ def ready(window: Window) -> bool:
 
 def show_after(window: Window) -> None:
     """Let the window say what it would if everything had ended in the latest run."""
-    from niente.core.acquisition.recovery import LAST_S, Aftermath
+    from niente.core.acquisition.recovery import LAST_S, InterruptedRun
     from niente.core.storage.reader import BookReader
 
     window.session.stop()
@@ -67,7 +67,7 @@ def show_after(window: Window) -> None:
     time_s, values = book.frames(run)
     book.close()
     last = time_s >= time_s[-1] - LAST_S
-    window.session.hands.found(Aftermath(run, float(time_s[-1] - time_s[0]), time_s[last], values[last], None))
+    window.session.hands.found(InterruptedRun(run, float(time_s[-1] - time_s[0]), time_s[last], values[last], None))
 
 
 def show_card(window: Window) -> None:
@@ -92,7 +92,7 @@ def wanted() -> argparse.Namespace:
     parser = argparse.ArgumentParser()
     parser.add_argument("folder", type=Path)
     parser.add_argument("--size", default="1280x800")
-    parser.add_argument("--wear", default="paper", choices=["paper", "dusk", "both"])
+    parser.add_argument("--palette", dest="wear", default="paper", choices=["paper", "dusk", "both"])
     parser.add_argument("--pages", default=",".join(PICTURES))
     return parser.parse_args()
 
@@ -105,14 +105,14 @@ def main() -> None:
     window = show(arguments(["--demo"]))
     width, height = (int(part) for part in asked.size.split("x"))
     window.resize(width, height)
-    wears = [Wear.PAPER, Wear.DUSK] if asked.wear == "both" else [Wear(asked.wear)]
+    wears = [PaletteChoice.PAPER, PaletteChoice.DUSK] if asked.wear == "both" else [PaletteChoice(asked.wear)]
     wait_until(lambda: window.session.bench is not None and window.session.busy(), 60)
     window._set_pace(600.0)
     wait_until(lambda: window.session.live is not None and window.session.live.opened.index >= 21, 120)
     window._set_pace(60.0)
     wait_until(lambda: ready(window), 60)
-    for wear in wears:
-        window.look.put_on(wear)
+    for palette_choice in wears:
+        window.look.apply(palette_choice)
         for name in PICTURES:
             if name not in asked.pages.split(","):
                 continue
@@ -133,7 +133,7 @@ def main() -> None:
                 window.page("Map").views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
-            end = f"-{wear}" if len(wears) > 1 else ""
+            end = f"-{palette_choice}" if len(wears) > 1 else ""
             window.grab().save(str(asked.folder / f"{name}{end}.png"))
             print(asked.folder / f"{name}{end}.png")
     window.session.close()

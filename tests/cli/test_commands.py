@@ -201,7 +201,7 @@ def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path
     assert after.shape[0] >= before
     assert before >= 60 * 0.2  # samples came in at sixty a second, and all but the last quarter second stood on the disk
     assert np.array_equal(np.diff(after), np.ones(after.shape[0] - 1))
-    assert reader.runs()[0].how is None
+    assert reader.runs()[0].outcome is None
     reader.close()
     again = subprocess.run(
         [*NIENTE, "run", str(tmp_path / "plan.json"), "--rig", "larkspur", "--seed", "3", "--book", str(book)],
@@ -213,7 +213,7 @@ def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path
     assert again.returncode == 0
     assert "went down in run 1" in again.stderr
     reader = BookReader(book)
-    assert [(run.step, run.how) for run in reader.runs()] == [(0, "interrupted"), (0, "done"), (1, "done")]
+    assert [(run.step, run.outcome) for run in reader.runs()] == [(0, "interrupted"), (0, "done"), (1, "done")]
     assert reader.frames(reader.runs()[0])[0].shape[0] == after.shape[0]  # what was measured is kept
     reader.close()
 
@@ -227,7 +227,7 @@ def test_ctrl_c_stops_and_restores(tmp_path: Path, card: RigCard) -> None:
     assert "restored" in err
     assert "Traceback" not in err
     reader = BookReader(book)
-    assert [run.how for run in reader.runs()] == ["stopped"]
+    assert [run.outcome for run in reader.runs()] == ["stopped"]
     reader.close()
 
 

@@ -15,15 +15,15 @@ def test_a_prediction_has_intervals_and_says_whether_it_is_inside(
 ) -> None:
     words = ["predict", str(sweep[0]), "--set", "sustained_power_w=0.1 kW", "--set", "case_duty_pct=38", "--room-c", "28"]
     code, out, _ = niente(capsys, monkeypatch, *words, "--json")
-    said = json.loads(out)
+    prediction = json.loads(out)
     assert code == 0
-    assert said["format"] == "niente-prediction/1"
-    assert said["setting"]["fan_duty"]["case"] == 38.0
-    assert said["inside"]
+    assert prediction["format"] == "niente-prediction/1"
+    assert prediction["setting"]["fan_duty"]["case"] == 38.0
+    assert prediction["inside"]
     for name in ("core_c", "headroom_k", "in_room_dba", "throughput_percent", "clock_mhz"):
-        assert said[name]["half_width"] > 0
+        assert prediction[name]["half_width"] > 0
     reference = (Path(__file__).parents[2] / "docs" / "reference" / "command-line.md").read_text()
-    assert all(f"`{key}`" in reference for key in said)
+    assert all(f"`{key}`" in reference for key in prediction)
     code, out, _ = niente(capsys, monkeypatch, *words)
     assert "Hottest core" in out
     assert "±" in out
@@ -35,17 +35,17 @@ def test_a_fit_tells_its_parameters(
     sweep: tuple[Path, Project], capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     code, out, _ = niente(capsys, monkeypatch, "fit", str(sweep[0]), "--json")
-    said = json.loads(out)
+    prediction = json.loads(out)
     assert code == 0
-    assert said["heat_path"]["runs"] >= 10
+    assert prediction["heat_path"]["runs"] >= 10
     reference = (Path(__file__).parents[2] / "docs" / "reference" / "command-line.md").read_text()
     for part in (
-        said,
-        said["heat_path"],
-        said["loads"]["vector"],
-        said["heat_path"]["parameters"],
-        said["noise"],
-        said["noise"]["groups"]["case"],
+        prediction,
+        prediction["heat_path"],
+        prediction["loads"]["vector"],
+        prediction["heat_path"]["parameters"],
+        prediction["noise"],
+        prediction["noise"]["groups"]["case"],
     ):
         assert all(f"`{key}`" in reference for key in part if key not in ("case", "cooler") and ": " not in key)
     code, out, _ = niente(capsys, monkeypatch, "fit", str(sweep[0]))
@@ -67,8 +67,8 @@ def test_what_cannot_be_asked_is_refused(
     capsys: pytest.CaptureFixture[str],
     monkeypatch: pytest.MonkeyPatch,
     words: list[str],
-    said: str,
+    prediction: str,
 ) -> None:
     code, _, err = niente(capsys, monkeypatch, "predict", str(sweep[0]), *words)
     assert code == REFUSED
-    assert said in err
+    assert prediction in err

@@ -8,7 +8,7 @@ from click.testing import CliRunner, Result
 
 from niente.cli.main import commands
 from niente.core.model.errors import DocumentError, NienteError, PlanError
-from niente.core.model.plan import Confirmation, How, Plan, Search, Step, plan_schema, read_plan
+from niente.core.model.plan import Confirmation, Plan, Search, SearchMethod, Step, plan_schema, read_plan
 from niente.core.model.question import question_schema
 from niente.core.planning.own_templates import keep
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
@@ -51,15 +51,15 @@ def test_options_change_the_question() -> None:
         "--budget", "9", "--quiet-hours", "22-7", "--quiet-dba", "28", "--anew",
     )  # fmt: skip
     (search,) = (entry for entry in plan.entries if isinstance(entry, Search))
-    assert (search.how, search.passes, search.margin, search.fine) == (How.WEAKEST_FIRST, 2, 15.0, 10.0)
+    assert (search.method, search.passes, search.margin, search.fine) == (SearchMethod.WEAKEST_FIRST, 2, 15.0, 10.0)
     assert len(search.controls) == 12
     assert search.loads == ("vector", "dome")
-    assert search.exposure.least_s == 900.0
+    assert search.exposure.min_s == 900.0
     assert plan.budget_s == 9 * 3600.0
-    assert (plan.quiet.from_h, plan.quiet.to_h, plan.quiet.most_dba) == (22.0, 7.0, 28.0)  # type: ignore[union-attr]
+    assert (plan.quiet.from_h, plan.quiet.to_h, plan.quiet.max_dba) == (22.0, 7.0, 28.0)  # type: ignore[union-attr]
     assert plan.since
     cold = plan_from("free", "--rig", "larkspur", "--order", "cold", "--rest", "5", "--repeats", "2", "--known-to", "2")
-    assert {(step.exposure.rest_s, step.exposure.known_to_k) for step in cold.steps} == {(300.0, 2.0)}
+    assert {(step.exposure.idle_s, step.exposure.known_to_k) for step in cold.steps} == {(300.0, 2.0)}
     assert len(cold.steps) == 24
     equal = plan_from("variants", "--rig", "larkspur", "--variants", "filter in,front off", "--fan-school", "noise")
     assert [step.variant for step in equal.steps if step.level_dba] == ["filter in", "front off", "front off", "filter in"]

@@ -15,9 +15,9 @@ from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.hand_cards import reading_card, setting_card
 from niente.core.model.commands import Command
 from niente.core.model.errors import DocumentError
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 from niente.core.model.project import Limits
-from niente.core.model.records import CardShown, Event
+from niente.core.model.records import HandCardShown, Record
 from niente.core.model.rig_card import SetBy
 from niente.core.model.rig_sheet import applied, sheet_of
 from niente.core.model.setting import Setting
@@ -79,7 +79,7 @@ def test_a_simulated_meter_is_read_where_nobody_sits(
     assert code == 0
     assert "Read by hand" in err
     reader = BookReader(book)
-    (reading,) = reader.happenings(kind="reading")
+    (reading,) = reader.events(kind="reading")
     assert 15.0 < reading.body["value"] < 80.0
     reader.close()
 
@@ -122,7 +122,7 @@ def test_a_person_says_what_an_end_was(
     assert code == 0
     assert ("counts as failed" in err) == (word == "failed")
     reader = BookReader(book)
-    assert sum(run.how == "done" for run in reader.runs()) == runs
+    assert sum(run.outcome == "done" for run in reader.runs()) == runs
     reader.close()
 
 
@@ -160,7 +160,7 @@ def test_the_status_of_a_book_is_read_beside_its_writer(
 class Stand:
     """A bench and a terminal that only keep what they are told."""
 
-    def __init__(self, card: BenchCard | None = None, shown: dict[str, float] | None = None) -> None:
+    def __init__(self, card: HandCard | None = None, shown: dict[str, float] | None = None) -> None:
         self.card = card
         self.shown = shown or {}
         self.said: list[str] = []
@@ -199,7 +199,7 @@ def test_words_are_taken_while_it_runs(monkeypatch: pytest.MonkeyPatch) -> None:
     terminal = at(stand, monkeypatch)
     for typed in ("hold", "Hold after\n", "go on", "skip", "repeat", "note panel rattles #fan", "stop", "", "what?"):
         terminal.take(typed)
-    assert stand.told == [Command.HOLD_NOW, Command.HOLD_AFTER, Command.GO_ON, Command.SKIP, Command.REPEAT]
+    assert stand.told == [Command.PAUSE_NOW, Command.PAUSE_AFTER, Command.RESUME, Command.SKIP, Command.REPEAT]
     assert stand.notes == ["panel rattles #fan"]
     assert stand.stopped == 1
     assert stand.said[-1] == HELP
@@ -256,8 +256,8 @@ def test_a_bench_with_its_own_terminal(tmp_path: Path, monkeypatch: pytest.Monke
     terminal = Terminal(bench, stand)
     monkeypatch.setattr("niente.cli.terminal.select.select", lambda *_: ([], [], []))
 
-    def on(event: Event) -> None:
-        if isinstance(event, CardShown):
+    def on(event: Record) -> None:
+        if isinstance(event, HandCardShown):
             stand.card = event.card
 
     watcher.on = on

@@ -12,16 +12,16 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import Window
-from niente.desktop.services.desktop_bus import Desk
-from niente.desktop.services.preferences import Memory
-from niente.desktop.services.theme import Wear
+from niente.desktop.services.desktop_bus import DesktopBus
+from niente.desktop.services.preferences import Preferences
+from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session import analyst as analysis
 from niente.desktop.session.analyst import Answer
 from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
 
 
-class QuietDesk(Desk):
+class QuietBus(DesktopBus):
     """A desk that keeps what it is told, for tests to look at."""
 
     def __init__(self) -> None:
@@ -69,12 +69,12 @@ def own_settings(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]:
     """Return a function that opens a window on a book and waits until it is attached."""
     app = make_app([])
-    look_of(app, Memory()).put_on(Wear.PAPER)
+    look_of(app, Preferences()).apply(PaletteChoice.PAPER)
     opened: list[Window] = []
 
     def open_on(book: Path | None = None, pace: float | None = None, project: Project | None = None) -> Window:
-        memory = Memory()
-        window = Window(Session(), look_of(app, memory), memory, desk=QuietDesk())
+        memory = Preferences()
+        window = Window(Session(), look_of(app, memory), memory, desk=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = larkspur_rig(pace=pace)

@@ -58,7 +58,7 @@ def test_what_was_found_is_trusted_and_undone(swept_window: Window) -> None:
     put(dialog, [("40", "32"), ("60", "48"), ("80", "64")])
     trust = dialog.trust()
     assert trust is not None
-    swept_window.rig_deeds.take_trust(trust)
+    swept_window.rig_commands.take_trust(trust)
     assert trust in session.sheet.trust
     session.undo.undo()
     assert trust not in session.sheet.trust

@@ -13,7 +13,7 @@ from jeepney import MessageType, new_method_return
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
-from niente.desktop.services.desktop_bus import LOGIN, NOTIFY, Desk
+from niente.desktop.services.desktop_bus import LOGIN, NOTIFY, DesktopBus
 
 pytestmark = pytest.mark.skipif(shutil.which("dbus-daemon") is None, reason="no dbus-daemon here")
 
@@ -90,7 +90,7 @@ class Service:
 
 def test_a_word_is_shown_by_the_desktop(bus: str) -> None:
     service = Service(bus, NOTIFY[1])
-    desk = Desk(session_bus=bus, system_bus=bus)
+    desk = DesktopBus(session_bus=bus, system_bus=bus)
     desk.say("Larkspur", "The plan is done.", urgent=True)
     assert service.called.wait(10)
     member, body = service.calls[0]
@@ -104,7 +104,7 @@ def test_a_word_is_shown_by_the_desktop(bus: str) -> None:
 
 def test_sleep_is_kept_off_until_it_is_let_go(bus: str) -> None:
     service = Service(bus, LOGIN[1])
-    desk = Desk(session_bus=bus, system_bus=bus)
+    desk = DesktopBus(session_bus=bus, system_bus=bus)
     desk.keep_awake("A plan is running")
     assert service.called.wait(10)
     assert service.calls == [("Inhibit", ("sleep:idle", "Niente", "A plan is running", "block"))]
@@ -120,7 +120,7 @@ def test_sleep_is_kept_off_until_it_is_let_go(bus: str) -> None:
 
 
 def test_without_a_bus_nothing_happens_and_nothing_breaks() -> None:
-    desk = Desk(session_bus="unix:path=/nowhere/bus", system_bus="unix:path=/nowhere/bus")
+    desk = DesktopBus(session_bus="unix:path=/nowhere/bus", system_bus="unix:path=/nowhere/bus")
     before = len(os.listdir("/proc/self/fd"))
     for _ in range(3):
         desk.say("Larkspur", "words")
@@ -131,6 +131,6 @@ def test_without_a_bus_nothing_happens_and_nothing_breaks() -> None:
 
 
 def test_a_desk_that_was_never_asked_has_no_thread() -> None:
-    desk = Desk()
+    desk = DesktopBus()
     desk.close()
     assert desk._thread is None

@@ -20,7 +20,7 @@ from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.waiting import A_MOMENT_MS
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import MOST_BOOKS, Memory
+from niente.desktop.services.preferences import MAX_BOOKS, Preferences
 from niente.desktop.session.session import Session
 
 # -- the registry --------------------------------------------------------------------------------------------------
@@ -211,16 +211,16 @@ def test_a_plan_that_is_none_changes_nothing(open_window: Callable[..., Window],
     before = window.session.plan
     file = tmp_path / "bad.json"
     file.write_bytes(text)
-    window.file_deeds.open(file)
+    window.file_commands.open(file)
     assert "not a plan that Niente can read" in window.message.text
     assert window.session.plan is before
 
 
 def test_what_cannot_be_read_or_written_is_said(open_window: Callable[..., Window], tmp_path: Path) -> None:
     window = open_window()
-    window.plan_deeds.take_plan(tmp_path / "nowhere.json")
+    window.plan_commands.take_plan(tmp_path / "nowhere.json")
     assert "cannot be read" in window.message.text
-    window.plan_deeds.save_plan(tmp_path / "no folder" / "plan.json")
+    window.plan_commands.save_plan(tmp_path / "no folder" / "plan.json")
     assert "could not be written" in window.message.text
 
 
@@ -246,12 +246,12 @@ def test_a_dropped_book_opens_in_place(open_window: Callable[..., Window], tmp_p
 def test_books_opened_lately_are_listed(open_window: Callable[..., Window], tmp_path: Path) -> None:
     other = tmp_path / "other.niente"
     other.touch()
-    Memory().add_book(other)
+    Preferences().add_book(other)
     window = open_window()
     opened: list[Path] = []
     window._reopen = opened.append
-    window.file_deeds.list_recent()
-    entries = window.file_deeds.recent.actions()
+    window.file_commands.list_recent()
+    entries = window.file_commands.recent.actions()
     assert [entry.text() for entry in entries] == ["other"]  # and not the book that is open
     entries[0].trigger()
     assert opened == [other]
@@ -261,16 +261,16 @@ def test_books_opened_lately_are_listed(open_window: Callable[..., Window], tmp_
 
 
 def test_memory_keeps_few_books_latest_first_and_forgets_lost_ones(tmp_path: Path) -> None:
-    memory = Memory(tmp_path / "window.ini")
-    books = [tmp_path / f"{n}.niente" for n in range(MOST_BOOKS + 3)]
+    memory = Preferences(tmp_path / "window.ini")
+    books = [tmp_path / f"{n}.niente" for n in range(MAX_BOOKS + 3)]
     for book in books:
         book.touch()
         memory.add_book(book)
     memory.add_book(books[5])
-    again = Memory(tmp_path / "window.ini")
+    again = Preferences(tmp_path / "window.ini")
     memory.sync()
     kept = again.books()
-    assert len(kept) == MOST_BOOKS
+    assert len(kept) == MAX_BOOKS
     assert kept[0] == books[5]
     books[5].unlink()
     assert books[5] not in again.books()
@@ -281,7 +281,7 @@ def test_the_demos_book_is_not_remembered(tmp_path: Path, monkeypatch: pytest.Mo
     demo = tmp_path / "niente" / "Larkspur-demo-1.niente"
     demo.parent.mkdir()
     demo.touch()
-    memory = Memory(tmp_path / "window.ini")
+    memory = Preferences(tmp_path / "window.ini")
     memory.add_book(demo)
     assert memory.books() == []
 

@@ -15,7 +15,7 @@ from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Limits, Project
 from niente.core.model.setting import Setting
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project, first_question
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.machine_files import shipped_file
@@ -24,12 +24,12 @@ from niente.core.storage.reader import BookReader
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import Window
 from niente.desktop.pages.run.page import RunPage
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.core.acquisition.test_recovery import left_open
-from tests.desktop.conftest import QuietDesk
+from tests.desktop.conftest import QuietBus
 
 Show = Callable[..., Window]
 
@@ -40,8 +40,8 @@ def show(qtbot: QtBot, tmp_path: Path) -> Show:
     app = make_app([])
 
     def on(make: Callable[[Callable[..., None]], object], project: Project | None = None) -> Window:
-        memory = Memory()
-        window = Window(Session(), look_of(app, memory), memory, desk=QuietDesk())
+        memory = Preferences()
+        window = Window(Session(), look_of(app, memory), memory, desk=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         window.session.open(lambda _, listener: (make(listener), project), start=False)  # type: ignore[arg-type, return-value]
@@ -64,7 +64,7 @@ def plover(book: Path) -> Callable[[Callable[..., None]], Bench]:
 
 def by_hand_plan(rig: str, *watts: float, seconds: float = 60.0) -> Plan:
     card = SimulatedRig(shipped_file(rig), seed=3).describe()
-    rule = Exposure(least_s=seconds, most_s=seconds)
+    rule = Exposure(min_s=seconds, max_s=seconds)
     steps = tuple(Step(Setting(sustained_power_w=one), "vector", rule, "capacity", "a test") for one in watts)
     return Plan(PLAN_FORMAT, rig, "free", steps, default_guards(card))
 
@@ -93,15 +93,15 @@ def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_pat
     assert view.done.isEnabled()
     view.boxes[0].click()  # taken back
     assert not view.done.isEnabled()
-    session.go_on()
+    session.resume()
     assert view.refusal.text() == "Not every box is ticked yet."
     view.boxes[0].click()
     view.done.click()
     qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
     assert page.upper.currentWidget() is page.traces
     book = BookReader(session.bench.path)  # type: ignore[union-attr]
-    assert [item.body for item in book.happenings(kind="card confirmed")] == [{"sustained_power_w": 24.0}]
-    assert [run.how for run in book.runs()] == ["done"]
+    assert [item.body for item in book.events(kind="card confirmed")] == [{"sustained_power_w": 24.0}]
+    assert [run.outcome for run in book.runs()] == ["done"]
     book.close()
 
 
@@ -193,15 +193,15 @@ def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> Non
     assert "cannot tell from here" in view.verdict.text()
     assert "If it failed" in view.left_out.text()
     qtbot.waitUntil(lambda: "−50\u00a0mV" in view.left_out.text(), timeout=5000)
-    assert view.go_on.isHidden()
+    assert view.resume.isHidden()
     view.failed.click()
     assert "counts as failed" in view.verdict.text()
-    assert not view.go_on.isHidden()
-    view.go_on.click()
+    assert not view.resume.isHidden()
+    view.resume.click()
     qtbot.waitUntil(lambda: page.upper.currentWidget() is page.traces, timeout=20000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
     reader = BookReader(book)
-    assert [run.how for run in reader.runs()] == ["failed", "done"]
+    assert [run.outcome for run in reader.runs()] == ["failed", "done"]
     reader.close()
 
 
@@ -224,14 +224,14 @@ def test_a_crash_under_way_is_told_and_the_plan_goes_on(show: Show, qtbot: QtBot
     qtbot.waitUntil(lambda: any("went down at 100\u00a0W" in text for text in told), timeout=20000)
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
     reader = BookReader(window.session.bench.path)  # type: ignore[union-attr]
-    assert [item.kind for item in reader.happenings(reader.runs()[0])] == [RigEventKind.CRASH]
+    assert [item.kind for item in reader.events(reader.runs()[0])] == [RigEventKind.CRASH]
     reader.close()
 
 
 def test_the_margin_says_what_held_the_clock_and_keeps_noise_apart(swept_window: Window, qtbot: QtBot) -> None:
     session = swept_window.session
     swept_window.go_to(2)
-    rule = Exposure(least_s=1000.0, most_s=1000.0)
+    rule = Exposure(min_s=1000.0, max_s=1000.0)
     duty = {"case": 60.0, "cooler": 60.0}
     step = Step(Setting(sustained_power_w=97.0, fan_duty=duty), "vector", rule, "free", "a test")
     session.planner.take(Plan(PLAN_FORMAT, "larkspur", "free", (step,), default_guards(session.card)), None)  # type: ignore[arg-type]
@@ -259,7 +259,7 @@ def test_a_book_that_another_writes_is_looked_at(show: Show, qtbot: QtBot, tmp_p
         assert "looking on" in window.windowTitle()
         assert "Another Niente runs" in window.message.text
         qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30, timeout=20000)
-        assert session.state == State.EXPOSING
+        assert session.state == BenchState.EXPOSING
         session.stop()
         qtbot.waitUntil(lambda: "only looks on" in window.message.text, timeout=5000)
         session.note("mine")

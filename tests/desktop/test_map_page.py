@@ -14,9 +14,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from niente.core.analysis.grid import Others
+from niente.core.analysis.grid import OtherControls
 from niente.core.analysis.map_table import COLUMNS
-from niente.core.analysis.maps import Mapped
+from niente.core.analysis.maps import SettingMap
 from niente.core.model.plan import Step
 from niente.core.model.quantities import number_text
 from niente.desktop.app.window import NAMES, Window
@@ -35,20 +35,20 @@ def page(swept_window: Window) -> MapPage:
     return found
 
 
-def map_of(page: MapPage) -> Mapped:
+def map_of(page: MapPage) -> SettingMap:
     assert page.mapped is not None
     return page.mapped
 
 
-def choose(page: MapPage, qtbot: QtBot, **wanted: str) -> Mapped:
+def choose(page: MapPage, qtbot: QtBot, **wanted: str) -> SettingMap:
     """Choose from the fields above the map, and wait for the map that comes of it."""
     for name, data in wanted.items():
-        box = getattr(page.asked, name)
+        box = getattr(page.request_row, name)
         place = box.findData(data) if box.itemData(0) is not None else box.findText(data)
         assert place >= 0, (name, data)
         box.setCurrentIndex(place)
         box.activated.emit(place)
-    qtbot.waitUntil(lambda: page.mapped is not None and page.mapped.ask == page.asked.ask, timeout=20000)
+    qtbot.waitUntil(lambda: page.mapped is not None and page.mapped.request == page.request_row.request, timeout=20000)
     return map_of(page)
 
 
@@ -89,7 +89,7 @@ def inside(shapes: tuple[np.ndarray, ...], x: float, y: float) -> bool:
 def test_the_hatch_lies_where_headroom_is_not_sure(page: MapPage) -> None:
     mapped = map_of(page)
     field, made = mapped.field, drawn(mapped, LAYERS[0])
-    margin = field.predicted.headroom_k - field.predicted.core_hw - mapped.limits.least_headroom_k
+    margin = field.predicted.headroom_k - field.predicted.core_hw - mapped.limits.min_headroom_k
     checked = 0
     for index in range(0, field.settings.count, 37):
         x, y = field.place(index)
@@ -115,7 +115,7 @@ def test_the_dotted_line_is_the_quietest_that_keeps_the_headroom(page: MapPage) 
     mapped = map_of(page)
     field, line = mapped.field, quietest(mapped.field, mapped.limits)
     assert line.shape[0] > 5
-    keeps = field.as_grid(field.predicted.headroom_k - field.predicted.core_hw) >= mapped.limits.least_headroom_k
+    keeps = field.as_grid(field.predicted.headroom_k - field.predicted.core_hw) >= mapped.limits.min_headroom_k
     noise = field.as_grid(field.predicted.in_room_dba)
     for x, y in line:
         column, row = int(np.argmin(np.abs(field.x - x))), int(np.argmin(np.abs(field.y - y)))
@@ -131,7 +131,7 @@ def test_the_slices_go_through_the_crosshair(page: MapPage) -> None:
     assert np.array_equal(values, field.as_grid(field.predicted.core_c)[4])
     assert np.array_equal(wide, field.as_grid(field.predicted.core_hw)[4])
     assert np.array_equal(view._slice(along_row=False)[1], field.as_grid(field.predicted.core_c)[:, 6])  # type: ignore[index]
-    page.asked.intervals.setChecked(False)
+    page.request_row.intervals.setChecked(False)
     assert not np.any(view._slice(along_row=True)[2])  # type: ignore[index]
     above, right = view.canvas.area(view.above), view.canvas.area(view.beside)
     area = view.canvas.area(view.box)
@@ -164,7 +164,7 @@ def test_the_selection_survives_a_new_answer(page: MapPage, swept_window: Window
     page.view._move_to(3, 5)
     one, before = page.candidate, swept_window.session.answer
     assert one is not None
-    swept_window.session.ask()
+    swept_window.session.request_answer()
     qtbot.waitUntil(lambda: swept_window.session.answer is not before, timeout=20000)
     assert page.candidate is not None
     assert (page.candidate.limit_w, page.candidate.duty) == (one.limit_w, one.duty)
@@ -189,7 +189,7 @@ def test_any_two_controls_make_a_map(page: MapPage, qtbot: QtBot, across: str, u
     assert page.candidate.setting.value(across) == pytest.approx(mapped.field.x[3])
     assert "One step away" in spoken(page.margin())
     if across == "temperature_cap_c":
-        held = mapped.field.predicted.heat_holds
+        held = mapped.field.predicted.heat_limited
         assert held.any()
         assert np.allclose(mapped.field.predicted.core_c[held], mapped.field.settings.of(across)[held])
 
@@ -201,26 +201,26 @@ def test_the_same_control_on_both_axes_changes_their_places(page: MapPage, qtbot
 
 def test_another_room_moves_the_map(page: MapPage, qtbot: QtBot) -> None:
     before = map_of(page)
-    page.asked.room.setValue(35.0)
+    page.request_row.room.setValue(35.0)
     qtbot.waitUntil(lambda: map_of(page).room_c == 35.0, timeout=20000)
     moved = map_of(page).field.predicted.core_c - before.field.predicted.core_c
-    free = ~map_of(page).field.predicted.heat_holds
+    free = ~map_of(page).field.predicted.heat_limited
     assert np.median(moved[free]) == pytest.approx(7.0, abs=0.3)
     assert "35.0" in page.title.text()
-    page.asked.room.setValue(28.0)
+    page.request_row.room.setValue(28.0)
     assert map_of(page) is before
 
 
 def test_other_controls_are_held_chosen_or_optimised(page: MapPage, qtbot: QtBot, swept_window: Window) -> None:
     choice = swept_window.session.answer.choice
     assert choice is not None
-    mapped = choose(page, qtbot, others=Others.CHOSEN.value if page.asked.others.itemData(0) else "as the pick")
+    mapped = choose(page, qtbot, others=OtherControls.CHOSEN.value if page.request_row.others.itemData(0) else "as the pick")
     assert mapped.field.settings.base.fan_duty["cooler"] == choice.pick.setting.fan_duty["cooler"]
-    page.asked.others.setCurrentIndex(0)
-    page.asked.others.activated.emit(0)
-    field = page.asked._held["fan_duty.cooler"]
+    page.request_row.others.setCurrentIndex(0)
+    page.request_row.others.activated.emit(0)
+    field = page.request_row._held["fan_duty.cooler"]
     field.setValue(70.0)
-    qtbot.waitUntil(lambda: map_of(page).ask.view.held == {"fan_duty.cooler": 70.0}, timeout=20000)
+    qtbot.waitUntil(lambda: map_of(page).request.view.held == {"fan_duty.cooler": 70.0}, timeout=20000)
     louder = map_of(page)
     assert np.min(louder.field.predicted.in_room_dba) > np.min(mapped.field.predicted.in_room_dba)
     best = choose(page, qtbot, others="fans optimised")
@@ -252,10 +252,10 @@ def test_a_variant_is_set_against_another(page: MapPage, qtbot: QtBot, swept_win
     mapped_too = msgspec.structs.replace(map_of(page), models=knows)
     session.answer = msgspec.structs.replace(session.answer, models=knows, mapped=mapped_too)
     page.refresh()
-    assert page.asked.against.isEnabled()
+    assert page.request_row.against.isEnabled()
     mapped = choose(page, qtbot, against="filter out")
     assert mapped.other is not None
-    free = ~mapped.field.predicted.heat_holds & ~mapped.other.predicted.heat_holds
+    free = ~mapped.field.predicted.heat_limited & ~mapped.other.predicted.heat_limited
     apart = (mapped.field.predicted.core_c - mapped.other.predicted.core_c)[free]
     assert np.median(apart) == pytest.approx(-4.0, abs=0.8)
     assert "less that with filter out" in page.title.text()
@@ -316,7 +316,7 @@ def test_the_lines_are_the_heat_paths_and_meet_the_limit_where_they_say(page: Ma
     assert "W" in page.margin()[0].text  # type: ignore[union-attr]
 
 
-def _duty(mapped: Mapped, group: str, lead: float) -> float:
+def _duty(mapped: SettingMap, group: str, lead: float) -> float:
     return lead if group == mapped.models.lead else mapped.field.settings.base.fan_duty[group]
 
 
@@ -335,8 +335,8 @@ def test_lines_are_gone_through_by_keys_and_mouse(page: MapPage, qtbot: QtBot) -
     at = QPointF(across.px(90.0), up.px(first.at(90.0)[0])).toPoint()
     qtbot.mouseClick(page.watts, Qt.MouseButton.LeftButton, pos=at)
     assert page.watts.current == 0
-    assert not page.asked.across.isVisible()
-    assert page.asked.room.isVisible()
+    assert not page.request_row.across.isVisible()
+    assert page.request_row.room.isVisible()
 
 
 # -- noise -----------------------------------------------------------------------------------------------------------
@@ -437,15 +437,15 @@ def test_a_map_of_ones_own_follows_new_runs_and_new_limits(page: MapPage, swept_
     session = swept_window.session
     first = choose(page, qtbot, across="temperature_cap_c")
     before = session.answer
-    session.ask()
+    session.request_answer()
     qtbot.waitUntil(lambda: session.answer is not before, timeout=20000)
     qtbot.waitUntil(lambda: map_of(page) is not first and map_of(page).models is session.answer.models, timeout=20000)
-    assert map_of(page).ask == page.asked.ask
+    assert map_of(page).request == page.request_row.request
     assert session.project is not None
-    limits = msgspec.structs.replace(session.project.limits, least_headroom_k=3.0)
+    limits = msgspec.structs.replace(session.project.limits, min_headroom_k=3.0)
     session.edit("headroom", msgspec.structs.replace(session.project, limits=limits))
-    qtbot.waitUntil(lambda: map_of(page).limits.least_headroom_k == 3.0, timeout=20000)
-    assert map_of(page).ask == page.asked.ask
+    qtbot.waitUntil(lambda: map_of(page).limits.min_headroom_k == 3.0, timeout=20000)
+    assert map_of(page).request == page.request_row.request
 
 
 def test_a_variant_without_runs_enough_is_said_and_asked_again(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
@@ -460,7 +460,7 @@ def test_a_variant_without_runs_enough_is_said_and_asked_again(page: MapPage, sw
         session.answer, models=knows, mapped=msgspec.structs.replace(map_of(page), models=knows)
     )
     page.refresh()
-    box = page.asked.against
+    box = page.request_row.against
     box.setCurrentIndex(box.findData("roof off"))
     box.activated.emit(box.currentIndex())
     qtbot.waitUntil(lambda: page.problem.isVisible(), timeout=20000)
@@ -486,18 +486,18 @@ def test_another_machine_is_asked_for_what_it_has(page: MapPage, swept_window: W
     session.answer = msgspec.structs.replace(session.answer, models=other, mapped=msgspec.structs.replace(usual, models=other))
     page.refresh()
     assert map_of(page) is session.answer.mapped
-    assert page.asked.across.currentData() == "sustained_power_w"
-    assert page.asked.across.findData("clock_cap_mhz") == -1
+    assert page.request_row.across.currentData() == "sustained_power_w"
+    assert page.request_row.across.findData("clock_cap_mhz") == -1
 
 
 def test_a_map_that_is_cancelled_leaves_the_one_there_is(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
     before = map_of(page)
-    box = page.asked.across
+    box = page.request_row.across
     box.setCurrentIndex(box.findData("temperature_cap_c"))
     box.activated.emit(box.currentIndex())
     swept_window.session.cancel_work()
-    assert page.asked.ask == before.ask
-    assert page.asked.across.currentData() == "sustained_power_w"
+    assert page.request_row.request == before.request
+    assert page.request_row.across.currentData() == "sustained_power_w"
     assert map_of(page) is before
     qtbot.wait(600)  # what was under way comes to nothing
     assert map_of(page) is before

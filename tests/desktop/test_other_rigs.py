@@ -13,11 +13,11 @@ from niente.core.acquisition.bench import Bench
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
-from niente.desktop.services.theme import Wear
+from niente.desktop.services.preferences import Preferences
+from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
-from tests.desktop.conftest import QuietDesk
+from tests.desktop.conftest import QuietBus
 
 
 @pytest.fixture
@@ -25,8 +25,8 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
     app = make_app([])
 
     def open_on(name: str) -> Window:
-        memory = Memory()
-        window = Window(Session(), look_of(app, memory), memory, desk=QuietDesk())
+        memory = Preferences()
+        window = Window(Session(), look_of(app, memory), memory, desk=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = open_rig(name, seed=2)
@@ -55,8 +55,8 @@ def test_every_page_stands_on_other_machines(
         ),
         timeout=30000,
     )
-    for wear in (Wear.DUSK, Wear.PAPER):
-        window.put_on(wear)
+    for palette_choice in (PaletteChoice.DUSK, PaletteChoice.PAPER):
+        window.apply(palette_choice)
         for place, page in enumerate(NAMES):
             window.go_to(place)
             qtbot.wait(150)

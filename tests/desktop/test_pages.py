@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.model.quantities import number_text
 from niente.core.science.dynamics import dynamic_mark
-from niente.core.selection.explanation import place_text, short_place
+from niente.core.selection.explanation import candidate_text, short_candidate_text
 from niente.desktop.actions.registry import SPECS
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.theme import load_fonts
@@ -77,7 +77,7 @@ def test_choose_shows_the_pick_and_its_reasons(swept_window: Window) -> None:
     swept_window.go_to(NAMES.index("Choose"))
     page, choice = swept_window.page("Choose"), swept_window.session.answer.choice
     assert choice is not None
-    assert page.title.text() == place_text(choice.pick)
+    assert page.title.text() == candidate_text(choice.pick)
     rows = page.model.rows  # type: ignore[attr-defined]
     assert [row[0] for row in rows] == ["Pick", "2", "3", "4"]
     assert all(row[-1] for row in rows)
@@ -90,25 +90,25 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
     swept_window.go_to(NAMES.index("Choose"))
     page, session = swept_window.page("Choose"), swept_window.session
     before = page.title.text()
-    field = page.fields["least_throughput_percent"]  # type: ignore[attr-defined]
+    field = page.fields["min_throughput_percent"]  # type: ignore[attr-defined]
     field.setFocus()
     field.selectAll()
     QTest.keyClicks(field, "94")
     QTest.keyClick(field, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: page.title.text() != before, timeout=5000)
     assert session.project is not None
-    assert session.project.limits.least_throughput_percent == 94.0
+    assert session.project.limits.min_throughput_percent == 94.0
     assert "Throughput" in session.undo.undoText()
     swept_window.actions_["edit.undo"].trigger()
     qtbot.waitUntil(lambda: page.title.text() == before, timeout=5000)
     swept_window.actions_["edit.redo"].trigger()
-    assert session.project.limits.least_throughput_percent == 94.0
+    assert session.project.limits.min_throughput_percent == 94.0
 
 
 def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:
     swept_window.go_to(NAMES.index("Choose"))
     page = swept_window.page("Choose")
-    page.fields["least_headroom_k"].setValue(55)  # type: ignore[attr-defined]
+    page.fields["min_headroom_k"].setValue(55)  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: page.title.text() == "No pick yet", timeout=5000)
     assert "most headroom" in page.problem.text()  # type: ignore[attr-defined]
     assert not page.finished()
@@ -133,7 +133,7 @@ def test_the_map_marks_what_was_measured(swept_window: Window, qtbot: QtBot) -> 
     QTest.keyClick(view, Qt.Key.Key_Up)
     one = page.candidate  # type: ignore[attr-defined]
     assert one is not None
-    assert page.margin()[0] == Title("Selected setting", short_place(one))
+    assert page.margin()[0] == Title("Selected setting", short_candidate_text(one))
     assert number_text(one.core_c, 1) in spoken(page.margin())
 
 

@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.planning.cost import cost_of
 from niente.core.science.dynamics import Scale
-from niente.core.science.heat.rungs import rungs_of
+from niente.core.science.heat.rungs import heat_rungs
 from niente.core.selection.pick import keeps
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
@@ -21,7 +21,7 @@ from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
 from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.quantity_field import QuantityDelegate, QuantityField
-from niente.desktop.widgets.scale import Span, apart, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, ticks
 from niente.desktop.widgets.table import Cell
 
 
@@ -43,7 +43,7 @@ def test_the_heat_path_is_the_fitted_one(swept_window: Window) -> None:
     assert not ladder.typical
     assert ladder.power_w == round(choice.pick.power_w)
     duties = choice.pick.setting.fan_duty
-    own = rungs_of(
+    own = heat_rungs(
         models.heat, ladder.power_w, [float(models.rpm(group, np.array(duties[group]))) for group in models.heat.groups]
     )
     assert ladder.rungs == own
@@ -89,11 +89,11 @@ def test_the_rig_names_parts_limits_and_cautions(swept_window: Window) -> None:
 def test_a_rig_without_parts_is_described_from_its_card(swept_window: Window) -> None:
     import msgspec
 
-    from niente.desktop.pages.rig.parts import parts_of
+    from niente.desktop.pages.rig.parts import part_rows
 
     card = swept_window.session.card
     assert card is not None
-    parts = parts_of(msgspec.structs.replace(card, parts=()))
+    parts = part_rows(msgspec.structs.replace(card, parts=()))
     assert card.summary in [part.words for part in parts]
     assert any("12 cores" in part.words for part in parts)
 
@@ -175,11 +175,11 @@ def test_a_handle_is_dragged_and_the_drag_undone(swept_window: Window, qtbot: Qt
     assert scatter._grabbed == THROUGHPUT
     qtbot.mouseMove(scatter, target)
     assert session.project is not None
-    assert session.project.limits.least_throughput_percent == 90.0  # nothing is decided while it is held
+    assert session.project.limits.min_throughput_percent == 90.0  # nothing is decided while it is held
     qtbot.mouseRelease(scatter, Qt.MouseButton.LeftButton, pos=target)
-    assert session.project.limits.least_throughput_percent == pytest.approx(94.0, abs=1.0)
+    assert session.project.limits.min_throughput_percent == pytest.approx(94.0, abs=1.0)
     swept_window.actions_["edit.undo"].trigger()
-    assert session.project.limits.least_throughput_percent == 90.0
+    assert session.project.limits.min_throughput_percent == 90.0
 
 
 def test_the_noise_handle_comes_in_and_goes_out_again(swept_window: Window, qtbot: QtBot) -> None:
@@ -187,18 +187,18 @@ def test_the_noise_handle_comes_in_and_goes_out_again(swept_window: Window, qtbo
     scatter = page.scatter
     QTest.keyClick(scatter, Qt.Key.Key_Left)
     assert session.project is not None
-    first = session.project.limits.most_noise_dba
+    first = session.project.limits.max_noise_dba
     assert first is not None
     QTest.keyClick(scatter, Qt.Key.Key_Left)
-    assert session.project.limits.most_noise_dba == first - 0.5
+    assert session.project.limits.max_noise_dba == first - 0.5
     assert page.fields[NOISE].text().startswith(number_text(first - 0.5, 1))
-    qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.limits.most_noise_dba == first - 0.5)
+    qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.limits.max_noise_dba == first - 0.5)
     across, up = spans(scatter.canvas, scatter.box)
     grip = QPoint(round(across.px(first - 0.5)), round(up.end_px) - 6)
     qtbot.mousePress(scatter, Qt.MouseButton.LeftButton, pos=grip)
     assert scatter._grabbed == NOISE
     qtbot.mouseRelease(scatter, Qt.MouseButton.LeftButton, pos=QPoint(round(across.end_px) + 20, grip.y()))
-    assert session.project.limits.most_noise_dba is None
+    assert session.project.limits.max_noise_dba is None
     assert page.fields[NOISE].text() == "no limit"
 
 
@@ -206,7 +206,7 @@ def test_up_and_down_move_the_least_throughput(swept_window: Window) -> None:
     page, session = show(swept_window, "Choose"), swept_window.session
     QTest.keyClick(page.scatter, Qt.Key.Key_Up)
     assert session.project is not None
-    assert session.project.limits.least_throughput_percent == 91.0
+    assert session.project.limits.min_throughput_percent == 91.0
 
 
 def test_a_limit_that_is_broken_is_underlined(swept_window: Window) -> None:
@@ -327,9 +327,9 @@ def test_labels_that_meet_move_apart_and_no_further() -> None:
 
 
 def test_a_span_goes_there_and_back() -> None:
-    span = Span(10.0, 30.0, 100.0, 500.0)
+    span = PixelSpan(10.0, 30.0, 100.0, 500.0)
     assert span.px(20.0) == 300.0
     assert span.value(span.px(17.3)) == pytest.approx(17.3)
-    up = Span(0.0, 1.0, 400.0, 100.0)
+    up = PixelSpan(0.0, 1.0, 400.0, 100.0)
     assert up.px(1.0) == 100.0
     assert QPointF(up.px(0.5), 0).x() == 250.0

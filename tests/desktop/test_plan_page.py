@@ -12,11 +12,11 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
-from niente.core.model.plan import Exposure, GuardAction, How, Plan, Step, read_plan
+from niente.core.model.plan import Exposure, GuardAction, Plan, SearchMethod, Step, read_plan
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.setting import Setting
-from niente.core.model.states import State
-from niente.core.planning.progress import Standing
+from niente.core.model.states import BenchState
+from niente.core.planning.progress import RunStatus
 from niente.core.planning.templates import TEMPLATES
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs.insert_run import InsertRun
@@ -54,7 +54,7 @@ def watts(window: Window) -> list[float | None]:
     return [row.step.setting.sustained_power_w for row in window.session.planner.rows]
 
 
-def ask(window: Window, name: str) -> None:
+def choose_question(window: Window, name: str) -> None:
     page_of(window).questions.buttons[name].click()
 
 
@@ -64,7 +64,7 @@ def ask(window: Window, name: str) -> None:
 @pytest.mark.parametrize("name", [kind.name for kind in TEMPLATES])
 def test_every_question_can_be_asked_at_the_screen(window: Window, name: str, qtbot: QtBot) -> None:
     page = page_of(window)
-    ask(window, name)
+    choose_question(window, name)
     kind = next(one for one in TEMPLATES if one.name == name)
     qtbot.waitUntil(
         lambda: window.session.planner.dry is not None and window.session.planner.dry_rows == window.session.planner.rows
@@ -88,9 +88,9 @@ def test_the_budget_and_quiet_hours_outlive_another_question(window: Window) -> 
     page = page_of(window)
     page.rules.budget.setValue(9.0)
     page.rules.quiet_most.setValue(30.0)
-    ask(window, "soak")
+    choose_question(window, "soak")
     assert question_in(window).budget_h == 9.0
-    assert question_in(window).quiet.most_dba == 30.0  # type: ignore[union-attr]
+    assert question_in(window).quiet.max_dba == 30.0  # type: ignore[union-attr]
     page.rules.quiet_most.setValue(0.0)
     assert question_in(window).quiet is None
 
@@ -98,7 +98,7 @@ def test_the_budget_and_quiet_hours_outlive_another_question(window: Window) -> 
 def test_a_question_that_must_be_fresh_counts_later_runs_only(swept_window: Window) -> None:
     swept_window.go_to(NAMES.index("Plan"))
     assert swept_window.session.planner.closed() > 30
-    ask(swept_window, "variants")
+    choose_question(swept_window, "variants")
     assert question_in(swept_window).since
     assert swept_window.session.planner.closed() == 0
     swept_window.actions_["edit.undo"].trigger()
@@ -180,7 +180,7 @@ def test_another_control_is_taken_up_and_put_down(window: Window) -> None:
 
 def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Window, qtbot: QtBot) -> None:
     page = page_of(window)
-    ask(window, "fan-sweep")
+    choose_question(window, "fan-sweep")
     before = window.session.plan
     page.axes.rows["fan_duty.case"].step.focused.emit()
     qtbot.waitUntil(lambda: any(isinstance(block, Columns) for block in page.margin()), timeout=5000)
@@ -189,7 +189,7 @@ def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Windo
     assert "› ×" in said.replace("\u00a0", " ")  # the present one is marked
     assert window.session.plan is before
     page.rules.known.entered.emit()
-    ask(window, "quiet-point")
+    choose_question(window, "quiet-point")
     page.rules.known.entered.emit()
     qtbot.waitUntil(lambda: "What a target costs" in spoken(page.margin()), timeout=5000)
     page.rules.budget.entered.emit()
@@ -202,22 +202,22 @@ def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Windo
 
 def test_rules_make_the_plan(window: Window) -> None:
     page, session = page_of(window), window.session
-    ask(window, "free")
+    choose_question(window, "free")
     rules = page.rules
     rules.order.activated.emit(list(Order).index(Order.COLD))
     rules.rest.setValue(5.0)
-    assert {step.exposure.rest_s for step in session.plan.steps} == {300.0}  # type: ignore[union-attr]
+    assert {step.exposure.idle_s for step in session.plan.steps} == {300.0}  # type: ignore[union-attr]
     rules.repeats.setValue(2)
     assert len(session.plan.steps) == 24  # type: ignore[union-attr]
     rules.rule.activated.emit(4)
-    assert {(step.exposure.least_s, step.exposure.known_to_k) for step in session.plan.steps} == {(1200.0, None)}  # type: ignore[union-attr]
+    assert {(step.exposure.min_s, step.exposure.known_to_k) for step in session.plan.steps} == {(1200.0, None)}  # type: ignore[union-attr]
     rules.rule.activated.emit(0)
     rules.known.setValue(2.0)
     assert {step.exposure.known_to_k for step in session.plan.steps} == {2.0}  # type: ignore[union-attr]
     rules.most.setValue(5.0)
     assert "above its most" in window.message.text
     rules.least.setValue(4.0)
-    assert {step.exposure.least_s for step in session.plan.steps} == {240.0}  # type: ignore[union-attr]
+    assert {step.exposure.min_s for step in session.plan.steps} == {240.0}  # type: ignore[union-attr]
     for index, school in enumerate(FanSchool):
         rules.fans.activated.emit(index)
         assert question_in(window).fans == school
@@ -230,29 +230,29 @@ def test_rules_make_the_plan(window: Window) -> None:
 
 def test_a_search_has_its_schools(window: Window) -> None:
     page = page_of(window)
-    ask(window, "undervolt-ladder")
+    choose_question(window, "undervolt-ladder")
     rules = page.rules
-    assert rules.how.isVisible()
-    rules.how.activated.emit(1)
-    assert question_in(window).how == How.BISECTION
+    assert rules.method.isVisible()
+    rules.method.activated.emit(1)
+    assert question_in(window).method == SearchMethod.BISECTION
     rules.margin.setValue(20.0)
     rules.fine.setValue(10.0)
     rules.passes.setValue(3.0)
     search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
-    said = (search.how, search.margin, search.fine, search.passes)  # type: ignore[union-attr]
-    assert said == (How.BISECTION, 20.0, 10.0, 3)
+    said = (search.method, search.margin, search.fine, search.passes)  # type: ignore[union-attr]
+    assert said == (SearchMethod.BISECTION, 20.0, 10.0, 3)
     place = page.axes.add.findData("core_offset_mv")
     page.axes.edited.emit("voltage_offset_mv", None)
     page.axes.edited.emit("core_offset_mv", Axis("core_offset_mv", span=Span(-100.0, 0.0, 20.0)))
     assert place >= 0
-    assert rules.how.itemText(0) == "weakest first"
+    assert rules.method.itemText(0) == "weakest first"
     search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
     assert len(search.controls) == 12  # type: ignore[union-attr]
 
 
 def test_two_states_are_chosen_and_not_the_same_one(window: Window) -> None:
     page = page_of(window)
-    ask(window, "variants")
+    choose_question(window, "variants")
     box = page.rules.variants[1]
     box.setCurrentText("front off")
     box.activated.emit(box.currentIndex())
@@ -284,7 +284,7 @@ def choose_run(window: Window, place: int) -> None:
 
 def test_runs_are_moved_skipped_repeated_by_keys(window: Window, qtbot: QtBot) -> None:
     page = page_of(window)
-    ask(window, "capacity-ladder")
+    choose_question(window, "capacity-ladder")
     window.activateWindow()
     page.table.setFocus()
     before = watts(window)
@@ -298,10 +298,10 @@ def test_runs_are_moved_skipped_repeated_by_keys(window: Window, qtbot: QtBot) -
         qtbot.waitUntil(lambda expected=expected: watts(window) == expected, timeout=2000)
     choose_run(window, 5)
     QTest.keyClick(page.table, Qt.Key.Key_Delete)
-    assert window.session.planner.rows[5].standing == Standing.SKIPPED
+    assert window.session.planner.rows[5].status == RunStatus.SKIPPED
     assert page.model.row(5)[SIGN].sign == "skipped"
     QTest.keyClick(page.table, Qt.Key.Key_Delete)
-    assert window.session.planner.rows[5].standing == Standing.AHEAD
+    assert window.session.planner.rows[5].status == RunStatus.AHEAD
     for _ in range(5):
         window.actions_["edit.undo"].trigger()
     assert watts(window) == before
@@ -320,7 +320,7 @@ def drop_at(window: Window, source: int, target: int) -> None:
 
 def test_a_run_is_dragged_between_others(window: Window) -> None:
     page = page_of(window)
-    ask(window, "capacity-ladder")
+    choose_question(window, "capacity-ladder")
     before = watts(window)
     assert page.model.supportedDropActions() == Qt.DropAction.MoveAction
     assert page.model.mimeTypes() == [RUNS]
@@ -338,20 +338,20 @@ def test_a_run_is_dragged_between_others(window: Window) -> None:
 
 
 def test_runs_of_one_search_go_together(window: Window) -> None:
-    ask(window, "undervolt-ladder")
+    choose_question(window, "undervolt-ladder")
     planner = window.session.planner
-    search = next(place for place, row in enumerate(planner.rows) if row.standing == Standing.EXPECTED)
+    search = next(place for place, row in enumerate(planner.rows) if row.status == RunStatus.EXPECTED)
     entry = planner.rows[search].entry
     count = sum(row.entry == entry for row in planner.rows)
     page_of(window).model.moved.emit(search, -1)
     assert [row.entry for row in window.session.planner.rows[:count]] == [0] * count
     page_of(window).deeds.skip(planner.key_of(0))
-    assert sum(row.standing == Standing.SKIPPED for row in window.session.planner.rows) == 1
+    assert sum(row.status == RunStatus.SKIPPED for row in window.session.planner.rows) == 1
 
 
 def test_a_run_of_ones_own_is_inserted(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
     page = page_of(window)
-    ask(window, "capacity-ladder")
+    choose_question(window, "capacity-ladder")
     choose_run(window, 1)
     card, like = window.session.card, window.session.planner.rows[1].step
     assert card is not None
@@ -393,11 +393,11 @@ def test_a_stage_folds_and_unfolds(window: Window) -> None:
 
 def test_columns_follow_what_is_varied(window: Window, qtbot: QtBot) -> None:
     page = page_of(window)
-    ask(window, "hold-back")
+    choose_question(window, "hold-back")
     qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "hold-back")
     heads = [page.model.heads[SET + place] for place in range(4)]
     assert heads == ["W", "%", "mV", "cap °C"]
-    ask(window, "fan-sweep")
+    choose_question(window, "fan-sweep")
     assert page.model.heads[SET : SET + 3] == ["W", "case %", "cooler %"]
     assert page.table.isColumnHidden(SET + 3)
 
@@ -406,7 +406,7 @@ def short_runs(open_window: Callable[..., Window], name: str) -> Window:
     """A window on a question whose runs last a minute, as fast as it goes."""
     window = open_window(pace=None)
     window.go_to(NAMES.index("Plan"))
-    ask(window, name)
+    choose_question(window, name)
     page_of(window).rules.rule.activated.emit(2)
     page_of(window).rules.least.setValue(1.0)
     return window
@@ -421,7 +421,7 @@ def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[...,
     window.go_to(NAMES.index("Plan"))
     put(page_of(window).axes.rows["sustained_power_w"].last, f"{first[4]:g}")
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
-    qtbot.waitUntil(lambda: all(row.standing.closed for row in session.planner.rows), timeout=10000)
+    qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows), timeout=10000)
     assert watts(window) == first[:5]
     qtbot.waitUntil(lambda: "plan is done" in window.message.text, timeout=5000)
 
@@ -430,11 +430,11 @@ def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[...,
 
 
 def test_a_list_from_a_file_is_edited_too(window: Window, tmp_path: Path) -> None:
-    ask(window, "capacity-ladder")
+    choose_question(window, "capacity-ladder")
     assert window.session.plan is not None
     own = tmp_path / "own.json"
     own.write_bytes(msgspec.structs.replace(window.session.plan, entries=window.session.plan.steps[-4:]).to_json())
-    window.plan_deeds.take_plan(own)
+    window.plan_commands.take_plan(own)
     page = page_of(window)
     assert page.title.text() == "own"
     before = watts(window)
@@ -453,13 +453,13 @@ def test_a_list_from_a_file_is_edited_too(window: Window, tmp_path: Path) -> Non
 
 def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     page = page_of(window)
-    ask(window, "soak")
+    choose_question(window, "soak")
     page.rules.repeats.setValue(4)
     monkeypatch.setattr("niente.desktop.dialogs.prompts.for_question_name", lambda *_: "Four hours")
     window.actions_["plan.keep"].trigger()
     assert "kept as Four hours" in window.message.text
     assert list(page.questions.own) == ["Four hours"]
-    ask(window, "quiet-point")
+    choose_question(window, "quiet-point")
     page.questions.own["Four hours"].click()
     assert (question_in(window).template, question_in(window).repeats) == ("soak", 4)
     (file,) = page.deeds.folder.glob("*.json")
@@ -467,18 +467,18 @@ def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Pat
     data["question"]["survive"] = ["vector", "juggling"]
     other = tmp_path / "other.json"
     other.write_text(json.dumps(data))
-    window.file_deeds.open(other)  # as a drop does
+    window.file_commands.open(other)  # as a drop does
     assert "the load juggling" in window.message.text
     assert question_in(window).survive == ("vector",)
     other.write_text('{"format": "niente-question/1", "name": 7}')
-    window.file_deeds.open(other)
+    window.file_commands.open(other)
     assert "no question that Niente can read" in window.message.text
 
 
 def test_what_the_window_writes_the_command_line_reads(window: Window, tmp_path: Path) -> None:
     file = tmp_path / "plan.json"
-    ask(window, "undervolt-ladder")
-    window.plan_deeds.save_plan(file)
+    choose_question(window, "undervolt-ladder")
+    window.plan_commands.save_plan(file)
     assert read_plan(file.read_bytes()) == window.session.plan
 
 
@@ -515,10 +515,10 @@ def test_a_plan_that_cannot_run_says_so_and_is_not_finished(window: Window, qtbo
 def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, qtbot: QtBot) -> None:
     """The list is drawn from what is looked at only; an edit comes back at once, and the plan follows."""
     page, planner = page_of(window), window.session.planner
-    ask(window, "free")
+    choose_question(window, "free")
     axes = (Axis("sustained_power_w", span=Span(60.0, 160.0, 2.0)), Axis("fan_duty.case", span=Span(1.0, 99.0, 1.0)))
     small = planner.laid
-    page.deeds.ask("many", msgspec.structs.replace(question_in(window), axes=axes))
+    page.deeds.change_question("many", msgspec.structs.replace(question_in(window), axes=axes))
     assert planner.laid is small  # not in the window's own turn
     qtbot.waitUntil(lambda: len(planner.rows) == 5049, timeout=10000)
     qtbot.waitUntil(lambda: planner.dry is not None and len(planner.dry_rows) == 5049, timeout=10000)
@@ -531,7 +531,7 @@ def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, 
     page.up()
     page.up()  # before the first is laid out
     page.leave_out()
-    qtbot.waitUntil(lambda: planner.rows[98].standing == Standing.SKIPPED, timeout=10000)
+    qtbot.waitUntil(lambda: planner.rows[98].status == RunStatus.SKIPPED, timeout=10000)
     assert planner.key_of(98) == key
     assert page.selected()[0] == 98  # type: ignore[index]
     assert page.model.row(5000)[MINUTES].text
@@ -567,7 +567,7 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     window.actions_["plan.start"].trigger()
     for _ in range(2):
         qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
-        assert session.state == State.WAITING_FOR_HANDS
+        assert session.state == BenchState.WAITING_FOR_HANDS
         assert not window.actions_["run.go_on"].isEnabled()  # not before every box is ticked
         window.actions_["page.run"].trigger()
         run = window.page("Run")
@@ -576,7 +576,7 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
             box.click()
         assert window.actions_["run.go_on"].isEnabled()
         run.card_view.done.click()  # type: ignore[attr-defined]
-        qtbot.waitUntil(lambda: session.state != State.WAITING_FOR_HANDS, timeout=20000)
+        qtbot.waitUntil(lambda: session.state != BenchState.WAITING_FOR_HANDS, timeout=20000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
     qtbot.waitUntil(lambda: any("plan is done" in text for text in told), timeout=5000)
     hands = [text for text in told if "becomes" in text]
@@ -584,4 +584,4 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     assert not [text for text in told if "is running" in text]  # nothing complains that a plan runs
     assert session.card.variant == "filter in"  # type: ignore[union-attr]
     assert session.sheet.variant == "filter in"  # type: ignore[union-attr]
-    qtbot.waitUntil(lambda: all(row.standing.closed for row in session.planner.rows), timeout=10000)
+    qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows), timeout=10000)

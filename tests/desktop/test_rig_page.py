@@ -14,7 +14,7 @@ from niente.core.acquisition.attachment import attach
 from niente.core.acquisition.new_book import make_copy, make_from_class
 from niente.core.model.errors import BookError
 from niente.core.model.plan import GuardAction
-from niente.core.model.rig_card import Counts, Part, SetBy, Trust
+from niente.core.model.rig_card import CountedTemperature, Part, SetBy, Trust
 from niente.core.model.rig_sheet import MeterClass, RigSheet, sheet_of
 from niente.core.rigs.registry import classes
 from niente.core.storage.reader import BookReader
@@ -125,7 +125,7 @@ def test_not_yet_leaves_the_variant(window: Window, monkeypatch: pytest.MonkeyPa
 
 def test_a_changed_part_is_a_new_variant(window: Window, qtbot: QtBot) -> None:
     before = sheet_in(window)
-    window.rig_deeds.take_part(Changed(Part("Paste", "liquid metal", "metal"), "liquid metal", "Cleaned, new paste."))
+    window.rig_commands.take_part(Changed(Part("Paste", "liquid metal", "metal"), "liquid metal", "Cleaned, new paste."))
     sheet = sheet_in(window)
     assert (sheet.variant, sheet.known("liquid metal").hands) == ("liquid metal", "Cleaned, new paste.")  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.variant == "liquid metal", timeout=5000)
@@ -133,14 +133,14 @@ def test_a_changed_part_is_a_new_variant(window: Window, qtbot: QtBot) -> None:
 
 
 def test_other_words_are_the_same_machine(window: Window) -> None:
-    window.rig_deeds.take_part(Changed(Part("Board", "two plates, screwed"), ""))
+    window.rig_commands.take_part(Changed(Part("Board", "two plates, screwed"), ""))
     assert sheet_in(window).variant == "filter in"
     assert Part("Board", "two plates, screwed") in sheet_in(window).parts
 
 
 def test_a_name_that_is_taken_is_said(window: Window, qtbot: QtBot) -> None:
     with qtbot.waitSignal(window.session.notice) as said:
-        window.rig_deeds.take_part(Changed(Part("Paste", "liquid metal"), "filter out"))
+        window.rig_commands.take_part(Changed(Part("Paste", "liquid metal"), "filter out"))
     assert "There is a variant 'filter out' already" in said.args[0].text
 
 
@@ -327,7 +327,7 @@ def test_trust_is_said_and_taken_back(window: Window) -> None:
     assert sheet_in(window).trust == (Trust("board_temperature_c", 0.0, 0.77, "reference cooler"),)
     view.counts.setCurrentIndex(1)
     view.counts.activated.emit(1)
-    assert sheet_in(window).counts == Counts.MEAN
+    assert sheet_in(window).counts == CountedTemperature.MEAN
     window.session.undo.setIndex(0)
     assert sheet_in(window) == before
 
@@ -336,11 +336,13 @@ def test_what_counts_moves_the_answer(swept_window: Window, qtbot: QtBot) -> Non
     """The mean of the cores is below the hottest one."""
     answer = swept_window.session.answer
     assert answer.choice is not None
-    swept_window.session.sheets.change("counts", msgspec.structs.replace(sheet_in(swept_window), counts=Counts.MEAN))
+    swept_window.session.sheets.change(
+        "counts", msgspec.structs.replace(sheet_in(swept_window), counts=CountedTemperature.MEAN)
+    )
 
     def lower() -> bool:
         models = swept_window.session.answer.models
-        return models is not None and models.evidence.card.counts == Counts.MEAN
+        return models is not None and models.evidence.card.counts == CountedTemperature.MEAN
 
     qtbot.waitUntil(lower, timeout=20000)
     models = swept_window.session.answer.models
@@ -397,7 +399,7 @@ def test_a_sheet_goes_out_and_comes_in(window: Window, tmp_path: Path, qtbot: Qt
     undone(window, before)
     whole["title"] = "Dropped"
     file.write_bytes(msgspec.json.encode(whole))
-    window.file_deeds.open(file)  # as when it is dropped on the window
+    window.file_commands.open(file)  # as when it is dropped on the window
     assert sheet_in(window).title == "Dropped"
     whole["limits"]["core_temperature_c"] = 120
     file.write_bytes(msgspec.json.encode(whole))
@@ -479,7 +481,7 @@ def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tm
     assert session.plan is not None
     own = tmp_path / "own.json"
     own.write_bytes(msgspec.structs.replace(session.plan, entries=session.plan.steps[:3]).to_json())
-    window.plan_deeds.take_plan(own)
+    window.plan_commands.take_plan(own)
     sheet = sheet_in(window)
     room = msgspec.structs.replace(sheet.room, humidity_percent=70.0)
     with qtbot.waitSignal(session.project_changed):

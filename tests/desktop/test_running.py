@@ -14,12 +14,12 @@ from pytestqt.qtbot import QtBot
 from niente.core.model.project import Project
 from niente.core.model.question import Axis
 from niente.core.model.rig_card import RigCard
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.session import Session
 
@@ -67,7 +67,7 @@ def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigC
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
     buttons["run.hold_now"].click()
-    qtbot.waitUntil(lambda: session.state == State.HOLDING, timeout=10000)
+    qtbot.waitUntil(lambda: session.state == BenchState.PAUSED, timeout=10000)
     qtbot.waitUntil(buttons["run.go_on"].isEnabled)
     assert not buttons["run.skip"].isEnabled()
     buttons["run.go_on"].click()
@@ -82,7 +82,7 @@ def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigC
     qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
     assert session.bench is not None
     book = BookReader(session.bench.writer.path)
-    assert [run.how for run in book.runs() if run.how != "done"] == ["voided", "skipped", "stopped"]
+    assert [run.outcome for run in book.runs() if run.outcome != "done"] == ["voided", "skipped", "stopped"]
     book.close()
 
 
@@ -104,7 +104,7 @@ def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, mon
     window.actions_["run.note"].trigger()
     assert window.session.bench is not None
     book = BookReader(window.session.bench.writer.path)
-    assert "fan ticks" in [item.body for item in book.happenings()]
+    assert "fan ticks" in [item.body for item in book.events()]
     book.close()
 
 
@@ -145,7 +145,7 @@ def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: obje
 
     letter = tmp_path / "letter.niente"  # type: ignore[operator]
     letter.write_text("dear all")
-    memory = Memory()
+    memory = Preferences()
     window = Window(Session(), look_of(make_app([]), memory), memory)
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     window.show()
@@ -160,10 +160,10 @@ def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple, limits: object) -
     answers: list[object] = []
     analyst.answered.connect(answers.append)
     for share in (85.0, 88.0, 91.0):
-        analyst.ask(sweep[0], msgspec.structs.replace(limits, least_throughput_percent=share))  # type: ignore[type-var]
+        analyst.request_answer(sweep[0], msgspec.structs.replace(limits, min_throughput_percent=share))  # type: ignore[type-var]
     qtbot.waitUntil(lambda: bool(answers), timeout=20000)
     qtbot.wait(300)
-    assert [answer.choice.limits.least_throughput_percent for answer in answers] == [91.0]  # type: ignore[attr-defined]
+    assert [answer.choice.limits.min_throughput_percent for answer in answers] == [91.0]  # type: ignore[attr-defined]
     analyst.close()
 
 

@@ -7,12 +7,12 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.preferences import Memory
-from niente.desktop.services.theme import DUSK, PAPER, Palette, Wear, palette_for
-from niente.desktop.widgets.brushes import HOLDS, draw_hold, stage_brush
+from niente.desktop.services.preferences import Preferences
+from niente.desktop.services.theme import DUSK, PAPER, Palette, PaletteChoice, palette_for
+from niente.desktop.widgets.brushes import LIMITERS, draw_limiter, stage_brush
 
 STAGES = ("noise", "baseline", "undervolt", "capacity", "confirmation")
 BOTH = pytest.mark.parametrize("palette", [PAPER, DUSK], ids=lambda palette: palette.name)
@@ -72,11 +72,11 @@ def test_the_band_can_be_told_apart_without_colour(qapp: QApplication, palette: 
 
     plain = msgspec.structs.replace(palette, surface="#FFFFFF", rule="#FFFFFF", **black)
 
-    def pattern(hold: Hold) -> bytes:
-        picture = grey_picture(lambda painter: draw_hold(painter, QRectF(0, 0, 60, 16), hold, plain, 1.0))
+    def pattern(hold: ClockLimiter) -> bytes:
+        picture = grey_picture(lambda painter: draw_limiter(painter, QRectF(0, 0, 60, 16), hold, plain, 1.0))
         return bytes(picture.constBits())
 
-    assert len({pattern(hold) for hold in HOLDS}) == len(HOLDS) == 7
+    assert len({pattern(hold) for hold in LIMITERS}) == len(LIMITERS) == 7
 
 
 def test_stages_can_be_told_apart_without_colour(qapp: QApplication) -> None:
@@ -96,19 +96,19 @@ def test_stages_can_be_told_apart_without_colour(qapp: QApplication) -> None:
 
 def test_a_wish_and_the_desktop_make_the_look() -> None:
     dark, light, unknown = Qt.ColorScheme.Dark, Qt.ColorScheme.Light, Qt.ColorScheme.Unknown
-    assert palette_for(Wear.DESKTOP, dark) is DUSK
-    assert palette_for(Wear.DESKTOP, light) is PAPER
-    assert palette_for(Wear.DESKTOP, unknown) is PAPER
-    assert palette_for(Wear.PAPER, dark) is PAPER
-    assert palette_for(Wear.DUSK, light) is DUSK
+    assert palette_for(PaletteChoice.DESKTOP, dark) is DUSK
+    assert palette_for(PaletteChoice.DESKTOP, light) is PAPER
+    assert palette_for(PaletteChoice.DESKTOP, unknown) is PAPER
+    assert palette_for(PaletteChoice.PAPER, dark) is PAPER
+    assert palette_for(PaletteChoice.DUSK, light) is DUSK
 
 
 def test_the_look_follows_the_desktop_only_when_asked() -> None:
-    look = look_of(make_app([]), Memory())
-    look.put_on(Wear.DESKTOP)
+    look = look_of(make_app([]), Preferences())
+    look.apply(PaletteChoice.DESKTOP)
     look.follow(Qt.ColorScheme.Dark)
     assert look.palette is DUSK
-    look.put_on(Wear.PAPER)
+    look.apply(PaletteChoice.PAPER)
     look.follow(Qt.ColorScheme.Dark)
     assert look.palette is PAPER
 
@@ -117,8 +117,8 @@ def test_the_look_follows_the_desktop_only_when_asked() -> None:
 def test_every_page_changes_its_clothes_at_once(swept_window: Window, name: str) -> None:
     swept_window.go_to(NAMES.index(name))
     QApplication.processEvents()
-    for wear, palette in ((Wear.DUSK, DUSK), (Wear.PAPER, PAPER)):
-        swept_window.put_on(wear)
+    for palette_choice, palette in ((PaletteChoice.DUSK, DUSK), (PaletteChoice.PAPER, PAPER)):
+        swept_window.apply(palette_choice)
         QApplication.processEvents()
         picture = swept_window.grab().toImage()
         ground = QColor(palette.ground).name()
@@ -130,8 +130,8 @@ def test_every_page_changes_its_clothes_at_once(swept_window: Window, name: str)
 
 def test_the_choice_of_look_is_kept(swept_window: Window) -> None:
     swept_window.actions_["view.dusk"].trigger()
-    assert Memory().wear == Wear.DUSK
+    assert Preferences().palette_choice == PaletteChoice.DUSK
     assert swept_window.actions_["view.dusk"].isChecked()
     assert not swept_window.actions_["view.paper"].isChecked()
     swept_window.actions_["view.paper"].trigger()
-    assert Memory().wear == Wear.PAPER
+    assert Preferences().palette_choice == PaletteChoice.PAPER

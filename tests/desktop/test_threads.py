@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 from pytestqt.qtbot import QtBot
 
-from niente.core.model.records import Warned
+from niente.core.model.records import WarningRaised
+from niente.core.model.runs import RunKind
 from niente.desktop.app.main import arguments, make_app, show
-from niente.desktop.services.garbage import Garbage
+from niente.desktop.services.garbage import GarbageCollection
 from niente.desktop.session import bridge as module
 from niente.desktop.session.bridge import Bridge
 
@@ -25,7 +26,7 @@ def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
         seen.extend(event.text for event in events)
 
     bridge.arrived.connect(take)
-    sender = threading.Thread(target=lambda: [bridge.push(Warned(str(number))) for number in range(60)])
+    sender = threading.Thread(target=lambda: [bridge.push(WarningRaised(str(number))) for number in range(60)])
     sender.start()
     qtbot.waitUntil(lambda: len(seen) == 60, timeout=10000)
     sender.join()
@@ -38,13 +39,13 @@ def test_a_bench_that_outruns_the_window_waits(qtbot: QtBot, monkeypatch: pytest
     waits: list[float] = []
     monkeypatch.setattr(module.time, "sleep", waits.append)
     bridge = Bridge()
-    for number in range(module.MOST_WAITING):
-        bridge.push(Warned(str(number)))
+    for number in range(module.MAX_WAITING):
+        bridge.push(WarningRaised(str(number)))
     assert not waits
-    bridge.push(Warned("one too many"))
+    bridge.push(WarningRaised("one too many"))
     assert waits == [module.BACK_PRESSURE_S]
     bridge.hand_over()
-    bridge.push(Warned("room again"))
+    bridge.push(WarningRaised("room again"))
     assert len(waits) == 1
     bridge.stop()
 
@@ -53,7 +54,7 @@ def test_what_is_stopped_hands_nothing_over(qtbot: QtBot) -> None:
     bridge = Bridge()
     seen: list[object] = []
     bridge.arrived.connect(seen.append)
-    bridge.push(Warned("late"))
+    bridge.push(WarningRaised("late"))
     bridge.stop()
     qtbot.wait(120)
     assert not seen
@@ -69,7 +70,7 @@ def test_rubbish_is_collected_here_and_given_back(qtbot: QtBot) -> None:
         if phase == "start":
             collected.append(threading.get_ident())
 
-    garbage = Garbage()
+    garbage = GarbageCollection()
     gc.callbacks.append(note)
     try:
         assert not gc.isenabled()
@@ -110,7 +111,7 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     writer = BookWriter(path)
     writer.add_document("rig", card)
     plan = writer.add_document("plan", plan_for(card, default_project(card).question))
-    writer.open_run(plan, 0, "step", card.stock, "idle", card, 0.0)
+    writer.open_run(plan, 0, RunKind.STEP, card.stock, "idle", card, 0.0)
     writer.close()
     make_app([])
     window = show(arguments([str(path)]))
@@ -121,7 +122,7 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     run = window.page("Run")
     assert run.upper.currentWidget() is run.after_view  # type: ignore[attr-defined]
     run.after_view.ended.click()  # type: ignore[attr-defined]
-    run.after_view.go_on.click()  # type: ignore[attr-defined]
+    run.after_view.resume.click()  # type: ignore[attr-defined]
     qtbot.waitUntil(window.session.busy, timeout=5000)
     end = time.monotonic() + 10
     while window.session.live is None and time.monotonic() < end:

@@ -9,22 +9,22 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.samples import Samples
-from niente.core.acquisition.strip_chart import Strip
-from niente.core.analysis.evidence import column, holds_of
+from niente.core.acquisition.strip_chart import StripChart
+from niente.core.analysis.evidence import column, limiters_of
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.records import RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.dynamics import Scale
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.pages.run import traces as module
 from niente.desktop.pages.run.painting import minute_ticks
 from niente.desktop.pages.run.panels import Panel
 from niente.desktop.pages.run.traces import Traces
-from niente.desktop.services.preferences import Memory
-from niente.desktop.session.live_run import LiveRun, Note
+from niente.desktop.services.preferences import Preferences
+from niente.desktop.session.live_run import LiveRun, ShownNote
 from tests.conftest import larkspur_rig
 
 
@@ -34,7 +34,7 @@ class Bench:
     def __init__(self, traces: Traces) -> None:
         self.rig = larkspur_rig()
         self.card = self.rig.describe()
-        self.strip = Strip(self.card)
+        self.strip = StripChart(self.card)
         self.traces = traces
         traces.attach(self.card)
 
@@ -55,14 +55,14 @@ class Bench:
         self.show(live)
         return live
 
-    def show(self, live: LiveRun, notes: list[Note] | None = None) -> None:
+    def show(self, live: LiveRun, notes: list[ShownNote] | None = None) -> None:
         self.traces.show_run(self.strip, live, notes or [], Scale(22.0))
 
 
 @pytest.fixture
 def traces(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> Traces:
     monkeypatch.setattr(module, "DRAW_S", 0.0)
-    shown = Traces(look_of(make_app([]), Memory()))
+    shown = Traces(look_of(make_app([]), Preferences()))
     qtbot.addWidget(shown)
     shown.resize(960, 520)
     shown.show()
@@ -91,13 +91,13 @@ def test_the_lines_are_the_samples(bench: Bench, traces: Traces, card: RigCard) 
 def test_the_band_is_what_held(bench: Bench, traces: Traces, card: RigCard) -> None:
     live = bench.run(1, Setting(sustained_power_w=100.0), "vector", 300)
     assert np.array_equal(
-        bench.strip.held, holds_of(card, live.samples.values, live.opened.step.setting, live.opened.step.load)
+        bench.strip.limiters, limiters_of(card, live.samples.values, live.opened.step.setting, live.opened.step.load)
     )
     hot = Setting(sustained_power_w=200.0, temperature_cap_c=62.0, fan_duty={"cooler": 25.0, "case": 20.0})
     bench.run(2, hot, "vector", 300)
-    assert np.count_nonzero(bench.strip.held[300:] == Hold.TEMPERATURE_CAP) > 100
+    assert np.count_nonzero(bench.strip.limiters[300:] == ClockLimiter.TEMPERATURE_CAP) > 100
     bench.run(3, Setting(), "idle", 100)
-    assert not np.any(bench.strip.held[600:])  # an idle machine is held by nothing
+    assert not np.any(bench.strip.limiters[600:])  # an idle machine is held by nothing
 
 
 def test_the_picture_shows_the_band_in_its_colour(bench: Bench, traces: Traces) -> None:
@@ -186,7 +186,7 @@ def test_notes_stand_where_they_were_made(bench: Bench, traces: Traces) -> None:
     before = traces.grab().toImage()
     bench.strip.add(Frame(live.samples.time_s[-1] + 1, live.samples.values[-1]), 1)
     live.samples.add(Frame(live.samples.time_s[-1] + 1, live.samples.values[-1]))
-    bench.show(live, [Note(1, float(live.samples.time_s[200]), "fan ticks")])
+    bench.show(live, [ShownNote(1, float(live.samples.time_s[200]), "fan ticks")])
     after = traces.grab().toImage()
     assert traces.sight is not None
     x = round(traces.sight.time().px(float(live.samples.time_s[200])))

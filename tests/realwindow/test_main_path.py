@@ -104,7 +104,7 @@ def test_a_plan_is_put_in_order_by_mouse_and_keys(window: Window, qtbot: QtBot) 
     QTest.keyClick(table, Qt.Key.Key_Delete)
     QTest.keyClick(table, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
     assert len(planner.rows) == len(before) + 1
-    assert [row.standing.value for row in planner.rows[3:5]] == ["skipped", "skipped"]
+    assert [row.status.value for row in planner.rows[3:5]] == ["skipped", "skipped"]
     window.setFocus()
     for _ in range(5):
         keys(window, "Ctrl+Z")

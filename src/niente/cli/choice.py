@@ -4,7 +4,7 @@ from typing import Any
 
 import msgspec
 
-from niente.core.selection import explanation as words
+from niente.core.selection import explanation
 from niente.core.selection.pick import Candidate, Choice
 
 FORMAT = "niente-choice/1"
@@ -16,16 +16,18 @@ def choice_as_data(choice: Choice) -> dict[str, Any]:
         "format": FORMAT,
         "pick": _candidate(choice.pick),
         "confirmed": choice.confirmed,
-        "reason": words.why_this(choice),
-        "standing": words.standing(choice),
-        "runners_up": [{**_candidate(other), "against": words.against(choice, other)} for other in choice.runners_up],
+        "reason": explanation.pick_reason(choice),
+        "standing": explanation.confirmation_text(choice),
+        "runners_up": [
+            {**_candidate(other), "against": explanation.comparison_text(choice, other)} for other in choice.runners_up
+        ],
         "limits": msgspec.to_builtins(choice.limits),
         "costs": [
             {
                 "limit": str(cost.limit),
                 "wins_db": cost.wins_db,
                 "instead": _candidate(cost.instead) if cost.instead is not None else None,
-                "words": words.limit_cost(choice, cost.limit),
+                "words": explanation.limit_cost_text(choice, cost.limit),
             }
             for cost in choice.costs
         ],
@@ -44,14 +46,20 @@ def _candidate(candidate: Candidate) -> dict[str, Any]:
 def choice_as_text(choice: Choice) -> str:
     """Return the choice for a terminal."""
     lines = [
-        f"The pick: {words.place_text(choice.pick)}",
-        f"  {words.why_this(choice)}",
-        f"  {words.standing(choice)}",
+        f"The pick: {explanation.candidate_text(choice.pick)}",
+        f"  {explanation.pick_reason(choice)}",
+        f"  {explanation.confirmation_text(choice)}",
         "",
         "Runners-up",
-        *(f"  {words.place_text(other)}: {words.against(choice, other)}" for other in choice.runners_up),
+        *(
+            f"  {explanation.candidate_text(other)}: {explanation.comparison_text(choice, other)}"
+            for other in choice.runners_up
+        ),
         "",
         "What each limit costs",
-        *(f"  {words.limit_name(choice, cost.limit)}: {words.limit_cost(choice, cost.limit)}" for cost in choice.costs),
+        *(
+            f"  {explanation.limit_text(choice, cost.limit)}: {explanation.limit_cost_text(choice, cost.limit)}"
+            for cost in choice.costs
+        ),
     ]
     return "\n".join(lines)

@@ -6,23 +6,23 @@ from typing import Any
 import msgspec
 
 from niente.core.model.records import (
-    Broke,
-    CardShown,
-    Event,
+    BenchFailed,
     ForecastMade,
-    LeftOut,
+    HandCardShown,
     PlanEnded,
     PlanStarted,
-    RigHappened,
+    Record,
+    RigEventSeen,
     RunClosed,
+    RunLeftOut,
     RunOpened,
     StateChanged,
-    Taught,
-    Warned,
+    TimeConstantsFound,
+    WarningRaised,
 )
 
 
-def as_data(event: Event) -> dict[str, Any] | None:
+def as_data(event: Record) -> dict[str, Any] | None:
     """Return an event as data; ``None`` for what is not told on the command line: single samples, a changed card."""
     match event:
         case PlanStarted(plan, plan_id, done):
@@ -46,9 +46,9 @@ def as_data(event: Event) -> dict[str, Any] | None:
                 "settles_at_c": round(settled.value_c, 2),
                 "half_width_k": round(settled.half_width_k, 2) if math.isfinite(settled.half_width_k) else None,
             }
-        case RunClosed(run_id, index, how, why):
-            return {"event": "run_closed", "run": run_id, "number": index + 1, "how": how, "why": why}
-        case RigHappened(run_id, time_s, happened):
+        case RunClosed(run_id, index, outcome, why):
+            return {"event": "run_closed", "run": run_id, "number": index + 1, "how": outcome, "why": why}
+        case RigEventSeen(run_id, time_s, happened):
             return {
                 "event": "happened",
                 "run": run_id,
@@ -58,16 +58,16 @@ def as_data(event: Event) -> dict[str, Any] | None:
             }
         case StateChanged(state, text):
             return {"event": "state", "state": state.value, "text": text}
-        case CardShown(card):
+        case HandCardShown(card):
             return {"event": "card", "card": msgspec.to_builtins(card)}
-        case Taught(run_id, constants):
+        case TimeConstantsFound(run_id, constants):
             return {"event": "taught", "run": run_id, "time_constants_s": [round(one.seconds, 1) for one in constants]}
-        case LeftOut(index, text):
+        case RunLeftOut(index, text):
             return {"event": "left_out", "number": index + 1, "text": text}
-        case Warned(text):
+        case WarningRaised(text):
             return {"event": "warned", "text": text}
         case PlanEnded(complete, why, error):
             return {"event": "plan_ended", "complete": complete, "why": why, "error": str(error) if error else None}
-        case Broke(report):
+        case BenchFailed(report):
             return {"event": "broke", "report": report}
     return None

@@ -8,7 +8,7 @@ import msgspec
 
 from niente import __version__
 from niente.cli.cards import card_of
-from niente.cli.models import fit, predict
+from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
@@ -79,7 +79,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-for command in (plan, status, fit, predict):
+for command in (plan, status, fit_command, predict_command):
     commands.add_command(command)
 
 
@@ -147,14 +147,14 @@ def run(
     sys.exit(run_in_terminal(open_bench, wanted, book, as_json=as_json, machine_went_down=judged))
 
 
-@commands.command()
+@commands.command(name="choose")
 @click.argument("book", type=click.Path(path_type=Path))
 @click.option("--throughput", default=None, type=float, metavar="%", help="Least throughput in % of stock (default 90).")
 @click.option("--headroom", default=None, type=float, metavar="K", help="Least headroom in K (default 8).")
 @click.option("--room", default=None, type=float, metavar="°C", help="Design room in °C (default 28).")
 @click.option("--noise", default=None, type=float, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
 @click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
-def choose(
+def choose_command(
     book: Path, throughput: float | None, headroom: float | None, room: float | None, noise: float | None, as_json: bool
 ) -> None:
     """Pick the quietest setting that keeps the limits."""
@@ -162,7 +162,7 @@ def choose(
     from niente.core.analysis.evidence import gather
     from niente.core.analysis.models import fit_models
     from niente.core.model.project import Limits
-    from niente.core.selection.pick import choose as pick
+    from niente.core.selection.pick import choose
     from niente.core.storage.reader import BookReader
 
     reader = BookReader(book)
@@ -174,13 +174,13 @@ def choose(
         raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
     limits = project.limits if project is not None else Limits()
     changed = {
-        "least_throughput_percent": throughput,
-        "least_headroom_k": headroom,
+        "min_throughput_percent": throughput,
+        "min_headroom_k": headroom,
         "design_room_c": room,
-        "most_noise_dba": noise,
+        "max_noise_dba": noise,
     }
     limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
-    choice = pick(fit_models(evidence), limits)
+    choice = choose(fit_models(evidence), limits)
     if as_json:
         click.echo(msgspec.json.format(msgspec.json.encode(choice_as_data(choice)), indent=1))
     else:

@@ -8,7 +8,7 @@ import msgspec
 
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import Models, fit_models
-from niente.core.analysis.point_prediction import Figure, Said, parameters, say
+from niente.core.analysis.point_prediction import Figure, PointPrediction, parameters, predict_point
 from niente.core.analysis.prediction import stock_throughput
 from niente.core.model.errors import BookError, DocumentError
 from niente.core.model.quantities import Quantity, quantity_of, value_typed
@@ -18,40 +18,40 @@ from niente.core.science.air_density import density_ratio
 FIT_FORMAT, PREDICT_FORMAT = "niente-fit/2", "niente-prediction/1"
 
 
-@click.command()
+@click.command(name="fit")
 @click.argument("book", type=click.Path(path_type=Path))
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
-def fit(book: Path, as_json: bool) -> None:
+def fit_command(book: Path, as_json: bool) -> None:
     """Print what the runs of a book come to: the models' parameters with their intervals, and what does not fit."""
     models = _models(book)
-    said = fit_as_data(models)
+    prediction = fit_as_data(models)
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(said), indent=1))
+        click.echo(msgspec.json.format(msgspec.json.encode(prediction), indent=1))
         return
-    heat = said["heat_path"]
+    heat = prediction["heat_path"]
     words = f"from {heat['runs']} runs and {heat['bounds']} that their temperature cap held"
     click.echo(f"Heat path, {words}, scatter {heat['residual_sd_k']:.2f} K:")
     for name, one in heat["parameters"].items():
         click.echo(f"  {name:24} {one['value']:.4g}  ({one['low']:.4g} to {one['high']:.4g})")
-    click.echo(f"Noise: the room {said['noise']['background_dba']:.1f} dBA")
-    for name, one in said["noise"]["groups"].items():
+    click.echo(f"Noise: the room {prediction['noise']['background_dba']:.1f} dBA")
+    for name, one in prediction["noise"]["groups"].items():
         words = f"{one['level_dba']:.1f} dBA at {one['full_rpm']:.0f} rpm, {one['per_decade_db']:.0f} dB a decade"
         click.echo(f"  {name:16} {words}")
-    for one in said["misfits"]:
+    for one in prediction["misfits"]:
         click.echo(f"Run {one['run_id']} does not fit: measured {one['measured_k']:.1f} K, modelled {one['modelled_k']:.1f} K")
     if heat["local"]:
         left_out = f"{100.0 * heat['left_out_share']:.1f} %"
         click.echo(f"The sum leaves out {left_out} of the rise or more: predictions follow the runs about a setting.")
 
 
-@click.command()
+@click.command(name="predict")
 @click.argument("book", type=click.Path(path_type=Path))
 @click.option("--set", "settings", multiple=True, metavar="CONTROL=VALUE", help="A control and its value; often.")
 @click.option("--room-c", default=None, type=float, metavar="°C", help="The room (default: as it was while measuring).")
 @click.option("--load", default=None, help="The load (default: the heaviest).")
 @click.option("--altitude-m", default=None, type=float, metavar="m", help="Where it will stand (default: where it was run).")
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
-def predict(
+def predict_command(
     book: Path,
     settings: tuple[str, ...],
     room_c: float | None,
@@ -67,14 +67,14 @@ def predict(
     air = 1.0
     if altitude_m is not None:
         air = density_ratio(altitude_m) / density_ratio(models.card.room.get("altitude_m", 0.0))
-    said = say(models, wanted, load or models.heavy_load, models.room_c if room_c is None else room_c, air)
+    prediction = predict_point(models, wanted, load or models.heavy_load, models.room_c if room_c is None else room_c, air)
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(prediction_as_data(said)), indent=1))
+        click.echo(msgspec.json.format(msgspec.json.encode(prediction_as_data(prediction)), indent=1))
         return
-    for name, quantity, figure in _lines(said):
+    for name, quantity, figure in _lines(prediction):
         value = "–" if figure.value is None else quantity.with_unit(figure.value, figure.half_width)
         click.echo(f"{name:12} {value}" + (f"  ({figure.reason})" if figure.reason else ""))
-    for words in said.outside:
+    for words in prediction.outside:
         click.echo(f"Outside what was measured: {words}.")
 
 
@@ -98,22 +98,22 @@ def _put(setting: Setting, text: str) -> Setting:
         ) from None
 
 
-def _lines(said: Said) -> list[tuple[str, Quantity, Figure]]:
+def _lines(prediction: PointPrediction) -> list[tuple[str, Quantity, Figure]]:
     return [
-        ("Hottest core", quantity_of("hottest_core_c"), said.core_c),
-        ("Headroom", quantity_of("headroom_k"), said.headroom_k),
-        ("In the room", quantity_of("noise_dba"), said.in_room_dba),
-        ("At the ear", quantity_of("noise_dba"), said.at_listener_dba),
-        ("Alone", quantity_of("noise_dba"), said.alone_dba),
-        ("Throughput", quantity_of("throughput_percent"), said.throughput_percent),
-        ("Clock", quantity_of("effective_clock_mhz"), said.clock_mhz),
-        ("Package", quantity_of("package_power_w"), said.power_w),
+        ("Hottest core", quantity_of("hottest_core_c"), prediction.core_c),
+        ("Headroom", quantity_of("headroom_k"), prediction.headroom_k),
+        ("In the room", quantity_of("noise_dba"), prediction.in_room_dba),
+        ("At the ear", quantity_of("noise_dba"), prediction.at_listener_dba),
+        ("Alone", quantity_of("noise_dba"), prediction.alone_dba),
+        ("Throughput", quantity_of("throughput_percent"), prediction.throughput_percent),
+        ("Clock", quantity_of("effective_clock_mhz"), prediction.clock_mhz),
+        ("Package", quantity_of("package_power_w"), prediction.power_w),
     ]
 
 
-def prediction_as_data(said: Said) -> dict[str, Any]:
+def prediction_as_data(prediction: PointPrediction) -> dict[str, Any]:
     """Return a prediction as data; its keys stand in docs/reference and are kept."""
-    return {"format": PREDICT_FORMAT, "inside": said.inside, **msgspec.to_builtins(said)}
+    return {"format": PREDICT_FORMAT, "inside": prediction.inside, **msgspec.to_builtins(prediction)}
 
 
 def fit_as_data(models: Models) -> dict[str, Any]:

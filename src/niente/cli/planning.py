@@ -10,7 +10,7 @@ import msgspec
 
 from niente.cli.cards import card_of
 from niente.core.model.errors import DocumentError, PlanError
-from niente.core.model.plan import Exposure, How, Plan, QuietHours
+from niente.core.model.plan import Exposure, Plan, QuietHours, SearchMethod
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
@@ -56,7 +56,7 @@ def _options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--fan-school", default=None, type=click.Choice([one.name.lower() for one in FanSchool]),
                          help="How fans are held while measuring."),
             click.option("--repeats", default=None, type=click.IntRange(1), help="How often each run is made."),
-            click.option("--search", default=None, type=click.Choice([one.name.lower() for one in How]),
+            click.option("--search", default=None, type=click.Choice([one.name.lower() for one in SearchMethod]),
                          help="How a limit is searched."),
             click.option("--fine", default=None, type=float, help="The fine step of a search, in the control's unit."),
             click.option("--margin", default=None, type=float, help="Back from the last pass, in the control's unit."),
@@ -120,9 +120,9 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
     if given["order"] is not None:
         changed["order"] = Order[str(given["order"]).upper()]
     if given["search"] is not None:
-        changed["how"] = How[str(given["search"]).upper()]
+        changed["method"] = SearchMethod[str(given["search"]).upper()]
     if given["rest"] is not None:
-        changed["rest_minutes"] = given["rest"]
+        changed["idle_minutes"] = given["rest"]
     if given["until_cold"]:
         changed["from_cold"] = True
     if given["budget"] is not None:
@@ -131,7 +131,7 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
         changed["quiet"] = _quiet(str(given["quiet_hours"]), float(given["quiet_dba"]))  # type: ignore[arg-type]
     if given["minutes"] is not None:
         seconds = float(given["minutes"]) * 60.0  # type: ignore[arg-type]
-        changed["exposure"] = Exposure(least_s=seconds, most_s=seconds)
+        changed["exposure"] = Exposure(min_s=seconds, max_s=seconds)
     elif given["known_to"] is not None:
         changed["exposure"] = until_known(card, float(given["known_to"]))  # type: ignore[arg-type]
     return msgspec.structs.replace(question, **changed)
@@ -156,9 +156,9 @@ def _held(card: RigCard, question: Question, control: str, value: float) -> Ques
 
 
 def _by_part(axis: Axis, card: RigCard) -> Axis:
-    from niente.core.planning.builders import parts_of
+    from niente.core.planning.builders import control_parts
 
-    parts = parts_of(card, axis.control)
+    parts = control_parts(card, axis.control)
     known = card.control(axis.control) is not None or not parts
     return axis if known else msgspec.structs.replace(axis, control=parts[0])
 
@@ -191,11 +191,11 @@ def _names(text: str) -> tuple[str, ...]:
     return tuple(part.strip() for part in text.split(",") if part.strip())
 
 
-def _quiet(text: str, most_dba: float) -> QuietHours:
+def _quiet(text: str, max_dba: float) -> QuietHours:
     match = re.fullmatch(r"\s*([0-9.]+)\s*-\s*([0-9.]+)\s*", text)
     if match is None or not all(0 <= float(part) <= 24 for part in match.groups()):
         raise click.BadParameter(f"wanted hours of the day, such as 22-7, not {text!r}", param_hint="--quiet-hours")
-    return QuietHours(float(match[1]), float(match[2]) % 24.0, most_dba)
+    return QuietHours(float(match[1]), float(match[2]) % 24.0, max_dba)
 
 
 def _print(card: RigCard, question: Question, fresh: bool) -> None:
@@ -215,9 +215,9 @@ def _say_what_to_know(card: RigCard, made: Plan, question: Question | None) -> N
     from niente.core.planning.cost import pace_of
     from niente.core.planning.dry_run import dry_run
     from niente.core.planning.forecast import foresee
-    from niente.core.planning.progress import rows_of
+    from niente.core.planning.progress import plan_rows
 
-    rows = rows_of(made, card)
+    rows = plan_rows(made, card)
     pace = pace_of(card, None)
     run = dry_run(made, card, rows, foresee(None, [row.step for row in rows]), question=question, pace=pace)
     for text in (*run.wrong, *run.warnings):
@@ -271,7 +271,7 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
     from niente.core.planning.cost import pace_of
     from niente.core.planning.dry_run import dry_run
     from niente.core.planning.forecast import foresee
-    from niente.core.planning.progress import rows_of
+    from niente.core.planning.progress import plan_rows
 
     evidence = models = None
     if book is not None:
@@ -281,7 +281,7 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
         except NotEnoughError:
             models = None
     card = evidence.card if evidence is not None and evidence.card.name == card.name else card
-    rows = rows_of(made, card, evidence)
+    rows = plan_rows(made, card, evidence)
     seen = foresee(models, [row.step for row in rows])
     run = dry_run(made, card, rows, seen, pace=pace_of(card, evidence))
     return {
@@ -290,10 +290,10 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
         "wrong": run.wrong,
         "warnings": run.warnings,
         "runs": run.cost.runs,
-        "runs_closed": sum(row.standing.closed for row in rows),
+        "runs_closed": sum(row.status.closed for row in rows),
         "typical_s": run.cost.typical_s,
         "left_s": run.cost.left_s,
-        "most_s": run.cost.most_s,
+        "most_s": run.cost.max_s,
         "hands": [place + 1 for place in run.hands],
         "must_trip": [place + 1 for place in run.trips],
         "hottest": None

@@ -13,26 +13,26 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedCo
 from niente.cli.events import as_data
 from niente.cli.terminal import Terminal
 from niente.core.acquisition.bench import Bench
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.records import (
-    Broke,
-    CardShown,
-    Event,
+    BenchFailed,
     ForecastMade,
     FrameTaken,
-    LeftOut,
+    HandCardShown,
     Listener,
     PlanEnded,
     PlanStarted,
+    Record,
     RunClosed,
+    RunLeftOut,
     RunOpened,
     StateChanged,
-    Warned,
+    WarningRaised,
 )
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 
 BUG = 1
 ENDED_EARLY = 4
@@ -41,14 +41,14 @@ STOPPED = 5
 """Exit code: the person stopped it; the rig is restored and every sample is kept."""
 
 
-class Line:
+class ProgressLine:
     """Turns the bench's events into a progress line (on a terminal), a line a run (elsewhere), or a line of JSON each."""
 
     def __init__(self, console: Console, progress: Progress, as_json: bool = False) -> None:
         self.over = threading.Event()
-        self.card: BenchCard | None = None
+        self.card: HandCard | None = None
         """The card that hands are at, once it is shown and until somebody takes it up."""
-        self.ended: PlanEnded | Broke | None = None
+        self.ended: PlanEnded | BenchFailed | None = None
         self._console = console
         self._progress = progress
         self._as_json = as_json
@@ -58,13 +58,13 @@ class Line:
         """The controls that tell one run from the next."""
         self._runs = 0
 
-    def hear(self, event: Event) -> None:
+    def hear(self, event: Record) -> None:
         """Take one event in; called from the bench's thread."""
         if isinstance(event, FrameTaken):
             return
-        if isinstance(event, CardShown):
+        if isinstance(event, HandCardShown):
             self.card = event.card
-        if isinstance(event, PlanEnded | Broke):
+        if isinstance(event, PlanEnded | BenchFailed):
             self.ended = event
             self.over.set()
         if self._as_json:
@@ -74,7 +74,7 @@ class Line:
             return
         self._say(event)
 
-    def _say(self, event: Event) -> None:
+    def _say(self, event: Record) -> None:
         match event:
             case PlanStarted(_, _, done):
                 if done:
@@ -88,16 +88,16 @@ class Line:
             case ForecastMade(_, _, settled) if settled.known:
                 temperature = quantity_of("hottest_core_c").with_unit(settled.value_c, settled.half_width_k)
                 self._show(f"settles at {temperature}")
-            case RunClosed(_, index, how, why):
-                self._console.print(f"  {self._words}: {how} ({why})", highlight=False)
+            case RunClosed(_, index, outcome, why):
+                self._console.print(f"  {self._words}: {outcome} ({why})", highlight=False)
                 if self._task is not None:
                     self._progress.update(self._task, completed=index + 1, total=max(self._runs, index + 1))
-            case Warned(text) | LeftOut(_, text):
+            case WarningRaised(text) | RunLeftOut(_, text):
                 self._console.print(text)
-            case CardShown(card) if card is not None:
+            case HandCardShown(card) if card is not None:
                 for text in card_text(card):
                     self._console.print(text, highlight=False)
-            case StateChanged(State.RESTING, text) | StateChanged(State.HOLDING, text):
+            case StateChanged(BenchState.RESTING, text) | StateChanged(BenchState.PAUSED, text):
                 self._console.print(text, highlight=False)
             case _:
                 return
@@ -111,7 +111,7 @@ class Line:
             self._progress.update(self._task, description=f"{self._words}  {more}".strip())
 
 
-def card_text(card: BenchCard) -> list[str]:
+def card_text(card: HandCard) -> list[str]:
     """Return a bench card as lines for a terminal, cautions first."""
     found = [f"By hand: {card.title}", *(f"  ! {caution}" for caution in card.cautions)]
     for number, line in enumerate(card.lines, 1):
@@ -143,7 +143,7 @@ def run_in_terminal(
     )
     shown = console.is_terminal and not as_json
     with Progress(*columns, console=console, transient=True, disable=not shown) as progress:
-        line = Line(console, progress, as_json)
+        line = ProgressLine(console, progress, as_json)
         bench = open_bench(line.hear)
         line.swept = ("sustained_power_w", f"fan_duty.{bench.card.lead_group()}")
         try:
@@ -161,11 +161,11 @@ def run_in_terminal(
     return _verdict(line, console, book, bool(stopping))
 
 
-def _after_an_end(bench: Bench, line: Line, machine_went_down: bool | None) -> None:
+def _after_an_end(bench: Bench, line: ProgressLine, machine_went_down: bool | None) -> None:
     """Say what an earlier end left open, and take a person's word for what it was."""
     if machine_went_down is not None:
         bench.judge(machine_down=machine_went_down)
-    lost = bench.aftermath
+    lost = bench.interrupted
     if lost is None:
         return
     kept = f"Its samples are kept ({duration_text(lost.seconds)})"
@@ -181,7 +181,7 @@ def _after_an_end(bench: Bench, line: Line, machine_went_down: bool | None) -> N
         )
 
 
-def _nobody_there(bench: Bench, line: Line) -> None:
+def _nobody_there(bench: Bench, line: ProgressLine) -> None:
     """Take a card as done on a simulated machine, its meters read; stop on a real one: nobody sits at the terminal."""
     card, line.card = line.card, None
     if card is None:
@@ -208,9 +208,9 @@ def _stop_on_signals(bench: Bench) -> list[int]:
     return seen
 
 
-def _verdict(line: Line, console: Console, book: Path, stopped: bool) -> int:
+def _verdict(line: ProgressLine, console: Console, book: Path, stopped: bool) -> int:
     ended = line.ended
-    if isinstance(ended, Broke) or ended is None:
+    if isinstance(ended, BenchFailed) or ended is None:
         print(ended.report if ended else "", file=sys.stderr)
         console.print("This is a bug of Niente's. The rig has its safe setting, and every sample is kept.")
         return BUG
@@ -220,5 +220,5 @@ def _verdict(line: Line, console: Console, book: Path, stopped: bool) -> int:
     if stopped and ended.error is None:
         console.print("Stopped. The rig is restored and every sample is kept; the same command goes on from here.")
         return STOPPED
-    console.print(str(ended.error) if ended.error is not None else f"The plan ended early: {ended.why}.")
+    console.print(str(ended.error) if ended.error is not None else f"The plan ended early: {ended.reason}.")
     return ENDED_EARLY

@@ -9,8 +9,9 @@ import msgspec
 
 from niente.core.model.errors import BookError
 from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.storage.notes import notes_in
-from niente.core.storage.reader import DONE, BookReader, RunRecord
+from niente.core.storage.reader import BookReader, RunRecord
 
 POLL_S = 0.5
 NOTES = 10
@@ -43,17 +44,17 @@ def status_of(reader: BookReader) -> dict[str, Any]:
     card = reader.card()
     if card is None:
         raise BookError(f"The book {reader.path} has no rig yet.", remedy="Run a plan into it first.")
-    runs = [run for run in reader.runs() if run.kind == "step"]
-    running = next((run for run in reversed(runs) if run.how is None), None)
-    happened = reader.happenings()
+    runs = [run for run in reader.runs() if run.kind == RunKind.STEP]
+    running = next((run for run in reversed(runs) if run.outcome is None), None)
+    happened = reader.events()
     last = happened[-1] if happened else None
     return {
         "rig": card.name,
         "title": card.title,
         "variant": card.variant,
         "runs": len(runs),
-        "done": sum(run.how == DONE for run in runs),
-        "failed": sum(run.how == "failed" for run in runs),
+        "done": sum(run.outcome == RunOutcome.DONE for run in runs),
+        "failed": sum(run.outcome == RunOutcome.FAILED for run in runs),
         "running": _running(reader, running) if running is not None else None,
         "notes": [msgspec.to_builtins(note) for note in notes_in(reader)[-NOTES:]],
         "last": {"kind": last.kind, "said": last.body, "rig_time_s": last.rig_time_s} if last is not None else None,

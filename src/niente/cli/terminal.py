@@ -7,23 +7,23 @@ from typing import Protocol
 from niente.core.acquisition.bench import Bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 from niente.core.model.quantities import value_typed
 
 COMMANDS = {
-    "hold": Command.HOLD_NOW,
-    "hold after": Command.HOLD_AFTER,
-    "go on": Command.GO_ON,
+    "hold": Command.PAUSE_NOW,
+    "hold after": Command.PAUSE_AFTER,
+    "go on": Command.RESUME,
     "skip": Command.SKIP,
     "repeat": Command.REPEAT,
 }
 HELP = "Words: hold, hold after, go on, skip, repeat, note TEXT, stop."
 
 
-class Sayer(Protocol):
+class TerminalVoice(Protocol):
     """What says something to the person, and knows the card that is shown."""
 
-    card: BenchCard | None
+    card: HandCard | None
 
     def say(self, text: str) -> None:
         """Say something."""
@@ -32,12 +32,12 @@ class Sayer(Protocol):
 class Terminal:
     """Reads lines as they are typed, without waiting for them."""
 
-    def __init__(self, bench: Bench, sayer: Sayer) -> None:
+    def __init__(self, bench: Bench, sayer: TerminalVoice) -> None:
         self._bench = bench
         self._sayer = sayer
         self.gone = False
         """Whether the terminal has ended: nobody sits there any more."""
-        self._told: BenchCard | None = None
+        self._told: HandCard | None = None
         self._readings: dict[str, float] = {}
 
     def look(self) -> None:
@@ -78,7 +78,7 @@ class Terminal:
             if card is not None:
                 self._ask(card)
 
-    def _ask(self, card: BenchCard) -> None:
+    def _ask(self, card: HandCard) -> None:
         waiting = [asked for asked in card.readings if asked.channel not in self._readings]
         if waiting:
             shown = self._bench.shown.get(waiting[0].channel)
@@ -87,7 +87,7 @@ class Terminal:
         else:
             self._sayer.say("Press Enter once it is done and checked; Ctrl+C stops and restores.")
 
-    def _answer(self, card: BenchCard, text: str) -> None:
+    def _answer(self, card: HandCard, text: str) -> None:
         waiting = [asked for asked in card.readings if asked.channel not in self._readings]
         if waiting:
             try:

@@ -16,7 +16,7 @@ from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits, Project
 from niente.core.model.question import Axis
-from niente.core.model.records import Broke, Event, Listener, PlanEnded, RunOpened
+from niente.core.model.records import BenchFailed, Listener, PlanEnded, Record, RunOpened
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.selection.pick import choose
@@ -73,13 +73,13 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
     """Run the first sweep as fast as it goes, into a book that only takes its name once it is whole."""
     draft = path.with_name(f"{path.stem}.{os.getpid()}.draft")
     over = threading.Event()
-    ended: list[PlanEnded | Broke] = []
+    ended: list[PlanEnded | BenchFailed] = []
 
-    def hear(event: Event) -> None:
+    def hear(event: Record) -> None:
         match event:
             case RunOpened(_, index, total, _):
                 progress(f"Making the demo book: run {index + 1} of {total} …")
-            case PlanEnded() | Broke():
+            case PlanEnded() | BenchFailed():
                 ended.append(event)
                 over.set()
             case _:
@@ -93,7 +93,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
         over.wait()
     finally:
         bench.close()
-    if isinstance(ended[0], Broke) or not ended[0].complete:
+    if isinstance(ended[0], BenchFailed) or not ended[0].complete:
         draft.unlink(missing_ok=True)
         raise NienteError("The demo book could not be made.", safe="None of your files was touched.", remedy="Start it again.")
     draft.rename(path)

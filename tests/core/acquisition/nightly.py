@@ -8,11 +8,11 @@ from niente.core.acquisition.bench import Bench
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Limits
-from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.setting import Setting
 from tests.contract.outside import CARD, Doorbell
 
-RULE = Exposure(least_s=4000.0, most_s=4000.0)
+RULE = Exposure(min_s=4000.0, max_s=4000.0)
 PLAN = Plan(
     PLAN_FORMAT,
     "doorbell",
@@ -26,8 +26,8 @@ def main(book: Path) -> None:
     """Run until the plan ends, or something ends this process."""
     over = threading.Event()
 
-    def hear(event: Event) -> None:
-        if isinstance(event, PlanEnded | Broke):
+    def hear(event: Record) -> None:
+        if isinstance(event, PlanEnded | BenchFailed):
             over.set()
 
     bench = Bench(Doorbell(), book, hear)

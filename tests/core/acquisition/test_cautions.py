@@ -37,7 +37,7 @@ def test_nothing_starts_before_they_are_read(tmp_path: Path, watcher: Watcher) -
     assert watcher.end().complete
     bench.close()
     reader = BookReader(book)
-    (said,) = [item for item in reader.happenings() if item.kind == READ]
+    (said,) = [item for item in reader.events() if item.kind == READ]
     reader.close()
     assert said.body == list(cautions_for(RealDoorbell().describe()))
 

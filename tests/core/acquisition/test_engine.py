@@ -14,10 +14,19 @@ from niente.core.model.commands import Command
 from niente.core.model.errors import PlanError, RigError
 from niente.core.model.frame import Frame
 from niente.core.model.project import Limits
-from niente.core.model.records import Broke, ForecastMade, FrameTaken, LeftOut, PlanEnded, RunClosed, RunOpened, StateChanged
+from niente.core.model.records import (
+    BenchFailed,
+    ForecastMade,
+    FrameTaken,
+    PlanEnded,
+    RunClosed,
+    RunLeftOut,
+    RunOpened,
+    StateChanged,
+)
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.model.states import MAY_FOLLOW, State
+from niente.core.model.states import MAY_FOLLOW, BenchState
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.notes import notes_in
@@ -29,7 +38,7 @@ COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
 
 
 def closings(watcher: Watcher) -> list[tuple[int, str]]:
-    return [(event.index, event.how) for event in watcher.of(RunClosed)]
+    return [(event.index, event.outcome) for event in watcher.of(RunClosed)]
 
 
 def when(watcher: Watcher, kind: type, count: int, do: Callable[[], None]) -> None:
@@ -52,7 +61,7 @@ def assert_safe(rig: SimulatedRig, card: RigCard) -> None:
 
 def test_a_run_ends_when_it_has_settled(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
     bench = make_bench()
-    bench.start(short_plan(card, COOL, seconds=300.0, most_s=3600.0, known_to_k=1.0), Limits())
+    bench.start(short_plan(card, COOL, seconds=300.0, max_s=3600.0, known_to_k=1.0), Limits())
     assert watcher.end().complete
     last = watcher.of(ForecastMade)[-1].settled
     assert last.known_to(1.0)
@@ -80,10 +89,10 @@ def test_changes_of_state_keep_to_the_table(make_bench: Make, watcher: Watcher, 
     bench = make_bench()
     bench.start(short_plan(card, COOL, COOL, seconds=30.0), Limits())
     watcher.end()
-    states = [State.IDLE, *(event.state for event in watcher.of(StateChanged))]
+    states = [BenchState.IDLE, *(event.state for event in watcher.of(StateChanged))]
     assert all(after in MAY_FOLLOW[before] for before, after in itertools.pairwise(states))
-    assert states[-1] == State.IDLE
-    assert set(MAY_FOLLOW) == set(State)
+    assert states[-1] == BenchState.IDLE
+    assert set(MAY_FOLLOW) == set(BenchState)
 
 
 def test_skip_leaves_a_run_out(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
@@ -100,13 +109,13 @@ def test_hold_now_voids_the_run_and_repeats_it(make_bench: Make, watcher: Watche
 
     def on(event: object) -> None:
         if isinstance(event, FrameTaken) and len(watcher.events) == 60:
-            bench.tell(Command.HOLD_NOW)
-        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            bench.tell(Command.PAUSE_NOW)
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             threading.Timer(0.3, go_on).start()
 
     def go_on() -> None:
         assert_safe(rig, card)
-        bench.tell(Command.GO_ON)
+        bench.tell(Command.RESUME)
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=4000.0), Limits())
@@ -119,15 +128,15 @@ def test_hold_after_waits_between_runs(make_bench: Make, watcher: Watcher, card:
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened) and event.index == 0:
-            bench.tell(Command.HOLD_AFTER)
-        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            bench.tell(Command.PAUSE_AFTER)
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             assert closings(watcher) == [(0, "done")]
-            bench.tell(Command.GO_ON)
+            bench.tell(Command.RESUME)
 
     watcher.on = on
     bench.start(short_plan(card, COOL, COOL, seconds=300.0), Limits())
     assert watcher.end().complete
-    assert State.HOLDING in [event.state for event in watcher.of(StateChanged)]
+    assert BenchState.PAUSED in [event.state for event in watcher.of(StateChanged)]
     assert closings(watcher) == [(0, "done"), (1, "done")]
 
 
@@ -156,8 +165,8 @@ def test_a_stop_while_held_restores(make_bench: Make, watcher: Watcher, card: Ri
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened):
-            bench.tell(Command.HOLD_NOW)
-        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            bench.tell(Command.PAUSE_NOW)
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             bench.stop()
 
     watcher.on = on
@@ -190,7 +199,7 @@ def test_a_stop_is_served_while_the_rig_is_silent(make_bench: Make, watcher: Wat
         time.sleep(0.05)
     bench.stop()
     ended = watcher.end(10.0)
-    assert "stopped by the person" in ended.why
+    assert "stopped by the person" in ended.reason
     assert_safe(bench.rig, card)  # type: ignore[arg-type]
 
 
@@ -201,10 +210,10 @@ def test_going_on_is_not_lost_in_a_silence(make_bench: Make, watcher: Watcher, c
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened) and len(watcher.of(RunOpened)) == 1:
-            bench.tell(Command.HOLD_NOW)
-        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+            bench.tell(Command.PAUSE_NOW)
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             rig.set_pace(0.2)
-            bench.tell(Command.GO_ON)
+            bench.tell(Command.RESUME)
             threading.Timer(1.2, lambda: rig.set_pace(None)).start()
 
     watcher.on = on
@@ -219,7 +228,7 @@ def ends_with_guard(bench: Bench, watcher: Watcher, card: RigCard, setting: Sett
     bench.start(short_plan(card, setting, setting, seconds=3000.0), Limits())
     ended = watcher.end()
     assert not ended.complete
-    assert words in ended.why
+    assert words in ended.reason
     assert closings(watcher) == [(0, "guard")]
     assert ended.error is not None
     assert "safe setting" in ended.error.safe
@@ -230,7 +239,7 @@ def ends_with_guard(bench: Bench, watcher: Watcher, card: RigCard, setting: Sett
 def test_the_guard_on_the_hottest_core_trips(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
     hot = Setting(sustained_power_w=200.0, temperature_cap_c=95.0, fan_duty={"cooler": 0.0, "case": 20.0})
     ended = ends_with_guard(make_bench(), watcher, card, hot, "hottest core")
-    assert "95.0" in ended.why
+    assert "95.0" in ended.reason
     hottest = max(float(event.frame.values[:12].max()) for event in watcher.of(FrameTaken))
     assert hottest < card.limits.shut_down_c
 
@@ -262,7 +271,7 @@ def test_a_silent_rig_is_given_up(make_bench: Make, watcher: Watcher, card: RigC
     bench = make_bench(larkspur_rig(Fault(FaultKind.SILENT, 100.0)), silent_limit_s=0.5)
     bench.start(short_plan(card, COOL, seconds=3000.0), Limits())
     ended = watcher.end()
-    assert "no sample" in ended.why
+    assert "no sample" in ended.reason
     assert closings(watcher) == [(0, "stopped")]
     assert_safe(bench.rig, card)  # type: ignore[arg-type]
 
@@ -274,11 +283,11 @@ def test_a_rig_that_hangs_is_made_safe_without_waiting(tmp_path: Path, watcher: 
     bench.start(short_plan(card, COOL, seconds=3000.0), Limits())
     ended = watcher.end()
     assert time.monotonic() - start < 5.0  # the call to the rig has not returned yet
-    assert "not answered" in ended.why
+    assert "not answered" in ended.reason
     assert_safe(rig, card)
     bench.close()
     book = BookReader(tmp_path / "hang.niente")
-    assert book.runs()[0].how == "stopped"
+    assert book.runs()[0].outcome == "stopped"
     book.close()
 
 
@@ -292,7 +301,7 @@ def test_a_wrong_result_fails_the_run_and_what_it_implies(make_bench: Make, watc
     bench.start(short_plan(card, deep, higher, shallow, seconds=400.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "failed"), (2, "done")]
-    assert [(event.index, "left out" in event.text) for event in watcher.of(LeftOut)] == [(1, True)]
+    assert [(event.index, "left out" in event.text) for event in watcher.of(RunLeftOut)] == [(1, True)]
 
 
 def test_a_crash_fails_the_run_and_the_plan_goes_on(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
@@ -312,7 +321,7 @@ def test_a_bug_of_ours_ends_safely(tmp_path: Path, watcher: Watcher, card: RigCa
     monkeypatch.setattr("niente.core.acquisition.run_executor.settled_so_far", broken)
     bench.start(short_plan(card, COOL, seconds=300.0), Limits())
     assert watcher.over.wait(20)
-    (broke,) = watcher.of(Broke)
+    (broke,) = watcher.of(BenchFailed)
     assert "ZeroDivisionError" in broke.report
     assert_safe(rig, card)
     bench.close()
@@ -324,7 +333,7 @@ def test_a_note_goes_into_the_book(make_bench: Make, watcher: Watcher, card: Rig
     bench.start(short_plan(card, COOL, seconds=100.0), Limits())
     watcher.end()
     book = BookReader(bench.writer.path)
-    notes = [item for item in book.happenings(book.runs()[0]) if item.kind == "note"]
+    notes = [item for item in book.events(book.runs()[0]) if item.kind == "note"]
     assert [note.body for note in notes] == ["panel rattles #Panel, #fan-2 #panel"]
     (note,) = notes_in(book)
     assert (note.run_id, note.tags) == (1, ("panel", "fan-2"))
@@ -357,11 +366,11 @@ def test_the_run_waits_for_hands(make_bench: Make, watcher: Watcher, card: RigCa
     bench = make_bench(HandsRig(shipped_file("larkspur"), seed=3))
 
     def on(event: object) -> None:
-        if isinstance(event, StateChanged) and event.state == State.WAITING_FOR_HANDS:
+        if isinstance(event, StateChanged) and event.state == BenchState.WAITING_FOR_HANDS:
             assert "firmware" in event.text
             threading.Timer(0.2, bench.confirm).start()
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=60.0), Limits())
     assert watcher.end().complete
-    assert State.WAITING_FOR_HANDS in [event.state for event in watcher.of(StateChanged)]
+    assert BenchState.WAITING_FOR_HANDS in [event.state for event in watcher.of(StateChanged)]

@@ -12,7 +12,7 @@ from niente.core.acquisition.follower import Follower
 from niente.core.model.commands import Command
 from niente.core.model.errors import BookBusyError, BookError
 from niente.core.model.project import Limits
-from niente.core.model.records import FrameTaken, PlanStarted, RunClosed, RunOpened, Warned
+from niente.core.model.records import FrameTaken, PlanStarted, RunClosed, RunOpened, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.storage.reader import BookReader
@@ -38,7 +38,7 @@ def test_a_follower_tells_what_the_bench_tells(make_bench: Callable[..., Bench],
     until(lambda: len(other.of(RunClosed)) == 2)
     follower.close()
     assert [event.step.setting for event in other.of(RunOpened)] == [COOL, COOL]
-    assert [(event.index, event.how) for event in other.of(RunClosed)] == [(0, "done"), (1, "done")]
+    assert [(event.index, event.outcome) for event in other.of(RunClosed)] == [(0, "done"), (1, "done")]
     assert other.of(PlanStarted)[0].plan.question == "test"
     for run_id in (1, 2):
         mine = [event.frame for event in watcher.of(FrameTaken) if event.run_id == run_id]
@@ -60,11 +60,11 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     assert follower.busy
     assert first.time_s == next(event.frame.time_s for event in watcher.of(FrameTaken) if event.run_id == 1)
     reader = BookReader(bench.path)
-    before = reader.happenings(), reader.plans(), reader.project()
+    before = reader.events(), reader.plans(), reader.project()
     follower.tell(Command.SKIP)
     follower.stop()
-    assert all("only looks on" in event.text for event in other.of(Warned))
-    assert len(other.of(Warned)) == 2
+    assert all("only looks on" in event.text for event in other.of(WarningRaised))
+    assert len(other.of(WarningRaised)) == 2
     for refused in (
         lambda: follower.start(short_plan(card, COOL), Limits()),
         lambda: follower.note("mine"),
@@ -83,7 +83,7 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     assert follower.unread_cautions() == ()
     follower.close()
     assert bench.busy  # the run over there went on
-    assert (reader.happenings(), reader.plans(), reader.project()) == before  # and nothing of this came into the book
+    assert (reader.events(), reader.plans(), reader.project()) == before  # and nothing of this came into the book
     reader.close()
 
 

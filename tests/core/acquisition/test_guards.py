@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from niente.core.acquisition.bench import Bench
-from niente.core.acquisition.guards.guard_set import Guards
+from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.levels import LevelWatch
 from niente.core.acquisition.guards.sensors import IMPOSSIBLE_SAMPLES, LOST_SAMPLES
 from niente.core.acquisition.guards.trip import Trip
@@ -33,10 +33,10 @@ from niente.core.model.guard_rules import (
 )
 from niente.core.model.plan import Guard, GuardAction
 from niente.core.model.project import Limits
-from niente.core.model.records import RunClosed, StateChanged, Warned
+from niente.core.model.records import RunClosed, StateChanged, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.planning.validation import check_plan
 from niente.core.rigs.simulated.faults import Fault, FaultKind
@@ -69,7 +69,7 @@ def test_a_guard_trips_with_the_sample_that_completes_its_hold_time(card: RigCar
     cold, hot = calm(card), calm(card, core_temperature_c=91.0)
     assert first_trip(LevelWatch(guard, card), [cold, hot, hot, hot, hot, hot]) == (4, Trip(GuardAction.STOP, *_said(guard)))
     assert first_trip(LevelWatch(guard, card), [hot, hot, cold, hot, hot, hot]) is None
-    at_once = msgspec.structs.replace(guard, hold_s=0.0)
+    at_once = msgspec.structs.replace(guard, dwell_s=0.0)
     found = first_trip(LevelWatch(at_once, card), [cold, hot])
     assert found is not None
     assert found[0] == 1
@@ -117,7 +117,7 @@ def test_near_the_dew_point_it_stops() -> None:
     assert dew_point_c(25.0, 60.0) == pytest.approx(16.7, abs=0.05)
     guard = guard_on(card, DEW_MARGIN)
     assert guard.falling
-    watch = LevelWatch(msgspec.structs.replace(guard, hold_s=0.0), card)
+    watch = LevelWatch(msgspec.structs.replace(guard, dwell_s=0.0), card)
     assert watch.look(Frame(0.0, calm(card, room_temperature_c=25.0, coolant_temperature_c=20.0))) is None
     assert watch.reading == pytest.approx(20.0 - 16.7, abs=0.05)
     trip = watch.look(Frame(1.0, calm(card, room_temperature_c=25.0, coolant_temperature_c=18.0)))
@@ -144,7 +144,7 @@ def test_the_room_is_held_against_the_first_minute(card: RigCard) -> None:
 def test_the_room_is_watched_over_a_change_of_the_machine(card: RigCard) -> None:
     """A and B of a comparison are held against the same minute, though every other watch begins anew."""
     guards = with_room_watched(card, default_guards(card))
-    first, second = Guards(guards, card), Guards(guards, card)
+    first, second = GuardSet(guards, card), GuardSet(guards, card)
     for at in range(100):
         first.look(Frame(float(at), calm(card, room_temperature_c=23.0, fan_speed_rpm=800.0)), card.stock)
     second.go_on_from(first)
@@ -189,7 +189,7 @@ def test_what_cannot_be_about_a_guard_is_said(card: RigCard) -> None:
     wrong = {
         "trip": msgspec.structs.replace(core, trip=120.0, clear=100.0),
         "clear": msgspec.structs.replace(core, clear=99.0),
-        "hold_s": msgspec.structs.replace(core, hold_s=-1.0),
+        "hold_s": msgspec.structs.replace(core, dwell_s=-1.0),
         "action": msgspec.structs.replace(core, action=GuardAction.WARN),
         "quantity": Guard("coolant_temperature_c", 60.0, 50.0, 3.0, GuardAction.STOP, "?"),
     }
@@ -214,7 +214,7 @@ def test_a_moved_guard_keeps_its_clear_level_on_its_side() -> None:
 
 
 def tripping(card: RigCard, samples: list[np.ndarray]) -> tuple[int, str] | None:
-    guards = Guards(default_guards(card), card)
+    guards = GuardSet(default_guards(card), card)
     for second, values in enumerate(samples):
         trip = guards.look(Frame(float(second), values), card.stock)
         if trip is not None:
@@ -274,7 +274,7 @@ def test_a_room_that_stands_still_is_no_fault(card: RigCard) -> None:
     assert place is not None
     guards = with_room_watched(card, default_guards(card))
     for reading in (23.0, float("nan")):
-        watch = Guards(guards, card)
+        watch = GuardSet(guards, card)
         for second, values in enumerate(spun(card, 700, place, reading)):
             values[list(card.indices(CORE))] += min(max(second - 300, 0) / 5.0, 30.0)
             assert watch.look(Frame(float(second), values), card.stock) is None
@@ -284,7 +284,7 @@ def test_a_room_that_stands_still_is_no_fault(card: RigCard) -> None:
 
 
 def closings(watcher: Watcher) -> list[tuple[int, str]]:
-    return [(event.index, event.how) for event in watcher.of(RunClosed)]
+    return [(event.index, event.outcome) for event in watcher.of(RunClosed)]
 
 
 def guarded_plan(card: RigCard, action: GuardAction, trip_c: float = 55.0):  # type: ignore[no-untyped-def]
@@ -300,7 +300,7 @@ def test_a_skipping_guard_lets_the_next_run_wait_until_it_is_quiet(
     bench.start(guarded_plan(card, GuardAction.SKIP, 40.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "guard"), (1, "guard")]
-    rests = [event for event in watcher.of(StateChanged) if event.state == State.RESTING]
+    rests = [event for event in watcher.of(StateChanged) if event.state == BenchState.RESTING]
     assert ["quiet again" in event.text for event in rests] == [True, True]
 
 
@@ -308,14 +308,14 @@ def test_a_holding_guard_waits_for_a_person(make_bench: Callable[..., Bench], wa
     bench = make_bench()
 
     def on(event: object) -> None:
-        if isinstance(event, StateChanged) and event.state == State.HOLDING:
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             assert bench.rig.load == "idle"  # type: ignore[attr-defined]
-            bench.tell(Command.GO_ON)
+            bench.tell(Command.RESUME)
 
     watcher.on = on
-    bench.start(guarded_plan(card, GuardAction.HOLD, 40.0), Limits())
+    bench.start(guarded_plan(card, GuardAction.PAUSE, 40.0), Limits())
     assert watcher.end().complete
-    assert [event.state for event in watcher.of(StateChanged)].count(State.HOLDING) == 2
+    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.PAUSED) == 2
 
 
 def test_a_warning_guard_ends_nothing(make_bench: Callable[..., Bench], watcher: Watcher, card: RigCard) -> None:
@@ -323,7 +323,7 @@ def test_a_warning_guard_ends_nothing(make_bench: Callable[..., Bench], watcher:
     bench.start(guarded_plan(card, GuardAction.WARN, 40.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "done"), (1, "done")]
-    assert any("board's supply" in event.text for event in watcher.of(Warned))
+    assert any("board's supply" in event.text for event in watcher.of(WarningRaised))
 
 
 @pytest.mark.parametrize("reading", ["sensor_lost", "sensor_frozen", "sensor_impossible"])
@@ -336,7 +336,7 @@ def test_a_board_sensor_that_goes_ends_the_plan_in_time(
     bench.start(short_plan(card, WARM, seconds=1500.0), Limits())
     ended = watcher.end()
     assert not ended.complete
-    assert "core 2" in ended.why
+    assert "core 2" in ended.reason
     late = bench._engine.link.time_s - 400.0
     assert late <= {"sensor_lost": LOST_SAMPLES, "sensor_impossible": IMPOSSIBLE_SAMPLES, "sensor_frozen": 61}[reading] + 1
 
@@ -346,7 +346,7 @@ def test_runs_of_a_healthy_machine_trip_nothing() -> None:
     for name in ("larkspur", "cormorant", "plover", "wren"):
         rig = SimulatedRig(shipped_file(name), seed=5)
         card = rig.describe()
-        watch = Guards(tuple(guard for guard in default_guards(card) if guard.quantity == RISE_RATE), card)
+        watch = GuardSet(tuple(guard for guard in default_guards(card) if guard.quantity == RISE_RATE), card)
         whole = card.stock
         rig.apply(whole)
         for load in card.loads:

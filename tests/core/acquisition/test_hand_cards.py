@@ -15,11 +15,11 @@ from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import guard_on
 from niente.core.model.hand_cards import CardKind
 from niente.core.model.project import Limits
-from niente.core.model.records import CardShown, Event, FrameTaken, RunClosed, StateChanged, Warned
+from niente.core.model.records import FrameTaken, HandCardShown, Record, RunClosed, StateChanged, WarningRaised
 from niente.core.model.rig_card import RigCard, SetBy
 from niente.core.model.rig_sheet import applied, problems, sheet_of
 from niente.core.model.setting import Setting
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
@@ -38,11 +38,11 @@ def at(watts: float) -> Setting:
     return Setting(sustained_power_w=watts)
 
 
-def answering(watcher: Watcher, do: Callable[[CardShown], None]) -> None:
+def answering(watcher: Watcher, do: Callable[[HandCardShown], None]) -> None:
     """Do something, from another thread, at every card."""
 
-    def on(event: Event) -> None:
-        if isinstance(event, CardShown) and event.card is not None:
+    def on(event: Record) -> None:
+        if isinstance(event, HandCardShown) and event.card is not None:
             threading.Timer(0.05, lambda: do(event)).start()
 
     watcher.on = on
@@ -106,7 +106,7 @@ def test_the_plan_waits_for_hands_with_the_load_off_and_sets_what_they_set(make_
     bench = make_bench(rig)
     loads = []
 
-    def do(event: CardShown) -> None:
+    def do(event: HandCardShown) -> None:
         loads.append(rig.load)
         bench.tick((0,))
         bench.confirm()
@@ -115,14 +115,14 @@ def test_the_plan_waits_for_hands_with_the_load_off_and_sets_what_they_set(make_
     plan = short_plan(bench.card, at(30.0), at(24.0), at(24.0), seconds=40.0)
     bench.start(plan, Limits())
     assert watcher.end().complete
-    shown = [event.card for event in watcher.of(CardShown) if event.card is not None]
+    shown = [event.card for event in watcher.of(HandCardShown) if event.card is not None]
     assert len(shown) == 1  # the first run is as found, the third as the second
     assert loads == ["idle"]
     assert rig.setting.sustained_power_w == 24.0  # software cannot set back what hands have set,
-    warned = [event.text for event in watcher.of(Warned)]
+    warned = [event.text for event in watcher.of(WarningRaised)]
     assert any("sustained power limit 24\u00a0W (safe: 20\u00a0W)" in text for text in warned)  # and says so
     book = BookReader(bench.writer.path)
-    assert [item.kind for item in book.happenings() if "card" in item.kind] == [SHOWN, TICKED, CONFIRMED]
+    assert [item.kind for item in book.events() if "card" in item.kind] == [SHOWN, TICKED, CONFIRMED]
     book.close()
 
 
@@ -149,7 +149,7 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     bench = Bench(plover(), book, third.hear)
     bench.start(short_plan(bench.card, at(24.0), at(24.0), seconds=40.0), Limits())
     assert third.end().complete
-    assert not [event for event in third.of(CardShown) if event.card is not None]
+    assert not [event for event in third.of(HandCardShown) if event.card is not None]
     bench.close()
 
 
@@ -157,11 +157,11 @@ def test_a_second_press_confirms_no_card_that_nobody_has_seen(make_bench: Make, 
     bench = make_bench(plover())
     shown = []
 
-    def do(event: CardShown) -> None:
+    def do(event: HandCardShown) -> None:
         shown.append(event.card)
         bench.confirm()
         bench.confirm()  # a double click
-        bench.tell(Command.GO_ON)  # which is for holds
+        bench.tell(Command.RESUME)  # which is for holds
 
     answering(watcher, do)
     bench.start(short_plan(bench.card, at(24.0), at(22.0), seconds=40.0), Limits())
@@ -169,7 +169,7 @@ def test_a_second_press_confirms_no_card_that_nobody_has_seen(make_bench: Make, 
     assert [card.lines[0].value for card in shown] == ["24\u00a0W", "22\u00a0W"]
     assert bench.by_hand == {"sustained_power_w": 22.0}
     book = BookReader(bench.path)
-    assert len(book.happenings(kind=CONFIRMED)) == 2
+    assert len(book.events(kind=CONFIRMED)) == 2
     book.close()
 
 
@@ -178,9 +178,11 @@ def test_a_stop_at_a_card_puts_it_away(make_bench: Make, watcher: Watcher) -> No
     answering(watcher, lambda _: bench.stop())
     bench.start(short_plan(bench.card, at(24.0), seconds=40.0), Limits())
     assert not watcher.end().complete
-    assert [event.card is None for event in watcher.of(CardShown)] == [False, True]
+    assert [event.card is None for event in watcher.of(HandCardShown)] == [False, True]
     assert bench.asked is None
-    assert not any("stay as hands" in event.text for event in watcher.of(Warned))  # nothing was confirmed, nothing was set
+    assert not any(
+        "stay as hands" in event.text for event in watcher.of(WarningRaised)
+    )  # nothing was confirmed, nothing was set
 
 
 # -- readings ------------------------------------------------------------------------------------------------------------
@@ -201,7 +203,7 @@ def test_a_meter_without_a_cable_is_asked_for_at_the_runs_end(make_bench: Make, 
     read_by_hand(bench, watcher)
     loads, refused = [], []
 
-    def do(_: CardShown) -> None:
+    def do(_: HandCardShown) -> None:
         loads.append(bench.rig.load)  # type: ignore[attr-defined]
         for wrong in ({"noise_dba": 3140.0}, {}, {"noise_dba": float("nan")}, {"noise_dba": 31.4, "wall_power_w": 9.0}):
             try:
@@ -238,8 +240,8 @@ def test_guards_stand_while_hands_read(make_bench: Make, watcher: Watcher) -> No
     read_by_hand(bench, watcher)  # nobody comes
     bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=60.0), Limits())
     ended = watcher.end()
-    assert "core 4" in ended.why
-    assert [event.how for event in watcher.of(RunClosed)] == ["guard"]
+    assert "core 4" in ended.reason
+    assert [event.outcome for event in watcher.of(RunClosed)] == ["guard"]
     assert bench.asked is None
 
 
@@ -249,8 +251,8 @@ def test_a_reading_may_be_passed_over(make_bench: Make, watcher: Watcher) -> Non
     answering(watcher, lambda _: bench.tell(Command.SKIP))
     bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=60.0), Limits())
     assert watcher.end().complete
-    assert [event.how for event in watcher.of(RunClosed)] == ["done"]
-    assert watcher.of(CardShown)[-1].card is None  # whoever shows the card knows that it is over
+    assert [event.outcome for event in watcher.of(RunClosed)] == ["done"]
+    assert watcher.of(HandCardShown)[-1].card is None  # whoever shows the card knows that it is over
     assert reading_card(bench.own_card) is None
 
 
@@ -260,7 +262,7 @@ def test_nothing_waits_where_nobody_asks(make_bench: Make, watcher: Watcher) -> 
     bench.tick((0,))
     bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=30.0), Limits())
     assert watcher.end().complete
-    assert State.WAITING_FOR_HANDS not in [event.state for event in watcher.of(StateChanged)]
+    assert BenchState.WAITING_FOR_HANDS not in [event.state for event in watcher.of(StateChanged)]
 
 
 def test_impossible_confirmation_leaves_the_card(make_bench: Make, watcher: Watcher) -> None:

@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.acquisition import recovery as aftermath
+from niente.core.acquisition import recovery
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.recovery import rows_left_out
 from niente.core.analysis.evidence import evidence_in
@@ -16,6 +16,7 @@ from niente.core.model.plan import Plan
 from niente.core.model.project import Limits
 from niente.core.model.records import RunOpened
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunKind
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
@@ -38,7 +39,7 @@ class OwnMachine(SimulatedRig):
 def boot(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Callable[[str], None]:
     """Let this computer have been started under a name."""
     file = tmp_path / "boot_id"
-    monkeypatch.setattr(aftermath, "BOOT_ID", file)
+    monkeypatch.setattr(recovery, "BOOT_ID", file)
     file.write_text("first\n")
     return lambda name: file.write_text(f"{name}\n") and None
 
@@ -58,7 +59,7 @@ def left_open(book: Path, rig: SimulatedRig, watcher: Watcher) -> Plan:
     writer = BookWriter(book)
     number = writer.add_document("plan", plan)
     card = rig.describe()
-    run_id = writer.open_run(number, 0, "step", DEEP.over(card.stock), "vector", card, 100.0)
+    run_id = writer.open_run(number, 0, RunKind.STEP, DEEP.over(card.stock), "vector", card, 100.0)
     for second in range(90):
         writer.add_frame(run_id, Frame(101.0 + second, np.full(len(card.channels), 50.0 + second)), at_once=True)
     writer.close()
@@ -73,7 +74,7 @@ def test_a_machine_that_went_down_under_niente_has_failed(
     boot("second")
     again = Watcher()
     bench = Bench(own_machine(), book, again.hear)
-    lost = bench.aftermath
+    lost = bench.interrupted
     assert lost is not None
     assert (lost.machine_down, lost.to_be_judged) == (True, False)
     assert lost.seconds == 90.0
@@ -85,7 +86,7 @@ def test_a_machine_that_went_down_under_niente_has_failed(
     bench.close()
     evidence = evidence_in(book)
     assert evidence is not None
-    assert (evidence.runs[0].how, evidence.runs[0].failures) == ("failed", 1)
+    assert (evidence.runs[0].outcome, evidence.runs[0].failures) == ("failed", 1)
 
 
 def test_niente_being_killed_says_nothing_of_the_setting(tmp_path: Path, watcher: Watcher, boot: Callable[[str], None]) -> None:
@@ -93,8 +94,8 @@ def test_niente_being_killed_says_nothing_of_the_setting(tmp_path: Path, watcher
     plan = left_open(book, own_machine(), watcher)
     again = Watcher()
     bench = Bench(own_machine(), book, again.hear)
-    assert bench.aftermath is not None
-    assert bench.aftermath.machine_down is False
+    assert bench.interrupted is not None
+    assert bench.interrupted.machine_down is False
     bench.start(plan, Limits())
     assert again.end().complete
     assert len(again.of(RunOpened)) == 3
@@ -106,26 +107,26 @@ def test_elsewhere_a_person_says_what_it_was(tmp_path: Path, watcher: Watcher) -
     plan = left_open(book, larkspur_rig(), watcher)
     again = Watcher()
     bench = Bench(larkspur_rig(), book, again.hear)
-    lost = bench.aftermath
+    lost = bench.interrupted
     assert lost is not None
     assert lost.to_be_judged
     evidence = evidence_in(book)
     assert evidence is not None
-    assert evidence.runs[0].how == "interrupted"
+    assert evidence.runs[0].outcome == "interrupted"
     assert [place for place, _ in rows_left_out(plan, bench.card, evidence, lost.run)] == [1]
     bench.judge(machine_down=True)
-    assert bench.aftermath is not None
-    assert not bench.aftermath.to_be_judged
+    assert bench.interrupted is not None
+    assert not bench.interrupted.to_be_judged
     bench.judge(machine_down=False)  # it is judged: a second word changes nothing
     judged = evidence_in(book, evidence)
     assert judged is not None
-    assert (judged.runs[0].how, judged.runs[0].failures) == ("failed", 1)
+    assert (judged.runs[0].outcome, judged.runs[0].failures) == ("failed", 1)
     bench.start(plan, Limits())
     assert again.end().complete
     assert [event.step.setting for event in again.of(RunOpened)] == [SHALLOW]
     bench.close()
     reader = BookReader(book)
-    assert "judged by the person" in reader.runs()[0].why
+    assert "judged by the person" in reader.runs()[0].reason
     closings = reader._link.execute("SELECT how FROM closing WHERE run_id = ?", (lost.run.id,)).fetchall()
     assert closings == [("interrupted",)]  # what was written stays; the verdict is an added row
     reader.close()
@@ -138,11 +139,11 @@ def test_a_book_that_was_closed_in_peace_has_no_aftermath(tmp_path: Path, watche
     watcher.end()
     bench.close()
     bench = Bench(larkspur_rig(), book, watcher.hear)
-    assert bench.aftermath is None
+    assert bench.interrupted is None
     bench.judge(machine_down=True)
     bench.close()
 
 
 def test_a_computer_without_a_boot_name_leaves_it_open(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(aftermath, "BOOT_ID", tmp_path / "none")
-    assert aftermath.boot_id() == ""
+    monkeypatch.setattr(recovery, "BOOT_ID", tmp_path / "none")
+    assert recovery.boot_id() == ""

@@ -17,7 +17,7 @@ from niente.core.model.errors import DocumentError, RigError
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Guard, GuardAction
 from niente.core.model.project import Limits
-from niente.core.model.records import CardChanged
+from niente.core.model.records import RigCardChanged
 from niente.core.model.rig_card import Part, Trust
 from niente.core.model.rig_sheet import sheet_of, with_part
 from niente.core.model.setting import Setting
@@ -33,10 +33,10 @@ from tests.contract.outside import Doorbell
 
 def changed_to(bench: Bench, watcher: Watcher, variant: str) -> None:
     """Let the bench be in another variant, and wait until it is."""
-    before = len(watcher.of(CardChanged))
+    before = len(watcher.of(RigCardChanged))
     bench.take_sheet(msgspec.structs.replace(sheet_of(bench.own_card), variant=variant))
     for _ in range(500):
-        if len(watcher.of(CardChanged)) > before:
+        if len(watcher.of(RigCardChanged)) > before:
             return
         time.sleep(0.01)
     raise AssertionError("the card did not change")

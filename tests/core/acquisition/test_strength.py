@@ -19,13 +19,14 @@ from niente.core.acquisition.bench import Bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import BookError
 from niente.core.model.project import Limits
-from niente.core.model.records import FrameTaken, RunClosed, RunOpened, Warned
+from niente.core.model.records import FrameTaken, RunClosed, RunOpened, WarningRaised
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage import writer as writing
-from niente.core.storage.reader import DONE, BookReader
+from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.core.acquisition.nightly import PLAN
@@ -36,7 +37,7 @@ KILLS = 50
 
 
 def closings(watcher: Watcher) -> list[tuple[int, str]]:
-    return [(event.index, event.how) for event in watcher.of(RunClosed)]
+    return [(event.index, event.outcome) for event in watcher.of(RunClosed)]
 
 
 def samples_in(book: Path) -> dict[int, bytes]:
@@ -77,7 +78,7 @@ def test_fifty_kills_at_random_moments_lose_nothing(tmp_path: Path) -> None:
         time_s, values = reader.frames(run)
         assert np.all(np.diff(time_s) == 1.0)
         assert np.all(np.isfinite(values))
-    assert {run.how for run in reader.runs()[:-1]} <= {"interrupted", DONE}
+    assert {run.outcome for run in reader.runs()[:-1]} <= {"interrupted", RunOutcome.DONE}
     assert len(reader.plans()) == 1
     assert next(iter(reader.plans().values())) == PLAN
     reader.close()
@@ -109,7 +110,7 @@ def test_a_full_disk_ends_the_plan_safely_and_loses_nothing(make_bench: Make, wa
     bench.start(short_plan(card, COOL, COOL, seconds=3000.0), Limits())
     assert watcher.end().complete
     book = BookReader(bench.writer.path)
-    assert [run.how for run in book.runs() if run.kind == "step"][-1] == DONE
+    assert [run.outcome for run in book.runs() if run.kind == "step"][-1] == RunOutcome.DONE
     kept = book.frames(book.runs()[1])[0].tolist()
     assert kept[: len(told)] == told  # also what could not be written while the disk was full
     book.close()
@@ -139,7 +140,7 @@ def test_a_clock_that_is_set_back_harms_nothing(
     bench.note("after the clock was set back")
     monkeypatch.setattr(writing.time, "time", real)
     book = BookReader(bench.writer.path)
-    written = [item.written_at for item in book.happenings()]
+    written = [item.written_at for item in book.events()]
     assert written == sorted(written)
     opened = [run.opened_at for run in book.runs()]
     assert opened == sorted(opened)
@@ -147,10 +148,10 @@ def test_a_clock_that_is_set_back_harms_nothing(
     bench.close()
     monkeypatch.setattr(writing.time, "time", lambda: real() - 7200.0)  # set back while Niente was closed
     writer = BookWriter(bench.writer.path)
-    writer.add_happening("note", "the next day")
+    writer.add_event("note", "the next day")
     writer.close()
     book = BookReader(bench.writer.path)
-    assert book.happenings()[-1].written_at >= written[-1]
+    assert book.events()[-1].written_at >= written[-1]
     book.close()
 
 
@@ -163,7 +164,7 @@ def test_a_rig_that_is_silent_for_twenty_seconds_is_given_up_and_made_safe(
     bench.start(short_plan(card, COOL, seconds=3000.0), Limits())
     ended = watcher.end(20.0)
     assert time.monotonic() - start < 10.0
-    assert "no sample for 1 seconds" in ended.why
+    assert "no sample for 1 seconds" in ended.reason
     assert ended.error is not None
     assert "as far as the rig can be told" in ended.error.safe
     assert (bench.rig.setting, bench.rig.load) == (card.safe, "idle")  # type: ignore[attr-defined]
@@ -175,10 +176,10 @@ def test_a_sleep_in_a_run_voids_it(make_bench: Make, watcher: Watcher, card: Rig
     bench.start(short_plan(card, COOL, seconds=200.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "voided"), (0, "done")]
-    assert any("no sample for 40" in event.text for event in watcher.of(Warned))
+    assert any("no sample for 40" in event.text for event in watcher.of(WarningRaised))
     book = BookReader(bench.writer.path)
-    assert [item.kind for item in book.happenings(book.runs()[0])] == ["gap"]
-    assert [run.how for run in book.runs()] == ["voided", "done"]
+    assert [item.kind for item in book.events(book.runs()[0])] == ["gap"]
+    assert [run.outcome for run in book.runs()] == ["voided", "done"]
     book.close()
 
 
@@ -232,6 +233,6 @@ def test_closing_in_the_middle_leaves_the_rig_safe_and_the_book_whole(
     assert (rig.setting, rig.load) == (card.safe, "idle")
     book = BookReader(bench.writer.path)
     (run,) = book.runs()
-    assert run.how == "stopped"
+    assert run.outcome == "stopped"
     assert book.frames(run)[0].shape[0] == len([event for event in watcher.of(FrameTaken) if event.run_id == run.id])
     book.close()

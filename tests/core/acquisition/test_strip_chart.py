@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from niente.core.acquisition.strip_chart import BLOCK, MEAN_CORE, THROUGHPUT_PERCENT, Pyramid, Strip
-from niente.core.analysis.evidence import holds_of
+from niente.core.acquisition.strip_chart import BLOCK, MEAN_CORE, THROUGHPUT_PERCENT, Pyramid, StripChart
+from niente.core.analysis.evidence import limiters_of
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.rig_card import RigCard
@@ -59,12 +59,12 @@ def test_a_lost_sensor_does_not_hide_the_rest() -> None:
     assert np.all(y == 1.0)
 
 
-def filled(card: RigCard, seconds: int, most: int = 200_000) -> tuple[Strip, np.ndarray, Setting]:
+def filled(card: RigCard, seconds: int, most: int = 200_000) -> tuple[StripChart, np.ndarray, Setting]:
     rig = larkspur_rig()
     setting = Setting(sustained_power_w=100.0)
     rig.apply(setting.over(card.stock))
     rig.start("vector")
-    strip = Strip(card, most)
+    strip = StripChart(card, most)
     step = Step(setting, "vector", Exposure(60.0, 60.0))
     strip.begin(1, 1, step, 0.0, 46.0)
     kept = []
@@ -85,7 +85,7 @@ def test_what_follows_from_the_samples_is_worked_out(card: RigCard) -> None:
     assert np.allclose(mean, cores.mean(axis=1))
     _, percent = strip.line(THROUGHPUT_PERCENT, 0.0, 1e9, 10_000)
     assert np.allclose(percent, 100.0 * kept[:, 1 + (card.index("throughput_per_s") or 0)] / 46.0)
-    assert np.array_equal(strip.held, holds_of(card, kept[:, 1:], setting, "vector"))
+    assert np.array_equal(strip.limiters, limiters_of(card, kept[:, 1:], setting, "vector"))
     assert strip.line("no such channel", 0.0, 1e9, 10)[0].shape == (0,)
 
 
@@ -106,11 +106,11 @@ def test_the_oldest_half_goes_when_it_is_full(card: RigCard) -> None:
     assert 100 <= strip.time_s.shape[0] <= 200
     assert np.array_equal(strip.time_s, kept[-strip.time_s.shape[0] :, 0])
     assert strip.runs
-    assert np.array_equal(strip.held, holds_of(card, kept[-strip.time_s.shape[0] :, 1:], setting, "vector"))
+    assert np.array_equal(strip.limiters, limiters_of(card, kept[-strip.time_s.shape[0] :, 1:], setting, "vector"))
 
 
 def test_without_samples_there_is_nothing(card: RigCard) -> None:
-    strip = Strip(card)
+    strip = StripChart(card)
     strip.catch_up()
     assert np.isnan(strip.at("package_power_w", 0.0))
     assert strip.line("package_power_w", 0.0, 1.0, 10)[0].shape == (0,)

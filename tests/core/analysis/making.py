@@ -3,11 +3,12 @@
 import numpy as np
 
 from niente.core.analysis.evidence import Evidence, summarise
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.settling import learn
-from niente.core.storage.reader import DONE, RunRecord
+from niente.core.storage.reader import RunRecord
 
 
 def evidence_of(name: str, settings: list[Setting], load: str, minutes: float, *, variant: str = "", seed: int = 3) -> Evidence:
@@ -24,9 +25,11 @@ def evidence_of(name: str, settings: list[Setting], load: str, minutes: float, *
         rig.start(load)
         time_s, values, _ = rig.record(round(60 * minutes))
         channels = tuple(channel.name for channel in card.channels)
-        record = RunRecord(number, 1, number, "step", 0.0, 0.0, whole, load, channels, DONE, "", float(time_s[-1]), 1)
+        record = RunRecord(
+            number, 1, number, RunKind.STEP, 0.0, 0.0, whole, load, channels, RunOutcome.DONE, "", float(time_s[-1]), 1
+        )
         run = summarise(card, record, time_s, np.asarray(values), 0, prior)
-        if not run.heat_held:
+        if not run.heat_limited:
             prior = learn(prior, run.settled)
         found.append(run)
     rig.close()

@@ -20,16 +20,16 @@ def test_the_hottest_core_is_the_maximum_of_means(card: RigCard) -> None:
 
 
 def test_runs_are_summed_up(evidence: Evidence) -> None:
-    assert {run.how for run in evidence.runs} <= {"done", "failed"}
-    assert all((run.how == "failed") == bool(run.failures) for run in evidence.runs)
+    assert {run.outcome for run in evidence.runs} <= {"done", "failed"}
+    assert all((run.outcome == "failed") == bool(run.failures) for run in evidence.runs)
     quiet = evidence.runs[0]
     assert quiet.load_kind == LoadKind.IDLE
     assert not quiet.settled.known
     assert quiet.noise_dba < 25.0
     assert quiet.fan_rpm == {"case": 0.0, "cooler": 0.0} or max(quiet.fan_rpm.values()) < 60
-    hot = [run for run in evidence.runs if run.heat_held]
+    hot = [run for run in evidence.runs if run.heat_limited]
     assert hot  # the hot corner of the sweep is held by the cap
-    assert all(not run.power_held for run in hot)
+    assert all(not run.power_limited for run in hot)
 
 
 def test_known_summaries_are_not_computed_again(evidence: Evidence, sweep: tuple) -> None:

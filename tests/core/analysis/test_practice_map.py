@@ -5,7 +5,7 @@ import pytest
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import fit_models
-from niente.core.analysis.prediction import at_load
+from niente.core.analysis.prediction import predict_under_load
 from niente.core.analysis.rise_lines import watt_lines
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.setting import Setting
@@ -71,8 +71,8 @@ def test_a_room_that_moved_between_runs_changes_nothing(tower: Evidence) -> None
         for place, run in enumerate(tower.runs)
     )
     asked = one_setting(tower.runs[4].setting)
-    before = at_load(fit_models(tower), asked, "vector", 25.0)
-    after = at_load(fit_models(msgspec.structs.replace(tower, runs=moved)), asked, "vector", 25.0)
+    before = predict_under_load(fit_models(tower), asked, "vector", 25.0)
+    after = predict_under_load(fit_models(msgspec.structs.replace(tower, runs=moved)), asked, "vector", 25.0)
     assert after.core_c[0] == pytest.approx(before.core_c[0], abs=0.15)
 
 
@@ -82,8 +82,8 @@ def test_runs_of_another_variant_are_not_mixed_in(tower: Evidence) -> None:
     out = evidence_of("larkspur", settings[:3], "vector", 30.0, variant="filter out")
     both = msgspec.structs.replace(out, elsewhere={tower.card.variant: tower})
     asked = one_setting(settings[7])
-    here = at_load(fit_models(both), asked, "vector", 23.0)
-    there = at_load(fit_models(tower), asked, "vector", 23.0)
+    here = predict_under_load(fit_models(both), asked, "vector", 23.0)
+    there = predict_under_load(fit_models(tower), asked, "vector", 23.0)
     rig = SimulatedRig(shipped_file("larkspur"), seed=3)
     rig.become("filter out")
     truth = rig.true_settled(settings[7], "vector", 23.0)

@@ -12,7 +12,7 @@ from niente.core.model.plan import Exposure, Plan, read_plan
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.cost import cost_of
-from niente.core.planning.progress import rows_of
+from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.planning.validation import check_plan
 from tests.conftest import short_plan
@@ -65,7 +65,7 @@ def _broken(card: RigCard, change: object) -> bytes:
     [
         (lambda data: data["entries"][2].pop("load"), "entries[2]"),
         (lambda data: data["entries"][1]["setting"].update(sustained_power="much"), "entries[1].setting"),
-        (lambda data: data["entries"][0]["exposure"].update(least_s="long"), "entries[0].exposure.least_s"),
+        (lambda data: data["entries"][0]["exposure"].update(min_s="long"), "entries[0].exposure.least_s"),
         (lambda data: data.pop("guards"), "guards"),
         (lambda data: data.update(entries=7), "entries"),
     ],
@@ -126,10 +126,10 @@ def test_the_default_plan_runs_on_its_rig(card: RigCard) -> None:
 
 def test_a_plan_costs_less_than_the_careful_half_hours(card: RigCard) -> None:
     question = first_question(card)
-    cost = cost_of(rows_of(plan_for(card, question), card), card, question)
+    cost = cost_of(plan_rows(plan_for(card, question), card), card, question)
     assert cost.typical_s < cost.naive_s
     assert cost.naive_s == cost.naive_runs * 1800.0
-    assert cost.typical_s <= cost.most_s
+    assert cost.typical_s <= cost.max_s
 
 
 def test_no_exposure_promises_better_than_half_a_kelvin() -> None:

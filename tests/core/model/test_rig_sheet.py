@@ -12,7 +12,7 @@ from niente.core.analysis.evidence import counted, trusted
 from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import Guard, GuardAction
-from niente.core.model.rig_card import Counts, Part, RigCard, Trust
+from niente.core.model.rig_card import CountedTemperature, Part, RigCard, Trust
 from niente.core.model.rig_sheet import (
     RigSheet,
     applied,
@@ -185,7 +185,7 @@ def test_a_sheet_makes_the_card(driver: RigCard, sheet: RigSheet) -> None:
     mine = changed(changed(sheet, "limits.core_temperature_c", 85.0), "guards.0.trip", 85.0)
     mine = msgspec.structs.replace(
         changed(mine, "controls.0.high", 180.0),
-        counts=Counts.MEAN,
+        counts=CountedTemperature.MEAN,
         trust=(Trust("board_temperature_c", 0.0, 0.77, "reference cooler"),),
         variant="filter out",
     )
@@ -214,17 +214,21 @@ def test_trust_takes_gain_and_offset_out(driver: RigCard) -> None:
 def test_which_temperature_counts() -> None:
     """Hottest core, mean of cores, package: people differ (common practice, no source)."""
     card = card_of("cormorant")
-    assert counts_of(card) == (Counts.HOTTEST, Counts.MEAN, Counts.PACKAGE)
-    assert counts_of(card_of("larkspur")) == (Counts.HOTTEST, Counts.MEAN)
+    assert counts_of(card) == (CountedTemperature.HOTTEST, CountedTemperature.MEAN, CountedTemperature.PACKAGE)
+    assert counts_of(card_of("larkspur")) == (CountedTemperature.HOTTEST, CountedTemperature.MEAN)
     values = np.full((100, len(card.channels)), 60.0)
     values[:, card.index("core_temperature_c.5")] = 76.0
     values[:, card.index("package_temperature_c")] = 71.0
-    for kind, expected in ((Counts.HOTTEST, 76.0), (Counts.MEAN, 61.0), (Counts.PACKAGE, 71.0)):
+    for kind, expected in (
+        (CountedTemperature.HOTTEST, 76.0),
+        (CountedTemperature.MEAN, 61.0),
+        (CountedTemperature.PACKAGE, 71.0),
+    ):
         found = counted(msgspec.structs.replace(card, counts=kind), values)
         assert found is not None
         assert found[-1] == pytest.approx(expected)
     values[:] = np.nan
-    assert all(counted(msgspec.structs.replace(card, counts=kind), values) is None for kind in Counts)
+    assert all(counted(msgspec.structs.replace(card, counts=kind), values) is None for kind in CountedTemperature)
 
 
 def test_guards_watch_what_the_rig_reads(driver: RigCard) -> None:

@@ -11,10 +11,10 @@ from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.model.plan import Entry, Exposure, Plan, Search, Step
 from niente.core.model.project import Limits
 from niente.core.model.question import Question
-from niente.core.model.records import Event, StateChanged
+from niente.core.model.records import Record, StateChanged
 from niente.core.model.rig_card import RigCard
-from niente.core.model.states import State
-from niente.core.planning.progress import Row, rows_of
+from niente.core.model.states import BenchState
+from niente.core.planning.progress import Row, plan_rows
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig
@@ -35,8 +35,8 @@ def short(plan: Plan, seconds: float = 25.0) -> Plan:
     def cut(entry: Entry) -> Entry:
         if not isinstance(entry, Step | Search):
             return msgspec.structs.replace(entry, exposure_s=seconds)
-        rest = min(entry.exposure.rest_s, seconds)
-        return msgspec.structs.replace(entry, exposure=Exposure(least_s=seconds, most_s=seconds, rest_s=rest))
+        rest = min(entry.exposure.idle_s, seconds)
+        return msgspec.structs.replace(entry, exposure=Exposure(min_s=seconds, max_s=seconds, idle_s=rest))
 
     return msgspec.structs.replace(plan, entries=tuple(cut(entry) for entry in plan.entries))
 
@@ -45,15 +45,15 @@ def run(
     plan: Plan,
     rig: Rig,
     book: Path,
-    on: Callable[[Event, Bench], None] = lambda event, bench: None,
+    on: Callable[[Record, Bench], None] = lambda event, bench: None,
     limits: Limits | None = None,
 ) -> tuple[Watcher, Evidence]:
     """Run a plan to its end; hands do at once what they are asked."""
     watcher = Watcher()
     bench = Bench(rig, book, watcher.hear)
 
-    def hear(event: Event) -> None:
-        if isinstance(event, StateChanged) and event.state == State.WAITING_FOR_HANDS:
+    def hear(event: Record) -> None:
+        if isinstance(event, StateChanged) and event.state == BenchState.WAITING_FOR_HANDS:
             bench.confirm()
         on(event, bench)
 
@@ -72,7 +72,7 @@ def read(book: Path) -> Evidence:
     return found
 
 
-def ask(name: str, template: str, **changed: object) -> tuple[RigCard, Question]:
+def choose_question(name: str, template: str, **changed: object) -> tuple[RigCard, Question]:
     """A question as it starts on a rig, with some of it changed."""
     card = card_of(name)
     return card, msgspec.structs.replace(first_question(card, template), **changed)
@@ -80,7 +80,7 @@ def ask(name: str, template: str, **changed: object) -> tuple[RigCard, Question]
 
 def plan_of(card: RigCard, question: Question) -> tuple[Plan, tuple[Row, ...]]:
     plan = plan_for(card, question)
-    return plan, rows_of(plan, card)
+    return plan, plan_rows(plan, card)
 
 
 def copy(book: Path, to: Path) -> Path:

@@ -21,7 +21,7 @@ from niente.core.planning.dry_run import DryRun, dry_run, hand_words
 from niente.core.planning.forecast import foresee, heard_at
 from niente.core.planning.open_steps import duties_at_level, duty_at_speed
 from niente.core.planning.own_templates import for_rig, keep, kept, own_text, read_own
-from niente.core.planning.progress import rows_of
+from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.planning.validation import check_plan, findings
 from tests.conftest import larkspur_rig
@@ -36,7 +36,7 @@ def models(evidence: Evidence) -> Models:
 def dry(
     card: RigCard, plan: Plan, models: Models | None = None, question: Question | None = None, hour: float = 12.0
 ) -> DryRun:
-    rows = rows_of(plan, card)
+    rows = plan_rows(plan, card)
     return dry_run(plan, card, rows, foresee(models, [row.step for row in rows]), question=question, hour=hour)
 
 
@@ -83,12 +83,12 @@ def test_hands_are_counted_and_told() -> None:
     said = dry(card, plan)
     limits = len(question.axis("sustained_power_w").places())  # type: ignore[union-attr]
     assert limits <= len(said.hands) <= 3 * limits + 3
-    rows = rows_of(plan, card)
+    rows = plan_rows(plan, card)
     assert "sustained power limit" in hand_words(card, rows, said.hands[0])
     lark = card_of("larkspur")
     compared = plan_for(lark, first_question(lark, "variants"))
     assert dry(lark, compared).hands == (1, 3)
-    assert "becomes 'filter out'" in hand_words(lark, rows_of(compared, lark), 1)
+    assert "becomes 'filter out'" in hand_words(lark, plan_rows(compared, lark), 1)
     assert dry(lark, plan_for(lark, first_question(lark))).hands == ()
 
 
@@ -159,13 +159,15 @@ def test_a_closer_target_takes_longer() -> None:
     assert times == sorted(times)
     assert times[1] == AIR.seconds
     assert times[2] - times[1] == pytest.approx(AIR.tau_s * math.log(2.0))  # half of it: a time constant times ln 2
-    assert typical_seconds(Exposure(60.0, 60.0, rest_s=600.0)) == 660.0
+    assert typical_seconds(Exposure(60.0, 60.0, idle_s=600.0)) == 660.0
     assert typical_seconds(Exposure(480.0, 600.0, known_to_k=0.5), Pace(9000.0)) == 600.0
 
 
 def test_costs_are_learnt_from_the_book(evidence: Evidence) -> None:
     pace = pace_of(evidence.card, evidence)
-    seconds = sorted(run.seconds for run in evidence.runs if run.load == "vector" and run.settled.known and run.how == "done")
+    seconds = sorted(
+        run.seconds for run in evidence.runs if run.load == "vector" and run.settled.known and run.outcome == "done"
+    )
     assert seconds[0] <= pace.seconds <= seconds[-1]
     assert pace != AIR
 
@@ -175,9 +177,9 @@ def test_the_full_factorial_is_every_place_under_every_load(card: RigCard) -> No
     sizes = [len(axis.places()) for axis in question.axes]
     assert naive_runs(card, question) == math.prod(sizes) * len(question.loads)
     plan = plan_for(card, question)
-    cost = cost_of(rows_of(plan, card), card, question)
+    cost = cost_of(plan_rows(plan, card), card, question)
     assert cost.typical_s < cost.naive_s / 10.0
-    assert cost.typical_s <= cost.most_s
+    assert cost.typical_s <= cost.max_s
 
 
 def test_another_step_is_costed_before_it_is_made(card: RigCard, models: Models) -> None:
@@ -190,7 +192,7 @@ def test_another_step_is_costed_before_it_is_made(card: RigCard, models: Models)
     widths = [way.core_hw for way in ways]
     assert widths[-1] <= widths[0] + 0.05  # more runs never make it wider
     now = next(way for way in ways if way.is_now)
-    assert now.typical_s == pytest.approx(cost_of(rows_of(plan_for(card, question), card), card, question, AIR).typical_s)
+    assert now.typical_s == pytest.approx(cost_of(plan_rows(plan_for(card, question), card), card, question, AIR).typical_s)
     assert of_step(card, question, "no such control") == []
 
 
@@ -205,7 +207,7 @@ def test_another_target_is_costed_too(card: RigCard) -> None:
 def test_a_budget_buys_runs_and_a_closer_interval(card: RigCard) -> None:
     question = msgspec.structs.replace(first_question(card), budget_h=3.0)
     plan = plan_for(card, question)
-    rows = rows_of(plan, card)
+    rows = plan_rows(plan, card)
     seconds = [typical_seconds(row.step.exposure, AIR) for row in rows]
     ways = of_budget(card, question, rows, seconds)
     assert [way.words for way in ways] == ["1 h", "2 h", "3 h", "4 h", "6 h", "all of it"]
@@ -263,7 +265,7 @@ def test_a_level_is_the_duty_at_which_the_machine_is_as_loud(evidence: Evidence)
 def test_what_is_louder_at_lower_duties_is_at_least_as_loud(evidence: Evidence) -> None:
     step = Step(Setting(fan_duty={"case": 100.0, "cooler": 100.0}), "vector", Exposure(60.0, 60.0))
     heard = heard_at(evidence, step)
-    assert heard == max(run.noise_dba for run in evidence.runs if run.how == "done")
+    assert heard == max(run.noise_dba for run in evidence.runs if run.outcome == "done")
     assert math.isnan(heard_at(None, step))
     assert math.isnan(
         heard_at(evidence, msgspec.structs.replace(step, setting=Setting(fan_duty={"case": 0.0, "cooler": -1.0})))

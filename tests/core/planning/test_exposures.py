@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from niente.core.acquisition.bench import Bench
-from niente.core.acquisition.cold_start import SPAN_S, STEADY_K, Cold
+from niente.core.acquisition.cold_start import SPAN_S, STEADY_K, ColdStart
 from niente.core.model.errors import PlanError
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
@@ -20,7 +20,7 @@ from niente.core.model.project import Limits
 from niente.core.model.question import Order
 from niente.core.model.records import RunOpened
 from niente.core.model.setting import Setting
-from niente.core.planning.progress import rows_of
+from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import entries_of
 from niente.core.planning.validation import check_plan
 from niente.core.rigs.simulated.faults import Fault, FaultKind
@@ -28,7 +28,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
 from tests.conftest import Watcher, larkspur_rig, short_plan
-from tests.core.planning.plans import ask, run
+from tests.core.planning.plans import choose_question, run
 
 CARD = larkspur_rig().describe()
 COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
@@ -42,8 +42,8 @@ def passing(passes: int, seconds: float = 60.0) -> Plan:
 def test_a_run_is_made_until_so_many_exposures_are_clean(tmp_path: Path) -> None:
     watcher, evidence = run(passing(3), larkspur_rig(), tmp_path / "clean.niente")
     assert len(watcher.of(RunOpened)) == 3
-    assert [row.standing.value for row in rows_of(passing(3), CARD, evidence)] == ["done"] * 3
-    assert [row.standing.value for row in rows_of(passing(4), CARD, evidence)] == ["done"] * 3 + ["ahead"]
+    assert [row.status.value for row in plan_rows(passing(3), CARD, evidence)] == ["done"] * 3
+    assert [row.status.value for row in plan_rows(passing(4), CARD, evidence)] == ["done"] * 3 + ["ahead"]
 
 
 def test_one_pass_of_two_is_a_failure(tmp_path: Path) -> None:
@@ -51,13 +51,13 @@ def test_one_pass_of_two_is_a_failure(tmp_path: Path) -> None:
     rig = larkspur_rig(Fault(FaultKind.CRASH, 100.0, seconds=1.0))
     watcher, evidence = run(passing(3), rig, tmp_path / "failed.niente")
     assert len(watcher.of(RunOpened)) == 2
-    rows = rows_of(passing(3), CARD, evidence)
-    assert [row.standing.value for row in rows] == ["done", "failed", "left out"]
-    assert rows[2].why == "an exposure before it failed"
+    rows = plan_rows(passing(3), CARD, evidence)
+    assert [row.status.value for row in rows] == ["done", "failed", "left out"]
+    assert rows[2].reason == "an exposure before it failed"
 
 
 def test_passes_come_from_the_question_and_are_checked() -> None:
-    card, question = ask("larkspur", "capacity-ladder", passes=3)
+    card, question = choose_question("larkspur", "capacity-ladder", passes=3)
     steps = [entry for entry in entries_of(card, question) if isinstance(entry, Step)]
     assert {step.passes for step in steps if step.load != "idle"} == {3}
     assert {step.passes for step in steps if step.load == "idle"} <= {1}
@@ -70,8 +70,8 @@ def test_passes_come_from_the_question_and_are_checked() -> None:
 
 def test_a_cold_start_waits_until_nothing_moves(tmp_path: Path) -> None:
     """After a hot run the rest goes on until no temperature moves by more than 0.3 K in five minutes."""
-    rule = Exposure(least_s=60.0, most_s=60.0)
-    cold = Exposure(least_s=60.0, most_s=60.0, rest_s=120.0, from_cold=True)
+    rule = Exposure(min_s=60.0, max_s=60.0)
+    cold = Exposure(min_s=60.0, max_s=60.0, idle_s=120.0, from_cold=True)
     hot = Setting(sustained_power_w=160.0, fan_duty={"case": 30.0, "cooler": 40.0})
     plan = short_plan(CARD, hot, seconds=600.0)
     entries = (plan.steps[0], Step(COOL, "vector", cold, "test"), Step(COOL, "vector", rule, "test"))
@@ -88,7 +88,7 @@ def test_a_cold_start_waits_until_nothing_moves(tmp_path: Path) -> None:
 
 
 def test_a_rest_without_that_lasts_its_time() -> None:
-    watch = Cold(Exposure(least_s=1.0, most_s=1.0, rest_s=30.0), CARD, 100.0)
+    watch = ColdStart(Exposure(min_s=1.0, max_s=1.0, idle_s=30.0), CARD, 100.0)
     values = np.full(len(CARD.channels), 40.0)
     reached = [watch.reached(Frame(100.0 + second, values)) for second in range(1, 40)]
     assert reached.index(True) == 29
@@ -96,20 +96,20 @@ def test_a_rest_without_that_lasts_its_time() -> None:
 
 def test_the_order_says_how_a_run_starts() -> None:
     """Keep warm from cool to hot, or a cold start each: both schools are there (common practice, no source)."""
-    card, warm = ask("larkspur", "capacity-ladder", order=Order.WARM)
+    card, warm = choose_question("larkspur", "capacity-ladder", order=Order.WARM)
     working = [one for one in entries_of(card, warm) if isinstance(one, Step) and one.stage == "capacity"]
     limits = [one.setting.sustained_power_w for one in working]
     assert limits == sorted(limits, key=lambda watts: watts or 0.0)
-    assert not any(one.exposure.rests for one in working)
-    _, cold = ask("larkspur", "capacity-ladder", order=Order.COLD, rest_minutes=20.0, from_cold=True)
-    rested = [one for one in entries_of(card, cold) if isinstance(one, Step) and one.stage == "capacity"]
-    assert all(one.exposure.rest_s == 1200.0 and one.exposure.from_cold for one in rested)
+    assert not any(one.exposure.idles_first for one in working)
+    _, cold = choose_question("larkspur", "capacity-ladder", order=Order.COLD, idle_minutes=20.0, from_cold=True)
+    with_idle = [one for one in entries_of(card, cold) if isinstance(one, Step) and one.stage == "capacity"]
+    assert all(one.exposure.idle_s == 1200.0 and one.exposure.from_cold for one in with_idle)
 
 
 def test_idle_is_read_after_twenty_minutes_of_rest() -> None:
-    card, question = ask("larkspur", "baseline")
+    card, question = choose_question("larkspur", "baseline")
     idle = next(entry for entry in entries_of(card, question) if isinstance(entry, Step) and entry.load == "idle")
-    assert idle.exposure.least_s == 1200.0
+    assert idle.exposure.min_s == 1200.0
 
 
 # -- facts of the trade ------------------------------------------------------------------------------------------------------
@@ -121,7 +121,7 @@ def settles(name: str, setting: Setting, seconds: float, tmp_path: Path, variant
     if variant:
         rig.become(variant)
     card = rig.describe()
-    rule = Exposure(least_s=seconds, most_s=seconds)
+    rule = Exposure(min_s=seconds, max_s=seconds)
     plan = Plan(PLAN_FORMAT, name, "free", (Step(setting, "vector", rule),), default_guards(card))
     book = tmp_path / f"{name}-{variant or 'first'}-{seconds:.0f}.niente"
     _, evidence = run(plan, rig, book)

@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 
 from niente.core.analysis.evidence import Evidence
-from niente.core.analysis.grid import survey
+from niente.core.analysis.grid import survey_grid
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
 from niente.core.model.quantities import TRUE_MINUS, quantity_of, value_typed
 from niente.core.planning.forecast import foresee
-from niente.core.planning.progress import rows_of
+from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
 from niente.core.science.settling import seconds_until_known
@@ -29,7 +29,7 @@ def models(evidence: Evidence):  # type: ignore[no-untyped-def]
 
 def test_steps_are_foreseen_as_the_models_say(models, evidence: Evidence) -> None:  # type: ignore[no-untyped-def]
     plan = plan_for(evidence.card, default_project(evidence.card).question)
-    steps = [row.step for row in rows_of(plan, evidence.card, evidence)]
+    steps = [row.step for row in plan_rows(plan, evidence.card, evidence)]
     seen = foresee(models, steps)
     assert len(seen) == len(steps)
     measured = {(run.setting.key(), run.load): run for run in evidence.usable()}
@@ -38,7 +38,7 @@ def test_steps_are_foreseen_as_the_models_say(models, evidence: Evidence) -> Non
         assert math.isfinite(said.noise_dba)
         assert math.isfinite(said.core_c) == (step.load in models.power.loads)
         run = measured.get((step.setting.over(evidence.card.stock).key(), step.load))
-        if math.isfinite(said.core_c) and run is not None and run.settled.known and not run.heat_held:
+        if math.isfinite(said.core_c) and run is not None and run.settled.known and not run.heat_limited:
             assert abs(said.core_c - run.settled.value_c) < 2.0
             checked += 1
     assert checked >= 20
@@ -73,8 +73,8 @@ def test_what_does_not_close_is_not_foreseen() -> None:
 
 
 def test_a_noise_limit_is_kept_with_its_interval(models, limits: Limits) -> None:  # type: ignore[no-untyped-def]
-    quiet = Limits(most_noise_dba=26.0)
-    field = survey(models, quiet)
+    quiet = Limits(max_noise_dba=26.0)
+    field = survey_grid(models, quiet)
     said = field.predicted
     assert np.array_equal(keeps(field, quiet)[Limit.NOISE], said.in_room_dba + said.in_room_hw <= 26.0)
     assert np.all(keeps(field, limits)[Limit.NOISE])
@@ -86,7 +86,7 @@ def test_a_noise_limit_is_kept_with_its_interval(models, limits: Limits) -> None
 
 def test_a_noise_limit_that_nothing_keeps_says_what_there_is(models) -> None:  # type: ignore[no-untyped-def]
     with pytest.raises(NotEnoughError, match=r"least noise that is sure is .* dBA of the 12 dBA allowed"):
-        choose(models, Limits(most_noise_dba=12.0))
+        choose(models, Limits(max_noise_dba=12.0))
 
 
 def test_the_scale_ends_where_the_marks_change() -> None:

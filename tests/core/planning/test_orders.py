@@ -67,8 +67,8 @@ def test_warm_ascends_and_takes_no_long_step(power: list[float], duty: list[floa
 
 @given(powers, duties)
 def test_a_cold_start_rests_before_every_run(power: list[float], duty: list[float]) -> None:
-    steps = steps_of(msgspec.structs.replace(free(power, duty, [0.0], Order.COLD, 1), rest_minutes=12.0))
-    assert {step.exposure.rest_s for step in steps} == {720.0}
+    steps = steps_of(msgspec.structs.replace(free(power, duty, [0.0], Order.COLD, 1), idle_minutes=12.0))
+    assert {step.exposure.idle_s for step in steps} == {720.0}
     watts = [step.setting.sustained_power_w for step in steps]
     assert watts == sorted(watts)  # type: ignore[type-var]
 

@@ -9,14 +9,14 @@ import numpy as np
 import pytest
 
 from niente.core.analysis.evidence import Evidence, RunSummary
-from niente.core.model.plan import Exposure, How, Until
+from niente.core.model.plan import Exposure, SearchMethod, Until
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.progress import Row, Standing, rows_of
+from niente.core.planning.progress import Row, RunStatus, plan_rows
 from niente.core.planning.templates import plan_for
 from niente.core.rigs.registry import open_rig
-from tests.core.planning.plans import ask, run
+from tests.core.planning.plans import choose_question, run
 
 TWENTY = Exposure(1200.0, 1200.0)
 
@@ -26,7 +26,7 @@ def asked(name: str, card: RigCard, question: Question, book: Path, seed: int = 
     plan = plan_for(card, question)
     watcher, evidence = run(plan, open_rig(name, seed=seed), book)
     assert watcher.end().complete, watcher.end()
-    return rows_of(plan, evidence.card, evidence), evidence
+    return plan_rows(plan, evidence.card, evidence), evidence
 
 
 def mean(runs: list[RunSummary], of: str) -> float:
@@ -43,14 +43,14 @@ def test_a_second_cooler_fan_by_turns_at_full_speed_and_at_equal_noise(tmp_path:
     variants = ("filter in", "second cooler fan")
     base = Setting(sustained_power_w=165.0, temperature_cap_c=95.0, fan_duty={"case": 100.0, "cooler": 100.0})
     full = {"variants": variants, "base": base, "exposure": TWENTY}
-    rows, _ = asked("larkspur", *ask("larkspur", "variants", **full), tmp_path / "full.niente")
+    rows, _ = asked("larkspur", *choose_question("larkspur", "variants", **full), tmp_path / "full.niente")
     one, two = by_stage(rows, "A"), by_stage(rows, "B")
     assert len(one) == len(two) == 2
     at_full = mean(one, "rise_k") - mean(two, "rise_k")
     assert 0.4 <= at_full <= 3.5
     assert mean(two, "noise_dba") > mean(one, "noise_dba")  # what full speed flatters
     equal = full | {"axes": (Axis("noise_dba", (38.0,)),), "fans": FanSchool.NOISE}
-    rows, _ = asked("larkspur", *ask("larkspur", "variants", **equal), tmp_path / "equal.niente")
+    rows, _ = asked("larkspur", *choose_question("larkspur", "variants", **equal), tmp_path / "equal.niente")
     one, two = by_stage(rows, "A"), by_stage(rows, "B")
     assert mean(one, "noise_dba") == pytest.approx(38.0, abs=1.0)
     assert mean(two, "noise_dba") == pytest.approx(38.0, abs=1.0)
@@ -62,11 +62,11 @@ def test_a_second_cooler_fan_by_turns_at_full_speed_and_at_equal_noise(tmp_path:
 def test_a_cooling_pad_cools_and_raises_the_clock_by_nothing(tmp_path: Path) -> None:
     """7 K less, and not a megahertz more: the power limit holds it, not heat."""
     changed = {"variants": ("flat on the table", "cooling pad"), "exposure": TWENTY}
-    rows, _ = asked("plover", *ask("plover", "variants", **changed), tmp_path / "b.niente")
+    rows, _ = asked("plover", *choose_question("plover", "variants", **changed), tmp_path / "b.niente")
     flat, pad = by_stage(rows, "A"), by_stage(rows, "B")
     assert 4.0 <= mean(flat, "rise_k") - mean(pad, "rise_k") <= 10.0
     assert mean(pad, "clock_mhz") == pytest.approx(mean(flat, "clock_mhz"), rel=0.02)
-    assert all(run.power_held for run in flat + pad)
+    assert all(run.power_limited for run in flat + pad)
 
 
 def test_the_clock_that_heat_holds_depends_on_the_load(tmp_path: Path) -> None:
@@ -78,11 +78,11 @@ def test_the_clock_that_heat_holds_depends_on_the_load(tmp_path: Path) -> None:
         "survive": ("scalar", "vector"),
         "quiet_under": (),
     }
-    rows, _ = asked("cormorant", *ask("cormorant", "cap-sweep", **changed), tmp_path / "b.niente")
+    rows, _ = asked("cormorant", *choose_question("cormorant", "cap-sweep", **changed), tmp_path / "b.niente")
     held = {
         row.step.load: row.run for row in rows if row.step.stage == "cap sweep" and row.step.setting.temperature_cap_c == 85.0
     }
-    assert all(run is not None and run.heat_held for run in held.values())
+    assert all(run is not None and run.heat_limited for run in held.values())
     assert held["vector"].settled.value_c == pytest.approx(85.0, abs=1.5)  # type: ignore[union-attr]
     gap = held["scalar"].clock_mhz - held["vector"].clock_mhz  # type: ignore[union-attr]
     assert 250.0 <= gap <= 550.0
@@ -98,7 +98,7 @@ def test_offsets_per_point_are_searched_where_it_lives(tmp_path: Path) -> None:
         "survive": ("vector",),
         "quiet_under": ("single",),
     }
-    rows, evidence = asked("larkspur", *ask("larkspur", "undervolt-ladder", **changed), tmp_path / "b.niente")
+    rows, evidence = asked("larkspur", *choose_question("larkspur", "undervolt-ladder", **changed), tmp_path / "b.niente")
     found = [row.step.setting.point_offset_mv for row in rows if row.step.stage == "undervolt" and not row.waits][-1]
     assert len(set(found.values())) > 1
     assert min(found.values()) <= -20.0
@@ -117,7 +117,7 @@ def test_the_last_few_per_cent_of_a_large_part(tmp_path: Path) -> None:
         for control, value in more.items():
             at = at.replaced(control, value)
         changed = {"base": at, "axes": (), "survive": ("vector",), "quiet_under": ("stars",), "exposure": TWENTY}
-        rows, _ = asked("heron", *ask("heron", "free", **changed), tmp_path / f"{name}.niente")
+        rows, _ = asked("heron", *choose_question("heron", "free", **changed), tmp_path / f"{name}.niente")
         work[name] = {row.step.load: row.run for row in rows}
     rise = work["high"]["vector"].rise_k - work["low"]["vector"].rise_k  # type: ignore[union-attr]
     assert 14.0 <= rise <= 26.0
@@ -136,7 +136,7 @@ def test_a_low_temperature_cap_takes_a_share_of_a_real_time_load(tmp_path: Path)
         "quiet_under": ("voices",),
         "exposure": Exposure(5400.0, 5400.0),
     }
-    rows, _ = asked("wren", *ask("wren", "cap-sweep", **changed), tmp_path / "b.niente")
+    rows, _ = asked("wren", *choose_question("wren", "cap-sweep", **changed), tmp_path / "b.niente")
     (full,) = by_stage(rows, "baseline")
     low, compromise = by_stage(rows, "cap sweep")
     assert low.setting.temperature_cap_c == 65.0
@@ -148,7 +148,7 @@ def test_samples_differ_and_each_keeps_its_own_offset(tmp_path: Path) -> None:
     """Never copy somebody's number."""
     found = set()
     for seed in (1, 2, 5):
-        card, question = ask("larkspur", "undervolt-ladder", exposure=Exposure(300.0, 300.0), quiet_under=())
+        card, question = choose_question("larkspur", "undervolt-ladder", exposure=Exposure(300.0, 300.0), quiet_under=())
         rows, _ = asked("larkspur", card, question, tmp_path / f"{seed}.niente", seed=seed)
         (at,) = {row.step.setting.voltage_offset_mv for row in rows if row.step.reason.startswith("What was found")}
         found.add(at)
@@ -157,7 +157,7 @@ def test_samples_differ_and_each_keeps_its_own_offset(tmp_path: Path) -> None:
 
 def test_one_pass_out_of_three_is_a_failure(tmp_path: Path) -> None:
     """A run in which a load errs is a failure as much as a crash is; a value passes when all of its runs do."""
-    card, question = ask("larkspur", "undervolt-ladder", passes=3, exposure=Exposure(120.0, 120.0), quiet_under=())
+    card, question = choose_question("larkspur", "undervolt-ladder", passes=3, exposure=Exposure(120.0, 120.0), quiet_under=())
     rows, evidence = asked("larkspur", card, question, tmp_path / "b.niente")
     (at,) = {row.step.setting.voltage_offset_mv for row in rows if row.step.reason.startswith("What was found")}
     clean: dict[float, int] = {}
@@ -173,15 +173,15 @@ def test_one_pass_out_of_three_is_a_failure(tmp_path: Path) -> None:
 
 def test_a_ladder_of_power_stops_at_the_first_throttling(tmp_path: Path) -> None:
     """Step the power limit in 10 W steps, and plot; where heat holds the clock, more watts come to nothing."""
-    card, question = ask("larkspur", "capacity-ladder", base=Setting(fan_duty={"case": 25.0, "cooler": 30.0}))
+    card, question = choose_question("larkspur", "capacity-ladder", base=Setting(fan_duty={"case": 25.0, "cooler": 30.0}))
     rows, _ = asked("larkspur", card, question, tmp_path / "b.niente")
     ladder = [row for row in rows if row.step.until == Until.HEAT]
     watts = [row.step.setting.sustained_power_w for row in ladder]
     assert watts == sorted(watts)  # type: ignore[type-var]
-    held = [row for row in ladder if row.run is not None and row.run.heat_held]
+    held = [row for row in ladder if row.run is not None and row.run.heat_limited]
     assert len(held) == 1
     place = ladder.index(held[0])
-    assert all(row.standing == Standing.LEFT_OUT for row in ladder[place + 1 :])
+    assert all(row.status == RunStatus.LEFT_OUT for row in ladder[place + 1 :])
     assert place + 1 < len(ladder)
     free = [row.run for row in ladder[:place] if row.run is not None]
     slope = np.polyfit([run.power_w for run in free], [run.rise_k for run in free], 1)[0]
@@ -190,6 +190,6 @@ def test_a_ladder_of_power_stops_at_the_first_throttling(tmp_path: Path) -> None
 
 def test_the_default_of_each_school_stands_first() -> None:
     """Fixed duty, keep warm, equilibrium to a kelvin, down to the first failure and back up."""
-    _, question = ask("larkspur", "quiet-point")
-    assert (question.fans, question.order, question.how) == (FanSchool.DUTY, Order.WARM, How.LADDER)
+    _, question = choose_question("larkspur", "quiet-point")
+    assert (question.fans, question.order, question.method) == (FanSchool.DUTY, Order.WARM, SearchMethod.LADDER)
     assert question.exposure.known_to_k == 1.0

@@ -14,16 +14,16 @@ from niente.core.model.commands import Command
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Entry, Exposure, Plan, QuietHours, Step, Until
 from niente.core.model.project import Limits
-from niente.core.model.question import Axis, Deed, ListEdit
-from niente.core.model.records import LeftOut, RunClosed, RunOpened, StateChanged, Warned
+from niente.core.model.question import Axis, ListChange, ListEdit
+from niente.core.model.records import RunClosed, RunLeftOut, RunOpened, StateChanged, WarningRaised
 from niente.core.model.setting import Setting
-from niente.core.model.states import State
-from niente.core.planning.list_edits import Keyed, edited, keyed
-from niente.core.planning.progress import Standing, rows_of
+from niente.core.model.states import BenchState
+from niente.core.planning.list_edits import KeyedEntries, edited, keyed
+from niente.core.planning.progress import RunStatus, plan_rows
 from niente.core.planning.templates import anew, entries_of, first_question, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of, copy, read, run, short
@@ -42,7 +42,7 @@ def plan(*entries: Entry, **changed: object) -> Plan:
 
 
 def standings(one: Plan, evidence: Evidence | None = None) -> list[str]:
-    return [row.standing.value for row in rows_of(one, CARD, evidence)]
+    return [row.status.value for row in plan_rows(one, CARD, evidence)]
 
 
 @pytest.fixture(scope="module")
@@ -119,8 +119,8 @@ def test_a_plan_stopped_and_resumed_gives_the_same_steps(stop_at: int, tmp_path:
     assert not first.end().complete
     second, twice = run(asked, larkspur_rig(), book)
     assert second.end().complete
-    kept = [run for run in twice.runs if run.how in ("done", "failed")]
-    same = [(run.setting.key(), run.load) for run in once.runs if run.how in ("done", "failed")]
+    kept = [run for run in twice.runs if run.outcome in ("done", "failed")]
+    same = [(run.setting.key(), run.load) for run in once.runs if run.outcome in ("done", "failed")]
     depth = [run.setting.voltage_offset_mv for run in kept]
     # The same questions in the same order; an answer that is a matter of chance may differ, and the steps with it.
     common = min(len(same), stop_at)
@@ -140,7 +140,7 @@ def test_resumed_in_the_middle_of_a_list_the_rest_is_run(tmp_path: Path) -> None
     run(asked, larkspur_rig(), book, stop)
     watcher, evidence = run(asked, larkspur_rig(), book)
     assert [event.index for event in watcher.of(RunOpened)] == [2, 3]
-    done = [run.setting.sustained_power_w for run in evidence.runs if run.how == "done"]
+    done = [run.setting.sustained_power_w for run in evidence.runs if run.outcome == "done"]
     assert done == [70.0, 80.0, 90.0, 100.0]
 
 
@@ -155,20 +155,20 @@ def faked(evidence: Evidence, **changed: object) -> Evidence:
 
 
 def test_a_ladder_ends_where_heat_holds_the_clock(three: Path) -> None:
-    held = faked(read(three), holds={Hold.TEMPERATURE_CAP.words: 1.0})
-    assert held.runs[1].heat_held
+    held = faked(read(three), covers={ClockLimiter.TEMPERATURE_CAP.words: 1.0})
+    assert held.runs[1].heat_limited
     ladder = [step(watts, until=Until.HEAT) for watts in (80.0, 100.0, 130.0, 140.0)]
     other_fans = step(140.0, 90.0, until=Until.HEAT)
     free = step(150.0)
     assert standings(plan(*ladder, other_fans, free), held) == ["done", "done", "left out", "left out", "ahead", "ahead"]
-    assert "heat held" in rows_of(plan(*ladder), CARD, held)[2].why
+    assert "heat held" in plan_rows(plan(*ladder), CARD, held)[2].reason
 
 
 def test_one_failure_leaves_deeper_settings_out(three: Path) -> None:
     """One pass out of two or three is a failure (common practice, no source); deeper at no lower a clock fails too."""
     evidence = read(three)
     bad = evidence.runs[1].setting.replaced("voltage_offset_mv", -60.0)
-    failed = faked(evidence, setting=bad, failures=1, how="failed")
+    failed = faked(evidence, setting=bad, failures=1, outcome="failed")
 
     def at(watts: float, mv: float, load: str = "vector") -> Step:
         return step(watts, setting=Setting(sustained_power_w=watts, voltage_offset_mv=mv, fan_duty={"case": 40.0}), load=load)
@@ -183,24 +183,24 @@ def test_a_failure_after_a_pass_changes_what_a_search_found(tmp_path: Path) -> N
     question = first_question(CARD)
     watcher, evidence = run(plan_for(CARD, question), open_rig("larkspur", seed=3), tmp_path / "b.niente", limits=Limits())
     assert watcher.end().complete
-    rows = rows_of(plan_for(CARD, question), CARD, evidence)
+    rows = plan_rows(plan_for(CARD, question), CARD, evidence)
     capacity = [row for row in rows if row.step.stage == "capacity"]
     used = {row.step.setting.voltage_offset_mv for row in capacity}
     assert len(used) == 1
     failed = [run.setting for run in evidence.runs if run.failures]
     assert all(min(used) > one.voltage_offset_mv for one in failed)  # type: ignore[operator,type-var]
-    assert {row.standing for row in capacity} <= {Standing.DONE, Standing.LEFT_OUT}
+    assert {row.status for row in capacity} <= {RunStatus.DONE, RunStatus.LEFT_OUT}
 
 
 # -- rests, variants, budget, quiet hours ------------------------------------------------------------------------------
 
 
 def test_a_cold_start_rests_and_the_book_has_it(tmp_path: Path) -> None:
-    cold = [step(watts, exposure=Exposure(30.0, 30.0, rest_s=90.0)) for watts in (80.0, 100.0)]
+    cold = [step(watts, exposure=Exposure(30.0, 30.0, idle_s=90.0)) for watts in (80.0, 100.0)]
     watcher, evidence = run(plan(*cold), larkspur_rig(), tmp_path / "b.niente")
-    assert [event.state for event in watcher.of(StateChanged)].count(State.RESTING) == 2
+    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.RESTING) == 2
     reader = BookReader(tmp_path / "b.niente")
-    rests = [(run.kind, run.load, run.how) for run in reader.runs() if run.kind == "rest"]
+    rests = [(run.kind, run.load, run.outcome) for run in reader.runs() if run.kind == "rest"]
     seconds = [len(reader.frames(run)[0]) for run in reader.runs() if run.kind == "rest"]
     reader.close()
     assert rests == [("rest", "idle", "done")] * 2
@@ -210,24 +210,24 @@ def test_a_cold_start_rests_and_the_book_has_it(tmp_path: Path) -> None:
 
 def test_a_rest_is_held_and_guarded(tmp_path: Path) -> None:
     """A hold in the middle of a rest begins it again; a guard watches it like any run."""
-    cold = step(80.0, exposure=Exposure(30.0, 30.0, rest_s=60.0))
+    cold = step(80.0, exposure=Exposure(30.0, 30.0, idle_s=60.0))
     seen: list[int] = []
 
     def hold(event: object, bench: Bench) -> None:
-        if isinstance(event, StateChanged) and event.state == State.RESTING and not seen:
+        if isinstance(event, StateChanged) and event.state == BenchState.RESTING and not seen:
             seen.append(1)
-            bench.tell(Command.HOLD_NOW)
-        if isinstance(event, StateChanged) and event.state == State.HOLDING:
-            bench.tell(Command.GO_ON)
+            bench.tell(Command.PAUSE_NOW)
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
+            bench.tell(Command.RESUME)
 
     watcher, evidence = run(plan(cold), larkspur_rig(), tmp_path / "b.niente", hold)
     assert watcher.end().complete
-    assert [event.state for event in watcher.of(StateChanged)].count(State.RESTING) == 2
+    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.RESTING) == 2
     assert len(evidence.runs) == 1
     stall = larkspur_rig(Fault(FaultKind.FAN_STALL, 20.0, "case"))
-    windy = step(80.0, 90.0, exposure=Exposure(30.0, 30.0, rest_s=120.0))
+    windy = step(80.0, 90.0, exposure=Exposure(30.0, 30.0, idle_s=120.0))
     watcher, _ = run(plan(windy), stall, tmp_path / "c.niente")
-    assert "stand still" in watcher.end().why
+    assert "stand still" in watcher.end().reason
     assert not watcher.of(RunOpened)  # it was seen in the rest
 
 
@@ -236,17 +236,17 @@ def test_what_fans_were_seen_to_do_is_known_in_later_runs(tmp_path: Path) -> Non
     stall = larkspur_rig(Fault(FaultKind.FAN_STALL, 100.0, "case"))
     watcher, _ = run(plan(step(80.0), step(90.0)), stall, tmp_path / "b.niente")
     assert not watcher.end().complete
-    assert "case fans stand still at 40 %" in watcher.end().why
+    assert "case fans stand still at 40 %" in watcher.end().reason
 
 
 def test_a_comparison_has_hands_change_the_machine(tmp_path: Path) -> None:
     asked = plan(*(step(100.0, variant=name) for name in ("filter in", "filter out", "filter out", "filter in")))
     watcher, evidence = run(asked, larkspur_rig(), tmp_path / "b.niente")
     assert watcher.end().complete
-    said = [event.text for event in watcher.of(StateChanged) if event.state == State.WAITING_FOR_HANDS]
+    said = [event.text for event in watcher.of(StateChanged) if event.state == BenchState.WAITING_FOR_HANDS]
     assert [text.partition(".")[0] for text in said] == ["The machine becomes 'filter out'", "The machine becomes 'filter in'"]
     assert [len(evidence.in_variant(name)) for name in ("filter in", "filter out")] == [2, 2]
-    assert {row.standing for row in rows_of(asked, evidence.card, evidence)} == {Standing.DONE}
+    assert {row.status for row in plan_rows(asked, evidence.card, evidence)} == {RunStatus.DONE}
 
 
 def test_nothing_new_is_begun_once_the_budget_is_used_up(tmp_path: Path) -> None:
@@ -254,8 +254,8 @@ def test_nothing_new_is_begun_once_the_budget_is_used_up(tmp_path: Path) -> None
     book = tmp_path / "b.niente"
     watcher, evidence = run(asked, larkspur_rig(), book)
     assert not watcher.end().complete
-    assert "time budget" in watcher.end().why
-    assert "2 runs left" in watcher.end().why
+    assert "time budget" in watcher.end().reason
+    assert "2 runs left" in watcher.end().reason
     assert len(evidence.runs) == 2
     more, evidence = run(msgspec.structs.replace(asked, budget_s=None), larkspur_rig(), book)
     assert more.end().complete
@@ -276,13 +276,13 @@ def test_in_quiet_hours_only_quiet_runs_are_made(tmp_path: Path, monkeypatch: py
     assert watcher.end().complete
     work = [run.setting.fan_duty["case"] for run in evidence.runs if run.load == "vector"]
     assert work == [0.0, 95.0]  # the quiet one first, the loud one once the hours are over
-    waits = [event.text for event in watcher.of(StateChanged) if event.state == State.RESTING]
+    waits = [event.text for event in watcher.of(StateChanged) if event.state == BenchState.RESTING]
     assert any("Quiet hours" in text for text in waits)
 
 
 def test_quiet_hours_go_over_midnight() -> None:
     night = QuietHours(22.0, 7.0, 30.0)
-    assert [night.holds(hour) for hour in (21.9, 22.0, 2.0, 6.9, 7.0, 12.0, 26.0)] == [
+    assert [night.covers(hour) for hour in (21.9, 22.0, 2.0, 6.9, 7.0, 12.0, 26.0)] == [
         False,
         True,
         True,
@@ -293,7 +293,7 @@ def test_quiet_hours_go_over_midnight() -> None:
     ]
     assert night.hours_left(23.0) == 8.0
     assert night.hours_left(12.0) == 0.0
-    assert QuietHours(9.0, 17.0, 30.0).holds(12.0)
+    assert QuietHours(9.0, 17.0, 30.0).covers(12.0)
 
 
 def test_what_cannot_be_set_is_left_and_said(tmp_path: Path) -> None:
@@ -302,7 +302,7 @@ def test_what_cannot_be_set_is_left_and_said(tmp_path: Path) -> None:
     watcher, evidence = run(asked, larkspur_rig(), tmp_path / "b.niente")
     assert watcher.end().complete
     assert len(evidence.runs) == 1
-    assert any("90000 rpm" in event.text for event in watcher.of(Warned))
+    assert any("90000 rpm" in event.text for event in watcher.of(WarningRaised))
 
 
 def test_a_skipped_run_is_not_asked_again_under_its_plan(three: Path, tmp_path: Path) -> None:
@@ -314,10 +314,10 @@ def test_a_skipped_run_is_not_asked_again_under_its_plan(three: Path, tmp_path: 
             bench.tell(Command.SKIP)
 
     watcher, evidence = run(asked, larkspur_rig(), book, skip)
-    assert [event.how for event in watcher.of(RunClosed)] == ["skipped"]
+    assert [event.outcome for event in watcher.of(RunClosed)] == ["skipped"]
     assert standings(asked, evidence) == ["done", "skipped"]
     assert standings(plan(step(95.0)), evidence) == ["ahead"]  # another plan asks for it again
-    assert not watcher.of(LeftOut)
+    assert not watcher.of(RunLeftOut)
 
 
 # -- edits of the list by hand -----------------------------------------------------------------------------------------
@@ -325,7 +325,9 @@ def test_a_skipped_run_is_not_asked_again_under_its_plan(three: Path, tmp_path: 
 ENTRIES = tuple(entries_of(CARD, first_question(CARD, "capacity-ladder")))
 deeds = st.lists(
     st.tuples(
-        st.sampled_from([Deed.MOVE, Deed.SKIP, Deed.TAKE_UP, Deed.REPEAT, Deed.REMOVE]), st.integers(0, 20), st.integers(-1, 20)
+        st.sampled_from([ListChange.MOVE, ListChange.SKIP, ListChange.TAKE_UP, ListChange.REPEAT, ListChange.REMOVE]),
+        st.integers(0, 20),
+        st.integers(-1, 20),
     ),
     max_size=8,
 )
@@ -333,19 +335,19 @@ deeds = st.lists(
 
 @settings(max_examples=60)
 @given(deeds)
-def test_edits_do_what_they_say_and_nothing_else(wanted: list[tuple[Deed, int, int]]) -> None:
+def test_edits_do_what_they_say_and_nothing_else(wanted: list[tuple[ListChange, int, int]]) -> None:
     edits: list[ListEdit] = []
-    for deed, place, after in wanted:
+    for change, place, after in wanted:
         at = keyed(ENTRIES, edits)
         if not at.keys:
             break
         entry = at.keys[place % len(at.keys)]
         behind = "" if after < 0 else at.keys[after % len(at.keys)]
-        edits.append(ListEdit(deed, entry, behind if deed == Deed.MOVE else ""))
+        edits.append(ListEdit(change, entry, behind if change == ListChange.MOVE else ""))
     before = list(ENTRIES)
     found = list(edited(ENTRIES, edits))
-    removed = sum(edit.deed == Deed.REMOVE for edit in edits)
-    repeated = sum(edit.deed == Deed.REPEAT for edit in edits)
+    removed = sum(edit.change == ListChange.REMOVE for edit in edits)
+    repeated = sum(edit.change == ListChange.REPEAT for edit in edits)
     assert len(found) == len(before) + repeated - removed
     plain = {msgspec.json.encode(msgspec.structs.replace(entry, skip=False)) for entry in found}
     assert plain <= {msgspec.json.encode(entry) for entry in before}
@@ -354,8 +356,12 @@ def test_edits_do_what_they_say_and_nothing_else(wanted: list[tuple[Deed, int, i
 
 def test_edits_outlive_a_change_of_the_axes() -> None:
     question = first_question(CARD, "capacity-ladder")
-    keys = Keyed(entries_of(CARD, question)).keys
-    edits = (ListEdit(Deed.SKIP, keys[2]), ListEdit(Deed.MOVE, keys[4], ""), ListEdit(Deed.INSERT, "", keys[0], step(47.0)))
+    keys = KeyedEntries(entries_of(CARD, question)).keys
+    edits = (
+        ListEdit(ListChange.SKIP, keys[2]),
+        ListEdit(ListChange.MOVE, keys[4], ""),
+        ListEdit(ListChange.INSERT, "", keys[0], step(47.0)),
+    )
     axis = Axis("sustained_power_w", tuple(one.setting.sustained_power_w or 0.0 for one in ENTRIES[:6]))  # type: ignore[union-attr]
     other = msgspec.structs.replace(question.with_axis(axis), edits=edits)
     found = plan_for(CARD, other).steps
@@ -368,9 +374,10 @@ def test_edits_outlive_a_change_of_the_axes() -> None:
 
 def test_a_moved_run_is_run_where_it_stands(tmp_path: Path) -> None:
     entries = (step(70.0), step(80.0), step(90.0))
-    keys = Keyed(entries).keys
+    keys = KeyedEntries(entries).keys
     moved = edited(
-        entries, (ListEdit(Deed.MOVE, keys[2], keys[0]), ListEdit(Deed.SKIP, keys[1]), ListEdit(Deed.REPEAT, keys[0]))
+        entries,
+        (ListEdit(ListChange.MOVE, keys[2], keys[0]), ListEdit(ListChange.SKIP, keys[1]), ListEdit(ListChange.REPEAT, keys[0])),
     )
     _, evidence = run(plan(*moved), larkspur_rig(), tmp_path / "b.niente")
     assert [run.setting.sustained_power_w for run in evidence.runs] == [70.0, 70.0, 90.0]

@@ -8,17 +8,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from niente.core.model.plan import Exposure, How, Search
+from niente.core.model.plan import Exposure, Search, SearchMethod
 from niente.core.model.setting import Setting
-from niente.core.planning.search import follow, rung_text, rungs_of
+from niente.core.planning.search import follow, rung_text, search_rungs
 
 STOCK = Setting(voltage_offset_mv=0.0, core_offset_mv={f"{n}": 0.0 for n in range(1, 13)})
 CORES = tuple(f"core_offset_mv.{n}" for n in range(1, 13))
 
 
-def search(how: How = How.LADDER, controls: tuple[str, ...] = ("voltage_offset_mv",), **changed: object) -> Search:
+def search(
+    method: SearchMethod = SearchMethod.LADDER, controls: tuple[str, ...] = ("voltage_offset_mv",), **changed: object
+) -> Search:
     exposure = Exposure(600.0, 600.0)
-    usual = Search("undervolt", controls, 0.0, -150.0, 20.0, 5.0, 10.0, STOCK, ("vector",), exposure, how)
+    usual = Search("undervolt", controls, 0.0, -150.0, 20.0, 5.0, 10.0, STOCK, ("vector",), exposure, method)
     return msgspec.structs.replace(usual, **changed)
 
 
@@ -38,9 +40,9 @@ def over(threshold: float) -> Callable[[Setting], bool]:
     return lambda setting: (setting.voltage_offset_mv or 0.0) >= threshold
 
 
-@given(st.floats(-160.0, -1.0), st.sampled_from([How.LADDER, How.BISECTION]))
-def test_what_is_found_is_the_deepest_that_passes_on_the_grid(threshold: float, how: How) -> None:
-    asked, last = answered(search(how), over(threshold))
+@given(st.floats(-160.0, -1.0), st.sampled_from([SearchMethod.LADDER, SearchMethod.BISECTION]))
+def test_what_is_found_is_the_deepest_that_passes_on_the_grid(threshold: float, method: SearchMethod) -> None:
+    asked, last = answered(search(method), over(threshold))
     found = last["voltage_offset_mv"]
     assert found >= threshold
     assert found - 5.0 < threshold or found == -150.0  # one fine step deeper it fails, or there is none deeper
@@ -61,7 +63,7 @@ def test_a_ladder_is_gentle_before_deep(threshold: float) -> None:
 
 @given(st.floats(-150.0, -1.0))
 def test_bisection_needs_few_runs(threshold: float) -> None:
-    asked, _ = answered(search(How.BISECTION), over(threshold))
+    asked, _ = answered(search(SearchMethod.BISECTION), over(threshold))
     assert len(asked) <= 5  # 31 places: five halvings
 
 
@@ -71,8 +73,8 @@ def test_an_offset_search_on_one_sample() -> None:
     sample = over(-12.0)
     assert all(sample(Setting(voltage_offset_mv=value)) != failed for value, failed in fails.items())
     units = {"deepest": -30.0, "coarse": 5.0, "fine": 1.0, "margin": 0.0}
-    for how in (How.LADDER, How.BISECTION):
-        assert answered(search(how, **units), sample)[1] == {"voltage_offset_mv": -12.0}
+    for method in (SearchMethod.LADDER, SearchMethod.BISECTION):
+        assert answered(search(method, **units), sample)[1] == {"voltage_offset_mv": -12.0}
     other = over(-21.0)  # other samples differ: never copy somebody's number
     assert answered(search(**units), other)[1] == {"voltage_offset_mv": -21.0}
 
@@ -85,7 +87,7 @@ def test_per_core_each_gets_what_it_bears(thresholds: list[float]) -> None:
     def passes(setting: Setting) -> bool:
         return all(setting.core_offset_mv[f"{n}"] >= thresholds[n - 1] for n in range(1, 13))
 
-    asked, last = answered(search(How.WEAKEST_FIRST, CORES, deepest=-100.0), passes)
+    asked, last = answered(search(SearchMethod.WEAKEST_FIRST, CORES, deepest=-100.0), passes)
     for threshold, control in zip(thresholds, CORES, strict=True):
         assert max(threshold, -100.0) <= last[control] < max(threshold, -100.0) + 5.0 + 1e-9
     _, together = answered(search(deepest=-100.0), lambda one: (one.voltage_offset_mv or 0.0) >= max(thresholds))
@@ -99,7 +101,7 @@ def test_the_weakest_core_is_settled_first() -> None:
     def passes(setting: Setting) -> bool:
         return all(setting.core_offset_mv[part] >= weak.get(part, -200.0) for part in setting.core_offset_mv)
 
-    asked, last = answered(search(How.WEAKEST_FIRST, CORES, deepest=-60.0), passes)
+    asked, last = answered(search(SearchMethod.WEAKEST_FIRST, CORES, deepest=-60.0), passes)
     alone = [min(setting.core_offset_mv, key=lambda part: setting.core_offset_mv[part]) for setting in asked]
     assert alone.index("3") < alone.index("7")
     assert last["core_offset_mv.3"] == -15.0
@@ -111,7 +113,7 @@ def test_cores_that_fail_only_together_are_all_held_back() -> None:
     def passes(setting: Setting) -> bool:
         return sum(value <= -40.0 for value in setting.core_offset_mv.values()) < 12
 
-    _, last = answered(search(How.WEAKEST_FIRST, CORES, deepest=-60.0, fine=20.0), passes)
+    _, last = answered(search(SearchMethod.WEAKEST_FIRST, CORES, deepest=-60.0, fine=20.0), passes)
     assert set(last.values()) == {-20.0}
 
 
@@ -124,7 +126,7 @@ def test_points_are_searched_in_turn_and_keep_what_was_found() -> None:
         seen.append(setting)
         return all((setting.value(name) or 0.0) >= value for name, value in bears.items())
 
-    one = search(How.IN_TURN, tuple(bears), margin=0.0, deepest=-100.0)
+    one = search(SearchMethod.IN_TURN, tuple(bears), margin=0.0, deepest=-100.0)
     _, last = answered(one, passes)
     assert last == bears
     for before, after in itertools.pairwise(seen):
@@ -132,9 +134,9 @@ def test_points_are_searched_in_turn_and_keep_what_was_found() -> None:
             assert after.point_offset_mv["7"] == -25.0
 
 
-@given(st.floats(-150.0, -1.0), st.sampled_from(list(How)[:2]), st.floats(0.0, 30.0))
-def test_the_margin_never_goes_beyond_the_start(threshold: float, how: How, margin: float) -> None:
-    one = search(how, margin=margin)
+@given(st.floats(-150.0, -1.0), st.sampled_from(list(SearchMethod)[:2]), st.floats(0.0, 30.0))
+def test_the_margin_never_goes_beyond_the_start(threshold: float, method: SearchMethod, margin: float) -> None:
+    one = search(method, margin=margin)
     course = follow(one, STOCK, over(threshold))
     assert course.found is not None
     assert course.last is not None
@@ -154,12 +156,12 @@ def test_voltage_goes_down_from_where_it_was_never_run() -> None:
 
 
 def test_rungs_have_both_ends() -> None:
-    assert rungs_of(search())[0] == 0.0
-    assert rungs_of(search())[-1] == -150.0
-    assert rungs_of(search(deepest=-45.0)) == (0.0, -20.0, -40.0, -45.0)
+    assert search_rungs(search())[0] == 0.0
+    assert search_rungs(search())[-1] == -150.0
+    assert search_rungs(search(deepest=-45.0)) == (0.0, -20.0, -40.0, -45.0)
     words = rung_text(search(), Setting(voltage_offset_mv=-20.0))
     assert words.replace("\u00a0", " ") == "−20 mV"
-    many = search(How.WEAKEST_FIRST, CORES)
+    many = search(SearchMethod.WEAKEST_FIRST, CORES)
     at = STOCK
     for name in CORES[2:7]:
         at = at.replaced(name, -40.0)

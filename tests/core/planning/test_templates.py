@@ -13,7 +13,7 @@ from niente.core.model.rig_card import LoadKind
 from niente.core.planning.cost import cost_of, pace_of
 from niente.core.planning.dry_run import dry_run
 from niente.core.planning.forecast import foresee
-from niente.core.planning.progress import Standing, rows_of
+from niente.core.planning.progress import RunStatus, plan_rows
 from niente.core.planning.templates import TEMPLATES, default_project, first_question, plan_for, template
 from niente.core.rigs.registry import open_rig, shipped
 from tests.core.planning.plans import card_of, plan_of, run, short
@@ -30,17 +30,17 @@ def test_every_question_dry_runs_and_runs_on_every_machine(rig: str, name: str, 
     assert kind is not None
     assert not kind.lacks(card)  # every machine that ships can be asked everything
     plan = plan_for(card, kind.first(card))
-    rows = rows_of(plan, card)
+    rows = plan_rows(plan, card)
     said = dry_run(plan, card, rows, foresee(None, [row.step for row in rows]), question=kind.first(card))
     assert not said.wrong
     assert not said.trips
     assert said.cost.runs == len(rows)
     watcher, evidence = run(short(plan), open_rig(rig, seed=3), tmp_path / "book.niente")
     assert watcher.end().complete, watcher.end()
-    after = rows_of(short(plan), evidence.card, evidence)
-    open_yet = [row for row in after if not row.standing.closed and not isinstance(plan.entries[row.entry], Confirmation)]
+    after = plan_rows(short(plan), evidence.card, evidence)
+    open_yet = [row for row in after if not row.status.closed and not isinstance(plan.entries[row.entry], Confirmation)]
     assert not open_yet
-    assert any(row.standing == Standing.DONE for row in after)
+    assert any(row.status == RunStatus.DONE for row in after)
 
 
 @pytest.mark.parametrize("name", NAMES)
@@ -60,7 +60,7 @@ def test_a_question_goes_through_its_stages() -> None:
     capacity = [entry for entry in plan.steps if entry.stage == "capacity"]
     assert {step.takes for step in capacity} == {"undervolt"}  # it runs at what the stage before finds
     noise = [row.step for row in rows if row.step.stage == "noise"]
-    assert sum(step.exposure.least_s for step in noise) <= 600.0  # ten minutes for the noise map
+    assert sum(step.exposure.min_s for step in noise) <= 600.0  # ten minutes for the noise map
     assert all(card.load(step.load).kind == LoadKind.IDLE for step in noise)  # type: ignore[union-attr]
 
 
@@ -69,7 +69,7 @@ def test_a_baseline_is_idle_after_rest_and_then_stock_under_each_load() -> None:
     card = card_of("wren")
     _, rows = plan_of(card, first_question(card, "baseline"))
     assert card.load(rows[0].step.load).kind == LoadKind.IDLE  # type: ignore[union-attr]
-    assert rows[0].step.exposure.least_s == 1200.0
+    assert rows[0].step.exposure.min_s == 1200.0
     assert len({row.step.load for row in rows}) == len(rows)
 
 
@@ -98,15 +98,15 @@ def test_a_burst_is_15_seconds_from_rest_and_the_whole_window() -> None:
     """Common practice, no source: 15 s bursts, for burst questions only."""
     card = card_of("cormorant")
     _, rows = plan_of(card, first_question(card, "burst"))
-    lengths = {row.step.exposure.least_s for row in rows}
+    lengths = {row.step.exposure.min_s for row in rows}
     assert lengths == {15.0, 15.0 + (card.stock.burst_time_s or 0.0)}
-    assert all(row.step.exposure.rest_s >= 600.0 for row in rows)
+    assert all(row.step.exposure.idle_s >= 600.0 for row in rows)
 
 
 def test_liquid_gets_90_minutes_and_air_40() -> None:
     """Common practice, no source: 90 minutes and more for liquid."""
-    assert first_question(card_of("cormorant")).exposure.most_s == 5400.0
-    assert first_question(card_of("larkspur")).exposure.most_s == 2400.0
+    assert first_question(card_of("cormorant")).exposure.max_s == 5400.0
+    assert first_question(card_of("larkspur")).exposure.max_s == 2400.0
     assert pace_of(card_of("cormorant"), None).seconds > pace_of(card_of("larkspur"), None).seconds
 
 
@@ -128,7 +128,7 @@ def test_books_of_the_first_kind_are_read() -> None:
     assert question.axis("sustained_power_w").places() == (80.0, 100.0)  # type: ignore[union-attr]
     assert (question.survive, question.quiet_under) == (("vector",), ("dome",))
     assert question.exposure.known_to_k == 0.8
-    assert question.exposure.most_s == 1800.0
+    assert question.exposure.max_s == 1800.0
     card = card_of("larkspur")
     heavy = [step for step in plan_for(card, question).steps if step.stage == "capacity" and step.load == "vector"]
     assert len(heavy) == 4

@@ -8,7 +8,7 @@ import msgspec
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import MachineFile, merged, shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.rigs.simulated.truth import Settled
+from niente.core.rigs.simulated.truth import TrueSteadyState
 
 SEED = 3
 
@@ -39,7 +39,7 @@ def settled(
     duty: dict[str, float] | None = None,
     hours: float = 4.0,
     **setting: Any,
-) -> Settled:
+) -> TrueSteadyState:
     """Where a machine settles; the setting stands over its stock one."""
     at = msgspec.structs.replace(Setting(**setting), fan_duty=duty or {})
     return _opened(name, variant, seed).true_settled(at, load, room_c, hours)

@@ -12,7 +12,7 @@ from niente.core.model.errors import BookError, RigError
 from niente.core.model.plan import Plan
 from niente.core.model.project import Project
 from niente.core.model.setting import Setting
-from niente.core.planning.progress import rows_of
+from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.replay import TAIL_SAMPLES, ReplayRig
@@ -69,7 +69,7 @@ def test_a_replayed_plan_comes_to_the_same(
 ) -> None:
     rig = ReplayRig(sweep[0])
     plan = plan_for(rig.describe(), sweep[1].question)
-    made = [row.step for row in rows_of(plan, evidence.card, evidence) if row.run is not None and row.run.how == "done"]
+    made = [row.step for row in plan_rows(plan, evidence.card, evidence) if row.run is not None and row.run.outcome == "done"]
     few = Plan(plan.format, plan.rig, plan.question, tuple(step for step in made if step.load == "vector")[:4], plan.guards)
     book = tmp_path / "again.niente"
     bench = Bench(rig, book, watcher.hear)

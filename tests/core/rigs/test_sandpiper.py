@@ -8,7 +8,7 @@ import pytest
 from niente.core.acquisition.bench import Bench
 from niente.core.analysis.evidence import gather
 from niente.core.analysis.models import fit_models
-from niente.core.model.records import Broke, Event, PlanEnded
+from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.simulated.machine_files import shipped_file
@@ -53,8 +53,8 @@ def test_it_is_hotter_per_watt_than_a_tower(rig: SimulatedRig) -> None:
 def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
     over, ended = threading.Event(), []
 
-    def hear(event: Event) -> None:
-        if isinstance(event, PlanEnded | Broke):
+    def hear(event: Record) -> None:
+        if isinstance(event, PlanEnded | BenchFailed):
             ended.append(event)
             over.set()
 
@@ -70,7 +70,7 @@ def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
     evidence = gather(book)
     book.close()
     assert evidence is not None
-    held = [run for run in evidence.usable() if run.settled.known and run.load == "vector" and not run.heat_held]
+    held = [run for run in evidence.usable() if run.settled.known and run.load == "vector" and not run.heat_limited]
     off = [
         abs(run.settled.value_c - rig.true_settled_core_c(run.setting, run.load, run.settled.room_c)) / run.settled.half_width_k
         for run in held

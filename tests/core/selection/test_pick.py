@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from niente.core.analysis.evidence import Evidence
-from niente.core.analysis.grid import survey
+from niente.core.analysis.grid import survey_grid
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.prediction import predict, stock_throughput
 from niente.core.analysis.setting_batch import on_duties
@@ -17,7 +17,14 @@ from niente.core.model.plan import Confirmation
 from niente.core.model.project import Limits
 from niente.core.planning.confirmation import next_confirmation
 from niente.core.planning.templates import first_question, plan_for
-from niente.core.selection.explanation import against, limit_cost, limit_name, place_text, standing, why_this
+from niente.core.selection.explanation import (
+    candidate_text,
+    comparison_text,
+    confirmation_text,
+    limit_cost_text,
+    limit_text,
+    pick_reason,
+)
 from niente.core.selection.pick import Limit, candidate_at, choose, front, keeps
 from tests.conftest import larkspur_rig
 
@@ -30,7 +37,7 @@ def models(evidence: Evidence) -> Models:
 def test_settled_temperatures_agree_with_the_truth(evidence: Evidence) -> None:
     """At least nine of ten 95 % intervals hold the truth (few runs; the benchmark takes many)."""
     rig = larkspur_rig()
-    heavy = [run for run in evidence.runs if run.load == "vector" and not run.heat_held]
+    heavy = [run for run in evidence.runs if run.load == "vector" and not run.heat_limited]
     off = [abs(run.settled.value_c - rig.true_settled_core_c(run.setting, run.load, run.settled.room_c)) for run in heavy]
     inside = [error <= run.settled.half_width_k for error, run in zip(off, heavy, strict=True)]
     assert len(heavy) >= 12
@@ -51,15 +58,15 @@ def test_the_map_agrees_with_the_truth_where_nothing_was_measured(models: Models
 
 
 def test_the_pick_is_the_quietest_that_keeps_every_limit(models: Models, limits: Limits) -> None:
-    field = survey(models, limits)
+    field = survey_grid(models, limits)
     choice = choose(models, limits, field)
     everything = [candidate_at(models, field, limits, index) for index in range(field.clean_s.shape[0])]
     eligible = [one for one in everything if not one.breaks]
     assert choice.eligible == len(eligible)
     assert choice.pick.in_room_dba <= min(one.in_room_dba for one in eligible) + 0.1
     pick = choice.pick
-    assert pick.throughput_percent - pick.throughput_hw >= limits.least_throughput_percent
-    assert pick.headroom_k - pick.core_hw >= limits.least_headroom_k
+    assert pick.throughput_percent - pick.throughput_hw >= limits.min_throughput_percent
+    assert pick.headroom_k - pick.core_hw >= limits.min_headroom_k
     assert choice.confirmed
     assert pick.clean_s >= 1200
     assert pick.measured
@@ -68,7 +75,7 @@ def test_the_pick_is_the_quietest_that_keeps_every_limit(models: Models, limits:
 def test_the_pick_holds_on_the_real_machine(models: Models, limits: Limits) -> None:
     choice = choose(models, limits)
     core = larkspur_rig().true_settled_core_c(choice.pick.setting, "vector", limits.design_room_c)
-    assert 90.0 - core >= limits.least_headroom_k - 0.3
+    assert 90.0 - core >= limits.min_headroom_k - 0.3
 
 
 def test_three_runners_up_that_differ(models: Models, limits: Limits) -> None:
@@ -80,7 +87,7 @@ def test_three_runners_up_that_differ(models: Models, limits: Limits) -> None:
 
 
 def test_what_each_limit_costs(models: Models, limits: Limits) -> None:
-    limits = msgspec.structs.replace(limits, least_throughput_percent=97.0)  # where throughput is what costs
+    limits = msgspec.structs.replace(limits, min_throughput_percent=97.0)  # where throughput is what costs
     choice = choose(models, limits)
     for cost in choice.costs:
         if cost.instead is None:
@@ -89,25 +96,25 @@ def test_what_each_limit_costs(models: Models, limits: Limits) -> None:
         assert cost.wins_db >= -0.1
     assert {cost.limit for cost in choice.costs} == set(Limit) - {Limit.NOISE}  # no such limit is set
     costly = next(cost for cost in choice.costs if cost.limit == Limit.THROUGHPUT)
-    lax = choose(models, msgspec.structs.replace(limits, least_throughput_percent=10.0))
+    lax = choose(models, msgspec.structs.replace(limits, min_throughput_percent=10.0))
     assert costly.instead is not None
-    assert place_text(costly.instead) == place_text(lax.pick)
+    assert candidate_text(costly.instead) == candidate_text(lax.pick)
 
 
 def test_stricter_limits_are_never_quieter(models: Models) -> None:
-    levels = [choose(models, Limits(least_throughput_percent=share)).pick.in_room_dba for share in (85.0, 90.0, 93.0, 95.0)]
+    levels = [choose(models, Limits(min_throughput_percent=share)).pick.in_room_dba for share in (85.0, 90.0, 93.0, 95.0)]
     assert all(after >= before - 0.1 for before, after in itertools.pairwise(levels))
 
 
 def test_limits_that_nothing_keeps_say_which(models: Models) -> None:
     with pytest.raises(NotEnoughError, match="the most headroom that is sure"):
-        choose(models, Limits(least_headroom_k=60.0))
+        choose(models, Limits(min_headroom_k=60.0))
     with pytest.raises(NotEnoughError, match="the most throughput"):
-        choose(models, Limits(least_throughput_percent=150.0))
+        choose(models, Limits(min_throughput_percent=150.0))
 
 
 def test_a_wrong_result_excludes_its_limit_and_all_above(models: Models, limits: Limits) -> None:
-    field = survey(models, limits)
+    field = survey_grid(models, limits)
     failures = field.failures.copy()
     place = next(i for i in range(failures.shape[0]) if field.place(i)[0] >= 110.0)
     failures[place] = 1
@@ -119,13 +126,13 @@ def test_a_wrong_result_excludes_its_limit_and_all_above(models: Models, limits:
 
 def test_the_reasons_are_words_with_units(models: Models, limits: Limits) -> None:
     choice = choose(models, limits)
-    text = why_this(choice)
+    text = pick_reason(choice)
     for unit in ("dBA", "%", "K", "°C", "±"):
         assert unit in text
-    assert "without a wrong result" in standing(choice)
-    assert all(against(choice, other).endswith(".") for other in choice.runners_up)
-    assert all(limit_cost(choice, cost.limit) for cost in choice.costs)
-    assert all(limit_name(choice, limit) for limit in Limit)
+    assert "without a wrong result" in confirmation_text(choice)
+    assert all(comparison_text(choice, other).endswith(".") for other in choice.runners_up)
+    assert all(limit_cost_text(choice, cost.limit) for cost in choice.costs)
+    assert all(limit_text(choice, limit) for limit in Limit)
 
 
 def test_too_few_runs_say_what_is_missing(evidence: Evidence) -> None:
@@ -175,7 +182,7 @@ def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limit
     step = next_confirmation(entry, before, limits, 0)
     assert step is not None
     assert step.load == "vector"
-    assert step.exposure.least_s >= 1200
+    assert step.exposure.min_s >= 1200
     assert next_confirmation(entry, before, limits, 3) is None
 
 

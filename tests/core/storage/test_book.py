@@ -13,6 +13,7 @@ from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.storage.connection import APPLICATION_ID
 from niente.core.storage.reader import BookReader
@@ -28,7 +29,7 @@ def writer(tmp_path: Path) -> BookWriter:
 
 def open_a_run(writer: BookWriter, card: RigCard) -> int:
     plan = writer.add_document("plan", short_plan(card, Setting()))
-    return writer.open_run(plan, 0, "step", Setting(sustained_power_w=100.0), "vector", card, 0.0)
+    return writer.open_run(plan, 0, RunKind.STEP, Setting(sustained_power_w=100.0), "vector", card, 0.0)
 
 
 def frame(card: RigCard, at: float) -> Frame:
@@ -39,16 +40,16 @@ def test_frames_come_back_as_they_went_in(writer: BookWriter, card: RigCard) -> 
     run_id = open_a_run(writer, card)
     for second in range(1000):
         writer.add_frame(run_id, frame(card, float(second)), at_once=second % 7 == 0)
-    writer.add_happening("note", "a smell of dust", run_id, 5.0)
-    writer.close_run(run_id, "done", "known well enough", 999.0)
+    writer.add_event("note", "a smell of dust", run_id, 5.0)
+    writer.close_run(run_id, RunOutcome.DONE, "known well enough", 999.0)
     writer.close()
     book = BookReader(writer.path)
     (run,) = book.runs()
     time_s, values = book.frames(run)
     assert np.array_equal(time_s, np.arange(1000.0))
     assert np.array_equal(values[17], np.arange(len(card.channels)) + 17.0)
-    assert (run.how, run.setting) == ("done", Setting(sustained_power_w=100.0))
-    assert book.happenings(run)[0].body == "a smell of dust"
+    assert (run.outcome, run.setting) == ("done", Setting(sustained_power_w=100.0))
+    assert book.events(run)[0].body == "a smell of dust"
     assert book.last_rig_time_s() == 999.0
     book.close()
 
@@ -56,7 +57,7 @@ def test_frames_come_back_as_they_went_in(writer: BookWriter, card: RigCard) -> 
 def test_nothing_written_is_ever_changed(writer: BookWriter, card: RigCard) -> None:
     run_id = open_a_run(writer, card)
     writer.add_frame(run_id, frame(card, 1.0), at_once=True)
-    writer.close_run(run_id, "done", "", 1.0)
+    writer.close_run(run_id, RunOutcome.DONE, "", 1.0)
     writer.close()
     link = sqlite3.connect(writer.path)
     for table in ("document", "run", "frames", "closing"):
@@ -121,7 +122,7 @@ def test_a_full_disk_loses_nothing(writer: BookWriter, card: RigCard) -> None:
             writer.add_frame(run_id, frame(card, float(second)), at_once=True)
     assert "kept" in full.value.safe
     writer._link.execute("PRAGMA max_page_count=1000000")
-    writer.close_run(run_id, "stopped", "the disk was full", float(second))
+    writer.close_run(run_id, RunOutcome.STOPPED, "the disk was full", float(second))
     writer.close()
     book = BookReader(writer.path)
     time_s, _ = book.frames(book.runs()[0])
@@ -180,5 +181,5 @@ def test_an_open_run_is_closed_at_the_next_start(writer: BookWriter, card: RigCa
     assert lost.to_be_judged
     again.close()
     book = BookReader(writer.path)
-    assert (book.runs()[0].how, book.runs()[0].closed_rig_time_s) == ("interrupted", 41.0)
+    assert (book.runs()[0].outcome, book.runs()[0].closed_rig_time_s) == ("interrupted", 41.0)
     book.close()

@@ -15,13 +15,14 @@ from niente.core.acquisition.recovery import close_open_runs, judge
 from niente.core.model.cautions import READ, cautions_for
 from niente.core.model.commands import Command, Confirmed
 from niente.core.model.errors import BookError, CautionsError, DocumentError, NienteError, RigError
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
-from niente.core.model.records import Broke, CardChanged, CardShown, Listener, PlanEnded, Warned
+from niente.core.model.records import BenchFailed, HandCardShown, Listener, PlanEnded, RigCardChanged, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, applied, problems, sheet_of
-from niente.core.model.states import State
+from niente.core.model.runs import RunOutcome
+from niente.core.model.states import BenchState
 from niente.core.rigs.protocol import Paced, Rebuilt, Rig
 from niente.core.storage.notes import NOTE
 from niente.core.storage.reader import BookReader
@@ -32,7 +33,7 @@ class Bench:
     """Attaches a rig to a book. ``start`` runs a plan; ``tell`` commands it; ``close`` makes safe and lets go.
 
     Events are given to ``listener`` from the bench's thread. Opening closes what an earlier end left open;
-    ``aftermath`` says which run that was, and what it came to.
+    ``interrupted`` says which run that was, and what it came to.
     """
 
     def __init__(
@@ -63,7 +64,7 @@ class Bench:
         except BaseException:
             self.writer.close()
             raise
-        self.aftermath = close_open_runs(self.writer, self.card)
+        self.interrupted = close_open_runs(self.writer, self.card)
         """What an earlier end left open, where it left anything."""
         self._listener = listener
         self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
@@ -97,7 +98,7 @@ class Bench:
         return self._engine.link.pace
 
     @property
-    def state(self) -> State:
+    def state(self) -> BenchState:
         """What the engine does now."""
         return self._engine.state
 
@@ -136,18 +137,18 @@ class Bench:
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run that was found open came to: the machine failed in it, or something else ended it."""
-        found = self.aftermath
+        found = self.interrupted
         if found is not None and found.to_be_judged:
             judge(self.writer, found.run, machine_down=machine_down)
-            self.aftermath = msgspec.structs.replace(found, machine_down=machine_down)
+            self.interrupted = msgspec.structs.replace(found, machine_down=machine_down)
 
     def tick(self, boxes: tuple[int, ...]) -> None:
         """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
         if self._engine.asked is not None:
-            self.writer.add_happening(TICKED, boxes, self._engine.run_id)
+            self.writer.add_event(TICKED, boxes, self._engine.run_id)
 
     @property
-    def asked(self) -> BenchCard | None:
+    def asked(self) -> HandCard | None:
         """The card that hands are at; ``None`` where there is none."""
         return self._engine.asked
 
@@ -169,7 +170,7 @@ class Bench:
             self.rig.make_safe()
 
     def take_sheet(self, sheet: RigSheet) -> None:
-        """Let the machine be what a sheet says, soon: ``CardChanged`` tells when it is.
+        """Let the machine be what a sheet says, soon: ``RigCardChanged`` tells when it is.
 
         Raises ``RigError`` while a plan runs, and ``DocumentError`` for a sheet that does not fit the rig.
         """
@@ -200,12 +201,12 @@ class Bench:
 
     def read_cautions(self) -> None:
         """Write into the book that the cautions for this rig, as they are now, were read."""
-        self.writer.add_happening(READ, list(cautions_for(self.card)))
+        self.writer.add_event(READ, list(cautions_for(self.card)))
         self.cautions_read = True
 
     def note(self, text: str) -> None:
         """Write a note into the book, at this moment."""
-        self.writer.add_happening(NOTE, text, self._engine.run_id, self._engine.link.time_s)
+        self.writer.add_event(NOTE, text, self._engine.run_id, self._engine.link.time_s)
 
     def save_project(self, project: Project) -> None:
         """Keep a version of the project."""
@@ -252,9 +253,9 @@ class Bench:
         try:
             self._engine.take_card(self._take(sheet))
         except NienteError as error:
-            self._listener(Warned(str(error)))
+            self._listener(WarningRaised(str(error)))
         except Exception:
-            self._listener(Broke(traceback.format_exc()))
+            self._listener(BenchFailed(traceback.format_exc()))
 
     def _become_variant(self, variant: str) -> RigCard:
         """Be the machine in another variant, under a plan, and return its card. Raises ``NienteError``."""
@@ -266,7 +267,7 @@ class Bench:
         if card != self.card:
             self.writer.add_document("rig", card)
         self.card, self._sheet = card, sheet
-        self._listener(CardChanged(card))
+        self._listener(RigCardChanged(card))
         return card
 
     def _applied(self, sheet: RigSheet) -> RigCard:
@@ -279,20 +280,20 @@ class Bench:
 
     def _run(self, plan: Plan, limits: Limits) -> None:
         """Run one plan to its end, whatever that is, and leave the rig safe."""
-        ended: PlanEnded | Broke = PlanEnded(True, "the plan is done")
+        ended: PlanEnded | BenchFailed = PlanEnded(True, "the plan is done")
         try:
             self._engine.run(plan, limits)
         except StopPlan as stop:
-            ended = PlanEnded(False, stop.why, stop.error)
+            ended = PlanEnded(False, stop.reason, stop.error)
         except NienteError as error:
             ended = PlanEnded(False, error.happened, error)
         except Exception:
-            ended = Broke(traceback.format_exc())
+            ended = BenchFailed(traceback.format_exc())
         if self._engine.link.abandoned:
             return
         self._engine.restore()
         with contextlib.suppress(NienteError):  # the disk that ended the plan may still be full; the listener is told
-            self.writer.add_happening("plan ended", ended.why if isinstance(ended, PlanEnded) else "a bug of Niente's")
+            self.writer.add_event("plan ended", ended.reason if isinstance(ended, PlanEnded) else "a bug of Niente's")
         self.busy = False
         self._listener(ended)
 
@@ -302,7 +303,7 @@ class Bench:
         """Make the rig safe when a call to it does not return; never wait for it."""
         while not self._closing and not self._engine.link.abandoned:
             time.sleep(min(0.2, self._hang_limit_s / 4))
-            since = self._engine.link.asking_since
+            since = self._engine.link.call_began_s
             if since is not None and time.monotonic() - since > self._hang_limit_s:
                 self._abandon()
 
@@ -317,11 +318,11 @@ class Bench:
         run_id = self._engine.run_id
         if run_id is not None:
             with contextlib.suppress(NienteError):  # an open run is found and closed at the next start
-                self.writer.close_run(run_id, "stopped", error.happened, 0.0)
+                self.writer.close_run(run_id, RunOutcome.STOPPED, error.happened, 0.0)
         if self.busy:
             self.busy = False
             if self._engine.asked is not None:
-                self._listener(CardShown(None))
+                self._listener(HandCardShown(None))
             self._listener(PlanEnded(False, error.happened, error))
 
     def _meet_the_book(self, variant: str | None) -> tuple[Project | None, bool]:
@@ -331,8 +332,8 @@ class Bench:
         try:
             known, project = book.card(), book.project()
             wanted = list(cautions_for(self.card))
-            read = any(item.body == wanted for item in book.happenings(kind=READ))
-            self.by_hand = by_hand_in([item.body for item in book.happenings(kind=CONFIRMED)])
+            read = any(item.body == wanted for item in book.events(kind=READ))
+            self.by_hand = by_hand_in([item.body for item in book.events(kind=CONFIRMED)])
         finally:
             book.close()
         if known is not None and (known.name, known.serial) != (self.card.name, self.card.serial):

@@ -3,7 +3,7 @@
 from pathlib import Path
 from typing import Protocol
 
-from niente.core.acquisition.recovery import Aftermath
+from niente.core.acquisition.recovery import InterruptedRun
 from niente.core.model.commands import Command
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
@@ -11,7 +11,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 
 
-class Attached(Protocol):
+class BenchClient(Protocol):
     """A rig and its book. What cannot be done raises ``NienteError``; see ``Bench`` for what each does."""
 
     @property
@@ -47,7 +47,7 @@ class Attached(Protocol):
         """The project as the book held it."""
 
     @property
-    def aftermath(self) -> Aftermath | None:
+    def interrupted(self) -> InterruptedRun | None:
         """What an earlier end left open."""
 
     @property

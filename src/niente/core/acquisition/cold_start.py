@@ -11,16 +11,16 @@ from niente.core.model.rig_card import RigCard
 STEADY_K = 0.3
 """Cold is where the means of no temperature differ by more than this from one five minutes to the next."""
 SPAN_S = 300.0
-MOST_S = 7200.0
+MAX_S = 7200.0
 """However slowly a machine cools, a rest is over after so long."""
 
 
-class Cold:
+class ColdStart:
     """Watches a rest. It is over after its time; one that waits for a cold machine, not before that is one."""
 
     def __init__(self, rule: Exposure, card: RigCard, begun_s: float) -> None:
-        self._least = begun_s + rule.rest_s
-        self._most = begun_s + max(MOST_S, rule.rest_s)
+        self._least = begun_s + rule.idle_s
+        self._most = begun_s + max(MAX_S, rule.idle_s)
         self._waits = rule.from_cold
         self._places = np.array([i for i, channel in enumerate(card.channels) if "temperature_c" in channel.name], dtype=int)
         self._half = max(round(SPAN_S / card.sample_period_s), 1)

@@ -10,10 +10,11 @@ from niente.core.model.errors import BookError, NienteError
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Confirmation, Exposure, Plan, Search, Step
 from niente.core.model.project import Limits, Project
-from niente.core.model.records import FrameTaken, Listener, PlanStarted, RunClosed, RunOpened, StateChanged, Warned
+from niente.core.model.records import FrameTaken, Listener, PlanStarted, RunClosed, RunOpened, StateChanged, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, sheet_of
-from niente.core.model.states import State
+from niente.core.model.runs import RunKind
+from niente.core.model.states import BenchState
 from niente.core.storage.reader import BookReader, RunRecord
 
 POLL_S = 0.2
@@ -23,7 +24,7 @@ class Follower:
     """Reads one book and tells its events. It writes nothing and touches no machine; what would is refused in words."""
 
     follows = True
-    aftermath = None
+    interrupted = None
     pace: float | None = None
 
     def __init__(self, book: Path, listener: Listener) -> None:
@@ -46,7 +47,7 @@ class Follower:
         self._open: RunRecord | None = None
         self._row = 0
         latest = self._book.last_run_id()
-        under_way = any(run.how is None for run in self._book.runs(latest))
+        under_way = any(run.outcome is None for run in self._book.runs(latest))
         self._next = latest if under_way else latest + 1
         """The first run that is still to be told."""
         self._thread = threading.Thread(target=self._live, name="niente-follower", daemon=True)
@@ -67,11 +68,11 @@ class Follower:
 
     def tell(self, command: Command) -> None:
         """Refused, in words: whoever presses something here must know that it did nothing."""
-        self._listener(Warned(str(self._refusal())))
+        self._listener(WarningRaised(str(self._refusal())))
 
     def stop(self) -> None:
         """Refused, in words."""
-        self._listener(Warned(str(self._refusal())))
+        self._listener(WarningRaised(str(self._refusal())))
 
     def confirm(self, readings: dict[str, float] | None = None) -> None:
         """Refused."""
@@ -131,7 +132,7 @@ class Follower:
 
     def _look(self) -> None:
         """Tell what is new in the book."""
-        run = self._open or next((run for run in self._book.runs(self._next) if run.kind == "step"), None)
+        run = self._open or next((run for run in self._book.runs(self._next) if run.kind == RunKind.STEP), None)
         if run is None:
             return
         if self._open is None:
@@ -142,10 +143,10 @@ class Follower:
                 return
             self._listener(FrameTaken(Frame(float(row[0]), row[1:].copy()), run.id))
         now = self._book.runs(run.id)[0]
-        if now.how is not None and not rows.shape[0]:
+        if now.outcome is not None and not rows.shape[0]:
             self._open, self.busy, self._next = None, False, run.id + 1
-            self._listener(RunClosed(run.id, run.step, now.how, now.why))
-            self._listener(StateChanged(State.IDLE))
+            self._listener(RunClosed(run.id, run.step, now.outcome, now.reason))
+            self._listener(StateChanged(BenchState.IDLE))
 
     def _begin(self, run: RunRecord) -> None:
         plan = self._book.plans().get(run.plan_id)
@@ -155,7 +156,7 @@ class Follower:
             self._listener(PlanStarted(plan, run.plan_id, run.step))
         self._listener(RunOpened(run.id, run.step, total, step))
         settling = step.exposure.known_to_k is not None
-        self._listener(StateChanged(State.SETTLING if settling else State.EXPOSING))
+        self._listener(StateChanged(BenchState.SETTLING if settling else BenchState.EXPOSING))
 
 
 def _step_of(plan: Plan | None, run: RunRecord) -> tuple[Step, int]:

@@ -15,7 +15,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 
 SLOPE_S = 60.0
-LEAST_SLOPE = 1.0 / 600.0
+MIN_SLOPE = 1.0 / 600.0
 """Below one unit in ten minutes a reading counts as steady."""
 
 
@@ -117,4 +117,4 @@ def _seconds(time_s: np.ndarray, readings: np.ndarray, level: float) -> float:
     left = level - last
     if left <= 0:
         return 0.0
-    return left / slope if slope > LEAST_SLOPE else math.inf
+    return left / slope if slope > MIN_SLOPE else math.inf

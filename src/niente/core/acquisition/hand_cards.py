@@ -4,12 +4,12 @@ from collections.abc import Sequence
 
 import msgspec
 
-from niente.core.model.hand_cards import Asked, BenchCard, CardKind, CardLine
+from niente.core.model.hand_cards import CardKind, CardLine, HandCard, ReadingRequest
 from niente.core.model.plan import Plan, Search
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import Control, RigCard, SetBy
-from niente.core.model.setting import RESTS_AT_ZERO, Setting
-from niente.core.storage.reader import Happening
+from niente.core.model.setting import OFF_AT_ZERO, Setting
+from niente.core.storage.reader import BookEvent
 
 SHOWN, TICKED, CONFIRMED = "card", "card ticked", "card confirmed"
 """The kinds of happenings in a book that a card leaves behind."""
@@ -20,7 +20,7 @@ METER = "Read it from where the meter stands, with the load running; let it sett
 NOISE_ASIDE = "Nobody speaks or moves meanwhile."
 
 
-def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> BenchCard | None:
+def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> HandCard | None:
     """Return the card for what hands have to set before a whole setting is in force; ``None`` where that is nothing.
 
     ``by_hand`` is what hands have set already; what they never touched stands as found.
@@ -40,7 +40,7 @@ def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> Be
     if firmware:
         checks.append("Nothing else was changed, and the setup was left with saving.")
     cautions = [*([FIRMWARE] if firmware else []), *([VOLTAGE] if voltage else []), *([MAINS] if inside else [])]
-    return BenchCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), tuple(cautions), sets)
+    return HandCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), tuple(cautions), sets)
 
 
 def _line(control: Control, whole: Setting, now: Setting) -> CardLine:
@@ -49,7 +49,7 @@ def _line(control: Control, whole: Setting, now: Setting) -> CardLine:
     return CardLine(control.title, value, before, where)
 
 
-def variant_card(card: RigCard, variant: str) -> BenchCard:
+def variant_card(card: RigCard, variant: str) -> HandCard:
     """Return the card for bringing the machine into another of its states."""
     known = next((one for one in card.variants if one.name == variant), None)
     lines = [CardLine(part.strip().rstrip(".")) for part in (known.hands if known else "").split(";") if part.strip()]
@@ -57,18 +57,18 @@ def variant_card(card: RigCard, variant: str) -> BenchCard:
         words = known.words if known is not None and known.words else variant
         lines = [CardLine(f"Bring the machine into this state: {words}")]
     checks = ("Every panel, fan and cable is where it belongs, and nothing touches a fan.",)
-    return BenchCard(CardKind.VARIANT, f"The machine becomes {variant!r}.", tuple(lines), (), checks, (MAINS,))
+    return HandCard(CardKind.VARIANT, f"The machine becomes {variant!r}.", tuple(lines), (), checks, (MAINS,))
 
 
-def words_card(words: str) -> BenchCard:
+def words_card(words: str) -> HandCard:
     """Return the card for what a rig's driver says in its own words."""
-    return BenchCard(CardKind.SET, "By hand.", (CardLine(words.rstrip(".")),), (), (), (MAINS,))
+    return HandCard(CardKind.SET, "By hand.", (CardLine(words.rstrip(".")),), (), (), (MAINS,))
 
 
-def reading_card(card: RigCard) -> BenchCard | None:
+def reading_card(card: RigCard) -> HandCard | None:
     """Return the card that asks for what hands read at the end of a run; ``None`` where everything is read by cable."""
     asked = tuple(
-        Asked(channel.name, channel.title, quantity_of(channel.name).low, quantity_of(channel.name).high)
+        ReadingRequest(channel.name, channel.title, quantity_of(channel.name).low, quantity_of(channel.name).high)
         for channel in card.channels
         if channel.by == SetBy.HANDS
     )
@@ -76,7 +76,7 @@ def reading_card(card: RigCard) -> BenchCard | None:
         return None
     noise = any(one.channel == "noise_dba" for one in asked)
     cautions = (METER, NOISE_ASIDE) if noise else (METER,)
-    return BenchCard(CardKind.READ, "Read by hand, with the load still on.", (), asked, (), cautions)
+    return HandCard(CardKind.READ, "Read by hand, with the load still on.", (), asked, (), cautions)
 
 
 def left_by_hand(card: RigCard, by_hand: dict[str, float]) -> list[str]:
@@ -113,18 +113,18 @@ def _value(control: str, value: float | None) -> str:
     """Return a control's value in words; what is off is said to be off."""
     if value is None:
         return ""
-    if value == 0 and control.partition(".")[0] in RESTS_AT_ZERO and not control.endswith("_mv"):
+    if value == 0 and control.partition(".")[0] in OFF_AT_ZERO and not control.endswith("_mv"):
         return "off"
     return quantity_of(control).with_unit(value)
 
 
-def ticked_in(happenings: Sequence[Happening], card: BenchCard) -> tuple[int, ...]:
+def ticked_in(events: Sequence[BookEvent], card: HandCard) -> tuple[int, ...]:
     """Return the boxes of a card that are ticked, from what happened in a book, oldest first: those of the last time it was
     shown and not confirmed."""
     wanted = msgspec.json.decode(msgspec.json.encode(card))
     ticked: tuple[int, ...] = ()
     same = False
-    for one in happenings:
+    for one in events:
         if one.kind == SHOWN:
             ticked, same = (ticked if one.body == wanted else ()), one.body == wanted
         elif one.kind == TICKED and same:
@@ -134,9 +134,9 @@ def ticked_in(happenings: Sequence[Happening], card: BenchCard) -> tuple[int, ..
     return ticked
 
 
-def by_hand_in(happenings: Sequence[dict[str, float]]) -> dict[str, float]:
+def by_hand_in(events: Sequence[dict[str, float]]) -> dict[str, float]:
     """Return what hands have set, from what confirmed cards say, oldest first."""
     found: dict[str, float] = {}
-    for sets in happenings:
+    for sets in events:
         found |= sets
     return found

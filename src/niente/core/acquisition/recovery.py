@@ -15,19 +15,18 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.model.frame import RigEventKind
 from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
-from niente.core.planning.progress import Row, rows_of
+from niente.core.model.runs import RunKind, RunOutcome
+from niente.core.planning.progress import Row, plan_rows
 from niente.core.storage.reader import VERDICT, BookReader, RunRecord
 from niente.core.storage.writer import BookWriter
 
-INTERRUPTED, FAILED = "interrupted", "failed"
-"""How a run is closed that was found open: nobody knows what it says, or the machine went down in it."""
 START = "start"
 """The kind of happening that says that a Niente opened the book, and in which boot of its computer."""
 BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
 LAST_S = 30.0
 
 
-class Aftermath(msgspec.Struct, frozen=True):
+class InterruptedRun(msgspec.Struct, frozen=True):
     """The run that was open when everything ended: its last samples ``(n,)`` and ``(n, channels)``, how long it had lasted,
     and whether the machine went down in it (``None``: cannot be told from here)."""
 
@@ -40,7 +39,7 @@ class Aftermath(msgspec.Struct, frozen=True):
     @property
     def to_be_judged(self) -> bool:
         """Whether a person has to say what it was."""
-        return self.machine_down is None and self.run.kind == "step"
+        return self.machine_down is None and self.run.kind == RunKind.STEP
 
 
 def boot_id() -> str:
@@ -51,7 +50,7 @@ def boot_id() -> str:
         return ""
 
 
-def close_open_runs(writer: BookWriter, card: RigCard) -> Aftermath | None:
+def close_open_runs(writer: BookWriter, card: RigCard) -> InterruptedRun | None:
     """Close what an earlier end left open, write that this start begins, and return what the last open run came to.
 
     Where Niente runs on the machine itself and the computer was started anew since, the machine went down: the run
@@ -59,55 +58,56 @@ def close_open_runs(writer: BookWriter, card: RigCard) -> Aftermath | None:
     """
     book = BookReader(writer.path)
     try:
-        found = [run for run in book.runs() if run.how is None]
-        starts = book.happenings(kind=START)
+        found = [run for run in book.runs() if run.outcome is None]
+        starts = book.events(kind=START)
         down: bool | None = None
         if card.on_this_computer and starts and boot_id():
             down = starts[-1].body != boot_id()
-        last: Aftermath | None = None
+        last: InterruptedRun | None = None
         for run in found:
             time_s, values = book.frames(run)
             end = float(time_s[-1]) if time_s.shape[0] else run.rig_time_s
             recent = time_s >= end - LAST_S
-            last = Aftermath(run, end - run.rig_time_s, time_s[recent], values[recent], down)
+            last = InterruptedRun(run, end - run.rig_time_s, time_s[recent], values[recent], down)
             _close(writer, run, down, end)
     finally:
         book.close()
-    writer.add_happening(START, boot_id())
+    writer.add_event(START, boot_id())
     return last
 
 
 def _close(writer: BookWriter, run: RunRecord, down: bool | None, end_s: float) -> None:
-    if down and run.kind == "step":
-        writer.add_happening(RigEventKind.CRASH, "the machine went down, Niente with it", run.id, end_s)
-        writer.close_run(run.id, FAILED, "the machine went down in this run", end_s)
+    if down and run.kind == RunKind.STEP:
+        writer.add_event(RigEventKind.CRASH, "the machine went down, Niente with it", run.id, end_s)
+        writer.close_run(run.id, RunOutcome.FAILED, "the machine went down in this run", end_s)
         return
     words = "Niente or the machine went down in this run" if down is None else "Niente ended in this run; the machine stayed up"
-    writer.close_run(run.id, INTERRUPTED, words, end_s)
+    writer.close_run(run.id, RunOutcome.INTERRUPTED, words, end_s)
 
 
 def judge(writer: BookWriter, run: RunRecord, *, machine_down: bool) -> None:
     """Write what a person says of a run that was found open; the closing that it corrects stays in the book."""
-    writer.add_happening(VERDICT, FAILED if machine_down else INTERRUPTED, run.id)
+    writer.add_event(VERDICT, RunOutcome.FAILED if machine_down else RunOutcome.INTERRUPTED, run.id)
 
 
 def rows_left_out(plan: Plan, card: RigCard, evidence: Evidence, run: RunRecord) -> list[tuple[int, Row]]:
     """Return the runs that a plan would not make any more, with their places now, if the machine is taken to have failed in
     a run that was interrupted: those it implies, and those that a search then does not ask for. The run itself is none."""
 
-    def rows(how: str, failures: int) -> Sequence[Row]:
+    def rows(outcome: RunOutcome, failures: int) -> Sequence[Row]:
         runs = tuple(
-            msgspec.structs.replace(one, how=how, failures=failures) if one.run_id == run.id else one for one in evidence.runs
+            msgspec.structs.replace(one, outcome=outcome, failures=failures) if one.run_id == run.id else one
+            for one in evidence.runs
         )
-        return rows_of(plan, card, msgspec.structs.replace(evidence, runs=runs))
+        return plan_rows(plan, card, msgspec.structs.replace(evidence, runs=runs))
 
     def what(row: Row) -> tuple[object, ...]:
         return row.step.setting.over(card.stock).key(), row.step.load, row.step.variant
 
-    left = {what(row) for row in rows(FAILED, 1) if not row.standing.closed}
+    left = {what(row) for row in rows(RunOutcome.FAILED, 1) if not row.status.closed}
     itself = run.setting.over(card.stock).key(), run.load
     return [
         (place, row)
-        for place, row in enumerate(rows(INTERRUPTED, 0))
-        if not row.standing.closed and what(row) not in left and what(row)[:2] != itself
+        for place, row in enumerate(rows(RunOutcome.INTERRUPTED, 0))
+        if not row.status.closed and what(row) not in left and what(row)[:2] != itself
     ]

@@ -11,6 +11,7 @@ from niente.core.model.errors import RigError
 from niente.core.model.frame import Frame
 from niente.core.model.records import FrameTaken, Listener
 from niente.core.model.rig_card import RigCard, SetBy
+from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.protocol import Paced, Rig
 from niente.core.storage.writer import BookWriter
@@ -22,14 +23,14 @@ SLOW_PACE = 10.0
 Answer = TypeVar("Answer")
 
 
-class Link:
+class RigLink:
     """Calls a rig from the engine's thread. Other threads may set ``stop_wanted`` and ``abandoned`` and read the rest."""
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, silent_limit_s: float) -> None:
         self.stop_wanted = threading.Event()
         self.stoppable = False
         """Whether there is anything that a stop would end."""
-        self.asking_since: float | None = None
+        self.call_began_s: float | None = None
         """When the call to the rig that is under way began (monotonic seconds); the watchdog reads it."""
         self.abandoned = False
         """Set by the watchdog when a call did not return; the engine then only gets out."""
@@ -66,9 +67,9 @@ class Link:
         """Wait for a sample, write it, tell it. Raises ``RigError`` where the rig stays silent."""
         silent_since = time.monotonic()
         while True:
-            frame = self.ask(lambda: self._rig.frame(FRAME_TIMEOUT_S))
+            frame = self.call_rig(lambda: self._rig.frame(FRAME_TIMEOUT_S))
             if self.stop_wanted.is_set() and self.stoppable:
-                raise StopPlan("stopped by the person at the bench", "stopped")
+                raise StopPlan("stopped by the person at the bench", RunOutcome.STOPPED)
             if frame is not None:
                 break
             patience = self._silent_limit_s + 2 * self.card.sample_period_s / (self.pace or 1e9)
@@ -104,26 +105,26 @@ class Link:
 
     def apply(self, whole: Setting) -> str | None:
         """Put a setting in force; return in words what is left for hands."""
-        return self.ask(lambda: self._rig.apply(whole))
+        return self.call_rig(lambda: self._rig.apply(whole))
 
     def start(self, load: str) -> None:
         """Start a load."""
-        self.ask(lambda: self._rig.start(load))
+        self.call_rig(lambda: self._rig.start(load))
 
     def stop(self) -> None:
         """End the load."""
-        self.ask(self._rig.stop)
+        self.call_rig(self._rig.stop)
 
     def make_safe(self) -> None:
         """Load off, safe setting back; never raises."""
         self._rig.make_safe()
 
-    def ask(self, call: Callable[[], Answer]) -> Answer:
+    def call_rig(self, call: Callable[[], Answer]) -> Answer:
         """Call the rig, so that the watchdog sees for how long; get out where it has lost patience meanwhile."""
-        self.asking_since = time.monotonic()
+        self.call_began_s = time.monotonic()
         try:
             return call()
         finally:
-            self.asking_since = None
+            self.call_began_s = None
             if self.abandoned:
-                raise StopPlan("the rig did not answer", "stopped")
+                raise StopPlan("the rig did not answer", RunOutcome.STOPPED)

@@ -4,21 +4,21 @@ from collections.abc import Callable
 
 import msgspec
 
-from niente.core.acquisition.guards.guard_set import Guards
+from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.acquisition.plan_stop import StopPlan
-from niente.core.acquisition.rig_link import Link
+from niente.core.acquisition.rig_link import RigLink
 from niente.core.acquisition.samples import Samples
-from niente.core.analysis.evidence import FAILURES, TEACHES_S, constants_of, settled_so_far
+from niente.core.analysis.evidence import FAILURES, TEACHES_S, settled_so_far, time_constants_of_run
 from niente.core.model.commands import Command
 from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.plan import GuardAction, Step
 from niente.core.model.quantities import duration_text
-from niente.core.model.records import ForecastMade, Listener, RigHappened, Taught, Warned
+from niente.core.model.records import ForecastMade, Listener, RigEventSeen, TimeConstantsFound, WarningRaised
 from niente.core.model.rig_card import LoadKind
+from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.settling import Settled, learn, not_yet
-from niente.core.storage.reader import DONE
 from niente.core.storage.writer import BookWriter
 
 FORECAST_EVERY = 30
@@ -29,29 +29,30 @@ CONSTANTS_S = 900.0
 """A run this long or longer is fitted for its time constants, for people to read."""
 GAP_S = 10.0
 """A run whose samples are further apart is not the run that was asked for."""
-VOIDED, GUARD = "voided", "guard"
+GUARD = "guard"
+"""The kind of event that a trip leaves in the book."""
 
 
 class Closing(msgspec.Struct, frozen=True):
     """How a run closes and why; the guard that ended it, where one did; and whether a hold follows."""
 
-    how: str
-    why: str
+    outcome: RunOutcome
+    reason: str
     trip: Trip | None = None
-    hold: bool = False
+    pause: bool = False
 
 
-class Exposing:
+class RunExecutor:
     """Runs one step after another on a link. ``slow_prior`` is what runs teach about the slow time constants."""
 
-    def __init__(self, link: Link, writer: BookWriter, listener: Listener, command: Callable[[], Command | None]) -> None:
+    def __init__(self, link: RigLink, writer: BookWriter, listener: Listener, command: Callable[[], Command | None]) -> None:
         self.slow_prior: tuple[float, ...] = ()
         self._link = link
         self._writer = writer
         self._tell = listener
         self._command = command
 
-    def until_over(self, run_id: int, step: Step, guards: Guards) -> Closing:
+    def until_over(self, run_id: int, step: Step, guards: GuardSet) -> Closing:
         """Sample until the run is over; return how it closes. Raises ``StopPlan`` where the machine shut itself down."""
         card = self._link.card
         samples = Samples(len(card.channels))
@@ -70,17 +71,17 @@ class Exposing:
                 settled = settled_so_far(card, samples.time_s, samples.values, self.slow_prior)
                 self._tell(ForecastMade(run_id, frame.time_s, settled))
             known = rule.known_to_k is not None and settled.known_to(rule.known_to_k)
-            over = samples.seconds >= rule.least_s and (rule.known_to_k is None or known)
-            if over or samples.seconds >= rule.most_s:
+            over = samples.seconds >= rule.min_s and (rule.known_to_k is None or known)
+            if over or samples.seconds >= rule.max_s:
                 self._learn(run_id, samples, frame, whole, guards, settled)
-                return Closing(DONE, "known well enough" if known else "its time is over")
+                return Closing(RunOutcome.DONE, "known well enough" if known else "its time is over")
 
-    def under_guard(self, run_id: int, whole: Setting, guards: Guards) -> tuple[Frame, Closing | None]:
+    def under_guard(self, run_id: int, whole: Setting, guards: GuardSet) -> tuple[Frame, Closing | None]:
         """Take a sample of a rest, or of a run that waits for hands; return it and what ends that, if anything does."""
         frame = self._link.frame(run_id)
         return frame, self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards)
 
-    def _learn(self, run_id: int, samples: Samples, frame: Frame, whole: Setting, guards: Guards, settled: Settled) -> None:
+    def _learn(self, run_id: int, samples: Samples, frame: Frame, whole: Setting, guards: GuardSet, settled: Settled) -> None:
         """Take with it what a run that came to its end has shown."""
         seconds = samples.seconds
         if seconds >= COASTED_S:
@@ -88,9 +89,9 @@ class Exposing:
         if seconds >= TEACHES_S:
             self.slow_prior = learn(self.slow_prior, settled)
         if settled.known and seconds >= CONSTANTS_S:
-            constants = constants_of(self._link.card, samples.time_s, samples.values)
+            constants = time_constants_of_run(self._link.card, samples.time_s, samples.values)
             if constants:
-                self._tell(Taught(run_id, constants))
+                self._tell(TimeConstantsFound(run_id, constants))
 
     def _gap(self, run_id: int, samples: Samples, frame: Frame) -> Closing | None:
         """Return that a run is void where the machine slept in it, or gave nothing for long."""
@@ -98,41 +99,41 @@ class Exposing:
         if not samples.count or gap <= max(GAP_S, 5.0 * self._link.card.sample_period_s):
             return None
         words = f"no sample for {duration_text(gap)}: the machine slept, or could not be heard"
-        self._writer.add_happening("gap", gap, run_id, frame.time_s)
-        self._tell(Warned(f"There was {words}. The run is void and is made again."))
-        return Closing(VOIDED, words)
+        self._writer.add_event("gap", gap, run_id, frame.time_s)
+        self._tell(WarningRaised(f"There was {words}. The run is void and is made again."))
+        return Closing(RunOutcome.VOIDED, words)
 
     def _failure(self, run_id: int, frame: Frame) -> Closing | None:
         """Write what happened on the machine, and return that it failed, where it did."""
         for event in frame.events:
-            self._writer.add_happening(event.kind, event.detail, run_id, frame.time_s)
-            self._tell(RigHappened(run_id, frame.time_s, event))
+            self._writer.add_event(event.kind, event.detail, run_id, frame.time_s)
+            self._tell(RigEventSeen(run_id, frame.time_s, event))
         failure = next((event for event in frame.events if event.kind in FAILURES), None)
         if failure is None:
             return None
         if failure.kind == RigEventKind.SHUT_DOWN:
-            raise StopPlan(f"The machine shut itself down: {failure.detail}.", "failed")
-        return Closing("failed", failure.detail)
+            raise StopPlan(f"The machine shut itself down: {failure.detail}.", RunOutcome.FAILED)
+        return Closing(RunOutcome.FAILED, failure.detail)
 
-    def _guarded(self, run_id: int | None, frame: Frame, whole: Setting, guards: Guards) -> Closing | None:
+    def _guarded(self, run_id: int | None, frame: Frame, whole: Setting, guards: GuardSet) -> Closing | None:
         """Act on a trip that this sample completes: load off first, safe setting back; then it is written and told."""
         trip = guards.look(frame, whole)
         if trip is None:
             return None
         if trip.action != GuardAction.WARN:
             self._link.make_safe()
-        self._writer.add_happening(GUARD, trip.reason, run_id, frame.time_s)
+        self._writer.add_event(GUARD, trip.reason, run_id, frame.time_s)
         if trip.action == GuardAction.WARN:
-            self._tell(Warned(trip.reason))
+            self._tell(WarningRaised(trip.reason))
             return None
-        return Closing(GUARD, trip.reason, trip)
+        return Closing(RunOutcome.GUARD, trip.reason, trip)
 
     def _told(self) -> Closing | None:
         told = self._command()
         if told == Command.SKIP:
-            return Closing("skipped", "by the person at the bench")
-        if told == Command.HOLD_NOW:
-            return Closing(VOIDED, "held by the person at the bench; it will be run again", hold=True)
+            return Closing(RunOutcome.SKIPPED, "by the person at the bench")
+        if told == Command.PAUSE_NOW:
+            return Closing(RunOutcome.VOIDED, "held by the person at the bench; it will be run again", pause=True)
         if told == Command.REPEAT:
-            return Closing(VOIDED, "repeated by the person at the bench")
+            return Closing(RunOutcome.VOIDED, "repeated by the person at the bench")
         return None

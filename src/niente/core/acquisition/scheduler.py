@@ -10,23 +10,23 @@ from niente.core.model.rig_card import RigCard
 from niente.core.planning.confirmation import next_confirmation
 from niente.core.planning.cost import AIR, pace_of, typical_seconds
 from niente.core.planning.forecast import heard_at
-from niente.core.planning.progress import Row, Standing, rows_of
+from niente.core.planning.progress import Row, RunStatus, plan_rows
 from niente.core.storage.reader import BookReader
 
 
-class Wait(msgspec.Struct, frozen=True):
+class QuietHoursWait(msgspec.Struct, frozen=True):
     """Nothing may run before quiet hours end; ``text`` says so."""
 
     text: str
 
 
-class Spent(msgspec.Struct, frozen=True):
+class BudgetSpent(msgspec.Struct, frozen=True):
     """The time budget is used up; ``text`` says what is left."""
 
     text: str
 
 
-class Agenda:
+class Scheduler:
     """What is left of one plan. ``look`` reads the book anew; nothing is remembered that is not in it."""
 
     def __init__(self, plan: Plan, plan_id: int, limits: Limits, book: BookReader, known: Evidence | None) -> None:
@@ -48,14 +48,14 @@ class Agenda:
             return next_confirmation(entry, evidence, self._limits, so_far) if evidence is not None else None
 
         self._pace = pace_of(card, evidence)
-        self.rows = rows_of(self.plan, card, evidence, then)
+        self.rows = plan_rows(self.plan, card, evidence, then)
 
     @property
     def closed(self) -> int:
         """How many runs need not be made any more."""
-        return sum(row.standing.closed for row in self.rows)
+        return sum(row.status.closed for row in self.rows)
 
-    def next(self, hour: float) -> Row | Wait | Spent | None:
+    def next(self, hour: float) -> Row | QuietHoursWait | BudgetSpent | None:
         """Return the run that comes next at an hour of the day, or why none may; ``None`` at the plan's end."""
         ahead = self.ahead()
         if not ahead:
@@ -63,46 +63,46 @@ class Agenda:
         row = next((row for row in ahead if self._may_be_heard(row, hour)), None)
         if row is None:
             left = duration_text(self.plan.quiet.hours_left(hour) * 3600.0) if self.plan.quiet is not None else ""
-            return Wait(f"Quiet hours: the runs that are left are louder. Waiting for {left}.")
+            return QuietHoursWait(f"Quiet hours: the runs that are left are louder. Waiting for {left}.")
         return self._spent(row) or row
 
     def ahead(self) -> list[Row]:
         """Return the runs that could be made now."""
-        return [row for row in self.rows if row.standing == Standing.AHEAD and not row.waits]
+        return [row for row in self.rows if row.status == RunStatus.AHEAD and not row.waits]
 
     def still_open(self, like: Row) -> int:
         """Return how many runs of the same entry and step are not closed yet."""
-        return sum(row.entry == like.entry and not row.standing.closed and row.step == like.step for row in self.rows)
+        return sum(row.entry == like.entry and not row.status.closed and row.step == like.step for row in self.rows)
 
     def left_out(self) -> list[tuple[int, Row]]:
         """Return the runs that are left out and were not told of yet, with their places."""
         fresh = [
             (place, row)
             for place, row in enumerate(self.rows)
-            if row.standing == Standing.LEFT_OUT and row.entry not in self._told
+            if row.status == RunStatus.LEFT_OUT and row.entry not in self._told
         ]
         self._told |= {row.entry for _, row in fresh}
         return fresh
 
     def waiting(self) -> list[str]:
         """Return why runs could not be set, each reason once."""
-        reasons = [row.waits for row in self.rows if row.standing == Standing.AHEAD and row.waits]
+        reasons = [row.waits for row in self.rows if row.status == RunStatus.AHEAD and row.waits]
         return list(dict.fromkeys(reasons))
 
     def _may_be_heard(self, row: Row, hour: float) -> bool:
         """Return whether the quiet hours let a run be made; one that was never heard yet may be."""
         quiet = self.plan.quiet
-        if quiet is None or not quiet.holds(hour):
+        if quiet is None or not quiet.covers(hour):
             return True
-        return not heard_at(self.known, row.step) > quiet.most_dba
+        return not heard_at(self.known, row.step) > quiet.max_dba
 
-    def _spent(self, row: Row) -> Spent | None:
+    def _spent(self, row: Row) -> BudgetSpent | None:
         budget = self.plan.budget_s
         if budget is None:
             return None
         made = [one for one in self.rows if one.run is not None and one.run.plan_id == self.plan_id]
-        used = sum((one.run.seconds if one.run is not None else 0.0) + one.step.exposure.rest_s for one in made)
+        used = sum((one.run.seconds if one.run is not None else 0.0) + one.step.exposure.idle_s for one in made)
         if used + typical_seconds(row.step.exposure, self._pace) <= budget + 1.0:
             return None
-        left = sum(not one.standing.closed for one in self.rows)
-        return Spent(f"at the end of its time budget of {duration_text(budget)}, with {left} runs left")
+        left = sum(not one.status.closed for one in self.rows)
+        return BudgetSpent(f"at the end of its time budget of {duration_text(budget)}, with {left} runs left")

@@ -5,17 +5,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from niente.core.acquisition.samples import Samples
-from niente.core.analysis.evidence import holds_of
+from niente.core.analysis.evidence import limiters_of
 from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.plan import Step
 from niente.core.model.rig_card import LoadKind, RigCard
-from niente.core.science.clock_limiter import REFERENCE, Hold, shares
+from niente.core.science.clock_limiter import REFERENCE, ClockLimiter, limiter_shares
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
 MEAN_CORE, THROUGHPUT_PERCENT = "mean_core_c", "throughput_percent"
-_FAULTS = {RigEventKind.DROP_OUT: Hold.DROP_OUT}
+_FAULTS = {RigEventKind.DROP_OUT: ClockLimiter.DROP_OUT}
 """What a rig's events are on the hold band, where they are not plain faults."""
 BLOCK = 16
 MOST = 200_000
@@ -88,7 +88,7 @@ def _together(values: Vector, many: int, least_or_greatest: np.ufunc) -> Vector:
     return found
 
 
-class Strip:
+class StripChart:
     """Samples of one rig in the order they came, of every run and between runs."""
 
     def __init__(self, card: RigCard, most: int = MOST) -> None:
@@ -104,8 +104,8 @@ class Strip:
     def _clear(self) -> None:
         self._samples = Samples(len(self._columns))
         self._run = np.full(512, -1, dtype=np.int32)
-        self._held = np.full(512, Hold.NOTHING, dtype=np.int8)
-        self._said = np.full(512, Hold.NOTHING, dtype=np.int8)
+        self._limiters = np.full(512, ClockLimiter.NOTHING, dtype=np.int8)
+        self._reported = np.full(512, ClockLimiter.NOTHING, dtype=np.int8)
         self._derived = 0
         self._pyramid = Pyramid()
 
@@ -115,9 +115,9 @@ class Strip:
         return self._samples.time_s
 
     @property
-    def held(self) -> NDArray[np.int8]:
-        """What held the clock at each sample, codes of ``Hold``; as far as ``catch_up`` has come."""
-        return self._held[: self._derived]
+    def limiters(self) -> NDArray[np.int8]:
+        """What held the clock at each sample, codes of ``ClockLimiter``; as far as ``catch_up`` has come."""
+        return self._limiters[: self._derived]
 
     def begin(self, run_id: int, number: int, step: Step, start_s: float, stock_throughput: float | None) -> None:
         """A run begins; what it does under its load is set against the stock throughput of that load."""
@@ -130,11 +130,13 @@ class Strip:
         count = self._samples.count
         if count == self._run.shape[0]:
             self._run = np.concatenate([self._run, np.full(count, -1, dtype=np.int32)])
-            self._held = np.concatenate([self._held, np.full(count, Hold.NOTHING, dtype=np.int8)])
-            self._said = np.concatenate([self._said, np.full(count, Hold.NOTHING, dtype=np.int8)])
+            self._limiters = np.concatenate([self._limiters, np.full(count, ClockLimiter.NOTHING, dtype=np.int8)])
+            self._reported = np.concatenate([self._reported, np.full(count, ClockLimiter.NOTHING, dtype=np.int8)])
         self._samples.add(Frame(frame.time_s, np.append(frame.values, (np.nan, np.nan))))
         self._run[count] = -1 if run_id is None else run_id
-        self._said[count] = max((_FAULTS.get(event.kind, Hold.FAULT) for event in frame.events), default=Hold.NOTHING)
+        self._reported[count] = max(
+            (_FAULTS.get(event.kind, ClockLimiter.FAULT) for event in frame.events), default=ClockLimiter.NOTHING
+        )
 
     def catch_up(self) -> None:
         """Work out what follows from the samples since the last time."""
@@ -159,9 +161,9 @@ class Strip:
             mine = ids == run_id
             behind = self._behind(int(run_id))
             known_values = np.concatenate([behind, new[mine]])[:, : len(self._card.channels)]
-            held = holds_of(self._card, known_values, run.step.setting, run.step.load)[behind.shape[0] :]
-            said = self._said[fresh][mine]
-            self._held[fresh][mine] = np.where(said != Hold.NOTHING, said, held)
+            limiters = limiters_of(self._card, known_values, run.step.setting, run.step.load)[behind.shape[0] :]
+            reported = self._reported[fresh][mine]
+            self._limiters[fresh][mine] = np.where(reported != ClockLimiter.NOTHING, reported, limiters)
             place = self._columns.get("throughput_per_s")
             if run.stock_throughput and place is not None:
                 new[mine, self._columns[THROUGHPUT_PERCENT]] = 100.0 * new[mine, place] / run.stock_throughput
@@ -174,9 +176,9 @@ class Strip:
         kept: Array = self._samples.values[recent][self._run[recent] == run_id]
         return kept
 
-    def shares(self, run_id: int) -> dict[Hold, float]:
+    def limiter_shares(self, run_id: int) -> dict[ClockLimiter, float]:
         """Return the share of a run's samples that each hold takes, as far as ``catch_up`` has come."""
-        return shares(self.held[self._run[: self._derived] == run_id])
+        return limiter_shares(self.limiters[self._run[: self._derived] == run_id])
 
     def window(self, from_s: float, to_s: float) -> tuple[int, int]:
         """Return the first sample of a span of rig time, and the one after its last, each one wider than the span."""
@@ -213,9 +215,9 @@ class Strip:
         keep = self._samples.count // 2
         time_s, values = self.time_s[-keep:].copy(), self._samples.values[-keep:].copy()
         newest = slice(self._samples.count - keep, self._samples.count)
-        run, held, said = self._run[newest].copy(), self._held[newest].copy(), self._said[newest].copy()
+        run, limiters, reported = self._run[newest].copy(), self._limiters[newest].copy(), self._reported[newest].copy()
         self._clear()
         self._samples.fill(time_s, values)
-        self._run, self._held, self._said, self._derived = run, held, said, keep
+        self._run, self._limiters, self._reported, self._derived = run, limiters, reported, keep
         self.runs = [one for one in self.runs if one.run_id in set(np.unique(run).tolist())]
         self._pyramid.extend(self._samples.values)

@@ -9,13 +9,14 @@ from numpy.typing import NDArray
 
 from niente.core.model.frame import RigEventKind
 from niente.core.model.plan import Plan
-from niente.core.model.rig_card import Counts, LoadKind, RigCard
+from niente.core.model.rig_card import CountedTemperature, LoadKind, RigCard
+from niente.core.model.runs import CONCLUSIVE, RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.science.clock_limiter import Hold, hold_of, shares
+from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limiters_from_readings
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.statistics import mean_with_error
-from niente.core.storage.reader import DONE, BookReader, RunRecord
+from niente.core.storage.reader import BookReader, RunRecord
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -39,7 +40,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     """One run, summed up. Means are over its last minutes; ``*_se`` are standard errors.
 
     ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
-    the package's. ``heat_held`` says that the firmware's temperature cap held the clock: the settled temperature is
+    the package's. ``heat_limited`` says that the firmware's temperature cap held the clock: the settled temperature is
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
     """
 
@@ -49,7 +50,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     setting: Setting
     load: str
     load_kind: LoadKind
-    how: str | None
+    outcome: RunOutcome | None
     seconds: float
     settled: Settled
     room_c: float
@@ -59,7 +60,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     noise_dba: float
     noise_se_db: float
     fan_rpm: dict[str, float]
-    holds: dict[str, float]
+    limiter_shares: dict[str, float]
     failures: int
     opened_at: float = 0.0
     variant: str = ""
@@ -70,7 +71,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     @property
     def running(self) -> bool:
         """Whether the run is still open."""
-        return self.how is None
+        return self.outcome is None
 
     @property
     def rise_k(self) -> float:
@@ -78,14 +79,14 @@ class RunSummary(msgspec.Struct, frozen=True):
         return self.settled.value_c - self.settled.room_c
 
     @property
-    def heat_held(self) -> bool:
+    def heat_limited(self) -> bool:
         """Whether heat held the clock for more than a twentieth of the last minutes."""
-        return self.holds.get(Hold.TEMPERATURE_CAP.words, 0.0) > 0.05
+        return self.limiter_shares.get(ClockLimiter.TEMPERATURE_CAP.words, 0.0) > 0.05
 
     @property
-    def power_held(self) -> bool:
+    def power_limited(self) -> bool:
         """Whether the sustained limit held the clock for most of the last minutes."""
-        return self.holds.get(Hold.SUSTAINED_LIMIT.words, 0.0) > 0.5
+        return self.limiter_shares.get(ClockLimiter.SUSTAINED_LIMIT.words, 0.0) > 0.5
 
 
 def hottest_core(card: RigCard, values: Array, samples: int = 60) -> int | None:
@@ -124,13 +125,13 @@ def trusted(card: RigCard, values: Array) -> Array:
 def counted(card: RigCard, values: Array) -> Vector | None:
     """Return the temperature that counts ``(n,)``: the hottest core's (averaged first), the mean of the cores', or the
     package's; ``None`` where nothing of it is read."""
-    if card.counts == Counts.PACKAGE:
+    if card.counts == CountedTemperature.PACKAGE:
         package = column(card, values, "package_temperature_c")
         return package if np.isfinite(package).any() else None
     hot = hottest_core(card, values)
     if hot is None:
         return None
-    if card.counts == Counts.MEAN:
+    if card.counts == CountedTemperature.MEAN:
         cores = values[:, list(card.indices("core_temperature_c"))]
         read = np.isfinite(cores)
         total, many = np.where(read, cores, 0.0).sum(axis=1), read.sum(axis=1)
@@ -151,7 +152,7 @@ def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tup
     return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
 
 
-def constants_of(card: RigCard, time_s: Vector, values: Array) -> tuple[TimeConstant, ...]:
+def time_constants_of_run(card: RigCard, time_s: Vector, values: Array) -> tuple[TimeConstant, ...]:
     """Return the time constants that a run's samples, ``(n,)`` and ``(n, channels)``, are long enough to tell."""
     values = trusted(card, values)
     core = counted(card, values)
@@ -161,8 +162,8 @@ def constants_of(card: RigCard, time_s: Vector, values: Array) -> tuple[TimeCons
     return time_constants(time_s[first:], core[first:], column(card, values, "room_temperature_c")[first:])
 
 
-def holds_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:
-    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``Hold``.
+def limiters_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:
+    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``ClockLimiter``.
 
     What the load is lets more be told: the heaviest ones take all the clock they get, steadily.
     """
@@ -172,7 +173,7 @@ def holds_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> 
     cores = values[:, places] if places else np.full((values.shape[0], 1), np.nan)
     hottest = np.where(np.isfinite(cores).any(axis=1), np.nanmax(np.where(np.isfinite(cores), cores, -np.inf), axis=1), np.nan)
     whole = setting.over(card.stock)
-    return hold_of(
+    return limiters_from_readings(
         hottest,
         column(card, values, "package_power_w"),
         column(card, values, "effective_clock_mhz"),
@@ -220,7 +221,7 @@ def summarise(
     if by_hand and "noise_dba" in by_hand:
         noise, noise_se = by_hand["noise_dba"], HAND_READING_SE_DB
     core = counted(card, tail)
-    held = shares(holds_of(card, tail, whole, run.load)) if kind != LoadKind.IDLE else {}
+    limiters = limiter_shares(limiters_of(card, tail, whole, run.load)) if kind != LoadKind.IDLE else {}
     return RunSummary(
         run_id=run.id,
         plan_id=run.plan_id,
@@ -228,7 +229,7 @@ def summarise(
         setting=whole,
         load=run.load,
         load_kind=kind,
-        how=run.how,
+        outcome=run.outcome,
         seconds=seconds,
         settled=settled,
         room_c=_mean(column(card, tail, "room_temperature_c")),
@@ -238,7 +239,7 @@ def summarise(
         noise_dba=noise,
         noise_se_db=noise_se,
         fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},
-        holds={hold.words: share for hold, share in held.items()},
+        limiter_shares={limiter.words: share for limiter, share in limiters.items()},
         failures=failures,
         opened_at=run.opened_at,
         variant=card.variant,
@@ -275,7 +276,7 @@ class Evidence(msgspec.Struct, frozen=True):
 
     def usable(self) -> list[RunSummary]:
         """Return the runs that say something: those that came to their own end, and failures of the machine."""
-        return [run for run in self.runs if run.how in (DONE, "failed")]
+        return [run for run in self.runs if run.outcome in CONCLUSIVE]
 
 
 def evidence_in(book: Path, known: Evidence | None = None) -> Evidence | None:
@@ -299,7 +300,7 @@ def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:
     first, now = next(iter(cards.values())), next(reversed(cards.values()))
     runs: dict[str, list[RunRecord]] = {variant: [] for variant in latest}
     for run in book.runs():
-        if run.kind == "step":
+        if run.kind == RunKind.STEP:
             runs[(cards.get(run.card_id, first) if run.card_id is not None else first).variant].append(run)
     before = {known.card.variant: known, **known.elsewhere} if known is not None else {}
     found = {variant: _summed_up(book, card, runs[variant], before.get(variant)) for variant, card in latest.items()}
@@ -315,14 +316,14 @@ def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known:
     slow_prior: tuple[float, ...] = ()
     for run in records:
         summary = before.get(run.id)
-        if summary is None or summary.running or summary.how != run.how:
-            happened = book.happenings(run)
+        if summary is None or summary.running or summary.outcome != run.outcome:
+            happened = book.events(run)
             failures = sum(1 for item in happened if item.kind in FAILURES)
-            if run.how == "failed":  # a person may have judged it so, of whom there is no event of the rig's
+            if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
                 failures = max(failures, 1)
             by_hand = {item.body["channel"]: item.body["value"] for item in happened if item.kind == READ_BY_HAND}
             summary = summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
-        if summary.how == DONE and summary.seconds >= TEACHES_S:
+        if summary.outcome == RunOutcome.DONE and summary.seconds >= TEACHES_S:
             slow_prior = learn(slow_prior, summary.settled)
         runs.append(summary)
     return Evidence(card, tuple(runs), slow_prior)

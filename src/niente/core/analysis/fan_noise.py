@@ -13,13 +13,13 @@ from niente.core.science.statistics import Z95
 Vector = NDArray[np.float64]
 
 POINTS = 101
-LEAST_RPM = 40.0
+MIN_RPM = 40.0
 """Below it a fan stands."""
 STANDS_DBA = -60.0
 """The level of a group that stands: far below any room, and small enough to vanish in a sum."""
 
 
-class Heard(msgspec.Struct, frozen=True):
+class HeardLevel(msgspec.Struct, frozen=True):
     """One reading: duty (%) and speed (rpm) of the group it tells of, and the level in the room with its 95 % half width."""
 
     run_id: int
@@ -41,7 +41,7 @@ class GroupNoise(msgspec.Struct, frozen=True):
     in_room_dba: Vector
     in_room_hw: Vector
     seen: tuple[float, float]
-    heard: tuple[Heard, ...]
+    heard: tuple[HeardLevel, ...]
 
 
 class Loudness(msgspec.Struct, frozen=True):
@@ -54,7 +54,7 @@ class Loudness(msgspec.Struct, frozen=True):
     together_hw: Vector
     background_dba: float
     background_hw: float
-    heard: tuple[Heard, ...]
+    heard: tuple[HeardLevel, ...]
 
 
 def loudness_of(models: Models) -> Loudness:
@@ -66,14 +66,14 @@ def loudness_of(models: Models) -> Loudness:
     duty = np.linspace(0.0, min((max(known) for known in seen.values()), default=100.0), POINTS)
     speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
     runs = [run for run in models.evidence.usable() if np.isfinite([run.noise_dba, run.noise_se_db]).all()]
-    told: dict[int, list[Heard]] = {place: [] for place in range(count)}
-    together: list[Heard] = []
+    told: dict[int, list[HeardLevel]] = {place: [] for place in range(count)}
+    together: list[HeardLevel] = []
     for run in runs:
         rpm = np.array([turning(run, group) for group in noise.groups])
         levels = np.array([_own(models, place, rpm[place : place + 1])[0] for place in range(count)])
         loudest = int(np.argmax(levels)) if count else 0
         others = np.delete(levels, loudest)
-        one = Heard(
+        one = HeardLevel(
             run.run_id,
             run.setting.fan_duty.get(noise.groups[loudest], math.nan) if count else math.nan,
             float(rpm[loudest]) if count else 0.0,
@@ -98,5 +98,5 @@ def _own(models: Models, place: int, rpm: Vector) -> Vector:
     """Return the modelled level of one group alone at speeds ``(n,)`` in dBA; far below any room where it stands."""
     alone = np.zeros((rpm.shape[0], len(models.noise.groups)))
     alone[:, place] = rpm
-    level: Vector = np.where(rpm > LEAST_RPM, models.noise.machine_alone(alone), STANDS_DBA)
+    level: Vector = np.where(rpm > MIN_RPM, models.noise.machine_alone(alone), STANDS_DBA)
     return level

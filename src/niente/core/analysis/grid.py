@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from niente.core.analysis.coverage import inside
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import Predicted, at_load, ceilings, offsets_mv, predict
-from niente.core.analysis.reliability import stable_for_a_day
-from niente.core.analysis.setting_batch import POWER, Settings
+from niente.core.analysis.prediction import SettingPredictions, ceilings, offsets_mv, predict, predict_under_load
+from niente.core.analysis.reliability import reliability_over_a_day
+from niente.core.analysis.setting_batch import POWER, SettingBatch
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
@@ -20,7 +20,7 @@ from niente.core.science.power.operating_point import HOTTEST_C
 Vector = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 
-MOST_STEPS = 45
+MAX_STEPS = 45
 NICE = (1.0, 2.0, 3.0, 5.0)
 COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
 """Steps a side where the other fans are looked for at every place; duties a group to begin with, for one, two and more groups;
@@ -29,7 +29,7 @@ BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"}
 """Controls that need not have been varied: where they hold the clock, watts and temperatures are among those measured."""
 
 
-class Others(StrEnum):
+class OtherControls(StrEnum):
     """What becomes of the controls that are not on the axes."""
 
     HELD = "held"
@@ -40,21 +40,21 @@ class Others(StrEnum):
     """The fans as quiet as they keep the headroom, at every place anew; the rest as the runs had it."""
 
 
-class View(msgspec.Struct, frozen=True):
+class GridView(msgspec.Struct, frozen=True):
     """What a map is asked for: the controls ``across`` and ``up`` (empty: the leading fan group's duty), the load (empty: the
     heaviest heats and the realistic one counts), and what becomes of the other controls; ``held`` are values of one's own."""
 
     across: str = POWER
     up: str = ""
     load: str = ""
-    others: Others = Others.HELD
+    others: OtherControls = OtherControls.HELD
     held: dict[str, float] = msgspec.field(default_factory=dict)
 
 
-DEFAULT_VIEW = View()
+DEFAULT_GRID_VIEW = GridView()
 
 
-class Field(msgspec.Struct, frozen=True):
+class SettingGrid(msgspec.Struct, frozen=True):
     """Settings on a grid with what the models say of them.
 
     ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
@@ -67,15 +67,15 @@ class Field(msgspec.Struct, frozen=True):
     up: str
     x: Vector
     y: Vector
-    settings: Settings
-    predicted: Predicted
+    settings: SettingBatch
+    predicted: SettingPredictions
     stable: Vector
     against: NDArray[np.int64]
     inside: Mask
     clean_s: Vector
     failures: NDArray[np.int64]
     measured: Mask
-    view: View = DEFAULT_VIEW
+    view: GridView = DEFAULT_GRID_VIEW
 
     def place(self, index: int) -> tuple[float, float]:
         """Return where a setting stands on the two axes, by its place in the arrays."""
@@ -92,30 +92,30 @@ class Field(msgspec.Struct, frozen=True):
         return values.reshape(self.y.shape[0], self.x.shape[0])
 
 
-def survey(
+def survey_grid(
     models: Models,
     limits: Limits,
-    view: View = DEFAULT_VIEW,
+    view: GridView = DEFAULT_GRID_VIEW,
     chosen: Setting | None = None,
     grid: tuple[Vector, Vector] | None = None,
-) -> Field:
+) -> SettingGrid:
     """Lay the grid over what was measured and predict every setting of it. ``chosen`` is the pick, where it is asked for;
     ``grid`` the edges, where they are given."""
     across, up = view.across, view.up or models.fans
-    base = chosen if view.others == Others.CHOSEN and chosen is not None else models.base
+    base = chosen if view.others == OtherControls.CHOSEN and chosen is not None else models.base
     for control, value in view.held.items():
         base = base.replaced(control, value)
-    most = COARSE_STEPS if view.others == Others.OPTIMISED else MOST_STEPS
+    most = COARSE_STEPS if view.others == OtherControls.OPTIMISED else MAX_STEPS
     x, y = grid if grid is not None else (axis_values(models, across, most), axis_values(models, up, most))
     on_x, on_y = (flat.ravel() for flat in np.meshgrid(x, y))
-    settings = Settings(base, {across: on_x, up: on_y}, on_x.shape[0])
-    if view.others == Others.OPTIMISED:
+    settings = SettingBatch(base, {across: on_x, up: on_y}, on_x.shape[0])
+    if view.others == OtherControls.OPTIMISED:
         settings = _quietest_fans(models, limits, settings, view)
-    rest = at_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
-    stable, against = stable_for_a_day(models, rest.clock_mhz, offsets_mv(settings))
-    said = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, rest=rest)
-    clean, failures, measured = _run_there(models, settings, (across, up), rest.load)
-    return Field(
+    steady = predict_under_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
+    stable, against = reliability_over_a_day(models, steady.clock_mhz, offsets_mv(settings))
+    said = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
+    clean, failures, measured = _run_there(models, settings, (across, up), steady.load)
+    return SettingGrid(
         across=across,
         up=up,
         x=x,
@@ -124,7 +124,7 @@ def survey(
         predicted=said,
         stable=stable,
         against=against,
-        inside=inside(models, settings, rest),
+        inside=inside(models, settings, steady),
         clean_s=clean,
         failures=failures,
         measured=measured,
@@ -138,7 +138,7 @@ def axes_of(models: Models) -> tuple[str, ...]:
     return tuple(one.name for one in models.card.controls if one.name in plain or one.name.startswith("fan_duty."))
 
 
-def axis_values(models: Models, control: str, most: int = MOST_STEPS) -> Vector:
+def axis_values(models: Models, control: str, most: int = MAX_STEPS) -> Vector:
     """Return the values of a control that are looked at: even steps over what was measured, and the measured ones."""
     known = models.card.control(control)
     seen = {run.setting.value(control) for run in models.evidence.usable() if run.load_kind != LoadKind.IDLE}
@@ -158,7 +158,9 @@ def _nice(least: float, step: float) -> float:
     return next((one * power for one in NICE if one * power >= least * 0.999), 10.0 * power)
 
 
-def _run_there(models: Models, settings: Settings, axes: tuple[str, str], load: str) -> tuple[Vector, NDArray[np.int64], Mask]:
+def _run_there(
+    models: Models, settings: SettingBatch, axes: tuple[str, str], load: str
+) -> tuple[Vector, NDArray[np.int64], Mask]:
     """Return what was run at each setting: clean seconds under a load, failures under any, and whether anything was."""
     clean = np.zeros(settings.count)
     failures = np.zeros(settings.count, dtype=np.int64)
@@ -179,7 +181,7 @@ def _run_there(models: Models, settings: Settings, axes: tuple[str, str], load: 
     return clean, failures, measured
 
 
-def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: View) -> Settings:
+def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view: GridView) -> SettingBatch:
     """Return settings with the fans that are on no axis set as quiet as they keep the headroom, or as cool as they can: over
     a coarse grid first, then group by group in ever smaller steps."""
     spans = {group: _swept(models, group) for group in models.noise.groups if f"fan_duty.{group}" not in settings.values}
@@ -190,11 +192,11 @@ def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: Vie
     def cost(duties: NDArray[np.float64]) -> Vector:
         """Return how loud settings are with duties ``(n, groups)``, far dearer where the headroom is not kept."""
         values = {f"fan_duty.{group}": duties[:, place] for place, group in enumerate(free)}
-        tried = Settings(settings.base, {**settings.values, **values}, settings.count)
-        rest = at_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
-        headroom = ceilings(models, tried) - np.minimum(rest.core_c, HOTTEST_C) - rest.core_hw
-        short = np.maximum(limits.least_headroom_k - headroom, 0.0)
-        level = models.noise.in_room(rest.rpm)[0] + 0.01 * models.noise.machine_alone(rest.rpm)
+        tried = SettingBatch(settings.base, {**settings.values, **values}, settings.count)
+        steady = predict_under_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
+        headroom = ceilings(models, tried) - np.minimum(steady.core_c, HOTTEST_C) - steady.core_hw
+        short = np.maximum(limits.min_headroom_k - headroom, 0.0)
+        level = models.noise.in_room(steady.rpm)[0] + 0.01 * models.noise.machine_alone(steady.rpm)
         return level + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
 
     count = DUTIES[min(len(free), len(DUTIES)) - 1]
@@ -214,7 +216,7 @@ def _quietest_fans(models: Models, limits: Limits, settings: Settings, view: Vie
                 better = now < least
                 best[better], least[better] = tried[better], now[better]
     values = {f"fan_duty.{group}": best[:, place] for place, group in enumerate(free)}
-    return Settings(settings.base, {**settings.values, **values}, settings.count)
+    return SettingBatch(settings.base, {**settings.values, **values}, settings.count)
 
 
 def _swept(models: Models, group: str) -> tuple[float, float] | None:

@@ -16,7 +16,7 @@ NO_CLASS_DB = 2.0
 """The same for a meter of no class: assumed, no source."""
 
 
-class Listening(msgspec.Struct, frozen=True):
+class ListenerPlace(msgspec.Struct, frozen=True):
     """Where the meter and the listener are, in m from the machine, the background at the listener's (dBA, ``None``: not known),
     and how far the meter may be off (dB, as a limit)."""
 
@@ -38,11 +38,11 @@ class Listening(msgspec.Struct, frozen=True):
         return level, Z95 * error
 
 
-def listening_of(card: RigCard) -> Listening:
+def listener_of_card(card: RigCard) -> ListenerPlace:
     """Return where a driver says that meter and listener are; at night, where it knows the background."""
     meter_m = float(card.meter.get("distance_m", 1.0))
     night = card.listener.get("night_dba")
-    return Listening(
+    return ListenerPlace(
         meter_m,
         float(card.listener.get("distance_m", meter_m)),
         float(night) if night is not None else None,
@@ -50,7 +50,7 @@ def listening_of(card: RigCard) -> Listening:
     )
 
 
-def listening_in(sheet: RigSheet) -> Listening:
+def listener_of_sheet(sheet: RigSheet) -> ListenerPlace:
     """Return where a person says that meter and listener are; at night, where the background is known."""
     limit = METER_LIMIT_DB.get(sheet.meter.standard.value, NO_CLASS_DB)
-    return Listening(sheet.meter.distance_m, sheet.listener.distance_m, sheet.listener.night_dba, limit)
+    return ListenerPlace(sheet.meter.distance_m, sheet.listener.distance_m, sheet.listener.night_dba, limit)

@@ -5,8 +5,8 @@ import io
 
 import numpy as np
 
-from niente.core.analysis.maps import Mapped
-from niente.core.analysis.prediction import MOST_W
+from niente.core.analysis.maps import SettingMap
+from niente.core.analysis.prediction import MAX_W
 from niente.core.model.quantities import quantity_of
 
 COLUMNS = (
@@ -17,13 +17,13 @@ COLUMNS = (
 """The columns behind the two axes, with their units in their names; they stand in docs/reference."""
 
 
-def map_as_csv(mapped: Mapped) -> str:
+def map_as_csv(mapped: SettingMap) -> str:
     """Return a field as comma-separated values (RFC 4180): a head with names and units, then a row a setting."""
     field, said = mapped.field, mapped.field.predicted
     columns = (
         *(said.core_c, said.core_hw, said.rise_k, said.headroom_k, said.in_room_dba, said.in_room_hw, said.alone_dba),
         *(said.throughput_percent, said.throughput_hw, said.clock_mhz, said.clock_hw, said.power_w, said.power_hw),
-        *(field.stable, field.against, said.heat_holds, field.inside, field.measured, field.clean_s),
+        *(field.stable, field.against, said.heat_limited, field.inside, field.measured, field.clean_s),
     )
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\r\n")
@@ -45,6 +45,6 @@ def _value(value: float | np.bool_ | np.int64) -> str:
     """Return a figure for a file: yes and no as 1 and 0, what is not known or runs away as nothing."""
     if isinstance(value, np.bool_ | np.integer):
         return str(int(value))
-    if not np.isfinite(value) or value >= MOST_W:
+    if not np.isfinite(value) or value >= MAX_W:
         return ""
     return f"{float(value):.4g}" if abs(value) < 1 else f"{float(value):.3f}"

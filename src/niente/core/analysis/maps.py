@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.fan_noise import Loudness, loudness_of
-from niente.core.analysis.grid import DEFAULT_VIEW, Field, View, survey
+from niente.core.analysis.grid import DEFAULT_GRID_VIEW, GridView, SettingGrid, survey_grid
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.rise_lines import WattLines, watt_lines
 from niente.core.model.errors import NotEnoughError
@@ -21,25 +21,25 @@ HOTTER_K = 4.0
 """Capacity is told in the room asked for, and in one that is so much hotter."""
 
 
-class Ask(msgspec.Struct, frozen=True):
+class MapRequest(msgspec.Struct, frozen=True):
     """What a map is asked for: the view, the room (``None``: the design room), and a variant to set it against, if any."""
 
-    view: View = DEFAULT_VIEW
+    view: GridView = DEFAULT_GRID_VIEW
     room_c: float | None = None
     against: str = ""
 
 
-class Mapped(msgspec.Struct, frozen=True):
+class SettingMap(msgspec.Struct, frozen=True):
     """The answer. ``other`` is the same field in the variant it is set against; ``limits`` are those of the choice, in the room
     asked for."""
 
-    ask: Ask
+    request: MapRequest
     limits: Limits
     models: Models
-    field: Field
+    field: SettingGrid
     watts: WattLines
     loudness: Loudness
-    other: Field | None = None
+    other: SettingGrid | None = None
 
     @property
     def room_c(self) -> float:
@@ -47,18 +47,18 @@ class Mapped(msgspec.Struct, frozen=True):
         return self.limits.design_room_c
 
 
-def lay_out(models: Models, limits: Limits, ask: Ask, chosen: Setting | None = None) -> Mapped:
+def make_map(models: Models, limits: Limits, request: MapRequest, chosen: Setting | None = None) -> SettingMap:
     """Work a map out. Raises ``NotEnoughError`` where the other variant has too few runs."""
-    here = limits if ask.room_c is None else msgspec.structs.replace(limits, design_room_c=ask.room_c)
-    field = survey(models, here, ask.view, chosen)
+    here = limits if request.room_c is None else msgspec.structs.replace(limits, design_room_c=request.room_c)
+    field = survey_grid(models, here, request.view, chosen)
     rooms = (here.design_room_c, here.design_room_c + HOTTER_K)
     near = _middle(models)
-    watts = watt_lines(models, rooms, near, ask.view.load, field.settings.base)
+    watts = watt_lines(models, rooms, near, request.view.load, field.settings.base)
     other = None
-    if ask.against and ask.against != models.card.variant:
-        there = fit_models(seen_from(models.evidence, ask.against))
-        other = survey(there, here, _same_view(ask.view, models), field.settings.base, grid=(field.x, field.y))
-    return Mapped(ask, here, models, field, watts, loudness_of(models), other)
+    if request.against and request.against != models.card.variant:
+        there = fit_models(seen_from(models.evidence, request.against))
+        other = survey_grid(there, here, _same_view(request.view, models), field.settings.base, grid=(field.x, field.y))
+    return SettingMap(request, here, models, field, watts, loudness_of(models), other)
 
 
 def _middle(models: Models) -> float:
@@ -66,7 +66,7 @@ def _middle(models: Models) -> float:
     return float(np.median(watts)) if watts else 100.0
 
 
-def _same_view(view: View, models: Models) -> View:
+def _same_view(view: GridView, models: Models) -> GridView:
     """Return a view for another variant: the same controls, all else exactly as in this one."""
     kept = msgspec.structs.replace(view, up=view.up or models.fans, held={})
     return msgspec.structs.replace(kept, others=type(view.others).CHOSEN)
@@ -82,9 +82,9 @@ def seen_from(evidence: Evidence, variant: str) -> Evidence:
             safe="The map of this variant stands.",
             remedy="Change the part on the Rig page, and run the same plan.",
         )
-    rest = {name: one for name, one in evidence.elsewhere.items() if name != variant}
+    steady = {name: one for name, one in evidence.elsewhere.items() if name != variant}
     here = msgspec.structs.replace(evidence, elsewhere={})
-    return msgspec.structs.replace(other, elsewhere={**rest, evidence.card.variant: here}, plans=evidence.plans)
+    return msgspec.structs.replace(other, elsewhere={**steady, evidence.card.variant: here}, plans=evidence.plans)
 
 
 class Difference(msgspec.Struct, frozen=True):

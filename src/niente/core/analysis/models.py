@@ -12,12 +12,12 @@ from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.dynamics import Scale
-from niente.core.science.heat.fit import Runs, fit
+from niente.core.science.heat.fit import Runs, fit_heat_path
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.noise import NoiseModel, fit_noise
-from niente.core.science.power.law import Draws, PowerLaw, fit_power
+from niente.core.science.power.law import PowerLaw, PowerReadings, fit_power
 from niente.core.science.statistics import Z95
 
 Vector = NDArray[np.float64]
@@ -34,7 +34,7 @@ SILICON = (
 )
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
-LEAST_RUNS = 3
+MIN_RUNS = 3
 RPM_A_PERCENT = 15.0
 """What a per cent of duty stands for where no speed is read; only shares of the highest count."""
 
@@ -119,11 +119,11 @@ def fit_models(evidence: Evidence) -> Models:
     runs = evidence.usable()
     steady = [run for run in runs if run.load_kind not in NOT_STEADY]
     working = [run for run in steady if run.failures == 0]
-    settled = [run for run in working if run.settled.known and not run.heat_held]
+    settled = [run for run in working if run.settled.known and not run.heat_limited]
     _insist_on_heat(working, settled, heavy)
     drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
     plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
-    drawn = plain if len(plain) >= LEAST_RUNS else drawn  # an offset by points bends the curve that the law of power is of
+    drawn = plain if len(plain) >= MIN_RUNS else drawn  # an offset by points bends the curve that the law of power is of
     heard = [run for run in _with_speeds(runs) if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     if len(heard) < 2:
         raise NotEnoughError(
@@ -131,7 +131,7 @@ def fit_models(evidence: Evidence) -> Models:
             safe="What was measured is kept.",
             remedy="Attach a sound meter as the channel 'noise_dba'.",
         )
-    if len(drawn) < LEAST_RUNS:
+    if len(drawn) < MIN_RUNS:
         raise NotEnoughError(
             "The law of power needs three runs with power, clock and temperature read.",
             safe="What was measured is kept.",
@@ -141,7 +141,7 @@ def fit_models(evidence: Evidence) -> Models:
     sources = tuple(sorted({name for run in working for name in run.sources_w}))
     base = _base([run for run in settled if run.load == heavy.name] or settled, f"fan_duty.{lead}")
     unread = _without_work(drawn)
-    power = fit_power(_draws(drawn, unread))
+    power = fit_power(_power_readings(drawn, unread))
     return Models(
         evidence=evidence,
         heat=_heat(evidence, groups, sources, heavy.name),
@@ -169,10 +169,10 @@ def fit_models(evidence: Evidence) -> Models:
 def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy: LoadCard) -> None:
     """Raise ``NotEnoughError`` where too few runs tell of the heat path, with what is missing."""
     of_heavy = [run for run in working if run.load == heavy.name]
-    if len(settled) >= LEAST_RUNS and of_heavy:
+    if len(settled) >= MIN_RUNS and of_heavy:
         return
     kept = "What was measured is kept."
-    held = sum(1 for run in of_heavy if run.heat_held)
+    held = sum(1 for run in of_heavy if run.heat_limited)
     missing = "" if of_heavy else f", one of them of {heavy.title.lower()}"
     needs = f"The heat path needs three settled runs that heat did not hold{missing}, and there are {len(settled)}"
     if held:
@@ -206,7 +206,7 @@ def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...],
             wanted = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
             if wanted and run.settled.known and np.isfinite([run.power_w, run.rise_k]).all():
                 told.append((run, other.card.variant))
-    return fit(
+    return fit_heat_path(
         groups,
         sources,
         (heavy, here),
@@ -214,9 +214,9 @@ def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...],
             power_w=np.array([run.power_w for run, _ in told]),
             rpm=np.array([[turning(run, group) for group in groups] for run, _ in told]).reshape(len(told), len(groups)),
             sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in told]).reshape(len(told), -1),
-            rise_k=np.array([_bound(run) if run.heat_held else run.rise_k for run, _ in told]),
+            rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run, _ in told]),
             rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in told]),
-            bound=np.array([run.heat_held for run, _ in told], dtype=bool),
+            bound=np.array([run.heat_limited for run, _ in told], dtype=bool),
             load=tuple(run.load for run, _ in told),
             variant=tuple(variant for _, variant in told),
             number=tuple(run.run_id for run, _ in told),
@@ -242,8 +242,8 @@ def _without_work(runs: list[RunSummary]) -> frozenset[str]:
     return frozenset({run.load for run in runs} - read)
 
 
-def _draws(runs: list[RunSummary], unread: frozenset[str]) -> Draws:
-    return Draws(
+def _power_readings(runs: list[RunSummary], unread: frozenset[str]) -> PowerReadings:
+    return PowerReadings(
         clock_mhz=np.array([run.clock_mhz for run in runs]),
         voltage_v=np.array([run.voltage_v for run in runs]),
         offset_mv=np.array([offset_of(run.setting) for run in runs]),
@@ -263,7 +263,7 @@ def offset_of(setting: Setting) -> float:
 
 def _gains(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
     """Return the metered watts a watt of limit, by load; a load that no limit held has what the others have."""
-    held = [run for run in runs if run.power_held and run.setting.sustained_power_w]
+    held = [run for run in runs if run.power_limited and run.setting.sustained_power_w]
     every = [run.power_w / (run.setting.sustained_power_w or math.nan) for run in held]
     typical = float(np.median(every)) if every else 1.0
     found = {}
@@ -273,7 +273,7 @@ def _gains(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
     return found
 
 
-def clock_asked(setting: Setting) -> float:
+def requested_clock(setting: Setting) -> float:
     """Return the highest clock that a whole setting allows, in MHz; infinite where nothing says any."""
     asked = [setting.clock_cap_mhz, setting.fixed_clock_mhz or None]
     return min((clock for clock in asked if clock), default=math.inf)
@@ -287,12 +287,18 @@ def _tops(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
     found = {}
     for load in loads:
         free = [
-            run.clock_mhz / clock_asked(run.setting)
+            run.clock_mhz / requested_clock(run.setting)
             for run in runs
             if run.load == load
-            and max((run.holds.get(hold.words, 0.0) for hold in (Hold.SUSTAINED_LIMIT, Hold.TEMPERATURE_CAP)), default=0.0)
+            and max(
+                (
+                    run.limiter_shares.get(limiter.words, 0.0)
+                    for limiter in (ClockLimiter.SUSTAINED_LIMIT, ClockLimiter.TEMPERATURE_CAP)
+                ),
+                default=0.0,
+            )
             < 0.05
-            and math.isfinite(clock_asked(run.setting))
+            and math.isfinite(requested_clock(run.setting))
         ]
         found[load] = min(float(np.median(free)), 1.05) if free else 1.0
     return found

@@ -6,17 +6,21 @@ import math
 import msgspec
 
 from niente.core.analysis.coverage import outside_words
-from niente.core.analysis.listener import Listening, listening_of
+from niente.core.analysis.listener import ListenerPlace, listener_of_card
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import AtLoad, at_load, ceilings, stock_throughput
+from niente.core.analysis.prediction import LoadPrediction, ceilings, predict_under_load, stock_throughput
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.errors import DocumentError
 from niente.core.model.setting import Setting
 from niente.core.science.heat.sum import COMMON, OF_GROUP, SHARED
-from niente.core.science.power.operating_point import Holds
+from niente.core.science.power.operating_point import SettingLimiter
 from niente.core.science.statistics import Z95
 
-HOLDS = {Holds.CLOCK: "clock cap", Holds.POWER: "sustained limit", Holds.HEAT: "temperature cap"}
+LIMITER_WORDS = {
+    SettingLimiter.CLOCK: "clock cap",
+    SettingLimiter.POWER: "sustained limit",
+    SettingLimiter.HEAT: "temperature cap",
+}
 
 
 class Figure(msgspec.Struct, frozen=True):
@@ -27,8 +31,8 @@ class Figure(msgspec.Struct, frozen=True):
     reason: str = ""
 
 
-class Said(msgspec.Struct, frozen=True):
-    """What the models say of a setting. Temperatures in the room asked for; ``holds`` is what holds the clock there;
+class PointPrediction(msgspec.Struct, frozen=True):
+    """What the models say of a setting. Temperatures in the room asked for; ``limiter`` is what holds the clock there;
     ``outside`` says in words where the setting lies beyond what was measured, and is empty inside it."""
 
     setting: Setting
@@ -42,7 +46,7 @@ class Said(msgspec.Struct, frozen=True):
     throughput_percent: Figure
     clock_mhz: Figure
     power_w: Figure
-    holds: str
+    limiter: str
     outside: tuple[str, ...]
 
     @property
@@ -51,9 +55,9 @@ class Said(msgspec.Struct, frozen=True):
         return not self.outside
 
 
-def say(
-    models: Models, wanted: Setting, load: str, room_c: float, air: float = 1.0, listening: Listening | None = None
-) -> Said:
+def predict_point(
+    models: Models, wanted: Setting, load: str, room_c: float, air: float = 1.0, listening: ListenerPlace | None = None
+) -> PointPrediction:
     """Return what the models say of a setting, whatever it leaves open as the runs had it; ``listening`` is where meter and
     listener are (none: where the driver says).
 
@@ -70,37 +74,37 @@ def say(
     whole = wanted.over(models.base)
     one = one_setting(whole)
     runs = load in models.power.loads
-    rest = at_load(models, one, load if runs else models.heavy_load, room_c, air)
-    noise = _noise(models, rest, listening or listening_of(card))
+    steady = predict_under_load(models, one, load if runs else models.heavy_load, room_c, air)
+    noise = _noise(models, steady, listening or listener_of_card(card))
     none = Figure(None)
-    silent = Said(whole, load, room_c, none, none, *noise, none, none, none, "", ())
+    prediction = PointPrediction(whole, load, room_c, none, none, *noise, none, none, none, "", ())
     if not runs:
-        return _without_figures(silent, f"no run shows what {load} draws and does")
-    if rest.runaway[0]:
+        return _without_figures(prediction, f"no run shows what {load} draws and does")
+    if steady.runaway[0]:
         why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing holds the clock"
-        return _without_figures(silent, why)
+        return _without_figures(prediction, why)
     stock, reason = stock_throughput(models, load, room_c)
-    hold = Holds(int(rest.holds[0]))
-    held = "the temperature cap holds the clock" if hold == Holds.HEAT else ""
-    headroom = float(ceilings(models, one)[0] - rest.core_c[0])
+    hold = SettingLimiter(int(steady.limiter[0]))
+    held = "the temperature cap holds the clock" if hold == SettingLimiter.HEAT else ""
+    headroom = float(ceilings(models, one)[0] - steady.core_c[0])
     percent = 100.0 / stock if stock > 0.0 else math.nan
     return msgspec.structs.replace(
-        silent,
-        core_c=_figure(rest.core_c[0], rest.core_hw[0], held),
-        headroom_k=_figure(headroom, rest.core_hw[0], held),
-        throughput_percent=_figure(rest.throughput[0] * percent, rest.throughput_hw[0] * percent, reason),
-        clock_mhz=_figure(rest.clock_mhz[0], rest.clock_hw[0]),
-        power_w=_figure(rest.power_w[0], rest.power_hw[0]),
-        holds=HOLDS[hold],
-        outside=outside_words(models, one, rest),
+        prediction,
+        core_c=_figure(steady.core_c[0], steady.core_hw[0], held),
+        headroom_k=_figure(headroom, steady.core_hw[0], held),
+        throughput_percent=_figure(steady.throughput[0] * percent, steady.throughput_hw[0] * percent, reason),
+        clock_mhz=_figure(steady.clock_mhz[0], steady.clock_hw[0]),
+        power_w=_figure(steady.power_w[0], steady.power_hw[0]),
+        limiter=LIMITER_WORDS[hold],
+        outside=outside_words(models, one, steady),
     )
 
 
-def _without_figures(silent: Said, why: str) -> Said:
+def _without_figures(prediction: PointPrediction, why: str) -> PointPrediction:
     """Return what is said of a setting of which only the noise is known, with the reason in place of every other figure."""
     none = Figure(None, None, why)
     names = ("core_c", "headroom_k", "throughput_percent", "clock_mhz", "power_w")
-    return msgspec.structs.replace(silent, outside=(why,), **dict.fromkeys(names, none))
+    return msgspec.structs.replace(prediction, outside=(why,), **dict.fromkeys(names, none))
 
 
 def _figure(value: float, half_width: float, reason: str = "") -> Figure:
@@ -109,10 +113,10 @@ def _figure(value: float, half_width: float, reason: str = "") -> Figure:
     return Figure(float(value), float(half_width), reason)
 
 
-def _noise(models: Models, rest: AtLoad, listening: Listening) -> tuple[Figure, Figure, Figure]:
+def _noise(models: Models, steady: LoadPrediction, listening: ListenerPlace) -> tuple[Figure, Figure, Figure]:
     """Return the level in the room at the meter, at the listener's place, and the machine alone, at the fans' speeds."""
-    level, half_width = (float(one[0]) for one in models.noise.in_room(rest.rpm))
-    alone = float(models.noise.machine_alone(rest.rpm)[0])
+    level, half_width = (float(one[0]) for one in models.noise.in_room(steady.rpm))
+    alone = float(models.noise.machine_alone(steady.rpm)[0])
     there, there_hw = listening.heard(alone, half_width)
     place = f"at {listening.listener_m:g} m, the meter's class in the interval"
     where = place if listening.background_dba is not None else f"{place}; the background there is not known"

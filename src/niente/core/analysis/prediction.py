@@ -6,10 +6,10 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.analysis.models import Models, clock_asked, offset_of
-from niente.core.analysis.setting_batch import POWER, Settings, one_setting
+from niente.core.analysis.models import Models, offset_of, requested_clock
+from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
 from niente.core.model.setting import FanCurve
-from niente.core.science.power.operating_point import HOTTEST_C, AtRest, Holds, at_rest
+from niente.core.science.power.operating_point import HOTTEST_C, SettingLimiter, SteadyState, steady_state
 from niente.core.science.statistics import Z95
 
 Vector = NDArray[np.float64]
@@ -17,18 +17,18 @@ Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 Places = NDArray[np.int64]
 
-HELD_SD_K = 0.5
+CAPPED_SD_K = 0.5
 """How well firmware holds a core at its temperature cap (K). Common practice, no source."""
 CLOCK_SD, LIMIT_SD = 0.001, 0.002
 """How well a clock cap is the clock, and a power limit the power, as shares."""
 STEP = 0.01
-MOST_W = 1e5
+MAX_W = 1e5
 """What stands for the power of a machine that runs away."""
 
 
-class AtLoad(msgspec.Struct, frozen=True):
+class LoadPrediction(msgspec.Struct, frozen=True):
     """Where settings come to rest under one load, all arrays ``(n,)``; ``*_hw`` are 95 % half widths. ``throughput`` is in the
-    load's own unit; ``holds`` are codes of ``Holds``."""
+    load's own unit; ``limiter`` are codes of ``SettingLimiter``."""
 
     load: str
     core_c: Vector
@@ -39,16 +39,16 @@ class AtLoad(msgspec.Struct, frozen=True):
     clock_hw: Vector
     throughput: Vector
     throughput_hw: Vector
-    holds: NDArray[np.int8]
+    limiter: NDArray[np.int8]
     runaway: Mask
     rpm: Array
 
 
-class Predicted(msgspec.Struct, frozen=True):
+class SettingPredictions(msgspec.Struct, frozen=True):
     """What the models say of ``n`` settings in a room; every array ``(n,)``, ``*_hw`` are 95 % half widths.
 
     Temperature, headroom and power belong to the load that heats, throughput (in percent of stock) and clock to the load that
-    counts. Where heat holds the clock the core stands at its cap and there is no headroom; ``heat_holds`` says so.
+    counts. Where heat holds the clock the core stands at its cap and there is no headroom; ``heat_limited`` says so.
     ``alone_dba`` is the machine without the room.
     """
 
@@ -65,26 +65,32 @@ class Predicted(msgspec.Struct, frozen=True):
     in_room_dba: Vector
     in_room_hw: Vector
     alone_dba: Vector
-    heat_holds: Mask
+    heat_limited: Mask
     runaway: Mask
 
 
 def predict(
-    models: Models, settings: Settings, room_c: float, *, heats: str = "", counts: str = "", rest: "AtLoad | None" = None
-) -> Predicted:
+    models: Models,
+    settings: SettingBatch,
+    room_c: float,
+    *,
+    heats: str = "",
+    counts: str = "",
+    steady: "LoadPrediction | None" = None,
+) -> SettingPredictions:
     """Return what the models say of settings in a room: temperature under the load that ``heats`` (none: the heaviest),
     throughput under the one that ``counts`` (none: the realistic one, where it was measured).
 
-    ``rest`` is where they come to rest under the load that heats, where that is known already.
+    ``steady`` is where they come to rest under the load that heats, where that is known already.
     """
-    heavy = rest if rest is not None else at_load(models, settings, heats or models.heavy_load, room_c)
+    heavy = steady if steady is not None else predict_under_load(models, settings, heats or models.heavy_load, room_c)
     other = counts or models.count_load
-    work = heavy if other == heavy.load else at_load(models, settings, other, room_c)
+    work = heavy if other == heavy.load else predict_under_load(models, settings, other, room_c)
     stock, _ = stock_throughput(models, other, room_c)
     core = np.minimum(heavy.core_c, HOTTEST_C)
     percent = 100.0 / stock
     in_room, in_room_hw = models.noise.in_room(heavy.rpm)
-    return Predicted(
+    return SettingPredictions(
         core_c=core,
         core_hw=heavy.core_hw,
         rise_k=core - room_c,
@@ -93,17 +99,17 @@ def predict(
         throughput_hw=work.throughput_hw * percent,
         clock_mhz=work.clock_mhz,
         clock_hw=work.clock_hw,
-        power_w=np.minimum(heavy.power_w, MOST_W),
+        power_w=np.minimum(heavy.power_w, MAX_W),
         power_hw=heavy.power_hw,
         in_room_dba=in_room,
         in_room_hw=in_room_hw,
         alone_dba=models.noise.machine_alone(heavy.rpm),
-        heat_holds=heavy.holds == Holds.HEAT,
+        heat_limited=heavy.limiter == SettingLimiter.HEAT,
         runaway=heavy.runaway,
     )
 
 
-def ceilings(models: Models, settings: Settings) -> Vector:
+def ceilings(models: Models, settings: SettingBatch) -> Vector:
     """Return the core temperature that headroom is counted from, ``(n,)``: the cap in force, or the maker's limit less its
     margin, whichever is lower."""
     limits = models.card.limits
@@ -119,20 +125,20 @@ def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, s
     run under the load, it is what the models say.
     """
     run = models.stock.get(load)
-    if run is not None and not run.heat_held:
+    if run is not None and not run.heat_limited:
         return run.throughput_per_s, ""
     stock = one_setting(models.card.stock)
-    there = float(at_load(models, stock, load, room_c).throughput[0])
+    there = float(predict_under_load(models, stock, load, room_c).throughput[0])
     if load in models.by_clock:
         return there, f"no throughput is read under {load}: the clock stands for it"
     if run is None:
         return there, f"stock was not run under {load}: 100 % is what the models say of it"
     room = run.settled.room_c if math.isfinite(run.settled.room_c) else run.room_c
-    then = float(at_load(models, stock, load, room).throughput[0])
+    then = float(predict_under_load(models, stock, load, room).throughput[0])
     return run.throughput_per_s * there / then, "heat held the stock run: 100 % is carried to the room asked for"
 
 
-def at_load(models: Models, settings: Settings, load: str, room_c: float, air: float = 1.0) -> AtLoad:
+def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c: float, air: float = 1.0) -> LoadPrediction:
     """Return where settings come to rest under a load, by the fixed point of power, clock and temperature.
 
     ``air`` is the density of the air over that of the runs (1: the same place). Raises ``KeyError`` for a load that was
@@ -159,41 +165,43 @@ def at_load(models: Models, settings: Settings, load: str, room_c: float, air: f
     limit = settings.of(POWER, math.inf) * models.gains[load]
     cap = settings.of("temperature_cap_c", math.inf)
     room = np.full(n, room_c)
-    rest = at_rest(power, rise, room, limit, cap, _tops(models, settings, load))
-    return _with_errors(models, load, rest, (offset, fixed, sources, rpm(rest.core_c, np.arange(n))), air)
+    steady = steady_state(power, rise, room, limit, cap, _tops(models, settings, load))
+    return _with_errors(models, load, steady, (offset, fixed, sources, rpm(steady.core_c, np.arange(n))), air)
 
 
-def _with_errors(models: Models, load: str, rest: AtRest, at: tuple[Vector, Vector, Array, Array], air: float) -> AtLoad:
+def _with_errors(
+    models: Models, load: str, steady: SteadyState, at: tuple[Vector, Vector, Array, Array], air: float
+) -> LoadPrediction:
     """Return a rest with its intervals: each limit passes the errors of power and heat on in its own way (first order)."""
     offset, fixed, sources, speeds = at
-    law, clock = models.power, rest.clock_mhz
-    core = np.where(np.isfinite(rest.core_c), rest.core_c, HOTTEST_C)
-    watts = np.where(np.isfinite(rest.power_w), rest.power_w, law.power_w(load, clock, core, offset, fixed))
+    law, clock = models.power, steady.clock_mhz
+    core = np.where(np.isfinite(steady.core_c), steady.core_c, HOTTEST_C)
+    watts = np.where(np.isfinite(steady.power_w), steady.power_w, law.power_w(load, clock, core, offset, fixed))
     share = law.error(load, clock, core, offset, fixed)
     per_clock = np.log(law.power_w(load, clock * (1 + STEP), core, offset, fixed) / watts) / STEP
     per_clock = np.maximum(per_clock, 0.5)
     rise, rise_hw = models.heat.rise(watts, speeds, sources, load, air=air)
     per_watt = (models.heat.rise_alone(watts * (1 + STEP), speeds, sources, load, air=air) - rise) / (STEP * watts)
     rise_sd = rise_hw / Z95
-    by_power, by_heat = rest.holds == Holds.POWER, rest.holds == Holds.HEAT
+    by_power, by_heat = steady.limiter == SettingLimiter.POWER, steady.limiter == SettingLimiter.HEAT
     heat_share = rise_sd / np.maximum(per_watt * watts, 1e-9)
     power_sd = watts * np.where(by_power, LIMIT_SD, np.where(by_heat, heat_share, share))
-    core_sd = np.where(by_heat, HELD_SD_K, np.hypot(rise_sd, per_watt * power_sd))
+    core_sd = np.where(by_heat, CAPPED_SD_K, np.hypot(rise_sd, per_watt * power_sd))
     limited = np.hypot(share, np.where(by_heat, heat_share, LIMIT_SD)) / per_clock
     clock_sd = clock * np.where(by_power | by_heat, limited, CLOCK_SD)
     work, work_sd = _work(models, load, clock, clock_sd / clock)
-    return AtLoad(
+    return LoadPrediction(
         load=load,
-        core_c=rest.core_c,
+        core_c=steady.core_c,
         core_hw=Z95 * core_sd,
-        power_w=rest.power_w,
+        power_w=steady.power_w,
         power_hw=Z95 * power_sd,
         clock_mhz=clock,
         clock_hw=Z95 * clock_sd,
         throughput=work,
         throughput_hw=Z95 * work_sd,
-        holds=rest.holds,
-        runaway=rest.runaway,
+        limiter=steady.limiter,
+        runaway=steady.runaway,
         rpm=speeds,
     )
 
@@ -206,7 +214,7 @@ def _work(models: Models, load: str, clock_mhz: Vector, clock_share: Vector) -> 
     return known.throughput(clock_mhz / models.power.ref_mhz, clock_share)
 
 
-def offsets_mv(settings: Settings) -> Vector:
+def offsets_mv(settings: SettingBatch) -> Vector:
     """Return the offset that all cores see on average, ``(n,)`` in mV."""
     own = settings.values.get("voltage_offset_mv")
     base = offset_of(settings.base)
@@ -215,17 +223,17 @@ def offsets_mv(settings: Settings) -> Vector:
     return own + (base - (settings.base.voltage_offset_mv or 0.0))
 
 
-def _tops(models: Models, settings: Settings, load: str) -> Vector:
+def _tops(models: Models, settings: SettingBatch, load: str) -> Vector:
     """Return the highest clock that settings allow a load, in MHz."""
     cap, fixed = settings.of("clock_cap_mhz", math.inf), settings.of("fixed_clock_mhz", 0.0)
     asked = np.minimum(cap, np.where(fixed > 0.0, fixed, math.inf))
-    highest = clock_asked(models.card.stock)
+    highest = requested_clock(models.card.stock)
     seen = models.power.seen_mhz[load][1]
     most = highest if math.isfinite(highest) else seen
     return np.where(np.isfinite(asked), asked, most) * models.tops[load]
 
 
-def _speeds(models: Models, settings: Settings, group: str) -> Vector:
+def _speeds(models: Models, settings: SettingBatch, group: str) -> Vector:
     speed: Vector = models.rpm(group, settings.of(f"fan_duty.{group}", 0.0))
     return speed
 

@@ -14,7 +14,7 @@ PRIOR_FAILURES = 0.5
 """Half a failure beforehand (Jeffreys' prior of a Poisson rate; textbook)."""
 
 
-def stable_for_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> tuple[Vector, NDArray[np.int64]]:
+def reliability_over_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> tuple[Vector, NDArray[np.int64]]:
     """Return the chance of 24 h without a failure, for clocks and voltage offsets ``(n,)``, and how many failures at settings
     that are no riskier speak against each.
 

@@ -17,7 +17,7 @@ from niente.core.model.setting import Setting
 
 Vector = NDArray[np.float64]
 
-MOST_LINES = 6
+MAX_LINES = 6
 POINTS = 60
 BEYOND = 1.25
 """Lines are drawn to this share of the highest power run, and their capacity looked for up to ``FURTHEST``."""
@@ -122,7 +122,7 @@ def _duties(models: Models, runs: list[RunSummary]) -> list[float]:
         duty = run.setting.fan_duty.get(models.lead)
         if duty is not None and models.lead not in run.setting.fan_curve:
             counts[duty] = counts.get(duty, 0) + 1
-    return sorted(sorted(counts, key=lambda duty: -counts[duty])[:MOST_LINES])
+    return sorted(sorted(counts, key=lambda duty: -counts[duty])[:MAX_LINES])
 
 
 def _line(
@@ -148,7 +148,7 @@ def _line(
     level, level_hw = models.noise.in_room(rpm[None, :])
     full = np.maximum(np.array(models.heat.full_rpm), 1.0)
     points = [
-        Point(run.run_id, run.power_w, run.rise_k, run.settled.half_width_k, run.heat_held)
+        Point(run.run_id, run.power_w, run.rise_k, run.settled.half_width_k, run.heat_limited)
         for run in runs
         if np.all(np.abs(np.array([turning(run, group) for group in models.noise.groups]) - rpm) <= NEAR_RPM * full)
     ]

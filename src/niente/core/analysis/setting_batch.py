@@ -12,7 +12,7 @@ POWER = "sustained_power_w"
 """The control that stands along the map when nothing else is chosen."""
 
 
-class Settings(msgspec.Struct, frozen=True):
+class SettingBatch(msgspec.Struct, frozen=True):
     """``n`` settings: ``values`` gives ``(n,)`` a control, all else is as ``base`` has it, a whole setting."""
 
     base: Setting
@@ -38,17 +38,17 @@ class Settings(msgspec.Struct, frozen=True):
             found = found.replaced(control, float(values[place]))
         return found
 
-    def taken(self, places: NDArray[np.int64]) -> "Settings":
+    def taken(self, places: NDArray[np.int64]) -> "SettingBatch":
         """Return some of them, in an order."""
-        return Settings(self.base, {control: values[places] for control, values in self.values.items()}, places.shape[0])
+        return SettingBatch(self.base, {control: values[places] for control, values in self.values.items()}, places.shape[0])
 
 
-def one_setting(setting: Setting) -> Settings:
+def one_setting(setting: Setting) -> SettingBatch:
     """Return a single whole setting as many are."""
-    return Settings(setting, {}, 1)
+    return SettingBatch(setting, {}, 1)
 
 
-def on_duties(base: Setting, limit_w: Vector, duties: dict[str, Vector]) -> Settings:
+def on_duties(base: Setting, limit_w: Vector, duties: dict[str, Vector]) -> SettingBatch:
     """Return settings of a base by their power limit ``(n,)`` and duties ``(n,)`` a fan group."""
     values = {POWER: limit_w, **{f"fan_duty.{group}": duty for group, duty in duties.items()}}
-    return Settings(base, values, limit_w.shape[0])
+    return SettingBatch(base, values, limit_w.shape[0])

@@ -4,15 +4,15 @@ from enum import StrEnum
 
 import msgspec
 
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 
 
 class Command(StrEnum):
     """What a person can ask of a running plan, besides stopping it."""
 
-    HOLD_AFTER = "hold after this run"
-    HOLD_NOW = "hold now"
-    GO_ON = "go on"
+    PAUSE_AFTER = "pause after this run"
+    PAUSE_NOW = "pause now"
+    RESUME = "go on"
     SKIP = "skip"
     REPEAT = "repeat"
     """End this run, void it, and make it again at once."""
@@ -22,5 +22,5 @@ class Confirmed(msgspec.Struct, frozen=True):
     """Hands are done with a card; ``readings`` are what they read, by channel. It counts for no other card: a second press
     must not confirm what nobody has seen yet."""
 
-    card: BenchCard
+    card: HandCard
     readings: dict[str, float] = {}

@@ -36,7 +36,7 @@ _REASONS = {
     DEW_MARGIN: "The coldest part is near the dew point: water would form on it.",
     ROOM_MOVED: "The room has moved since the plan began, so that its runs are harder to compare.",
 }
-_HOLDS_S = {RISE_RATE: 5.0, ROOM_MOVED: 60.0}
+_DWELLS_S = {RISE_RATE: 5.0, ROOM_MOVED: 60.0}
 _MILD = {ROOM_MOVED: GuardAction.WARN}
 
 
@@ -70,7 +70,7 @@ def guard_on(card: RigCard, quantity: str) -> Guard:
     else:
         trip, clear = _LEVELS.get(quantity, (top, top - 15.0))
     reason = _REASONS.get(quantity, f"{quantity_of(quantity).title}: the guard that was set.")
-    return Guard(quantity, trip, clear, _HOLDS_S.get(quantity, 3.0), _MILD.get(quantity, GuardAction.STOP), reason)
+    return Guard(quantity, trip, clear, _DWELLS_S.get(quantity, 3.0), _MILD.get(quantity, GuardAction.STOP), reason)
 
 
 def default_guards(card: RigCard) -> tuple[Guard, ...]:
@@ -106,7 +106,7 @@ def problems_of(guard: Guard, card: RigCard, top_c: float) -> list[tuple[str, st
     if guard.clear == guard.trip or guard.falling != falls:
         side = "above" if falls else "below"
         found.append(("clear", f"{guard.clear:g} does not lie {side} its trip at {guard.trip:g}"))
-    if guard.hold_s < 0:
+    if guard.dwell_s < 0:
         found.append(("hold_s", "a time is not negative"))
     if guard.quantity == CORE and guard.trip > top_c:
         found.append(("trip", f"{guard.trip:g} °C lies above the maker's limit of {top_c:g} °C"))

@@ -28,7 +28,7 @@ class CardLine(msgspec.Struct, frozen=True):
     where: str = ""
 
 
-class Asked(msgspec.Struct, frozen=True):
+class ReadingRequest(msgspec.Struct, frozen=True):
     """A reading that hands take: its channel, what it is called, and between which figures it can lie."""
 
     channel: str
@@ -42,13 +42,13 @@ class Asked(msgspec.Struct, frozen=True):
         return quantity_of(self.channel)
 
 
-class BenchCard(msgspec.Struct, frozen=True):
+class HandCard(msgspec.Struct, frozen=True):
     """A card for hands. ``sets`` are the controls that its lines set; they count as set once it is confirmed."""
 
     kind: CardKind
     title: str
     lines: tuple[CardLine, ...] = ()
-    readings: tuple[Asked, ...] = ()
+    readings: tuple[ReadingRequest, ...] = ()
     checks: tuple[str, ...] = ()
     cautions: tuple[str, ...] = ()
     sets: dict[str, float] = {}

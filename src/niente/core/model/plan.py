@@ -14,34 +14,40 @@ FIRST_FORMAT = "niente-plan/1"
 """The format before plans could search; it is still read."""
 
 
-class Exposure(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Exposure(
+    msgspec.Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    omit_defaults=True,
+    rename={"min_s": "least_s", "max_s": "most_s", "idle_s": "rest_s"},
+):
     """When a run ends, in seconds of the rig's clock.
 
     With ``known_to_k`` the run ends once the settled temperature is known to ± that many kelvin (95 %), but not
-    before ``least_s``; ``most_s`` ends it in any case. Without it the run lasts ``least_s``. ``rest_s`` are seconds of
+    before ``min_s``; ``max_s`` ends it in any case. Without it the run lasts ``min_s``. ``idle_s`` are seconds of
     rest at the run's setting before its load starts.
     """
 
-    least_s: float
-    most_s: float
+    min_s: float
+    max_s: float
     known_to_k: float | None = None
-    rest_s: float = 0.0
+    idle_s: float = 0.0
     from_cold: bool = False
 
     @property
-    def rests(self) -> bool:
+    def idles_first(self) -> bool:
         """Whether the machine rests before the load starts."""
-        return self.rest_s > 0 or self.from_cold
+        return self.idle_s > 0 or self.from_cold
 
     def problems(self) -> list[str]:
         """Return what is impossible about this rule, in words."""
         found = []
-        if not 0 < self.least_s <= self.most_s:
-            found.append(f"least_s = {self.least_s:g} and most_s = {self.most_s:g}: wanted 0 < least_s <= most_s")
+        if not 0 < self.min_s <= self.max_s:
+            found.append(f"least_s = {self.min_s:g} and most_s = {self.max_s:g}: wanted 0 < least_s <= most_s")
         if self.known_to_k is not None and self.known_to_k < 0.5:
             found.append(f"known_to_k = {self.known_to_k:g}: a settled temperature is never known better than ±0.5 K")
-        if self.rest_s < 0:
-            found.append(f"rest_s = {self.rest_s:g}: a rest is not negative")
+        if self.idle_s < 0:
+            found.append(f"rest_s = {self.idle_s:g}: a rest is not negative")
         return found
 
 
@@ -50,7 +56,7 @@ class GuardAction(StrEnum):
 
     WARN = "warn"
     """Say so; the run goes on."""
-    HOLD = "hold"
+    PAUSE = "hold"
     """End this run with the load off, and wait for a person."""
     SKIP = "skip"
     """End this run; go on with the next once it is quiet again."""
@@ -58,18 +64,18 @@ class GuardAction(StrEnum):
     """End the load, put the safe setting back, end the plan."""
 
 
-class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Guard(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"dwell_s": "hold_s"}):
     """A level at which Niente itself ends a run.
 
     ``quantity`` names what is watched (of several channels, the largest); it trips when the reading has stood at or
-    above ``trip`` for ``hold_s`` seconds, and is quiet again below ``clear``. One whose ``clear`` lies above its ``trip``
+    above ``trip`` for ``dwell_s`` seconds, and is quiet again below ``clear``. One whose ``clear`` lies above its ``trip``
     watches for readings that fall: it trips at or below. ``reason`` says in words what it is for.
     """
 
     quantity: str
     trip: float
     clear: float
-    hold_s: float
+    dwell_s: float
     action: GuardAction
     reason: str
 
@@ -110,7 +116,7 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     skip: bool = False
 
 
-class How(StrEnum):
+class SearchMethod(StrEnum):
     """How a search looks for the last value that passes."""
 
     LADDER = "ladder"
@@ -123,7 +129,15 @@ class How(StrEnum):
     """Several controls, a ladder each; those before keep what was found."""
 
 
-class Search(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="search", tag_field="kind"):
+class Search(
+    msgspec.Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    omit_defaults=True,
+    tag="search",
+    tag_field="kind",
+    rename={"max_runs": "most_runs", "method": "how"},
+):
     """Runs that depend on each other: how deep a control goes before the machine fails.
 
     From ``start``, which is gentle, towards ``deepest``, over ``setting``; a value passes when every load in ``loads`` ran
@@ -141,9 +155,9 @@ class Search(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     setting: Setting
     loads: tuple[str, ...]
     exposure: Exposure
-    how: How = How.LADDER
+    method: SearchMethod = SearchMethod.LADDER
     passes: int = 1
-    most_runs: int = 60
+    max_runs: int = 60
     stage: str = ""
     skip: bool = False
 
@@ -166,29 +180,35 @@ class Search(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
 
 
 class Confirmation(
-    msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="confirmation", tag_field="kind"
+    msgspec.Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    omit_defaults=True,
+    tag="confirmation",
+    tag_field="kind",
+    rename={"max_runs": "most_runs"},
 ):
     """The pick under the heaviest load for ``exposure_s`` seconds; if it does not hold, the next pick, up to
-    ``most_runs`` times.
+    ``max_runs`` times.
     """
 
     exposure_s: float = 1200.0
-    most_runs: int = 3
+    max_runs: int = 3
     skip: bool = False
 
 
 Entry = Step | Search | Confirmation
 
 
-class QuietHours(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class QuietHours(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"max_dba": "most_dba"}):
     """Hours of the day, from and to, over midnight where ``to_h`` is the earlier, in which nothing louder than
-    ``most_dba`` in the room is run."""
+    ``max_dba`` in the room is run."""
 
     from_h: float
     to_h: float
-    most_dba: float
+    max_dba: float
 
-    def holds(self, hour: float) -> bool:
+    def covers(self, hour: float) -> bool:
         """Return whether an hour of the day (0 to 24) is quiet."""
         hour %= 24.0
         if self.from_h <= self.to_h:
@@ -197,7 +217,7 @@ class QuietHours(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def hours_left(self, hour: float) -> float:
         """Return the hours until it is over; 0 where it is not quiet now."""
-        return (self.to_h - hour) % 24.0 if self.holds(hour) else 0.0
+        return (self.to_h - hour) % 24.0 if self.covers(hour) else 0.0
 
 
 class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

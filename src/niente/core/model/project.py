@@ -8,19 +8,28 @@ from niente.core.model.question import Question, of_first_question
 from niente.core.model.rig_sheet import RigSheet
 
 
-class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Limits(
+    msgspec.Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    rename={
+        "min_throughput_percent": "least_throughput_percent",
+        "min_headroom_k": "least_headroom_k",
+        "max_noise_dba": "most_noise_dba",
+    },
+):
     """What a pick must keep.
 
     Throughput in percent of stock in the load that counts, headroom in kelvin in the design room with its 95 %
-    interval, and minutes of the heaviest load at the setting without a wrong result. ``most_noise_dba`` is the most
+    interval, and minutes of the heaviest load at the setting without a wrong result. ``max_noise_dba`` is the most
     noise in the room, with its interval; ``None`` sets no such limit.
     """
 
-    least_throughput_percent: float = 90.0
-    least_headroom_k: float = 8.0
+    min_throughput_percent: float = 90.0
+    min_headroom_k: float = 8.0
     design_room_c: float = 28.0
     clean_minutes: float = 20.0
-    most_noise_dba: float | None = None
+    max_noise_dba: float | None = None
 
 
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

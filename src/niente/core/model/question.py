@@ -6,10 +6,10 @@ from typing import Any
 
 import msgspec
 
-from niente.core.model.plan import Exposure, How, QuietHours, Step
+from niente.core.model.plan import Exposure, QuietHours, SearchMethod, Step
 from niente.core.model.setting import Setting
 
-MOST_PLACES = 100_000
+MAX_PLACES = 100_000
 """An axis with more places than this is a slip of the keyboard."""
 
 
@@ -31,8 +31,8 @@ class Span(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
             return "places by ratio start above 0, and the ratio lies above 1"
         if not self.by_ratio and self.step <= 0:
             return "its step is not positive"
-        if self._count() > MOST_PLACES:
-            return f"it has more than {MOST_PLACES} places"
+        if self._count() > MAX_PLACES:
+            return f"it has more than {MAX_PLACES} places"
         return ""
 
     def places(self) -> tuple[float, ...]:
@@ -93,12 +93,18 @@ class FanSchool(StrEnum):
     """On their own curve: temperature then no longer shifts one for one with the room."""
 
 
-class Question(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class Question(
+    msgspec.Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    omit_defaults=True,
+    rename={"idle_minutes": "rest_minutes", "method": "how"},
+):
     """What is to be found out: the kind of question, what is varied over which setting, under which loads.
 
     ``survive`` are loads that a setting has to survive, ``quiet_under`` those it has to be quiet under; both are run.
-    ``exposure`` ends a run; ``rest_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
-    ``passes`` are the clean exposures that a setting has to come through. ``how``, ``fine`` and ``margin`` belong to a search
+    ``exposure`` ends a run; ``idle_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
+    ``passes`` are the clean exposures that a setting has to come through. ``method``, ``fine`` and ``margin`` belong to a search
     for the last value that passes. ``variants`` are compared by an A/B; ``edits`` is what was changed in the list by hand.
     """
 
@@ -109,12 +115,12 @@ class Question(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     quiet_under: tuple[str, ...]
     exposure: Exposure
     order: Order = Order.WARM
-    rest_minutes: float = 20.0
+    idle_minutes: float = 20.0
     from_cold: bool = False
     fans: FanSchool = FanSchool.DUTY
     repeats: int = 1
     variants: tuple[str, ...] = ()
-    how: How = How.LADDER
+    method: SearchMethod = SearchMethod.LADDER
     fine: float | None = None
     margin: float | None = None
     passes: int = 1
@@ -143,7 +149,7 @@ class Question(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
         return msgspec.structs.replace(self, axes=axes)
 
 
-class Deed(StrEnum):
+class ListChange(StrEnum):
     """What can be done to an entry of the run list."""
 
     MOVE = "move"
@@ -154,11 +160,11 @@ class Deed(StrEnum):
     REMOVE = "remove"
 
 
-class ListEdit(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+class ListEdit(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, rename={"change": "deed"}):
     """One change of the run list by hand. ``entry`` is the entry meant, by its key; ``after`` the one it then stands after
     (empty: first of all). ``step`` is what is inserted."""
 
-    deed: Deed
+    change: ListChange
     entry: str = ""
     after: str = ""
     step: Step | None = None

@@ -6,10 +6,11 @@ import msgspec
 
 from niente.core.model.errors import NienteError
 from niente.core.model.frame import Frame, RigEvent
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan, Step
 from niente.core.model.rig_card import RigCard
-from niente.core.model.states import State
+from niente.core.model.runs import RunOutcome
+from niente.core.model.states import BenchState
 from niente.core.science.exponentials import TimeConstant
 from niente.core.science.settling import Settled
 
@@ -17,7 +18,7 @@ from niente.core.science.settling import Settled
 class StateChanged(msgspec.Struct, frozen=True):
     """The engine does something else now; ``text`` says in words what, where it needs words."""
 
-    state: State
+    state: BenchState
     text: str = ""
 
 
@@ -53,7 +54,7 @@ class ForecastMade(msgspec.Struct, frozen=True):
     settled: Settled
 
 
-class Taught(msgspec.Struct, frozen=True):
+class TimeConstantsFound(msgspec.Struct, frozen=True):
     """The time constants that a run which came to its end was long enough to tell."""
 
     run_id: int
@@ -61,15 +62,15 @@ class Taught(msgspec.Struct, frozen=True):
 
 
 class RunClosed(msgspec.Struct, frozen=True):
-    """A run ended; ``how`` is one of done, failed, skipped, guard, voided, stopped."""
+    """A run ended; ``outcome`` is one of done, failed, skipped, guard, voided, stopped."""
 
     run_id: int
     index: int
-    how: str
-    why: str
+    outcome: RunOutcome
+    reason: str
 
 
-class RigHappened(msgspec.Struct, frozen=True):
+class RigEventSeen(msgspec.Struct, frozen=True):
     """Something happened on the machine."""
 
     run_id: int | None
@@ -77,30 +78,30 @@ class RigHappened(msgspec.Struct, frozen=True):
     event: RigEvent
 
 
-class CardChanged(msgspec.Struct, frozen=True):
+class RigCardChanged(msgspec.Struct, frozen=True):
     """The machine is another one now, by its sheet or in another variant: this is its card."""
 
     card: RigCard
 
 
-class Warned(msgspec.Struct, frozen=True):
+class WarningRaised(msgspec.Struct, frozen=True):
     """Something a person should know that ends nothing."""
 
     text: str
 
 
-class LeftOut(msgspec.Struct, frozen=True):
+class RunLeftOut(msgspec.Struct, frozen=True):
     """A step is not run, because an earlier failure implies its result; ``text`` says so."""
 
     index: int
     text: str
 
 
-class CardShown(msgspec.Struct, frozen=True):
+class HandCardShown(msgspec.Struct, frozen=True):
     """Hands are wanted: the card says for what; ``ticked`` are the boxes that were ticked when it was shown before. ``None``:
     they are wanted no more."""
 
-    card: BenchCard | None
+    card: HandCard | None
     ticked: tuple[int, ...] = ()
 
 
@@ -108,30 +109,30 @@ class PlanEnded(msgspec.Struct, frozen=True):
     """A plan is over: ``complete``, or ended early for a reason. The rig has its safe setting."""
 
     complete: bool
-    why: str
+    reason: str
     error: NienteError | None = None
 
 
-class Broke(msgspec.Struct, frozen=True):
+class BenchFailed(msgspec.Struct, frozen=True):
     """A bug of ours ended the plan. ``report`` is the traceback; the rig has its safe setting."""
 
     report: str
 
 
-Event = (
+Record = (
     StateChanged
     | PlanStarted
     | RunOpened
     | FrameTaken
     | ForecastMade
-    | Taught
+    | TimeConstantsFound
     | RunClosed
-    | RigHappened
-    | CardChanged
-    | Warned
-    | LeftOut
-    | CardShown
+    | RigEventSeen
+    | RigCardChanged
+    | WarningRaised
+    | RunLeftOut
+    | HandCardShown
     | PlanEnded
-    | Broke
+    | BenchFailed
 )
-Listener = Callable[[Event], None]
+Listener = Callable[[Record], None]

@@ -106,7 +106,7 @@ class Variant(msgspec.Struct, frozen=True):
     parts: tuple[Part, ...] = ()
 
 
-class Counts(StrEnum):
+class CountedTemperature(StrEnum):
     """Which temperature of the processor is the one that counts."""
 
     HOTTEST = "hottest core"
@@ -164,7 +164,7 @@ class RigCard(msgspec.Struct, frozen=True):
     variants: tuple[Variant, ...] = ()
     curve_sources: tuple[str, ...] = ()
     base_parts: tuple[Part, ...] = ()
-    counts: Counts = Counts.HOTTEST
+    counts: CountedTemperature = CountedTemperature.HOTTEST
     trust: tuple[Trust, ...] = ()
     marks_over_db: tuple[float, ...] = OVER_DB
     room: dict[str, float] = msgspec.field(default_factory=dict)
@@ -208,7 +208,7 @@ class RigCard(msgspec.Struct, frozen=True):
         """Return the fan group that is swept: the one whose control stands first; ``None`` without fans."""
         return next(iter(self.fan_groups()), None)
 
-    def held_group(self) -> str | None:
+    def fixed_group(self) -> str | None:
         """Return the fan group that is held at one duty while the first is swept; ``None`` where there is no second."""
         return next(iter(self.fan_groups()[1:]), None)
 

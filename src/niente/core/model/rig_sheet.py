@@ -12,7 +12,7 @@ import msgspec
 from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import CORE, HUMIDITY, default_guards, problems_of
 from niente.core.model.plan import Guard
-from niente.core.model.rig_card import Control, Counts, MakersLimits, Part, RigCard, SetBy, Trust, Variant
+from niente.core.model.rig_card import Control, CountedTemperature, MakersLimits, Part, RigCard, SetBy, Trust, Variant
 from niente.core.science.dynamics import MARKS, OVER_DB
 
 FORMAT = "niente-rig/1"
@@ -83,7 +83,7 @@ class RigSheet(msgspec.Struct, frozen=True):
     room: Room = Room()
     listener: Listener = Listener()
     meter: Meter = Meter()
-    counts: Counts = Counts.HOTTEST
+    counts: CountedTemperature = CountedTemperature.HOTTEST
     trust: tuple[Trust, ...] = ()
     marks_over_db: tuple[float, ...] = OVER_DB
     by_hand: tuple[str, ...] = ()
@@ -293,10 +293,10 @@ def readable_by_hand(card: RigCard) -> tuple[str, ...]:
     return tuple(channel.name for channel in card.channels if channel.name.partition(".")[0] in READABLE)
 
 
-def counts_of(card: RigCard) -> tuple[Counts, ...]:
+def counts_of(card: RigCard) -> tuple[CountedTemperature, ...]:
     """Return which temperatures of the processor a rig can count by."""
-    found = [Counts.HOTTEST, Counts.MEAN] if card.indices("core_temperature_c") else []
-    return (*found, Counts.PACKAGE) if card.indices("package_temperature_c") else tuple(found)
+    found = [CountedTemperature.HOTTEST, CountedTemperature.MEAN] if card.indices("core_temperature_c") else []
+    return (*found, CountedTemperature.PACKAGE) if card.indices("package_temperature_c") else tuple(found)
 
 
 def read_sheet(text: bytes, source: str, card: RigCard) -> tuple[RigSheet, dict[str, Any]]:

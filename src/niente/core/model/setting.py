@@ -9,7 +9,7 @@ import msgspec
 from niente.core.model.quantities import part_of, quantity_of
 
 FAN_DUTY = "fan_duty"
-RESTS_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz", "fixed_voltage_v"})
+OFF_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz", "fixed_voltage_v"})
 """Controls that do nothing at zero; in words they are passed over there."""
 
 
@@ -139,7 +139,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
         words = []
         for control, value in self.controls():
             name, part = control.partition(".")[0], part_of(control)
-            if only is None and (name == "active_clock_mhz" or (name in RESTS_AT_ZERO and value == 0)):
+            if only is None and (name == "active_clock_mhz" or (name in OFF_AT_ZERO and value == 0)):
                 continue
             if (only is None or control in only) and not (name == FAN_DUTY and part in self.fan_curve):
                 words.append(f"{NAMED.get(name, part)} {quantity_of(control).with_unit(value)}".strip())

@@ -3,7 +3,7 @@
 from enum import StrEnum
 
 
-class State(StrEnum):
+class BenchState(StrEnum):
     """The engine's states."""
 
     IDLE = "idle"
@@ -12,22 +12,35 @@ class State(StrEnum):
     SETTLING = "settling"
     EXPOSING = "exposing"
     RESTING = "resting"
-    HOLDING = "holding"
+    PAUSED = "holding"
     RESTORING = "restoring"
     ENDED = "ended"
 
 
-MAY_FOLLOW: dict[State, frozenset[State]] = {
-    State.IDLE: frozenset({State.APPLYING, State.RESTING, State.RESTORING, State.ENDED}),
-    State.APPLYING: frozenset({State.WAITING_FOR_HANDS, State.SETTLING, State.EXPOSING, State.RESTORING}),
-    State.WAITING_FOR_HANDS: frozenset(
-        {State.SETTLING, State.EXPOSING, State.RESTING, State.APPLYING, State.HOLDING, State.RESTORING}
+MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
+    BenchState.IDLE: frozenset({BenchState.APPLYING, BenchState.RESTING, BenchState.RESTORING, BenchState.ENDED}),
+    BenchState.APPLYING: frozenset(
+        {BenchState.WAITING_FOR_HANDS, BenchState.SETTLING, BenchState.EXPOSING, BenchState.RESTORING}
     ),
-    State.SETTLING: frozenset({State.WAITING_FOR_HANDS, State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
-    State.EXPOSING: frozenset({State.WAITING_FOR_HANDS, State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
-    State.RESTING: frozenset({State.APPLYING, State.RESTING, State.HOLDING, State.RESTORING}),
-    State.HOLDING: frozenset({State.APPLYING, State.RESTING, State.RESTORING}),
-    State.RESTORING: frozenset({State.IDLE, State.ENDED}),
-    State.ENDED: frozenset(),
+    BenchState.WAITING_FOR_HANDS: frozenset(
+        {
+            BenchState.SETTLING,
+            BenchState.EXPOSING,
+            BenchState.RESTING,
+            BenchState.APPLYING,
+            BenchState.PAUSED,
+            BenchState.RESTORING,
+        }
+    ),
+    BenchState.SETTLING: frozenset(
+        {BenchState.WAITING_FOR_HANDS, BenchState.APPLYING, BenchState.RESTING, BenchState.PAUSED, BenchState.RESTORING}
+    ),
+    BenchState.EXPOSING: frozenset(
+        {BenchState.WAITING_FOR_HANDS, BenchState.APPLYING, BenchState.RESTING, BenchState.PAUSED, BenchState.RESTORING}
+    ),
+    BenchState.RESTING: frozenset({BenchState.APPLYING, BenchState.RESTING, BenchState.PAUSED, BenchState.RESTORING}),
+    BenchState.PAUSED: frozenset({BenchState.APPLYING, BenchState.RESTING, BenchState.RESTORING}),
+    BenchState.RESTORING: frozenset({BenchState.IDLE, BenchState.ENDED}),
+    BenchState.ENDED: frozenset(),
 }
 """Every change of state that is allowed; a change that is not is a bug and stops the engine."""

@@ -12,7 +12,7 @@ from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import axis_problem, range_of
 from niente.core.planning.cost import AIR, Pace, cost_of
-from niente.core.planning.progress import Row, rows_of
+from niente.core.planning.progress import Row, plan_rows
 from niente.core.planning.questions.undervolting import SEARCHED
 from niente.core.planning.templates import TEMPLATES, plan_for
 from niente.core.science.heat.path import typical
@@ -23,7 +23,7 @@ FACTORS = (2.0, 1.5, 1.0, 0.5)
 BUDGETS_H = (1.0, 2.0, 4.0, 6.0, 9.0, 12.0, 24.0, 48.0)
 MIDDLE_OF_POWER, MIDDLE_DUTY = 0.6, 50.0
 """Where the closeness of plans is compared: a share of the highest power limit, and a duty in %."""
-MOST_RUNS = 20_000
+MAX_RUNS = 20_000
 """Where another step comes to more runs than this, it is not laid out any more."""
 
 
@@ -87,7 +87,7 @@ def of_budget(
 ) -> list[Alternative]:
     """Return the question with shorter and longer time budgets: the runs that each has room for in the plan's order, and the
     interval that these come to. The whole plan is the last."""
-    open_yet = [(row, length) for row, length in zip(rows, seconds, strict=True) if not row.standing.closed]
+    open_yet = [(row, length) for row, length in zip(rows, seconds, strict=True) if not row.status.closed]
     closed = [row for row in rows if row.run is not None]
     whole_h = sum(length for _, length in open_yet) / 3600.0
     now = question.budget_h
@@ -173,9 +173,9 @@ def _cost(
     card: RigCard, question: Question, words: str, pace: Pace, models: Models | None, *, is_now: bool = False
 ) -> Alternative:
     entries = plan_for(card, question)
-    if len(entries.entries) > MOST_RUNS:
+    if len(entries.entries) > MAX_RUNS:
         return Alternative(words, question, len(entries.entries), math.nan, math.nan, is_now)
-    rows = rows_of(entries, card)
+    rows = plan_rows(entries, card)
     cost = cost_of(rows, card, question, pace)
     return Alternative(words, question, cost.runs, cost.typical_s, expected_hw(card, rows, models), is_now)
 

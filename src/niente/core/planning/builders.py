@@ -11,12 +11,12 @@ from niente.core.model.rig_card import Control, LoadKind, RigCard
 from niente.core.model.setting import FanCurve, Setting
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, is_fan_axis, snapped
 
-NOISE = Exposure(least_s=30.0, most_s=30.0)
+NOISE = Exposure(min_s=30.0, max_s=30.0)
 """Noise needs seconds and no heat: half of a minute, of which the fans take the first half to settle."""
-BACKGROUND = Exposure(least_s=60.0, most_s=60.0)
-GIVES_THROUGHPUT = Exposure(least_s=300.0, most_s=300.0)
+BACKGROUND = Exposure(min_s=60.0, max_s=60.0)
+GIVES_THROUGHPUT = Exposure(min_s=300.0, max_s=300.0)
 """Where power holds the clock, throughput is known long before the temperature is."""
-HELD_DUTY = 40.0
+FIXED_DUTY = 40.0
 """What a fan group stands at that is held and has no fixed duty as found; pumps stay as found."""
 USUAL_CURVE = ((40.0, 25.0), (65.0, 50.0), (85.0, 100.0))
 """A curve for fans that are to be measured as used, on a machine that was found without one."""
@@ -35,7 +35,7 @@ class Spot(msgspec.Struct, frozen=True):
 def until_known(card: RigCard, known_to_k: float = 1.0) -> Exposure:
     """Return the usual rule: until the settled temperature is known, at least 8 min, at most 40 (90 for liquid, whose
     coolant creeps; common practice)."""
-    return Exposure(least_s=480.0, most_s=5400.0 if is_liquid(card) else 2400.0, known_to_k=known_to_k)
+    return Exposure(min_s=480.0, max_s=5400.0 if is_liquid(card) else 2400.0, known_to_k=known_to_k)
 
 
 def is_liquid(card: RigCard) -> bool:
@@ -57,11 +57,11 @@ def base_of(card: RigCard, question: Question) -> Setting:
     return base
 
 
-def held_fans(card: RigCard) -> Setting:
+def fixed_fans(card: RigCard) -> Setting:
     """Return fixed duties for the groups that were found on a curve: a curve hides what a change is worth."""
     setting = Setting()
     for group, curve in card.stock.fan_curve.items():
-        setting = setting.replaced(f"fan_duty.{group}", 0.0 if curve.off_below_c is not None else HELD_DUTY)
+        setting = setting.replaced(f"fan_duty.{group}", 0.0 if curve.off_below_c is not None else FIXED_DUTY)
     return setting
 
 
@@ -136,12 +136,12 @@ def at_place(card: RigCard, spot: Spot, control: str, value: float) -> Spot:
     if name == LEVEL:
         return msgspec.structs.replace(spot, level_dba=value)
     setting = spot.setting
-    for each in parts_of(card, control):
+    for each in control_parts(card, control):
         setting = setting.replaced(each, value)
     return msgspec.structs.replace(spot, setting=setting)
 
 
-def parts_of(card: RigCard, control: str) -> tuple[str, ...]:
+def control_parts(card: RigCard, control: str) -> tuple[str, ...]:
     """Return a control's own name, or for a bare quantity the names of all its parts on a rig."""
     if card.control(control) is not None:
         return (control,)
@@ -180,7 +180,7 @@ def noise_steps(card: RigCard, base: Setting, swept: Sequence[float], variant: s
         own = card.control(f"fan_duty.{group}")
         if own is None:
             continue
-        alone = duties if group == lead else [base.fan_duty.get(group, HELD_DUTY)]
+        alone = duties if group == lead else [base.fan_duty.get(group, FIXED_DUTY)]
         for duty in alone:
             if own.takes(duty) and off.value(own.name) != duty:
                 setting = off.replaced(own.name, duty)

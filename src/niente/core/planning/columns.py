@@ -6,7 +6,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.progress import Row
 
-MOST_COLUMNS = 4
+MAX_COLUMNS = 4
 SAMPLED = 200
 BESIDE = ("noise", "baseline", "confirmation")
 """Stages that set what is varied nowhere else."""
@@ -31,8 +31,8 @@ def columns_of(card: RigCard, rows: Sequence[Row]) -> tuple[str, ...]:
     lead = f"fan_duty.{card.lead_group()}"
     usual = [name for name in ("sustained_power_w", lead) if name in seen]
     ranked = sorted(dict.fromkeys([*usual, *varied]), key=_rank)
-    chosen = [name for name in ranked if name in varied][:MOST_COLUMNS]
-    chosen += [name for name in usual if name not in chosen][: MOST_COLUMNS - len(chosen)]
+    chosen = [name for name in ranked if name in varied][:MAX_COLUMNS]
+    chosen += [name for name in usual if name not in chosen][: MAX_COLUMNS - len(chosen)]
     return tuple(sorted(chosen, key=_rank))
 
 

@@ -10,7 +10,8 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.question import Order, Question
 from niente.core.model.rig_card import LoadKind, RigCard
-from niente.core.planning.builders import is_liquid, parts_of
+from niente.core.model.runs import RunOutcome
+from niente.core.planning.builders import control_parts, is_liquid
 from niente.core.planning.progress import Row
 from niente.core.science.settling import slow_tau_s
 
@@ -39,7 +40,7 @@ def pace_of(card: RigCard, evidence: Evidence | None) -> Pace:
     seen = [
         (run.seconds, step.exposure.known_to_k)
         for run in evidence.runs
-        if run.how == "done" and run.load_kind != LoadKind.IDLE and run.settled.known
+        if run.outcome == RunOutcome.DONE and run.load_kind != LoadKind.IDLE and run.settled.known
         if (step := _step(evidence, run.plan_id, run.step)) is not None and step.exposure.known_to_k is not None
     ]
     if len(seen) < 3:
@@ -61,9 +62,9 @@ def typical_seconds(exposure: Exposure, pace: Pace = AIR) -> float:
     The slow part of a settling closes with its time constant: a target half as wide takes ``tau_s`` ln 2 longer.
     """
     if exposure.known_to_k is None:
-        return exposure.rest_s + exposure.least_s
+        return exposure.idle_s + exposure.min_s
     wanted = pace.seconds + pace.tau_s * math.log(pace.at_k / exposure.known_to_k)
-    return exposure.rest_s + min(max(wanted, exposure.least_s), exposure.most_s)
+    return exposure.idle_s + min(max(wanted, exposure.min_s), exposure.max_s)
 
 
 class PlanCost(msgspec.Struct, frozen=True):
@@ -73,7 +74,7 @@ class PlanCost(msgspec.Struct, frozen=True):
     runs: int
     typical_s: float
     left_s: float
-    most_s: float
+    max_s: float
     naive_runs: int
     naive_s: float
 
@@ -81,8 +82,8 @@ class PlanCost(msgspec.Struct, frozen=True):
 def row_seconds(row: Row, pace: Pace) -> float:
     """Return how long a run took, or typically takes; nothing where it is left out."""
     if row.run is not None:
-        return row.run.seconds + row.step.exposure.rest_s
-    return 0.0 if row.standing.closed else typical_seconds(row.step.exposure, pace)
+        return row.run.seconds + row.step.exposure.idle_s
+    return 0.0 if row.status.closed else typical_seconds(row.step.exposure, pace)
 
 
 def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None, pace: Pace = AIR) -> PlanCost:
@@ -92,7 +93,7 @@ def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None
     runs = working = 0
     typical = left = most = 0.0
     for row in rows:
-        if row.run is None and row.standing.closed:
+        if row.run is None and row.status.closed:
             continue
         runs += 1
         working += row.step.load != rest
@@ -100,7 +101,7 @@ def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None
         typical += seconds
         if row.run is None:
             left += seconds
-            most += row.step.exposure.most_s + row.step.exposure.rest_s
+            most += row.step.exposure.max_s + row.step.exposure.idle_s
         else:
             most += row.run.seconds
     naive = (naive_runs(card, question) if question is not None else 0) or working
@@ -112,6 +113,6 @@ def naive_runs(card: RigCard, question: Question) -> int:
     where nothing is varied."""
     if not question.axes and len(question.variants) < 2:
         return 0
-    settings = math.prod(max(len(axis.places()), 1) * (len(parts_of(card, axis.control)) or 1) for axis in question.axes)
+    settings = math.prod(max(len(axis.places()), 1) * (len(control_parts(card, axis.control)) or 1) for axis in question.axes)
     turns = 2 if question.order == Order.MIRRORED else 1
     return settings * max(len(question.loads), 1) * question.repeats * max(len(question.variants), 1) * turns

@@ -11,7 +11,7 @@ from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.question import FanSchool, Order, Question
 from niente.core.model.rig_card import LoadKind, RigCard, SetBy
 from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, row_seconds
-from niente.core.planning.forecast import Seen
+from niente.core.planning.forecast import StepForecast
 from niente.core.planning.progress import Row
 from niente.core.planning.risk import depth_mv
 from niente.core.planning.validation import Checked, findings
@@ -19,7 +19,7 @@ from niente.core.planning.validation import Checked, findings
 MANY_RUNS = 1000
 
 
-class Near(msgspec.Struct, frozen=True):
+class NearGuard(msgspec.Struct, frozen=True):
     """How near the plan comes to a guard: the smallest distance that is foreseen, in the guard's unit, and the place of the
     run. NaN where nothing can be foreseen of it."""
 
@@ -43,14 +43,14 @@ class DryRun(msgspec.Struct, frozen=True):
     hands: tuple[int, ...]
     trips: tuple[int, ...]
     loud: tuple[int, ...]
-    near: tuple[Near, ...]
+    near: tuple[NearGuard, ...]
 
 
 def dry_run(
     plan: Plan,
     card: RigCard,
     rows: Sequence[Row],
-    seen: Sequence[Seen],
+    seen: Sequence[StepForecast],
     *,
     question: Question | None = None,
     pace: Pace = AIR,
@@ -61,7 +61,7 @@ def dry_run(
     """Return what a plan comes to: ``rows`` are its runs, ``seen`` what is foreseen of each, ``hour`` the hour of the day at
     which it would begin. ``cost`` and ``checked`` are handed on where they are known."""
     cost = cost if cost is not None else cost_of(rows, card, question, pace)
-    ahead = [place for place, row in enumerate(rows) if not row.standing.closed]
+    ahead = [place for place, row in enumerate(rows) if not row.status.closed]
     hot = [place for place in ahead if math.isfinite(seen[place].core_c)]
     hottest = max(hot, key=lambda place: seen[place].core_c, default=None)
     ending = [guard for guard in plan.guards if guard.action != GuardAction.WARN]
@@ -100,7 +100,7 @@ def _warnings(
     if cost.runs >= MANY_RUNS:
         found.append(f"{cost.runs} runs take {duration_text(cost.typical_s)} of the machine's time.")
     if loud and plan.quiet is not None:
-        found.append(f"{_runs(loud)} are louder than {plan.quiet.most_dba:g} dBA and wait for the quiet hours' end.")
+        found.append(f"{_runs(loud)} are louder than {plan.quiet.max_dba:g} dBA and wait for the quiet hours' end.")
     if question is not None and question.fans == FanSchool.AS_USED:
         found.append("Fans are on their curve: temperature no longer shifts one for one with the room, and hides in the noise.")
     if question is not None and question.order == Order.RANDOM and any(depth_mv(row.step.setting) > 0 for row in rows):
@@ -118,7 +118,7 @@ def _runs(places: Sequence[int]) -> str:
     return f"Runs {shown}" + (f" and {len(places) - 3} more" if len(places) > 3 else "")
 
 
-def _trips(guard: Guard, card: RigCard, row: Row, seen: Seen) -> bool:
+def _trips(guard: Guard, card: RigCard, row: Row, seen: StepForecast) -> bool:
     """Return whether a run must trip a guard, as far as is foreseen."""
     if guard.quantity == "core_temperature_c":
         return math.isfinite(seen.core_c) and seen.core_c - seen.core_hw > guard.trip
@@ -144,9 +144,9 @@ def _full_power_w(card: RigCard, row: Row) -> float:
     return whole.sustained_power_w if held and same else 0.0
 
 
-def _near(guard: Guard, card: RigCard, rows: Sequence[Row], seen: Sequence[Seen], ahead: Sequence[int]) -> Near:
+def _near(guard: Guard, card: RigCard, rows: Sequence[Row], seen: Sequence[StepForecast], ahead: Sequence[int]) -> NearGuard:
     """Return how near the runs ahead come to a guard."""
-    best = Near(guard)
+    best = NearGuard(guard)
     for place in ahead:
         if guard.quantity == "core_temperature_c":
             reach = seen[place].core_c
@@ -158,11 +158,11 @@ def _near(guard: Guard, card: RigCard, rows: Sequence[Row], seen: Sequence[Seen]
             break
         gap = guard.trip - reach
         if math.isfinite(gap) and not gap >= best.gap:
-            best = Near(guard, gap, place)
+            best = NearGuard(guard, gap, place)
     return best
 
 
-def _distance(near: Near) -> float:
+def _distance(near: NearGuard) -> float:
     """Return what guards are sorted by: the share of the trip level that is left; unknown ones last."""
     return near.gap / max(abs(near.guard.trip), 1.0) if math.isfinite(near.gap) else math.inf
 
@@ -184,7 +184,7 @@ def _hands(card: RigCard, rows: Sequence[Row], ahead: Sequence[int]) -> list[int
 def hand_words(card: RigCard, rows: Sequence[Row], place: int) -> str:
     """Say what hands do before a run."""
     step = rows[place].step
-    before = [row.step for row in rows[:place] if not row.standing.closed]
+    before = [row.step for row in rows[:place] if not row.status.closed]
     was = before[-1].setting.over(card.stock) if before else card.stock
     parts = []
     if step.variant and step.variant != (before[-1].variant if before else card.variant):
@@ -195,13 +195,15 @@ def hand_words(card: RigCard, rows: Sequence[Row], place: int) -> str:
     return ", ".join(parts)
 
 
-def _loud(plan: Plan, rows: Sequence[Row], seen: Sequence[Seen], ahead: Sequence[int], pace: Pace, hour: float) -> list[int]:
+def _loud(
+    plan: Plan, rows: Sequence[Row], seen: Sequence[StepForecast], ahead: Sequence[int], pace: Pace, hour: float
+) -> list[int]:
     """Return the runs that would fall into quiet hours and are foreseen louder than these allow."""
     if plan.quiet is None:
         return []
     at, found = hour, []
     for place in ahead:
-        if plan.quiet.holds(at) and seen[place].noise_dba > plan.quiet.most_dba:
+        if plan.quiet.covers(at) and seen[place].noise_dba > plan.quiet.max_dba:
             found.append(place)
         else:
             at += row_seconds(rows[place], pace) / 3600.0

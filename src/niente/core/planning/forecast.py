@@ -8,13 +8,14 @@ import numpy as np
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import at_load
-from niente.core.analysis.setting_batch import Settings
+from niente.core.analysis.prediction import predict_under_load
+from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.plan import Step
+from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 
 
-class Seen(msgspec.Struct, frozen=True):
+class StepForecast(msgspec.Struct, frozen=True):
     """What is foreseen of one step, in the room measured in: °C ± K and dBA ± dB (95 %); NaN where nothing can be said."""
 
     core_c: float = math.nan
@@ -23,17 +24,17 @@ class Seen(msgspec.Struct, frozen=True):
     noise_hw: float = math.nan
 
 
-NOTHING = Seen()
+NO_FORECAST = StepForecast()
 
 
-def foresee(models: Models | None, steps: Sequence[Step]) -> list[Seen]:
+def foresee(models: Models | None, steps: Sequence[Step]) -> list[StepForecast]:
     """Return what is foreseen of each step; without models, nothing of any.
 
     Temperatures are given for loads that were run, by the fixed point of power, clock and heat. Noise is given where the fans
     are fixed and nothing of them is left open. Of another state of the machine than the one the models are of, nothing is
     said.
     """
-    found = [NOTHING] * len(steps)
+    found = [NO_FORECAST] * len(steps)
     if models is None:
         return found
     known = [
@@ -45,24 +46,24 @@ def foresee(models: Models | None, steps: Sequence[Step]) -> list[Seen]:
         places = [place for place in known if steps[place].load == load]
         settings = _together([steps[place].setting.over(models.card.stock) for place in places])
         runs = load in models.power.loads
-        rest = at_load(models, settings, load if runs else models.heavy_load, models.room_c)
+        rest = predict_under_load(models, settings, load if runs else models.heavy_load, models.room_c)
         level, level_hw = models.noise.in_room(rest.rpm)
         for row, place in enumerate(places):
             wanted = steps[place].level_dba
             noise = (float(level[row]), float(level_hw[row])) if wanted is None else (wanted, math.nan)
             tells = runs and wanted is None and not rest.runaway[row]
             core = (float(rest.core_c[row]), float(rest.core_hw[row])) if tells else (math.nan, math.nan)
-            found[place] = Seen(*core, *noise)
+            found[place] = StepForecast(*core, *noise)
     return found
 
 
-def _together(wholes: Sequence[Setting]) -> Settings:
+def _together(wholes: Sequence[Setting]) -> SettingBatch:
     """Return whole settings as many at once, by the controls in which they differ."""
     first = wholes[0]
     named = [dict(whole.controls()) for whole in wholes]
     differ = sorted({control for one in named for control, value in one.items() if value != first.value(control)})
     values = {control: np.array([one.get(control, math.nan) for one in named]) for control in differ}
-    return Settings(first, values, len(wholes))
+    return SettingBatch(first, values, len(wholes))
 
 
 def heard_at(evidence: Evidence | None, step: Step) -> float:
@@ -76,7 +77,7 @@ def heard_at(evidence: Evidence | None, step: Step) -> float:
     heard = [
         run.noise_dba
         for run in evidence.in_variant(step.variant)
-        if run.how == "done" and math.isfinite(run.noise_dba) and not run.setting.fan_curve
+        if run.outcome == RunOutcome.DONE and math.isfinite(run.noise_dba) and not run.setting.fan_curve
         if all(run.setting.fan_duty.get(group, 0.0) <= duty for group, duty in wanted.items())
     ]
     return max(heard, default=math.nan)

@@ -6,12 +6,12 @@ from collections.abc import Sequence
 import msgspec
 
 from niente.core.model.plan import Confirmation, Entry, Search, Step
-from niente.core.model.question import Deed, ListEdit
+from niente.core.model.question import ListChange, ListEdit
 
 KEY_CHARACTERS = 12
 
 
-class Keyed:
+class KeyedEntries:
     """Entries with their keys. A key is a digest of the entry, and its number among its equals."""
 
     def __init__(self, entries: Sequence[Entry]) -> None:
@@ -23,12 +23,12 @@ class Keyed:
 
     def apply(self, edit: ListEdit) -> bool:
         """Do what an edit says; return whether it could be done. What it names may be gone: it then does nothing."""
-        match edit.deed:
-            case Deed.INSERT:
+        match edit.change:
+            case ListChange.INSERT:
                 if edit.step is None or not self._knows(edit.after):
                     return False
                 self._put(self._place_after(edit.after), edit.step)
-            case Deed.MOVE:
+            case ListChange.MOVE:
                 if edit.entry not in self.keys or not self._knows(edit.after) or edit.after == edit.entry:
                     return False
                 at = self.keys.index(edit.entry)
@@ -36,26 +36,26 @@ class Keyed:
                 place = self._place_after(edit.after)
                 self.entries.insert(place, entry)
                 self.keys.insert(place, key)
-            case Deed.REMOVE:
+            case ListChange.REMOVE:
                 if edit.entry not in self.keys:
                     return False
                 at = self.keys.index(edit.entry)
                 del self.entries[at], self.keys[at]
-            case Deed.REPEAT:
+            case ListChange.REPEAT:
                 if edit.entry not in self.keys:
                     return False
                 at = self.keys.index(edit.entry)
                 self._put(at + 1, self.entries[at])
-            case Deed.SKIP | Deed.TAKE_UP:
+            case ListChange.SKIP | ListChange.TAKE_UP:
                 if edit.entry not in self.keys:
                     return False
                 at = self.keys.index(edit.entry)
-                self.entries[at] = msgspec.structs.replace(self.entries[at], skip=edit.deed == Deed.SKIP)
+                self.entries[at] = msgspec.structs.replace(self.entries[at], skip=edit.change == ListChange.SKIP)
         return True
 
-    def copy(self) -> "Keyed":
+    def copy(self) -> "KeyedEntries":
         """Return the same entries with the same keys, to be edited apart."""
-        other = Keyed(())
+        other = KeyedEntries(())
         other.entries, other.keys, other._count = list(self.entries), list(self.keys), dict(self._count)
         return other
 
@@ -85,9 +85,9 @@ def edited(entries: tuple[Entry, ...], edits: Sequence[ListEdit]) -> tuple[Entry
     return tuple(keyed(entries, edits).entries) if edits else entries
 
 
-def keyed(entries: Sequence[Entry], edits: Sequence[ListEdit]) -> Keyed:
+def keyed(entries: Sequence[Entry], edits: Sequence[ListEdit]) -> KeyedEntries:
     """Return the entries with the edits done, and their keys."""
-    at = Keyed(entries)
+    at = KeyedEntries(entries)
     for edit in edits:
         at.apply(edit)
     return at

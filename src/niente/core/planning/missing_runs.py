@@ -6,7 +6,7 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.plan import Step
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.builders import baseline_steps, held_fans, limits_below, load_named, noise_steps, until_known
+from niente.core.planning.builders import baseline_steps, fixed_fans, limits_below, load_named, noise_steps, until_known
 
 SHARES, COOLER_SHARES = (0.55, 0.75, 0.9), (0.4, 0.5, 0.65)
 """Power limits that show the heat path, as shares of stock; and those for a machine whose cap holds it there."""
@@ -24,7 +24,7 @@ def missing_runs(card: RigCard, evidence: Evidence | None) -> tuple[Step, ...]:
     runs = evidence.usable() if evidence is not None else []
     found: list[Step] = []
     heard = sum(1 for run in runs if math.isfinite(run.noise_dba) and math.isfinite(run.noise_se_db))
-    base = held_fans(card).over(card.stock)
+    base = fixed_fans(card).over(card.stock)
     if heard < NOISE_RUNS:
         found += noise_steps(card, base, NOISE_DUTIES)
     known = until_known(card)
@@ -40,11 +40,11 @@ def _heat_runs(card: RigCard, base: Setting, runs: list[RunSummary]) -> list[Ste
     if heavy is None or lead is None:
         return []
     own = [run for run in runs if run.load == heavy.name and run.failures == 0]
-    settled = sum(1 for run in own if run.settled.known and not run.heat_held)
+    settled = sum(1 for run in own if run.settled.known and not run.heat_limited)
     wanted = HEAT_RUNS - settled
     if wanted <= 0:
         return []
-    shares = COOLER_SHARES if any(run.heat_held for run in own) else SHARES
+    shares = COOLER_SHARES if any(run.heat_limited for run in own) else SHARES
     full = card.control(f"fan_duty.{lead}")
     fast, slow = (full.high, max(full.low, 0.4 * full.high)) if full is not None else (100.0, 40.0)
     reason = "The heat path wants three settled runs that heat does not hold"

@@ -11,9 +11,10 @@ from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunOutcome
 from niente.core.science.noise import fit_noise
 
-Found = Callable[[str], dict[str, float] | None]
+SearchResults = Callable[[str], dict[str, float] | None]
 """What a search found, by its name; ``None`` while it is not over."""
 
 
@@ -22,7 +23,7 @@ def is_open(step: Step) -> bool:
     return bool(step.takes or step.speed_rpm or step.level_dba is not None)
 
 
-def resolved(step: Step, card: RigCard, runs: Sequence[RunSummary], found: Found) -> Step:
+def resolved(step: Step, card: RigCard, runs: Sequence[RunSummary], found: SearchResults) -> Step:
     """Return a step with its setting as it is run. Raises ``NotEnoughError`` where what it depends on is not known."""
     setting = step.setting
     if step.takes:
@@ -44,7 +45,7 @@ def duty_at_speed(card: RigCard, runs: Sequence[RunSummary], group: str, rpm: fl
 
     Raises ``NotEnoughError`` where no duty run so far comes to it.
     """
-    pairs = np.array(speeds_seen([run for run in runs if run.how == "done"], group))
+    pairs = np.array(speeds_seen([run for run in runs if run.outcome == RunOutcome.DONE], group))
     if pairs.shape[0] < 2 or not pairs[:, 1].min() <= rpm <= pairs[:, 1].max():
         seen = f"{pairs[:, 1].min():.0f} to {pairs[:, 1].max():.0f} rpm" if pairs.shape[0] > 1 else "no two speeds"
         raise _missing(f"no duty of the {group} fans is known that gives {rpm:g} rpm: {seen} were seen", "Run a fan sweep.")
@@ -57,7 +58,7 @@ def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str
 
     The other groups stay as they were in most of the readings. Raises ``NotEnoughError`` where no duty comes to it.
     """
-    heard = [run for run in runs if run.how == "done" and np.isfinite([run.noise_dba, run.noise_se_db]).all()]
+    heard = [run for run in runs if run.outcome == RunOutcome.DONE and np.isfinite([run.noise_dba, run.noise_se_db]).all()]
     if len(heard) < 3:
         raise _missing("fewer than three noise readings were taken", "Run a fan sweep.")
     every = card.fan_groups()

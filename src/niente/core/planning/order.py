@@ -31,11 +31,11 @@ def arranged(steps: Sequence[Step], question: Question, card: RigCard) -> list[S
         case _:
             ordered = list(steps)
     if question.order == Order.COLD:
-        ordered = [rested(step, question.rest_minutes, from_cold=question.from_cold) for step in ordered]
+        ordered = [with_idle(step, question.idle_minutes, from_cold=question.from_cold) for step in ordered]
     return [step for step in ordered for _ in range(question.repeats)]
 
 
-def rested(step: Step, minutes: float, *, from_cold: bool = False) -> Step:
+def with_idle(step: Step, minutes: float, *, from_cold: bool = False) -> Step:
     """Return a run with a rest before it; ``from_cold``, and it goes on until nothing moves any more."""
-    rule = msgspec.structs.replace(step.exposure, rest_s=minutes * 60.0, from_cold=from_cold)
+    rule = msgspec.structs.replace(step.exposure, idle_s=minutes * 60.0, from_cold=from_cold)
     return msgspec.structs.replace(step, exposure=rule)

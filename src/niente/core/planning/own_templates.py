@@ -11,7 +11,7 @@ from niente.core.model.quantities import part_of
 from niente.core.model.question import OWN_FORMAT, OwnTemplate, Question
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED
-from niente.core.planning.builders import parts_of
+from niente.core.planning.builders import control_parts
 from niente.core.planning.templates import template
 
 
@@ -93,7 +93,7 @@ def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
         name, part = control.partition(".")[0], part_of(control)
         if name == SPEED:
             return part in card.fan_groups()
-        return name == LEVEL or bool(parts_of(card, control))
+        return name == LEVEL or bool(control_parts(card, control))
 
     axes = tuple(axis for axis in question.axes if has(axis.control))
     left += [f"the axis {axis.control}" for axis in question.axes if axis not in axes]

@@ -13,11 +13,12 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Confirmation, Exposure, Plan, Search, Step, Until
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import CONCLUSIVE, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.confirmation import STAGE, expected_confirmation
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, tells
-from niente.core.planning.search import Course, follow, rung_text
+from niente.core.planning.search import SearchCourse, follow, rung_text
 
 EXPECTED_SHARE = 0.6
 """How far down a search is expected to get before the first failure; a guess, for lists and costs only."""
@@ -30,7 +31,7 @@ Key = tuple[str, int, str]
 Next = Callable[[Confirmation, int], Step | None]
 
 
-class Standing(StrEnum):
+class RunStatus(StrEnum):
     """How one run of a plan stands."""
 
     DONE = "done"
@@ -45,24 +46,24 @@ class Standing(StrEnum):
     @property
     def closed(self) -> bool:
         """Whether it need not be run any more."""
-        return self not in (Standing.AHEAD, Standing.EXPECTED)
+        return self not in (RunStatus.AHEAD, RunStatus.EXPECTED)
 
 
 class Row(msgspec.Struct, frozen=True):
     """One run of a plan: its entry's place, its step as far as it is known, and how it stands.
 
-    ``waits`` says what has to be known before it can be set; ``why`` why it is left out.
+    ``waits`` says what has to be known before it can be set; ``reason`` why it is left out.
     """
 
     entry: int
     step: Step
-    standing: Standing
+    status: RunStatus
     run: RunSummary | None = None
     waits: str = ""
-    why: str = ""
+    reason: str = ""
 
 
-class Keys:
+class AnswerKeys:
     """What steps are known by: state of the machine, whole setting and load. Each is worked out once."""
 
     def __init__(self, card: RigCard) -> None:
@@ -89,26 +90,26 @@ def fixed(whole: Setting) -> Fixed:
     return tuple(tuple(sorted(value.items())) if isinstance(value, dict) else value for value in values)
 
 
-def rows_of(
-    plan: Plan, card: RigCard, evidence: Evidence | None = None, then: Next | None = None, keys: Keys | None = None
+def plan_rows(
+    plan: Plan, card: RigCard, evidence: Evidence | None = None, then: Next | None = None, keys: AnswerKeys | None = None
 ) -> tuple[Row, ...]:
     """Return the runs of a plan in its order, with what became of them.
 
     ``then`` says which run a confirmation asks for next; without it that is only expected. ``keys`` may be handed on
     from one call to the next, for the same card.
     """
-    return _Laying(plan, card, evidence, then, keys or Keys(card)).rows()
+    return _Laying(plan, card, evidence, then, keys or AnswerKeys(card)).rows()
 
 
 class _Laying:
     """One laying out of a plan's rows."""
 
-    def __init__(self, plan: Plan, card: RigCard, evidence: Evidence | None, then: Next | None, keys: Keys) -> None:
+    def __init__(self, plan: Plan, card: RigCard, evidence: Evidence | None, then: Next | None, keys: AnswerKeys) -> None:
         self._plan, self._card, self._evidence, self._then, self._keys = plan, card, evidence, then, keys
         self._own = {number for number, one in (evidence.plans if evidence is not None else {}).items() if one == plan}
         self._pool = self._answers()
         self._failures = self._failed()
-        self._courses: dict[str, Course] = {}
+        self._courses: dict[str, SearchCourse] = {}
         self._heat: set[tuple[str, str, Fixed]] = set()
         """Ladders on which heat has held the clock."""
         self._taken: Counter[Key] = Counter()
@@ -126,10 +127,10 @@ class _Laying:
             match entry:
                 case Step():
                     rows += self._passes(place, entry)
-                    open_yet = open_yet or not rows[-1].standing.closed
+                    open_yet = open_yet or not rows[-1].status.closed
                 case Search():
                     rows += self._searched(place, entry)
-                    open_yet = open_yet or not rows[-1].standing.closed if rows else open_yet
+                    open_yet = open_yet or not rows[-1].status.closed if rows else open_yet
                 case Confirmation():
                     rows += self._confirmed(place, entry, open_yet)
         return tuple(rows)
@@ -144,7 +145,7 @@ class _Laying:
             for run in evidence.in_variant(variant) if evidence is not None else ():
                 mine = run.plan_id in self._own
                 if run.opened_at >= self._plan.since_s and (
-                    run.how in ("done", "failed") or (run.how in ("skipped", "guard") and mine)
+                    run.outcome in CONCLUSIVE or (run.outcome in (RunOutcome.SKIPPED, RunOutcome.GUARD) and mine)
                 ):
                     found[self._keys.at(variant, run.setting, run.load)].append(run)
         return found
@@ -153,7 +154,7 @@ class _Laying:
         """Return the settings that failed, by state of the machine and load."""
         found: dict[tuple[str, str], list[Setting]] = defaultdict(list)
         for (variant, _, load), runs in self._pool.items():
-            bad = [run.setting for run in runs if (run.failures or run.how == "failed") and tells(run.setting)]
+            bad = [run.setting for run in runs if (run.failures or run.outcome == RunOutcome.FAILED) and tells(run.setting)]
             if bad:
                 found[variant, load] += bad
         return found
@@ -169,9 +170,9 @@ class _Laying:
         rows = [self._row(place, entry)]
         for _ in range(entry.passes - 1):
             last = rows[-1]
-            if last.standing in (Standing.FAILED, Standing.GUARD):
-                rows.append(Row(place, last.step, Standing.LEFT_OUT, why="an exposure before it failed"))
-            elif last.standing in (Standing.LEFT_OUT, Standing.SKIPPED):
+            if last.status in (RunStatus.FAILED, RunStatus.GUARD):
+                rows.append(Row(place, last.step, RunStatus.LEFT_OUT, reason="an exposure before it failed"))
+            elif last.status in (RunStatus.LEFT_OUT, RunStatus.SKIPPED):
                 rows.append(msgspec.structs.replace(last, run=None))
             else:
                 rows.append(self._row(place, entry))
@@ -184,19 +185,19 @@ class _Laying:
             try:
                 step = resolved(entry, self._card, runs, self._found)
             except NotEnoughError as error:
-                return Row(place, entry, Standing.SKIPPED if entry.skip else Standing.AHEAD, waits=error.happened)
+                return Row(place, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
         run = self._answer(self._keys.of(step), step.exposure)
         if run is not None:
-            if step.until == Until.HEAT and run.heat_held:
+            if step.until == Until.HEAT and run.heat_limited:
                 self._heat.add(self._rung(step))
-            return Row(place, step, standing_of(run), run)
+            return Row(place, step, status_of_row(run), run)
         if entry.skip:
-            return Row(place, step, Standing.SKIPPED, why="left out by hand")
+            return Row(place, step, RunStatus.SKIPPED, reason="left out by hand")
         if step.until == Until.HEAT and self._rung(step) in self._heat:
-            return Row(place, step, Standing.LEFT_OUT, why="heat held the clock before it")
+            return Row(place, step, RunStatus.LEFT_OUT, reason="heat held the clock before it")
         if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
-            return Row(place, step, Standing.LEFT_OUT, why="as deep a setting failed at no higher a clock")
-        return Row(place, step, Standing.AHEAD)
+            return Row(place, step, RunStatus.LEFT_OUT, reason="as deep a setting failed at no higher a clock")
+        return Row(place, step, RunStatus.AHEAD)
 
     def _answer(self, key: Key, exposure: Exposure) -> RunSummary | None:
         runs = self._pool.get(key)
@@ -231,9 +232,9 @@ class _Laying:
 
     def _searched(self, place: int, entry: Search) -> list[Row]:
         if entry.skip:
-            self._courses[entry.name] = Course((), None, {}, {})
+            self._courses[entry.name] = SearchCourse((), None, {}, {})
             step = _rung_step(entry, entry.setting, entry.loads[0])
-            return [Row(place, step, Standing.SKIPPED, why="left out by hand")]
+            return [Row(place, step, RunStatus.SKIPPED, reason="left out by hand")]
         rows: list[Row] = []
         runs = 0
 
@@ -242,7 +243,7 @@ class _Laying:
             answer, made = self._rung_rows(place, entry, setting)
             rows.extend(made)
             runs += len(made)
-            return False if answer is None and runs >= entry.most_runs else answer
+            return False if answer is None and runs >= entry.max_runs else answer
 
         course = follow(entry, self._card.stock, known)
         self._courses[entry.name] = course
@@ -252,18 +253,18 @@ class _Laying:
         def guessed(setting: Setting) -> bool:
             answer, made = self._rung_rows(place, entry, setting)
             if answer is None:
-                done = sum(row.standing.closed for row in made)
+                done = sum(row.status.closed for row in made)
                 answer = _share(entry, setting) <= EXPECTED_SHARE
                 steps = list(_asks(entry, setting))[done:]
-                later = Standing.EXPECTED if any(not row.standing.closed for row in rows) else Standing.AHEAD
+                later = RunStatus.EXPECTED if any(not row.status.closed for row in rows) else RunStatus.AHEAD
                 for step in steps if answer else steps[:1]:
                     rows.append(Row(place, step, later))
-                    later = Standing.EXPECTED
+                    later = RunStatus.EXPECTED
             return answer
 
-        rows = [row for row in rows if row.standing.closed]
+        rows = [row for row in rows if row.status.closed]
         follow(entry, self._card.stock, guessed)
-        return rows[: max(entry.most_runs, 1)]
+        return rows[: max(entry.max_runs, 1)]
 
     def _rung_rows(self, place: int, entry: Search, setting: Setting) -> tuple[bool | None, list[Row]]:
         """Return whether a rung passes (``None``: not known yet), and the rows of its runs so far."""
@@ -272,9 +273,9 @@ class _Laying:
         for load in entry.loads:
             runs = self._pool.get(self._keys.at("", whole, load), [])
             said = [run for run in runs if self._answers_to(run, entry.exposure)]
-            bad = next((run for run in said if standing_of(run) != Standing.DONE), None)
+            bad = next((run for run in said if status_of_row(run) != RunStatus.DONE), None)
             shown = said[-entry.passes :] if bad is None else [bad]
-            rows += [Row(place, _rung_step(entry, setting, load), standing_of(run), run) for run in shown]
+            rows += [Row(place, _rung_step(entry, setting, load), status_of_row(run), run) for run in shown]
             if bad is not None:
                 return False, rows
             if self._implied("", whole, load):
@@ -290,36 +291,39 @@ class _Laying:
         mine = [
             run
             for run in (self._evidence.runs if self._evidence is not None else ())
-            if run.plan_id in self._own and run.step == place and run.how in ("done", "failed", "skipped", "guard")
+            if run.plan_id in self._own
+            and run.step == place
+            and run.outcome in (*CONCLUSIVE, RunOutcome.SKIPPED, RunOutcome.GUARD)
         ]
         rows = [
-            Row(place, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), standing_of(run), run)
+            Row(place, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), status_of_row(run), run)
             for run in mine
         ]
         if entry.skip:
-            return rows or [Row(place, step, Standing.SKIPPED, why="left out by hand")]
+            return rows or [Row(place, step, RunStatus.SKIPPED, reason="left out by hand")]
         if open_yet or self._then is None:
-            return rows if rows and self._then is None else [*rows, Row(place, step, Standing.EXPECTED)]
+            return rows if rows and self._then is None else [*rows, Row(place, step, RunStatus.EXPECTED)]
         following = self._then(entry, len(mine))
         if following is not None:
-            rows.append(Row(place, following, Standing.AHEAD))
+            rows.append(Row(place, following, RunStatus.AHEAD))
         return rows
 
 
-def standing_of(run: RunSummary) -> Standing:
+def status_of_row(run: RunSummary) -> RunStatus:
     """Return how a run that answers a step stands."""
-    if run.failures or run.how == "failed":
-        return Standing.FAILED
-    return {"guard": Standing.GUARD, "skipped": Standing.SKIPPED}.get(run.how or "", Standing.DONE)
+    if run.failures or run.outcome == RunOutcome.FAILED:
+        return RunStatus.FAILED
+    ended = {RunOutcome.GUARD: RunStatus.GUARD, RunOutcome.SKIPPED: RunStatus.SKIPPED}
+    return ended.get(run.outcome, RunStatus.DONE) if run.outcome is not None else RunStatus.DONE
 
 
 def answers(run: RunSummary, exposure: Exposure, period_s: float) -> bool:
     """Return whether a run lasted, or came to be known, as an exposure rule wants; one that did not end itself does."""
-    if run.how != "done" or run.failures:
+    if run.outcome != RunOutcome.DONE or run.failures:
         return True
-    if run.seconds < exposure.least_s - 1.5 * period_s:
+    if run.seconds < exposure.min_s - 1.5 * period_s:
         return False
-    if exposure.known_to_k is None or run.seconds >= exposure.most_s - 1.5 * period_s:
+    if exposure.known_to_k is None or run.seconds >= exposure.max_s - 1.5 * period_s:
         return True
     return run.settled.known_to(exposure.known_to_k)
 

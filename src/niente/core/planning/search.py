@@ -8,15 +8,15 @@ from collections.abc import Callable, Generator, Sequence
 
 import msgspec
 
-from niente.core.model.plan import How, Search
+from niente.core.model.plan import Search, SearchMethod
 from niente.core.model.quantities import part_of, quantity_of
 from niente.core.model.setting import Setting
 
-Asking = Generator[Setting, bool, dict[str, float]]
+SearchSteps = Generator[Setting, bool, dict[str, float]]
 """Yields settings, is sent whether each passes, and returns the last value that passes for each control."""
 
 
-class Course(msgspec.Struct, frozen=True):
+class SearchCourse(msgspec.Struct, frozen=True):
     """Where a search stands: the rungs that were answered, the one to be run next, and what was found at the end.
 
     ``found`` has the value of each control, the margin taken off; ``last`` the last that passed. Both are ``None`` while a
@@ -29,7 +29,7 @@ class Course(msgspec.Struct, frozen=True):
     last: dict[str, float] | None = None
 
 
-def follow(search: Search, stock: Setting, passes: Callable[[Setting], bool | None]) -> Course:
+def follow(search: Search, stock: Setting, passes: Callable[[Setting], bool | None]) -> SearchCourse:
     """Return where a search stands. ``passes`` says whether a setting passes; ``None`` where that is not known yet."""
     rungs: list[tuple[Setting, bool]] = []
     asking = asked_by(search, stock)
@@ -38,25 +38,25 @@ def follow(search: Search, stock: Setting, passes: Callable[[Setting], bool | No
         while True:
             answer = passes(setting)
             if answer is None:
-                return Course(tuple(rungs), setting)
+                return SearchCourse(tuple(rungs), setting)
             rungs.append((setting, answer))
             setting = asking.send(answer)
     except StopIteration as end:
         last: dict[str, float] = end.value
-    return Course(tuple(rungs), None, {name: _with_margin(search, value) for name, value in last.items()}, last)
+    return SearchCourse(tuple(rungs), None, {name: _with_margin(search, value) for name, value in last.items()}, last)
 
 
-def asked_by(search: Search, stock: Setting) -> Asking:
+def asked_by(search: Search, stock: Setting) -> SearchSteps:
     """Return the questions of a search. A start at the stock value is taken as good: that is how the machine was found."""
-    if search.how == How.WEAKEST_FIRST:
+    if search.method == SearchMethod.WEAKEST_FIRST:
         return _weakest_first(search)
-    if search.how == How.IN_TURN:
+    if search.method == SearchMethod.IN_TURN:
         return _in_turn(search, stock)
-    one = _bisection if search.how == How.BISECTION else _ladder
+    one = _bisection if search.method == SearchMethod.BISECTION else _ladder
     return one(search, stock, search.setting, search.controls[0])
 
 
-def rungs_of(search: Search, step: float | None = None) -> tuple[float, ...]:
+def search_rungs(search: Search, step: float | None = None) -> tuple[float, ...]:
     """Return the values from the start to the deepest, coarse or ``step`` apart, both ends among them."""
     apart, span = step or search.coarse, search.deepest - search.start
     way = 1.0 if span > 0 else -1.0
@@ -90,11 +90,11 @@ def _spans(parts: Sequence[str]) -> str:
     return ", ".join(run[0] if len(run) == 1 else f"{run[0]} to {run[-1]}" for run in found)
 
 
-def _ladder(search: Search, stock: Setting, base: Setting, control: str) -> Asking:
+def _ladder(search: Search, stock: Setting, base: Setting, control: str) -> SearchSteps:
     """In coarse steps down to the first failure, then back up in fine ones (common practice)."""
     passed: float | None = None
     failed: float | None = None
-    for value in rungs_of(search):
+    for value in search_rungs(search):
         if value == search.start and stock.value(control) == value:
             passed = value
             continue
@@ -110,16 +110,16 @@ def _ladder(search: Search, stock: Setting, base: Setting, control: str) -> Aski
 
 def _back_up(search: Search, base: Setting, control: str, failed: float, passed: float) -> Generator[Setting, bool, float]:
     """From a failure in fine steps towards a value that passed; return the first that passes."""
-    between = [value for value in rungs_of(search, search.fine) if min(failed, passed) < value < max(failed, passed)]
+    between = [value for value in search_rungs(search, search.fine) if min(failed, passed) < value < max(failed, passed)]
     for value in reversed(between):
         if (yield base.replaced(control, value)):
             return value
     return passed
 
 
-def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> Asking:
+def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> SearchSteps:
     """Halve what lies between the deepest pass and the shallowest failure, on the fine grid."""
-    places = rungs_of(search, search.fine)
+    places = search_rungs(search, search.fine)
     passed, failed = 0, len(places)
     if stock.value(control) != places[0] and not (yield base.replaced(control, places[0])):
         return {control: places[0]}
@@ -132,7 +132,7 @@ def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> A
     return {control: places[passed]}
 
 
-def _in_turn(search: Search, stock: Setting) -> Asking:
+def _in_turn(search: Search, stock: Setting) -> SearchSteps:
     """A ladder for each control; those before keep what was found, with the margin."""
     base = search.setting
     found: dict[str, float] = {}
@@ -143,11 +143,11 @@ def _in_turn(search: Search, stock: Setting) -> Asking:
     return found
 
 
-def _weakest_first(search: Search) -> Asking:
+def _weakest_first(search: Search) -> SearchSteps:
     """All controls go down together; those that fail at a rung are told apart by halves, and settled at once."""
     depth = dict.fromkeys(search.controls, search.start)
     left = list(search.controls)
-    for level in rungs_of(search)[1:]:
+    for level in search_rungs(search)[1:]:
         weak = yield from _weak_at(search, depth, left, level)
         for control in weak:
             others = _put(search.setting, {name: value for name, value in depth.items() if name != control})

@@ -50,7 +50,7 @@ def findings(plan: Plan, card: RigCard, checked: Checked | None = None) -> list[
                 wrong = []
                 if card.load_of(LoadKind.HEAVY) is None:
                     wrong.append("it asks for a confirmation under the heaviest load, and this rig names none")
-                if entry.exposure_s <= 0 or entry.most_runs < 1:
+                if entry.exposure_s <= 0 or entry.max_runs < 1:
                     wrong.append("a confirmation lasts longer than nothing, and runs at least once")
         found += [f"step {number}: {text}" for text in wrong]
     return found + _of_guards(plan, card)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.frame import Frame, RigEvent, RigEventKind
 from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.runs import RunKind
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.clock import PacedClock
 from niente.core.storage.reader import BookReader, RunRecord
@@ -35,7 +36,7 @@ class ReplayRig:
         self._reader = BookReader(book)
         card = self._reader.card()
         own = self._reader.in_variant(card.variant) if card is not None else []
-        self._runs = [run for run in own if run.kind == "step" and run.how is not None]
+        self._runs = [run for run in own if run.kind == RunKind.STEP and run.outcome is not None]
         if card is None or not self._runs:
             self._reader.close()
             raise BookError(
@@ -152,7 +153,7 @@ class ReplayRig:
     def _happened(self, run: RunRecord, times: Array) -> dict[int, tuple[RigEvent, ...]]:
         """Return what happened in a run, by the sample it came with."""
         found: dict[int, tuple[RigEvent, ...]] = {}
-        for item in self._reader.happenings(run):
+        for item in self._reader.events(run):
             if item.kind in EVENTS and item.rig_time_s is not None:
                 place = min(int(np.searchsorted(times, item.rig_time_s)), times.shape[0] - 1)
                 found[place] = (*found.get(place, ()), RigEvent(RigEventKind(item.kind), str(item.body)))

@@ -10,7 +10,7 @@ from niente.core.science.statistics import fit_line
 
 Vector = NDArray[np.float64]
 
-LEAST_SPAN = 5.0
+MIN_SPAN = 5.0
 """References closer together than this, in the sensor's unit, tell an offset and no gain. Common practice, no source."""
 
 
@@ -45,7 +45,7 @@ def calibrate(truth: Vector, reading: Vector) -> Calibration:
     if n == 0:
         raise ValueError("there is no pair of a reference and a reading")
     apart = reading - truth
-    if n < 2 or float(np.ptp(truth)) < LEAST_SPAN:
+    if n < 2 or float(np.ptp(truth)) < MIN_SPAN:
         sd = float(np.std(apart, ddof=1)) if n > 1 else math.nan
         half_width = float(t.ppf(0.975, n - 1)) * sd / math.sqrt(n) if n > 1 else math.nan
         return Calibration(1.0, math.nan, float(np.mean(apart)), half_width, sd, n)

@@ -20,19 +20,19 @@ Array = NDArray[np.float64]
 
 BIN_S = 10.0
 """Samples are averaged over this long before they are fitted."""
-LEAST_BINS = 12
+MIN_BINS = 12
 MIDDLE_TAUS_S = np.geomspace(15.0, 90.0, 6)
 SLOW_TAUS_S = np.geomspace(150.0, 1500.0, 12)
 AMPLITUDE_SD_K = (25.0, 25.0)
 """Prior standard deviation of the slow and middle amplitude."""
-CREEP_SHARE, LEAST_CREEP_SD_K = 0.3, 0.5
+CREEP_SHARE, MIN_CREEP_SD_K = 0.3, 0.5
 """That of a creep that is ``CREEPS`` times slower than slow, as a share of what the run has moved so far: panels and
 furniture that no run is long enough to show, and that would otherwise bias its end. From a cold start they have far to go."""
 CREEPS = np.array([2.0, 5.0])
 FLOOR_SD_K = 0.25
 """What no fit removes (sensor, room, model): never tighter than about ±0.5 K."""
 ROOM_LAG_S = 420.0
-MOST_BINS = 1100
+MAX_BINS = 1100
 PRIOR_FLOOR = 1e-3
 """No time constant is ever ruled out by earlier runs alone."""
 TREND_S = 240.0
@@ -71,11 +71,11 @@ def not_yet(reason: str) -> Settled:
 @functools.lru_cache(maxsize=1)
 def _basis() -> Array:
     """Return 1, e^(-t/slow), e^(-t/middle), e^(-t/creep) at bin middles for every combination of the grid, one row each:
-    ``(4 combinations, MOST_BINS)``. Slow turns slowest, then creep, then middle."""
-    t = (np.arange(MOST_BINS) + 0.5) * BIN_S
+    ``(4 combinations, MAX_BINS)``. Slow turns slowest, then creep, then middle."""
+    t = (np.arange(MAX_BINS) + 0.5) * BIN_S
     slow, creep, middle = (taus.reshape(-1, 1) for taus in np.meshgrid(SLOW_TAUS_S, CREEPS, MIDDLE_TAUS_S, indexing="ij"))
-    parts = [np.ones((slow.shape[0], MOST_BINS)), np.exp(-t / slow), np.exp(-t / middle), np.exp(-t / (slow * creep))]
-    return np.stack(parts, axis=1).reshape(-1, MOST_BINS)
+    parts = [np.ones((slow.shape[0], MAX_BINS)), np.exp(-t / slow), np.exp(-t / middle), np.exp(-t / (slow * creep))]
+    return np.stack(parts, axis=1).reshape(-1, MAX_BINS)
 
 
 @functools.lru_cache(maxsize=512)
@@ -118,16 +118,16 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
         return not_yet("the run has only begun")
     spacing = float(time_s[-1] - time_s[0]) / (time_s.shape[0] - 1)
     per_bin = max(1, round(BIN_S / spacing))
-    if time_s.shape[0] < LEAST_BINS * per_bin:
+    if time_s.shape[0] < MIN_BINS * per_bin:
         return not_yet("two minutes of steady power are needed first")
     if not (np.all(np.isfinite(core_c)) and np.all(np.isfinite(room_c))):
         return not_yet("readings are missing")
     room = lagged(binned(time_s, per_bin), binned(room_c, per_bin))
-    y = (binned(core_c, per_bin) - room)[:MOST_BINS]
+    y = (binned(core_c, per_bin) - room)[:MAX_BINS]
     n = y.shape[0]
     rough = np.diff(y)
     noise_var = max(float(np.median(rough**2)) / 2 / 0.455, 1e-4)
-    creep_sd = max(CREEP_SHARE * float(np.max(y) - np.min(y)), LEAST_CREEP_SD_K)
+    creep_sd = max(CREEP_SHARE * float(np.max(y) - np.min(y)), MIN_CREEP_SD_K)
     precision = np.diag([0.0, *(noise_var / sd**2 for sd in (*AMPLITUDE_SD_K, creep_sd))])
     basis = _basis()[:, :n]
     gram = _gram(n) + precision

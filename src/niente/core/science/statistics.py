@@ -14,7 +14,7 @@ Z95 = 1.959963984540054
 """Half width of a 95 % interval of the normal distribution, in standard deviations."""
 
 
-class Line(msgspec.Struct, frozen=True):
+class FittedLine(msgspec.Struct, frozen=True):
     """A straight line fitted by least squares: ``y = intercept + slope x`` with standard errors.
 
     ``residual_sd`` is the standard deviation of the residuals with ``n - 2`` degrees of freedom; ``mean_x`` and ``spread_x``
@@ -44,7 +44,7 @@ class Line(msgspec.Struct, frozen=True):
         return self.intercept + self.slope * x, half_width
 
 
-def fit_line(x: Vector, y: Vector) -> Line:
+def fit_line(x: Vector, y: Vector) -> FittedLine:
     """Fit a straight line to ``x`` and ``y`` of shape ``(n,)``, n at least 3.
 
     Centred sums (any text on linear regression; held against NIST's Norris data set). Raises ``ValueError`` where
@@ -61,7 +61,7 @@ def fit_line(x: Vector, y: Vector) -> Line:
     intercept = mean_y - slope * mean_x
     residual_sd = math.sqrt(float(np.sum((y - intercept - slope * x) ** 2)) / (n - 2))
     slope_se = residual_sd / math.sqrt(spread)
-    return Line(
+    return FittedLine(
         intercept, slope, residual_sd * math.sqrt(1 / n + mean_x**2 / spread), slope_se, residual_sd, n - 2, mean_x, spread, n
     )
 

@@ -4,19 +4,19 @@ from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_t
 from niente.core.selection.pick import Candidate, Choice, Limit
 
 
-def place_text(candidate: Candidate) -> str:
+def candidate_text(candidate: Candidate) -> str:
     """Return a setting by its two axes: ``102 W, case fans 24 %``."""
     limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
     return f"{limit}, {candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
 
 
-def short_place(candidate: Candidate) -> str:
+def short_candidate_text(candidate: Candidate) -> str:
     """Return a setting as short as it can be said: ``101 W, 24 %``."""
     limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
     return f"{limit}, {quantity_of('fan_duty').with_unit(candidate.duty)}"
 
 
-def why_this(choice: Choice) -> str:
+def pick_reason(choice: Choice) -> str:
     """Say why the pick is the pick."""
     pick = choice.pick
     noise = quantity_of("noise_dba").with_unit(pick.in_room_dba, pick.in_room_hw)
@@ -29,7 +29,7 @@ def why_this(choice: Choice) -> str:
     )
 
 
-def standing(choice: Choice) -> str:
+def confirmation_text(choice: Choice) -> str:
     """Say whether the pick is proven, and what would prove it."""
     pick, wanted = choice.pick, choice.limits.clean_minutes * 60.0
     run = duration_text(pick.clean_s)
@@ -40,7 +40,7 @@ def standing(choice: Choice) -> str:
     return f"It is inferred and has not run yet: {duration_text(wanted)} of the heaviest load would confirm it."
 
 
-def against(choice: Choice, other: Candidate) -> str:
+def comparison_text(choice: Choice, other: Candidate) -> str:
     """Say what another setting would win and cost against the pick."""
     pick = choice.pick
     wins: list[str] = []
@@ -61,24 +61,24 @@ def against(choice: Choice, other: Candidate) -> str:
     return text[0].upper() + text[1:] + "."
 
 
-def limit_cost(choice: Choice, limit: Limit) -> str:
+def limit_cost_text(choice: Choice, limit: Limit) -> str:
     """Say what a limit costs."""
     cost = next(cost for cost in choice.costs if cost.limit == limit)
     if cost.instead is None:
         return "costs nothing: the pick is the same without it"
-    instead = place_text(cost.instead)
+    instead = candidate_text(cost.instead)
     if cost.wins_db < 0.05:
         return f"without it {instead}, no quieter in the room"
     return f"without it {instead}, {number_text(cost.wins_db, 1)}{NO_BREAK_SPACE}dB quieter in the room"
 
 
-def limit_name(choice: Choice, limit: Limit) -> str:
+def limit_text(choice: Choice, limit: Limit) -> str:
     """Return a limit with its value: ``Throughput, at least 90 % of stock``."""
     limits = choice.limits
     return {
-        Limit.THROUGHPUT: f"Throughput at least {limits.least_throughput_percent:g}{NO_BREAK_SPACE}% of stock",
-        Limit.HEADROOM: f"Headroom at least {limits.least_headroom_k:g}{NO_BREAK_SPACE}K "
+        Limit.THROUGHPUT: f"Throughput at least {limits.min_throughput_percent:g}{NO_BREAK_SPACE}% of stock",
+        Limit.HEADROOM: f"Headroom at least {limits.min_headroom_k:g}{NO_BREAK_SPACE}K "
         f"at {limits.design_room_c:g}{NO_BREAK_SPACE}°C",
         Limit.RESULTS: f"No wrong result in {limits.clean_minutes:g}{NO_BREAK_SPACE}min",
-        Limit.NOISE: f"Noise at most {limits.most_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA in the room",
+        Limit.NOISE: f"Noise at most {limits.max_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA in the room",
     }[limit]

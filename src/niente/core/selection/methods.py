@@ -15,8 +15,8 @@ import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, same_silicon, speeds_seen
-from niente.core.analysis.prediction import at_load, ceilings, stock_throughput
-from niente.core.analysis.setting_batch import Settings
+from niente.core.analysis.prediction import ceilings, predict_under_load, stock_throughput
+from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
@@ -24,7 +24,7 @@ from niente.core.model.setting import Setting
 DUTY_STEP = 1.0
 
 
-class Way(StrEnum):
+class TuningMethod(StrEnum):
     """How a setting holds the machine back."""
 
     OFFSET = "voltage offset"
@@ -34,11 +34,11 @@ class Way(StrEnum):
     CLOCK = "fixed clock"
 
 
-class Rung(msgspec.Struct, frozen=True):
+class MethodStep(msgspec.Struct, frozen=True):
     """One setting of a way: the lead group's ``duty`` in %, throughput in % of stock, in-room noise with its 95 % half
     width, the core in the design room and its headroom. ``as_measured`` says that the fans are those it was run with."""
 
-    way: Way
+    way: TuningMethod
     setting: Setting
     duty: float
     throughput_percent: float
@@ -49,51 +49,51 @@ class Rung(msgspec.Struct, frozen=True):
     as_measured: bool
 
 
-def way_of(setting: Setting, stock: Setting) -> Way | None:
+def method_of(setting: Setting, stock: Setting) -> TuningMethod | None:
     """Return how a whole setting holds the machine back against stock; ``None`` where it does not."""
     if setting.fixed_clock_mhz or _below(setting.clock_cap_mhz, stock.clock_cap_mhz):
-        return Way.CLOCK
+        return TuningMethod.CLOCK
     if _below(setting.temperature_cap_c, stock.temperature_cap_c):
-        return Way.CAP
+        return TuningMethod.CAP
     plain = msgspec.structs.replace(stock, clock_cap_mhz=setting.clock_cap_mhz)
     deeper = not same_silicon(setting, plain)
     if _below(setting.sustained_power_w, stock.sustained_power_w):
-        return Way.BOTH if deeper else Way.LIMIT
-    return Way.OFFSET if deeper else None
+        return TuningMethod.BOTH if deeper else TuningMethod.LIMIT
+    return TuningMethod.OFFSET if deeper else None
 
 
-def rungs(models: Models, limits: Limits) -> tuple[Rung, ...]:
+def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
     """Return every rung that was measured without a failure, way by way, from least to most throughput."""
     evidence = models.evidence
     stock, (stock_work, _) = evidence.card.stock, stock_throughput(models, models.count_load, limits.design_room_c)
     by_setting: dict[object, list[RunSummary]] = defaultdict(list)
     for run in evidence.usable():
-        if run.load_kind != LoadKind.IDLE and way_of(run.setting, stock) is not None:
+        if run.load_kind != LoadKind.IDLE and method_of(run.setting, stock) is not None:
             by_setting[_without_fans(run.setting).key()].append(run)
-    found: list[Rung] = []
+    found: list[MethodStep] = []
     for runs in by_setting.values():
-        way = way_of(runs[0].setting, stock)
+        way = method_of(runs[0].setting, stock)
         counted = [run for run in runs if run.load == models.count_load and math.isfinite(run.throughput_per_s)]
         if way is None or not counted or any(run.failures for run in runs):
             continue
         heavy = [run for run in runs if run.load == models.heavy_load]
-        if way == Way.CAP or any(run.heat_held for run in counted):
+        if way == TuningMethod.CAP or any(run.heat_limited for run in counted):
             found += [_as_measured(models, limits, way, run, stock_work) for run in counted if math.isfinite(run.noise_dba)]
         elif heavy and math.isfinite(heavy[-1].power_w):
             work = float(np.mean([run.throughput_per_s for run in counted]))
             quiet = _quietest(models, limits, way, heavy, 100.0 * work / stock_work)
             if quiet is not None:
                 found.append(quiet)
-    order = list(Way)
+    order = list(TuningMethod)
     return tuple(sorted(found, key=lambda one: (order.index(one.way), one.throughput_percent, one.in_room_dba)))
 
 
-def _as_measured(models: Models, limits: Limits, way: Way, run: RunSummary, stock_work: float) -> Rung:
+def _as_measured(models: Models, limits: Limits, way: TuningMethod, run: RunSummary, stock_work: float) -> MethodStep:
     """Return a run as a rung at its own fans; where firmware holds the temperature, the room does not move it."""
-    held = run.setting.temperature_cap_c if run.heat_held else None
+    held = run.setting.temperature_cap_c if run.heat_limited else None
     core = held if held is not None else _in_design_room(run, limits)
     limit = models.evidence.card.limits
-    return Rung(
+    return MethodStep(
         way,
         run.setting,
         run.setting.fan_duty.get(models.lead, 0.0),
@@ -112,21 +112,23 @@ def _in_design_room(run: RunSummary, limits: Limits) -> float:
     return limits.design_room_c + run.rise_k
 
 
-def _quietest(models: Models, limits: Limits, way: Way, heavy: Sequence[RunSummary], percent: float) -> Rung | None:
+def _quietest(
+    models: Models, limits: Limits, way: TuningMethod, heavy: Sequence[RunSummary], percent: float
+) -> MethodStep | None:
     """Return a rung with the least duty of the lead group that keeps the headroom; ``None`` where none does."""
     setting = heavy[-1].setting
     seen = np.array(speeds_seen(models.evidence.usable(), models.lead))
     duty = np.arange(seen[:, 0].min(), seen[:, 0].max() + DUTY_STEP / 2, DUTY_STEP)
-    settings = Settings(setting, {models.fans: duty}, duty.shape[0])
-    rest = at_load(models, settings, models.heavy_load, limits.design_room_c)
+    settings = SettingBatch(setting, {models.fans: duty}, duty.shape[0])
+    rest = predict_under_load(models, settings, models.heavy_load, limits.design_room_c)
     core, rise_hw = rest.core_c, rest.core_hw
     headroom = ceilings(models, settings) - core
-    keeps = headroom - rise_hw >= limits.least_headroom_k
+    keeps = headroom - rise_hw >= limits.min_headroom_k
     if not keeps.any():
         return None
     level, level_hw = models.noise.in_room(rest.rpm)
     best = int(np.argmin(np.where(keeps, level, np.inf)))
-    return Rung(
+    return MethodStep(
         way,
         setting.replaced(models.fans, float(duty[best])),
         float(duty[best]),

@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.analysis.grid import Field, survey
+from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
@@ -33,7 +33,7 @@ class Candidate(msgspec.Struct, frozen=True):
     """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room.
 
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
-    a failure, ``inside`` whether it lies inside of what was measured, ``heat_holds`` whether the temperature cap holds it.
+    a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap holds it.
     """
 
     setting: Setting
@@ -58,7 +58,7 @@ class Candidate(msgspec.Struct, frozen=True):
     clock_hw: float = math.nan
     stable: float = math.nan
     inside: bool = True
-    heat_holds: bool = False
+    heat_limited: bool = False
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -81,30 +81,30 @@ class Choice(msgspec.Struct, frozen=True):
     limits: Limits
 
 
-def keeps(field: Field, limits: Limits) -> dict[Limit, Mask]:
+def keeps(field: SettingGrid, limits: Limits) -> dict[Limit, Mask]:
     """Return for each limit which settings keep it, arrays ``(n,)``.
 
     Throughput, headroom and noise are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
     ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage.
     """
     said = field.predicted
-    loudest = math.inf if limits.most_noise_dba is None else limits.most_noise_dba
+    loudest = math.inf if limits.max_noise_dba is None else limits.max_noise_dba
     failed = field.failures > 0
     implied = np.zeros_like(failed)
     if failed.any():
         lowest = min(field.place(int(i))[0] for i in np.flatnonzero(failed))
         implied = np.tile(field.x, field.y.shape[0]) >= lowest
     return {
-        Limit.THROUGHPUT: said.throughput_percent - said.throughput_hw >= limits.least_throughput_percent,
-        Limit.HEADROOM: said.headroom_k - said.core_hw >= limits.least_headroom_k,
+        Limit.THROUGHPUT: said.throughput_percent - said.throughput_hw >= limits.min_throughput_percent,
+        Limit.HEADROOM: said.headroom_k - said.core_hw >= limits.min_headroom_k,
         Limit.RESULTS: ~implied,
         Limit.NOISE: said.in_room_dba + said.in_room_hw <= loudest,
     }
 
 
-def choose(models: Models, limits: Limits, field: Field | None = None) -> Choice:
+def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> Choice:
     """Return the pick over all settings of the field. Raises ``NotEnoughError`` where none keeps the limits."""
-    at = field or survey(models, limits)
+    at = field or survey_grid(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
     best = _quietest(at, eligible)
@@ -124,7 +124,7 @@ def choose(models: Models, limits: Limits, field: Field | None = None) -> Choice
     )
 
 
-def _quietest(field: Field, among: Mask) -> int | None:
+def _quietest(field: SettingGrid, among: Mask) -> int | None:
     """Return the quietest setting in the room; within ``HEARD_DB`` the one whose machine alone is quietest, and among
     equals the one with the most throughput."""
     places = np.flatnonzero(among)
@@ -137,7 +137,7 @@ def _quietest(field: Field, among: Mask) -> int | None:
     return int(near[order[0]])
 
 
-def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int) -> Candidate:
+def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], index: int) -> Candidate:
     said, setting = field.predicted, field.settings.at(index)
     return Candidate(
         setting=setting,
@@ -157,7 +157,7 @@ def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int
         clock_hw=float(said.clock_hw[index]),
         stable=float(field.stable[index]),
         inside=bool(field.inside[index]),
-        heat_holds=bool(said.heat_holds[index]),
+        heat_limited=bool(said.heat_limited[index]),
         measured=bool(field.measured[index]),
         clean_s=float(field.clean_s[index]),
         failures=int(field.failures[index]),
@@ -166,7 +166,7 @@ def _candidate(models: Models, field: Field, kept: dict[Limit, Mask], index: int
     )
 
 
-def candidate_at(models: Models, field: Field, limits: Limits, index: int) -> Candidate:
+def candidate_at(models: Models, field: SettingGrid, limits: Limits, index: int) -> Candidate:
     """Return one setting of the field, by its place in the field's arrays."""
     return _candidate(models, field, keeps(field, limits), index)
 
@@ -181,7 +181,7 @@ def front(noise_dba: Vector, throughput: Vector) -> tuple[Vector, Vector]:
 
 
 def _runners_up(
-    models: Models, field: Field, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
+    models: Models, field: SettingGrid, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
 ) -> tuple[Candidate, ...]:
     """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
     setting nearest to the pick; each at least 5 W or 8 % of duty from the others."""
@@ -211,10 +211,10 @@ def _runners_up(
 
 
 def _in_force(limit: Limit, limits: Limits) -> bool:
-    return limit != Limit.NOISE or limits.most_noise_dba is not None
+    return limit != Limit.NOISE or limits.max_noise_dba is not None
 
 
-def _cost(models: Models, field: Field, kept: dict[Limit, Mask], limit: Limit, pick: Candidate) -> LimitCost:
+def _cost(models: Models, field: SettingGrid, kept: dict[Limit, Mask], limit: Limit, pick: Candidate) -> LimitCost:
     """Return what would be picked without one limit."""
     others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
     index = _quietest(field, others)
@@ -226,7 +226,7 @@ def _cost(models: Models, field: Field, kept: dict[Limit, Mask], limit: Limit, p
     return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead)
 
 
-def _none_fits(field: Field, kept: dict[Limit, Mask], limits: Limits) -> str:
+def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> str:
     """Say which limit stands in the way when nothing fits: the hardest, among what keeps the others where anything does."""
     said = field.predicted
     counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}
@@ -240,10 +240,10 @@ def _none_fits(field: Field, kept: dict[Limit, Mask], limits: Limits) -> str:
         Limit.RESULTS: 0.0,
     }[hardest]
     words = {
-        Limit.THROUGHPUT: f"the most throughput is {best:.1f} % of the {limits.least_throughput_percent:g} % wanted",
-        Limit.HEADROOM: f"the most headroom that is sure is {best:.1f} K of the {limits.least_headroom_k:g} K wanted in a "
+        Limit.THROUGHPUT: f"the most throughput is {best:.1f} % of the {limits.min_throughput_percent:g} % wanted",
+        Limit.HEADROOM: f"the most headroom that is sure is {best:.1f} K of the {limits.min_headroom_k:g} K wanted in a "
         f"{limits.design_room_c:g} °C room",
-        Limit.NOISE: f"the least noise that is sure is {best:.1f} dBA of the {limits.most_noise_dba or 0.0:g} dBA allowed",
+        Limit.NOISE: f"the least noise that is sure is {best:.1f} dBA of the {limits.max_noise_dba or 0.0:g} dBA allowed",
         Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
     }[hardest]
     where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""

@@ -11,7 +11,7 @@ NOTE = "note"
 _TAG = re.compile(r"#(\w[\w-]*)")
 
 
-class Note(msgspec.Struct, frozen=True):
+class BookNote(msgspec.Struct, frozen=True):
     """One note. ``run_id`` is ``None`` between runs; ``written_at`` in seconds of the epoch; ``tags`` without their #."""
 
     run_id: int | None
@@ -26,11 +26,11 @@ def tags_in(text: str) -> tuple[str, ...]:
     return tuple(dict.fromkeys(tag.lower() for tag in _TAG.findall(text)))
 
 
-def notes_in(book: BookReader, tag: str = "") -> list[Note]:
+def notes_in(book: BookReader, tag: str = "") -> list[BookNote]:
     """Return the notes of a book, oldest first; with a tag, those that carry it."""
     found = [
-        Note(one.run_id, one.rig_time_s, one.written_at, str(one.body), tags_in(str(one.body)))
-        for one in book.happenings(kind=NOTE)
+        BookNote(one.run_id, one.rig_time_s, one.written_at, str(one.body), tags_in(str(one.body)))
+        for one in book.events(kind=NOTE)
     ]
     wanted = tag.removeprefix("#").lower()
     return [note for note in found if not wanted or wanted in note.tags]

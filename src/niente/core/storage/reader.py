@@ -12,10 +12,10 @@ from niente.core.model.errors import BookError
 from niente.core.model.plan import Plan, plan_of
 from niente.core.model.project import Project, project_of
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.storage.connection import open_for_reading
 
-DONE = "done"
 """How a run closed that came to its own end."""
 
 VERDICT = "verdict"
@@ -25,24 +25,24 @@ Document = TypeVar("Document", bound=msgspec.Struct)
 
 
 class RunRecord(msgspec.Struct, frozen=True):
-    """One run as it stands in the book. ``how`` is ``None`` while it is open."""
+    """One run as it stands in the book. ``outcome`` is ``None`` while it is open."""
 
     id: int
     plan_id: int
     step: int
-    kind: str
+    kind: RunKind
     opened_at: float
     rig_time_s: float
     setting: Setting
     load: str
     channels: tuple[str, ...]
-    how: str | None
-    why: str
+    outcome: RunOutcome | None
+    reason: str
     closed_rig_time_s: float | None
     card_id: int | None
 
 
-class Happening(msgspec.Struct, frozen=True):
+class BookEvent(msgspec.Struct, frozen=True):
     """Something that happened, in the order written."""
 
     run_id: int | None
@@ -138,7 +138,7 @@ class BookReader:
         rows = np.frombuffer(data, dtype="<f8").reshape(-1, 1 + len(run.channels))
         return rows[:, 0], rows[:, 1:]
 
-    def happenings(self, run: RunRecord | None = None, kind: str | None = None) -> list[Happening]:
+    def events(self, run: RunRecord | None = None, kind: str | None = None) -> list[BookEvent]:
         """Return what happened, in one run or in all, of one kind or of every."""
         wanted = {"run_id": run.id if run is not None else None, "kind": kind}
         given = {name: value for name, value in wanted.items() if value is not None}
@@ -147,7 +147,7 @@ class BookReader:
         rows = self._link.execute(
             f"SELECT run_id, rig_time_s, written_at, kind, body FROM happening {where} ORDER BY id", values
         )
-        return [Happening(run_id, at, written, kind, msgspec.json.decode(body)) for run_id, at, written, kind, body in rows]
+        return [BookEvent(run_id, at, written, kind, msgspec.json.decode(body)) for run_id, at, written, kind, body in rows]
 
     def last_rig_time_s(self) -> float:
         """Return the rig time of the last thing that was closed or opened; 0 in an empty book."""
@@ -158,26 +158,27 @@ class BookReader:
 
 
 def _judged(run: RunRecord, verdicts: dict[int, str]) -> RunRecord:
-    said = verdicts.get(run.id)
-    if said is None:
+    verdict = verdicts.get(run.id)
+    if verdict is None:
         return run
-    return msgspec.structs.replace(run, how=msgspec.json.decode(said), why=f"{run.why}; judged by the person at the bench")
+    outcome = msgspec.json.decode(verdict, type=RunOutcome)
+    return msgspec.structs.replace(run, outcome=outcome, reason=f"{run.reason}; judged by the person at the bench")
 
 
 def _run_record(row: tuple[Any, ...]) -> RunRecord:
-    number, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels, how, why, closed_rig_time_s, card_id = row
+    number, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels, outcome, why, closed_rig_time_s, card_id = row
     return RunRecord(
         id=number,
         plan_id=plan_id,
         step=step,
-        kind=kind,
+        kind=RunKind(kind),
         opened_at=opened_at,
         rig_time_s=rig_time_s,
         setting=msgspec.json.decode(setting, type=Setting),
         load=load,
         channels=msgspec.json.decode(channels, type=tuple[str, ...]),
-        how=how,
-        why=why or "",
+        outcome=RunOutcome(outcome) if outcome is not None else None,
+        reason=why or "",
         closed_rig_time_s=closed_rig_time_s,
         card_id=card_id,
     )

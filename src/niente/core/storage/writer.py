@@ -12,6 +12,7 @@ import numpy as np
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.storage.connection import Transaction, WriterLock, cannot_write, open_for_writing
 
@@ -57,7 +58,7 @@ class BookWriter:
         return number
 
     def open_run(
-        self, plan_id: int, step: int, kind: str, setting: Setting, load: str, card: RigCard, rig_time_s: float
+        self, plan_id: int, step: int, kind: RunKind, setting: Setting, load: str, card: RigCard, rig_time_s: float
     ) -> int:
         """Open a run: committed before its setting is applied, so that a machine that goes down leaves a trace."""
         return self._insert(
@@ -86,14 +87,14 @@ class BookWriter:
             if at_once or now - self._group_started >= GROUP_S:
                 self.flush()
 
-    def add_happening(self, kind: str, body: Any, run_id: int | None = None, rig_time_s: float | None = None) -> None:
+    def add_event(self, kind: str, body: Any, run_id: int | None = None, rig_time_s: float | None = None) -> None:
         """Add something that happened: a rig's event, a guard's trip, a note, a change of state."""
         text = msgspec.json.encode(body).decode()
         self._insert("happening", run_id=run_id, rig_time_s=rig_time_s, written_at=self._now(), kind=kind, body=text)
 
-    def close_run(self, run_id: int, how: str, why: str, rig_time_s: float) -> None:
+    def close_run(self, run_id: int, outcome: RunOutcome, reason: str, rig_time_s: float) -> None:
         """Close a run, after committing what is left of its frames."""
-        self._insert("closing", run_id=run_id, closed_at=self._now(), rig_time_s=rig_time_s, how=how, why=why)
+        self._insert("closing", run_id=run_id, closed_at=self._now(), rig_time_s=rig_time_s, how=outcome, why=reason)
 
     def flush(self) -> None:
         """Commit the frames that wait. Raises ``BookError``; they are then still kept."""

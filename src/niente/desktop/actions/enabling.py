@@ -3,7 +3,7 @@
 from PySide6.QtCore import QObject
 
 from niente.core.model.hand_cards import CardKind
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -31,7 +31,7 @@ class Enabling(QObject):
         """Let only those actions be chosen that can be done now, while a page shows."""
         session, planner, actions = self._session, self._session.planner, self._actions
         busy, attached = session.busy(), session.bench is not None
-        holding = session.state in (State.HOLDING, State.WAITING_FOR_HANDS)
+        holding = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
         actions["plan.start"].setEnabled(attached and not busy)
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))

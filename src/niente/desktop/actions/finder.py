@@ -8,7 +8,7 @@ from rapidfuzz import fuzz, process
 from niente.desktop.actions.registry import SPECS, Actions
 from niente.desktop.services.translation import tr
 
-MOST, LEAST_SCORE = 9, 55.0
+MOST, MIN_SCORE = 9, 55.0
 
 
 def found(words: str, texts: dict[str, str]) -> list[str]:
@@ -26,7 +26,7 @@ def found(words: str, texts: dict[str, str]) -> list[str]:
         ahead = 40.0 if name.startswith(asked) else 20.0 if asked in name else 10.0 if asked in lower else 0.0
         return max(fuzz.partial_ratio(asked, name), 0.8 * fuzz.partial_ratio(asked, lower)) + ahead
 
-    ranked = process.extract(asked, texts, scorer=score, limit=MOST, score_cutoff=LEAST_SCORE)
+    ranked = process.extract(asked, texts, scorer=score, limit=MOST, score_cutoff=MIN_SCORE)
     return [name for _, _, name in ranked]
 
 
@@ -59,7 +59,7 @@ class Finder(QDialog):
         """Return the one finder of a window."""
         return window.findChild(cls) or cls(actions, window)
 
-    def ask(self) -> None:
+    def run(self) -> None:
         """Open, empty, over the middle of the window."""
         parent = self.parentWidget()
         self.line.clear()

@@ -15,13 +15,13 @@ from PySide6.QtWidgets import QApplication
 from niente import __version__
 from niente.desktop.app.bug_report import Hook
 from niente.desktop.app.window import Window
-from niente.desktop.services.garbage import Garbage
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.garbage import GarbageCollection
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import Look, asset, load_fonts
 from niente.desktop.session.session import Session
 
 if TYPE_CHECKING:  # the core comes in after the window shows
-    from niente.core.acquisition.client import Attached
+    from niente.core.acquisition.client import BenchClient
     from niente.core.model.project import Project
     from niente.core.model.records import Listener
 
@@ -56,10 +56,10 @@ def make_app(argv: list[str]) -> QApplication:
     return app
 
 
-def look_of(app: QApplication, memory: Memory) -> Look:
+def look_of(app: QApplication, memory: Preferences) -> Look:
     """Return the look a person chose, worn by the application; windows one after the other share it."""
     known = app.findChild(Look)
-    return known if isinstance(known, Look) else Look(app, memory.wear)
+    return known if isinstance(known, Look) else Look(app, memory.palette_choice)
 
 
 def open_book(window: Window, wanted: argparse.Namespace) -> None:
@@ -71,7 +71,7 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
         return
     book = wanted.book or default_book()
 
-    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[Attached, Project | None]:
+    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[BenchClient, Project | None]:
         from niente.core.acquisition.attachment import attach
         from niente.core.acquisition.follower import Follower
         from niente.core.model.errors import BookBusyError
@@ -112,7 +112,7 @@ def show(wanted: argparse.Namespace) -> Window:
     kept: list[Window] = []
     app = QApplication.instance()
     assert isinstance(app, QApplication)
-    memory = Memory()
+    memory = Preferences()
     window = Window(Session(), look_of(app, memory), memory, reopen)
     window.show()
 
@@ -136,7 +136,7 @@ def main() -> None:
     wanted = arguments(sys.argv[1:])
     sys.setswitchinterval(SWITCH_S)
     app = make_app(sys.argv[:1])
-    garbage = Garbage(app)
+    garbage = GarbageCollection(app)
     hook = Hook(app)
     hook.install()
     window = show(wanted)

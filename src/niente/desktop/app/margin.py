@@ -6,10 +6,10 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QSt
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.blocks import Block, Columns, Deeds, Far, HoldLegend, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Buttons, Columns, Far, LimiterLegend, Readings, Title, Words
 from niente.desktop.widgets.guard_bars import GuardBars
-from niente.desktop.widgets.hold_legend import HoldKeys
 from niente.desktop.widgets.labels import ActionButton, label, rule
+from niente.desktop.widgets.limiter_legend import LimiterKeys
 
 WIDTH = 280
 
@@ -49,10 +49,10 @@ class _Shown(QWidget):
                 self._head()
                 self._bars = GuardBars(look)
                 self._rows.addWidget(self._bars)
-            case HoldLegend():
+            case LimiterLegend():
                 self._rows.addWidget(self._text("section"))
-                self._rows.addWidget(HoldKeys(look))
-            case Deeds(names):
+                self._rows.addWidget(LimiterKeys(look))
+            case Buttons(names):
                 row = QHBoxLayout()
                 for name in names:
                     row.addWidget(ActionButton(actions[name], short=True))
@@ -121,8 +121,8 @@ def _shape(block: Block) -> tuple[object, ...]:
             return (Columns, len(heads), len(rows))
         case Far(_, _, guards):
             return (Far, len(guards))
-        case Deeds(names):
-            return (Deeds, names)
+        case Buttons(names):
+            return (Buttons, names)
         case _:
             return (type(block),)
 
@@ -138,7 +138,7 @@ def _contents(block: Block) -> list[str]:
             return [heading, *heads, *(text for row in rows for text in row)]
         case Far(heading, aside, _):
             return [heading, aside]
-        case HoldLegend(heading):
+        case LimiterLegend(heading):
             return [heading]
         case _:
             return []

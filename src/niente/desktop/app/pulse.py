@@ -7,14 +7,14 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QAction, QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from niente.core.analysis.evidence import column, holds_of
+from niente.core.analysis.evidence import column, limiters_of
 from niente.core.model.quantities import quantity_of
 from niente.core.model.setting import Setting
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
-from niente.desktop.widgets.brushes import draw_hold
+from niente.desktop.widgets.brushes import draw_limiter
 from niente.desktop.widgets.labels import label
 
 HEIGHT = 56
@@ -28,7 +28,7 @@ PACES: tuple[tuple[str, float | None], ...] = (
 )
 
 
-class Reading(QWidget):
+class PulseReading(QWidget):
     """One reading: a soft caption over a value, its unit small behind it, and a mark or chip where it has one."""
 
     def __init__(self, caption: str, width: int, extra: QWidget | None = None) -> None:
@@ -43,7 +43,7 @@ class Reading(QWidget):
         line = QHBoxLayout()
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(5)
-        if isinstance(extra, HoldChip):
+        if isinstance(extra, LimiterChip):
             line.addWidget(extra)
         line.addWidget(self.value)
         line.addWidget(self.unit, 0, Qt.AlignmentFlag.AlignBottom)
@@ -63,26 +63,26 @@ class Reading(QWidget):
             self.setAccessibleDescription(f"{value} {unit}".strip())
 
 
-class HoldChip(QWidget):
+class LimiterChip(QWidget):
     """A piece of the hold band, as large as a word."""
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
-        self._hold: Hold | None = None
+        self._limiter: ClockLimiter | None = None
         self.setFixedSize(QSize(20, 14))
 
-    def show_hold(self, hold: Hold | None) -> None:
+    def show_limiter(self, limiter: ClockLimiter | None) -> None:
         """Show what holds; nothing while nothing runs."""
-        if hold != self._hold:
-            self._hold = hold
+        if limiter != self._limiter:
+            self._limiter = limiter
             self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the chip."""
-        if self._hold is not None:
+        if self._limiter is not None:
             painter = QPainter(self)
-            draw_hold(painter, QRectF(0, 1, 20, 12), self._hold, self._look.palette, self.devicePixelRatioF())
+            draw_limiter(painter, QRectF(0, 1, 20, 12), self._limiter, self._look.palette, self.devicePixelRatioF())
             painter.end()
 
 
@@ -98,19 +98,19 @@ class Pulse(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(24, 0, 24, 0)
         row.setSpacing(8)
-        self._chip = HoldChip(look)
+        self._chip = LimiterChip(look)
         self._mark = label("", "mark")
         self._mark.setStyleSheet("font-size: 15px;")
         self._mark.setMinimumWidth(48)
         self._readings = {
-            "hot": Reading(tr("Hottest core"), 84),
-            "room": Reading(tr("Room"), 74),
-            "power": Reading(tr("Package"), 84),
-            "clock": Reading(tr("Effective clock"), 98),
-            "throughput": Reading(tr("Throughput"), 84),
-            "fans": Reading(tr("Fans"), 122),
-            "noise": Reading(tr("Noise in the room"), 146, self._mark),
-            "hold": Reading(tr("Holds the clock"), 164, self._chip),
+            "hot": PulseReading(tr("Hottest core"), 84),
+            "room": PulseReading(tr("Room"), 74),
+            "power": PulseReading(tr("Package"), 84),
+            "clock": PulseReading(tr("Effective clock"), 98),
+            "throughput": PulseReading(tr("Throughput"), 84),
+            "fans": PulseReading(tr("Fans"), 122),
+            "noise": PulseReading(tr("Noise in the room"), 146, self._mark),
+            "hold": PulseReading(tr("Holds the clock"), 164, self._chip),
         }
         for reading in self._readings.values():
             row.addWidget(reading)
@@ -192,13 +192,13 @@ class Pulse(QWidget):
         self._show_throughput(one("throughput_per_s"), live.opened.step.load if running and live else "")
         self._show_fans(card.fan_groups()[::-1], one)
         self._show_mark(one("noise_dba"))
-        hold: Hold | None = None
+        limiter: ClockLimiter | None = None
         if running and live is not None and one("throughput_per_s") > 0:
             setting: Setting = live.opened.step.setting
-            hold = Hold(int(holds_of(card, values, setting, live.opened.step.load)[0]))
-        self._chip.setVisible(hold is not None)
-        self._chip.show_hold(hold)
-        self._readings["hold"].show_value(tr(hold.words) if hold is not None else tr("idle"))
+            limiter = ClockLimiter(int(limiters_of(card, values, setting, live.opened.step.load)[0]))
+        self._chip.setVisible(limiter is not None)
+        self._chip.show_limiter(limiter)
+        self._readings["hold"].show_value(tr(limiter.words) if limiter is not None else tr("idle"))
 
     def _show_fans(self, groups: tuple[str, ...], one: Callable[[str], float]) -> None:
         speeds = [quantity_of("fan_speed_rpm").text(one(f"fan_speed_rpm.{group}")) for group in groups]

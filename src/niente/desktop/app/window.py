@@ -17,14 +17,14 @@ from niente.desktop.app.passage import Passage
 from niente.desktop.app.pulse import Pulse
 from niente.desktop.app.tab_order import chain
 from niente.desktop.app.waiting import Opening, Working
-from niente.desktop.commands.file_commands import FileDeeds, dropped
-from niente.desktop.commands.plan_commands import PlanDeeds
-from niente.desktop.commands.rig_commands import Make, RigDeeds
+from niente.desktop.commands.file_commands import FileCommands, dropped_file
+from niente.desktop.commands.plan_commands import PlanCommands
+from niente.desktop.commands.rig_commands import Make, RigCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.page import Page
-from niente.desktop.services.desktop_bus import Desk
-from niente.desktop.services.preferences import Memory
-from niente.desktop.services.theme import Look, Wear
+from niente.desktop.services.desktop_bus import DesktopBus
+from niente.desktop.services.preferences import Preferences
+from niente.desktop.services.theme import Look, PaletteChoice
 from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Ending, Notice
 from niente.desktop.session.session import Session
@@ -44,25 +44,25 @@ class Window(QMainWindow):
         self,
         session: Session,
         look: Look,
-        memory: Memory,
+        memory: Preferences,
         reopen: Callable[..., object] | None = None,
-        desk: Desk | None = None,
+        desk: DesktopBus | None = None,
     ) -> None:
         super().__init__()
         self.session = session
         self.look = look
         self.memory = memory
-        self.desk = desk or Desk()
+        self.desk = desk or DesktopBus()
         self._reopen = reopen
         self.setWindowTitle("Niente")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
-        self.plan_deeds = PlanDeeds(session, self)
-        self.file_deeds = FileDeeds(session, self, memory, self.plan_deeds, self._leave_for)
-        self.rig_deeds = RigDeeds(session, self, self.file_deeds.open_made)
-        self.actions_ = Actions(self, self._deeds())
+        self.plan_commands = PlanCommands(session, self)
+        self.file_commands = FileCommands(session, self, memory, self.plan_commands, self._leave_for)
+        self.rig_commands = RigCommands(session, self, self.file_commands.open_made)
+        self.actions_ = Actions(self, self._commands())
         self.passage = Passage([tr(name) for name in NAMES], look)
         self.passage.chosen.connect(self.go_to)
         self.message = MessageBar()
@@ -127,26 +127,29 @@ class Window(QMainWindow):
             menu.setToolTipsVisible(True)
             menu.addActions(actions)
             if name == "Book":
-                menu.insertMenu(actions[1], self.file_deeds.recent)
+                menu.insertMenu(actions[1], self.file_commands.recent)
 
-    def _deeds(self) -> dict[str, Callable[[], object]]:
+    def _commands(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
         tell, session = self.session.tell, self.session
         pages = {f"page.{name.lower()}": lambda place=place: self.go_to(place) for place, name in enumerate(NAMES)}
-        looks = {f"view.{wear}": lambda wear=wear: self.put_on(wear) for wear in Wear}
+        looks = {
+            f"view.{palette_choice}": lambda palette_choice=palette_choice: self.apply(palette_choice)
+            for palette_choice in PaletteChoice
+        }
         return {
             **pages,
             **looks,
-            "book.open": self.file_deeds.ask,
+            "book.open": self.file_commands.open_dialog,
             "book.quit": self.close,
-            "rig.new": self.rig_deeds.new,
-            "rig.copy": self.rig_deeds.copy,
-            "rig.import": self.rig_deeds.take_sheet,
-            "rig.export": self.rig_deeds.save_sheet,
-            "rig.part": self.rig_deeds.change_part,
-            "rig.calibrate": self.rig_deeds.calibrate,
-            "plan.open": self.plan_deeds.open,
-            "plan.save": self.plan_deeds.save,
+            "rig.new": self.rig_commands.new,
+            "rig.copy": self.rig_commands.copy,
+            "rig.import": self.rig_commands.take_sheet,
+            "rig.export": self.rig_commands.save_sheet,
+            "rig.part": self.rig_commands.change_part,
+            "rig.calibrate": self.rig_commands.calibrate,
+            "plan.open": self.plan_commands.open,
+            "plan.save": self.plan_commands.save,
             "plan.keep": lambda: self._on_page("Plan", "keep"),
             "plan.up": lambda: self._on_page("Plan", "up"),
             "plan.down": lambda: self._on_page("Plan", "down"),
@@ -159,15 +162,15 @@ class Window(QMainWindow):
             "edit.find": self._find,
             "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
             "map.run_here": lambda: self._on_page("Map", "run_here"),
-            "map.missing": self.plan_deeds.plan_missing,
+            "map.missing": self.plan_commands.plan_missing,
             "map.picture": lambda: self._on_page("Map", "picture"),
             "map.csv": lambda: self._on_page("Map", "export"),
             "map.table": lambda: self._on_page("Map", "toggle_table"),
             "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
-            "run.hold_after": lambda: tell(Command.HOLD_AFTER),
-            "run.hold_now": lambda: tell(Command.HOLD_NOW),
-            "run.go_on": session.go_on,
+            "run.hold_after": lambda: tell(Command.PAUSE_AFTER),
+            "run.hold_now": lambda: tell(Command.PAUSE_NOW),
+            "run.go_on": session.resume,
             "run.skip": lambda: tell(Command.SKIP),
             "run.repeat": lambda: tell(Command.REPEAT),
             "run.note": self._note,
@@ -183,7 +186,7 @@ class Window(QMainWindow):
         if shape is not None:
             self.restoreGeometry(shape)
         self.show_margin(self.memory.margin_shown)
-        self.actions_[f"view.{self.look.wear}"].setChecked(True)
+        self.actions_[f"view.{self.look.palette_choice}"].setChecked(True)
 
     def _remember(self) -> None:
         self.memory.keep_shape("window", self.saveGeometry())
@@ -192,12 +195,12 @@ class Window(QMainWindow):
                 self.memory.keep_shape(f"{page.name.lower()}_{place}", splitter.saveState())
         self.memory.sync()
 
-    def put_on(self, wear: Wear) -> None:
+    def apply(self, palette_choice: PaletteChoice) -> None:
         """Wear another look, now and from the next start on."""
-        self.memory.wear = wear
-        self.look.put_on(wear)
-        for other in Wear:
-            self.actions_[f"view.{other}"].setChecked(other == wear)
+        self.memory.palette_choice = palette_choice
+        self.look.apply(palette_choice)
+        for other in PaletteChoice:
+            self.actions_[f"view.{other}"].setChecked(other == palette_choice)
 
     def show_margin(self, shown: bool) -> None:
         """Show or hide the margin."""
@@ -221,14 +224,14 @@ class Window(QMainWindow):
         parts = (self.session, self.actions_, self.look)
         self.pages = [
             RigPage(*parts),
-            PlanPage(*parts, self.plan_deeds),
+            PlanPage(*parts, self.plan_commands),
             RunPage(*parts),
-            MapPage(*parts, self.plan_deeds),
+            MapPage(*parts, self.plan_commands),
             ChoosePage(*parts),
         ]
         rig = self.page("Rig")
-        rig.variant_wanted.connect(self.rig_deeds.become)  # type: ignore[attr-defined]
-        rig.part_chosen.connect(self.rig_deeds.change_part)  # type: ignore[attr-defined]
+        rig.variant_wanted.connect(self.rig_commands.become)  # type: ignore[attr-defined]
+        rig.part_chosen.connect(self.rig_commands.change_part)  # type: ignore[attr-defined]
         for page in self.pages:
             self.stack.addWidget(page)
             page.said.connect(self._refresh_frame)
@@ -334,17 +337,17 @@ class Window(QMainWindow):
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Welcome one file that can be opened."""
-        if dropped(event) is not None:
+        if dropped_file(event) is not None:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open what was dropped."""
-        self.file_deeds.drop(event)
+        self.file_commands.drop(event)
 
     def _find(self) -> None:
         from niente.desktop.actions.finder import Finder
 
-        Finder.over(self, self.actions_).ask()
+        Finder.over(self, self.actions_).run()
 
     def _help_here(self) -> None:
         from niente.desktop.actions.guide import topic_of

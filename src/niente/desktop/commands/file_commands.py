@@ -7,11 +7,11 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QMenu, QWidget
 
-from niente.desktop.commands.plan_commands import PlanDeeds
+from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.commands.rig_commands import Make
 from niente.desktop.dialogs import prompts
 from niente.desktop.services.files import is_question, is_sheet
-from niente.desktop.services.preferences import Memory
+from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
 
@@ -20,10 +20,10 @@ Leave = Callable[..., None]
 """Leaves the book that is open for another one, if the person lets it: called with the other, and how it is made."""
 
 
-class FileDeeds:
+class FileCommands:
     """The deeds of one window; ``leave`` opens another book in place of this one, once that may be."""
 
-    def __init__(self, session: Session, over: QWidget, memory: Memory, plans: PlanDeeds, leave: Leave) -> None:
+    def __init__(self, session: Session, over: QWidget, memory: Preferences, plans: PlanCommands, leave: Leave) -> None:
         self._session = session
         self._over = over
         self._memory = memory
@@ -32,7 +32,7 @@ class FileDeeds:
         self.recent = QMenu(tr("Open recent"), over)
         self.recent.aboutToShow.connect(self.list_recent)
 
-    def ask(self) -> None:
+    def open_dialog(self) -> None:
         """Ask for a book, and open it."""
         book = prompts.for_book(self._over)
         if book is not None:
@@ -68,13 +68,13 @@ class FileDeeds:
 
     def drop(self, event: QDropEvent) -> None:
         """Open what was dropped, once the drop is over."""
-        file = dropped(event)
+        file = dropped_file(event)
         if file is not None:
             event.acceptProposedAction()
             QTimer.singleShot(0, lambda: self.open(file))
 
 
-def dropped(event: QDropEvent) -> Path | None:
+def dropped_file(event: QDropEvent) -> Path | None:
     """Return the one file that is dragged, if it is one that can be opened."""
     urls = event.mimeData().urls()
     if len(urls) != 1 or not urls[0].isLocalFile():

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QWidget
 
 from niente.core.model.errors import NienteError
 from niente.core.model.plan import Plan, Step, read_plan
-from niente.core.model.question import Axis, Deed, ListEdit, Question
+from niente.core.model.question import Axis, ListChange, ListEdit, Question
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning import own_templates as own
@@ -23,16 +23,16 @@ from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 
 WORDS = {
-    Deed.MOVE: "move of run {n}",
-    Deed.SKIP: "leaving out of run {n}",
-    Deed.TAKE_UP: "taking up of run {n}",
-    Deed.REPEAT: "repeat of run {n}",
-    Deed.INSERT: "inserted run",
-    Deed.REMOVE: "removal of run {n}",
+    ListChange.MOVE: "move of run {n}",
+    ListChange.SKIP: "leaving out of run {n}",
+    ListChange.TAKE_UP: "taking up of run {n}",
+    ListChange.REPEAT: "repeat of run {n}",
+    ListChange.INSERT: "inserted run",
+    ListChange.REMOVE: "removal of run {n}",
 }
 
 
-class PlanDeeds:
+class PlanCommands:
     """The plan's edits, on one session; ``over`` is the window that dialogs stand over."""
 
     def __init__(self, session: Session, over: QWidget) -> None:
@@ -95,7 +95,7 @@ class PlanDeeds:
 
     # -- the question --------------------------------------------------------------------------------------------
 
-    def ask(self, words: str, question: Question) -> None:
+    def change_question(self, words: str, question: Question) -> None:
         """Ask another question, undoably."""
         project = self._session.project
         if project is not None:
@@ -111,7 +111,7 @@ class PlanDeeds:
         if kind.fresh:
             fresh = anew(fresh)
         if before.template != name:
-            self.ask(tr("question: {title}").format(title=tr(kind.title)), fresh)
+            self.change_question(tr("question: {title}").format(title=tr(kind.title)), fresh)
         elif self._session.planner.file is not None:
             self._put_own(tr("back to the question"), None, None)
 
@@ -135,7 +135,7 @@ class PlanDeeds:
             fresh = msgspec.structs.replace(question, base=question.base.replaced(control, axis))
         else:
             fresh = question.with_axis(Axis(control, (axis,)))
-        self.ask(tr("change of {what}").format(**named), fresh)
+        self.change_question(tr("change of {what}").format(**named), fresh)
 
     def _held(self, question: Question, control: str) -> Question:
         """Return the question with a control not held any more."""
@@ -152,7 +152,7 @@ class PlanDeeds:
         """Let only runs from now on count as answers."""
         project = self._session.project
         if project is not None:
-            self.ask(tr("measuring anew"), anew(project.question))
+            self.change_question(tr("measuring anew"), anew(project.question))
 
     # -- templates of one's own ----------------------------------------------------------------------------------
 
@@ -196,7 +196,7 @@ class PlanDeeds:
             self._session.report(error)
             return
         question, left = own.for_rig(kept.question, card)
-        self.ask(tr("question: {title}").format(title=kept.name), question)
+        self.change_question(tr("question: {title}").format(title=kept.name), question)
         if left:
             words = tr("{name} asks for what this rig does not have; left out: {what}.")
             self._session.notice.emit(Notice(words.format(name=kept.name, what=", ".join(left))))
@@ -206,7 +206,7 @@ class PlanDeeds:
 
     def move(self, key: str, after: str) -> None:
         """Move an entry so that it stands after another (empty: first of all)."""
-        self._edit(Deed.MOVE, key, after)
+        self._edit(ListChange.MOVE, key, after)
 
     def shift(self, key: str, by: int) -> None:
         """Move an entry up or down by one."""
@@ -224,15 +224,15 @@ class PlanDeeds:
         listed = self._session.planner.listed
         if listed is not None and key in listed.keys:
             skipped = listed.entries[listed.keys.index(key)].skip
-            self._edit(Deed.TAKE_UP if skipped else Deed.SKIP, key)
+            self._edit(ListChange.TAKE_UP if skipped else ListChange.SKIP, key)
 
     def repeat(self, key: str) -> None:
         """Make an entry once more, after itself."""
-        self._edit(Deed.REPEAT, key)
+        self._edit(ListChange.REPEAT, key)
 
     def insert(self, after: str, step: Step) -> None:
         """Insert a run after an entry (empty: first of all)."""
-        self._edit(Deed.INSERT, "", after, step)
+        self._edit(ListChange.INSERT, "", after, step)
 
     def plan_missing(self) -> None:
         """Insert the runs that the map still wants, next."""
@@ -261,19 +261,19 @@ class PlanDeeds:
         words = tr("{what} comes next in the plan.").format(what=setting.text(planned_in(session.card)))
         session.notice.emit(Notice(words, "" if session.busy() else "plan.start"))
 
-    def _edit(self, deed: Deed, key: str, after: str = "", step: Step | None = None) -> None:
+    def _edit(self, change: ListChange, key: str, after: str = "", step: Step | None = None) -> None:
         session, planner = self._session, self._session.planner
         if planner.laid is None or session.project is None or session.plan is None:
             return
-        edit = ListEdit(deed, key, after, step)
-        words = tr(WORDS[deed]).format(n=planner.number_of(key))
+        edit = ListEdit(change, key, after, step)
+        words = tr(WORDS[change]).format(n=planner.number_of(key))
         if not planner.note(edit):
             return
         if planner.own is not None and planner.listed is not None:
             self._put_own(words, msgspec.structs.replace(session.plan, entries=planner.listed.done), planner.file)
             return
         question = session.project.question
-        self.ask(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))
+        self.change_question(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))
 
 
 def planned_in(card: RigCard) -> tuple[str, ...]:

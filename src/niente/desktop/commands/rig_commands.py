@@ -24,7 +24,7 @@ Make = Callable[[Path], None]
 """Makes a book at a path; called away from the window's thread."""
 
 
-class RigDeeds:
+class RigCommands:
     """The deeds of one window; ``open_made`` opens a book once it was made."""
 
     def __init__(self, session: Session, over: QWidget, open_made: Callable[[Path, Make], None]) -> None:

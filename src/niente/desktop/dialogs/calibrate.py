@@ -127,7 +127,7 @@ def caps_of(evidence: Evidence | None) -> list[tuple[float, float]]:
     found = []
     for run in evidence.usable() if evidence is not None else []:
         cap = run.setting.temperature_cap_c
-        if run.heat_held and cap is not None and math.isfinite(run.core_c):
+        if run.heat_limited and cap is not None and math.isfinite(run.core_c):
             found.append((cap, run.core_c))
     return found
 

@@ -11,7 +11,7 @@ from niente.desktop.widgets.form import Form
 from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
 
-MOST_FIELDS = 6
+MAX_FIELDS = 6
 
 
 class InsertRun(QDialog):
@@ -31,7 +31,7 @@ class InsertRun(QDialog):
         self.fields: dict[str, QuantityField] = {}
         whole = like.setting.over(card.stock)
         wanted = [name for name in (*controls, "sustained_power_w", *offered_controls(card)) if card.control(name) is not None]
-        for name in list(dict.fromkeys(wanted))[:MOST_FIELDS]:
+        for name in list(dict.fromkeys(wanted))[:MAX_FIELDS]:
             control, value = card.control(name), whole.value(name)
             if control is None or value is None:
                 continue
@@ -42,7 +42,7 @@ class InsertRun(QDialog):
             self.fields[name] = field
             self.form.add(control.title, field, control.range_text())
         self.minutes = QuantityField(quantity_of("time_min"), low=0.25, high=600, step=0.25, title=tr("Minutes"))
-        self.minutes.put(like.exposure.least_s / 60.0)
+        self.minutes.put(like.exposure.min_s / 60.0)
         self.form.add(tr("Minutes"), self.minutes, tr("of the rig's time"))
         self.known = QComboBox()
         self.known.addItems([tr("fixed time"), tr("until known, that at least")])
@@ -64,10 +64,10 @@ class InsertRun(QDialog):
         for name, field in self.fields.items():
             setting = setting.replaced(name, field.value())
         least = self.minutes.value() * 60.0
-        exposure = Exposure(least_s=least, most_s=least)
+        exposure = Exposure(min_s=least, max_s=least)
         if self.known.currentIndex():
             target = self._like.exposure.known_to_k or 1.0
-            exposure = Exposure(least_s=least, most_s=max(self._like.exposure.most_s, least), known_to_k=target)
+            exposure = Exposure(min_s=least, max_s=max(self._like.exposure.max_s, least), known_to_k=target)
         words = tr("Inserted by hand")
         return Step(setting, str(self.load.currentData()), exposure, self._like.stage, words, self._like.variant)
 

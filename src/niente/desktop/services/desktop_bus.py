@@ -15,7 +15,7 @@ LOGIN = ("/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.l
 ANSWER_S = 3.0
 
 
-class Desk:
+class DesktopBus:
     """Notifications and the sleep lock, by the freedesktop.org specifications (Desktop Notifications 1.2; login1)."""
 
     def __init__(self, session_bus: str = "SESSION", system_bus: str = "SYSTEM") -> None:

@@ -13,7 +13,7 @@ FULL_EVERY = 60
 """Helpings between two full collections: half a minute."""
 
 
-class Garbage(QObject):
+class GarbageCollection(QObject):
     """Takes Python's automatic collection over, from now until ``release``."""
 
     def __init__(self, parent: QObject | None = None) -> None:

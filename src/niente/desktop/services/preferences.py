@@ -5,12 +5,12 @@ from pathlib import Path
 import platformdirs
 from PySide6.QtCore import QByteArray, QSettings
 
-from niente.desktop.services.theme import Wear
+from niente.desktop.services.theme import PaletteChoice
 
-MOST_BOOKS = 8
+MAX_BOOKS = 8
 
 
-class Memory:
+class Preferences:
     """Window and splitters, the look, and the books opened lately. Nothing measured is kept here."""
 
     def __init__(self, path: Path | None = None) -> None:
@@ -18,13 +18,13 @@ class Memory:
         self._kept = QSettings(str(self._file), QSettings.Format.IniFormat)
 
     @property
-    def wear(self) -> Wear:
+    def palette_choice(self) -> PaletteChoice:
         """The look a person chose."""
-        wish = str(self._kept.value("look", Wear.DESKTOP))
-        return Wear(wish) if wish in set(Wear) else Wear.DESKTOP
+        wish = str(self._kept.value("look", PaletteChoice.DESKTOP))
+        return PaletteChoice(wish) if wish in set(PaletteChoice) else PaletteChoice.DESKTOP
 
-    @wear.setter
-    def wear(self, wish: Wear) -> None:
+    @palette_choice.setter
+    def palette_choice(self, wish: PaletteChoice) -> None:
         self._kept.setValue("look", str(wish))
 
     def shape(self, name: str) -> QByteArray | None:
@@ -57,7 +57,7 @@ class Memory:
         if own.is_relative_to(Path(platformdirs.user_cache_dir("niente")).resolve()):
             return
         names = [str(own), *(str(other) for other in self.books() if other != own)]
-        self._kept.setValue("books", names[:MOST_BOOKS])
+        self._kept.setValue("books", names[:MAX_BOOKS])
 
     def sync(self) -> None:
         """Write what is not written yet."""

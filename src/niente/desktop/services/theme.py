@@ -74,7 +74,7 @@ DUSK = Palette(
 )
 
 
-class Wear(StrEnum):
+class PaletteChoice(StrEnum):
     """Which palette a person wants: the desktop's, or one for good."""
 
     DESKTOP = "desktop"
@@ -82,11 +82,11 @@ class Wear(StrEnum):
     DUSK = "dusk"
 
 
-def palette_for(wear: Wear, scheme: Qt.ColorScheme) -> Palette:
+def palette_for(palette_choice: PaletteChoice, scheme: Qt.ColorScheme) -> Palette:
     """Return the palette for a wish under a desktop's colour scheme; where the desktop says nothing, Paper."""
-    if wear == Wear.DESKTOP:
+    if palette_choice == PaletteChoice.DESKTOP:
         return DUSK if scheme == Qt.ColorScheme.Dark else PAPER
-    return DUSK if wear == Wear.DUSK else PAPER
+    return DUSK if palette_choice == PaletteChoice.DUSK else PAPER
 
 
 class Look(QObject):
@@ -94,22 +94,22 @@ class Look(QObject):
 
     changed = Signal()
 
-    def __init__(self, app: QApplication, wear: Wear = Wear.DESKTOP) -> None:
+    def __init__(self, app: QApplication, palette_choice: PaletteChoice = PaletteChoice.DESKTOP) -> None:
         super().__init__(app)
         self._app = app
-        self.wear = wear
-        self.palette = palette_for(wear, app.styleHints().colorScheme())
+        self.palette_choice = palette_choice
+        self.palette = palette_for(palette_choice, app.styleHints().colorScheme())
         dress(app, self.palette)
         app.styleHints().colorSchemeChanged.connect(self.follow)
 
-    def put_on(self, wear: Wear) -> None:
+    def apply(self, palette_choice: PaletteChoice) -> None:
         """Wear something else."""
-        self.wear = wear
+        self.palette_choice = palette_choice
         self.follow(self._app.styleHints().colorScheme())
 
     def follow(self, scheme: Qt.ColorScheme) -> None:
         """Follow the desktop's scheme, where that is what a person wants."""
-        wanted = palette_for(self.wear, scheme)
+        wanted = palette_for(self.palette_choice, scheme)
         if wanted != self.palette:
             self.palette = wanted
             dress(self._app, wanted)

@@ -9,13 +9,13 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from niente.core.analysis.evidence import Evidence, evidence_in
-from niente.core.analysis.grid import Field
-from niente.core.analysis.maps import Ask, Mapped, lay_out
+from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.analysis.models import Models, fit_models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-from niente.core.selection.methods import Rung, rungs
+from niente.core.selection.methods import MethodStep, method_steps
 from niente.core.selection.pick import Choice, choose
 
 
@@ -25,23 +25,23 @@ class Answer(msgspec.Struct, frozen=True):
 
     evidence: Evidence | None = None
     models: Models | None = None
-    mapped: Mapped | None = None
+    mapped: SettingMap | None = None
     choice: Choice | None = None
-    rungs: tuple[Rung, ...] = ()
+    method_steps: tuple[MethodStep, ...] = ()
     problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
 
     @property
-    def field(self) -> Field | None:
+    def field(self) -> SettingGrid | None:
         """The settings that the choice is made from."""
         return self.mapped.field if self.mapped is not None else None
 
 
-class MapAnswer(msgspec.Struct, frozen=True):
+class MapResult(msgspec.Struct, frozen=True):
     """What became of a map that was asked for: the map, or in words why there is none."""
 
-    ask: Ask
+    request: MapRequest
     models: Models
-    mapped: Mapped | None = None
+    mapped: SettingMap | None = None
     problem: str = ""
 
 
@@ -60,26 +60,26 @@ class Analyst(QObject):
         self._maps = 0
         self._known: Evidence | None = None
 
-    def ask(self, book: Path, limits: Limits) -> None:
+    def request_answer(self, book: Path, limits: Limits) -> None:
         """Ask for a fresh answer; an older question still under way is then not answered any more."""
         self._asked += 1
         number = self._asked
         self._pool.submit(self._guarded, lambda: self._answer(number, book, limits))
 
-    def ask_map(self, models: Models, limits: Limits, ask: Ask, chosen: Setting | None) -> None:
+    def request_map(self, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> None:
         """Ask for another map of the same models; an older one still under way is then not answered any more."""
         self._maps += 1
         number = self._maps
-        self._pool.submit(self._guarded, lambda: self._map(number, models, limits, ask, chosen))
+        self._pool.submit(self._guarded, lambda: self._make_map(number, models, limits, request, chosen))
 
-    def _map(self, number: int, models: Models, limits: Limits, ask: Ask, chosen: Setting | None) -> None:
+    def _make_map(self, number: int, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> None:
         if number != self._maps:
             return
         self.working.emit(True)
         try:
-            answer = MapAnswer(ask, models, lay_out(models, limits, ask, chosen))
+            answer = MapResult(request, models, make_map(models, limits, request, chosen))
         except NienteError as error:
-            answer = MapAnswer(ask, models, problem=f"{error.happened} {error.remedy}")
+            answer = MapResult(request, models, problem=f"{error.happened} {error.remedy}")
         finally:
             self.working.emit(False)
         if number == self._maps:
@@ -117,15 +117,15 @@ class Analyst(QObject):
 def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
     """Return the whole answer for a book and limits, as far as it goes."""
     evidence = models = mapped = choice = None
-    ways: tuple[Rung, ...] = ()
+    ways: tuple[MethodStep, ...] = ()
     problem = ""
     try:
         evidence = evidence_in(book, known)
         if evidence is None:
             return Answer()
         models = fit_models(evidence)
-        mapped = lay_out(models, limits, Ask())
-        ways = rungs(models, limits)
+        mapped = make_map(models, limits, MapRequest())
+        ways = method_steps(models, limits)
         choice = choose(models, limits, mapped.field)
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"

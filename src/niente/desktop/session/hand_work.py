@@ -4,10 +4,10 @@ from typing import Protocol
 
 from PySide6.QtCore import QObject, Signal
 
-from niente.core.acquisition.client import Attached
-from niente.core.acquisition.recovery import Aftermath, rows_left_out
+from niente.core.acquisition.client import BenchClient
+from niente.core.acquisition.recovery import InterruptedRun, rows_left_out
 from niente.core.model.errors import NienteError
-from niente.core.model.hand_cards import BenchCard
+from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
 from niente.desktop.services.translation import tr
@@ -15,10 +15,10 @@ from niente.desktop.session.analyst import Answer
 from niente.desktop.session.notices import Ending, Notice
 
 
-class Holder(Protocol):
+class HandWorkSession(Protocol):
     """What hands need of a session."""
 
-    bench: Attached | None
+    bench: BenchClient | None
     answer: Answer
 
     @property
@@ -32,11 +32,11 @@ class Holder(Protocol):
     def report(self, error: NienteError) -> None:
         """Say an error that a person can act on."""
 
-    def ask(self) -> None:
+    def request_answer(self) -> None:
         """Ask for fresh answers."""
 
 
-class Hands(QObject):
+class HandWork(QObject):
     """The card under way with its ticks and readings, and the aftermath while it is not put away."""
 
     changed = Signal()
@@ -49,17 +49,17 @@ class Hands(QObject):
     refused = Signal(str)
     """Readings could not be taken: what happened, and what to do."""
 
-    def __init__(self, session: Holder, parent: QObject) -> None:
+    def __init__(self, session: HandWorkSession, parent: QObject) -> None:
         super().__init__(parent)
         self._session = session
-        self.card: BenchCard | None = None
+        self.card: HandCard | None = None
         self.ticked: frozenset[int] = frozenset()
         self.readings: dict[str, float] = {}
-        self.aftermath: Aftermath | None = None
+        self.interrupted: InterruptedRun | None = None
 
     # -- the bench card ----------------------------------------------------------------------------------------------
 
-    def show(self, card: BenchCard | None, ticked: tuple[int, ...] = ()) -> None:
+    def show(self, card: HandCard | None, ticked: tuple[int, ...] = ()) -> None:
         """A card is shown, with the boxes that were ticked before, or is over."""
         self.card, self.readings, self.ticked = card, {}, frozenset(ticked)
         if card is None:
@@ -107,33 +107,33 @@ class Hands(QObject):
 
     # -- after something went down -------------------------------------------------------------------------------------
 
-    def found(self, aftermath: Aftermath | None) -> None:
+    def found(self, interrupted: InterruptedRun | None) -> None:
         """Take in what the book said when it was opened."""
-        self.aftermath = aftermath
+        self.interrupted = interrupted
         self.changed.emit()
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run was that was left open."""
         bench = self._session.bench
-        if bench is None or self.aftermath is None:
+        if bench is None or self.interrupted is None:
             return
         try:
             bench.judge(machine_down=machine_down)
         except NienteError as error:
             self._session.report(error)
             return
-        self.aftermath = bench.aftermath
-        self._session.ask()
+        self.interrupted = bench.interrupted
+        self._session.request_answer()
         self.changed.emit()
 
     def put_away(self) -> None:
         """Show the offer no more; the book keeps what it is about."""
-        self.aftermath = None
+        self.interrupted = None
         self.changed.emit()
 
     def left_out(self) -> list[str]:
         """Return which runs of the plan go if the machine failed, in words; nothing while that cannot be said."""
-        found, session = self.aftermath, self._session
+        found, session = self.interrupted, self._session
         evidence, plan, card = session.answer.evidence, session.plan, session.card
         if found is None or evidence is None or plan is None or card is None:
             return []

@@ -32,10 +32,10 @@ class LiveRun(msgspec.Struct):
         at = np.array(self.forecasts)
         ahead = seconds_until_known(at[:, 0], at[:, 2], rule.known_to_k)
         gone = time_s - float(self.samples.time_s[0])
-        self.known_in_s = min(max(ahead, rule.least_s - gone), max(rule.most_s - gone, 0.0)) if ahead == ahead else ahead
+        self.known_in_s = min(max(ahead, rule.min_s - gone), max(rule.max_s - gone, 0.0)) if ahead == ahead else ahead
 
 
-class Note(msgspec.Struct, frozen=True):
+class ShownNote(msgspec.Struct, frozen=True):
     """A note made at a moment of the rig's time."""
 
     number: int

@@ -6,12 +6,12 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
 
-from niente.core.acquisition.client import Attached
+from niente.core.acquisition.client import BenchClient
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Project
-from niente.core.model.records import Event
+from niente.core.model.records import Record
 
-Prepare = Callable[[Callable[[str], None], Callable[[Event], None]], tuple[Attached, Project | None]]
+Prepare = Callable[[Callable[[str], None], Callable[[Record], None]], tuple[BenchClient, Project | None]]
 """Makes the bench: given what says how far it is, and who hears the bench's events."""
 PATIENCE_S = 20.0
 
@@ -35,7 +35,7 @@ class Opener(QObject):
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
 
-    def open(self, prepare: Prepare, hear: Callable[[Event], None]) -> None:
+    def open(self, prepare: Prepare, hear: Callable[[Record], None]) -> None:
         """Begin; ``hear`` is given the bench's events."""
         self._cancel.clear()
 

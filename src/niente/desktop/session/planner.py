@@ -24,9 +24,9 @@ from niente.core.planning.columns import columns_of
 from niente.core.planning.confirmation import confirming
 from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, naive_runs, pace_of, row_seconds
 from niente.core.planning.dry_run import DryRun, dry_run
-from niente.core.planning.forecast import NOTHING, Seen, foresee
-from niente.core.planning.list_edits import Keyed, keyed
-from niente.core.planning.progress import Keys, Row, Standing, rows_of
+from niente.core.planning.forecast import NO_FORECAST, StepForecast, foresee
+from niente.core.planning.list_edits import KeyedEntries, keyed
+from niente.core.planning.progress import AnswerKeys, Row, RunStatus, plan_rows
 from niente.core.planning.templates import entries_of, plan_for
 from niente.core.planning.validation import Checked
 from niente.core.selection.pick import Choice
@@ -36,13 +36,13 @@ TARGET, BUDGET = "target", "budget"
 """What is compared when it is not an axis: how well a settled temperature is to be known, and how long it may take."""
 BREATH_MS = 100
 """Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
-MOST_PIECES, MOST_CHECKED = 600, 20_000
-_STATES = {Standing.EXPECTED: "ahead", Standing.GUARD: "failed"}
+MAX_PIECES, MAX_CHECKED = 600, 20_000
+_STATES = {RunStatus.EXPECTED: "ahead", RunStatus.GUARD: "failed"}
 SMALL = 300
 """A question of up to this many runs is laid out at once; a larger one away from the window's thread."""
 
 
-class Asked(msgspec.Struct, frozen=True):
+class PlanRequest(msgspec.Struct, frozen=True):
     """What a plan follows from. ``own`` is a plan that was taken from a file in place of the question's."""
 
     card: RigCard
@@ -51,7 +51,7 @@ class Asked(msgspec.Struct, frozen=True):
     own: Plan | None = None
 
 
-class Piece(msgspec.Struct, frozen=True):
+class StagePiece(msgspec.Struct, frozen=True):
     """Runs of one stage in a row that stand alike, as the ribbon draws them: ``count`` of them, so many seconds together."""
 
     stage: str
@@ -60,20 +60,20 @@ class Piece(msgspec.Struct, frozen=True):
     count: int = 1
 
 
-class Laid(msgspec.Struct, frozen=True):
+class LaidOutPlan(msgspec.Struct, frozen=True):
     """A plan, its runs, and what it costs: ``seconds`` of each run, ``columns`` for the controls that tell them apart,
     ``closed`` of them that need not be made any more, and how many runs each load has. ``keyed`` has the entries with the
     keys that edits by hand name them by."""
 
-    asked: Asked
+    asked: PlanRequest
     plan: Plan
-    keyed: Keyed
+    keyed: KeyedEntries
     rows: tuple[Row, ...]
     cost: PlanCost
     pace: Pace
     seconds: tuple[float, ...]
     columns: tuple[str, ...]
-    pieces: tuple[Piece, ...]
+    pieces: tuple[StagePiece, ...]
     closed: int
     loads: dict[str, int]
 
@@ -85,15 +85,15 @@ class Comparison(msgspec.Struct, frozen=True):
     ways: list[Alternative]
 
 
-class Worked:
+class PlannedWork:
     """What one thread worked out before, to be used again: the template's entries, the keys of steps, settings checked."""
 
     def __init__(self) -> None:
         self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
-        self._keys: tuple[RigCard, Keys] | None = None
+        self._keys: tuple[RigCard, AnswerKeys] | None = None
         self._checked: tuple[RigCard, Checked] | None = None
 
-    def entries_for(self, asked: Asked) -> tuple[Entry, ...]:
+    def entries_for(self, asked: PlanRequest) -> tuple[Entry, ...]:
         """Return the entries of a question's template."""
         plain = msgspec.structs.replace(asked.question, edits=(), since="", budget_h=None, quiet=None)
         known = self._entries
@@ -102,15 +102,15 @@ class Worked:
             self._keys = None  # those of steps that are not there any more
         return known[2]
 
-    def keys_for(self, card: RigCard) -> Keys:
+    def keys_for(self, card: RigCard) -> AnswerKeys:
         """Return the keys of the steps of a machine."""
         if self._keys is None or self._keys[0] != card:
-            self._keys = (card, Keys(card))
+            self._keys = (card, AnswerKeys(card))
         return self._keys[1]
 
     def checked_for(self, card: RigCard) -> Checked:
         """Return what was found of settings on a machine."""
-        if self._checked is None or self._checked[0] != card or len(self._checked[1]) > MOST_CHECKED:
+        if self._checked is None or self._checked[0] != card or len(self._checked[1]) > MAX_CHECKED:
             self._checked = (card, {})
         return self._checked[1]
 
@@ -131,7 +131,7 @@ class Planner(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.laid: Laid | None = None
+        self.laid: LaidOutPlan | None = None
         self.dry: DryRun | None = None
         self.dry_rows: tuple[Row, ...] = ()
         """The runs that the dry run is of."""
@@ -140,12 +140,12 @@ class Planner(QObject):
         self.comparison: Comparison | None = None
         self.file: Path | None = None
         """Where the plan came from that was taken in place of the question's."""
-        self._seen: dict[int, tuple[Step, Seen]] = {}
+        self._seen: dict[int, tuple[Step, StepForecast]] = {}
         self._answer = Answer()
-        self._asked: Asked | None = None
-        self._here, self._there = Worked(), Worked()
+        self._asked: PlanRequest | None = None
+        self._here, self._there = PlannedWork(), PlannedWork()
         """What was worked out before: in the window's thread, and in the planner's own. Neither touches the other's."""
-        self._listed: Keyed | None = None
+        self._listed: KeyedEntries | None = None
         self._number = 0
         self._closed = False
         self._due: list[Callable[[], None]] = []
@@ -180,13 +180,13 @@ class Planner(QObject):
         return self._asked.own if self._asked is not None else None
 
     @property
-    def listed(self) -> Keyed | None:
+    def listed(self) -> KeyedEntries | None:
         """The entries with their keys, edits that are still being laid out among them."""
         return self._listed
 
     def note(self, edit: ListEdit) -> bool:
         """Take note of an edit that is about to be asked; return whether it does anything."""
-        listed = self._listed.copy() if self._listed is not None else Keyed(())
+        listed = self._listed.copy() if self._listed is not None else KeyedEntries(())
         done = listed.apply(edit)
         if done:
             self._listed = listed
@@ -214,18 +214,18 @@ class Planner(QObject):
         """Return how many runs need not be made any more."""
         return self.laid.closed if self.laid is not None else 0
 
-    def seen(self, row: Row) -> Seen:
+    def seen(self, row: Row) -> StepForecast:
         """Return what is foreseen of a run."""
         found = self._seen.get(id(row.step))
-        return found[1] if found is not None else NOTHING
+        return found[1] if found is not None else NO_FORECAST
 
     # -- what is asked -------------------------------------------------------------------------------------------
 
-    def ask(self, card: RigCard, question: Question, guards: tuple[Guard, ...] | None) -> None:
+    def plan_for(self, card: RigCard, question: Question, guards: tuple[Guard, ...] | None) -> None:
         """Make the plan anew where the question, the machine or its guards come to another; a plan that was taken in its
         place then gives way."""
         before = self._asked
-        asked = Asked(card, question, guards)
+        asked = PlanRequest(card, question, guards)
         if before is not None and msgspec.structs.replace(before, own=None) == asked:
             return
         same = before is not None and (before.question, before.guards) == (question, guards)
@@ -280,7 +280,7 @@ class Planner(QObject):
 
     # -- inside --------------------------------------------------------------------------------------------------
 
-    def _lay(self, asked: Asked) -> None:
+    def _lay(self, asked: PlanRequest) -> None:
         self._asked = asked
         self._number += 1
         number, answer = self._number, self._answer
@@ -291,16 +291,16 @@ class Planner(QObject):
             self._later(lambda: self._laid_out.emit(number, self._worked_out(asked, answer, self._there)))
 
     @staticmethod
-    def _worked_out(asked: Asked, answer: Answer, before: "Worked") -> Laid:
+    def _worked_out(asked: PlanRequest, answer: Answer, before: "PlannedWork") -> LaidOutPlan:
         """Return the plan, laid out; ``before`` is what the same thread worked out before."""
         entries, keys = before.entries_for(asked), before.keys_for(asked.card)
-        listed = Keyed(asked.own.entries) if asked.own is not None else keyed(entries, asked.question.edits)
+        listed = KeyedEntries(asked.own.entries) if asked.own is not None else keyed(entries, asked.question.edits)
         plan = asked.own or plan_for(asked.card, asked.question, asked.guards, listed.done)
-        rows = rows_of(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), keys)
+        rows = plan_rows(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), keys)
         pace = pace_of(asked.card, answer.evidence)
         question = asked.question if asked.own is None else None
         seconds = tuple(row_seconds(row, pace) for row in rows)
-        return Laid(
+        return LaidOutPlan(
             asked,
             plan,
             listed,
@@ -310,11 +310,11 @@ class Planner(QObject):
             seconds,
             columns_of(asked.card, rows),
             pieces_of(rows, seconds),
-            sum(row.standing.closed for row in rows),
+            sum(row.status.closed for row in rows),
             dict(Counter(row.step.load for row in rows)),
         )
 
-    def _take(self, number: int, laid: Laid) -> None:
+    def _take(self, number: int, laid: LaidOutPlan) -> None:
         if number != self._number:
             return
         self.laid, self._listed = laid, laid.keyed
@@ -322,7 +322,7 @@ class Planner(QObject):
         models = self._answer.models
         self._later(lambda: self._look_ahead(number, laid, models))
 
-    def _look_ahead(self, number: int, laid: Laid, models: Models | None) -> None:
+    def _look_ahead(self, number: int, laid: LaidOutPlan, models: Models | None) -> None:
         """Work out what is foreseen, and run the plan dry."""
         if number != self._number:
             return
@@ -351,7 +351,7 @@ class Planner(QObject):
     def _take_seen(
         self,
         number: int,
-        seen: dict[int, tuple[Step, Seen]],
+        seen: dict[int, tuple[Step, StepForecast]],
         dry: tuple[tuple[Row, ...], DryRun],
         others: list[Alternative] | None,
     ) -> None:
@@ -382,19 +382,19 @@ class Planner(QObject):
             self._pool.submit(work)
 
 
-def pieces_of(rows: tuple[Row, ...], seconds: tuple[float, ...]) -> tuple[Piece, ...]:
+def pieces_of(rows: tuple[Row, ...], seconds: tuple[float, ...]) -> tuple[StagePiece, ...]:
     """Return the runs as the ribbon draws them; of many, those of one stage that stand alike are put together."""
-    least = sum(seconds) / MOST_PIECES if len(rows) > MOST_PIECES else 0.0
-    found: list[Piece] = []
+    least = sum(seconds) / MAX_PIECES if len(rows) > MAX_PIECES else 0.0
+    found: list[StagePiece] = []
     for row, length in zip(rows, seconds, strict=True):
         if length <= 0:
             continue
-        stage, state = row.step.stage, _STATES.get(row.standing, row.standing.value)
+        stage, state = row.step.stage, _STATES.get(row.status, row.status.value)
         last = found[-1] if found else None
         if last is not None and last.seconds < least and (last.stage, last.state) == (stage, state):
-            found[-1] = Piece(stage, last.seconds + length, state, last.count + 1)
+            found[-1] = StagePiece(stage, last.seconds + length, state, last.count + 1)
         else:
-            found.append(Piece(stage, length, state))
+            found.append(StagePiece(stage, length, state))
     return tuple(found)
 
 

@@ -5,7 +5,7 @@ from typing import Any, Protocol
 
 import msgspec
 
-from niente.core.acquisition.client import Attached
+from niente.core.acquisition.client import BenchClient
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Project
 from niente.core.model.rig_sheet import RigSheet, applied, read_sheet, sheet_text
@@ -13,10 +13,10 @@ from niente.desktop.services.files import bytes_of, write
 from niente.desktop.services.translation import tr
 
 
-class Holder(Protocol):
+class RigSheetSession(Protocol):
     """What holds the bench and the project: the session."""
 
-    bench: Attached | None
+    bench: BenchClient | None
     project: Project | None
 
     def edit(self, words: str, after: Project) -> None:
@@ -29,7 +29,7 @@ class Holder(Protocol):
 class Sheets:
     """The rig sheet of a session. While a plan runs the machine stays as it is; an undo then waits for the plan's end."""
 
-    def __init__(self, session: Holder) -> None:
+    def __init__(self, session: RigSheetSession) -> None:
         self._session = session
         self.due = False
         """Whether the bench still has to take the sheet in force."""

@@ -4,42 +4,43 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
-from niente.core.acquisition.client import Attached
+from niente.core.acquisition.client import BenchClient
 from niente.core.acquisition.samples import Samples
-from niente.core.acquisition.strip_chart import Strip
-from niente.core.analysis.maps import Ask
+from niente.core.acquisition.strip_chart import StripChart
+from niente.core.analysis.maps import MapRequest
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError
 from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.records import (
-    Broke,
-    CardChanged,
-    CardShown,
-    Event,
+    BenchFailed,
     ForecastMade,
     FrameTaken,
-    LeftOut,
+    HandCardShown,
     PlanEnded,
     PlanStarted,
-    RigHappened,
+    Record,
+    RigCardChanged,
+    RigEventSeen,
     RunClosed,
+    RunLeftOut,
     RunOpened,
     StateChanged,
-    Taught,
-    Warned,
+    TimeConstantsFound,
+    WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
-from niente.core.model.states import State
+from niente.core.model.runs import RunOutcome
+from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
 from niente.desktop.services.translation import tr
 from niente.desktop.session.analyst import Analyst, Answer
 from niente.desktop.session.bridge import Bridge
 from niente.desktop.session.edits import Edit
-from niente.desktop.session.hand_work import Hands
-from niente.desktop.session.live_run import LiveRun, Note
+from niente.desktop.session.hand_work import HandWork
+from niente.desktop.session.live_run import LiveRun, ShownNote
 from niente.desktop.session.notices import Ending, Notice, crash_notice, end_notice, ending_of
 from niente.desktop.session.opener import Opener, Prepare
 from niente.desktop.session.planner import Planner
@@ -67,19 +68,19 @@ class Session(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.bench: Attached | None = None
+        self.bench: BenchClient | None = None
         self.project: Project | None = None
         self.answer = Answer()
-        self.state = State.IDLE
+        self.state = BenchState.IDLE
         self.state_text = ""
         """What the bench says of its state, in words; often nothing."""
         self.frame: Frame | None = None
         self.live: LiveRun | None = None
-        self.strip: Strip | None = None
-        self.notes: list[Note] = []
+        self.strip: StripChart | None = None
+        self.notes: list[ShownNote] = []
         self.planner = Planner(self)
         self.sheets = Sheets(self)
-        self.hands = Hands(self, self)
+        self.hands = HandWork(self, self)
         self.hands.noticed.connect(self.notice)
         self.hands.wanted.connect(self.ended)
         self.undo = QUndoStack(self)
@@ -100,7 +101,7 @@ class Session(QObject):
         self._opener.cancelled.connect(self.cancelled)
         self._then_start = False
         self._was_busy = False
-        self._early: list[Event] = []
+        self._early: list[Record] = []
         self._running: Plan | None = None
 
     @property
@@ -127,26 +128,26 @@ class Session(QObject):
         """Stop what is being opened at its next step; nothing of the person's is touched by that."""
         self._opener.cancel()
 
-    def _take_bench(self, bench: Attached, project: Project | None) -> None:
+    def _take_bench(self, bench: BenchClient, project: Project | None) -> None:
         self.bench = bench
-        self.strip = Strip(bench.card)
+        self.strip = StripChart(bench.card)
         self.project = project or bench.project or default_project(bench.card)
         self._replan()
         if self._then_start:
             self.start()
         self.opened.emit()
         self.project_changed.emit()
-        self.ask()
+        self.request_answer()
         if bench.follows:
             words = tr("Another Niente runs {title} and writes this book. This window looks on, and changes nothing there.")
             self.notice.emit(Notice(words.format(title=bench.card.title)))
         if bench.unfit:
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
             self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
-        if bench.aftermath is not None:
+        if bench.interrupted is not None:
             words = tr("The last time, everything ended in the middle of a run. Its samples are kept.")
             self.notice.emit(Notice(words, "page.run", tr("See what it was")))
-        self.hands.found(bench.aftermath)
+        self.hands.found(bench.interrupted)
         early, self._early = self._early, []
         if early:
             self._hear(early)
@@ -189,12 +190,12 @@ class Session(QObject):
         if self.bench is not None:
             self.bench.tell(command)
 
-    def go_on(self) -> None:
+    def resume(self) -> None:
         """Go on after a hold, or once hands are done."""
         if self.hands.card is not None:
             self.hands.confirm()
         else:
-            self.tell(Command.GO_ON)
+            self.tell(Command.RESUME)
 
     def stop(self) -> None:
         """Stop what runs and restore the rig."""
@@ -210,7 +211,7 @@ class Session(QObject):
                 self.report(error)
                 return
             at = self.frame.time_s if self.frame is not None else 0.0
-            self.notes.append(Note(len(self.notes) + 1, at, text))
+            self.notes.append(ShownNote(len(self.notes) + 1, at, text))
             self.run_changed.emit()
 
     def edit(self, words: str, after: Project) -> None:
@@ -240,12 +241,12 @@ class Session(QObject):
         at = live.opened.index
         if at < len(rows) and rows[at].step.setting == live.opened.step.setting and rows[at].step.load == live.opened.step.load:
             return at
-        return next((place for place, row in enumerate(rows) if not row.standing.closed), None)
+        return next((place for place, row in enumerate(rows) if not row.status.closed), None)
 
-    def ask(self) -> None:
+    def request_answer(self) -> None:
         """Ask for fresh answers."""
         if self.bench is not None and self.project is not None:
-            self._analyst.ask(self.bench.path, self.project.limits)
+            self._analyst.request_answer(self.bench.path, self.project.limits)
 
     # -- inside --------------------------------------------------------------------------------------------------
 
@@ -263,12 +264,12 @@ class Session(QObject):
                 self.report(error)
         self.project_changed.emit()
         if other or limits:
-            self.ask()
+            self.request_answer()
 
     def _take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""
         if self.frame is not None and len(card.channels) != self.frame.values.shape[0]:
-            self.strip, self.frame = Strip(card), None
+            self.strip, self.frame = StripChart(card), None
         if self.busy():
             self.planner.goes_on_as(card)
         sheet = self.sheet
@@ -278,7 +279,7 @@ class Session(QObject):
             self.edit(words, msgspec.structs.replace(self.project, sheet=sheet))
         self._replan()
         self.project_changed.emit()
-        self.ask()
+        self.request_answer()
 
     def _replan(self) -> None:
         """Make the plan anew from the question, where that comes to another plan or the machine is in another variant; one
@@ -288,7 +289,7 @@ class Session(QObject):
         guards = self.sheet.guards if self.sheet is not None else None
         if self.busy() and self.plan is not None:
             guards = self.plan.guards
-        self.planner.ask(self.card, self.project.question, guards)
+        self.planner.plan_for(self.card, self.project.question, guards)
 
     def _plan_changed(self) -> None:
         """Let a plan that runs go on as the question has it now, from the next run on."""
@@ -302,11 +303,11 @@ class Session(QObject):
         self._analyst.drop()
         self.dropped.emit()
 
-    def ask_map(self, ask: Ask) -> None:
+    def request_map(self, request_answer: MapRequest) -> None:
         """Ask for a map of the models as they are; it comes with ``mapped``."""
         if self.answer.models is not None and self.project is not None:
             chosen = self.answer.choice.pick.setting if self.answer.choice is not None else None
-            self._analyst.ask_map(self.answer.models, self.project.limits, ask, chosen)
+            self._analyst.request_map(self.answer.models, self.project.limits, request_answer, chosen)
 
     def _take_answer(self, answer: Answer) -> None:
         self.answer = answer
@@ -317,7 +318,7 @@ class Session(QObject):
         """Say an error that a person can act on."""
         self.notice.emit(Notice(str(error)))
 
-    def _hear(self, events: list[Event]) -> None:
+    def _hear(self, events: list[Record]) -> None:
         """Take in what the bench says, and tell the pages once for the lot. What comes too early is kept."""
         if self.bench is None:
             self._early += events
@@ -336,13 +337,13 @@ class Session(QObject):
                     run_changed = True
                 case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
                     self.live.forecast(time_s, settled)
-                case Taught(_, constants):
+                case TimeConstantsFound(_, constants):
                     if self.live is not None:
                         self.live.constants = constants
-                case RunClosed(_, _, how, why):
+                case RunClosed(_, _, outcome, why):
                     if self.live is not None:
                         self.live.closed = event
-                    if how == "guard":
+                    if outcome == RunOutcome.GUARD:
                         self.ended.emit(Ending(tr("A guard has ended a run"), why, urgent=True))
                     run_changed = True
                 case PlanStarted(plan, _, _):
@@ -350,36 +351,38 @@ class Session(QObject):
                     self._plan_changed()  # it may have been edited between the start and its beginning
                 case StateChanged(state, text):
                     self.state, self.state_text, state_changed = state, text, True
-                case CardShown(hand_card, ticked):
+                case HandCardShown(hand_card, ticked):
                     self.hands.show(hand_card, ticked)
-                case RigHappened(_, _, happened) if happened.kind == RigEventKind.CRASH:
+                case RigEventSeen(_, _, happened) if happened.kind == RigEventKind.CRASH:
                     self.notice.emit(crash_notice(self.live))
-                case LeftOut(_, text):
+                case RunLeftOut(_, text):
                     run_changed = True
                     self.notice.emit(Notice(text))
-                case CardChanged(card):
+                case RigCardChanged(card):
                     self._take_card(card)
-                case Warned(text):
+                case WarningRaised(text):
                     self.notice.emit(Notice(text))
                 case PlanEnded(_, _, error):
                     run_changed = True
-                    by_guard = self.live is not None and self.live.closed is not None and self.live.closed.how == "guard"
+                    by_guard = (
+                        self.live is not None and self.live.closed is not None and self.live.closed.outcome == RunOutcome.GUARD
+                    )
                     if not (by_guard and error is not None):  # that was said when the guard tripped
                         self.ended.emit(ending_of(self.card.title if self.card is not None else "Niente", event))
                     self.notice.emit(end_notice(event))
-                case Broke(report):
+                case BenchFailed(report):
                     self.broke.emit(report)
                 case _:
                     pass
         if run_changed:
             self.run_changed.emit()
         if any(isinstance(event, RunClosed) for event in events):
-            self.ask()
+            self.request_answer()
         if state_changed:
             self.state_changed.emit()
         if sampled:
             self.sampled.emit()
-        over = any(isinstance(event, PlanEnded | Broke) for event in events)
+        over = any(isinstance(event, PlanEnded | BenchFailed) for event in events)
         if over:
             self._catch_up()
         if (self.busy() and not over) != self._was_busy:

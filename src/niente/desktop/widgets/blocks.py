@@ -55,19 +55,19 @@ class Far(msgspec.Struct, frozen=True):
     guards: tuple[Distance, ...]
 
 
-class HoldLegend(msgspec.Struct, frozen=True):
+class LimiterLegend(msgspec.Struct, frozen=True):
     """What the textures of the hold band mean."""
 
     heading: str
 
 
-class Deeds(msgspec.Struct, frozen=True):
+class Buttons(msgspec.Struct, frozen=True):
     """Buttons, side by side, by the names of their actions."""
 
     actions: tuple[str, ...]
 
 
-Block = Title | Words | Readings | Columns | Far | HoldLegend | Deeds
+Block = Title | Words | Readings | Columns | Far | LimiterLegend | Buttons
 
 
 def spoken(blocks: list[Block]) -> str:
@@ -85,8 +85,8 @@ def spoken(blocks: list[Block]) -> str:
             case Far(heading, _, guards):
                 parts.append(heading)
                 parts += [f"{guard.title}: {guard.left:.1f}" for guard in guards]
-            case HoldLegend(heading):
+            case LimiterLegend(heading):
                 parts.append(heading)
-            case Deeds():
+            case Buttons():
                 pass
     return "\n".join(part for part in parts if part)

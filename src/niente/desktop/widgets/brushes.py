@@ -5,7 +5,7 @@ from functools import lru_cache
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPainterPath, QPen, QPixmap
 
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.services.theme import Palette, font
 
 
@@ -100,38 +100,38 @@ def _crossed(colour: str, ratio: float) -> QBrush:
 
 HALO = 4.0
 """How wide the ground round a text is that stands over a picture, in px."""
-HOLDS = (
-    Hold.NOTHING,
-    Hold.CLOCK_CAP,
-    Hold.SUSTAINED_LIMIT,
-    Hold.BURST_LIMIT,
-    Hold.TEMPERATURE_CAP,
-    Hold.FAULT,
-    Hold.UNKNOWN,
+LIMITERS = (
+    ClockLimiter.NOTHING,
+    ClockLimiter.CLOCK_CAP,
+    ClockLimiter.SUSTAINED_LIMIT,
+    ClockLimiter.BURST_LIMIT,
+    ClockLimiter.TEMPERATURE_CAP,
+    ClockLimiter.FAULT,
+    ClockLimiter.UNKNOWN,
 )
 """The textures; work that drops out is a fault and has its texture."""
 
 
-def hold_brush(hold: Hold, p: Palette, ratio: float = 1.0) -> tuple[QBrush, QColor]:
+def limiter_brush(limiter: ClockLimiter, p: Palette, ratio: float = 1.0) -> tuple[QBrush, QColor]:
     """Return fill and outline of a piece of the hold band: its textures are told apart without their colours."""
-    if hold == Hold.CLOCK_CAP:
+    if limiter == ClockLimiter.CLOCK_CAP:
         return _dots(p.second, ratio), QColor(p.second)
-    if hold == Hold.SUSTAINED_LIMIT:
+    if limiter == ClockLimiter.SUSTAINED_LIMIT:
         return hatch(p.cap, 5, 2.0, ratio), QColor(p.cap_line)
-    if hold == Hold.BURST_LIMIT:
+    if limiter == ClockLimiter.BURST_LIMIT:
         return hatch(p.cap, 4, 1.4, ratio, falling=True), QColor(p.cap_line)
-    if hold == Hold.TEMPERATURE_CAP:
+    if limiter == ClockLimiter.TEMPERATURE_CAP:
         return QBrush(QColor(p.guard)), QColor(p.guard)
-    if hold in (Hold.FAULT, Hold.DROP_OUT):
+    if limiter in (ClockLimiter.FAULT, ClockLimiter.DROP_OUT):
         return _crossed(p.fault, ratio), QColor(p.fault)
-    if hold == Hold.UNKNOWN:
+    if limiter == ClockLimiter.UNKNOWN:
         return hatch(p.strong_rule, 6, 1.0, ratio, falling=True), QColor(p.rule)
     return QBrush(QColor(p.surface)), QColor(p.rule)
 
 
-def draw_hold(painter: QPainter, area: QRectF, hold: Hold, p: Palette, ratio: float) -> None:
+def draw_limiter(painter: QPainter, area: QRectF, limiter: ClockLimiter, p: Palette, ratio: float) -> None:
     """Draw one piece of the hold band, its texture fixed to the band and not to the piece."""
-    fill, line = hold_brush(hold, p, ratio)
+    fill, line = limiter_brush(limiter, p, ratio)
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setBrushOrigin(QPointF(0.0, area.top()))

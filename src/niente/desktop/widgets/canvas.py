@@ -12,7 +12,7 @@ from PySide6.QtGui import QPainter
 from niente.desktop.services.qt_errors import guarded
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_level, draw_text, draw_upright
-from niente.desktop.widgets.scale import Span, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
 
 Draw = Callable[[QPainter], None]
 
@@ -64,11 +64,11 @@ class Canvas(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         return QRectF(box.sceneBoundingRect())
 
 
-def spans(canvas: Canvas, box: pg.ViewBox) -> tuple[Span, Span]:
+def spans(canvas: Canvas, box: pg.ViewBox) -> tuple[PixelSpan, PixelSpan]:
     """Return the two edges of a view box: across, and up."""
     area = canvas.area(box)
     (x0, x1), (y0, y1) = box.viewRange()
-    return Span(x0, x1, area.left(), area.right()), Span(y0, y1, area.bottom(), area.top())
+    return PixelSpan(x0, x1, area.left(), area.right()), PixelSpan(y0, y1, area.bottom(), area.top())
 
 
 def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: int) -> None:

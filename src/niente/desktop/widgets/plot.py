@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from niente.desktop.services.theme import Look
 from niente.desktop.widgets.canvas import Canvas
-from niente.desktop.widgets.scale import Span
+from niente.desktop.widgets.scale import PixelSpan
 
 Array = NDArray[np.float64]
 
@@ -40,11 +40,11 @@ class Plot(QWidget):
         raise NotImplementedError
 
 
-def curve(x: Array, y: Array, across: Span, up: Span) -> QPolygonF:
+def curve(x: Array, y: Array, across: PixelSpan, up: PixelSpan) -> QPolygonF:
     """Return a curve's points ``(n,)`` in px."""
     return QPolygonF([QPointF(across.px(a), up.px(b)) for a, b in zip(x.tolist(), y.tolist(), strict=True)])
 
 
-def band(x: Array, y: Array, half_width: Array, across: Span, up: Span) -> QPolygonF:
+def band(x: Array, y: Array, half_width: Array, across: PixelSpan, up: PixelSpan) -> QPolygonF:
     """Return the outline of a curve's interval in px: along its upper side, and back along its lower one."""
     return curve(np.concatenate([x, x[::-1]]), np.concatenate([y + half_width, (y - half_width)[::-1]]), across, up)

@@ -5,7 +5,7 @@ import math
 from niente.core.model.quantities import number_text
 
 
-class Span:
+class PixelSpan:
     """Turns a quantity into px along one edge of a picture."""
 
     def __init__(self, low: float, high: float, start_px: float, end_px: float) -> None:

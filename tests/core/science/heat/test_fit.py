@@ -4,9 +4,9 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.science.heat.fit import Runs, fit
+from niente.core.science.heat.fit import Runs, fit_heat_path
 from niente.core.science.heat.path import HeatPath, typical
-from niente.core.science.heat.rungs import rungs_of
+from niente.core.science.heat.rungs import heat_rungs
 
 GROUPS = ("cooler", "case")
 
@@ -53,7 +53,7 @@ def test_places_that_were_not_run_lie_in_their_intervals() -> None:
     """24 machines' worth of scatter: 95 % intervals hold 90 % and more of the places, and are no wider than is told."""
     inside, off = [], []
     for seed in range(24):
-        path = fit(GROUPS, (), ("heavy", "here"), runs(*made(seed, 12)))
+        path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(seed, 12)))
         power, rpm, _ = made(1000 + seed, 20)
         power, rpm = 80.0 + 0.9 * (power - 70.0), np.clip(rpm, 500.0, 1100.0)
         rise, half_width = path.rise(power, rpm)
@@ -68,19 +68,19 @@ def test_places_that_were_not_run_lie_in_their_intervals() -> None:
 def test_units_do_not_matter() -> None:
     """Speeds told in another unit leave the rise as it is: only shares of the highest speed count."""
     power, rpm, rise = made(3, 10)
-    one = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, rise))
-    per_second = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm / 60.0, rise))
+    one = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm, rise))
+    per_second = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm / 60.0, rise))
     at = np.array([100.0]), np.array([[900.0, 600.0]])
     assert one.rise(*at)[0][0] == pytest.approx(per_second.rise(at[0], at[1] / 60.0)[0][0], abs=1e-6)
 
 
 def test_a_run_that_is_wrong_is_named_and_moves_little() -> None:
     power, rpm, rise = made(5, 14)
-    whole = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, rise))
+    whole = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm, rise))
     assert whole.misfits == ()
     wrong = rise.copy()
     wrong[6] += 9.0
-    path = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, wrong))
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm, wrong))
     assert [one.run_id for one in path.misfits] == [7]
     assert path.misfits[0].measured_k == pytest.approx(wrong[6])
     far = np.argsort(np.abs(power - power[6]))[-4:]
@@ -103,7 +103,7 @@ def test_where_the_sum_does_not_fit_the_runs_are_followed(group: int) -> None:
     held = []
     for seed in (7, 8, 9):
         at_w, at_rpm, read = made(seed, 30, sd=0.1)
-        path = fit(GROUPS, (), ("heavy", "here"), runs(at_w, at_rpm, read + hump(at_rpm), se=0.2))
+        path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(at_w, at_rpm, read + hump(at_rpm), se=0.2))
         assert path.follows_runs
         value, half_width = path.rise(power, rpm)
         assert np.allclose(path.rise_alone(power, rpm), value)
@@ -117,7 +117,7 @@ def _of_sum(path: HeatPath, power: np.ndarray, rpm: np.ndarray) -> np.ndarray:
 
 
 def test_a_machine_that_the_sum_explains_hardly_ever_follows_runs() -> None:
-    followed = [fit(GROUPS, (), ("heavy", "here"), runs(*made(seed, 12))).follows_runs for seed in range(8)]
+    followed = [fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(seed, 12))).follows_runs for seed in range(8)]
     assert sum(followed) <= 1
 
 
@@ -125,7 +125,7 @@ def test_a_run_held_at_its_cap_is_a_bound() -> None:
     """Four runs leave the hot end open; one that its cap held at 72 K says that it is no cooler there."""
     power, rpm, rise = made(11, 5)
     hot_w, hot_rpm = np.array([170.0]), np.array([[420.0, 260.0]])
-    low = fit(GROUPS, (), ("heavy", "here"), runs(power, rpm, 0.8 * rise))
+    low = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm, 0.8 * rise))
     told, _ = low.rise(hot_w, hot_rpm)
     level = float(told[0]) + 15.0
     with_bound = runs(
@@ -134,11 +134,13 @@ def test_a_run_held_at_its_cap_is_a_bound() -> None:
         np.append(0.8 * rise, level),
         bound=np.array([False] * 5 + [True]),
     )
-    path = fit(GROUPS, (), ("heavy", "here"), with_bound)
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), with_bound)
     assert (path.runs, path.bounds) == (5, 1)
     assert path.rise(hot_w, hot_rpm)[0][0] > float(told[0]) + 5.0
     under = msgspec_replace(with_bound, rise_k=np.append(0.8 * rise, float(told[0]) - 4.0))
-    assert fit(GROUPS, (), ("heavy", "here"), under).rise(hot_w, hot_rpm)[0][0] == pytest.approx(float(told[0]), abs=3.0)
+    assert fit_heat_path(GROUPS, (), ("heavy", "here"), under).rise(hot_w, hot_rpm)[0][0] == pytest.approx(
+        float(told[0]), abs=3.0
+    )
 
 
 def msgspec_replace(one: Runs, **fields: np.ndarray) -> Runs:
@@ -158,8 +160,8 @@ def test_variants_share_what_did_not_change() -> None:
             np.append(there[2], here[2]),
             variant=("filter in",) * 12 + ("filter out",) * 3,
         )
-        shared = fit(GROUPS, (), ("heavy", "filter out"), both)
-        alone = fit(GROUPS, (), ("heavy", "filter out"), runs(*here, variant=("filter out",) * 3))
+        shared = fit_heat_path(GROUPS, (), ("heavy", "filter out"), both)
+        alone = fit_heat_path(GROUPS, (), ("heavy", "filter out"), runs(*here, variant=("filter out",) * 3))
         value, half_width = shared.rise(power, rpm)
         lonely, lonely_hw = alone.rise(power, rpm)
         off.append(np.sqrt(np.mean((value - true) ** 2)))
@@ -176,7 +178,7 @@ def test_variants_share_what_did_not_change() -> None:
 
 
 def test_a_load_that_was_never_run_widens_the_interval() -> None:
-    path = fit(GROUPS, (), ("heavy", "here"), runs(*made(31, 12)))
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(31, 12)))
     at = np.array([110.0]), np.array([[900.0, 600.0]])
     assert path.rise(*at, load="other")[1][0] > 2.0 * path.rise(*at)[1][0]
 
@@ -187,7 +189,7 @@ def test_graphics_heat_counts_by_what_it_gives() -> None:
     card = np.where(np.arange(24) % 2 == 0, 60.0, 0.0)
     air = 0.16 * np.exp(-2.0 * rpm[:, 1] / 1150.0) + 0.02
     one = runs(power, rpm, rise + card * air, se=0.2)
-    path = fit(GROUPS, ("graphics",), ("heavy", "here"), msgspec_replace(one, sources_w=card[:, None]))
+    path = fit_heat_path(GROUPS, ("graphics",), ("heavy", "here"), msgspec_replace(one, sources_w=card[:, None]))
     at = np.array([100.0]), np.array([[900.0, 600.0]])
     with_card, _ = path.rise(*at, sources_w=np.array([[60.0]]))
     without, _ = path.rise(*at)
@@ -195,15 +197,15 @@ def test_graphics_heat_counts_by_what_it_gives() -> None:
 
 
 def test_two_hundred_runs_narrow_the_interval() -> None:
-    path = fit(GROUPS, (), ("heavy", "here"), runs(*made(51, 200)))
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(51, 200)))
     assert path.runs == 200
     assert np.median(path.rise(np.full(20, 110.0), np.tile([900.0, 600.0], (20, 1)))[1]) < 0.6
 
 
 def test_the_rungs_add_up_and_end_at_full_speed() -> None:
-    path = fit(GROUPS, (), ("heavy", "here"), runs(*made(61, 14)))
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(61, 14)))
     for power, rpm in ((80.0, [600.0, 300.0]), (150.0, [900.0, 1000.0])):
-        rungs = rungs_of(path, power, rpm)
+        rungs = heat_rungs(path, power, rpm)
         assert sum(rung.kelvin for rung in rungs) == pytest.approx(path.rise_alone(np.array([power]), np.array([rpm]))[0])
         assert rungs[0].group == ""
         assert rungs[0].by_fans_k == 0.0  # no fan reaches into the processor
@@ -233,11 +235,11 @@ def test_runs_that_are_made_narrow_what_is_known() -> None:
 
 
 def test_thin_air_carries_less() -> None:
-    path = fit(GROUPS, (), ("heavy", "here"), runs(*made(81, 14)))
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(81, 14)))
     at = np.array([110.0]), np.array([[800.0, 500.0]])
     assert path.rise(*at, air=0.85)[0][0] > path.rise(*at)[0][0] + 0.5
 
 
 def test_too_few_runs_are_refused() -> None:
     with pytest.raises(ValueError, match="three settled runs"):
-        fit(GROUPS, (), ("heavy", "here"), runs(*made(1, 2)))
+        fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(1, 2)))

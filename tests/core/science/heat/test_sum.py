@@ -17,10 +17,10 @@ from niente.core.science.heat.sum import (
     mixing_of,
     of_load,
     of_variant,
-    parts_of,
     priors,
     rise_alone,
     rise_and_slopes,
+    rise_parts,
 )
 
 NONE = np.zeros((1, 0))
@@ -44,7 +44,7 @@ def test_resistances_in_series_add() -> None:
     logs = only(theta0=0.20, own=0.10, common=0.35)
     rise = rise_alone(logs, np.array([120.0]), np.array([[1.0]]), NONE)
     assert rise[0] == pytest.approx(78.0, abs=1e-3)
-    parts = parts_of(logs[None, :], np.array([120.0]), np.array([[1.0]]), NONE)[0]
+    parts = rise_parts(logs[None, :], np.array([120.0]), np.array([[1.0]]), NONE)[0]
     assert parts.tolist() == pytest.approx([24.0, 42.0, 12.0], abs=1e-3)
 
 

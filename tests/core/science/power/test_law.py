@@ -13,7 +13,7 @@ from niente.core.science.power.law import (
     LOAD_LINE,
     SHARED,
     UNCORE,
-    Draws,
+    PowerReadings,
     fit_power,
     law,
 )
@@ -60,7 +60,7 @@ def test_leakage_grows_with_temperature_and_voltage() -> None:
     assert power.tolist() == pytest.approx([10.0, 18.2212], abs=1e-3)
 
 
-def machine(rng: np.random.Generator, many: int, offset: np.ndarray, load: np.ndarray) -> Draws:
+def machine(rng: np.random.Generator, many: int, offset: np.ndarray, load: np.ndarray) -> PowerReadings:
     """Another processor: a curve of points with corners, leakage by voltage squared, work that memory holds back."""
     clock = rng.uniform(3200.0, 4900.0, many)
     core = rng.uniform(45.0, 92.0, many)
@@ -69,7 +69,7 @@ def machine(rng: np.random.Generator, many: int, offset: np.ndarray, load: np.nd
     power = charge * curve**2 * clock / 1000.0 + 9.0 * curve**2 * np.exp(0.016 * (core - 60.0)) + 13.0
     work = np.where(load == 0, 5.0 * clock**0.93, 7.0 * clock**0.8)
     names = tuple("heavy" if one == 0 else "realistic" for one in load.tolist())
-    return Draws(
+    return PowerReadings(
         clock,
         curve + 0.001 * rng.standard_normal(many),
         offset,
@@ -108,7 +108,9 @@ def test_without_a_voltage_reading_clocks_are_foreseen_too() -> None:
     rng = np.random.default_rng(3)
     told = machine(rng, 14, np.zeros(14), np.zeros(14, dtype=int))
     blind = fit_power(
-        Draws(told.clock_mhz, np.full(14, np.nan), *(getattr(told, name) for name in Draws.__struct_fields__[2:]))
+        PowerReadings(
+            told.clock_mhz, np.full(14, np.nan), *(getattr(told, name) for name in PowerReadings.__struct_fields__[2:])
+        )
     )
     power = blind.power_w("heavy", told.clock_mhz, told.core_c, told.offset_mv, told.fixed_v)
     assert np.median(np.abs(power / told.power_w - 1.0)) < 0.004

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.special import lambertw
 
-from niente.core.science.power.operating_point import Holds, at_rest
+from niente.core.science.power.operating_point import SettingLimiter, steady_state
 
 NEVER = np.array([np.inf])
 
@@ -19,24 +19,26 @@ def leaking(leak_w: float):  # type: ignore[no-untyped-def]
 
 def test_leakage_feeds_back_as_lambert_says() -> None:
     """T = u - W(-b theta P0 e^(b (u - T0)))/b: 80.02978 °C for 10 W of leakage (computed with scipy; derived)."""
-    rest = at_rest(*leaking(10.0), np.array([25.0]), NEVER, NEVER, np.array([4000.0]))
-    assert rest.core_c[0] == pytest.approx(80.02978, abs=1e-4)
+    steady = steady_state(*leaking(10.0), np.array([25.0]), NEVER, NEVER, np.array([4000.0]))
+    assert steady.core_c[0] == pytest.approx(80.02978, abs=1e-4)
     u = 25.0 + 0.5 * 80.0
-    assert rest.core_c[0] == pytest.approx(u - float(np.real(lambertw(-0.02 * 0.5 * 10.0 * np.exp(0.02 * (u - 25.0))))) / 0.02)
-    assert rest.holds[0] == Holds.CLOCK
-    assert not rest.runaway[0]
+    assert steady.core_c[0] == pytest.approx(
+        u - float(np.real(lambertw(-0.02 * 0.5 * 10.0 * np.exp(0.02 * (u - 25.0))))) / 0.02
+    )
+    assert steady.limiter[0] == SettingLimiter.CLOCK
+    assert not steady.runaway[0]
 
 
 @pytest.mark.parametrize(("leak_w", "runs_away"), [(16.0, False), (16.4, False), (16.54, True), (25.0, True)])
 def test_a_runaway_is_said(leak_w: float, runs_away: bool) -> None:
     """The critical leakage is 16.52989 W (where the argument of W falls below -1/e; derived)."""
-    rest = at_rest(*leaking(leak_w), np.array([25.0]), NEVER, NEVER, np.array([4000.0]))
-    assert bool(rest.runaway[0]) is runs_away
-    assert np.isinf(rest.core_c[0]) == runs_away
+    steady = steady_state(*leaking(leak_w), np.array([25.0]), NEVER, NEVER, np.array([4000.0]))
+    assert bool(steady.runaway[0]) is runs_away
+    assert np.isinf(steady.core_c[0]) == runs_away
 
 
 def test_a_cap_holds_what_would_run_away() -> None:
-    rest = at_rest(
+    steady = steady_state(
         lambda clock, core, at: (80.0 + 25.0 * np.exp(0.02 * (core - 25.0))) * clock / 4000.0,
         leaking(25.0)[1],
         np.array([25.0]),
@@ -44,9 +46,9 @@ def test_a_cap_holds_what_would_run_away() -> None:
         np.array([90.0]),
         np.array([4000.0]),
     )
-    assert rest.holds[0] == Holds.HEAT
-    assert rest.core_c[0] == 90.0
-    assert rest.power_w[0] == pytest.approx((90.0 - 25.0) / 0.5)
+    assert steady.limiter[0] == SettingLimiter.HEAT
+    assert steady.core_c[0] == 90.0
+    assert steady.power_w[0] == pytest.approx((90.0 - 25.0) / 0.5)
 
 
 def plain(clock: np.ndarray, core: np.ndarray, at: np.ndarray) -> np.ndarray:
@@ -61,21 +63,21 @@ def test_the_lowest_of_the_limits_holds() -> None:
     """One setting a limit: none but the clock, the power limit, the temperature cap, and a cap above what power allows."""
     limit = np.array([np.inf, 70.0, np.inf, 70.0])
     cap = np.array([np.inf, np.inf, 60.0, 90.0])
-    rest = at_rest(plain, half, np.full(4, 25.0), limit, cap, np.full(4, 4000.0))
-    assert rest.holds.tolist() == [Holds.CLOCK, Holds.POWER, Holds.HEAT, Holds.POWER]
-    assert rest.power_w.tolist() == pytest.approx([100.0, 70.0, 70.0, 70.0], abs=1e-3)
-    assert rest.core_c.tolist() == pytest.approx([75.0, 60.0, 60.0, 60.0], abs=1e-3)
+    steady = steady_state(plain, half, np.full(4, 25.0), limit, cap, np.full(4, 4000.0))
+    assert steady.limiter.tolist() == [SettingLimiter.CLOCK, SettingLimiter.POWER, SettingLimiter.HEAT, SettingLimiter.POWER]
+    assert steady.power_w.tolist() == pytest.approx([100.0, 70.0, 70.0, 70.0], abs=1e-3)
+    assert steady.core_c.tolist() == pytest.approx([75.0, 60.0, 60.0, 60.0], abs=1e-3)
     expected = 4000.0 * 0.7**0.4
-    assert rest.clock_mhz.tolist() == pytest.approx([4000.0, expected, expected, expected], rel=1e-5)
+    assert steady.clock_mhz.tolist() == pytest.approx([4000.0, expected, expected, expected], rel=1e-5)
 
 
 def test_more_power_is_never_less_clock_and_a_hotter_room_never_more() -> None:
     limits = np.linspace(20.0, 140.0, 40)
-    rest = at_rest(plain, half, np.full(40, 25.0), limits, np.full(40, 65.0), np.full(40, 4000.0))
-    assert np.all(np.diff(rest.clock_mhz) >= -1e-6)
-    assert np.all(np.diff(rest.core_c) >= -1e-6)
-    warm = at_rest(plain, half, np.full(40, 35.0), limits, np.full(40, 65.0), np.full(40, 4000.0))
-    assert np.all(warm.clock_mhz <= rest.clock_mhz + 1e-6)
+    steady = steady_state(plain, half, np.full(40, 25.0), limits, np.full(40, 65.0), np.full(40, 4000.0))
+    assert np.all(np.diff(steady.clock_mhz) >= -1e-6)
+    assert np.all(np.diff(steady.core_c) >= -1e-6)
+    warm = steady_state(plain, half, np.full(40, 35.0), limits, np.full(40, 65.0), np.full(40, 4000.0))
+    assert np.all(warm.clock_mhz <= steady.clock_mhz + 1e-6)
 
 
 def test_fans_on_a_curve_share_the_room_with_the_core() -> None:
@@ -85,6 +87,6 @@ def test_fans_on_a_curve_share_the_room_with_the_core() -> None:
         return watts * (0.3 + 0.3 / (0.2 + np.clip((core - 40.0) / 40.0, 0.0, 1.0)))
 
     cool, warm = (
-        at_rest(plain, curved, np.array([room]), np.array([80.0]), NEVER, np.array([4000.0])) for room in (22.0, 32.0)
+        steady_state(plain, curved, np.array([room]), np.array([80.0]), NEVER, np.array([4000.0])) for room in (22.0, 32.0)
     )
     assert 0.0 < (warm.core_c[0] - cool.core_c[0]) / 10.0 < 0.8

@@ -9,10 +9,10 @@ from niente.core.model.plan import Guard, GuardAction
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 
-GRAVEST = (GuardAction.STOP, GuardAction.HOLD, GuardAction.SKIP, GuardAction.WARN)
+GRAVEST = (GuardAction.STOP, GuardAction.PAUSE, GuardAction.SKIP, GuardAction.WARN)
 
 
-class Guards:
+class GuardSet:
     """The plan's guards, and the watch over sensors and fans that is always kept."""
 
     def __init__(self, guards: tuple[Guard, ...], card: RigCard) -> None:
@@ -21,7 +21,7 @@ class Guards:
         self._sensors = GuardedSensors(guards, card)
         self._fans = FanWatch(card)
 
-    def go_on_from(self, others: "Guards") -> None:
+    def go_on_from(self, others: "GuardSet") -> None:
         """Take over what was watched before the machine was changed: where the room was when the plan began."""
         for watch in self._levels:
             for other in others._levels:

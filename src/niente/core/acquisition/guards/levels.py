@@ -23,7 +23,7 @@ REFERENCE_S = 60.0
 """Where the room was is the mean over the first seconds of what is watched."""
 
 
-class Reading(Protocol):
+class WatchedReading(Protocol):
     """What a guard watches, worked out at every sample."""
 
     def of(self, frame: Frame) -> float:
@@ -152,9 +152,13 @@ class RoomMoved:
         """The first minute stays what everything is held against."""
 
 
-def reading_for(card: RigCard, quantity: str) -> Reading:
+def reading_for(card: RigCard, quantity: str) -> WatchedReading:
     """Return what a guard on a quantity watches."""
-    special: dict[str, Callable[[RigCard], Reading]] = {RISE_RATE: RiseRate, DEW_MARGIN: DewMargin, ROOM_MOVED: RoomMoved}
+    special: dict[str, Callable[[RigCard], WatchedReading]] = {
+        RISE_RATE: RiseRate,
+        DEW_MARGIN: DewMargin,
+        ROOM_MOVED: RoomMoved,
+    }
     made = special.get(quantity)
     return made(card) if made is not None else Channels(card, quantity)
 
@@ -180,7 +184,7 @@ class LevelWatch:
             return None
         if self._beyond_since is None:
             self._beyond_since = frame.time_s
-        if frame.time_s - self._beyond_since < self.guard.hold_s or self._told:
+        if frame.time_s - self._beyond_since < self.guard.dwell_s or self._told:
             return None
         self._told = self.guard.action == GuardAction.WARN
         quantity = quantity_of(self.guard.quantity)

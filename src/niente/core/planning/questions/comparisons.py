@@ -2,7 +2,7 @@
 
 import msgspec
 
-from niente.core.model.plan import Confirmation, Entry, How, Step
+from niente.core.model.plan import Confirmation, Entry, SearchMethod, Step
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
@@ -16,7 +16,7 @@ from niente.core.planning.builders import (
     baseline_steps,
     default_fans,
     each_load,
-    held_fans,
+    fixed_fans,
     limits_below,
     load_named,
     noise_steps,
@@ -52,7 +52,7 @@ def first_variants(card: RigCard) -> Question:
     other = next((name for name in names if name != card.variant), card.variant)
     loads = load_named(card, LoadKind.HEAVY)
     variants = tuple(dict.fromkeys((card.variant, other)))
-    return Question("variants", (), held_fans(card), loads, (), until_known(card), Order.MIRRORED, variants=variants)
+    return Question("variants", (), fixed_fans(card), loads, (), until_known(card), Order.MIRRORED, variants=variants)
 
 
 def variant_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -119,8 +119,8 @@ def first_ways(card: RigCard) -> Question:
         axes = (*axes, Axis(FIXED_CLOCK, clocks), Axis(FIXED_VOLTAGE, span=Span(0.85, 1.15, 0.05)))
     elif card.control(CLOCK_CAP) is not None:
         axes = (*axes, Axis(CLOCK_CAP, clocks))
-    base = held_fans(card)
-    return Question("hold-back", axes, base, loads[:1], loads[1:], until_known(card), how=How.BISECTION)
+    base = fixed_fans(card)
+    return Question("hold-back", axes, base, loads[:1], loads[1:], until_known(card), method=SearchMethod.BISECTION)
 
 
 def way_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -174,7 +174,7 @@ def _undervolted(card: RigCard, question: Question, base: Setting, axis: Axis) -
         control.step if control is not None else 5.0,
         setting=base,
         loads=checked_loads(card) or question.loads,
-        how=question.how if question.how in (How.LADDER, How.BISECTION) else How.LADDER,
+        method=question.method if question.method in (SearchMethod.LADDER, SearchMethod.BISECTION) else SearchMethod.LADDER,
         stage=UNDERVOLT,
         exposure=RUNG,
     )
@@ -202,7 +202,7 @@ def _fixed(card: RigCard, question: Question, base: Setting, axes: dict[str, Axi
                     control.step,
                     setting=at.setting,
                     loads=question.loads,
-                    how=How.BISECTION,
+                    method=SearchMethod.BISECTION,
                     stage=FIXED,
                     exposure=RUNG,
                 )

@@ -13,7 +13,7 @@ from niente.core.planning.builders import (
     NOISE_DUTIES,
     base_of,
     each_load,
-    held_fans,
+    fixed_fans,
     swept_groups,
     until_known,
 )
@@ -25,7 +25,7 @@ DUTY = "fan_duty"
 def first_fans(card: RigCard) -> Question:
     """Return every swept group from 20 % on, each place 1.38 times the last; no load, so that it takes minutes."""
     axes = tuple(Axis(f"{DUTY}.{group}", span=NOISE_DUTIES) for group in swept_groups(card))
-    return Question("fan-sweep", axes, held_fans(card), (), (), until_known(card))
+    return Question("fan-sweep", axes, fixed_fans(card), (), (), until_known(card))
 
 
 def fan_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -41,7 +41,7 @@ def fan_entries(card: RigCard, question: Question) -> list[Entry]:
         for control, values in duties.items():
             group = control.partition(".")[2]
             alone = [Step(off.replaced(control, duty), idle.name, NOISE, "noise", f"The {group} fans alone") for duty in values]
-            entries += arranged(alone, msgspec.structs.replace(question, rest_minutes=0.0), card)
+            entries += arranged(alone, msgspec.structs.replace(question, idle_minutes=0.0), card)
     together = _together(base, duties)
     if idle is not None and len(duties) > 1:
         entries += [Step(setting, idle.name, NOISE, "noise", "All together") for setting in together]

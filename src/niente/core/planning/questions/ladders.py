@@ -10,7 +10,7 @@ from niente.core.planning.builders import (
     base_of,
     default_fans,
     each_load,
-    held_fans,
+    fixed_fans,
     load_named,
     span_of,
     spots,
@@ -22,7 +22,7 @@ from niente.core.planning.order import arranged
 
 POWER, CAP = "sustained_power_w", "temperature_cap_c"
 POWER_STEP_W = 10.0
-TWENTY_MINUTES = Exposure(least_s=1200.0, most_s=1200.0)
+TWENTY_MINUTES = Exposure(min_s=1200.0, max_s=1200.0)
 """Where heat holds, the temperature is the cap and known at once; it is the clock that settles (common practice)."""
 CAP_LOW_C, CAP_HIGH_C, CAP_STEP_C = 60.0, 85.0, 5.0
 
@@ -35,7 +35,7 @@ def first_capacity(card: RigCard) -> Question:
     step = POWER_STEP_W if stock >= 90.0 else POWER_STEP_W / 2 if stock >= 30.0 else 1.0
     step *= max(1.0, round(stock / 165.0))
     axis = Axis(POWER, span=span_of(power, round(stock * 0.4 / step) * step, power.high, step))
-    return Question("capacity-ladder", (axis,), held_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
+    return Question("capacity-ladder", (axis,), fixed_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
 
 
 def capacity_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -63,7 +63,7 @@ def first_caps(card: RigCard) -> Question:
     assert cap is not None
     axis = Axis(CAP, span=span_of(cap, CAP_LOW_C, CAP_HIGH_C, CAP_STEP_C))
     realistic = load_named(card, LoadKind.REAL_TIME, LoadKind.REALISTIC)[:1]
-    return Question("cap-sweep", (axis,), held_fans(card), load_named(card, LoadKind.HEAVY), realistic, TWENTY_MINUTES)
+    return Question("cap-sweep", (axis,), fixed_fans(card), load_named(card, LoadKind.HEAVY), realistic, TWENTY_MINUTES)
 
 
 def cap_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -82,7 +82,7 @@ def first_free(card: RigCard) -> Question:
     if power is not None:
         stock = card.stock.sustained_power_w or power.high
         axes = (Axis(POWER, span=span_of(power, stock * 0.5, stock, stock * 0.25)), *axes)
-    return Question("free", axes, held_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
+    return Question("free", axes, fixed_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
 
 
 def free_entries(card: RigCard, question: Question) -> list[Entry]:

@@ -8,8 +8,8 @@ from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import is_fan_axis, snapped
 from niente.core.planning.builders import (
+    FIXED_DUTY,
     GIVES_THROUGHPUT,
-    HELD_DUTY,
     Spot,
     base_of,
     baseline_steps,
@@ -32,8 +32,8 @@ def first_quiet(card: RigCard) -> Question:
     axes = (Axis("sustained_power_w", limits_below(card, (0.48, 0.62, 0.76, 0.90))), *default_fans(card, FanSchool.DUTY))
     if card.control(OFFSET) is not None:
         axes = (*axes, offset_axis(card))
-    held = card.held_group()
-    base = Setting(fan_duty={held: HELD_DUTY}) if held is not None else Setting()
+    held = card.fixed_group()
+    base = Setting(fan_duty={held: FIXED_DUTY}) if held is not None else Setting()
     loads = load_named(card, LoadKind.HEAVY, LoadKind.REALISTIC)
     return Question("quiet-point", axes, base, loads[:1], loads[1:], until_known(card))
 

@@ -7,7 +7,7 @@ from niente.core.model.setting import Setting
 from niente.core.planning.builders import (
     base_of,
     each_load,
-    held_fans,
+    fixed_fans,
     limits_below,
     load_named,
     spots,
@@ -15,11 +15,11 @@ from niente.core.planning.builders import (
     until_known,
     usable_axes,
 )
-from niente.core.planning.order import arranged, rested
+from niente.core.planning.order import arranged, with_idle
 
-IDLE_REST_S = 1200.0
+IDLE_BEFORE_S = 1200.0
 """Idle is read after 20 minutes' rest (common practice)."""
-SOAK = Exposure(least_s=3600.0, most_s=3600.0)
+SOAK = Exposure(min_s=3600.0, max_s=3600.0)
 BURST_S = 15.0
 WINDOW_S = 60.0
 """How long a burst window is taken to be on a machine that does not say."""
@@ -38,7 +38,7 @@ def baseline_entries(card: RigCard, question: Question) -> list[Entry]:
     idle = card.load_of(LoadKind.IDLE)
     base = base_of(card, question)
     if idle is not None:
-        rest = Exposure(least_s=IDLE_REST_S, most_s=IDLE_REST_S)
+        rest = Exposure(min_s=IDLE_BEFORE_S, max_s=IDLE_BEFORE_S)
         steps.append(Step(base, idle.name, rest, "baseline", "Idle, after 20 min of rest: its last minutes count"))
     working = [
         Step(base, load, question.exposure, "baseline", f"Stock, as found; {purpose}") for load, purpose in each_load(question)
@@ -71,14 +71,14 @@ def first_burst(card: RigCard) -> Question:
     """Return short work from rest, over limits round the stock one."""
     burst = load_named(card, LoadKind.BURST) or load_named(card, LoadKind.HEAVY)
     axis = Axis("sustained_power_w", limits_below(card, (0.6, 0.8, 1.0)))
-    exposure = Exposure(least_s=BURST_S, most_s=BURST_S)
-    return Question("burst", (axis,), held_fans(card), (), burst, exposure, Order.COLD, rest_minutes=10.0)
+    exposure = Exposure(min_s=BURST_S, max_s=BURST_S)
+    return Question("burst", (axis,), fixed_fans(card), (), burst, exposure, Order.COLD, idle_minutes=10.0)
 
 
 def burst_entries(card: RigCard, question: Question) -> list[Entry]:
     """Return for every place 15 s from rest, and the whole burst window from rest: does the clock last it?"""
     window = card.stock.burst_time_s or WINDOW_S
-    whole = Exposure(least_s=window + BURST_S, most_s=window + BURST_S)
+    whole = Exposure(min_s=window + BURST_S, max_s=window + BURST_S)
     steps: list[Step] = []
     for spot in spots(card, base_of(card, question), usable_axes(card, question)):
         for load, _ in each_load(question):
@@ -86,4 +86,6 @@ def burst_entries(card: RigCard, question: Question) -> list[Entry]:
             steps.append(step_at(card, spot, load, whole, "burst", f"The burst window of {window:g} s, from rest"))
     if question.order == Order.COLD:
         return list(arranged(steps, question, card))
-    return list(arranged([rested(step, question.rest_minutes, from_cold=question.from_cold) for step in steps], question, card))
+    return list(
+        arranged([with_idle(step, question.idle_minutes, from_cold=question.from_cold) for step in steps], question, card)
+    )

@@ -5,18 +5,18 @@ Lowering a voltage makes a machine err before it makes it fail: work on data tha
 
 import msgspec
 
-from niente.core.model.plan import Entry, Exposure, How, Search, Step
+from niente.core.model.plan import Entry, Exposure, Search, SearchMethod, Step
 from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import snapped
-from niente.core.planning.builders import base_of, baseline_steps, each_load, held_fans, parts_of, until_known
+from niente.core.planning.builders import base_of, baseline_steps, control_parts, each_load, fixed_fans, until_known
 from niente.core.planning.order import arranged
 
 OFFSET, PER_CORE, PER_POINT = "voltage_offset_mv", "core_offset_mv", "point_offset_mv"
 SEARCHED = (OFFSET, PER_CORE, PER_POINT)
 FIXED_CLOCK, FIXED_VOLTAGE, CLOCK_CAP = "fixed_clock_mhz", "fixed_voltage_v", "clock_cap_mhz"
-RUNG = Exposure(least_s=600.0, most_s=600.0)
+RUNG = Exposure(min_s=600.0, max_s=600.0)
 """What passes 15 s may fail in ten minutes (common practice); an hour is a question of its own."""
 COARSE_STEPS = 4
 FOUND = "undervolt"
@@ -31,7 +31,7 @@ def checked_loads(card: RigCard) -> tuple[str, ...]:
 
 def offset_axis(card: RigCard, control: str = OFFSET) -> Axis:
     """Return an axis over offsets: from the deepest that the rig takes, down to -150 mV, to none, in four of its steps."""
-    own = card.control(parts_of(card, control)[0])
+    own = card.control(control_parts(card, control)[0])
     assert own is not None
     return Axis(control, span=Span(max(own.low, -150.0), 0.0, COARSE_STEPS * own.step))
 
@@ -39,7 +39,7 @@ def offset_axis(card: RigCard, control: str = OFFSET) -> Axis:
 def first_undervolt(card: RigCard) -> Question:
     """Return the all-core offset in coarse steps down to the first failure, then back up."""
     loads = checked_loads(card)
-    return Question("undervolt-ladder", (offset_axis(card),), held_fans(card), loads[:1], loads[1:], RUNG)
+    return Question("undervolt-ladder", (offset_axis(card),), fixed_fans(card), loads[:1], loads[1:], RUNG)
 
 
 def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -61,23 +61,25 @@ def search_over(card: RigCard, question: Question, base: Setting, exposure: Expo
     loads = tuple(load for load in question.loads if (known := card.load(load)) is not None and known.kind != LoadKind.IDLE)
     if axis is None or not loads:
         return None
-    controls = parts_of(card, axis.control)
-    how = question.how
+    controls = control_parts(card, axis.control)
+    method = question.method
     if len(controls) > 1:
-        how = How.IN_TURN if axis.control == PER_POINT or how == How.IN_TURN else How.WEAKEST_FIRST
-    elif how not in (How.LADDER, How.BISECTION):
-        how = How.LADDER
+        method = (
+            SearchMethod.IN_TURN if axis.control == PER_POINT or method == SearchMethod.IN_TURN else SearchMethod.WEAKEST_FIRST
+        )
+    elif method not in (SearchMethod.LADDER, SearchMethod.BISECTION):
+        method = SearchMethod.LADDER
     own = card.control(controls[0])
     step = own.step if own is not None else 5.0
     return search_of(
         FOUND,
-        controls[::-1] if how == How.IN_TURN else controls,
+        controls[::-1] if method == SearchMethod.IN_TURN else controls,
         snapped(msgspec.structs.replace(axis, control=controls[0]), card),
         question,
         step,
         setting=base,
         loads=loads,
-        how=how,
+        method=method,
         stage="undervolt",
         exposure=exposure or question.exposure,
     )
@@ -92,7 +94,7 @@ def search_of(
     *,
     setting: Setting,
     loads: tuple[str, ...],
-    how: How,
+    method: SearchMethod,
     stage: str,
     exposure: Exposure,
 ) -> Search:
@@ -111,9 +113,9 @@ def search_of(
         setting=setting,
         loads=loads,
         exposure=exposure,
-        how=how,
+        method=method,
         passes=question.passes,
-        most_runs=60 * max(1, len(loads)),
+        max_runs=60 * max(1, len(loads)),
         stage=stage,
     )
 
@@ -132,7 +134,7 @@ def first_clock(card: RigCard) -> Question:
         axes: tuple[Axis, ...] = (Axis(FIXED_CLOCK, clocks), Axis(FIXED_VOLTAGE, span=Span(0.85, 1.15, 0.05)))
     else:
         axes = (Axis(CLOCK_CAP, clocks), offset_axis(card))
-    return Question("clock-voltage", axes, held_fans(card), loads[:1], loads[1:2], RUNG, how=How.BISECTION)
+    return Question("clock-voltage", axes, fixed_fans(card), loads[:1], loads[1:2], RUNG, method=SearchMethod.BISECTION)
 
 
 def clock_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -147,7 +149,7 @@ def clock_entries(card: RigCard, question: Question) -> list[Entry]:
     for mhz in sorted(snapped(clock, card)):
         base = base_of(card, question).replaced(clock.control, mhz)
         name = f"voltage at {mhz:g} MHz"
-        how = question.how if question.how in (How.LADDER, How.BISECTION) else How.LADDER
+        method = question.method if question.method in (SearchMethod.LADDER, SearchMethod.BISECTION) else SearchMethod.LADDER
         search = search_of(
             name,
             (depth.control,),
@@ -156,7 +158,7 @@ def clock_entries(card: RigCard, question: Question) -> list[Entry]:
             step,
             setting=base,
             loads=question.loads,
-            how=how,
+            method=method,
             stage="voltage",
             exposure=question.exposure,
         )

@@ -11,8 +11,8 @@ from niente.core.rigs.simulated.acoustics import sound_of
 from niente.core.rigs.simulated.air import ways
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.machine import Machine, MachineLoad, RoomModel
-from niente.core.rigs.simulated.network import network_of, places_of
-from niente.core.rigs.simulated.power import RESTING_ACTIVITY, power_of
+from niente.core.rigs.simulated.network import network_of, node_indices
+from niente.core.rigs.simulated.power import IDLE_ACTIVITY, power_of
 from niente.core.rigs.simulated.sensors import sensors_of
 from niente.core.rigs.simulated.silicon import silicon_of
 from niente.core.science.air_density import density_ratio
@@ -20,11 +20,11 @@ from niente.core.science.air_density import density_ratio
 Vector = NDArray[np.float64]
 
 NO_LIMIT_W = 1e4
-LEAST_AVERAGE_S = 1.0
+MIN_AVERAGE_S = 1.0
 """The shortest burst time that the firmware's average can follow."""
 DUSK_H = 0.5
 """Day and night pass into each other over this long."""
-LEAST_FAN_V = 1.2
+MIN_FAN_V = 1.2
 """What of its supply a fan loses before it turns."""
 WIRED = -1
 """The place of the header of a fan that has none."""
@@ -32,10 +32,10 @@ NORMAL, UNIFORM = 1, 3
 """Draws a second beside those of the channels: the load's unrest; and what the silicon does."""
 
 
-def constants_of(machine: Machine, seed: int) -> plant.Constants:
+def plant_constants(machine: Machine, seed: int) -> plant.Constants:
     """Return the constants of one sample of a machine. Its parts draw from streams of their own, so that a variant
     changes what it changes and nothing else."""
-    place = places_of(machine)
+    place = node_indices(machine)
     groups = machine.groups()
     fans = list(machine.fans.values())
     said = {
@@ -87,7 +87,7 @@ def demand_of(
     """Return what a whole setting and a load ask; fans in ``stuck`` (by their name or group) stand."""
     cores, points = c.power.stock_v.shape
     groups = machine.groups()
-    place = places_of(machine)
+    place = node_indices(machine)
     active = load.active_cores or cores
     sustained = float(setting.sustained_power_w or NO_LIMIT_W)
     heat, of_supply = np.zeros(len(place)), np.zeros(len(place))
@@ -98,13 +98,13 @@ def demand_of(
     flat = [point for curve in curves if curve is not None for point in curve.points]
     ends = np.cumsum([len(curve.points) if curve is not None else 0 for curve in curves])
     return plant.Demand(
-        activity=np.where(np.arange(cores) < active, max(load.activity, RESTING_ACTIVITY), RESTING_ACTIVITY),
+        activity=np.where(np.arange(cores) < active, max(load.activity, IDLE_ACTIVITY), IDLE_ACTIVITY),
         asked_v=c.power.stock_v + _offsets_v(setting, cores, points),
         fixed_v=float(setting.fixed_voltage_v or 0.0),
         sustained_w=sustained,
         burst_w=max(float(setting.burst_power_w or sustained * machine.processor.burst_ratio), sustained),
         ceiling_mhz=float(_ceiling_mhz(machine, setting, active)),
-        average_s=max(float(setting.burst_time_s or machine.processor.average_s), LEAST_AVERAGE_S),
+        average_s=max(float(setting.burst_time_s or machine.processor.average_s), MIN_AVERAGE_S),
         cap_c=float(setting.temperature_cap_c or machine.limits.core_temperature_c),
         shut_down_c=machine.limits.shut_down_c,
         graphics_w=load.graphics_w,
@@ -158,7 +158,7 @@ def _node_of(machine: Machine, place: dict[str, int], source: str) -> int:
 def _supplied(setting: Setting, group: str, rated_v: float) -> float:
     """Return the share of its full speed that a fan's supply voltage leaves it."""
     volts = setting.fan_supply_v.get(group, rated_v)
-    return max(volts - LEAST_FAN_V, 0.0) / (rated_v - LEAST_FAN_V)
+    return max(volts - MIN_FAN_V, 0.0) / (rated_v - MIN_FAN_V)
 
 
 def patterns(load: MachineLoad, since_s: Vector, unrest: Vector) -> Vector:
@@ -169,11 +169,11 @@ def patterns(load: MachineLoad, since_s: Vector, unrest: Vector) -> Vector:
         factor = factor * np.where(busy, 1.0, load.between)
     if load.burst_s:
         at = np.mod(since_s, load.every_s) if load.every_s else since_s
-        factor = np.where(at < load.burst_s, factor, RESTING_ACTIVITY / max(load.activity, RESTING_ACTIVITY))
+        factor = np.where(at < load.burst_s, factor, IDLE_ACTIVITY / max(load.activity, IDLE_ACTIVITY))
     return np.maximum(factor, 0.0)
 
 
-class Room:
+class RoomClimate:
     """The room of one sample: where its cycles stand is drawn from ``seed``."""
 
     def __init__(self, model: RoomModel, seed: int) -> None:

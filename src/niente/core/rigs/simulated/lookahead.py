@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S
-from niente.core.rigs.simulated.demand import NORMAL, UNIFORM, Room, constants_of, demand_of, patterns
+from niente.core.rigs.simulated.demand import NORMAL, UNIFORM, RoomClimate, demand_of, patterns, plant_constants
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
 from niente.core.rigs.simulated.silicon import NOTHING
 from niente.core.rigs.simulated.truth import Truth
@@ -18,14 +18,14 @@ from niente.core.rigs.simulated.truth import Truth
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-RESTED_S = 3 * 3600
+IDLE_S = 3 * 3600
 """How long a machine has stood idle before anyone looks at it."""
 LOOK_S, FIRST_LOOK_S = 64, 4
 """Seconds in a block; after a change the first one is short, as another change is likely."""
 POOL_S = 256
 
 
-class Draws:
+class RandomDraws:
     """Random draws of one machine, by the second: standard normal ``(n, channels + 1)`` and uniform ``(n, 3)``."""
 
     def __init__(self, seed: int, channels: int) -> None:
@@ -59,15 +59,15 @@ class Life:
 
     def __init__(self, machine: Machine, seed: int, setting: Setting, load: MachineLoad, time_s: float = 0.0) -> None:
         self.machine = machine
-        self.room = Room(machine.room, seed)
-        self.constants = constants_of(machine, seed)
+        self.room = RoomClimate(machine.room, seed)
+        self.constants = plant_constants(machine, seed)
         self.truth = Truth(machine, self.constants)
         self.setting, self.load, self.stuck = setting, load, frozenset[str]()
-        self._draws = Draws(seed, self.constants.pick.shape[0])
+        self._draws = RandomDraws(seed, self.constants.pick.shape[0])
         self._begun_s, self._since_s = time_s, 0.0
         self._demand = self._asked()
-        self._state = self.truth.rested(float(self.room.celsius(np.array([time_s]))[0]))
-        self.truth.run(self._demand, load, self._state, float(self._state.nodes[-1]), RESTED_S)
+        self._state = self.truth.idle(float(self.room.celsius(np.array([time_s]))[0]))
+        self.truth.run(self._demand, load, self._state, float(self._state.nodes[-1]), IDLE_S)
         self._before = self._state.copy()
         self._rows = np.empty((0, self.constants.pick.shape[0]))
         self._at, self._event, self._look_s = 0, NOTHING, FIRST_LOOK_S

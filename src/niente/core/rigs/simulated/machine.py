@@ -32,7 +32,7 @@ class CoreHeat(msgspec.Struct, frozen=True):
     rows: Annotated[int, msgspec.Meta(ge=1, le=8)] = 2
 
 
-class Link(msgspec.Struct, frozen=True):
+class ThermalLink(msgspec.Struct, frozen=True):
     """Heat between two nodes. ``conductance`` W/K always; ``natural`` W/K at 20 K of difference, growing with its power
     ``exponent`` (free convection); ``pumped`` links go with the coolant's flow.
     """
@@ -96,13 +96,13 @@ class Heat(msgspec.Struct, frozen=True):
 
     cores: CoreHeat
     nodes: dict[str, Positive]
-    links: tuple[Link, ...]
+    links: tuple[ThermalLink, ...]
     streams: dict[str, Stream]
     sources: tuple[Source, ...]
     readings: dict[str, str]
 
 
-class Silicon(msgspec.Struct, frozen=True):
+class SiliconModel(msgspec.Struct, frozen=True):
     """Where results go wrong: the voltage a core needs lies ``margin_mv`` below the stock curve at full activity and clock.
 
     The margin shrinks by ``margin_mv_per_k`` with temperature; cores differ by ``spread_mv``. ``scale_mv`` is how steeply
@@ -138,7 +138,7 @@ class Processor(msgspec.Struct, frozen=True):
     load_line_mohm: NotNegative
     average_s: Positive
     idle_mhz: Positive
-    silicon: Silicon
+    silicon: SiliconModel
     curve_spread_mv: NotNegative = 0.0
     idle_leak: Share = 0.5
     burst_ratio: Positive = 1.2
@@ -204,7 +204,7 @@ class Whine(msgspec.Struct, frozen=True):
     per_decade: float = 12.0
 
 
-class Meter(msgspec.Struct, frozen=True):
+class MeterModel(msgspec.Struct, frozen=True):
     """The sound meter: class 1 or 2 (0: none given), where it stands, the distance at which the room's own sound takes over,
     its step, scatter, and the noise of its own below which it hears nothing.
     """
@@ -218,7 +218,7 @@ class Meter(msgspec.Struct, frozen=True):
     floor_dba: float = 17.0
 
 
-class Ear(msgspec.Struct, frozen=True):
+class EarModel(msgspec.Struct, frozen=True):
     """Where the machine is heard from: the place, its distance, and the background there by day and night."""
 
     place: str
@@ -227,7 +227,7 @@ class Ear(msgspec.Struct, frozen=True):
     night_dba: NotNegative
 
 
-class Step(msgspec.Struct, frozen=True):
+class RoomStep(msgspec.Struct, frozen=True):
     """A step of the room: from a rig time on, so many kelvin."""
 
     at_s: NotNegative
@@ -250,12 +250,12 @@ class RoomModel(msgspec.Struct, frozen=True):
     day_to_h: Hour = 21.0
     starts_at_h: Hour = 21.0
     wander_db: NotNegative = 0.0
-    steps: tuple[Step, ...] = ()
+    steps: tuple[RoomStep, ...] = ()
     humidity_percent: Percent = 45.0
     altitude_m: Annotated[float, msgspec.Meta(ge=-500, le=6000)] = 0.0
 
 
-class Sensors(msgspec.Struct, frozen=True):
+class SensorsModel(msgspec.Struct, frozen=True):
     """How readings differ from the truth: step, noise (standard deviations), lag, gains and offsets by channel."""
 
     temperature_step_k: Positive
@@ -323,8 +323,8 @@ class Machine(msgspec.Struct, frozen=True):
     fans: dict[str, Fan]
     supply: Supply
     room: RoomModel
-    meter: Meter
-    sensors: Sensors
+    meter: MeterModel
+    sensors: SensorsModel
     loads: tuple[MachineLoad, ...]
     controls: tuple[Control, ...]
     limits: MakersLimits
@@ -337,7 +337,7 @@ class Machine(msgspec.Struct, frozen=True):
     whine: Whine | None = None
     panel_db: float = 0.0
     kind: str = ""
-    listener: Ear | None = None
+    listener: EarModel | None = None
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""

@@ -46,7 +46,7 @@ class Network(NamedTuple):
     base: int
 
 
-def places_of(machine: Machine) -> dict[str, int]:
+def node_indices(machine: Machine) -> dict[str, int]:
     """Return each node's index: ``core.1`` first, the room last."""
     names = [f"core.{i}" for i in range(1, machine.processor.cores + 1)] + list(machine.heat.nodes) + [ROOM]
     return {name: index for index, name in enumerate(names)}

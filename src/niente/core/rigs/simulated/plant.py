@@ -17,7 +17,7 @@ from niente.core.rigs.simulated.air import Air, driven_flow, lifted_flow, standi
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.network import Network, take_flows, warming
 from niente.core.rigs.simulated.power import (
-    RESTING_ACTIVITY,
+    IDLE_ACTIVITY,
     Power,
     cores_power,
     on_curve,
@@ -105,7 +105,7 @@ class Demand(NamedTuple):
     supplied: Vector
 
 
-class State(NamedTuple):
+class PlantState(NamedTuple):
     """Where a machine stands; every array is moved on in place."""
 
     nodes: Vector
@@ -121,23 +121,23 @@ class State(NamedTuple):
     returning: Vector
     lagged: Vector
 
-    def copy(self) -> "State":
+    def copy(self) -> "PlantState":
         """Return a state that can be moved on by itself."""
-        return State(*(part.copy() for part in self))
+        return PlantState(*(part.copy() for part in self))
 
-    def take(self, other: "State") -> None:
+    def take(self, other: "PlantState") -> None:
         """Stand where another state stands."""
         for own, part in zip(self, other, strict=True):
             own[:] = part
 
 
-def rest_state(c: Constants, room_c: float, groups: int) -> State:
+def idle_state(c: Constants, room_c: float, groups: int) -> PlantState:
     """Return a machine that has stood cold in a room."""
     nodes, streams = c.net.per_joule.shape[0], c.air.reference.shape[0]
     fans = c.fan_group.shape[0]
     firmware = np.zeros(7)
     firmware[[CLOCK, HEAT_CLOCK]] = c.idle_mhz
-    return State(
+    return PlantState(
         nodes=np.full(nodes, room_c),
         firmware=firmware,
         speeds=np.zeros(fans),
@@ -154,7 +154,7 @@ def rest_state(c: Constants, room_c: float, groups: int) -> State:
 
 
 @compiled
-def move_fans(c: Constants, d: Demand, s: State) -> float:
+def move_fans(c: Constants, d: Demand, s: PlantState) -> float:
     """Move duties along their curves and speeds towards their duties by one second; return the pump's share of its speed."""
     for g in range(s.duty.shape[0]):
         first, last = d.curve_from[g], d.curve_to[g]
@@ -182,7 +182,7 @@ def move_fans(c: Constants, d: Demand, s: State) -> float:
 
 
 @compiled
-def move_air(c: Constants, s: State, pump: float) -> None:
+def move_air(c: Constants, s: PlantState, pump: float) -> None:
     """Find every stream's flow: driven by its fans, lifted by warmth, helped by others; and what it can take along."""
     moved = False
     for f in range(s.speeds.shape[0]):
@@ -236,14 +236,14 @@ def hold_clock(
 
 
 @compiled
-def look_at_silicon(c: Constants, d: Demand, s: State, factor: float) -> tuple[float, float, float]:
+def look_at_silicon(c: Constants, d: Demand, s: PlantState, factor: float) -> tuple[float, float, float]:
     """Return the machine's rate of failures in 1/s, its deepest margin under the threshold (mV), and the clock it works at
     (MHz, the mean of its working cores)."""
     clock = s.firmware[CLOCK]
     piece, along = on_curve(c.power.curve_mhz, clock)
     rate, deepest, work, working = 0.0, -1e9, 0.0, 0
     for i in range(d.activity.shape[0]):
-        if d.activity[i] <= RESTING_ACTIVITY:
+        if d.activity[i] <= IDLE_ACTIVITY:
             continue
         stock = c.power.stock_v[i, piece] + along * (c.power.stock_v[i, piece + 1] - c.power.stock_v[i, piece])
         asked = d.asked_v[i, piece] + along * (d.asked_v[i, piece + 1] - d.asked_v[i, piece])
@@ -257,7 +257,9 @@ def look_at_silicon(c: Constants, d: Demand, s: State, factor: float) -> tuple[f
 
 
 @compiled
-def live_a_second(c: Constants, d: Demand, s: State, factor: float, pump: float, scratch: Array) -> tuple[float, float, float]:
+def live_a_second(
+    c: Constants, d: Demand, s: PlantState, factor: float, pump: float, scratch: Array
+) -> tuple[float, float, float]:
     """Move heat, power and clock on by a second; return the means of package power, clock and voltage over it."""
     each_w, heat_w, rate, activity, steady_w = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
     net, chip, firmware, nodes = c.net, c.power, s.firmware, s.nodes
@@ -268,7 +270,7 @@ def live_a_second(c: Constants, d: Demand, s: State, factor: float, pump: float,
     cores, count = d.activity.shape[0], nodes.shape[0]
     power_sum = clock_sum = volt_sum = 0.0
     for i in range(cores):
-        activity[i] = d.activity[i] * factor if d.activity[i] > RESTING_ACTIVITY else d.activity[i]
+        activity[i] = d.activity[i] * factor if d.activity[i] > IDLE_ACTIVITY else d.activity[i]
     busy, temperatures = activity[:cores], nodes[:cores]
     uncore_w = uncore_power(chip, busy.mean())
     drawn = firmware[POWER] * (1.0 + c.package_share) + d.graphics_w + d.other_w
@@ -303,7 +305,7 @@ def live_a_second(c: Constants, d: Demand, s: State, factor: float, pump: float,
 def advance(
     c: Constants,
     d: Demand,
-    s: State,
+    s: PlantState,
     room_c: Vector,
     background_dba: Vector,
     factor: Vector,

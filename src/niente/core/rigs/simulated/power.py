@@ -12,7 +12,7 @@ from niente.core.rigs.simulated.machine import Processor, Supply
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-RESTING_ACTIVITY = 0.012
+IDLE_ACTIVITY = 0.012
 """What a core switches that has nothing to do."""
 
 
@@ -89,7 +89,7 @@ def cores_power(
         if fixed_v > 0.0:
             at = fixed_v
         volt = at - c.load_line_ohm * current_a
-        works = activity[i] > RESTING_ACTIVITY
+        works = activity[i] > IDLE_ACTIVITY
         leak = c.leakage_w[i] * volt * math.exp(c.leakage_per_v * (volt - 1.0) + c.leakage_per_k * (cores_c[i] - 60.0))
         each_w[i] = c.switched_nf * activity[i] * volt * volt * ghz + leak * (1.0 if works else c.idle_leak)
         total += each_w[i]

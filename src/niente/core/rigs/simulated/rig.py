@@ -18,7 +18,7 @@ from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.lookahead import Life
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.rigs.simulated.machine_files import MachineFile
-from niente.core.rigs.simulated.truth import Settled
+from niente.core.rigs.simulated.truth import TrueSteadyState
 
 Array = NDArray[np.float64]
 
@@ -175,7 +175,7 @@ class SimulatedRig:
         """Return where the hottest core's sensor would settle, free of noise, at a steady room (°C); see ``Truth``."""
         return self.true_settled(setting, load, room_c, hours).hottest_c
 
-    def true_settled(self, setting: Setting, load: str, room_c: float, hours: float = 4.0) -> Settled:
+    def true_settled(self, setting: Setting, load: str, room_c: float, hours: float = 4.0) -> TrueSteadyState:
         """Return where everything would settle at a steady room. The rig itself is not moved."""
         return self._life.truth.settled(setting.over(self._card.stock), self._loads[load], room_c, hours)
 

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.card import channels_of
-from niente.core.rigs.simulated.demand import UNIFORM, Room, demand_of, patterns
+from niente.core.rigs.simulated.demand import UNIFORM, RoomClimate, demand_of, patterns
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
-from niente.core.rigs.simulated.network import places_of
+from niente.core.rigs.simulated.network import node_indices
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
@@ -24,7 +24,7 @@ LAST_S = 120
 """What settled is the mean over the last so many seconds: a clock held by heat swings a little."""
 
 
-class Settled(msgspec.Struct, frozen=True):
+class TrueSteadyState(msgspec.Struct, frozen=True):
     """Where a machine settles: its readings by channel (sensors' offsets and gains kept), the nodes of its heat network
     (°C), the flow of each stream (m3/s), and its rate of failures in 1/s."""
 
@@ -52,15 +52,15 @@ class Truth:
         self._machine = machine
         self._constants = constants
         self._channels = [channel.name for channel in channels_of(machine)]
-        self._nodes = places_of(machine)
+        self._nodes = node_indices(machine)
         self._scratch = np.empty((1, self._width()))
 
     def _width(self) -> int:
         return len(self._nodes) + plant.SAID + len(self._machine.groups())
 
-    def rested(self, room_c: float) -> plant.State:
+    def idle(self, room_c: float) -> plant.PlantState:
         """Return the machine cold, in a room."""
-        return plant.rest_state(self._constants, room_c, len(self._machine.groups()))
+        return plant.idle_state(self._constants, room_c, len(self._machine.groups()))
 
     def scratch(self, seconds: int) -> Array:
         """Return room for what is true of so many seconds, ``(seconds, ...)``."""
@@ -68,24 +68,24 @@ class Truth:
             self._scratch = np.empty((seconds, self._width()))
         return self._scratch[:seconds]
 
-    def settled(self, setting: Setting, load: MachineLoad, room_c: float, hours: float) -> Settled:
+    def settled(self, setting: Setting, load: MachineLoad, room_c: float, hours: float) -> TrueSteadyState:
         """Return where a whole setting settles under a load, at a steady room, after so many hours from rest."""
         c = self._constants
         demand = demand_of(self._machine, c, setting, load)
-        state = self.rested(room_c)
+        state = self.idle(room_c)
         true = self.run(demand, load, state, room_c, round(hours * 3600.0))
         rate, _, _ = plant.look_at_silicon(c, demand, state, 1.0)
         told = true[:, c.pick].mean(axis=0) * c.sensors.gain + c.sensors.offset
-        return Settled(
+        return TrueSteadyState(
             readings=dict(zip(self._channels, told.tolist(), strict=True)),
             nodes_c={name: float(true[:, place].mean()) for name, place in self._nodes.items()},
             flows_m3_per_s=dict(zip(self._machine.heat.streams, state.flows.tolist(), strict=True)),
             failures_per_s=float(rate) if not load.rests else 0.0,
         )
 
-    def level_dba(self, setting: Setting, load: MachineLoad, room: Room, time_s: float) -> float:
+    def level_dba(self, setting: Setting, load: MachineLoad, room: RoomClimate, time_s: float) -> float:
         """Return the level at the meter, background included, once the fans have settled (dBA)."""
-        state = self.rested(room.model.mean_c)
+        state = self.idle(room.model.mean_c)
         demand = demand_of(self._machine, self._constants, setting, load)
         background = float(room.background_dba(np.array([time_s]))[0])
         true = self.run(demand, load, state, room.model.mean_c, FANS_SETTLED_S, background)
@@ -97,7 +97,7 @@ class Truth:
         self,
         demand: plant.Demand,
         load: MachineLoad,
-        state: plant.State,
+        state: plant.PlantState,
         room_c: float,
         seconds: int,
         background_dba: float | None = None,

@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Near, likeness_of, places_of
+from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Neighbours, likeness_of, near_points
 from niente.core.science.heat.sum import (
     COMMON_SHARE,
     OF_GROUP,
@@ -28,13 +28,13 @@ SHARE_SDS = (0.003, 0.01, 0.025, 0.06)
 """Candidates for what the sum leaves out, as a share of the rise; weighed by marginal likelihood."""
 SHARE_PRIOR = (0.5, 0.34, 0.12, 0.04)
 OUTLIER_SD = 2.5
-LEAST_RUNS = 3
+MIN_RUNS = 3
 BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0
 """A run that its temperature cap held draws less and less until it is settled: at the power it drew at its end the rise would
 be at least what it read, give or take the first (K), and hardly far more (the second)."""
 OWN_SD_K = 0.1
 """A settled temperature is never better known than this beside what all have in common (K)."""
-DOUBTS, LEAST_SIZE, MOST_SIZE = 8.0, 0.5, 9.0
+DOUBTS, MIN_SIZE, MAX_SIZE = 8.0, 0.5, 9.0
 """The size of the runs' own errors is learnt from how they scatter; what they claim themselves counts as so many runs."""
 ROUNDS = 5
 TOLERANCE = 1e-5
@@ -89,7 +89,7 @@ class _Problem:
         mixings = {label: mixing_of(label, bare.effects, self.means.shape[0]) for label in set(self.labels)}
         self.mixing = np.stack([mixings[label] for label in self.labels])
         self.power, self.speeds, self.sources = bare.scaled(runs.power_w, runs.rpm, runs.sources_w)
-        places = places_of(self.power, self.speeds)
+        places = near_points(self.power, self.speeds)
         self.known = ~runs.bound
         told = [label for label, known in zip(self.labels, self.known.tolist(), strict=True) if known]
         self.places, self.told = places[self.known], told
@@ -125,7 +125,7 @@ class _Problem:
             told = float(np.sum(np.einsum("ni,ij,nj->n", slopes, covariance, slopes) / variance))
             free = max(self.y.shape[0] - told, 0.0)
             size *= (DOUBTS + float(np.sum(weights * apart**2))) / (DOUBTS + free)
-            size = min(max(size, LEAST_SIZE), MOST_SIZE)
+            size = min(max(size, MIN_SIZE), MAX_SIZE)
             if (
                 (turn > 0 or near is not None)
                 and np.allclose(before[0], weights, atol=0.02)
@@ -195,11 +195,11 @@ class _Problem:
             runs=int(np.count_nonzero(self.known)),
             bounds=int(np.count_nonzero(~self.known)),
             quantile=one.wide,
-            near=Near(self.places, tuple(self.told), one.sum_k, one.slopes, left, one.precision),
+            near=Neighbours(self.places, tuple(self.told), one.sum_k, one.slopes, left, one.precision),
         )
 
 
-def fit(groups: tuple[str, ...], sources: tuple[str, ...], reference: tuple[str, str], runs: Runs) -> HeatPath:
+def fit_heat_path(groups: tuple[str, ...], sources: tuple[str, ...], reference: tuple[str, str], runs: Runs) -> HeatPath:
     """Fit the heat path to all runs together, settled and unsettled, each by its own error.
 
     ``reference`` is the load and variant that others have factors against. Maximum a posteriori with log-normal priors, so
@@ -207,7 +207,7 @@ def fit(groups: tuple[str, ...], sources: tuple[str, ...], reference: tuple[str,
     (Huber's weights). What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace). Raises
     ``ValueError`` for fewer than three runs that gave a temperature.
     """
-    if np.count_nonzero(~runs.bound) < LEAST_RUNS:
+    if np.count_nonzero(~runs.bound) < MIN_RUNS:
         raise ValueError("the heat path needs at least three settled runs")
     full = tuple(np.maximum(runs.rpm.max(axis=0), 1.0).tolist()) if groups else ()
     changed = [(of_load(load), THETA0) for load in sorted(set(runs.load) - {reference[0]})]

@@ -45,7 +45,7 @@ class Misfit(msgspec.Struct, frozen=True):
     half_width_k: float
 
 
-class Near(msgspec.Struct, frozen=True):
+class Neighbours(msgspec.Struct, frozen=True):
     """The runs as the process beside the sum sees them: places ``(n, 1 + g)``, labels, the sum there ``(n,)``, its slopes
     ``(n, p)``, what is left over ``(n,)`` (K), and the inverse ``(n, n)`` of the covariance of the readings."""
 
@@ -80,7 +80,7 @@ class HeatPath(msgspec.Struct, frozen=True):
     runs: int = 0
     bounds: int = 0
     quantile: float = Z95
-    near: Near | None = None
+    near: Neighbours | None = None
 
     @property
     def follows_runs(self) -> bool:
@@ -144,7 +144,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         """Return how much each run says of each place beside the sum, and what places and runs have in common."""
         near = self.near
         assert near is not None
-        likeness = likeness_of(places_of(power, speeds), near.places, [label] * power.shape[0], near.labels)
+        likeness = likeness_of(near_points(power, speeds), near.places, [label] * power.shape[0], near.labels)
         shared: Array = self.share_sd**2 * likeness * value[:, None] * near.sum_k
         pulled: Array = shared @ near.precision
         return pulled, shared
@@ -192,7 +192,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         return variance
 
 
-def places_of(power: Vector, speeds: Array) -> Array:
+def near_points(power: Vector, speeds: Array) -> Array:
     """Return where settings stand for the process beside the sum, in its reaches: ``(n, 1 + g)``."""
     return np.concatenate([np.log(power)[:, None] / REACH_LN_W, speeds / REACH_SPEED], axis=1)
 

@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from niente.core.science.heat.path import HeatPath
-from niente.core.science.heat.sum import OF_GROUP, SHARED, mixing_of, parts_of
+from niente.core.science.heat.sum import OF_GROUP, SHARED, mixing_of, rise_parts
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 
-LEAST_RUNG_K = 0.5
+MIN_RUNG_K = 0.5
 STEP = 1e-5
 
 
@@ -27,7 +27,7 @@ class Rung(msgspec.Struct, frozen=True):
     by_fans_k: float
 
 
-def rungs_of(path: HeatPath, power_w: float, rpm: Sequence[float], load: str = "") -> tuple[Rung, ...]:
+def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str = "") -> tuple[Rung, ...]:
     """Return the rungs from the core to the room at a power and speeds ``(g,)``: what no fan changes, then what each fan group
     works on, the one that cools the package alone first. The kelvins of all rungs add up to the sum's rise.
 
@@ -53,9 +53,9 @@ def rungs_of(path: HeatPath, power_w: float, rpm: Sequence[float], load: str = "
     now, then = each(logs, speeds), each(logs, best)
     slopes = np.stack([(each(logs + STEP * one, speeds) - now) / STEP for one in np.eye(logs.shape[0])], axis=-1)
     spread = path.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(path.covariance), slopes))
-    clear = [bool(now[1 + group] >= max(LEAST_RUNG_K, float(spread[1 + group]))) for group in range(count)]
+    clear = [bool(now[1 + group] >= max(MIN_RUNG_K, float(spread[1 + group]))) for group in range(count)]
     if not any(clear):  # before anything is measured nothing is told apart: show what is typical
-        clear = [bool(now[1 + group] >= LEAST_RUNG_K) for group in range(count)]
+        clear = [bool(now[1 + group] >= MIN_RUNG_K) for group in range(count)]
     share = [path.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
     tells = [group for group in sorted(range(count), key=lambda group: share[group]) if clear[group]]
     rest = [group for group in range(count) if group not in tells]
@@ -69,7 +69,7 @@ def rungs_of(path: HeatPath, power_w: float, rpm: Sequence[float], load: str = "
 
 def _parts(logs: Vector, power_w: float, r: Array) -> Vector:
     nothing = np.zeros((1, logs.shape[0] - SHARED - OF_GROUP * r.shape[1]))
-    parts: Vector = parts_of(logs[None, :], np.array([power_w]), r, nothing)[0]
+    parts: Vector = rise_parts(logs[None, :], np.array([power_w]), r, nothing)[0]
     return parts
 
 

@@ -123,7 +123,7 @@ def _heat_slopes(at: Array, slopes: Array, first: int, part: Vector, heat: Vecto
     slopes[:, OTHER] += share * at[..., OTHER] * per_watt
 
 
-def parts_of(logs: Array, power: Vector, speeds: Array, sources: Array) -> Array:
+def rise_parts(logs: Array, power: Vector, speeds: Array, sources: Array) -> Array:
     """Return the parts of the rise, ``(n, 2 + g)``: what no fan changes, the stage in common, then each group's own."""
     rise, slopes = rise_and_slopes(logs, power, speeds, sources)
     by_fans = slopes[:, [COMMON, *(SHARED + OF_GROUP * group for group in range(speeds.shape[1]))]]

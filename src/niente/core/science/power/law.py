@@ -38,11 +38,11 @@ WORK_SD, WORK_LEFT_OUT = 0.0005, 0.0008
 """How well a run's throughput is known, and what its law leaves out (shares)."""
 BETA, BETA_SD = 0.85, 0.4
 TYPICAL_V = 1.2
-MOST_V, LEAST_V = 2.5, 0.3
+MAX_V, MIN_V = 2.5, 0.3
 ROUNDS = 4
 
 
-class Draws(msgspec.Struct, frozen=True):
+class PowerReadings(msgspec.Struct, frozen=True):
     """What a law of power is fitted to, all arrays ``(n,)``: clock (MHz), voltage (V, NaN where it is not read), voltage
     offset (mV), a voltage that is fixed (V, 0: none), the temperature that counts (°C), package power (W), throughput (in each
     load's own unit, NaN where it is not to be used), and the load by name."""
@@ -128,7 +128,7 @@ def law(
     charge = np.exp(values[SHARED + np.asarray(place)])
     x = clock_mhz / ref_mhz - 1.0
     asked = values[AT_FULL] + values[STEEP] * x + values[BENT] * x**2 + values[OFFSET] * offset_mv / 1000.0
-    asked = np.clip(np.where(fixed_v > 0.0, fixed_v, asked), LEAST_V, MOST_V)
+    asked = np.clip(np.where(fixed_v > 0.0, fixed_v, asked), MIN_V, MAX_V)
     volt = asked
     power = asked
     for _ in range(ROUNDS):  # the load line takes a few per cent, so that this closes in at once
@@ -154,7 +154,7 @@ def slopes_of(
     return np.stack([(logs(values + step * one) - centre) / step for one in np.eye(values.shape[0])], axis=-1)
 
 
-def fit_power(draws: Draws) -> PowerLaw:
+def fit_power(draws: PowerReadings) -> PowerLaw:
     """Fit the laws to all runs together. Maximum a posteriori; priors wide about what is typical for the most that was drawn.
 
     Raises ``ValueError`` for fewer than three runs.
@@ -231,7 +231,7 @@ def fit_power(draws: Draws) -> PowerLaw:
     )
 
 
-def _works(draws: Draws, loads: tuple[str, ...], ref_mhz: float) -> dict[str, Work]:
+def _works(draws: PowerReadings, loads: tuple[str, ...], ref_mhz: float) -> dict[str, Work]:
     """Fit each load's throughput: a straight line in logarithms with a normal prior on its slope (textbook)."""
     found = {}
     for load in loads:

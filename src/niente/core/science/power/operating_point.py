@@ -20,7 +20,7 @@ HOTTEST_C = 160.0
 """Beyond this no silicon settles: a machine that has not come to rest below it runs away."""
 SLOWEST = 0.1
 """The least clock that is looked at, as a share of the highest."""
-MOST_W = 16384.0
+MAX_W = 16384.0
 SCANS = (8, 64)
 """Steps in which the first balance is looked for, so that the stable one is found and not the unstable one above it; finer
 ones for settings in which none was found, since near a runaway the two lie close together."""
@@ -32,7 +32,7 @@ Power = Callable[[Vector, Vector, Places], Vector]
 """The package power in W at clocks ``(m,)`` in MHz and core temperatures ``(m,)`` in °C, for settings by their places."""
 
 
-class Holds(IntEnum):
+class SettingLimiter(IntEnum):
     """What holds the clock at rest."""
 
     CLOCK = 0
@@ -40,8 +40,8 @@ class Holds(IntEnum):
     HEAT = 2
 
 
-class AtRest(msgspec.Struct, frozen=True):
-    """Where it comes to rest, all arrays ``(n,)``: clock (MHz), power (W), core temperature (°C), what holds it (``Holds``).
+class SteadyState(msgspec.Struct, frozen=True):
+    """Where it comes to rest, all arrays ``(n,)``: clock (MHz), power (W), core temperature (°C), what limits it.
 
     ``runaway`` where nothing holds it and no temperature below 160 °C balances; temperature and power are then infinite.
     """
@@ -49,14 +49,14 @@ class AtRest(msgspec.Struct, frozen=True):
     clock_mhz: Vector
     power_w: Vector
     core_c: Vector
-    holds: NDArray[np.int8]
+    limiter: NDArray[np.int8]
     runaway: NDArray[np.bool_]
 
 
-def at_rest(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_c: Vector, top_mhz: Vector) -> AtRest:
+def steady_state(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_c: Vector, top_mhz: Vector) -> SteadyState:
     """Solve for ``n`` settings at once; limits that are not in force are infinite.
 
-    ``limit_w`` is what the package draws where its limit holds it, ``top_mhz`` the highest clock that the setting allows.
+    ``limit_w`` is what the package draws where its limit is in force, ``top_mhz`` the highest clock that the setting allows.
     """
     every = np.arange(room_c.shape[0])
     limited = np.isfinite(limit_w)
@@ -77,8 +77,8 @@ def at_rest(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_c: Ve
     held = every[hot | by_power]
     clock[held] = _clock_at(power, watts, core, top_mhz, held)
     watts[runaway] = core[runaway] = np.inf
-    holds = np.where(hot, Holds.HEAT, np.where(by_power, Holds.POWER, Holds.CLOCK)).astype(np.int8)
-    return AtRest(clock, watts, core, holds, runaway)
+    limiter = np.where(hot, SettingLimiter.HEAT, np.where(by_power, SettingLimiter.POWER, SettingLimiter.CLOCK)).astype(np.int8)
+    return SteadyState(clock, watts, core, limiter, runaway)
 
 
 def _root(function: Callable[[Vector, Places], Vector], low: Vector, high: Vector, places: Places) -> Vector:
@@ -118,7 +118,7 @@ def _balance(rise_at: Callable[[Vector, Places], Vector], room_c: Vector, places
 
 def _power_at(rise: Rise, room_c: Vector, cap_c: Vector, places: Places) -> Vector:
     """Return the power whose rise brings the core to its cap ``(m,)``."""
-    low, high = np.zeros(places.shape), np.full(places.shape, MOST_W)
+    low, high = np.zeros(places.shape), np.full(places.shape, MAX_W)
     return _root(lambda watts, at: room_c[at] + rise(watts, cap_c[at], at) - cap_c[at], low, high, places)
 
 

@@ -9,16 +9,24 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import Scale
-from niente.core.selection.explanation import against, limit_cost, limit_name, place_text, short_place, standing, why_this
+from niente.core.selection.explanation import (
+    candidate_text,
+    comparison_text,
+    confirmation_text,
+    limit_cost_text,
+    limit_text,
+    pick_reason,
+    short_candidate_text,
+)
 from niente.core.selection.pick import Candidate, Choice, Limit
 from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.choose.scatter import Scatter
-from niente.desktop.pages.choose.ways import rung_text
+from niente.desktop.pages.choose.ways import step_text
 from niente.desktop.pages.page import Page
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
-from niente.desktop.widgets.blocks import Block, Columns, Deeds, Reading, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Buttons, Columns, Reading, Readings, Title, Words
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.quantity_field import QuantityField
@@ -29,10 +37,10 @@ FOOT_PX, QWIDGETSIZE_MAX = 70, 16777215
 OFF_DBA = 9.5
 """The noise limit's field stands here for "none"."""
 LIMIT_OF = {
-    Limit.THROUGHPUT: "least_throughput_percent",
-    Limit.HEADROOM: "least_headroom_k",
+    Limit.THROUGHPUT: "min_throughput_percent",
+    Limit.HEADROOM: "min_headroom_k",
     Limit.RESULTS: "clean_minutes",
-    Limit.NOISE: "most_noise_dba",
+    Limit.NOISE: "max_noise_dba",
 }
 
 
@@ -67,14 +75,14 @@ class ChoosePage(Page):
         )
         minutes = msgspec.structs.replace(quantity_of("burst_time_s"), unit="min")
         return {
-            "least_throughput_percent": QuantityField(
-                percent, low=10, high=110, step=1, title=tr("Throughput at least"), default=usual.least_throughput_percent
+            "min_throughput_percent": QuantityField(
+                percent, low=10, high=110, step=1, title=tr("Throughput at least"), default=usual.min_throughput_percent
             ),
-            "most_noise_dba": QuantityField(
+            "max_noise_dba": QuantityField(
                 noise, low=OFF_DBA, high=80, step=0.5, title=tr("Noise at most"), default=OFF_DBA, off_words=tr("no limit")
             ),
-            "least_headroom_k": QuantityField(
-                headroom, low=0, high=60, step=1, title=tr("Headroom at least"), default=usual.least_headroom_k
+            "min_headroom_k": QuantityField(
+                headroom, low=0, high=60, step=1, title=tr("Headroom at least"), default=usual.min_headroom_k
             ),
             "design_room_c": QuantityField(
                 room, low=10, high=45, step=1, title=tr("In a room of"), default=usual.design_room_c
@@ -111,7 +119,7 @@ class ChoosePage(Page):
         project, field = self.session.project, self.fields[name]
         if project is None:
             return
-        off = name == "most_noise_dba" and (not math.isfinite(value) or value <= OFF_DBA)
+        off = name == "max_noise_dba" and (not math.isfinite(value) or value <= OFF_DBA)
         wanted = None if off else min(max(value, field.minimum()), field.maximum())
         limits: Limits = msgspec.structs.replace(project.limits, **{name: wanted})
         self.session.change_limits(tr("change of “{what}”").format(what=field.title), limits)
@@ -130,7 +138,7 @@ class ChoosePage(Page):
         self.scatter.setVisible(answer.field is not None)
         scale = answer.models.scale if answer.models is not None else Scale()
         if answer.field is not None and project is not None:
-            self.scatter.show_field(answer.field, project.limits, choice, scale, answer.rungs)
+            self.scatter.show_field(answer.field, project.limits, choice, scale, answer.method_steps)
         for words in self.costs.values():
             words.setText("")
         if choice is None:
@@ -141,12 +149,12 @@ class ChoosePage(Page):
             n=choice.settings, room=f"{choice.limits.design_room_c:g}"
         )
         state = tr("confirmed") if choice.confirmed else tr("not confirmed yet")
-        self.set_head(f"{settings}: {state}", place_text(choice.pick))
-        rows = [_row(tr("Pick"), choice.pick, standing(choice), scale)]
-        rows += [_row(f"{n}", other, against(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
+        self.set_head(f"{settings}: {state}", candidate_text(choice.pick))
+        rows = [_row(tr("Pick"), choice.pick, confirmation_text(choice), scale)]
+        rows += [_row(f"{n}", other, comparison_text(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
         self.model.set_rows(rows)
         for cost in choice.costs:
-            self.costs[LIMIT_OF[cost.limit]].setText(limit_cost(choice, cost.limit))
+            self.costs[LIMIT_OF[cost.limit]].setText(limit_cost_text(choice, cost.limit))
 
     def _ways(self, limits: Limits) -> list[Block]:
         """Say what each way of holding back comes to, at its quietest rung that keeps the throughput."""
@@ -154,7 +162,7 @@ class ChoosePage(Page):
         if not best:
             return []
         rows = tuple(
-            (name, rung_text(rung), number_text(rung.throughput_percent, 1), number_text(rung.in_room_dba, 1))
+            (name, step_text(rung), number_text(rung.throughput_percent, 1), number_text(rung.in_room_dba, 1))
             for name, rung in best
         )
         return [Columns(tr("Ways to hold back"), ("", "%", "dBA"), rows)]
@@ -186,9 +194,9 @@ class ChoosePage(Page):
         binding = {cost.limit for cost in choice.costs if cost.instead is not None}
         limits = tuple(self._limit_line(choice.limits, cost.limit, binds=cost.limit in binding) for cost in choice.costs)
         return [
-            Title(tr("The pick"), short_place(choice.pick)),
-            Words(tr("Why this one"), why_this(choice)),
-            Words(tr("Does it hold?"), standing(choice)),
+            Title(tr("The pick"), short_candidate_text(choice.pick)),
+            Words(tr("Why this one"), pick_reason(choice)),
+            Words(tr("Does it hold?"), confirmation_text(choice)),
             Readings(tr("Limits"), limits, tr("• binds")),
             Words(tr("What each limit costs"), _costs(choice)),
             *self._ways(choice.limits),
@@ -199,12 +207,12 @@ class ChoosePage(Page):
                     "an unstable processor corrupts files."
                 ),
             ),
-            Deeds(("edit.undo",)),
+            Buttons(("edit.undo",)),
         ]
 
 
 def _costs(choice: Choice) -> str:
-    return "\n".join(f"{limit_name(choice, cost.limit)}: {limit_cost(choice, cost.limit)}." for cost in choice.costs)
+    return "\n".join(f"{limit_text(choice, cost.limit)}: {limit_cost_text(choice, cost.limit)}." for cost in choice.costs)
 
 
 def _row(name: str, one: Candidate, words: str, scale: Scale) -> list[Cell | str]:

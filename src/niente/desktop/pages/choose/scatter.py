@@ -10,33 +10,33 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
-from niente.core.analysis.grid import Field
+from niente.core.analysis.grid import SettingGrid
 from niente.core.model.project import Limits
 from niente.core.model.quantities import number_text
 from niente.core.science.dynamics import MARKS, Scale
-from niente.core.selection.explanation import place_text, short_place
-from niente.core.selection.methods import Rung
+from niente.core.selection.explanation import candidate_text, short_candidate_text
+from niente.core.selection.methods import MethodStep
 from niente.core.selection.pick import Candidate, Choice, Limit, front, keeps
-from niente.desktop.pages.choose.ways import Ways
+from niente.desktop.pages.choose.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected
 from niente.desktop.widgets.plot import Plot
-from niente.desktop.widgets.scale import Span, ticks
+from niente.desktop.widgets.scale import PixelSpan, ticks
 
 Array = NDArray[np.float64]
 GUTTERS = (60, 24, 56, 50)
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 GRAB_PX = 9.0
-THROUGHPUT, NOISE = "least_throughput_percent", "most_noise_dba"
+THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
 EVERY = 2
 """Every so many places of the grid are drawn; all of them count."""
 
 
-class Settings(msgspec.Struct, frozen=True):
+class ScatterPoints(msgspec.Struct, frozen=True):
     """What is drawn, in groups: noise and throughput ``(n, 2)`` of each."""
 
     measured: Array
@@ -59,20 +59,20 @@ class Scatter(Plot):
         self.setMouseTracking(True)
         self.setMinimumHeight(220)
         self.box = self.canvas.box(0, 0, 1)
-        self._settings: Settings | None = None
+        self._settings: ScatterPoints | None = None
         self._limits = Limits()
         self._choice: Choice | None = None
         self._scale = Scale()
         self._grabbed = ""
-        self.ways = Ways(look)
+        self.ways = MethodCurves(look)
 
     def show_field(
-        self, field: Field, limits: Limits, choice: Choice | None, scale: Scale, rungs: tuple[Rung, ...] = ()
+        self, field: SettingGrid, limits: Limits, choice: Choice | None, scale: Scale, method_steps: tuple[MethodStep, ...] = ()
     ) -> None:
         """Draw every setting of a field, and over it the ways of holding back, where more than one was measured."""
         self._limits, self._choice, self._scale = limits, choice, scale
-        self.ways.take(rungs)
-        self._settings = made = sort_settings(field, limits, self.ways.rungs)
+        self.ways.take(method_steps)
+        self._settings = made = sort_settings(field, limits, self.ways.method_steps)
         every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.places()])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
         self.box.setRange(
@@ -87,11 +87,11 @@ class Scatter(Plot):
             return
         total = sum(group.shape[0] for group in (made.measured, made.inferred))
         words = tr("{n} settings drawn keep every limit or were measured. Least throughput {t} %.").format(
-            n=total, t=f"{self._limits.least_throughput_percent:g}"
+            n=total, t=f"{self._limits.min_throughput_percent:g}"
         )
         if choice is not None:
             words += " " + tr("The pick: {place}, {dba} dBA, {t} %. The table below gives the runners-up.").format(
-                place=place_text(choice.pick),
+                place=candidate_text(choice.pick),
                 dba=number_text(choice.pick.in_room_dba, 1),
                 t=number_text(choice.pick.throughput_percent, 1),
             )
@@ -106,10 +106,10 @@ class Scatter(Plot):
             return
         p, area = self.look.palette, self.canvas.area(self.box)
         across, up = spans(self.canvas, self.box)
-        y = min(max(up.px(self._limits.least_throughput_percent), area.top()), area.bottom())
+        y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
         painter.fillRect(QRectF(area.left(), y, area.width(), area.bottom() - y), QColor(p.shade))
-        if self._limits.most_noise_dba is not None:
-            x = min(max(across.px(self._limits.most_noise_dba), area.left()), area.right())
+        if self._limits.max_noise_dba is not None:
+            x = min(max(across.px(self._limits.max_noise_dba), area.left()), area.right())
             painter.fillRect(QRectF(x, area.top(), area.right() - x, y - area.top()), QColor(p.shade))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(QColor(p.rule))
@@ -120,7 +120,7 @@ class Scatter(Plot):
             x = round(across.px(limit)) + 0.5
             painter.drawLine(QLineF(x, area.top(), x, area.bottom()))
 
-    def _mark_limits(self, across: Span) -> list[float]:
+    def _mark_limits(self, across: PixelSpan) -> list[float]:
         return [limit for limit in self._scale.limits_dba if across.low < limit < across.high]
 
     def _over(self, painter: QPainter) -> None:
@@ -155,7 +155,7 @@ class Scatter(Plot):
         self._draw_names(painter, area, across, up)
         self._draw_legend(painter, area)
 
-    def _draw_front(self, painter: QPainter, made: Settings, across: Span, up: Span) -> None:
+    def _draw_front(self, painter: QPainter, made: ScatterPoints, across: PixelSpan, up: PixelSpan) -> None:
         if made.front.shape[0] < 2:
             return
         p = self.look.palette
@@ -171,7 +171,7 @@ class Scatter(Plot):
         painter.setPen(QPen(QColor(p.ink), 1.5))
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in points]))
 
-    def _draw_dynamics(self, painter: QPainter, area: QRectF, across: Span) -> None:
+    def _draw_dynamics(self, painter: QPainter, area: QRectF, across: PixelSpan) -> None:
         """Write the dynamic marks under the axis, between the limits that part them."""
         limits = self._scale.limits_dba
         if not limits:
@@ -191,38 +191,38 @@ class Scatter(Plot):
             x = round(across.px(limit)) + 0.5
             painter.drawLine(QLineF(x, y - 10, x, y + 3))
 
-    def _noise_at(self, across: Span) -> float:
+    def _noise_at(self, across: PixelSpan) -> float:
         """Return where the noise limit's handle stands; at the axis' end while there is no such limit."""
-        limit = self._limits.most_noise_dba
+        limit = self._limits.max_noise_dba
         return across.high if limit is None else min(max(limit, across.low), across.high)
 
-    def _draw_handles(self, painter: QPainter, area: QRectF, across: Span, up: Span) -> None:
-        p, least = self.look.palette, self._limits.least_throughput_percent
+    def _draw_handles(self, painter: QPainter, area: QRectF, across: PixelSpan, up: PixelSpan) -> None:
+        p, least = self.look.palette, self._limits.min_throughput_percent
         y = min(max(up.px(least), area.top()), area.bottom())
         x = across.px(self._noise_at(across))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(QColor(p.ink))
         painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
-        if self._limits.most_noise_dba is not None:
+        if self._limits.max_noise_dba is not None:
             painter.drawLine(QLineF(round(x) + 0.5, area.top(), round(x) + 0.5, area.bottom()))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(p.ink))
         left, top = area.left() - 1, area.top() - 1
         painter.drawPolygon(QPolygonF([QPointF(left - 10, y - 6), QPointF(left - 10, y + 6), QPointF(left, y)]))
-        if self._limits.most_noise_dba is None:
+        if self._limits.max_noise_dba is None:
             painter.setBrush(QColor(p.ground))
             painter.setPen(QPen(QColor(p.ink), 1.0))
         painter.drawPolygon(QPolygonF([QPointF(x - 6, top - 10), QPointF(x + 6, top - 10), QPointF(x, top)]))
         text = tr("at least {t} %").format(t=f"{least:g}")
         draw_text(painter, QPointF(area.right() - 6, y - 5), text, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
-        limit = self._limits.most_noise_dba
+        limit = self._limits.max_noise_dba
         words = tr("at most {n} dBA").format(n=number_text(limit, 1)) if limit is not None else tr("no noise limit: drag")
         side = RIGHT if x > area.right() - 110 else Qt.AlignmentFlag.AlignLeft
         shift = -10.0 if side == RIGHT else 10.0
         draw_text(painter, QPointF(x + shift, top - 2), words, font(SMALL), p.ink if limit is not None else p.soft, align=side)
 
-    def _draw_names(self, painter: QPainter, area: QRectF, across: Span, up: Span) -> None:
+    def _draw_names(self, painter: QPainter, area: QRectF, across: PixelSpan, up: PixelSpan) -> None:
         """Draw the pick with lines to its axes, and the runners-up by their numbers in the table."""
         choice, p = self._choice, self.look.palette
         if choice is None:
@@ -248,13 +248,13 @@ class Scatter(Plot):
         painter.drawLine(QLineF(area.left(), round(pick.y()) + 0.5, pick.x(), round(pick.y()) + 0.5))
         painter.drawLine(QLineF(round(pick.x()) + 0.5, pick.y(), round(pick.x()) + 0.5, area.bottom()))
         draw_picked(painter, pick, p)
-        words = short_place(choice.pick)
+        words = short_candidate_text(choice.pick)
         x, y, side = self._room_for(words, pick, area, across, up)
         draw_text(painter, QPointF(x, y), tr("the pick"), font(SMALL), p.accent, halo=p.ground, align=side)
         draw_text(painter, QPointF(x, y + 14), words, font(BODY, bold=True), p.ink, halo=p.ground, align=side)
 
     def _room_for(
-        self, words: str, pick: QPointF, area: QRectF, across: Span, up: Span
+        self, words: str, pick: QPointF, area: QRectF, across: PixelSpan, up: PixelSpan
     ) -> tuple[float, float, Qt.AlignmentFlag]:
         """Return where the pick's label meets the fewest marks: left or right of it, above or below."""
         made = self._settings
@@ -295,11 +295,11 @@ class Scatter(Plot):
             return ""
         area = self.canvas.area(self.box)
         across, up = spans(self.canvas, self.box)
-        y = min(max(up.px(self._limits.least_throughput_percent), area.top()), area.bottom())
+        y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
         x = across.px(self._noise_at(across))
         if abs(place.y() - y) < GRAB_PX and (place.x() < area.left() + 4 or self._on_line(place, area)):
             return THROUGHPUT
-        if abs(place.x() - x) < GRAB_PX and (place.y() < area.top() + 4 or self._limits.most_noise_dba is not None):
+        if abs(place.x() - x) < GRAB_PX and (place.y() < area.top() + 4 or self._limits.max_noise_dba is not None):
             return NOISE
         return ""
 
@@ -351,16 +351,16 @@ class Scatter(Plot):
             return
         name, way = move
         if name == THROUGHPUT:
-            self.limit_moved.emit(name, self._limits.least_throughput_percent + way * STEPS[name])
+            self.limit_moved.emit(name, self._limits.min_throughput_percent + way * STEPS[name])
             return
         high = spans(self.canvas, self.box)[0].high
-        now = self._limits.most_noise_dba
+        now = self._limits.max_noise_dba
         first = math.floor(2.0 * high) / 2.0 if way < 0 else math.inf
         value = first if now is None else now + way * STEPS[NOISE]
         self.limit_moved.emit(name, value if value < high else math.inf)
 
 
-def sort_settings(field: Field, limits: Limits, rungs: Sequence[Rung] = ()) -> Settings:
+def sort_settings(field: SettingGrid, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
     """Put every setting of a field into its group; the grid's own are thinned, those measured never. The front is drawn
     through the field's settings and the rungs of other ways alike."""
     said = field.predicted
@@ -371,14 +371,14 @@ def sort_settings(field: Field, limits: Limits, rungs: Sequence[Rung] = ()) -> S
     thin.reshape(field.y.shape[0], -1)[::EVERY, ::EVERY] = True
     grid = thin & ~field.measured
     fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
-    sound = [rung for rung in rungs if rung.headroom_k >= limits.least_headroom_k]
+    sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
     noise, throughput = front(
         np.append(said.in_room_dba[fit], [rung.in_room_dba for rung in sound]),
         np.append(said.throughput_percent[fit], [rung.throughput_percent for rung in sound]),
     )
     on_front = np.column_stack([noise, throughput])
     spread = np.interp(noise, *_sorted(said.in_room_dba, said.in_room_hw)) if noise.shape[0] else np.empty(0)
-    return Settings(
+    return ScatterPoints(
         places[field.measured], places[grid & (broken == 0)], places[grid & (broken == 1)], places[grid & (broken > 1)],
         on_front, spread,
     )  # fmt: skip

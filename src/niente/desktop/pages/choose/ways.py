@@ -7,39 +7,51 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
-from niente.core.selection.methods import Rung, Way
+from niente.core.selection.methods import MethodStep, TuningMethod
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text, text_width
-from niente.desktop.widgets.scale import Span
+from niente.desktop.widgets.scale import PixelSpan
 
-LETTERS = {Way.OFFSET: "V", Way.LIMIT: "P", Way.BOTH: "B", Way.CAP: "T", Way.CLOCK: "F"}
-COLOURS = {Way.OFFSET: "#CC79A7", Way.LIMIT: "#0072B2", Way.BOTH: "#56B4E9", Way.CAP: "#E69F00", Way.CLOCK: "#009E73"}
+LETTERS = {
+    TuningMethod.OFFSET: "V",
+    TuningMethod.LIMIT: "P",
+    TuningMethod.BOTH: "B",
+    TuningMethod.CAP: "T",
+    TuningMethod.CLOCK: "F",
+}
+COLOURS = {
+    TuningMethod.OFFSET: "#CC79A7",
+    TuningMethod.LIMIT: "#0072B2",
+    TuningMethod.BOTH: "#56B4E9",
+    TuningMethod.CAP: "#E69F00",
+    TuningMethod.CLOCK: "#009E73",
+}
 """Of the Okabe-Ito set; letters and names say the same without colour."""
 
 
-class Ways:
+class MethodCurves:
     """The rungs of every way, where more than one way was measured; otherwise nothing, since the field says it all."""
 
     def __init__(self, look: Look) -> None:
         self._look = look
-        self.rungs: tuple[Rung, ...] = ()
+        self.method_steps: tuple[MethodStep, ...] = ()
 
-    def take(self, rungs: tuple[Rung, ...]) -> None:
+    def take(self, method_steps: tuple[MethodStep, ...]) -> None:
         """Take what is to be drawn."""
-        several = {rung.way for rung in rungs} - {Way.LIMIT, Way.BOTH}
-        self.rungs = rungs if several else ()
+        several = {rung.way for rung in method_steps} - {TuningMethod.LIMIT, TuningMethod.BOTH}
+        self.method_steps = method_steps if several else ()
 
     def places(self) -> NDArray[np.float64]:
         """Return noise and throughput of every rung, ``(n, 2)``."""
-        return np.array([[rung.in_room_dba, rung.throughput_percent] for rung in self.rungs]).reshape(-1, 2)
+        return np.array([[rung.in_room_dba, rung.throughput_percent] for rung in self.method_steps]).reshape(-1, 2)
 
-    def by_way(self) -> list[tuple[Way, list[Rung]]]:
+    def by_way(self) -> list[tuple[TuningMethod, list[MethodStep]]]:
         """Return the rungs of each way that has any."""
-        found = ((way, [rung for rung in self.rungs if rung.way == way]) for way in Way)
+        found = ((way, [rung for rung in self.method_steps if rung.way == way]) for way in TuningMethod)
         return [(way, own) for way, own in found if own]
 
-    def draw(self, painter: QPainter, across: Span, up: Span) -> None:
+    def draw(self, painter: QPainter, across: PixelSpan, up: PixelSpan) -> None:
         """Draw them."""
         p = self._look.palette
         taken: list[tuple[float, float]] = []
@@ -80,28 +92,28 @@ class Ways:
         ]
         return " " + "; ".join(parts) + "." if parts else ""
 
-    def best(self, limits: Limits) -> list[tuple[str, Rung]]:
+    def best(self, limits: Limits) -> list[tuple[str, MethodStep]]:
         """Return for each way, by its name, the quietest rung that keeps throughput and headroom."""
         found = []
         for way, own in self.by_way():
             keeping = [
                 rung
                 for rung in own
-                if rung.throughput_percent >= limits.least_throughput_percent and rung.headroom_k >= limits.least_headroom_k
+                if rung.throughput_percent >= limits.min_throughput_percent and rung.headroom_k >= limits.min_headroom_k
             ]
             if keeping:
                 found.append((tr(way.value), min(keeping, key=lambda rung: rung.in_room_dba)))
         return found
 
 
-def rung_text(rung: Rung) -> str:
+def step_text(rung: MethodStep) -> str:
     """Return what a rung sets, as short as a margin has room for."""
     setting = rung.setting
     parts = {
-        Way.OFFSET: f"{number_text(setting.voltage_offset_mv or 0.0, 0)}{NO_BREAK_SPACE}mV",
-        Way.LIMIT: f"{number_text(setting.sustained_power_w or 0.0, 0)}{NO_BREAK_SPACE}W",
-        Way.BOTH: f"{number_text(setting.sustained_power_w or 0.0, 0)}{NO_BREAK_SPACE}W",
-        Way.CAP: f"{number_text(setting.temperature_cap_c or 0.0, 0)}{NO_BREAK_SPACE}°C",
-        Way.CLOCK: f"{number_text(setting.fixed_clock_mhz or setting.clock_cap_mhz or 0.0, 0)}{NO_BREAK_SPACE}MHz",
+        TuningMethod.OFFSET: f"{number_text(setting.voltage_offset_mv or 0.0, 0)}{NO_BREAK_SPACE}mV",
+        TuningMethod.LIMIT: f"{number_text(setting.sustained_power_w or 0.0, 0)}{NO_BREAK_SPACE}W",
+        TuningMethod.BOTH: f"{number_text(setting.sustained_power_w or 0.0, 0)}{NO_BREAK_SPACE}W",
+        TuningMethod.CAP: f"{number_text(setting.temperature_cap_c or 0.0, 0)}{NO_BREAK_SPACE}°C",
+        TuningMethod.CLOCK: f"{number_text(setting.fixed_clock_mhz or setting.clock_cap_mhz or 0.0, 0)}{NO_BREAK_SPACE}MHz",
     }
     return parts[rung.way]

@@ -8,14 +8,14 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolyg
 
 from niente.desktop.pages.map.layers import Drawn, drawn, unit_of, values_of
 from niente.desktop.pages.map.legend import draw_legend
-from niente.desktop.pages.map.over_field import Lines, OverField, Shown, lines_of
+from niente.desktop.pages.map.over_field import FieldPicture, Lines, OverField, lines_of
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint
 from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.marks import draw_measured
 from niente.desktop.widgets.plot import Plot
-from niente.desktop.widgets.scale import Span, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
 
 Array = NDArray[np.float64]
 GUTTERS = (60, 16, 8, 46)
@@ -43,7 +43,7 @@ class FieldView(Plot):
         self.image = pg.ImageItem()
         self.image.setColorMap(pg.colormap.get("cividis"))
         self.box.addItem(self.image)
-        self._shown: Shown | None = None
+        self._shown: FieldPicture | None = None
         self._drawn: Drawn | None = None
         self._lines: Lines | None = None
         self._values: tuple[Array, Array] | None = None
@@ -51,7 +51,7 @@ class FieldView(Plot):
 
     # -- showing -------------------------------------------------------------------------------------------------
 
-    def show_field(self, shown: Shown) -> None:
+    def show_field(self, shown: FieldPicture) -> None:
         """Draw a field with everything on it."""
         before, self._shown = self._shown, shown
         same_field = before is not None and before.mapped is shown.mapped
@@ -62,7 +62,7 @@ class FieldView(Plot):
         self._fit_slices()
         self.draw_again()
 
-    def _take_layer(self, shown: Shown) -> None:
+    def _take_layer(self, shown: FieldPicture) -> None:
         made = self._drawn = drawn(shown.mapped, shown.layer)
         self._values = values_of(shown.mapped, shown.layer)
         step = made.step
@@ -73,7 +73,7 @@ class FieldView(Plot):
         self.box.setRange(xRange=(x0, x1), yRange=(y0, y1), padding=0.0)
         self._lines = lines_of(shown, made)
 
-    def _nearest(self, before: Shown | None, shown: Shown) -> tuple[int, int] | None:
+    def _nearest(self, before: FieldPicture | None, shown: FieldPicture) -> tuple[int, int] | None:
         """Return where the crosshair stands in a new field: where it stood, or at the pick while nothing is selected."""
         field = shown.mapped.field
         old = before.mapped.field if before is not None else None
@@ -116,7 +116,7 @@ class FieldView(Plot):
         self.beside.setRange(xRange=(low - spare, high + spare), yRange=(y0, y1), padding=0.0)
 
     @staticmethod
-    def _limit(shown: Shown) -> float | None:
+    def _limit(shown: FieldPicture) -> float | None:
         """Return the limit of the layer; a difference has none but zero."""
         if shown.mapped.other is not None:
             return 0.0
@@ -149,7 +149,7 @@ class FieldView(Plot):
             draw_text(painter, at, text, font(SMALL), p.soft, align=side)
         self._draw_slices(painter, shown)
 
-    def _draw_slices(self, painter: QPainter, shown: Shown) -> None:
+    def _draw_slices(self, painter: QPainter, shown: FieldPicture) -> None:
         p = self.look.palette
         limit = self._limit(shown)
         for along_row, box in ((True, self.above), (False, self.beside)):
@@ -160,7 +160,9 @@ class FieldView(Plot):
             across, up = spans(self.canvas, box)
             at, values, wide, measured = cut
 
-            def point(where: float, value: float, across: Span = across, up: Span = up, row: bool = along_row) -> QPointF:
+            def point(
+                where: float, value: float, across: PixelSpan = across, up: PixelSpan = up, row: bool = along_row
+            ) -> QPointF:
                 return QPointF(across.px(where), up.px(value)) if row else QPointF(across.px(value), up.px(where))
 
             painter.setClipRect(area.adjusted(-1, -1, 1, 1))

@@ -8,14 +8,14 @@ import numpy as np
 from contourpy import FillType, contour_generator
 from numpy.typing import NDArray
 
-from niente.core.analysis.grid import Field
-from niente.core.analysis.maps import Mapped, difference
+from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.maps import SettingMap, difference
 from niente.core.model.project import Limits
 
 Array = NDArray[np.float64]
 FINE, COARSE = 360, 90
 """Points a side of the grid of colours, and of the grid of lines."""
-MOST_COLOURS, LEAST_COLOURS = 24, 6
+MAX_COLOURS, MIN_COLOURS = 24, 6
 
 
 class Layer(msgspec.Struct, frozen=True):
@@ -27,8 +27,8 @@ class Layer(msgspec.Struct, frozen=True):
     title: str
     unit: str
     step: float
-    of: Callable[[Field, Limits], Array]
-    spread: Callable[[Field], Array] | None
+    of: Callable[[SettingGrid, Limits], Array]
+    spread: Callable[[SettingGrid], Array] | None
     limit: Callable[[Limits, float], float | None]
 
 
@@ -36,25 +36,25 @@ def _no_limit(limits: Limits, ceiling_c: float) -> float | None:
     return None
 
 
-def _core_spread(field: Field) -> Array:
+def _core_spread(field: SettingGrid) -> Array:
     return field.predicted.core_hw
 
 
-def _per_watt(field: Field, limits: Limits) -> Array:
+def _per_watt(field: SettingGrid, limits: Limits) -> Array:
     return field.predicted.throughput_percent / field.predicted.power_w
 
 
 LAYERS = (
     Layer("Hottest core", "°C", 2.5, lambda at, _: at.predicted.core_c, _core_spread, lambda _, ceiling: ceiling),
     Layer("Core rise", "K", 2.5, lambda at, _: at.predicted.rise_k, _core_spread, _no_limit),
-    Layer("Headroom", "K", 2.5, lambda at, _: at.predicted.headroom_k, _core_spread, lambda limits, _: limits.least_headroom_k),
+    Layer("Headroom", "K", 2.5, lambda at, _: at.predicted.headroom_k, _core_spread, lambda limits, _: limits.min_headroom_k),
     Layer(
         title="Noise",
         unit="dBA",
         step=1.0,
         of=lambda at, _: at.predicted.in_room_dba,
         spread=lambda at: at.predicted.in_room_hw,
-        limit=lambda limits, _: limits.most_noise_dba,
+        limit=lambda limits, _: limits.max_noise_dba,
     ),
     Layer("Machine alone", "dBA", 1.0, lambda at, _: at.predicted.alone_dba, None, _no_limit),
     Layer(
@@ -63,7 +63,7 @@ LAYERS = (
         step=2.5,
         of=lambda at, _: at.predicted.throughput_percent,
         spread=lambda at: at.predicted.throughput_hw,
-        limit=lambda limits, _: limits.least_throughput_percent,
+        limit=lambda limits, _: limits.min_throughput_percent,
     ),
     Layer("Effective clock", "MHz", 50.0, lambda at, _: at.predicted.clock_mhz, lambda at: at.predicted.clock_hw, _no_limit),
     Layer("Package power", "W", 5.0, lambda at, _: at.predicted.power_w, lambda at: at.predicted.power_hw, _no_limit),
@@ -98,12 +98,12 @@ class Drawn(msgspec.Struct, frozen=True):
     alike: Polygons
 
 
-def unit_of(mapped: Mapped, layer: Layer) -> str:
+def unit_of(mapped: SettingMap, layer: Layer) -> str:
     """Return the unit of what is drawn: differences of temperatures are in K, those of levels in dB."""
     return {"°C": "K", "dBA": "dB"}.get(layer.unit, layer.unit) if mapped.other is not None else layer.unit
 
 
-def values_of(mapped: Mapped, layer: Layer) -> tuple[Array, Array]:
+def values_of(mapped: SettingMap, layer: Layer) -> tuple[Array, Array]:
     """Return a layer's values and half widths ``(n,)``: of the field, or its difference to the variant it is set against."""
     here, there = mapped.field, mapped.other
     value = layer.of(here, mapped.limits)
@@ -115,7 +115,7 @@ def values_of(mapped: Mapped, layer: Layer) -> tuple[Array, Array]:
     return apart.value, apart.half_width
 
 
-def drawn(mapped: Mapped, layer: Layer) -> Drawn:
+def drawn(mapped: SettingMap, layer: Layer) -> Drawn:
     """Return what the picture of a layer is made from."""
     field, limits = mapped.field, mapped.limits
     span = (float(field.x[0]), float(field.y[0]), float(field.x[-1]), float(field.y[-1]))
@@ -146,7 +146,7 @@ def drawn(mapped: Mapped, layer: Layer) -> Drawn:
         low=low,
         high=max(high, low + step),
         area=span,
-        unsure=below_zero(x, y, even(said.headroom_k - said.core_hw - limits.least_headroom_k)),
+        unsure=below_zero(x, y, even(said.headroom_k - said.core_hw - limits.min_headroom_k)),
         unstable=below_zero(x, y, even(np.where(field.against > 0, -1.0, 1.0))),
         outside=below_zero(x, y, even(np.where(field.inside, 1.0, -1.0))),
         alike=below_zero(x, y, even(np.abs(flat) - spread)) if mapped.other is not None else (),
@@ -156,9 +156,9 @@ def drawn(mapped: Mapped, layer: Layer) -> Drawn:
 def fitting_step(step: float, low: float, high: float) -> float:
     """Return a step of colour that gives neither too many colours nor too few: the layer's own, or a round one near it."""
     span = high - low
-    if span <= 0.0 or LEAST_COLOURS <= span / step <= MOST_COLOURS:
+    if span <= 0.0 or MIN_COLOURS <= span / step <= MAX_COLOURS:
         return step
-    rough = span / MOST_COLOURS * 2.0
+    rough = span / MAX_COLOURS * 2.0
     power = 10.0 ** math.floor(math.log10(rough))
     return next((factor * power for factor in (1.0, 2.0, 2.5, 5.0) if factor * power >= rough), 10.0 * power)
 
@@ -180,7 +180,7 @@ def contours(made: Drawn, values: Array, levels: list[float]) -> list[tuple[floa
     return [(level, [np.asarray(line) for line in lines.lines(level)]) for level in levels]
 
 
-def contour_on(field: Field, flat: Array, level: float) -> list[Array]:
+def contour_on(field: SettingGrid, flat: Array, level: float) -> list[Array]:
     """Return the lines along which values ``(n,)`` of a field have a level."""
     lines = contour_generator(field.x, field.y, field.as_grid(flat)).lines(level)
     return [np.asarray(line) for line in lines]
@@ -197,7 +197,7 @@ def _weights(wanted: Array, known: Array) -> Array:
     return np.stack([np.interp(wanted, known, one) for one in np.eye(known.shape[0])], axis=1)
 
 
-def grid_places(field: Field) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
+def grid_places(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
     """Return the places measured, and those of the sweep's grid between them that were not.
 
     Single confirmations open no row or column of their own.
@@ -210,11 +210,11 @@ def grid_places(field: Field) -> tuple[list[tuple[float, float]], list[tuple[flo
     return measured, [(x, y) for x in across for y in up if (x, y) not in measured]
 
 
-def quietest(field: Field, limits: Limits) -> Array:
+def quietest(field: SettingGrid, limits: Limits) -> Array:
     """Return the quietest place of each column that keeps the headroom with its interval, ``(n, 2)``; columns without one are
     left out."""
     said = field.predicted
-    keeps = field.as_grid(said.headroom_k - said.core_hw) >= limits.least_headroom_k
+    keeps = field.as_grid(said.headroom_k - said.core_hw) >= limits.min_headroom_k
     level = np.where(keeps, field.as_grid(said.in_room_dba + 0.001 * said.alone_dba), np.inf)
     rows = np.argmin(level, axis=0)
     found = np.isfinite(level[rows, np.arange(field.x.shape[0])])

@@ -10,7 +10,7 @@ from niente.desktop.services.theme import SMALL, Palette, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
-from niente.desktop.widgets.scale import Span, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
 
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 
@@ -25,7 +25,7 @@ def draw_legend(painter: QPainter, area: QRectF, title: str, made: Drawn, p: Pal
     for place, colour in enumerate(colours):
         a, b = left + width * place / count, left + width * (place + 1) / count
         painter.fillRect(QRectF(round(a), top + 11, round(b) - round(a), 10), colour)
-    scale = Span(made.low, made.high, left, left + width)
+    scale = PixelSpan(made.low, made.high, left, left + width)
     values = ticks(made.low, made.high, 4)
     step = values[1] - values[0] if len(values) > 1 else 1.0
     for value in values:

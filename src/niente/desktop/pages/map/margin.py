@@ -4,19 +4,19 @@ import math
 
 import numpy as np
 
-from niente.core.analysis.fan_noise import LEAST_RPM, GroupNoise, Loudness
-from niente.core.analysis.listener import Listening
-from niente.core.analysis.maps import Mapped, difference
+from niente.core.analysis.fan_noise import MIN_RPM, GroupNoise, Loudness
+from niente.core.analysis.listener import ListenerPlace
+from niente.core.analysis.maps import SettingMap, difference
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import predict
 from niente.core.analysis.rise_lines import WattLine, WattLines
-from niente.core.analysis.setting_batch import Settings
+from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath
-from niente.core.selection.explanation import against, why_this
+from niente.core.selection.explanation import comparison_text, pick_reason
 from niente.core.selection.pick import Candidate, Choice
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
@@ -35,7 +35,7 @@ def place_words(field_controls: tuple[str, str], place: tuple[float, float]) -> 
     return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, place, strict=True))
 
 
-def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: Listening | None) -> list[Block]:
+def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: ListenerPlace | None) -> list[Block]:
     """Return a setting's readings, a line each, with their intervals; ``listening`` is where meter and listener are."""
     mark = scale.mark(one.in_room_dba)
     there = listening.heard(one.alone_dba, one.in_room_hw) if listening is not None else (math.nan, None)
@@ -57,14 +57,14 @@ def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listeni
     return [Title(lead, name), Readings(state[0].upper() + state[1:], lines, breaks)]
 
 
-def steps_away(models: Models, limits: Limits, settings: Settings, place: int, controls: tuple[str, str]) -> Columns:
+def steps_away(models: Models, limits: Limits, settings: SettingBatch, place: int, controls: tuple[str, str]) -> Columns:
     """Return what a step along each axis, either way, changes: core (K), noise (dB), throughput (%)."""
     here = settings.at(place)
     moves = [(control, sign * STEPS.get(quantity_of(control).unit, 5.0)) for control in controls for sign in (1, -1)]
     values = {control: np.full(1 + len(moves), here.value(control) or 0.0) for control in controls}
     for row, (control, step) in enumerate(moves, 1):
         values[control][row] = _within(models.card, control, float(values[control][row] + step))
-    said = predict(models, Settings(here, values, 1 + len(moves)), limits.design_room_c)
+    said = predict(models, SettingBatch(here, values, 1 + len(moves)), limits.design_room_c)
     lines = []
     for row, (control, step) in enumerate(moves, 1):
         name = number_text(step, 0) if step < 0 else f"+{number_text(step, 0)}"
@@ -91,21 +91,21 @@ def _signed(value: float) -> str:
     return text if text.startswith(("−", "0.0")) else f"+{text}"
 
 
-def why_here(mapped: Mapped, one: Candidate, choice: Choice | None) -> list[Block]:
+def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[Block]:
     """Say why a setting is or is not the pick, what it leans on, and what to mind about it."""
     blocks: list[Block] = []
     if choice is not None and one.setting == choice.pick.setting:
-        blocks.append(Words(tr("Why here"), why_this(choice)))
-    elif choice is not None and mapped.ask.room_c is None:
-        blocks.append(Words(tr("Against the pick"), against(choice, one)))
+        blocks.append(Words(tr("Why here"), pick_reason(choice)))
+    elif choice is not None and mapped.request.room_c is None:
+        blocks.append(Words(tr("Against the pick"), comparison_text(choice, one)))
     said: list[str] = []
-    if one.heat_holds:
+    if one.heat_limited:
         said.append(tr("The temperature cap holds the clock here: the core stands at it, and the room decides the work."))
     if not one.inside:
         said.append(tr("No runs surround this place: it is extrapolated, and its interval is the models' own."))
     if one.failures:
         said.append(tr("It was run, and it failed."))
-    if "headroom" in one.breaks and not one.heat_holds:
+    if "headroom" in one.breaks and not one.heat_limited:
         said.append(tr("The headroom wanted is not sure here in the design room."))
     if said:
         blocks.append(Words(tr("Caution"), " ".join(said)))
@@ -127,7 +127,7 @@ def why_here(mapped: Mapped, one: Candidate, choice: Choice | None) -> list[Bloc
             verdict = tr("shown") if apart.shown else tr("none")
             spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
             rows.append((name, _signed(float(apart.value)), spread, verdict))
-        blocks.append(Columns(tr("Less {variant}").format(variant=mapped.ask.against), ("", "", ""), tuple(rows)))
+        blocks.append(Columns(tr("Less {variant}").format(variant=mapped.request.against), ("", "", ""), tuple(rows)))
     if mapped.models.heat.follows_runs:
         blocks.append(Words(tr("What does not fit"), _misfit_words(mapped.models.heat)))
     return blocks
@@ -233,7 +233,7 @@ def noise_blocks(
     readings = [
         _line(tr("Speed"), rpm, speed),
         _line(tr("In the room"), dba, level, spread, scale.mark(level)),
-        _line(tr("The group alone"), dba, alone) if speed > LEAST_RPM else Reading(tr("The group alone"), tr("it stands")),
+        _line(tr("The group alone"), dba, alone) if speed > MIN_RPM else Reading(tr("The group alone"), tr("it stands")),
         Reading(tr("Readings"), str(len(one.heard))),
     ]
     if law is not None:

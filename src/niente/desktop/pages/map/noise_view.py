@@ -16,7 +16,7 @@ from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_u
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_measured
 from niente.desktop.widgets.plot import Plot, band, curve
-from niente.desktop.widgets.scale import Span, apart, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, ticks
 
 Array = NDArray[np.float64]
 GUTTERS = (60, 22, 112, 46)
@@ -96,7 +96,7 @@ class NoiseView(Plot):
         note = tr("Full lines: in the room. Pale: the group without the room. Dots: readings in which it is the loudest.")
         draw_text(painter, QPointF(area.left(), area.bottom() + 34), note, font(SMALL), p.soft)
 
-    def _draw_room(self, painter: QPainter, shown: Loudness, across: Span, up: Span) -> None:
+    def _draw_room(self, painter: QPainter, shown: Loudness, across: PixelSpan, up: PixelSpan) -> None:
         """Draw the room's level, and the limits of the dynamic scale over it with their marks."""
         p, area = self.look.palette, self.canvas.area(self.box)
         painter.setPen(dashed(p.ink, 4.0, 3.0))
@@ -120,7 +120,7 @@ class NoiseView(Plot):
         return one.rpm if self.by_speed else one.duty
 
     def _draw_group(
-        self, painter: QPainter, one: GroupNoise, place: int, across: Span, up: Span
+        self, painter: QPainter, one: GroupNoise, place: int, across: PixelSpan, up: PixelSpan
     ) -> tuple[float, str, bool, float]:
         p, chosen = self.look.palette, place == self.current
         colour = p.accent if chosen else p.ink
@@ -139,7 +139,9 @@ class NoiseView(Plot):
                 draw_measured(painter, QPointF(across.px(at), up.px(reading.dba)), p)
         return up.px(float(one.in_room_dba[-1])), one.group, chosen, float(one.in_room_dba[-1])
 
-    def _draw_together(self, painter: QPainter, shown: Loudness, across: Span, up: Span) -> tuple[float, str, bool, float]:
+    def _draw_together(
+        self, painter: QPainter, shown: Loudness, across: PixelSpan, up: PixelSpan
+    ) -> tuple[float, str, bool, float]:
         p, chosen = self.look.palette, self.current == len(shown.groups)
         if chosen:
             self._draw_band(painter, band(shown.duty, shown.together_dba, shown.together_hw, across, up))
@@ -154,7 +156,7 @@ class NoiseView(Plot):
         painter.drawPolygon(outline)
         painter.setBrush(Qt.BrushStyle.NoBrush)
 
-    def _draw_cursor(self, painter: QPainter, across: Span) -> None:
+    def _draw_cursor(self, painter: QPainter, across: PixelSpan) -> None:
         """Draw the duty that the margin tells of."""
         p, area, one = self.look.palette, self.canvas.area(self.box), self.group()
         at = float(np.interp(self.duty, one.duty, one.rpm)) if self.by_speed and one is not None else self.duty

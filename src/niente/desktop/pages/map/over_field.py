@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from niente.core.analysis.maps import Mapped
+from niente.core.analysis.maps import SettingMap
 from niente.core.model.plan import Guard
 from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import RigCard
@@ -23,7 +23,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width
 from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
-from niente.desktop.widgets.scale import Span, ticks
+from niente.desktop.widgets.scale import PixelSpan, ticks
 
 Array = NDArray[np.float64]
 Place = tuple[float, float]
@@ -34,10 +34,10 @@ HEADROOM_EVERY_K, AT_CAP_K = 10.0, 0.2
 """Lines of equal headroom; the first just over none, since where the cap holds there is none everywhere."""
 
 
-class Shown(msgspec.Struct, frozen=True):
+class FieldPicture(msgspec.Struct, frozen=True):
     """Everything the picture is drawn from; ``lines`` is one of the sorts in ``asked``, ``guards`` those of the plan."""
 
-    mapped: Mapped
+    mapped: SettingMap
     layer: Layer
     choice: Choice | None
     running: tuple[float, float] | None
@@ -71,7 +71,7 @@ class Lines(msgspec.Struct, frozen=True):
     quietest: Array
 
 
-def lines_of(shown: Shown, made: Drawn) -> Lines:
+def lines_of(shown: FieldPicture, made: Drawn) -> Lines:
     """Return all lines of a field."""
     most = max(float(np.max(made.headroom)), 0.0)
     levels = [AT_CAP_K, *np.arange(HEADROOM_EVERY_K, most, HEADROOM_EVERY_K).tolist()]
@@ -92,7 +92,7 @@ class OverField:
         self.canvas, self.look = canvas, look
         self.box, self.above, self.beside = boxes
 
-    def draw(self, painter: QPainter, shown: Shown, made: Drawn, lines: Lines, place: Place | None) -> None:
+    def draw(self, painter: QPainter, shown: FieldPicture, made: Drawn, lines: Lines, place: Place | None) -> None:
         """Draw everything, the crosshair at a place."""
         across, up = spans(self.canvas, self.box)
         area = self.canvas.area(self.box)
@@ -116,28 +116,28 @@ class OverField:
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
         self._draw_names(painter, shown, made, place, area)
 
-    def _path(self, line: Array, across: Span, up: Span) -> QPainterPath:
+    def _path(self, line: Array, across: PixelSpan, up: PixelSpan) -> QPainterPath:
         points = [QPointF(across.px(x), up.px(y)) for x, y in line.tolist()]
         path = QPainterPath(points[0])
         for point in points[1:]:
             path.lineTo(point)
         return path
 
-    def _draw_isotherms(self, painter: QPainter, lines: list[Array], across: Span, up: Span) -> None:
+    def _draw_isotherms(self, painter: QPainter, lines: list[Array], across: PixelSpan, up: PixelSpan) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(faint("#FFFFFF", 0.5), 0.75))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for line in lines:
             painter.drawPath(self._path(line, across, up))
 
-    def _filled(self, shapes: Polygons, across: Span, up: Span) -> QPainterPath:
+    def _filled(self, shapes: Polygons, across: PixelSpan, up: PixelSpan) -> QPainterPath:
         path = QPainterPath()
         for shape in shapes:
             path.addPolygon(QPolygonF([QPointF(across.px(x), up.px(y)) for x, y in shape.tolist()]))
             path.closeSubpath()
         return path
 
-    def _draw_areas(self, painter: QPainter, made: Drawn, across: Span, up: Span) -> None:
+    def _draw_areas(self, painter: QPainter, made: Drawn, across: PixelSpan, up: PixelSpan) -> None:
         """Veil what was not measured; hatch where the headroom is not sure, cross where failures speak against it."""
         p, ratio = self.look.palette, self.canvas.devicePixelRatioF()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -160,7 +160,7 @@ class OverField:
                 painter.drawPath(path)
             painter.restore()
 
-    def _draw_guards(self, painter: QPainter, guards: list[tuple[str, list[Array]]], across: Span, up: Span) -> None:
+    def _draw_guards(self, painter: QPainter, guards: list[tuple[str, list[Array]]], across: PixelSpan, up: PixelSpan) -> None:
         """Draw where a guard would end a run."""
         p = self.look.palette
         for words, lines in guards:
@@ -172,7 +172,7 @@ class OverField:
             if lines:
                 self._plate(painter, max(lines, key=lambda line: line.shape[0]), words, across, up, at=0.55)
 
-    def _draw_quietest(self, painter: QPainter, line: Array, across: Span, up: Span) -> None:
+    def _draw_quietest(self, painter: QPainter, line: Array, across: PixelSpan, up: PixelSpan) -> None:
         if line.shape[0] < 3:
             return
         path, p = self._path(line, across, up), self.look.palette
@@ -186,8 +186,8 @@ class OverField:
         painter: QPainter,
         levels: list[tuple[float, list[Array]]],
         unit: str,
-        across: Span,
-        up: Span,
+        across: PixelSpan,
+        up: PixelSpan,
         *,
         dash: bool = False,
     ) -> None:
@@ -206,7 +206,7 @@ class OverField:
                 longest = max(lines, key=lambda line: line.shape[0])
                 self._plate(painter, longest, text, across, up, at=0.4 if dash else 0.24)
 
-    def _plate(self, painter: QPainter, line: Array, text: str, across: Span, up: Span, *, at: float) -> None:
+    def _plate(self, painter: QPainter, line: Array, text: str, across: PixelSpan, up: PixelSpan, *, at: float) -> None:
         """Write words on a plate of ground along a line, some way across."""
         p = self.look.palette
         if line.shape[0] < 8:
@@ -224,7 +224,7 @@ class OverField:
         draw_text(painter, QPointF(0, 3.5), text, font(SMALL), p.ink, align=MIDDLE)
         painter.restore()
 
-    def _draw_marks(self, painter: QPainter, shown: Shown, across: Span, up: Span) -> None:
+    def _draw_marks(self, painter: QPainter, shown: FieldPicture, across: PixelSpan, up: PixelSpan) -> None:
         p = self.look.palette
         measured, between = grid_places(shown.mapped.field)
         for x, y in between:
@@ -236,7 +236,7 @@ class OverField:
         if shown.picked is not None:
             draw_picked(painter, QPointF(across.px(shown.picked[0]), up.px(shown.picked[1])), p)
 
-    def _draw_cross(self, painter: QPainter, place: Place | None, across: Span, up: Span) -> None:
+    def _draw_cross(self, painter: QPainter, place: Place | None, across: PixelSpan, up: PixelSpan) -> None:
         if place is None:
             return
         p = self.look.palette
@@ -250,7 +250,7 @@ class OverField:
         painter.drawLine(QLineF(x, above.top(), x, above.bottom()))
         painter.drawLine(QLineF(beside.left(), y, beside.right(), y))
 
-    def _draw_dynamics(self, painter: QPainter, made: Drawn, levels: list[float], up: Span) -> None:
+    def _draw_dynamics(self, painter: QPainter, made: Drawn, levels: list[float], up: PixelSpan) -> None:
         """Write the dynamic marks at the left edge, between the lines that part them."""
         if not levels:
             return
@@ -263,7 +263,7 @@ class OverField:
                 y = up.px((low + high) / 2) + 5
                 draw_text(painter, QPointF(left + 10, y), mark, font(BODY, bold=True, italic=True), p.ink, halo=p.ground)
 
-    def _draw_names(self, painter: QPainter, shown: Shown, made: Drawn, place: Place | None, area: QRectF) -> None:
+    def _draw_names(self, painter: QPainter, shown: FieldPicture, made: Drawn, place: Place | None, area: QRectF) -> None:
         p, field = self.look.palette, shown.mapped.field
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
         draw_text(painter, QPointF(0, area.top() - 3), axis_name(field.up, shown.card), font(SMALL), p.ink, halo=p.ground)
@@ -290,12 +290,12 @@ def _with_unit(control: str, value: float) -> str:
     return quantity_of(control).with_unit(value)
 
 
-def _note(shown: Shown, made: Drawn, room_px: float) -> str:
+def _note(shown: FieldPicture, made: Drawn, room_px: float) -> str:
     """Say what the lines and hatches mean, as far as there is room."""
     if shown.mapped.other is not None:
-        words = [tr("Here less {variant}").format(variant=shown.mapped.ask.against), tr("hatched: no difference shown")]
+        words = [tr("Here less {variant}").format(variant=shown.mapped.request.against), tr("hatched: no difference shown")]
     else:
-        words = [tr("Hatched: {k} K of headroom not sure").format(k=f"{shown.mapped.limits.least_headroom_k:g}")]
+        words = [tr("Hatched: {k} K of headroom not sure").format(k=f"{shown.mapped.limits.min_headroom_k:g}")]
         words += [tr("falling: failures speak against it")] if made.unstable else []
     words += [tr("pale: not measured")] if made.outside else []
     words += [tr("solid: noise in the room")] if shown.lines in (NOISE_LINES, BOTH_LINES) else []
@@ -306,7 +306,7 @@ def _note(shown: Shown, made: Drawn, room_px: float) -> str:
     return "; ".join(words)
 
 
-def _guard_lines(shown: Shown) -> list[tuple[str, list[Array]]]:
+def _guard_lines(shown: FieldPicture) -> list[tuple[str, list[Array]]]:
     """Return where guards on the core and on the package's power would trip, with their words."""
     said, field = shown.mapped.field.predicted, shown.mapped.field
     values = {"core_temperature_c": said.core_c, "package_power_w": said.power_w}

@@ -7,9 +7,9 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QStackedWidget
 
-from niente.core.analysis.listener import listening_in
+from niente.core.analysis.listener import listener_of_sheet
 from niente.core.analysis.map_table import map_as_csv
-from niente.core.analysis.maps import Ask, Mapped
+from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NienteError
@@ -18,24 +18,24 @@ from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.science.heat.sum import OTHER
 from niente.core.selection.pick import Candidate, candidate_at
 from niente.desktop.actions.registry import Actions
-from niente.desktop.commands.plan_commands import PlanDeeds
+from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, place_words, steps_away, why_here
 from niente.desktop.pages.map.noise_view import NoiseView
-from niente.desktop.pages.map.over_field import Shown
+from niente.desktop.pages.map.over_field import FieldPicture
 from niente.desktop.pages.map.picture import save_picture
-from niente.desktop.pages.map.query_row import AskRow
-from niente.desktop.pages.map.rows import FIGURES, heads_of, rows_of
+from niente.desktop.pages.map.query_row import MapRequestRow
+from niente.desktop.pages.map.rows import FIGURES, table_heads, table_rows
 from niente.desktop.pages.map.watts_view import WattsView
 from niente.desktop.pages.page import Page
 from niente.desktop.services.files import write
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
-from niente.desktop.session.analyst import MapAnswer
+from niente.desktop.session.analyst import MapResult
 from niente.desktop.session.session import Session
-from niente.desktop.widgets.blocks import Block, Deeds, Words
+from niente.desktop.widgets.blocks import Block, Buttons, Words
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.table import RowsModel, rows_view
 from niente.desktop.widgets.views import Views
@@ -48,12 +48,12 @@ class MapPage(Page):
 
     name = "Map"
 
-    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanDeeds) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanCommands) -> None:
         super().__init__(session, actions, look)
         self.deeds = deeds
-        self.asked = AskRow()
-        self.asked.asked.connect(self._ask)
-        self.asked.shown.connect(self.refresh)
+        self.request_row = MapRequestRow()
+        self.request_row.requested.connect(self._request)
+        self.request_row.shown.connect(self.refresh)
         self.view, self.watts, self.noise = FieldView(look), WattsView(look), NoiseView(look)
         self.view.selected.connect(self._select)
         self.view.wanted.connect(self.run_here)
@@ -63,7 +63,7 @@ class MapPage(Page):
         self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
         self.by_speed.toggled.connect(self.refresh)
         self.problem = Empty(actions["plan.start"], actions["map.missing"])
-        self.model = RowsModel(heads_of(None), FIGURES)
+        self.model = RowsModel(table_heads(None), FIGURES)
         self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
         self.stack = QStackedWidget()
         for widget in (self.view, self.watts, self.noise, self.table):
@@ -80,13 +80,13 @@ class MapPage(Page):
         self.views.chosen.connect(self._show_view)
         self.head.addWidget(self.by_speed, 0, Qt.AlignmentFlag.AlignBottom)
         self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
-        self.body.addWidget(self.asked)
+        self.body.addWidget(self.request_row)
         self.body.addWidget(self.problem, 1)
         self.body.addWidget(self.stack, 1)
-        self.mapped: Mapped | None = None
+        self.mapped: SettingMap | None = None
         self.candidate: Candidate | None = None
-        self._waiting: tuple[Models, Ask] | None = None
-        self._refused: tuple[Models, Ask, str] | None = None
+        self._waiting: tuple[Models, MapRequest] | None = None
+        self._refused: tuple[Models, MapRequest, str] | None = None
         self._place: tuple[float, float] | None = None
         self._index = 0
         session.mapped.connect(self._take)
@@ -95,17 +95,17 @@ class MapPage(Page):
 
     # -- what is asked ---------------------------------------------------------------------------------------------
 
-    def _ask(self, ask: Ask) -> None:
+    def _request(self, request: MapRequest) -> None:
         self._place = self.candidate = None
         self.refresh()
         self.said.emit()
 
-    def _take(self, answer: MapAnswer) -> None:
+    def _take(self, answer: MapResult) -> None:
         """Show a map that was asked for, unless something else is wanted by now."""
-        if answer.models is not self.session.answer.models or answer.ask != self.asked.ask:
+        if answer.models is not self.session.answer.models or answer.request != self.request_row.request:
             return
         self._waiting = None
-        self._refused = None if answer.mapped is not None else (answer.models, answer.ask, answer.problem)
+        self._refused = None if answer.mapped is not None else (answer.models, answer.request, answer.problem)
         if answer.mapped is not None:
             self.mapped = answer.mapped
         self.when_seen(self.refresh)
@@ -115,25 +115,27 @@ class MapPage(Page):
         """Go back to the map that shows, where another one was being worked out."""
         if self._waiting is not None:
             self._waiting = None
-            self.asked.put(self.mapped.ask if self.mapped is not None else Ask())
+            self.request_row.put(self.mapped.request if self.mapped is not None else MapRequest())
             self.when_seen(self.refresh)
 
     def _find_map(self) -> None:
         """Let the map be the one that is asked for: the answer's own, or one that is worked out anew."""
-        answer, ask = self.session.answer, self.asked.ask
+        answer, request = self.session.answer, self.request_row.request
         if answer.models is None or answer.mapped is None:
             self.mapped = None
             return
-        if ask == Ask():
+        if request == MapRequest():
             self.mapped = answer.mapped
             return
         project = self.session.project
-        fresh = self.mapped is not None and self.mapped.models is answer.models and self.mapped.ask == ask
-        same_limits = project is not None and self.mapped is not None and _alike(self.mapped, project.limits, ask)
-        asked_for = any(one is not None and one[0] is answer.models and one[1] == ask for one in (self._waiting, self._refused))
+        fresh = self.mapped is not None and self.mapped.models is answer.models and self.mapped.request == request
+        same_limits = project is not None and self.mapped is not None and _alike(self.mapped, project.limits, request)
+        asked_for = any(
+            one is not None and one[0] is answer.models and one[1] == request for one in (self._waiting, self._refused)
+        )
         if not (fresh and same_limits) and not asked_for:
-            self._waiting = (answer.models, ask)
-            self.session.ask_map(ask)
+            self._waiting = (answer.models, request)
+            self.session.request_map(request)
         if self.mapped is None:
             self.mapped = answer.mapped
 
@@ -167,7 +169,7 @@ class MapPage(Page):
         answer = self.session.answer
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None and answer.models is not None:
-            load = self.asked.ask.view.load or answer.models.heavy_load
+            load = self.request_row.request.view.load or answer.models.heavy_load
             self.deeds.run_next(one.setting, load, tr("Asked for on the map"))
 
     def export(self) -> None:
@@ -207,20 +209,20 @@ class MapPage(Page):
         """Draw the answer as it stands."""
         project, card = self.session.project, self.session.card
         if self.session.answer.models is not None:
-            self.asked.fit_to(self.session.answer.models)
+            self.request_row.fit_to(self.session.answer.models)
         self._find_map()
         mapped, answer = self.mapped, self.session.answer
         self.by_speed.setVisible(self.views.current == NOISE)
-        self.asked.setVisible(mapped is not None and self.views.current != NOISE)
-        problem = self._refused[2] if self._refused is not None and self._refused[1] == self.asked.ask else ""
+        self.request_row.setVisible(mapped is not None and self.views.current != NOISE)
+        problem = self._refused[2] if self._refused is not None and self._refused[1] == self.request_row.request else ""
         self.problem.show_problem(problem if mapped is not None else answer.problem or tr("Nothing is measured yet."))
         self.stack.setVisible(mapped is not None)
         if mapped is None or project is None or card is None:
             self.set_head(tr("How temperature and noise lie over the settings"), tr("Map"))
             return
         models = mapped.models
-        self.asked.show_for_lines(self.views.current == WATTS)
-        self.asked.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
+        self.request_row.show_for_lines(self.views.current == WATTS)
+        self.request_row.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
         room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
         held = _held_words(mapped, of_field=self.views.current != WATTS)
         if self.views.current == WATTS:
@@ -231,18 +233,18 @@ class MapPage(Page):
             self.set_head(tr("Each fan group alone, and all together, from what was read"), tr("Noise against duty"))
             self.noise.show_noise(mapped.loudness, models.scale, by_speed=self.by_speed.isChecked())
         else:
-            layer = LAYERS[self.asked.layer.currentIndex()]
+            layer = LAYERS[self.request_row.layer.currentIndex()]
             title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
             title = tr("{layer}, less that with {variant}") if mapped.other is not None else title
-            words = title.format(layer=tr(layer.title), room=room, variant=mapped.ask.against)
+            words = title.format(layer=tr(layer.title), room=room, variant=mapped.request.against)
             self.set_head(tr("Field over {a} and {b}{held}").format(**_axes(mapped), held=held), words)
             self._show_field(mapped)
 
-    def _show_field(self, mapped: Mapped) -> None:
+    def _show_field(self, mapped: SettingMap) -> None:
         card, field, answer = self.session.card, mapped.field, self.session.answer
         if card is None:
             return
-        layer = LAYERS[self.asked.layer.currentIndex()]
+        layer = LAYERS[self.request_row.layer.currentIndex()]
         live = self.session.live
         now = live.opened.step.setting if live is not None and live.closed is None and self.session.busy() else None
         running = None
@@ -254,17 +256,28 @@ class MapPage(Page):
         plan = self.session.plan
         guards = plan.guards if plan is not None else ()
         ceiling = card.temperature_ceiling_c(field.settings.base)
-        scale, lines = mapped.models.scale, self.asked.lines.currentIndex()
+        scale, lines = mapped.models.scale, self.request_row.lines.currentIndex()
         self.view.show_field(
-            Shown(mapped, layer, answer.choice, running, scale, ceiling, card, guards, lines, self.asked.intervals.isChecked())
+            FieldPicture(
+                mapped,
+                layer,
+                answer.choice,
+                running,
+                scale,
+                ceiling,
+                card,
+                guards,
+                lines,
+                self.request_row.intervals.isChecked(),
+            )
         )
         self._find()
         self.view.setAccessibleDescription(self._spoken())
         if self.views.current == TABLE:
-            self.model.set_heads(heads_of(mapped))
-            self.model.set_rows(rows_of(mapped))
+            self.model.set_heads(table_heads(mapped))
+            self.model.set_rows(table_rows(mapped))
 
-    def _show_watts(self, mapped: Mapped) -> None:
+    def _show_watts(self, mapped: SettingMap) -> None:
         choice, plan = self.session.answer.choice, self.session.plan
         picked = None
         if choice is not None:
@@ -329,7 +342,7 @@ class MapPage(Page):
             return self._of_noise(mapped)
         return self._of_field(mapped)
 
-    def _of_noise(self, mapped: Mapped) -> list[Block]:
+    def _of_noise(self, mapped: SettingMap) -> list[Block]:
         one, noise = self.noise.group(), mapped.models.noise
         law = None
         if one is not None:
@@ -338,17 +351,17 @@ class MapPage(Page):
             law = noise.per_decade[place], 1.96 * float(np.sqrt(noise.covariance[at][at]))
         return noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
 
-    def _of_field(self, mapped: Mapped) -> list[Block]:
+    def _of_field(self, mapped: SettingMap) -> list[Block]:
         answer, models, field = self.session.answer, mapped.models, mapped.field
         blocks: list[Block] = []
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None:
             controls = (field.across, field.up)
             place = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
-            listening = listening_in(self.session.sheet) if self.session.sheet is not None else None
+            listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
             lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
             blocks += candidate_blocks(lead, place_words(controls, place), one, models.scale, listening)
-            blocks.append(Deeds(("map.run_here",)))
+            blocks.append(Buttons(("map.run_here",)))
             index = self._index if self.candidate is not None else field.nearest(*place)
             blocks.append(steps_away(models, mapped.limits, field.settings, index, controls))
             blocks += why_here(mapped, one, answer.choice)
@@ -367,18 +380,18 @@ class MapPage(Page):
         return blocks
 
 
-def _alike(mapped: Mapped, limits: Limits, ask: Ask) -> bool:
+def _alike(mapped: SettingMap, limits: Limits, request: MapRequest) -> bool:
     """Return whether a map was worked out under the limits that are in force."""
-    here = limits if ask.room_c is None else msgspec.structs.replace(limits, design_room_c=ask.room_c)
+    here = limits if request.room_c is None else msgspec.structs.replace(limits, design_room_c=request.room_c)
     return mapped.limits == here
 
 
-def _axes(mapped: Mapped) -> dict[str, str]:
+def _axes(mapped: SettingMap) -> dict[str, str]:
     known = {control.name: control.title.lower() for control in mapped.models.card.controls}
     return {"a": known.get(mapped.field.across, mapped.field.across), "b": known.get(mapped.field.up, mapped.field.up)}
 
 
-def _held_words(mapped: Mapped, *, of_field: bool) -> str:
+def _held_words(mapped: SettingMap, *, of_field: bool) -> str:
     """Return what the other controls stand at, in words, as far as they are the same everywhere."""
     field = mapped.field
     base = field.settings.base

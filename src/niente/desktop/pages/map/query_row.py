@@ -4,8 +4,8 @@ import msgspec
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
-from niente.core.analysis.grid import Others, View, axes_of
-from niente.core.analysis.maps import Ask
+from niente.core.analysis.grid import GridView, OtherControls, axes_of
+from niente.core.analysis.maps import MapRequest
 from niente.core.analysis.models import Models
 from niente.core.model.quantities import quantity_of
 from niente.core.model.setting import Setting
@@ -16,9 +16,9 @@ from niente.desktop.widgets.quantity_field import QuantityField
 
 NOISE_LINES, HEADROOM_LINES, BOTH_LINES, NO_LINES = range(4)
 LINES = ("noise", "headroom", "both", "none")
-OTHERS = ((Others.HELD, "held"), (Others.CHOSEN, "as the pick"), (Others.OPTIMISED, "fans optimised"))
-MOST_HELD = 4
-FIELD_PX, LEAST_PX = 24, 56
+OTHERS = ((OtherControls.HELD, "held"), (OtherControls.CHOSEN, "as the pick"), (OtherControls.OPTIMISED, "fans optimised"))
+MAX_HELD = 4
+FIELD_PX, MIN_PX = 24, 56
 
 
 def _box(name: str, tip: str) -> QComboBox:
@@ -27,21 +27,21 @@ def _box(name: str, tip: str) -> QComboBox:
     box.setToolTip(tip)
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     box.setMinimumContentsLength(2)
-    box.setMinimumWidth(LEAST_PX)
+    box.setMinimumWidth(MIN_PX)
     box.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
     return box
 
 
-class AskRow(QWidget):
+class MapRequestRow(QWidget):
     """Fields with their names above them. ``asked`` comes with another map to work out, ``shown`` when only its drawing
     changes."""
 
-    asked = Signal(object)
+    requested = Signal(object)
     shown = Signal()
 
     def __init__(self) -> None:
         super().__init__()
-        self._ask = Ask()
+        self._request = MapRequest()
         self._axes: tuple[str, ...] = ()
         self._lead = ""
         self.across = _box(tr("Across"), tr("The control along the map"))
@@ -57,7 +57,7 @@ class AskRow(QWidget):
         for _, name in OTHERS:
             self.others.addItem(tr(name))
         self.room = QuantityField(quantity_of("room_temperature_c"), low=10, high=45, step=0.5, title=tr("Room"), default=28.0)
-        self.room.setMinimumWidth(LEAST_PX)
+        self.room.setMinimumWidth(MIN_PX)
         self.room.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.against = _box(tr("Against"), tr("Draw the difference to another variant of the machine"))
         self.intervals = QCheckBox(tr("±"))
@@ -113,26 +113,26 @@ class AskRow(QWidget):
         self._row.setStretch(len(self._shares), 14 if lines else 0)
 
     @property
-    def ask(self) -> Ask:
+    def request(self) -> MapRequest:
         """What is asked for now."""
-        return self._ask
+        return self._request
 
-    def put(self, ask: Ask) -> None:
+    def put(self, request: MapRequest) -> None:
         """Ask for a map that there is already; the fields follow when they are shown next."""
-        self._ask, self._axes = ask, ()
-        place = [how for how, _ in OTHERS].index(ask.view.others)
+        self._request, self._axes = request, ()
+        place = [how for how, _ in OTHERS].index(request.view.others)
         with QSignalBlocker(self.others):
             self.others.setCurrentIndex(place)
-        if ask.room_c is not None:
-            self.room.put(ask.room_c)
+        if request.room_c is not None:
+            self.room.put(request.room_c)
 
     def fit_to(self, models: Models) -> None:
         """Ask for the usual map again where this machine does not have what was asked for."""
-        view, axes = self._ask.view, axes_of(models)
+        view, axes = self._request.view, axes_of(models)
         controls = {view.across, view.up or models.fans, *view.held}
-        knows = view.load in ("", *models.power.loads) and self._ask.against in ("", *models.evidence.elsewhere)
+        knows = view.load in ("", *models.power.loads) and self._request.against in ("", *models.evidence.elsewhere)
         if not (controls <= set(axes) and knows):
-            self.put(Ask())
+            self.put(MapRequest())
 
     def show_choices(self, models: Models, design_room_c: float, base: Setting) -> None:
         """Offer what there is to choose from on this machine, keeping what is chosen."""
@@ -145,14 +145,16 @@ class AskRow(QWidget):
                     box.clear()
                     for name in axes:
                         box.addItem(known[name], name)
-            self._choose(self.across, self._ask.view.across)
-            self._choose(self.up, self._ask.view.up or models.fans)
-        self._offer(self.load, [("", tr("both")), *((load.name, load.title) for load in models.steady())], self._ask.view.load)
+            self._choose(self.across, self._request.view.across)
+            self._choose(self.up, self._request.view.up or models.fans)
+        self._offer(
+            self.load, [("", tr("both")), *((load.name, load.title) for load in models.steady())], self._request.view.load
+        )
         variants = [name for name, other in models.evidence.elsewhere.items() if other.runs]
-        self._offer(self.against, [("", tr("nothing")), *((name, name) for name in variants)], self._ask.against)
+        self._offer(self.against, [("", tr("nothing")), *((name, name) for name in variants)], self._request.against)
         self.against.setEnabled(bool(variants))
         self.room.default = design_room_c
-        if self._ask.room_c is None:
+        if self._request.room_c is None:
             self.room.put(design_room_c)
         self._show_held(models, base)
 
@@ -171,7 +173,7 @@ class AskRow(QWidget):
 
     def _show_held(self, models: Models, base: Setting) -> None:
         """Show the values of the controls on no axis; where they are held they can be edited."""
-        wanted = [name for name in self._axes if name not in (self.across.currentData(), self.up.currentData())][:MOST_HELD]
+        wanted = [name for name in self._axes if name not in (self.across.currentData(), self.up.currentData())][:MAX_HELD]
         if list(self._held) != wanted:
             while (item := self._held_row.takeAt(0)) is not None:
                 widget = item.widget()
@@ -186,7 +188,7 @@ class AskRow(QWidget):
                 low = control.low if control.rest is None else min(control.low, control.rest)
                 field = QuantityField(quantity_of(name), low=low, high=control.high, step=control.step, title=control.title)
                 field.settled.connect(lambda value, name=name: self._hold(name, value))
-                field.setMinimumWidth(LEAST_PX)
+                field.setMinimumWidth(MIN_PX)
                 field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
                 words = ShortLabel("soft")
                 words.setText(control.title)
@@ -197,30 +199,30 @@ class AskRow(QWidget):
         how = OTHERS[self.others.currentIndex()][0]
         for name, field in self._held.items():
             value = base.value(name)
-            field.setEnabled(how == Others.HELD or (how == Others.OPTIMISED and not name.startswith("fan_duty.")))
+            field.setEnabled(how == OtherControls.HELD or (how == OtherControls.OPTIMISED and not name.startswith("fan_duty.")))
             if value is not None and not field.hasFocus():
                 field.put(value)
 
     def _hold(self, name: str, value: float) -> None:
-        view = self._ask.view
+        view = self._request.view
         held = msgspec.structs.replace(view, held={**view.held, name: value})
-        self._take(msgspec.structs.replace(self._ask, view=held))
+        self._take(msgspec.structs.replace(self._request, view=held))
 
     def _edited(self) -> None:
         across, up = str(self.across.currentData()), str(self.up.currentData())
         if across == up:  # the two change places
-            before = self._ask.view.across, self._ask.view.up or self._lead
+            before = self._request.view.across, self._request.view.up or self._lead
             across, up = (before[1], before[0])
             self._choose(self.across, across)
             self._choose(self.up, up)
-        held = {name: value for name, value in self._ask.view.held.items() if name not in (across, up)}
+        held = {name: value for name, value in self._request.view.held.items() if name not in (across, up)}
         up = "" if up == self._lead else up
-        view = View(across, up, str(self.load.currentData() or ""), OTHERS[self.others.currentIndex()][0], held)
+        view = GridView(across, up, str(self.load.currentData() or ""), OTHERS[self.others.currentIndex()][0], held)
         room = self.room.value()
         same = self.room.default is not None and abs(room - self.room.default) < 1e-6
-        self._take(Ask(view, None if same else room, str(self.against.currentData() or "")))
+        self._take(MapRequest(view, None if same else room, str(self.against.currentData() or "")))
 
-    def _take(self, ask: Ask) -> None:
-        if ask != self._ask:
-            self._ask = ask
-            self.asked.emit(ask)
+    def _take(self, request: MapRequest) -> None:
+        if request != self._request:
+            self._request = request
+            self.requested.emit(request)

@@ -1,6 +1,6 @@
 """The map as a table on the screen: the same data as the picture, a row a setting."""
 
-from niente.core.analysis.maps import Mapped
+from niente.core.analysis.maps import SettingMap
 from niente.core.model.quantities import number_text, quantity_of
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell
@@ -10,7 +10,7 @@ WORDS = {2, 8, 14}
 FIGURES = set(range(15)) - WORDS
 
 
-def heads_of(mapped: Mapped | None) -> list[str]:
+def table_heads(mapped: SettingMap | None) -> list[str]:
     """Return the heads of the columns, the axes' first."""
     axes = [tr("Across"), tr("Up")]
     if mapped is not None:
@@ -23,10 +23,10 @@ def heads_of(mapped: Mapped | None) -> list[str]:
     ]
 
 
-def rows_of(mapped: Mapped) -> list[list[Cell | str]]:
+def table_rows(mapped: SettingMap) -> list[list[Cell | str]]:
     """Return the field as rows: every place, the first axis fastest."""
     field, said, scale = mapped.field, mapped.field.predicted, mapped.models.scale
-    least = mapped.limits.least_headroom_k
+    least = mapped.limits.min_headroom_k
     rows: list[list[Cell | str]] = []
     for index in range(field.measured.shape[0]):
         x, y = field.place(index)

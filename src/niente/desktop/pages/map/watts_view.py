@@ -14,7 +14,7 @@ from niente.desktop.widgets.brushes import dashed, draw_text, draw_upright, fain
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured
 from niente.desktop.widgets.plot import Plot, band, curve
-from niente.desktop.widgets.scale import Span, apart, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, ticks
 
 GUTTERS = (60, 22, 64, 76)
 LEFT, MIDDLE, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
@@ -86,7 +86,9 @@ class WattsView(Plot):
             self._draw_band(painter, shown, line, across, up, current=place == self.current)
         painter.setClipping(False)
 
-    def _draw_band(self, painter: QPainter, shown: WattLines, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
+    def _draw_band(
+        self, painter: QPainter, shown: WattLines, line: WattLine, across: PixelSpan, up: PixelSpan, *, current: bool
+    ) -> None:
         """Draw a line's interval, up to where it meets the limit: its width there is the capacity's."""
         p, area = self.look.palette, self.canvas.area(self.box)
         path, under_limit = QPainterPath(), QPainterPath()
@@ -126,7 +128,9 @@ class WattsView(Plot):
         draw_text(painter, QPointF(0, area.bottom() + 16), tr("Package, W"), font(SMALL), p.ink, halo=p.ground)
         self._draw_key(painter, area)
 
-    def _draw_line(self, painter: QPainter, shown: WattLines, line: WattLine, across: Span, up: Span, *, current: bool) -> None:
+    def _draw_line(
+        self, painter: QPainter, shown: WattLines, line: WattLine, across: PixelSpan, up: PixelSpan, *, current: bool
+    ) -> None:
         p = self.look.palette
         measured = max((point.power_w for point in line.points), default=shown.measured_w)
         points = curve(line.power_w, line.rise_k, across, up).toList()
@@ -138,7 +142,7 @@ class WattsView(Plot):
         painter.setPen(dashed(colour, 3.0, 3.0, width))
         painter.drawPolyline(QPolygonF(points[max(last - 1, 0) :]))
 
-    def _draw_limits(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
+    def _draw_limits(self, painter: QPainter, shown: WattLines, across: PixelSpan, up: PixelSpan) -> None:
         p, area = self.look.palette, self.canvas.area(self.box)
         y = up.px(shown.limit_k)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
@@ -165,7 +169,7 @@ class WattsView(Plot):
             painter.setBrush(QColor(p.accent))
             painter.drawEllipse(at, 3.0, 3.0)
 
-    def _draw_pick(self, painter: QPainter, across: Span, up: Span) -> None:
+    def _draw_pick(self, painter: QPainter, across: PixelSpan, up: PixelSpan) -> None:
         shown, p = self._shown, self.look.palette
         if self._picked is None or shown is None:
             return
@@ -182,7 +186,7 @@ class WattsView(Plot):
         words = tr("the pick: {k} K under it").format(k=number_text(shown.limit_k - rise, 1))
         draw_text(painter, QPointF(at.x() - 12, (at.y() + limit) / 2), words, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
 
-    def _draw_ends(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
+    def _draw_ends(self, painter: QPainter, shown: WattLines, across: PixelSpan, up: PixelSpan) -> None:
         """Name the lines where they leave the picture: in a row at its top, or one under the other at its right."""
         area = self.canvas.area(self.box)
         leave = [_leaves(line, across.high, up.high) for line in shown.lines]
@@ -204,7 +208,7 @@ class WattsView(Plot):
         spread = f"±\u00a0{number_text(line.slope_hw, 3)}"
         draw_text(painter, at + QPointF(0, 25), spread, font(SMALL), p.soft, align=align)
 
-    def _draw_capacities(self, painter: QPainter, shown: WattLines, across: Span, up: Span) -> None:
+    def _draw_capacities(self, painter: QPainter, shown: WattLines, across: PixelSpan, up: PixelSpan) -> None:
         """Drop a line from where each meets the limit to a second scale of watts under the first."""
         p, area = self.look.palette, self.canvas.area(self.box)
         foot, y = area.bottom(), up.px(shown.limit_k)

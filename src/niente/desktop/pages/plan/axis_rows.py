@@ -12,7 +12,7 @@ from niente.core.model.quantities import part_of, quantity_of, value_typed
 from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, axis_title, offered_controls, range_of, snapped
-from niente.core.planning.builders import parts_of
+from niente.core.planning.builders import control_parts
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 
@@ -253,14 +253,14 @@ def short_title(control: str, card: RigCard) -> str:
 
 def _whole(axis: Axis, card: RigCard) -> Axis:
     """Return an axis over a bare quantity as one over its first part, by which its places are judged."""
-    if card.control(axis.control) is None and (parts := parts_of(card, axis.control)):
+    if card.control(axis.control) is None and (parts := control_parts(card, axis.control)):
         return msgspec.structs.replace(axis, control=parts[0])
     return axis
 
 
 def _first_value(card: RigCard, control: str) -> float:
     """Return what a control starts with when it is taken up: what it stands at as found."""
-    parts = parts_of(card, control)
+    parts = control_parts(card, control)
     value = card.stock.value(parts[0]) if parts else None
     return value if value is not None else range_of(_whole(Axis(control), card), card)[0]
 

@@ -10,9 +10,9 @@ from niente.core.model.quantities import duration_text
 from niente.core.planning.cost import PlanCost
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
-from niente.desktop.session.planner import Piece
+from niente.desktop.session.planner import StagePiece
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
-from niente.desktop.widgets.scale import Span, ticks
+from niente.desktop.widgets.scale import PixelSpan, ticks
 
 RIBBON_PX, COST_PX, BAR = 56, 42, 14
 RIGHT = Qt.AlignmentFlag.AlignRight
@@ -25,7 +25,7 @@ class Ribbon(QWidget):
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
-        self._runs: tuple[Piece, ...] = ()
+        self._runs: tuple[StagePiece, ...] = ()
         self._now_s: float | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(tr("Time ribbon of the plan"))
@@ -35,7 +35,7 @@ class Ribbon(QWidget):
         """As high as its lines."""
         return QSize(400, RIBBON_PX)
 
-    def show_runs(self, runs: tuple[Piece, ...], now_s: float | None = None) -> None:
+    def show_runs(self, runs: tuple[StagePiece, ...], now_s: float | None = None) -> None:
         """Show a plan's runs; ``now_s`` is where in them the run under way begins."""
         if (runs, now_s) != (self._runs, self._now_s):
             self._runs, self._now_s = runs, now_s
@@ -53,7 +53,7 @@ class Ribbon(QWidget):
             return
         painter = QPainter(self)
         p, ratio = self._look.palette, self.devicePixelRatioF()
-        scale = Span(0.0, total, 0.0, float(self.width()))
+        scale = PixelSpan(0.0, total, 0.0, float(self.width()))
         self._draw_stages(painter, scale)
         top, at, done_to = 20.0, 0.0, 0.0
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
@@ -86,7 +86,7 @@ class Ribbon(QWidget):
             draw_text(painter, QPointF(x, top + BAR + 18), text, font(SMALL), p.soft, align=side)
         painter.end()
 
-    def _draw_stages(self, painter: QPainter, scale: Span) -> None:
+    def _draw_stages(self, painter: QPainter, scale: PixelSpan) -> None:
         """Draw each stage's name over its first run, where there is room for it."""
         p, small, at, free = self._look.palette, font(SMALL), 0.0, -1.0
         for stage, own in _by_stage(self._runs):
@@ -107,12 +107,12 @@ def time_unit(seconds: float) -> tuple[float, str]:
     return (3600.0, "h") if seconds >= 7200.0 else (60.0, "min")
 
 
-def _count(pieces: Sequence[Piece]) -> int:
+def _count(pieces: Sequence[StagePiece]) -> int:
     return sum(piece.count for piece in pieces)
 
 
-def _by_stage(runs: Sequence[Piece]) -> list[tuple[str, list[Piece]]]:
-    found: list[tuple[str, list[Piece]]] = []
+def _by_stage(runs: Sequence[StagePiece]) -> list[tuple[str, list[StagePiece]]]:
+    found: list[tuple[str, list[StagePiece]]] = []
     for run in runs:
         if not found or found[-1][0] != run.stage:
             found.append((run.stage, []))
@@ -171,7 +171,7 @@ class CostLine(QWidget):
         if at <= room:
             draw_text(painter, QPointF(left, 12), tr("this plan"), body, p.soft, align=RIGHT)
         longest = max(cost.naive_s, cost.typical_s)
-        scale = Span(0.0, longest, 0.0, width)
+        scale = PixelSpan(0.0, longest, 0.0, width)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.fillRect(QRectF(0, y, scale.px(cost.naive_s), 1), QColor(p.ink))
         painter.fillRect(QRectF(0, y - 3, scale.px(cost.typical_s), 6), QColor(p.accent))

@@ -7,26 +7,26 @@ from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_t
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.alternatives import Alternative
 from niente.core.planning.dry_run import DryRun, hand_words
-from niente.core.planning.forecast import Seen
-from niente.core.planning.progress import Row, Standing
-from niente.desktop.pages.plan.run_list import LEAST_SHOWN
+from niente.core.planning.forecast import StepForecast
+from niente.core.planning.progress import Row, RunStatus
+from niente.desktop.pages.plan.run_list import MIN_SHOWN
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
-STANDINGS = {
-    Standing.DONE: "done",
-    Standing.FAILED: "failed",
-    Standing.GUARD: "ended by a guard",
-    Standing.SKIPPED: "left out",
-    Standing.LEFT_OUT: "left out",
-    Standing.AHEAD: "ahead",
-    Standing.EXPECTED: "expected",
+STATUS_WORDS = {
+    RunStatus.DONE: "done",
+    RunStatus.FAILED: "failed",
+    RunStatus.GUARD: "ended by a guard",
+    RunStatus.SKIPPED: "left out",
+    RunStatus.LEFT_OUT: "left out",
+    RunStatus.AHEAD: "ahead",
+    RunStatus.EXPECTED: "expected",
 }
 GUARDS_SHOWN = 4
 
 
 def explain(
-    place: int, row: Row, seen: Seen, card: RigCard, controls: tuple[str, ...], *, running: bool = False
+    place: int, row: Row, seen: StepForecast, card: RigCard, controls: tuple[str, ...], *, running: bool = False
 ) -> list[Block]:
     """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
     run, step, lines = row.run, row.step, []
@@ -46,24 +46,24 @@ def explain(
     whole = step.setting.over(card.stock)
     words = whole.text(controls) or step.load
     lead = tr("Run {n}, {stage}: {state}")
-    lead = lead.format(n=place + 1, stage=tr(step.stage), state=tr("running") if running else tr(STANDINGS[row.standing]))
+    lead = lead.format(n=place + 1, stage=tr(step.stage), state=tr("running") if running else tr(STATUS_WORDS[row.status]))
     blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))
     why = [sentence(step.reason)]
-    if row.why:
-        why.append(tr("Left out: {why}.").format(why=row.why))
+    if row.reason:
+        why.append(tr("Left out: {why}.").format(reason=row.reason))
     if row.waits:
         why.append(row.waits)
-    if row.standing == Standing.EXPECTED:
+    if row.status == RunStatus.EXPECTED:
         why.append(tr("It is expected only: which runs come here follows from the results before them."))
     ends = step.exposure
-    rest = tr("after {t} of rest, ").format(t=duration_text(ends.rest_s)) if ends.rest_s else ""
+    rest = tr("after {t} of rest, ").format(t=duration_text(ends.idle_s)) if ends.idle_s else ""
     if ends.known_to_k is None:
-        why.append(tr("It lasts {rest}{t}.").format(rest=rest, t=duration_text(ends.least_s)))
+        why.append(tr("It lasts {rest}{t}.").format(rest=rest, t=duration_text(ends.min_s)))
     else:
         known = tr("It ends, {rest}when its settled temperature is known to ±{k} K, at the latest after {t}.")
-        why.append(known.format(rest=rest, k=f"{ends.known_to_k:g}", t=duration_text(ends.most_s)))
+        why.append(known.format(rest=rest, k=f"{ends.known_to_k:g}", t=duration_text(ends.max_s)))
     blocks.append(Words(tr("Why it is here"), " ".join(why)))
     return blocks
 
@@ -105,7 +105,7 @@ def instead(ways: Sequence[Alternative], budget_s: float) -> list[Block]:
     return [Columns(tr("What fits the budget"), (tr("runs"), tr("time")), rows)]
 
 
-def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: RigCard) -> list[Block]:
+def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], StepForecast], card: RigCard) -> list[Block]:
     """Say what the dry run came to: what is wrong, hottest step, hands, guards."""
     blocks: list[Block] = []
     if run.wrong:
@@ -119,7 +119,7 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: Rig
         at = seen(rows[run.hottest])
         name = tr("Run {n}, foreseen").format(n=run.hottest + 1)
         lines.append(_reading(name, number_text(at.core_c, 1), at.core_hw, "°C"))
-    said = tr("{t} ahead, {most} at the most.").format(t=duration_text(run.cost.left_s), most=duration_text(run.cost.most_s))
+    said = tr("{t} ahead, {most} at the most.").format(t=duration_text(run.cost.left_s), most=duration_text(run.cost.max_s))
     times = tr("Hands are needed {n} times.").format(n=len(run.hands)) if run.hands else tr("No hands are needed.")
     blocks.append(Words(tr("Dry run"), f"{said} {times}"))
     if lines:
@@ -145,5 +145,5 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], Seen], card: Rig
 
 
 def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:
-    interval = f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}" if half_width >= LEAST_SHOWN else ""
+    interval = f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}" if half_width >= MIN_SHOWN else ""
     return Reading(name, value, interval, unit)

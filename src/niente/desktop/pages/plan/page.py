@@ -11,7 +11,7 @@ from niente.core.planning.progress import Row
 from niente.core.planning.templates import template
 from niente.core.science.dynamics import Scale
 from niente.desktop.actions.registry import Actions
-from niente.desktop.commands.plan_commands import PlanDeeds
+from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs.insert_run import ask_for_run
 from niente.desktop.pages.page import Page
 from niente.desktop.pages.plan.axis_rows import AxisTable
@@ -19,13 +19,13 @@ from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.explain import costs, dry, explain, instead
 from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
-from niente.desktop.pages.plan.run_list import LOAD, MARK, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, Shown
+from niente.desktop.pages.plan.run_list import LOAD, MARK, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, ShownRun
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Notice
 from niente.desktop.session.planner import BUDGET, TARGET
 from niente.desktop.session.session import Session
-from niente.desktop.widgets.blocks import Block, Deeds, Title, Words
+from niente.desktop.widgets.blocks import Block, Buttons, Title, Words
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
 from niente.desktop.widgets.table import rows_view
 
@@ -38,7 +38,7 @@ class PlanPage(Page):
 
     name = "Plan"
 
-    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanDeeds) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanCommands) -> None:
         super().__init__(session, actions, look)
         self.deeds = deeds
         self.total = label("", "reading")
@@ -138,7 +138,7 @@ class PlanPage(Page):
         self.axes.edited.connect(self.deeds.change_axis)
         self.axes.refused.connect(self._refuse)
         self.axes.focused.connect(self._focused)
-        self.rules.edited.connect(self.deeds.ask)
+        self.rules.edited.connect(self.deeds.change_question)
         self.rules.refused.connect(self._refuse)
         self.rules.focused.connect(self._focused)
         self.model.moved.connect(self._dragged)
@@ -291,7 +291,7 @@ class PlanPage(Page):
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
         before = self.model.columns
-        shown = Shown(laid.asked.card, laid.rows, laid.seconds, laid.columns, planner.seen, scale, session.running_place())
+        shown = ShownRun(laid.asked.card, laid.rows, laid.seconds, laid.columns, planner.seen, scale, session.running_place())
         self.model.show(shown)
         if self.model.columns != before:
             for at in range(SET_COLUMNS):
@@ -364,5 +364,5 @@ class PlanPage(Page):
         if run is not None:
             blocks += dry(run, planner.dry_rows, planner.seen, card)
         blocks.append(Words(f"{card.title}, {card.variant}", card.summary + (tr(" (simulated)") if card.simulated else "")))
-        blocks.append(Deeds(("edit.undo", "plan.keep")))
+        blocks.append(Buttons(("edit.undo", "plan.keep")))
         return blocks

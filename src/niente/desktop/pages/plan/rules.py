@@ -4,7 +4,7 @@ import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QVBoxLayout, QWidget
 
-from niente.core.model.plan import Exposure, How, QuietHours
+from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.question import FanSchool, Order, Question
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -20,8 +20,8 @@ from niente.desktop.widgets.quantity_field import QuantityField
 FIXED_S = (15.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0, 5400.0)
 """Times that practitioners let a run last."""
 UNTIL_KNOWN, OF_ONES_OWN = "until known", "fixed time"
-HOWS = (How.LADDER, How.BISECTION)
-HOWS_OF_MANY = (How.WEAKEST_FIRST, How.IN_TURN)
+SEARCH_METHODS = (SearchMethod.LADDER, SearchMethod.BISECTION)
+SEARCH_METHODS_OF_MANY = (SearchMethod.WEAKEST_FIRST, SearchMethod.IN_TURN)
 
 
 class Rules(QWidget):
@@ -71,14 +71,14 @@ class Rules(QWidget):
         self.least = _minutes(tr("At least"), self._least_edited)
         self.most = _minutes(tr("At most"), self._most_edited)
         self.order = choice(tr("Order of the runs"), [tr(one.value) for one in Order], self._order_chosen)
-        self.rest = _minutes(tr("Rest before a cold start"), lambda value: self._put("the rest", rest_minutes=value))
+        self.rest = _minutes(tr("Rest before a cold start"), lambda value: self._put("the rest", idle_minutes=value))
         self.cold = QCheckBox(tr("until nothing moves"))
         self.cold.setAccessibleName(tr("Rest until the machine is cold"))
         self.cold.setToolTip(tr("The rest goes on until no temperature moves by more than 0.3 K in five minutes"))
         self.cold.clicked.connect(lambda on: self._put("the rest", from_cold=on))
         self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
         self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
-        self.how = choice(tr("How a limit is searched"), [], self._how_chosen)
+        self.method = choice(tr("How a limit is searched"), [], self._method_chosen)
         self.margin = QuantityField(
             quantity_of("voltage_offset_mv"), low=0, high=60, step=1, title=tr("Margin back from the last pass")
         )
@@ -111,7 +111,7 @@ class Rules(QWidget):
             (tr("Known to ±"), self.known),
             (tr("At least"), self.least),
             (tr("At most"), self.most),
-            (tr("Search"), self.how),
+            (tr("Search"), self.method),
             (tr("Fine step"), self.fine),
             (tr("Margin"), self.margin),
             (tr("A pass is"), self.passes),
@@ -140,28 +140,28 @@ class Rules(QWidget):
             self.rule,
             [tr(UNTIL_KNOWN), *(tr("{t} each").format(t=duration_text(seconds)) for seconds in FIXED_S), tr(OF_ONES_OWN)],
         )
-        own = rule_.least_s not in FIXED_S or rule_.most_s != rule_.least_s
+        own = rule_.min_s not in FIXED_S or rule_.max_s != rule_.min_s
         self.rule.setCurrentIndex(
-            0 if rule_.known_to_k is not None else len(FIXED_S) + 1 if own else FIXED_S.index(rule_.least_s) + 1
+            0 if rule_.known_to_k is not None else len(FIXED_S) + 1 if own else FIXED_S.index(rule_.min_s) + 1
         )
         self.known.put(rule_.known_to_k or 1.0)
-        self.least.put(rule_.least_s / 60.0)
-        self.most.put(rule_.most_s / 60.0)
+        self.least.put(rule_.min_s / 60.0)
+        self.most.put(rule_.max_s / 60.0)
         self.order.setCurrentIndex(list(Order).index(question.order))
-        self.rest.put(question.rest_minutes)
+        self.rest.put(question.idle_minutes)
         self.cold.setChecked(question.from_cold)
         self.repeats.put(question.repeats)
         self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
-        hows = HOWS_OF_MANY if many else HOWS
-        _options(self.how, [tr(one.value) for one in hows])
-        self.how.setCurrentIndex(hows.index(question.how) if question.how in hows else 0)
+        hows = SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS
+        _options(self.method, [tr(one.value) for one in hows])
+        self.method.setCurrentIndex(hows.index(question.method) if question.method in hows else 0)
         self.margin.put(question.margin if question.margin is not None else 2 * _step_mv(card))
         self.fine.put(max(question.fine or 0.0, _step_mv(card)))
         self.fine.setMinimum(_step_mv(card))  # the value stands there already, so that this is no edit
         self.passes.put(question.passes)
         self.budget.put(question.budget_h or 0.0)
         quiet = question.quiet
-        self.quiet_most.put(quiet.most_dba if quiet is not None else 0.0)
+        self.quiet_most.put(quiet.max_dba if quiet is not None else 0.0)
         self.quiet_from.put(quiet.from_h if quiet is not None else 22.0)
         self.quiet_to.put(quiet.to_h if quiet is not None else 7.0)
         names = [variant.name for variant in card.variants]
@@ -175,7 +175,7 @@ class Rules(QWidget):
                 self.known: known,
                 self.least: known or own,
                 self.most: known,
-                self.how: searched,
+                self.method: searched,
                 self.fine: searched and question.template != "clock-voltage",
                 self.margin: searched and question.template != "clock-voltage",
                 self.rest: question.order == Order.COLD or question.template == "burst",
@@ -258,8 +258,8 @@ class Rules(QWidget):
         if place == 0:
             self._put("the exposure", exposure=until_known(self._card))
             return
-        seconds = FIXED_S[place - 1] if place <= len(FIXED_S) else self._question.exposure.least_s + 60.0
-        self._put("the exposure", exposure=Exposure(least_s=seconds, most_s=seconds))
+        seconds = FIXED_S[place - 1] if place <= len(FIXED_S) else self._question.exposure.min_s + 60.0
+        self._put("the exposure", exposure=Exposure(min_s=seconds, max_s=seconds))
 
     def _expose(self, **changed: float) -> None:
         if self._question is None:
@@ -267,8 +267,8 @@ class Rules(QWidget):
         exposure = msgspec.structs.replace(self._question.exposure, **changed)
         if exposure.problems() and self._card is not None:
             self.refused.emit(tr("The least time of a run lies above its most. The plan is unchanged."))
-            self.least.put(self._question.exposure.least_s / 60.0)
-            self.most.put(self._question.exposure.most_s / 60.0)
+            self.least.put(self._question.exposure.min_s / 60.0)
+            self.most.put(self._question.exposure.max_s / 60.0)
             return
         self._put("the exposure", exposure=exposure)
 
@@ -277,10 +277,10 @@ class Rules(QWidget):
 
     def _least_edited(self, minutes: float) -> None:
         fixed = self._question is not None and self._question.exposure.known_to_k is None
-        self._expose(least_s=minutes * 60.0, **({"most_s": minutes * 60.0} if fixed else {}))
+        self._expose(min_s=minutes * 60.0, **({"max_s": minutes * 60.0} if fixed else {}))
 
     def _most_edited(self, minutes: float) -> None:
-        self._expose(most_s=minutes * 60.0)
+        self._expose(max_s=minutes * 60.0)
 
     def _order_chosen(self, place: int) -> None:
         self._put("the order", order=list(Order)[place])
@@ -294,9 +294,9 @@ class Rules(QWidget):
         axes = others + (default_fans(self._card, school) if fans else ())
         self._put("how the fans are held", fans=school, axes=axes)
 
-    def _how_chosen(self, place: int) -> None:
-        many = self.how.itemText(0) == tr(HOWS_OF_MANY[0].value)
-        self._put("the search", how=(HOWS_OF_MANY if many else HOWS)[place])
+    def _method_chosen(self, place: int) -> None:
+        many = self.method.itemText(0) == tr(SEARCH_METHODS_OF_MANY[0].value)
+        self._put("the search", method=(SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS)[place])
 
     def _margin_edited(self, value: float) -> None:
         self._put("the margin", margin=value)

@@ -11,22 +11,22 @@ from PySide6.QtWidgets import QAbstractItemView, QTableView
 from niente.core.analysis.evidence import RunSummary
 from niente.core.model.quantities import number_text, part_of, quantity_of
 from niente.core.model.rig_card import RigCard
-from niente.core.model.setting import RESTS_AT_ZERO, Setting
-from niente.core.planning.columns import MOST_COLUMNS, deepest
-from niente.core.planning.forecast import Seen
-from niente.core.planning.progress import Row, Standing
+from niente.core.model.setting import OFF_AT_ZERO, Setting
+from niente.core.planning.columns import MAX_COLUMNS, deepest
+from niente.core.planning.forecast import StepForecast
+from niente.core.planning.progress import Row, RunStatus
 from niente.core.science.dynamics import Scale
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
 
 SIGN, RUN, STAGE, SET = 0, 1, 2, 3
-LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MOST_COLUMNS + place for place in range(6))
-SET_COLUMNS = MOST_COLUMNS
+LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MAX_COLUMNS + place for place in range(6))
+SET_COLUMNS = MAX_COLUMNS
 FOLDS_FROM = 5
 """So many runs of the noise stage in a row are folded into one line at first."""
 CARRIED = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsDragEnabled
 RUNS = "application/x-niente-runs"
-LEAST_SHOWN = 0.05
+MIN_SHOWN = 0.05
 """An interval narrower than a column can say is not said."""
 SHORT = {
     "sustained_power_w": "W",
@@ -50,7 +50,7 @@ class Fold(msgspec.Struct, frozen=True):
     end: int
 
 
-class Shown(msgspec.Struct, frozen=True):
+class ShownRun(msgspec.Struct, frozen=True):
     """What the list is drawn from: runs, how long each takes, the controls that have a column, what is foreseen.
     ``running`` is the place of the run under way."""
 
@@ -58,7 +58,7 @@ class Shown(msgspec.Struct, frozen=True):
     rows: tuple[Row, ...]
     seconds: tuple[float, ...]
     columns: tuple[str, ...]
-    seen: Callable[[Row], Seen]
+    seen: Callable[[Row], StepForecast]
     scale: Scale
     running: int | None = None
 
@@ -72,7 +72,7 @@ class RunList(HeadedModel):
     def __init__(self) -> None:
         heads = ["", "Run", "Stage", *[""] * SET_COLUMNS, "Load", "Core, °C", "dBA", "", "Min", "Why it is here"]
         super().__init__([tr(head) if head else "" for head in heads], {RUN, CORE, NOISE, MINUTES, *range(SET, LOAD)})
-        self.shown: Shown | None = None
+        self.shown: ShownRun | None = None
         self.columns: tuple[str, ...] = ()
         """The controls that have a column."""
         self._items: list[int | Fold] = []
@@ -81,7 +81,7 @@ class RunList(HeadedModel):
 
     # -- what is shown -------------------------------------------------------------------------------------------
 
-    def show(self, shown: Shown) -> None:
+    def show(self, shown: ShownRun) -> None:
         """Show other runs; where as many stay as there were, the view keeps its place."""
         before = (len(self._items), self.columns)
         self.shown = shown
@@ -224,17 +224,17 @@ class RunList(HeadedModel):
     def _tip(self, place: int) -> str:
         assert self.shown is not None
         row = self.shown.rows[place]
-        return ". ".join(part for part in (tr(row.standing.value).capitalize(), row.step.reason, row.why, row.waits) if part)
+        return ". ".join(part for part in (tr(row.status.value).capitalize(), row.step.reason, row.reason, row.waits) if part)
 
     def _run_row(self, place: int) -> list[Cell]:
         assert self.shown is not None
         shown, row = self.shown, self.shown.rows[place]
-        step, quiet = row.step, row.standing.closed
+        step, quiet = row.step, row.status.closed
         whole = step.setting.over(shown.card.stock)
         core, noise, level = figures(row.run, shown.seen(row))
         running = place == shown.running
         first = place == 0 or shown.rows[place - 1].step.stage != step.stage
-        away = row.standing in (Standing.SKIPPED, Standing.LEFT_OUT)
+        away = row.status in (RunStatus.SKIPPED, RunStatus.LEFT_OUT)
         sets = [
             Cell("?", soft=True)
             if _open(row, control)
@@ -242,7 +242,7 @@ class RunList(HeadedModel):
             for control in self.columns
         ]
         return [
-            Cell(sign="running" if running else row.standing.value),
+            Cell(sign="running" if running else row.status.value),
             Cell(f"{place + 1}", soft=away, bold=running),
             Cell(tr(step.stage) if first else "", soft=True, chip=step.stage),
             *sets,
@@ -252,7 +252,7 @@ class RunList(HeadedModel):
             noise,
             Cell(shown.scale.mark(level), mark=True, soft=not quiet),
             Cell("" if away and row.run is None else f"{shown.seconds[place] / 60.0:.0f}", soft=away),
-            Cell(row.why or step.reason, soft=not running),
+            Cell(row.reason or step.reason, soft=not running),
         ]
 
     def _sum_row(self, fold: Fold) -> list[Cell]:
@@ -260,7 +260,7 @@ class RunList(HeadedModel):
         assert self.shown is not None
         shown = self.shown
         rows = shown.rows[fold.first : fold.end]
-        done = sum(row.standing.closed for row in rows)
+        done = sum(row.status.closed for row in rows)
         sets = []
         for control in self.columns:
             values = [value for row in rows if (value := row.step.setting.over(shown.card.stock).value(control)) is not None]
@@ -304,7 +304,7 @@ def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setti
         if part in whole.fan_curve:
             return tr("curve")
     value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
-    if value is None or (value == 0 and name in RESTS_AT_ZERO and name.startswith("fixed")):
+    if value is None or (value == 0 and name in OFF_AT_ZERO and name.startswith("fixed")):
         return "–"  # the firmware's own
     return quantity_of(control).text(value)
 
@@ -322,19 +322,19 @@ def _range(values: Sequence[float], digits: int) -> str:
     return low if low == high else f"{low}…{high}"
 
 
-def _core(run: RunSummary | None, seen: Seen) -> float:
+def _core(run: RunSummary | None, seen: StepForecast) -> float:
     return run.settled.value_c if run is not None and run.settled.known else seen.core_c
 
 
 def _interval(half_width: float) -> str:
-    return f"±{number_text(half_width, 1)}" if half_width >= LEAST_SHOWN else ""
+    return f"±{number_text(half_width, 1)}" if half_width >= MIN_SHOWN else ""
 
 
-def figures(run: RunSummary | None, seen: Seen) -> tuple[Cell, Cell, float]:
+def figures(run: RunSummary | None, seen: StepForecast) -> tuple[Cell, Cell, float]:
     """Return temperature and noise of a run as cells, and the level: measured in ink, foreseen soft."""
     core, noise, level = Cell(), Cell(), math.nan
     if run is not None and run.settled.known:
-        under = "cap_line" if run.heat_held else ""
+        under = "cap_line" if run.heat_limited else ""
         core = Cell(number_text(run.settled.value_c, 1), f"±{number_text(run.settled.half_width_k, 1)}", under=under)
     elif run is not None and run.failures:
         core = Cell(tr("{n} wrong").format(n=run.failures), under="guard")

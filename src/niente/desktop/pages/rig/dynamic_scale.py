@@ -12,7 +12,7 @@ from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.services.theme import BODY, READING, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
-from niente.desktop.widgets.scale import Span
+from niente.desktop.widgets.scale import PixelSpan
 
 LEFT = 60.0
 HEIGHT = 88
@@ -63,7 +63,7 @@ class DynamicScale(QWidget):
             painter.end()
             return
         step = (limits[-1] - limits[0]) / (len(limits) - 1)
-        scale = Span(limits[0] - step, limits[-1] + step, LEFT - 40.0, self.width() - 4.0)
+        scale = PixelSpan(limits[0] - step, limits[-1] + step, LEFT - 40.0, self.width() - 4.0)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(p.strong_rule), 1.0))
         y, start, end = 38.0, scale.start_px + 8, scale.end_px

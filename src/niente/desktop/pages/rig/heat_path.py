@@ -10,10 +10,10 @@ from niente.core.science.heat.rungs import Rung
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
-from niente.desktop.widgets.scale import Span, ticks
+from niente.desktop.widgets.scale import PixelSpan, ticks
 
 NAMES_PX, LADDER_TOP, BAR = 132, 60, 14
-RUNG_PX, LEAST_RUNG_PX, BELOW_PX = 76, 48, 66
+RUNG_PX, MIN_RUNG_PX, BELOW_PX = 76, 48, 66
 """A rung's height, where there is room and where there is little; and what stands under the ladder."""
 POWER_STEP_W = 5.0
 KEY_PX = 190
@@ -58,7 +58,7 @@ class LadderView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(tr("Heat path; left and right arrow keys change the power it is drawn at"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(420, LADDER_TOP + 3 * LEAST_RUNG_PX + BELOW_PX)
+        self.setMinimumSize(420, LADDER_TOP + 3 * MIN_RUNG_PX + BELOW_PX)
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -68,14 +68,14 @@ class LadderView(QWidget):
     def show_ladder(self, ladder: Ladder | None) -> None:
         """Draw another ladder."""
         self._ladder = ladder
-        self.setAccessibleDescription(spoken(ladder) if ladder is not None else "")
+        self.setAccessibleDescription(heat_path_text(ladder) if ladder is not None else "")
         self.update()
 
     # -- the scale of watts ------------------------------------------------------------------------------------
 
-    def _watts(self) -> Span:
+    def _watts(self) -> PixelSpan:
         low, high = self._ladder.power_range_w if self._ladder is not None else (0.0, 1.0)
-        return Span(low, high, 32.0, self.width() - 8.0)
+        return PixelSpan(low, high, 32.0, self.width() - 8.0)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take the power from where the scale is pressed."""
@@ -138,17 +138,17 @@ class LadderView(QWidget):
         text = number_text(ladder.power_w, 0) + "\u00a0W"
         draw_text(painter, QPointF(x, 34), text, font(SMALL), p.ink, align=MIDDLE)
 
-    def _celsius(self, ladder: Ladder) -> Span:
-        return Span(ladder.room_c, max(ladder.core_c, ladder.room_c + 5.0), NAMES_PX + 8.0, self.width() - 48.0)
+    def _celsius(self, ladder: Ladder) -> PixelSpan:
+        return PixelSpan(ladder.room_c, max(ladder.core_c, ladder.room_c + 5.0), NAMES_PX + 8.0, self.width() - 48.0)
 
     def _foot(self, ladder: Ladder) -> float:
         return LADDER_TOP + self._rung_px(ladder) * len(ladder.rungs) + 6.0
 
     def _rung_px(self, ladder: Ladder) -> float:
         room = (self.height() - LADDER_TOP - BELOW_PX) / len(ladder.rungs)
-        return min(max(room, LEAST_RUNG_PX), RUNG_PX)
+        return min(max(room, MIN_RUNG_PX), RUNG_PX)
 
-    def _draw_grid(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
+    def _draw_grid(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         p = self._look.palette
         draw_text(painter, QPointF(0, LADDER_TOP - 10), tr("Temperature, °C"), font(SMALL), p.soft)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
@@ -163,7 +163,7 @@ class LadderView(QWidget):
         text = number_text(ladder.core_c, 1)
         draw_text(painter, QPointF(x, LADDER_TOP - 10), text, font(SMALL), p.ink, align=MIDDLE)
 
-    def _draw_rungs(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
+    def _draw_rungs(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         p, hot = self._look.palette, ladder.core_c
         y = LADDER_TOP - 6.0
         for place, (rung, name, sub) in enumerate(zip(ladder.rungs, ladder.names, ladder.sub, strict=True)):
@@ -224,7 +224,7 @@ class LadderView(QWidget):
         painter.drawRect(area)
 
     def _say(
-        self, painter: QPainter, across: Span, hot: float, cold: float, bar: float, amount: str, words: str, colour: str
+        self, painter: QPainter, across: PixelSpan, hot: float, cold: float, bar: float, amount: str, words: str, colour: str
     ) -> None:
         """Name a bar at whichever end has room."""
         p, text = self._look.palette, f"\u00a0{words}"
@@ -238,7 +238,7 @@ class LadderView(QWidget):
         width = draw_text(painter, QPointF(left, bar + 11), text, font(SMALL), p.soft, halo=halo, align=RIGHT)
         draw_text(painter, QPointF(left - width, bar + 11), amount, font(BODY), colour, halo=halo, align=RIGHT)
 
-    def _whisker(self, painter: QPainter, across: Span, at: float, y: float, half_width_k: float) -> None:
+    def _whisker(self, painter: QPainter, across: PixelSpan, at: float, y: float, half_width_k: float) -> None:
         a, b = across.px(at - half_width_k), across.px(at + half_width_k)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(QColor(self._look.palette.soft))
@@ -246,7 +246,7 @@ class LadderView(QWidget):
         for x in (max(a, NAMES_PX), b):
             painter.drawLine(QPointF(x, y - 3), QPointF(x, y + 3))
 
-    def _draw_shares(self, painter: QPainter, ladder: Ladder, across: Span) -> None:
+    def _draw_shares(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         """Draw all of it in one bar: what fans can change, and what only watts or parts can."""
         p, y = self._look.palette, self._foot(ladder) + 19.0
         draw_text(painter, QPointF(0, y + 11), tr("Of this"), font(BODY), p.soft)
@@ -265,7 +265,7 @@ class LadderView(QWidget):
         draw_text(painter, QPointF(end, y + BAR + 14), others, font(SMALL), p.ink, align=RIGHT)
 
 
-def spoken(ladder: Ladder) -> str:
+def heat_path_text(ladder: Ladder) -> str:
     """Return a ladder in words."""
     parts = [
         tr("{name}: {k} K ± {hw} K, of which fans can change {fans} K").format(

@@ -17,11 +17,11 @@ from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
 GUARD_HEADS = ("Watched", "Ends it at", "Quiet at", "Held for", "What it does", "Why")
 CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "The rig reaches")
-TRIP, CLEAR, HOLD, ACTION, REASON = range(1, 6)
+TRIP, CLEAR, DWELL, ACTION, REASON = range(1, 6)
 LOW, HIGH, STEP, BY = range(1, 5)
 DOES = {
     GuardAction.STOP: "stops the plan",
-    GuardAction.HOLD: "holds",
+    GuardAction.PAUSE: "holds",
     GuardAction.SKIP: "skips the run",
     GuardAction.WARN: "warns",
 }
@@ -38,11 +38,11 @@ class LimitsView(QWidget):
         self.core = figure(temperature, tr("Cores, at most"), 40, 125, 1, lambda v: self._limit("core_temperature_c", v))
         self.margin = figure("headroom_k", tr("Kept below it"), 0, 30, 0.5, lambda v: self._limit("margin_k", v), default=5.0)
         self.shut_down = figure(temperature, tr("Shut-down"), 40, 130, 1, lambda v: self._limit("shut_down_c", v))
-        self.guards = SheetModel([tr(head) for head in GUARD_HEADS], {TRIP, CLEAR, HOLD})
+        self.guards = SheetModel([tr(head) for head in GUARD_HEADS], {TRIP, CLEAR, DWELL})
         self.guards.edited.connect(self._guard_edited)
         self.controls = SheetModel([tr(head) for head in CONTROL_HEADS], {LOW, HIGH, STEP})
         self.controls.edited.connect(self._control_edited)
-        widths = {0: 130, TRIP: 76, CLEAR: 76, HOLD: 60, ACTION: 104}
+        widths = {0: 130, TRIP: 76, CLEAR: 76, DWELL: 60, ACTION: 104}
         self.guard_table = sheet_view(tr("Guards"), self.guards, look, stretch=REASON, widths=widths)
         widths = {0: 170, LOW: 84, HIGH: 84, STEP: 66, BY: 100}
         self.control_table = sheet_view(tr("Controls"), self.controls, look, stretch=5, widths=widths)
@@ -130,7 +130,7 @@ class LimitsView(QWidget):
         if sheet is None:
             return
         guard = sheet.guards[row]
-        fields = {TRIP: "trip", CLEAR: "clear", HOLD: "hold_s", REASON: "reason"}
+        fields = {TRIP: "trip", CLEAR: "clear", DWELL: "dwell_s", REASON: "reason"}
         if column == ACTION:
             does = {tr(words): action for action, words in DOES.items()}
             guard = msgspec.structs.replace(guard, action=does[str(value)])
@@ -179,7 +179,7 @@ def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
         Entry(title),
         Entry(quantity.with_unit(guard.trip), guard.trip, quantity, low, high, step, title=tr("Ends a run at")),
         Entry(quantity.with_unit(guard.clear), guard.clear, quantity, low, high, step, title=quiet),
-        Entry(seconds.with_unit(guard.hold_s), guard.hold_s, seconds, 0.0, 600.0, 1.0, title=tr("Has to hold for")),
+        Entry(seconds.with_unit(guard.dwell_s), guard.dwell_s, seconds, 0.0, 600.0, 1.0, title=tr("Has to hold for")),
         Entry(
             tr(DOES[guard.action]),
             tr(DOES[guard.action]),

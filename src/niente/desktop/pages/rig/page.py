@@ -15,14 +15,14 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, parts_in
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath, typical
-from niente.core.science.heat.rungs import rungs_of
+from niente.core.science.heat.rungs import heat_rungs
 from niente.core.science.humidity import dew_point_c
 from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.page import Page
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import Ladder, LadderView
 from niente.desktop.pages.rig.limits import LimitsView
-from niente.desktop.pages.rig.parts import PartsList, other_states, parts_of
+from niente.desktop.pages.rig.parts import PartsList, other_states, part_rows
 from niente.desktop.pages.rig.room import RoomView
 from niente.desktop.pages.rig.sensors import SensorsView
 from niente.desktop.services.theme import Look
@@ -183,7 +183,7 @@ class RigPage(Page):
         power = self._power_w or self._default_power()
         control = card.control("sustained_power_w")
         span = (control.low, control.high) if control is not None else (20.0, 250.0)
-        rungs = rungs_of(model, power, speeds)
+        rungs = heat_rungs(model, power, speeds)
         names, sub = zip(*(_named(rung.group, duties) for rung in rungs), strict=True)
         ladder = Ladder(rungs, names, sub, power, span, project.limits.design_room_c, only_typical)
         self.path.show_ladder(ladder)
@@ -199,7 +199,7 @@ class RigPage(Page):
                     self.variant.clear()
                     self.variant.addItems(names)
                 self.variant.setCurrentText(sheet.variant)
-                self.parts.show_parts(parts_in(sheet, sheet.variant) or parts_of(own), other_states(sheet))
+                self.parts.show_parts(parts_in(sheet, sheet.variant) or part_rows(own), other_states(sheet))
             case 1:
                 self.limits_view.show_sheet(sheet, own)
             case 2:

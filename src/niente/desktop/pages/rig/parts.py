@@ -11,7 +11,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label, rule
 
 
-def parts_of(card: RigCard) -> tuple[Part, ...]:
+def part_rows(card: RigCard) -> tuple[Part, ...]:
     """Return a rig's parts; where its card names none, what follows from its channels and controls."""
     if card.parts:
         return card.parts

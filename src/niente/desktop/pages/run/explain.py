@@ -11,11 +11,11 @@ from niente.core.science.statistics import Z95, mean_with_error
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
 from niente.desktop.session.session import Session
-from niente.desktop.widgets.blocks import Block, Far, HoldLegend, Reading, Readings, Words
+from niente.desktop.widgets.blocks import Block, Far, LimiterLegend, Reading, Readings, Words
 
 NOISE_SAMPLES = 60
 """The level in the room is the mean of so many samples."""
-LEAST_SHARE = 0.005
+MIN_SHARE = 0.005
 SHOWN_NOTES = 3
 
 
@@ -24,12 +24,12 @@ def explained(session: Session) -> list[Block]:
     live, card, plan = session.live, session.card, session.plan
     if live is None or card is None or plan is None or live.samples.count == 0:
         words = tr("They stand from the first sample of a run on, and end it before anything is harmed.")
-        return [Words(tr("Guards"), words), HoldLegend(tr("Hold band"))]
+        return [Words(tr("Guards"), words), LimiterLegend(tr("Hold band"))]
     far = distances(card, plan.guards, live.opened.step.setting, live.samples)
     return [
         Far(tr("Guards"), tr("distance; time at this slope"), far),
         *_held_by(session, live),
-        HoldLegend(tr("Hold band")),
+        LimiterLegend(tr("Hold band")),
         *_noise(session, live),
         *_this_run(live, far),
         *(Words(f"N{note.number}", note.text) for note in session.notes[-SHOWN_NOTES:]),
@@ -38,12 +38,12 @@ def explained(session: Session) -> list[Block]:
 
 def _held_by(session: Session, live: LiveRun) -> list[Block]:
     """Say what held the clock, and for how much of this run."""
-    shares = session.strip.shares(live.opened.run_id) if session.strip is not None else {}
-    if not shares:
+    limiter_shares = session.strip.limiter_shares(live.opened.run_id) if session.strip is not None else {}
+    if not limiter_shares:
         return []
-    most = sorted(shares.items(), key=lambda one: -one[1])
+    most = sorted(limiter_shares.items(), key=lambda one: -one[1])
     lines = tuple(
-        Reading(tr(hold.words).capitalize(), f"{100.0 * share:.0f}", unit="%") for hold, share in most if share >= LEAST_SHARE
+        Reading(tr(hold.words).capitalize(), f"{100.0 * share:.0f}", unit="%") for hold, share in most if share >= MIN_SHARE
     )
     return [Readings(tr("What held the clock"), lines, tr("share of this run"))]
 

@@ -5,20 +5,20 @@ import math
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.acquisition.recovery import Aftermath
+from niente.core.acquisition.recovery import InterruptedRun
 from niente.core.analysis.evidence import hottest_core
 from niente.core.model.plan import Step
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
-from niente.core.model.states import State
+from niente.core.model.states import BenchState
 from niente.core.planning.cost import row_seconds
-from niente.core.planning.forecast import Seen
+from niente.core.planning.forecast import StepForecast
 from niente.core.science.dynamics import Scale
 from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.page import Page
-from niente.desktop.pages.run.aftermath import AftermathView
-from niente.desktop.pages.run.bench_card import BenchCardView
 from niente.desktop.pages.run.explain import explained
+from niente.desktop.pages.run.hand_card import HandCardView
+from niente.desktop.pages.run.recovery import RecoveryView
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
@@ -34,11 +34,11 @@ SOON_MS = 10
 """What comes within so long is one refresh."""
 QUEUE_SHOWN = 100
 STATES = {
-    State.IDLE: "idle",
-    State.HOLDING: "holding, the load is off",
-    State.WAITING_FOR_HANDS: "waiting for hands",
-    State.RESTING: "at rest before the next run",
-    State.RESTORING: "restoring the safe setting",
+    BenchState.IDLE: "idle",
+    BenchState.PAUSED: "holding, the load is off",
+    BenchState.WAITING_FOR_HANDS: "waiting for hands",
+    BenchState.RESTING: "at rest before the next run",
+    BenchState.RESTORING: "restoring the safe setting",
 }
 
 
@@ -60,8 +60,8 @@ class RunPage(Page):
         self.known.setMinimumWidth(112)
         self.traces = Traces(look)
         self.upper = QStackedWidget()
-        self.card_view = BenchCardView(session, actions)
-        self.after_view = AftermathView(session, actions, look)
+        self.card_view = HandCardView(session, actions)
+        self.after_view = RecoveryView(session, actions, look)
         self.model = RowsModel([tr(head) for head in HEADS], {0, 2, 3, 5, 6, 8})
         self.queue = rows_view(
             tr("Queue: the runs that come next"), self.model, look, stretch=9, least={1: 84, 4: 60, 5: 84, 6: 40, 7: 44}
@@ -142,8 +142,8 @@ class RunPage(Page):
         if hands.card is not None:
             self.set_head(tr("Bench card: the plan waits for hands"), hands.card.title)
             self.sub.setText(tr("the load is on, under guard") if hands.card.readings else tr("the load is off"))
-        elif self.upper.currentWidget() is self.after_view and hands.aftermath is not None:
-            self.set_head(tr("After an end that nobody asked for"), self._after_title(hands.aftermath))
+        elif self.upper.currentWidget() is self.after_view and hands.interrupted is not None:
+            self.set_head(tr("After an end that nobody asked for"), self._after_title(hands.interrupted))
             self.sub.setText("")
         elif live is None or card is None:
             self.set_head(tr("No run yet"), tr("Start the plan to see it settle"))
@@ -151,8 +151,10 @@ class RunPage(Page):
         else:
             step = live.opened.step
             lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
-            state = f"{live.closed.how}, {live.closed.why}" if live.closed is not None else tr(STATES.get(session.state, ""))
-            if session.busy() and session.state in (State.RESTING, State.HOLDING) and session.state_text:
+            state = (
+                f"{live.closed.outcome}, {live.closed.reason}" if live.closed is not None else tr(STATES.get(session.state, ""))
+            )
+            if session.busy() and session.state in (BenchState.RESTING, BenchState.PAUSED) and session.state_text:
                 state = session.state_text
             self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
             load = card.load(step.load)
@@ -170,7 +172,7 @@ class RunPage(Page):
     def _turn(self) -> None:
         """Bring up what wants a person: a card, or the word on an earlier end; else the traces."""
         hands = self.session.hands
-        after = hands.aftermath is not None and not self.session.busy()
+        after = hands.interrupted is not None and not self.session.busy()
         shown = self.card_view if hands.card is not None else self.after_view if after else self.traces
         if self.upper.currentWidget() is not shown:
             self.upper.setCurrentWidget(shown)
@@ -179,7 +181,7 @@ class RunPage(Page):
                 view.refresh()
         self.figures.setVisible(shown is self.traces)
 
-    def _after_title(self, found: Aftermath) -> str:
+    def _after_title(self, found: InterruptedRun) -> str:
         card = self.session.card
         load = card.load(found.run.load) if card is not None else None
         changed = tuple(
@@ -224,12 +226,12 @@ class RunPage(Page):
             return
         if rule.known_to_k is None:
             _say(self.known_lead, tr("This run ends in"))
-            _say(self.known, duration_text(max(rule.least_s - gone, 0.0)))
-            _say(self.known_note, tr("fixed, {t}").format(t=duration_text(rule.least_s)))
+            _say(self.known, duration_text(max(rule.min_s - gone, 0.0)))
+            _say(self.known_note, tr("fixed, {t}").format(t=duration_text(rule.min_s)))
             return
         _say(self.known_lead, tr("Known to ± {k} K in").format(k=number_text(rule.known_to_k, 1)))
         _say(self.known, "–" if ahead is None or ahead != ahead else duration_text(ahead))
-        _say(self.known_note, tr("at the latest in {t}").format(t=duration_text(max(rule.most_s - gone, 0.0))))
+        _say(self.known_note, tr("at the latest in {t}").format(t=duration_text(max(rule.max_s - gone, 0.0))))
 
     def _rows(self) -> list[list[Cell | str]]:
         session, card, planner = self.session, self.session.card, self.session.planner
@@ -238,7 +240,7 @@ class RunPage(Page):
         now = session.running_place()
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
-        ahead = [(place, row) for place, row in enumerate(planner.rows) if not row.standing.closed and place != now]
+        ahead = [(place, row) for place, row in enumerate(planner.rows) if not row.status.closed and place != now]
         return [
             _row(place, row.step, planner.seen(row), scale, card, row_seconds(row, planner.pace))
             for place, row in ahead[:QUEUE_SHOWN]
@@ -259,14 +261,14 @@ class RunPage(Page):
     def finished(self) -> bool:
         """Every step of the plan has its answer."""
         rows = self.session.planner.rows
-        return bool(rows) and all(row.standing.closed for row in rows)
+        return bool(rows) and all(row.status.closed for row in rows)
 
     def margin(self) -> list[Block]:
         """Say how far the guards are, what held the clock, how loud it is, and why this run."""
         return explained(self.session)
 
 
-def _row(index: int, step: Step, said: Seen, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:
+def _row(index: int, step: Step, said: StepForecast, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:
     limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get(card.lead_group() or "")
     core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
     return [

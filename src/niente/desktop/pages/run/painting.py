@@ -7,23 +7,23 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
-from niente.core.acquisition.strip_chart import Strip
+from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import RigCard
-from niente.core.science.clock_limiter import Hold
+from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.dynamics import Scale
-from niente.desktop.pages.run.panels import HOT, Line, Panel
+from niente.desktop.pages.run.panels import HOT, Panel, TraceLine
 from niente.desktop.services.theme import BODY, SMALL, font
 from niente.desktop.services.translation import tr
-from niente.desktop.session.live_run import LiveRun, Note
-from niente.desktop.widgets.brushes import dashed, draw_hold, draw_level, draw_text, draw_upright, level_dashes
+from niente.desktop.session.live_run import LiveRun, ShownNote
+from niente.desktop.widgets.brushes import dashed, draw_level, draw_limiter, draw_text, draw_upright, level_dashes
 from niente.desktop.widgets.canvas import Canvas, draw_level_rules, spans
-from niente.desktop.widgets.scale import Span, apart, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, tick_text, ticks
 
 LEFT, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 BAND_PX = 16
-MOST_TICKS = 6
+MAX_TICKS = 6
 WIDE_FORECAST_K = 15.0
 """A forecast that is wider than this says nothing yet and is not drawn."""
 
@@ -36,18 +36,18 @@ class Sight:
     canvas: Canvas
     panels: list[Panel]
     range_s: tuple[float, float]
-    strip: Strip | None = None
+    strip: StripChart | None = None
     live: LiveRun | None = None
-    notes: list[Note] = field(default_factory=list)
+    notes: list[ShownNote] = field(default_factory=list)
     scale: Scale = field(default_factory=Scale)
     cross_s: float | None = None
     hot: str = "core_temperature_c.1"
 
-    def channel(self, line: Line) -> str:
+    def channel(self, line: TraceLine) -> str:
         """Return a line's channel; the hottest core is whichever is hottest on average."""
         return self.hot if line.channel == HOT else line.channel
 
-    def time(self) -> Span:
+    def time(self) -> PixelSpan:
         """Return the time axis in px."""
         return spans(self.canvas, self.panels[0].box)[0]
 
@@ -85,7 +85,7 @@ class Painting:
         last = self.sight.canvas.area(self.sight.panels[-1].box)
         for panel in self.sight.panels:
             height = self.sight.canvas.area(panel.box).height()
-            draw_level_rules(painter, self.sight.canvas, panel.box, min(max(int(height / 11), 2), MOST_TICKS))
+            draw_level_rules(painter, self.sight.canvas, panel.box, min(max(int(height / 11), 2), MAX_TICKS))
         self._draw_time(painter, last)
 
     def _draw_time(self, painter: QPainter, last: QRectF) -> None:
@@ -145,7 +145,7 @@ class Painting:
             return
         unit = next(quantity_of(line.quantity).unit for line in panel.spec.lines if line.second)
         _, up = spans(self.sight.canvas, panel.second_box)
-        values = ticks(up.low, up.high, min(max(int(area.height() / 22), 2), MOST_TICKS))
+        values = ticks(up.low, up.high, min(max(int(area.height() / 22), 2), MAX_TICKS))
         step = values[1] - values[0] if len(values) > 1 else 1.0
         colour = self.sight.canvas.look.palette.second
         for place, value in enumerate(values):
@@ -230,28 +230,28 @@ class Painting:
         top, ratio = last.bottom() + 8, self.sight.canvas.devicePixelRatioF()
         draw_text(painter, QPointF(0, top + 12), tr("Hold"), font(SMALL), p.ink)
         first, end = self.sight.strip.window(*self.sight.range_s)
-        held, time_s = self.sight.strip.held[first:end], self.sight.strip.time_s[first:end]
-        if held.shape[0] < 2:
+        limiters, time_s = self.sight.strip.limiters[first:end], self.sight.strip.time_s[first:end]
+        if limiters.shape[0] < 2:
             return
         x = np.clip(
             across.start_px + (time_s - across.low) / (across.high - across.low) * (across.end_px - across.start_px),
             last.left(),
             last.right(),
         )
-        edges = np.flatnonzero(np.diff(held)) + 1
+        edges = np.flatnonzero(np.diff(limiters)) + 1
         starts = np.concatenate([[0], edges])
-        ends = np.concatenate([edges, [held.shape[0] - 1]])
+        ends = np.concatenate([edges, [limiters.shape[0] - 1]])
         begun: float | None = None
         for place, (a, b) in enumerate(zip(starts.tolist(), ends.tolist(), strict=True)):
             begun = float(x[a]) if begun is None else begun
             if x[b] - begun < 1.5 and place < starts.shape[0] - 1:
                 continue  # narrower than a pixel and a half: it goes into the next piece
-            draw_hold(painter, QRectF(begun, top, x[b] - begun, BAND_PX), Hold(int(held[a])), p, ratio)
+            draw_limiter(painter, QRectF(begun, top, x[b] - begun, BAND_PX), ClockLimiter(int(limiters[a])), p, ratio)
             begun = None
         words = (
-            tr(Hold(int(self.sight.strip.held[self.sight.strip.place_of(self.sight.cross_s)])).words)
+            tr(ClockLimiter(int(self.sight.strip.limiters[self.sight.strip.place_of(self.sight.cross_s)])).words)
             if self.sight.cross_s is not None
-            else tr(Hold(int(held[-1])).words)
+            else tr(ClockLimiter(int(limiters[-1])).words)
         )
         draw_text(painter, QPointF(last.right() + 10, top + 12), words, font(SMALL), p.ink)
 

@@ -18,7 +18,7 @@ HOT = "hot"
 """Stands for the channel of whichever core is hottest on average."""
 
 
-class Line(msgspec.Struct, frozen=True):
+class TraceLine(msgspec.Struct, frozen=True):
     """One line of a panel: its channel, name and quantity; ``second`` is drawn in the second colour on its own scale."""
 
     channel: str
@@ -36,7 +36,7 @@ class PanelSpec(msgspec.Struct, frozen=True):
     unit: str
     share: int
     least: float
-    lines: tuple[Line, ...]
+    lines: tuple[TraceLine, ...]
 
 
 FORECAST = PanelSpec("Settles at", "°C", 10, 12.0, ())
@@ -45,7 +45,9 @@ FORECAST = PanelSpec("Settles at", "°C", 10, 12.0, ())
 def panels_of(card: RigCard) -> tuple[PanelSpec, ...]:
     """Return the panels for a rig, with lines for what it reads."""
     fans = tuple(
-        Line(f"fan_speed_rpm.{group}", tr("{group} fans").format(group=group), "fan_speed_rpm", soft=place > 0, thin=place > 0)
+        TraceLine(
+            f"fan_speed_rpm.{group}", tr("{group} fans").format(group=group), "fan_speed_rpm", soft=place > 0, thin=place > 0
+        )
         for place, group in enumerate(card.fan_groups()[::-1])
     )
     wanted = (
@@ -56,27 +58,27 @@ def panels_of(card: RigCard) -> tuple[PanelSpec, ...]:
             9,
             20.0,
             (
-                Line(HOT, tr("hottest core"), "hottest_core_c"),
-                Line(MEAN_CORE, tr("mean of cores"), "core_temperature_c", soft=True, thin=True),
-                Line("case_air_temperature_c", tr("case air"), "case_air_temperature_c", second=True),
-                Line("room_temperature_c", tr("room"), "room_temperature_c", soft=True, thin=True),
+                TraceLine(HOT, tr("hottest core"), "hottest_core_c"),
+                TraceLine(MEAN_CORE, tr("mean of cores"), "core_temperature_c", soft=True, thin=True),
+                TraceLine("case_air_temperature_c", tr("case air"), "case_air_temperature_c", second=True),
+                TraceLine("room_temperature_c", tr("room"), "room_temperature_c", soft=True, thin=True),
             ),
         ),
-        PanelSpec("Power", "W", 5, 20.0, (Line("package_power_w", tr("package"), "package_power_w"),)),
+        PanelSpec("Power", "W", 5, 20.0, (TraceLine("package_power_w", tr("package"), "package_power_w"),)),
         PanelSpec(
             "Clock",
             "MHz",
             5,
             400.0,
             (
-                Line("effective_clock_mhz", tr("eff. clock"), "effective_clock_mhz"),
-                Line(THROUGHPUT_PERCENT, tr("throughput"), "throughput_percent", second=True),
+                TraceLine("effective_clock_mhz", tr("eff. clock"), "effective_clock_mhz"),
+                TraceLine(THROUGHPUT_PERCENT, tr("throughput"), "throughput_percent", second=True),
             ),
         ),
-        PanelSpec("Fans", "rpm", 7, 400.0, (*fans, Line("noise_dba", tr("noise"), "noise_dba", second=True))),
+        PanelSpec("Fans", "rpm", 7, 400.0, (*fans, TraceLine("noise_dba", tr("noise"), "noise_dba", second=True))),
     )
 
-    def reads(line: Line) -> bool:
+    def reads(line: TraceLine) -> bool:
         return line.channel in (HOT, MEAN_CORE, THROUGHPUT_PERCENT) or card.index(line.channel) is not None
 
     kept = [msgspec.structs.replace(panel, lines=tuple(filter(reads, panel.lines))) for panel in wanted]
@@ -111,7 +113,7 @@ class Panel:
         if self.second_box is not None:
             self.second_box.setGeometry(self.box.sceneBoundingRect())
 
-    def box_of(self, line: Line) -> pg.ViewBox:
+    def box_of(self, line: TraceLine) -> pg.ViewBox:
         """Return the view box that a line is drawn in."""
         return self.second_box if line.second and self.second_box is not None else self.box
 
@@ -125,7 +127,7 @@ class Panel:
                 made = dashed(colour, 4.0, 3.0)
             self.curves[line.channel].setPen(made)
 
-    def show(self, line: Line, at: Vector, values: Vector, *, per_pixel: float = 0.0) -> None:
+    def show(self, line: TraceLine, at: Vector, values: Vector, *, per_pixel: float = 0.0) -> None:
         """Draw a line; the more samples a pixel it has, the more plainly: thick strokes along noise are slow."""
         self.data[line.channel] = (at, values)
         plain = (per_pixel > CROWDED, per_pixel >= BAND)

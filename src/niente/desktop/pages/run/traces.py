@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QWheelEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from niente.core.acquisition.strip_chart import Strip
+from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.evidence import hottest_core
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
@@ -18,13 +18,13 @@ from niente.desktop.pages.run.painting import WIDE_FORECAST_K, Painting, Sight, 
 from niente.desktop.pages.run.panels import Panel, panels_of
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
-from niente.desktop.session.live_run import LiveRun, Note
+from niente.desktop.session.live_run import LiveRun, ShownNote
 from niente.desktop.widgets.brushes import faint, pen
 from niente.desktop.widgets.canvas import Canvas
 
 DRAW_S = 0.1
 GUTTERS = (96, 24, 142, 46)
-LEAST_MINUTES, FUTURE = 12.0, 0.30
+MIN_MINUTES, FUTURE = 12.0, 0.30
 """The time axis shows at least this long, and leaves this share of it free for what is still to come."""
 ZOOM, NARROWEST_S = 1.25, 30.0
 NEAR_K = 25.0
@@ -62,7 +62,7 @@ class Traces(QWidget):
         canvas.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self._rows.addWidget(canvas)
         panels = [Panel(canvas, row, spec) for row, spec in enumerate(panels_of(card))]
-        self.sight = Sight(card, canvas, panels, (0.0, LEAST_MINUTES * 60.0))
+        self.sight = Sight(card, canvas, panels, (0.0, MIN_MINUTES * 60.0))
         painting = Painting(self.sight)
         canvas.under, canvas.over = painting.under, painting.over
         self._levels = painting.levels
@@ -88,7 +88,7 @@ class Traces(QWidget):
 
     # -- showing -------------------------------------------------------------------------------------------------
 
-    def show_run(self, strip: Strip, live: LiveRun, notes: list[Note], scale: Scale) -> None:
+    def show_run(self, strip: StripChart, live: LiveRun, notes: list[ShownNote], scale: Scale) -> None:
         """Draw what has come; what comes sooner than ``DRAW_S`` after the last drawing waits for the next."""
         sight, count, now = self.sight, live.samples.count, time.monotonic()
         if sight is None or (count, live.opened.run_id) == self._drawn or now - self._drawn_at < DRAW_S:
@@ -108,10 +108,10 @@ class Traces(QWidget):
         now = sight.latest()
         start = sight.origin() or now
         low, high = sight.range_s
-        length, gone = high - low, max(now - start, LEAST_MINUTES * 20.0)
+        length, gone = high - low, max(now - start, MIN_MINUTES * 20.0)
         if low <= start and now <= high - 0.1 * length and length <= 3 * gone:
             return
-        length = max((now - start) / (1.0 - FUTURE) * 1.15, LEAST_MINUTES * 60.0)
+        length = max((now - start) / (1.0 - FUTURE) * 1.15, MIN_MINUTES * 60.0)
         before = min(120.0, 0.15 * length)
         sight.range_s = (start - before, start - before + length)
 
@@ -167,7 +167,7 @@ class Traces(QWidget):
         if sight is None or sight.strip is None or not sight.strip.time_s.shape[0]:
             return
         first, last = float(sight.strip.time_s[0]), sight.latest()
-        length = min(max(high - low, NARROWEST_S), max(2.0 * (last - first), LEAST_MINUTES * 60.0))
+        length = min(max(high - low, NARROWEST_S), max(2.0 * (last - first), MIN_MINUTES * 60.0))
         low = min(max(low, first - 0.5 * length), last - 0.2 * length)
         sight.range_s = (low, low + length)
         self.following = False

@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from niente.core.acquisition.recovery import Aftermath
+from niente.core.acquisition.recovery import InterruptedRun
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.theme import BODY, SMALL, Look, font
@@ -23,7 +23,7 @@ SHOWN = (
     ("throughput_per_s", "throughput_per_s"),
 )
 """What is drawn of the last seconds: channels (of several, the greatest) and the quantity they are named by."""
-STRIP_H, LEAST_STRIP_H, FOOT_H = 46, 26, 16
+STRIP_H, MIN_STRIP_H, FOOT_H = 46, 26, 16
 NAMED = 6
 
 
@@ -38,7 +38,7 @@ class LastSeconds(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Maximum)
         look.changed.connect(self.update)
 
-    def show_samples(self, found: Aftermath) -> None:
+    def show_samples(self, found: InterruptedRun) -> None:
         """Show a run's last samples."""
         self._time, self._lines = found.time_s, []
         for channel, name in SHOWN:
@@ -61,7 +61,7 @@ class LastSeconds(QWidget):
 
     def minimumSizeHint(self) -> QSize:
         """Where there is little room, the strips are lower."""
-        return QSize(400, LEAST_STRIP_H * len(self._lines) + FOOT_H)
+        return QSize(400, MIN_STRIP_H * len(self._lines) + FOOT_H)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the lines."""
@@ -99,7 +99,7 @@ class LastSeconds(QWidget):
         painter.end()
 
 
-class AftermathView(QWidget):
+class RecoveryView(QWidget):
     """What was running when everything ended, whether it says anything of the setting, and the ways on."""
 
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:
@@ -115,7 +115,7 @@ class AftermathView(QWidget):
         self.ended = QPushButton(tr("Something else ended it"))
         self.ended.setToolTip(tr("A power cut, or Niente was ended: it says nothing of the setting, and the run is made again"))
         self.ended.clicked.connect(lambda: session.hands.judge(machine_down=False))
-        self.go_on = ActionButton(actions["plan.start"])
+        self.resume = ActionButton(actions["plan.start"])
         self.away = QPushButton(tr("Not now"))
         self.away.setToolTip(tr("Put this away; the book keeps it, and the plan can go on at any time"))
         self.away.clicked.connect(session.hands.put_away)
@@ -136,7 +136,7 @@ class AftermathView(QWidget):
         rows.addWidget(self.verdict)
         rows.addWidget(self.left_out)
         row = QHBoxLayout()
-        for button in (self.failed, self.ended, self.go_on, self.away):
+        for button in (self.failed, self.ended, self.resume, self.away):
             row.addWidget(button)
         row.addStretch(1)
         rows.addSpacing(4)
@@ -145,7 +145,7 @@ class AftermathView(QWidget):
 
     def refresh(self) -> None:
         """Show what the book found open."""
-        found, card = self.session.hands.aftermath, self.session.card
+        found, card = self.session.hands.interrupted, self.session.card
         if found is None or card is None:
             return
         load = card.load(found.run.load)
@@ -162,9 +162,9 @@ class AftermathView(QWidget):
         self.left_out.setText(self._left_out(found))
         self.failed.setVisible(found.to_be_judged)
         self.ended.setVisible(found.to_be_judged)
-        self.go_on.setVisible(not found.to_be_judged)
+        self.resume.setVisible(not found.to_be_judged)
 
-    def _left_out(self, found: Aftermath) -> str:
+    def _left_out(self, found: InterruptedRun) -> str:
         names = self.session.hands.left_out()
         if found.machine_down is False:
             return ""
@@ -176,7 +176,7 @@ class AftermathView(QWidget):
         return tr("If it failed, these are not asked for any more, since they ask at least as much: {runs}.").format(runs=shown)
 
 
-def _verdict(found: Aftermath) -> str:
+def _verdict(found: InterruptedRun) -> str:
     if found.machine_down:
         return tr("The machine went down in this run: the setting counts as failed under this load. The plan can go on.")
     if found.machine_down is False:

@@ -3,25 +3,25 @@
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from niente.core.model.hand_cards import Asked, BenchCard, CardKind
+from niente.core.model.hand_cards import CardKind, HandCard, ReadingRequest
 from niente.core.model.quantities import value_typed
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.translation import tr
-from niente.desktop.session.hand_work import Hands
+from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.labels import ActionButton, label, rule
 
 DONE = {CardKind.SET: "Done and checked", CardKind.VARIANT: "Done and checked", CardKind.READ: "Take these readings"}
 
 
-class BenchCardView(QWidget):
+class HandCardView(QWidget):
     """One card at a time; nothing of it is kept here: ticks and readings stand in the session, and in the book."""
 
     def __init__(self, session: Session, actions: Actions) -> None:
         super().__init__()
         self.session = session
-        self.hands: Hands = session.hands
-        self._card: BenchCard | None = None
+        self.hands: HandWork = session.hands
+        self._card: HandCard | None = None
         self.boxes: list[QCheckBox] = []
         self.fields: dict[str, QLineEdit] = {}
         self._rows = QVBoxLayout()
@@ -62,7 +62,7 @@ class BenchCardView(QWidget):
         if ready:
             self.refusal.hide()
 
-    def _build(self, card: BenchCard | None) -> None:
+    def _build(self, card: HandCard | None) -> None:
         inside = QWidget()
         self._rows = QVBoxLayout(inside)
         self._rows.setContentsMargins(0, 4, 0, 4)
@@ -106,7 +106,7 @@ class BenchCardView(QWidget):
         row.addWidget(label(words, "", wrap=True), 1)
         self._rows.addLayout(row)
 
-    def _lines(self, card: BenchCard) -> None:
+    def _lines(self, card: HandCard) -> None:
         grid = QGridLayout()
         grid.setHorizontalSpacing(16)
         grid.setVerticalSpacing(8)
@@ -128,7 +128,7 @@ class BenchCardView(QWidget):
         self.boxes.append(box)
         return box
 
-    def _reading(self, asked: Asked) -> None:
+    def _reading(self, asked: ReadingRequest) -> None:
         quantity = asked.quantity
         field = QLineEdit()
         field.setFixedWidth(110)
@@ -157,7 +157,7 @@ class BenchCardView(QWidget):
         field.setProperty("said", said)
         self._rows.addWidget(said)
 
-    def _typed(self, asked: Asked, text: str) -> None:
+    def _typed(self, asked: ReadingRequest, text: str) -> None:
         """Take a reading as it is typed; what it cannot be is said under it, and nothing is lost."""
         said = self.fields[asked.channel].property("said")
         value: float | None = None
@@ -170,7 +170,7 @@ class BenchCardView(QWidget):
             if value is not None and not asked.low <= value <= asked.high:
                 span = f"{asked.quantity.text(asked.low)} to {asked.quantity.with_unit(asked.high)}"
                 why = tr("it lies between {span}").format(span=span)
-        said.setText(tr("That cannot be: {why}.").format(why=why) if why else "")
+        said.setText(tr("That cannot be: {why}.").format(reason=why) if why else "")
         said.setVisible(bool(why))
         self.hands.read(asked.channel, None if why else value)
 
