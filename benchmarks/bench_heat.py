@@ -138,33 +138,33 @@ def places_of(rig: SimulatedRig, seed: int) -> list[Place]:
 def first(made: list[Made], count: int) -> list[Made]:
     """Return runs from the first on until so many of them were not held by heat; nothing where there are not so many."""
     free = 0
-    for place, one in enumerate(made):
+    for index, one in enumerate(made):
         free += not one.run.heat_limited
         if free == count:
-            return made[: place + 1]
+            return made[: index + 1]
     return []
 
 
-def judged(card: RigCard, made: list[Made], places: list[Place]) -> list[Off]:
+def judged(card: RigCard, made: list[Made], indices: list[Place]) -> list[Off]:
     """Hold predictions from runs against the truth at places inside their hull."""
     models = fit_models(Evidence(card, tuple(one.run for one in made)))
     found = []
     hand, process = _Beside(models, made, by_half_hour=True), _Beside(models, made, by_half_hour=False)
-    for place in places:
-        rest = predict_under_load(models, one_setting(place.setting), models.heavy_load, ROOM_C)
-        if place.held or rest.limiter[0] == SettingLimiter.HEAT or not inside(models, one_setting(place.setting), rest)[0]:
+    for index in indices:
+        rest = predict_under_load(models, one_setting(index.setting), models.heavy_load, ROOM_C)
+        if index.held or rest.limiter[0] == SettingLimiter.HEAT or not inside(models, one_setting(index.setting), rest)[0]:
             continue
-        here = np.array([place.power_w, *place.rpm])
+        here = np.array([index.power_w, *index.rpm])
         by_process, process_hw = process.process(here)
-        rise = place.core_c - ROOM_C
+        rise = index.core_c - ROOM_C
         found.append(
             Off(
-                float(rest.core_c[0]) - place.core_c,
+                float(rest.core_c[0]) - index.core_c,
                 float(rest.core_hw[0]),
                 hand.between(here) - rise,
                 by_process - rise,
                 process_hw,
-                float(rest.throughput[0]) / place.throughput_per_s - 1.0,
+                float(rest.throughput[0]) / index.throughput_per_s - 1.0,
                 float(rest.throughput_hw[0] / rest.throughput[0]),
             )
         )
@@ -267,9 +267,9 @@ def results() -> list[Result]:
     for name in shipped_machines():
         for seed in range(1, SEEDS + 1):
             rig = SimulatedRig(shipped_file(name), seed=seed)
-            made, places = runs_of(rig, seed), places_of(rig, seed)
+            made, indices = runs_of(rig, seed), places_of(rig, seed)
             for count in COUNTS:
                 some = first(made, count)
                 if some:
-                    found[count] += judged(rig.describe(), some, places)
+                    found[count] += judged(rig.describe(), some, indices)
     return [result for count, offs in found.items() for result in _words(offs, count)] + [_in_time()]

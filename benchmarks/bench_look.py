@@ -68,8 +68,8 @@ def _frame(window: Window) -> None:
 def _window(folder: Path, app: QApplication) -> Window:
     book = folder / "sweep.niente"
     _sweep(book)
-    memory = Preferences(folder / "window.ini")
-    window = Window(Session(), look_of(app, memory), memory)
+    preferences = Preferences(folder / "window.ini")
+    window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
     window.session.open(lambda progress, hear: (Bench(open_rig("larkspur", seed=3), book, hear), None), start=False)
     end = time.monotonic() + 60
@@ -79,12 +79,12 @@ def _window(folder: Path, app: QApplication) -> Window:
     return window
 
 
-def _change_ms(window: Window, place: int) -> float:
+def _change_ms(window: Window, index: int) -> float:
     """Return how long it takes from another page to this one, until it is painted."""
-    window.go_to((place + 1) % len(NAMES))
+    window.go_to((index + 1) % len(NAMES))
     _frame(window)
     start = time.perf_counter()
-    window.go_to(place)
+    window.go_to(index)
     window.grab()
     return (time.perf_counter() - start) * 1000.0
 
@@ -99,8 +99,8 @@ def _traces(window: Window, folder: Path) -> list[Result]:
     step = Step(Setting(sustained_power_w=100.0), "vector", Exposure(60.0, 60.0))
     strip.begin(1, 1, step, 0.0, 46.0)
     samples = Samples(len(card.channels))
-    for place in range(SAMPLES):
-        frame = Frame(float(place), walk[place])
+    for index in range(SAMPLES):
+        frame = Frame(float(index), walk[index])
         strip.add(frame, 1)
         samples.add(frame)
     window.go_to(NAMES.index("Run"))
@@ -162,8 +162,8 @@ def results() -> list[Result]:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         window = _window(folder, app)
-        for place, page in enumerate(NAMES):
-            taken = [_change_ms(window, place) for _ in range(8)][1:]
+        for index, page in enumerate(NAMES):
+            taken = [_change_ms(window, index) for _ in range(8)][1:]
             median = float(np.median(taken))
             found.append(Result(f"change to the page {page}, painted", median, "ms", "goal of 100 ms", median / 100.0))
         window.go_to(NAMES.index("Map"))
@@ -179,10 +179,10 @@ def results() -> list[Result]:
         found.append(
             Result("map redrawn, another layer", float(np.median(layers)), "ms", "goal of 50 ms", float(np.median(layers)) / 50)
         )
-        place = iter(range(200))
+        index = iter(range(200))
 
         def cross() -> None:
-            view._move_to(3 + next(place) % 9, 7)
+            view._move_to(3 + next(index) % 9, 7)
             view.canvas.grab()
 
         crossed = float(np.median(_milliseconds(cross, 24)))

@@ -35,7 +35,7 @@ def hear(name: str, seed: int) -> HeardLevel:
     rig = SimulatedRig(shipped_file(name), seed=seed)
     card = rig.describe()
     groups = card.fan_groups()
-    places = [card.index(f"fan_speed_rpm.{group}") for group in groups]
+    indices = [card.index(f"fan_speed_rpm.{group}") for group in groups]
     meter = card.index("noise_dba")
     least = {control.name.partition(".")[2]: control.low for control in card.controls if control.name.startswith("fan_duty.")}
     rows, levels, errors, unseen, truth = [], [], [], [], []
@@ -48,13 +48,13 @@ def hear(name: str, seed: int) -> HeardLevel:
     for duty in plan:
         tail = run(duty, TWENTY_S)
         level, error = mean_with_error(tail[:, meter])
-        rows.append(tail[:, places].mean(axis=0))
+        rows.append(tail[:, indices].mean(axis=0))
         levels.append(level)
         errors.append(error)
     rng = np.random.default_rng(seed)
     for _ in range(UNSEEN):
         duty = {group: float(rng.uniform(max(least[group], 15.0), 100.0)) for group in groups}
-        unseen.append(run(duty, TWENTY_S)[:, places].mean(axis=0))
+        unseen.append(run(duty, TWENTY_S)[:, indices].mean(axis=0))
         truth.append(rig.true_level_dba(duty))
     return HeardLevel(groups, np.array(rows), np.array(levels), np.array(errors), np.array(unseen), np.array(truth))
 

@@ -69,8 +69,8 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     """Return the median ms that an edit holds the window, the worst turn of its loop meanwhile, and the runs."""
     app = make_app([])
     sys.setswitchinterval(SWITCH_S)
-    memory = Preferences(folder / "window.ini")
-    window = Window(Session(), look_of(app, memory), memory)
+    preferences = Preferences(folder / "window.ini")
+    window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
     rig = open_rig("larkspur", seed=3, pace=60.0)
     window.session.open(lambda progress, hear: (Bench(rig, book, hear), None), start=False)
@@ -92,7 +92,7 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
         live(0.1)
     window.go_to(NAMES.index("Plan"))
     page, planner = window.page("Plan"), window.session.planner
-    page.deeds.change_question("many", _long(planner.laid.asked.card))  # type: ignore[attr-defined,union-attr]
+    page.commands.change_question("many", _long(planner.laid.request.card))  # type: ignore[attr-defined,union-attr]
     live(4.0)
     page.table.selectRow(100)  # type: ignore[attr-defined]
     live(0.5)

@@ -50,12 +50,12 @@ def fill(book: Path) -> int:
     writer = BookWriter(book)
     writer.add_document("rig", card)
     plan = writer.add_document("plan", whole_night)
-    for place, step in enumerate(whole_night.steps):
+    for index, step in enumerate(whole_night.steps):
         whole = step.setting.over(card.stock)
         rig.apply(whole)
         rig.start("vector")
         time_s, values, _ = rig.record(RUN_S)
-        run_id = writer.open_run(plan, place, RunKind.STEP, whole, "vector", card, float(time_s[0]))
+        run_id = writer.open_run(plan, index, RunKind.STEP, whole, "vector", card, float(time_s[0]))
         for at, row in zip(time_s.tolist(), values, strict=True):
             writer.add_frame(run_id, Frame(at, row), at_once=False)
         writer.close_run(run_id, RunOutcome.DONE, "its time is over", float(time_s[-1]))
@@ -72,8 +72,8 @@ def _timed(do: Callable[[], object]) -> float:
 def _until_shown(book: Path, folder: Path) -> float:
     """Return how long it takes until a window that stands shows a book: the bench attached, the pages made."""
     app = make_app([])
-    memory = Preferences(folder / "window.ini")
-    window = Window(Session(), look_of(app, memory), memory)
+    preferences = Preferences(folder / "window.ini")
+    window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
     app.processEvents()
     start = time.perf_counter()

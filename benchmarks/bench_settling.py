@@ -71,11 +71,11 @@ def _runs_of(rig: SimulatedRig, variant: str, rng: np.random.Generator) -> Itera
     rig.become(variant)
     card = rig.describe()
     heavy, realistic = card.load_of(LoadKind.HEAVY), card.load_of(LoadKind.REALISTIC)
-    for place in range(RUNS):
-        load = (realistic if place % 3 == 2 else heavy) or card.loads[-1]
+    for index in range(RUNS):
+        load = (realistic if index % 3 == 2 else heavy) or card.loads[-1]
         setting = _setting(card, rng).over(card.stock)
         rig.apply(setting)
-        if place % 3 == 0:
+        if index % 3 == 0:
             rig.stop()
             rig.record(COLD_S)
         rig.start(load.name)
@@ -84,7 +84,7 @@ def _runs_of(rig: SimulatedRig, variant: str, rng: np.random.Generator) -> Itera
         def true_c(room_c: float, setting: Setting = setting, load: str = load.name) -> float:
             return rig.true_settled_core_c(setting, load, room_c)
 
-        yield Record(card, setting, place == 0, time_s, values, true_c)
+        yield Record(card, setting, index == 0, time_s, values, true_c)
 
 
 def throttled(record: Record) -> bool:
@@ -134,8 +134,8 @@ def _last_five(record: Record, end: int) -> tuple[float, float]:
     """Return the means of the temperature that counts and of the room over five minutes up to a sample."""
     span = record.values[end - FIVE_MINUTES_S : end]
     core = counted(record.card, span)
-    place = record.card.index("room_temperature_c")
-    return float(np.mean(core)) if core is not None else float("nan"), float(np.mean(span[:, place or 0]))
+    index = record.card.index("room_temperature_c")
+    return float(np.mean(core)) if core is not None else float("nan"), float(np.mean(span[:, index or 0]))
 
 
 def study(seeds: int) -> dict[str, list[Told]]:

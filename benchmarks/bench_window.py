@@ -59,13 +59,13 @@ class Streamed(msgspec.Struct):
     repaints_hz: float
 
 
-def stream(place: int, seconds: float, rig: str | None = None, plan: Plan | None = None, hours: float = 1e9) -> Streamed:
+def stream(index: int, seconds: float, rig: str | None = None, plan: Plan | None = None, hours: float = 1e9) -> Streamed:
     """Let a plan run as fast as it goes while a page shows, for so many seconds, or until so many of the rig's hours came."""
     app = make_app([])
     sys.setswitchinterval(SWITCH_S)
     with tempfile.TemporaryDirectory() as folder:
-        memory = Preferences(Path(folder) / "window.ini")
-        window = Window(Session(), look_of(app, memory), memory)
+        preferences = Preferences(Path(folder) / "window.ini")
+        window = Window(Session(), look_of(app, preferences), preferences)
         session = window.session
         window.show()
         book = Path(folder) / "fast.niente"
@@ -83,7 +83,7 @@ def stream(place: int, seconds: float, rig: str | None = None, plan: Plan | None
 
         session.sampled.connect(count)
         window.actions_["plan.start"].trigger()
-        window.go_to(place)
+        window.go_to(index)
         gaps: list[float] = []
         last = time.perf_counter()
         begun = time.monotonic()
@@ -112,8 +112,8 @@ def results() -> list[Result]:
         Result("window shown after the command, warm", ours, "s", "a bare Qt window", ours / bare),
         Result("the same", ours, "s", "goal of 2 s", ours / 2.0),
     ]
-    for place, name in enumerate(NAMES):
-        gaps = stream(place, 6.0).gaps_ms
+    for index, name in enumerate(NAMES):
+        gaps = stream(index, 6.0).gaps_ms
         worst = float(np.max(gaps))
         found.append(Result(f"longest blocked turn at full speed, {name}", worst, "ms", "goal of 50 ms", worst / 50.0))
         found.append(

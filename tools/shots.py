@@ -105,13 +105,13 @@ def main() -> None:
     window = show(arguments(["--demo"]))
     width, height = (int(part) for part in asked.size.split("x"))
     window.resize(width, height)
-    wears = [PaletteChoice.PAPER, PaletteChoice.DUSK] if asked.wear == "both" else [PaletteChoice(asked.wear)]
+    palettes = [PaletteChoice.PAPER, PaletteChoice.DUSK] if asked.wear == "both" else [PaletteChoice(asked.wear)]
     wait_until(lambda: window.session.bench is not None and window.session.busy(), 60)
     window._set_pace(600.0)
     wait_until(lambda: window.session.live is not None and window.session.live.opened.index >= 21, 120)
     window._set_pace(60.0)
     wait_until(lambda: ready(window), 60)
-    for palette_choice in wears:
+    for palette_choice in palettes:
         window.look.apply(palette_choice)
         for name in PICTURES:
             if name not in asked.pages.split(","):
@@ -119,7 +119,7 @@ def main() -> None:
             page, _, view = name.partition("-")
             window.go_to([one.lower() for one in NAMES].index(page))
             if page == "plan":
-                plan, now = window.page("Plan"), window.session.running_place()
+                plan, now = window.page("Plan"), window.session.running_index()
                 plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
             if name == "run":
                 wait_until(lambda: ready(window), 60)
@@ -133,7 +133,7 @@ def main() -> None:
                 window.page("Map").views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
-            end = f"-{palette_choice}" if len(wears) > 1 else ""
+            end = f"-{palette_choice}" if len(palettes) > 1 else ""
             window.grab().save(str(asked.folder / f"{name}{end}.png"))
             print(asked.folder / f"{name}{end}.png")
     window.session.close()

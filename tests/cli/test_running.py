@@ -163,16 +163,16 @@ class Stand:
     def __init__(self, card: HandCard | None = None, shown: dict[str, float] | None = None) -> None:
         self.card = card
         self.shown = shown or {}
-        self.said: list[str] = []
+        self.printed: list[str] = []
         self.told: list[Command] = []
         self.notes: list[str] = []
         self.confirmed: list[dict[str, float]] = []
         self.stopped = 0
 
-    def say(self, text: str) -> None:
-        self.said.append(text)
+    def print_line(self, text: str) -> None:
+        self.printed.append(text)
 
-    def tell(self, command: Command) -> None:
+    def send_command(self, command: Command) -> None:
         self.told.append(command)
 
     def note(self, text: str) -> None:
@@ -202,7 +202,7 @@ def test_words_are_taken_while_it_runs(monkeypatch: pytest.MonkeyPatch) -> None:
     assert stand.told == [Command.PAUSE_NOW, Command.PAUSE_AFTER, Command.RESUME, Command.SKIP, Command.REPEAT]
     assert stand.notes == ["panel rattles #fan"]
     assert stand.stopped == 1
-    assert stand.said[-1] == HELP
+    assert stand.printed[-1] == HELP
 
 
 def test_an_end_of_input_confirms_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -221,7 +221,7 @@ def test_enter_says_that_hands_are_done(monkeypatch: pytest.MonkeyPatch) -> None
     rig = plover().describe()
     stand = Stand(setting_card(rig, Setting(sustained_power_w=24.0).over(rig.stock), {}))
     terminal = at(stand, monkeypatch)
-    assert "Press Enter" in stand.said[-1]
+    assert "Press Enter" in stand.printed[-1]
     terminal.take("yes?\n")
     assert not stand.confirmed
     terminal.take("\n")
@@ -234,12 +234,12 @@ def test_readings_are_asked_for_one_by_one_until_they_can_be(monkeypatch: pytest
     assert asked is not None
     stand = Stand(asked, {"wall_power_w": 187.5})
     terminal = at(stand, monkeypatch)
-    assert "the simulated meter shows 187.5" in stand.said[-1]
+    assert "the simulated meter shows 187.5" in stand.printed[-1]
     terminal.take("lots\n")
-    assert "no number" in stand.said[-1]
+    assert "no number" in stand.printed[-1]
     terminal.take("0,187 kW\n")
     terminal.take("3140\n")  # the comma was lost: both are asked for again
-    assert any("cannot be" in text for text in stand.said)
+    assert any("cannot be" in text for text in stand.printed)
     assert not stand.confirmed
     terminal.take("187\n")
     terminal.take("31,4 dBA\n")

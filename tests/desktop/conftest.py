@@ -26,11 +26,11 @@ class QuietBus(DesktopBus):
 
     def __init__(self) -> None:
         super().__init__()
-        self.said: list[tuple[str, str, bool]] = []
+        self.notified: list[tuple[str, str, bool]] = []
         self.awake: list[bool] = []
 
-    def say(self, title: str, text: str, *, urgent: bool = False) -> None:
-        self.said.append((title, text, urgent))
+    def notify(self, title: str, text: str, *, urgent: bool = False) -> None:
+        self.notified.append((title, text, urgent))
 
     def keep_awake(self, why: str) -> None:
         self.awake.append(True)
@@ -40,7 +40,7 @@ class QuietBus(DesktopBus):
 
 
 @pytest.fixture(scope="session", autouse=True)
-def own_rubbish() -> Iterator[None]:
+def window_thread_collects() -> Iterator[None]:
     """Python's rubbish is collected in the window's thread alone, as the application does it (``desktop/garbage.py``): a
     window's objects that end in the bench's thread can wait for each other for ever."""
     gc.collect()
@@ -52,7 +52,7 @@ def own_rubbish() -> Iterator[None]:
 
 
 @pytest.fixture(autouse=True)
-def swept_up() -> Iterator[None]:
+def collected_after() -> Iterator[None]:
     """What a test leaves is collected here, once it is over."""
     yield
     gc.collect()
@@ -73,8 +73,8 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
     opened: list[Window] = []
 
     def open_on(book: Path | None = None, pace: float | None = None, project: Project | None = None) -> Window:
-        memory = Preferences()
-        window = Window(Session(), look_of(app, memory), memory, desk=QuietBus())
+        preferences = Preferences()
+        window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = larkspur_rig(pace=pace)

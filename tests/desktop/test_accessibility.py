@@ -94,7 +94,7 @@ def test_tab_goes_round_without_a_trap(swept_window: Window, name: str, qtbot: Q
     assert not lost, [(type(one).__name__, name_of(one)) for one in lost]
     assert len(seen) >= len(NAMES)
     regions = [_region(swept_window, one) for one in seen]
-    order = [one for place, one in enumerate(regions) if place == 0 or regions[place - 1] != one]
+    order = [one for index, one in enumerate(regions) if index == 0 or regions[index - 1] != one]
     assert order in (["page", "margin", "pulse", "passage"], ["page", "pulse", "passage"])  # as the eye goes, once round
 
 

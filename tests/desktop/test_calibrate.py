@@ -19,20 +19,20 @@ def test_pairs_are_told_as_they_are_typed(swept_window: Window, card: RigCard, e
     dialog = Calibrate(swept_window, card, evidence)
     ok = dialog.buttons.button(dialog.buttons.StandardButton.Ok)
     assert not ok.isEnabled()
-    assert "no pair" in dialog.said.text()
+    assert "no pair" in dialog.result_text.text()
     dialog.sensor.setCurrentIndex(dialog.sensor.findData("board_temperature_c"))
     put(dialog, [("40 °C", "32")])
-    assert "references that lie apart would tell a gain" in dialog.said.text()
+    assert "references that lie apart would tell a gain" in dialog.result_text.text()
     put(dialog, [("40", "32.1"), ("60", "48,0"), ("80", "64.1"), ("90", "rubbish")])
-    assert "from 3 pairs" in dialog.said.text()
-    assert "0.800" in dialog.said.text()
+    assert "from 3 pairs" in dialog.result_text.text()
+    assert "0.800" in dialog.result_text.text()
     assert ok.isEnabled()
     trust = dialog.trust()
     assert trust is not None
     assert trust.channel == "board_temperature_c"
     assert trust.gain == pytest.approx(0.8, abs=0.002)
     put(dialog, [("40", "64"), ("60", "48"), ("80", "32")])
-    assert "do not rise" in dialog.said.text()
+    assert "do not rise" in dialog.result_text.text()
     assert dialog.trust() is None
 
 

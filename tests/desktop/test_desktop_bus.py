@@ -90,47 +90,47 @@ class Service:
 
 def test_a_word_is_shown_by_the_desktop(bus: str) -> None:
     service = Service(bus, NOTIFY[1])
-    desk = DesktopBus(session_bus=bus, system_bus=bus)
-    desk.say("Larkspur", "The plan is done.", urgent=True)
+    desktop_bus = DesktopBus(session_bus=bus, system_bus=bus)
+    desktop_bus.notify("Larkspur", "The plan is done.", urgent=True)
     assert service.called.wait(10)
     member, body = service.calls[0]
     assert member == "Notify"
     assert body[0] == "Niente"
     assert body[3:5] == ("Larkspur", "The plan is done.")
     assert body[6]["urgency"] == ("y", 2)
-    desk.close()
+    desktop_bus.close()
     service.close()
 
 
 def test_sleep_is_kept_off_until_it_is_let_go(bus: str) -> None:
     service = Service(bus, LOGIN[1])
-    desk = DesktopBus(session_bus=bus, system_bus=bus)
-    desk.keep_awake("A plan is running")
+    desktop_bus = DesktopBus(session_bus=bus, system_bus=bus)
+    desktop_bus.keep_awake("A plan is running")
     assert service.called.wait(10)
     assert service.calls == [("Inhibit", ("sleep:idle", "Niente", "A plan is running", "block"))]
     done = threading.Event()
-    desk._later(done.set)
+    desktop_bus._later(done.set)
     assert done.wait(5)
     service.give_away()
     assert service.lock_is_held()
-    desk.let_sleep()
-    desk.close()
+    desktop_bus.let_sleep()
+    desktop_bus.close()
     assert not service.lock_is_held()
     service.close()
 
 
 def test_without_a_bus_nothing_happens_and_nothing_breaks() -> None:
-    desk = DesktopBus(session_bus="unix:path=/nowhere/bus", system_bus="unix:path=/nowhere/bus")
+    desktop_bus = DesktopBus(session_bus="unix:path=/nowhere/bus", system_bus="unix:path=/nowhere/bus")
     before = len(os.listdir("/proc/self/fd"))
     for _ in range(3):
-        desk.say("Larkspur", "words")
-        desk.keep_awake("a plan")
-        desk.let_sleep()
-    desk.close()
+        desktop_bus.notify("Larkspur", "words")
+        desktop_bus.keep_awake("a plan")
+        desktop_bus.let_sleep()
+    desktop_bus.close()
     assert len(os.listdir("/proc/self/fd")) <= before + 1
 
 
 def test_a_desk_that_was_never_asked_has_no_thread() -> None:
-    desk = DesktopBus()
-    desk.close()
-    assert desk._thread is None
+    desktop_bus = DesktopBus()
+    desktop_bus.close()
+    assert desktop_bus._thread is None

@@ -261,14 +261,14 @@ def test_books_opened_lately_are_listed(open_window: Callable[..., Window], tmp_
 
 
 def test_memory_keeps_few_books_latest_first_and_forgets_lost_ones(tmp_path: Path) -> None:
-    memory = Preferences(tmp_path / "window.ini")
+    preferences = Preferences(tmp_path / "window.ini")
     books = [tmp_path / f"{n}.niente" for n in range(MAX_BOOKS + 3)]
     for book in books:
         book.touch()
-        memory.add_book(book)
-    memory.add_book(books[5])
+        preferences.add_book(book)
+    preferences.add_book(books[5])
     again = Preferences(tmp_path / "window.ini")
-    memory.sync()
+    preferences.sync()
     kept = again.books()
     assert len(kept) == MAX_BOOKS
     assert kept[0] == books[5]
@@ -281,9 +281,9 @@ def test_the_demos_book_is_not_remembered(tmp_path: Path, monkeypatch: pytest.Mo
     demo = tmp_path / "niente" / "Larkspur-demo-1.niente"
     demo.parent.mkdir()
     demo.touch()
-    memory = Preferences(tmp_path / "window.ini")
-    memory.add_book(demo)
-    assert memory.books() == []
+    preferences = Preferences(tmp_path / "window.ini")
+    preferences.add_book(demo)
+    assert preferences.books() == []
 
 
 def test_the_window_comes_back_as_it_was(open_window: Callable[..., Window], tmp_path: Path) -> None:
@@ -337,10 +337,10 @@ def test_work_that_takes_long_shows_itself_and_can_be_cancelled(swept_window: Wi
     session.working.emit(True)
     assert not working.isVisible()
     qtbot.waitUntil(working.isVisible, timeout=A_MOMENT_MS * 5)
-    asked = session._analyst._asked
+    asked = session._analyst._newest
     working.cancel.click()
     assert not working.isVisible()
-    assert session._analyst._asked == asked + 1  # the answer under way is then a stale one
+    assert session._analyst._newest == asked + 1  # the answer under way is then a stale one
     session.working.emit(True)
     session.working.emit(False)
     qtbot.wait(A_MOMENT_MS + 100)
@@ -356,10 +356,10 @@ def test_the_end_of_a_plan_is_told_and_sleep_is_kept_off(
     plan = plan_for(card, default_project(card).question)
     window.session.planner.take(msgspec.structs.replace(plan, entries=plan.steps[:2]), None)
     window.actions_["plan.start"].trigger()
-    desk = window.desk
-    qtbot.waitUntil(lambda: bool(desk.said), timeout=20000)  # type: ignore[attr-defined]
-    assert desk.said == [("Larkspur", "The plan is done.", False)]  # type: ignore[attr-defined]
-    qtbot.waitUntil(lambda: desk.awake == [True, False], timeout=5000)  # type: ignore[attr-defined]
+    desktop_bus = window.desktop_bus
+    qtbot.waitUntil(lambda: bool(desktop_bus.notified), timeout=20000)  # type: ignore[attr-defined]
+    assert desktop_bus.notified == [("Larkspur", "The plan is done.", False)]  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: desktop_bus.awake == [True, False], timeout=5000)  # type: ignore[attr-defined]
 
 
 def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
@@ -371,10 +371,10 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
     heavy = next(step for step in plan.steps if step.load == "vector")
     window.session.planner.take(msgspec.structs.replace(plan, entries=(heavy,), guards=(guard,)), None)
     window.actions_["plan.start"].trigger()
-    desk = window.desk
-    qtbot.waitUntil(lambda: bool(desk.said) and not window.session.busy(), timeout=20000)  # type: ignore[attr-defined]
+    desktop_bus = window.desktop_bus
+    qtbot.waitUntil(lambda: bool(desktop_bus.notified) and not window.session.busy(), timeout=20000)  # type: ignore[attr-defined]
     qtbot.wait(200)
-    assert [(title, urgent) for title, _, urgent in desk.said] == [("A guard has ended a run", True)]  # type: ignore[attr-defined]
+    assert [(title, urgent) for title, _, urgent in desktop_bus.notified] == [("A guard has ended a run", True)]  # type: ignore[attr-defined]
 
 
 def test_the_ring_stands_round_what_has_the_focus(swept_window: Window, qtbot: QtBot) -> None:

@@ -40,8 +40,8 @@ def show(qtbot: QtBot, tmp_path: Path) -> Show:
     app = make_app([])
 
     def on(make: Callable[[Callable[..., None]], object], project: Project | None = None) -> Window:
-        memory = Preferences()
-        window = Window(Session(), look_of(app, memory), memory, desk=QuietBus())
+        preferences = Preferences()
+        window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         window.session.open(lambda _, listener: (make(listener), project), start=False)  # type: ignore[arg-type, return-value]
@@ -79,7 +79,7 @@ def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_pat
     assert page.upper.currentWidget() is view
     assert page.title.text() == "Set by hand before the next run."
     assert window.message.text == ""  # it would only lead to the page that shows
-    assert ("Hands are wanted", "Set by hand before the next run.", True) in window.desk.said  # type: ignore[attr-defined]
+    assert ("Hands are wanted", "Set by hand before the next run.", True) in window.desktop_bus.notified  # type: ignore[attr-defined]
     assert view.boxes[0].accessibleName() == "Sustained power limit 24\u00a0W in the firmware's setup"
     assert not view.done.isEnabled()
     assert not window.actions_["run.skip"].isEnabled()

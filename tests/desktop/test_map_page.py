@@ -20,7 +20,7 @@ from niente.core.analysis.maps import SettingMap
 from niente.core.model.plan import Step
 from niente.core.model.quantities import number_text
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, fitting_step, grid_places, quietest
+from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, fitting_step, grid_points, quietest
 from niente.desktop.pages.map.page import FIELD, NOISE, TABLE, WATTS, MapPage
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.canvas import spans
@@ -44,10 +44,10 @@ def choose(page: MapPage, qtbot: QtBot, **wanted: str) -> SettingMap:
     """Choose from the fields above the map, and wait for the map that comes of it."""
     for name, data in wanted.items():
         box = getattr(page.request_row, name)
-        place = box.findData(data) if box.itemData(0) is not None else box.findText(data)
-        assert place >= 0, (name, data)
-        box.setCurrentIndex(place)
-        box.activated.emit(place)
+        index = box.findData(data) if box.itemData(0) is not None else box.findText(data)
+        assert index >= 0, (name, data)
+        box.setCurrentIndex(index)
+        box.activated.emit(index)
     qtbot.waitUntil(lambda: page.mapped is not None and page.mapped.request == page.request_row.request, timeout=20000)
     return map_of(page)
 
@@ -92,7 +92,7 @@ def test_the_hatch_lies_where_headroom_is_not_sure(page: MapPage) -> None:
     margin = field.predicted.headroom_k - field.predicted.core_hw - mapped.limits.min_headroom_k
     checked = 0
     for index in range(0, field.settings.count, 37):
-        x, y = field.place(index)
+        x, y = field.point(index)
         if abs(margin[index]) > 1.0 and field.x[0] < x < field.x[-1] and field.y[0] < y < field.y[-1]:
             assert inside(made.unsure, x, y) == (margin[index] < 0.0)
             checked += 1
@@ -146,7 +146,7 @@ def test_the_table_holds_the_same_data(page: MapPage, swept_window: Window) -> N
     rows = page.model.rows
     assert len(rows) == field.settings.count
     index = int(np.flatnonzero(field.measured)[3])
-    x, y = field.place(index)
+    x, y = field.point(index)
     assert rows[index][:4] == [f"{x:g}", f"{y:g}", "measured", number_text(float(field.predicted.core_c[index]), 1)]
     assert page.model.heads[0] == "Sustained power limit, W"
     swept_window.actions_["map.table"].trigger()
@@ -155,7 +155,7 @@ def test_the_table_holds_the_same_data(page: MapPage, swept_window: Window) -> N
 
 def test_marks_are_measured_or_between(page: MapPage) -> None:
     field = map_of(page).field
-    measured, between = grid_places(field)
+    measured, between = grid_points(field)
     assert len(measured) == np.count_nonzero(field.measured)
     assert not set(measured) & set(between)
 
@@ -168,7 +168,7 @@ def test_the_selection_survives_a_new_answer(page: MapPage, swept_window: Window
     qtbot.waitUntil(lambda: swept_window.session.answer is not before, timeout=20000)
     assert page.candidate is not None
     assert (page.candidate.limit_w, page.candidate.duty) == (one.limit_w, one.duty)
-    assert page.view.place() == (one.limit_w, one.duty)
+    assert page.view.crosshair_point() == (one.limit_w, one.duty)
 
 
 # -- any two controls ------------------------------------------------------------------------------------------------

@@ -25,8 +25,8 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
     app = make_app([])
 
     def open_on(name: str) -> Window:
-        memory = Preferences()
-        window = Window(Session(), look_of(app, memory), memory, desk=QuietBus())
+        preferences = Preferences()
+        window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = open_rig(name, seed=2)
@@ -57,8 +57,8 @@ def test_every_page_stands_on_other_machines(
     )
     for palette_choice in (PaletteChoice.DUSK, PaletteChoice.PAPER):
         window.apply(palette_choice)
-        for place, page in enumerate(NAMES):
-            window.go_to(place)
+        for index, page in enumerate(NAMES):
+            window.go_to(index)
             qtbot.wait(150)
             assert window.page(page).title.text()
             assert not window.grab().isNull()

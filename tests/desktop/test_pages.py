@@ -23,11 +23,11 @@ def accessible(widget: QWidget) -> str:
     return widget.accessibleName() or (widget.text() if isinstance(widget, QAbstractButton) else "")
 
 
-@pytest.mark.parametrize("place", range(len(NAMES)))
-def test_every_page_opens_and_fits(swept_window: Window, place: int, qtbot: QtBot) -> None:
+@pytest.mark.parametrize("index", range(len(NAMES)))
+def test_every_page_opens_and_fits(swept_window: Window, index: int, qtbot: QtBot) -> None:
     swept_window.resize(1100, 700)
-    swept_window.go_to(place)
-    page = swept_window.pages[place]
+    swept_window.go_to(index)
+    page = swept_window.pages[index]
     qtbot.waitUntil(page.isVisible)
     assert page.title.text()
     assert page.margin()
@@ -36,9 +36,9 @@ def test_every_page_opens_and_fits(swept_window: Window, place: int, qtbot: QtBo
     assert page.minimumSizeHint().width() <= 1100 - 280
 
 
-@pytest.mark.parametrize("place", range(len(NAMES)))
-def test_everything_that_takes_the_focus_has_a_name(swept_window: Window, place: int) -> None:
-    swept_window.go_to(place)
+@pytest.mark.parametrize("index", range(len(NAMES)))
+def test_everything_that_takes_the_focus_has_a_name(swept_window: Window, index: int) -> None:
+    swept_window.go_to(index)
     nameless = [
         widget
         for widget in swept_window.findChildren(QWidget)
@@ -122,9 +122,9 @@ def test_the_map_marks_what_was_measured(swept_window: Window, qtbot: QtBot) -> 
     assert evidence is not None
     assert page.measured_marks() >= 16  # type: ignore[attr-defined]
     layers = page.asked.layer  # type: ignore[attr-defined]
-    for place in range(layers.count()):
-        layers.setCurrentIndex(place)
-        layers.activated.emit(place)
+    for index in range(layers.count()):
+        layers.setCurrentIndex(index)
+        layers.activated.emit(index)
         assert layers.currentText() in page.title.text()
     layers.setCurrentIndex(0)
     layers.activated.emit(0)
@@ -163,14 +163,14 @@ def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..
     power = page.axes.rows["sustained_power_w"].step  # type: ignore[attr-defined]
     put(power, "80, 110")
     assert session.project is not None
-    assert session.project.question.axis("sustained_power_w").places() == (80.0, 110.0)  # type: ignore[union-attr]
+    assert session.project.question.axis("sustained_power_w").points() == (80.0, 110.0)  # type: ignore[union-attr]
     assert len(page.model.rows) < runs  # type: ignore[attr-defined]
     put(power, "80, lots")
     assert "is no number" in window.message.text
-    assert session.project.question.axis("sustained_power_w").places() == (80.0, 110.0)  # type: ignore[union-attr]
+    assert session.project.question.axis("sustained_power_w").points() == (80.0, 110.0)  # type: ignore[union-attr]
     put(power, "80, 900")
     assert "outside" in window.message.text
-    assert (power.text(), power.places) == ("list", "80, 110")
+    assert (power.text(), power.points) == ("list", "80, 110")
     window.actions_["edit.undo"].trigger()
     assert len(page.model.rows) == runs  # type: ignore[attr-defined]
     rules = page.rules  # type: ignore[attr-defined]
@@ -182,7 +182,7 @@ def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..
     offset.last.setText("")
     offset.step.setText("")
     put(offset.first, "-40")
-    assert session.project.question.axis("voltage_offset_mv").places() == (-40.0,)  # type: ignore[union-attr]
+    assert session.project.question.axis("voltage_offset_mv").points() == (-40.0,)  # type: ignore[union-attr]
     rules.known.setValue(2.0)
     assert session.project.question.exposure.known_to_k == 2.0
 

@@ -107,7 +107,7 @@ def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) 
     assert laid is not None
     assert project is not None
     runs = page.ribbon._runs
-    cost = cost_of(laid.rows, laid.asked.card, project.question)
+    cost = cost_of(laid.rows, laid.request.card, project.question)
     assert len(runs) == cost.runs
     assert sum(run.seconds for run in runs) == pytest.approx(cost.typical_s)
     assert {run.state for run in runs} == {"ahead"}
@@ -119,13 +119,13 @@ def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) 
 
 def test_a_run_that_is_selected_is_explained(swept_window: Window) -> None:
     page, rows = show(swept_window, "Plan"), swept_window.session.planner.rows
-    place = next(index for index, row in enumerate(rows) if row.step.stage == "capacity")
-    page.table.selectRow(page.model.item_of(place))
+    position = next(index for index, row in enumerate(rows) if row.step.stage == "capacity")
+    page.table.selectRow(page.model.item_of(position))
     blocks = page.margin()
     assert isinstance(blocks[0], Title)
-    assert blocks[0].lead == f"Run {place + 1}, capacity: done"
+    assert blocks[0].lead == f"Run {position + 1}, capacity: done"
     assert "Core, settled" in spoken(blocks)
-    assert rows[place].step.reason in spoken(blocks)
+    assert rows[position].step.reason in spoken(blocks)
     assert swept_window.margin.blocks()[0] == blocks[0]  # the margin follows the selection at once
 
 

@@ -121,14 +121,14 @@ def test_an_axis_is_a_span_a_ratio_a_list_or_one_value(window: Window) -> None:
     put(row.last, "0.16 kW")
     assert question_in(window).axis("sustained_power_w").span.last == 160.0  # type: ignore[union-attr]
     put(row.step, "80; 90; 0.1 kW")
-    assert question_in(window).axis("sustained_power_w").places() == (80.0, 90.0, 100.0)  # type: ignore[union-attr]
+    assert question_in(window).axis("sustained_power_w").points() == (80.0, 90.0, 100.0)  # type: ignore[union-attr]
     row.last.setText("")
     row.step.setText("")
     put(row.first, "95")
-    assert question_in(window).axis("sustained_power_w").places() == (95.0,)  # type: ignore[union-attr]
-    assert row.places.text() == "held"
+    assert question_in(window).axis("sustained_power_w").points() == (95.0,)  # type: ignore[union-attr]
+    assert row.points.text() == "held"
     put(row.last, "125")  # an end without a step makes four places
-    assert len(question_in(window).axis("sustained_power_w").places()) == 4  # type: ignore[union-attr]
+    assert len(question_in(window).axis("sustained_power_w").points()) == 4  # type: ignore[union-attr]
 
 
 def test_an_offset_runs_from_gentle_to_deep(window: Window) -> None:
@@ -165,10 +165,10 @@ def test_an_axis_that_cannot_be_is_refused_and_stays(window: Window, fields: tup
 
 def test_another_control_is_taken_up_and_put_down(window: Window) -> None:
     page = page_of(window)
-    place = page.axes.add.findData("temperature_cap_c")
-    assert place > 0
-    page.axes.add.setCurrentIndex(place)
-    page.axes.add.activated.emit(place)
+    index = page.axes.add.findData("temperature_cap_c")
+    assert index > 0
+    page.axes.add.setCurrentIndex(index)
+    page.axes.add.activated.emit(index)
     assert question_in(window).base.temperature_cap_c == 90.0  # as found
     row = page.axes.rows["temperature_cap_c"]
     put(row.first, "85")
@@ -241,10 +241,10 @@ def test_a_search_has_its_schools(window: Window) -> None:
     search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
     said = (search.method, search.margin, search.fine, search.passes)  # type: ignore[union-attr]
     assert said == (SearchMethod.BISECTION, 20.0, 10.0, 3)
-    place = page.axes.add.findData("core_offset_mv")
+    index = page.axes.add.findData("core_offset_mv")
     page.axes.edited.emit("voltage_offset_mv", None)
     page.axes.edited.emit("core_offset_mv", Axis("core_offset_mv", span=Span(-100.0, 0.0, 20.0)))
-    assert place >= 0
+    assert index >= 0
     assert rules.method.itemText(0) == "weakest first"
     search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
     assert len(search.controls) == 12  # type: ignore[union-attr]
@@ -276,10 +276,10 @@ def test_a_question_over_its_budget_says_what_fits(window: Window, qtbot: QtBot)
 # -- the list ------------------------------------------------------------------------------------------------------------
 
 
-def choose_run(window: Window, place: int) -> None:
+def choose_run(window: Window, index: int) -> None:
     page = page_of(window)
-    page.table.selectRow(page.model.item_of(place))
-    assert page.selected()[0] == place  # type: ignore[index]
+    page.table.selectRow(page.model.item_of(index))
+    assert page.selected()[0] == index  # type: ignore[index]
 
 
 def test_runs_are_moved_skipped_repeated_by_keys(window: Window, qtbot: QtBot) -> None:
@@ -340,12 +340,12 @@ def test_a_run_is_dragged_between_others(window: Window) -> None:
 def test_runs_of_one_search_go_together(window: Window) -> None:
     choose_question(window, "undervolt-ladder")
     planner = window.session.planner
-    search = next(place for place, row in enumerate(planner.rows) if row.status == RunStatus.EXPECTED)
+    search = next(index for index, row in enumerate(planner.rows) if row.status == RunStatus.EXPECTED)
     entry = planner.rows[search].entry
     count = sum(row.entry == entry for row in planner.rows)
     page_of(window).model.moved.emit(search, -1)
     assert [row.entry for row in window.session.planner.rows[:count]] == [0] * count
-    page_of(window).deeds.skip(planner.key_of(0))
+    page_of(window).commands.skip(planner.key_of(0))
     assert sum(row.status == RunStatus.SKIPPED for row in window.session.planner.rows) == 1
 
 
@@ -381,7 +381,7 @@ def test_a_stage_folds_and_unfolds(window: Window) -> None:
     page.table.selectRow(0)
     QTest.keyClick(page.table, Qt.Key.Key_Right)
     assert page.model.count() == rows + 14
-    assert page.model.place_of(14) == 14
+    assert page.model.index_of(14) == 14
     QTest.keyClick(page.table, Qt.Key.Key_Left)
     assert page.model.count() == rows
     where = page.table.visualRect(page.model.index(0, SIGN)).center()
@@ -395,7 +395,7 @@ def test_columns_follow_what_is_varied(window: Window, qtbot: QtBot) -> None:
     page = page_of(window)
     choose_question(window, "hold-back")
     qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "hold-back")
-    heads = [page.model.heads[SET + place] for place in range(4)]
+    heads = [page.model.heads[SET + index] for index in range(4)]
     assert heads == ["W", "%", "mV", "cap °C"]
     choose_question(window, "fan-sweep")
     assert page.model.heads[SET : SET + 3] == ["W", "case %", "cooler %"]
@@ -441,7 +441,7 @@ def test_a_list_from_a_file_is_edited_too(window: Window, tmp_path: Path) -> Non
     page.model.moved.emit(3, -1)
     assert watts(window) == [before[3], *before[:3]]
     assert page.title.text() == "own"
-    page.deeds.repeat(window.session.planner.key_of(0))
+    page.commands.repeat(window.session.planner.key_of(0))
     assert len(watts(window)) == 5
     window.actions_["edit.undo"].trigger()
     window.actions_["edit.undo"].trigger()
@@ -462,7 +462,7 @@ def test_a_question_is_kept_listed_and_asked_again(window: Window, tmp_path: Pat
     choose_question(window, "quiet-point")
     page.questions.own["Four hours"].click()
     assert (question_in(window).template, question_in(window).repeats) == ("soak", 4)
-    (file,) = page.deeds.folder.glob("*.json")
+    (file,) = page.commands.folder.glob("*.json")
     data = json.loads(file.read_text())
     data["question"]["survive"] = ["vector", "juggling"]
     other = tmp_path / "other.json"
@@ -518,7 +518,7 @@ def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, 
     choose_question(window, "free")
     axes = (Axis("sustained_power_w", span=Span(60.0, 160.0, 2.0)), Axis("fan_duty.case", span=Span(1.0, 99.0, 1.0)))
     small = planner.laid
-    page.deeds.change_question("many", msgspec.structs.replace(question_in(window), axes=axes))
+    page.commands.change_question("many", msgspec.structs.replace(question_in(window), axes=axes))
     assert planner.laid is small  # not in the window's own turn
     qtbot.waitUntil(lambda: len(planner.rows) == 5049, timeout=10000)
     qtbot.waitUntil(lambda: planner.dry is not None and len(planner.dry_rows) == 5049, timeout=10000)

@@ -73,14 +73,14 @@ def type_into(table: QTableView, row: int, column: int, text: str) -> None:
     QApplication.processEvents()
 
 
-@pytest.mark.parametrize("place", range(4))
+@pytest.mark.parametrize("index", range(4))
 @pytest.mark.parametrize("size", [(1280, 800), (1100, 700)])
-def test_every_view_opens_fits_and_is_reachable(window: Window, place: int, size: tuple[int, int]) -> None:
+def test_every_view_opens_fits_and_is_reachable(window: Window, index: int, size: tuple[int, int]) -> None:
     window.resize(*size)
     page = page_of(window)
-    page.views.show_view(place)
+    page.views.show_view(index)
     QApplication.processEvents()
-    assert page.stack.currentIndex() == place
+    assert page.stack.currentIndex() == index
     assert page.stack.currentWidget().isVisible()
     assert page.minimumSizeHint().width() <= 1100 - 280
     for kind in (QComboBox, QuantityField):
@@ -98,10 +98,10 @@ def test_another_variant_waits_for_hands(window: Window, qtbot: QtBot, monkeypat
         prompts, "whether_hands_are_done", lambda over, hands, cautions: asked.append(hands + cautions) or next(answers)
     )
     page, before = page_of(window), sheet_in(window)
-    place = page.variant.findText("filter out")
+    index = page.variant.findText("filter out")
     for _ in range(2):
-        page.variant.setCurrentIndex(place)
-        page.variant.activated.emit(place)
+        page.variant.setCurrentIndex(index)
+        page.variant.activated.emit(index)
     assert "Take the front filter out." in asked[0]
     assert "Mains off and unplugged" in asked[0]
     assert len(asked) == 2
@@ -115,9 +115,9 @@ def test_another_variant_waits_for_hands(window: Window, qtbot: QtBot, monkeypat
 def test_not_yet_leaves_the_variant(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(prompts, "whether_hands_are_done", lambda *_: False)
     page = page_of(window)
-    place = page.variant.findText("five case fans")
-    page.variant.setCurrentIndex(place)
-    page.variant.activated.emit(place)
+    index = page.variant.findText("five case fans")
+    page.variant.setCurrentIndex(index)
+    page.variant.activated.emit(index)
     QApplication.processEvents()
     assert page.variant.currentText() == "filter in"
     assert sheet_in(window).variant == "filter in"
@@ -170,10 +170,10 @@ def test_the_form_of_a_part_says_what_is_missing(window: Window) -> None:
     QTest.keyClicks(form.tag, " no")  # the tag names the variant, as it is typed
     assert form.variant.text() == "filter in no"
     assert ok.isEnabled()
-    assert form.said == Changed(Part("Front filter", "taken out", "filter in no"), "filter in no")
+    assert form.values == Changed(Part("Front filter", "taken out", "filter in no"), "filter in no")
     form.same.setChecked(True)
     assert not form.variant.isEnabled()
-    assert form.said.variant == ""
+    assert form.values.variant == ""
     form.part.setCurrentText("")
     assert "needs a name" in form.problem.text()
     form.deleteLater()
@@ -419,10 +419,10 @@ def test_a_new_rig_is_made_from_a_class(window: Window, tmp_path: Path) -> None:
     form.title.setText("Desk Machine")
     form.kinds.setCurrentRow([name for name, _ in classes()].index("wren"))
     assert ok.isEnabled()
-    assert form.said == ("wren", "Desk Machine")
+    assert form.values == ("wren", "Desk Machine")
     form.deleteLater()
     book = tmp_path / "desk.niente"
-    make_from_class(book, *form.said)
+    make_from_class(book, *form.values)
     bench = attach(book, lambda event: None)
     assert (bench.card.name, bench.card.title, len(bench.card.indices("core_temperature_c"))) == (
         "desk-machine",

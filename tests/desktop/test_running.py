@@ -145,8 +145,8 @@ def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: obje
 
     letter = tmp_path / "letter.niente"  # type: ignore[operator]
     letter.write_text("dear all")
-    memory = Preferences()
-    window = Window(Session(), look_of(make_app([]), memory), memory)
+    preferences = Preferences()
+    window = Window(Session(), look_of(make_app([]), preferences), preferences)
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     window.show()
     open_book(window, arguments([str(letter)]))

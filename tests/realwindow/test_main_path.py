@@ -112,9 +112,9 @@ def test_a_plan_is_put_in_order_by_mouse_and_keys(window: Window, qtbot: QtBot) 
 
 
 def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
-    for place, entry in enumerate(window.passage.entries):
+    for index, entry in enumerate(window.passage.entries):
         qtbot.mouseClick(entry, Qt.MouseButton.LeftButton)
-        assert window.stack.currentWidget() is window.pages[place]
+        assert window.stack.currentWidget() is window.pages[index]
     qtbot.mouseClick(window.passage.entries[1], Qt.MouseButton.LeftButton)
     qtbot.mouseClick(window.page("Plan").start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10, timeout=20000)

@@ -13,6 +13,7 @@ from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
 from niente.core.model.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
+from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan
 
 REFUSED = 3
@@ -35,7 +36,7 @@ def rigs(as_json: bool) -> None:
 
     cards = [card_of(name) for name in (*shipped(), *installed())]
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(cards), indent=1))
+        click.echo(indented_json(cards), nl=False)
         return
     for card in cards:
         click.echo(f"{card.name:12} {'simulated' if card.simulated else 'machine':10} {card.summary}")
@@ -182,7 +183,7 @@ def choose_command(
     limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
     choice = choose(fit_models(evidence), limits)
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(choice_as_data(choice)), indent=1))
+        click.echo(indented_json(choice_as_data(choice)), nl=False)
     else:
         click.echo(choice_as_text(choice))
 

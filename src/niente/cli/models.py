@@ -11,6 +11,7 @@ from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import Figure, PointPrediction, parameters, predict_point
 from niente.core.analysis.prediction import stock_throughput
 from niente.core.model.errors import BookError, DocumentError
+from niente.core.model.json_files import indented_json
 from niente.core.model.quantities import Quantity, quantity_of, value_typed
 from niente.core.model.setting import Setting
 from niente.core.science.air_density import density_ratio
@@ -26,7 +27,7 @@ def fit_command(book: Path, as_json: bool) -> None:
     models = _models(book)
     prediction = fit_as_data(models)
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(prediction), indent=1))
+        click.echo(indented_json(prediction), nl=False)
         return
     heat = prediction["heat_path"]
     words = f"from {heat['runs']} runs and {heat['bounds']} that their temperature cap held"
@@ -69,7 +70,7 @@ def predict_command(
         air = density_ratio(altitude_m) / density_ratio(models.card.room.get("altitude_m", 0.0))
     prediction = predict_point(models, wanted, load or models.heavy_load, models.room_c if room_c is None else room_c, air)
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(prediction_as_data(prediction)), indent=1))
+        click.echo(indented_json(prediction_as_data(prediction)), nl=False)
         return
     for name, quantity, figure in _lines(prediction):
         value = "–" if figure.value is None else quantity.with_unit(figure.value, figure.half_width)

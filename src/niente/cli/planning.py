@@ -10,6 +10,7 @@ import msgspec
 
 from niente.cli.cards import card_of
 from niente.core.model.errors import DocumentError, PlanError
+from niente.core.model.json_files import indented_json
 from niente.core.model.plan import Exposure, Plan, QuietHours, SearchMethod
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import RigCard
@@ -165,11 +166,11 @@ def _by_part(axis: Axis, card: RigCard) -> Axis:
 
 def read_axis(text: str) -> Axis:
     """Return the axis in ``CONTROL=PLACES``. Raises ``click.BadParameter``."""
-    control, _, places = text.partition("=")
-    span = SPAN.match(places)
+    control, _, points = text.partition("=")
+    span = SPAN.match(points)
     try:
         if span is None:
-            return Axis(control.strip(), tuple(float(part) for part in places.split(",") if part.strip()))
+            return Axis(control.strip(), tuple(float(part) for part in points.split(",") if part.strip()))
         first, last = float(span[1]), float(span[2])
         step = float(span[4]) if span[4] else (last - first) / 3 or 1.0
         return Axis(control.strip(), span=Span(first, last, step, by_ratio=bool(span[3])))
@@ -255,11 +256,11 @@ def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
 
     card = card_of(rig)
     made = read_plan(_bytes(plan_file), str(plan_file))
-    said = dry_run_as_data(card, made, book)
+    data = dry_run_as_data(card, made, book)
     if as_json:
-        click.echo(msgspec.json.format(msgspec.json.encode(said), indent=1))
+        click.echo(indented_json(data), nl=False)
     else:
-        click.echo(dry_run_as_text(said))
+        click.echo(dry_run_as_text(data))
     check_plan(made, card)
 
 
@@ -294,8 +295,8 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
         "typical_s": run.cost.typical_s,
         "left_s": run.cost.left_s,
         "most_s": run.cost.max_s,
-        "hands": [place + 1 for place in run.hands],
-        "must_trip": [place + 1 for place in run.trips],
+        "hands": [index + 1 for index in run.hands],
+        "must_trip": [index + 1 for index in run.trips],
         "hottest": None
         if run.hottest is None
         else {"run": run.hottest + 1, "core_c": seen[run.hottest].core_c, "core_hw_k": seen[run.hottest].core_hw},
@@ -304,30 +305,30 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
                 "quantity": near.guard.quantity,
                 "trip": near.guard.trip,
                 "left": near.gap if math.isfinite(near.gap) else None,
-                "run": near.place + 1 if near.place is not None else None,
+                "run": near.index + 1 if near.index is not None else None,
             }
             for near in run.near
         ],
     }
 
 
-def dry_run_as_text(said: dict[str, object]) -> str:
+def dry_run_as_text(data: dict[str, object]) -> str:
     """Return a dry run in words."""
     from niente.core.model.quantities import duration_text
 
-    typical, left, most = (float(said[key]) for key in ("typical_s", "left_s", "most_s"))  # type: ignore[arg-type]
+    typical, left, most = (float(data[key]) for key in ("typical_s", "left_s", "most_s"))  # type: ignore[arg-type]
     lines = [
-        f"{said['question']} on {said['rig']}: {said['runs']} runs, {said['runs_closed']} of them closed.",
+        f"{data['question']} on {data['rig']}: {data['runs']} runs, {data['runs_closed']} of them closed.",
         f"Typically {duration_text(typical)}, {duration_text(left)} of it ahead; {duration_text(most)} at the most.",
     ]
-    hands = said["hands"]
+    hands = data["hands"]
     if isinstance(hands, Sequence) and hands:
         lines.append(f"Hands are needed {len(hands)} times, first before run {hands[0]}.")
-    hottest = said["hottest"]
+    hottest = data["hottest"]
     if isinstance(hottest, dict):
         lines.append(f"Hottest: run {hottest['run']}, {hottest['core_c']:.1f} ± {hottest['core_hw_k']:.1f} °C foreseen.")
     for key in ("wrong", "warnings"):
-        found = said[key]
+        found = data[key]
         lines += list(found) if isinstance(found, Sequence) else []
     return "\n".join(lines)
 

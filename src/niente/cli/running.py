@@ -68,13 +68,13 @@ class ProgressLine:
             self.ended = event
             self.over.set()
         if self._as_json:
-            said = as_data(event)
-            if said is not None:
-                print(msgspec.json.encode(said).decode(), flush=True)
+            data = as_data(event)
+            if data is not None:
+                print(msgspec.json.encode(data).decode(), flush=True)
             return
-        self._say(event)
+        self._show_text(event)
 
-    def _say(self, event: Record) -> None:
+    def _show_text(self, event: Record) -> None:
         match event:
             case PlanStarted(_, _, done):
                 if done:
@@ -102,7 +102,7 @@ class ProgressLine:
             case _:
                 return
 
-    def say(self, text: str) -> None:
+    def print_line(self, text: str) -> None:
         """Say something that is no event."""
         self._console.print(text, highlight=False)
 
@@ -171,11 +171,11 @@ def _after_an_end(bench: Bench, line: ProgressLine, machine_went_down: bool | No
     kept = f"Its samples are kept ({duration_text(lost.seconds)})"
     number = lost.run.step + 1
     if lost.machine_down:
-        line.say(f"The machine went down in run {number}. {kept}; the setting counts as failed under {lost.run.load}.")
+        line.print_line(f"The machine went down in run {number}. {kept}; the setting counts as failed under {lost.run.load}.")
     elif lost.machine_down is False:
-        line.say(f"The last time, Niente ended in run {number}; the machine did not fail. {kept}; the run is repeated.")
+        line.print_line(f"The last time, Niente ended in run {number}; the machine did not fail. {kept}; the run is repeated.")
     else:
-        line.say(
+        line.print_line(
             f"The last time, Niente or the machine went down in run {number}. {kept}; the run is repeated. "
             "If the machine failed at its setting, say so: --last-run failed."
         )
@@ -187,10 +187,10 @@ def _nobody_there(bench: Bench, line: ProgressLine) -> None:
     if card is None:
         return
     if bench.card.simulated:
-        line.say("The machine is simulated: that is taken as done.")
+        line.print_line("The machine is simulated: that is taken as done.")
         bench.confirm({asked.channel: bench.shown.get(asked.channel, float("nan")) for asked in card.readings})
         return
-    line.say("Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window.")
+    line.print_line("Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window.")
     bench.stop()
 
 

@@ -26,11 +26,11 @@ def status(book: Path, as_json: bool, follow: bool) -> None:
     """Say how a book stands: what runs, how far it is, what happened last. The book may be written meanwhile."""
     reader = BookReader(book)
     try:
-        said: dict[str, Any] | None = None
+        shown: dict[str, Any] | None = None
         while True:
             now = status_of(reader)
-            if now != said:
-                said = now
+            if now != shown:
+                shown = now
                 click.echo(msgspec.json.encode(now).decode() if as_json else status_text(now))
             if not follow:
                 return
@@ -63,7 +63,7 @@ def status_of(reader: BookReader) -> dict[str, Any]:
 
 def _running(reader: BookReader, run: RunRecord) -> dict[str, Any]:
     time_s, values = reader.frames(run)
-    cores = [place for place, name in enumerate(run.channels) if name.startswith("core_temperature_c")]
+    cores = [index for index, name in enumerate(run.channels) if name.startswith("core_temperature_c")]
     hottest = None
     if time_s.shape[0] and cores:
         read = [value for value in values[-1, cores].tolist() if value == value]
@@ -78,15 +78,15 @@ def _running(reader: BookReader, run: RunRecord) -> dict[str, Any]:
     }
 
 
-def status_text(said: dict[str, Any]) -> str:
+def status_text(data: dict[str, Any]) -> str:
     """Return how a book stands in one line."""
-    failed = f", {said['failed']} failed" if said["failed"] else ""
-    words = f"{said['title']}, {said['variant']}: {said['done']} of {said['runs']} runs done{failed}"
-    now = said["running"]
+    failed = f", {data['failed']} failed" if data["failed"] else ""
+    words = f"{data['title']}, {data['variant']}: {data['done']} of {data['runs']} runs done{failed}"
+    now = data["running"]
     if now is not None:
         hot = now["hottest_core_c"]
         reading = f", hottest core {quantity_of('hottest_core_c').with_unit(hot)}" if hot is not None else ""
         words += f"; {now['load']} for {duration_text(now['seconds'])}{reading}"
-    elif said["last"] is not None:
-        words += f"; nothing runs; last: {said['last']['kind']}"
+    elif data["last"] is not None:
+        words += f"; nothing runs; last: {data['last']['kind']}"
     return words

@@ -25,7 +25,7 @@ class TerminalVoice(Protocol):
 
     card: HandCard | None
 
-    def say(self, text: str) -> None:
+    def print_line(self, text: str) -> None:
         """Say something."""
 
 
@@ -37,14 +37,14 @@ class Terminal:
         self._sayer = sayer
         self.gone = False
         """Whether the terminal has ended: nobody sits there any more."""
-        self._told: HandCard | None = None
+        self._prompted: HandCard | None = None
         self._readings: dict[str, float] = {}
 
     def look(self) -> None:
         """Ask for what the card that is shown wants next, and act on a line that was typed."""
         card = self._sayer.card
-        if card is not self._told:
-            self._told, self._readings = card, {}
+        if card is not self._prompted:
+            self._prompted, self._readings = card, {}
             if card is not None:
                 self._ask(card)
         if select.select([sys.stdin], [], [], 0.0)[0]:
@@ -62,18 +62,18 @@ class Terminal:
             if card is not None and not card.readings and text.lower() == "go on":
                 self._answer(card, "")
             elif text.lower() in COMMANDS:
-                self._bench.tell(COMMANDS[text.lower()])
+                self._bench.send_command(COMMANDS[text.lower()])
             elif text.lower() == "stop":
                 self._bench.stop()
             elif text.lower().startswith("note "):
                 self._bench.note(text[5:].strip())
-                self._sayer.say("Noted.")
+                self._sayer.print_line("Noted.")
             elif card is not None:
                 self._answer(card, text)
             elif text:
-                self._sayer.say(HELP)
+                self._sayer.print_line(HELP)
         except NienteError as error:
-            self._sayer.say(str(error))
+            self._sayer.print_line(str(error))
             self._readings = {}
             if card is not None:
                 self._ask(card)
@@ -83,9 +83,9 @@ class Terminal:
         if waiting:
             shown = self._bench.shown.get(waiting[0].channel)
             hint = f" (the simulated meter shows {waiting[0].quantity.with_unit(shown)})" if shown is not None else ""
-            self._sayer.say(f"{waiting[0].title} in {waiting[0].quantity.unit}{hint}: type it, then Enter.")
+            self._sayer.print_line(f"{waiting[0].title} in {waiting[0].quantity.unit}{hint}: type it, then Enter.")
         else:
-            self._sayer.say("Press Enter once it is done and checked; Ctrl+C stops and restores.")
+            self._sayer.print_line("Press Enter once it is done and checked; Ctrl+C stops and restores.")
 
     def _answer(self, card: HandCard, text: str) -> None:
         waiting = [asked for asked in card.readings if asked.channel not in self._readings]
@@ -93,12 +93,12 @@ class Terminal:
             try:
                 self._readings[waiting[0].channel] = value_typed(text, waiting[0].quantity.unit)
             except ValueError as error:
-                self._sayer.say(f"{error}. Type it again.")
+                self._sayer.print_line(f"{error}. Type it again.")
                 return
             if len(waiting) > 1:
                 self._ask(card)
                 return
         elif text:
-            self._sayer.say(HELP)
+            self._sayer.print_line(HELP)
             return
         self._bench.confirm(self._readings)

@@ -97,7 +97,7 @@ def test_changes_of_state_keep_to_the_table(make_bench: Make, watcher: Watcher, 
 
 def test_skip_leaves_a_run_out(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
     bench = make_bench()
-    when(watcher, FrameTaken, 50, lambda: bench.tell(Command.SKIP))
+    when(watcher, FrameTaken, 50, lambda: bench.send_command(Command.SKIP))
     bench.start(short_plan(card, COOL, COOL, seconds=4000.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "skipped"), (1, "done")]
@@ -109,13 +109,13 @@ def test_hold_now_voids_the_run_and_repeats_it(make_bench: Make, watcher: Watche
 
     def on(event: object) -> None:
         if isinstance(event, FrameTaken) and len(watcher.events) == 60:
-            bench.tell(Command.PAUSE_NOW)
+            bench.send_command(Command.PAUSE_NOW)
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             threading.Timer(0.3, go_on).start()
 
     def go_on() -> None:
         assert_safe(rig, card)
-        bench.tell(Command.RESUME)
+        bench.send_command(Command.RESUME)
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=4000.0), Limits())
@@ -128,10 +128,10 @@ def test_hold_after_waits_between_runs(make_bench: Make, watcher: Watcher, card:
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened) and event.index == 0:
-            bench.tell(Command.PAUSE_AFTER)
+            bench.send_command(Command.PAUSE_AFTER)
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             assert closings(watcher) == [(0, "done")]
-            bench.tell(Command.RESUME)
+            bench.send_command(Command.RESUME)
 
     watcher.on = on
     bench.start(short_plan(card, COOL, COOL, seconds=300.0), Limits())
@@ -165,7 +165,7 @@ def test_a_stop_while_held_restores(make_bench: Make, watcher: Watcher, card: Ri
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened):
-            bench.tell(Command.PAUSE_NOW)
+            bench.send_command(Command.PAUSE_NOW)
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             bench.stop()
 
@@ -210,10 +210,10 @@ def test_going_on_is_not_lost_in_a_silence(make_bench: Make, watcher: Watcher, c
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened) and len(watcher.of(RunOpened)) == 1:
-            bench.tell(Command.PAUSE_NOW)
+            bench.send_command(Command.PAUSE_NOW)
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             rig.set_pace(0.2)
-            bench.tell(Command.RESUME)
+            bench.send_command(Command.RESUME)
             threading.Timer(1.2, lambda: rig.set_pace(None)).start()
 
     watcher.on = on

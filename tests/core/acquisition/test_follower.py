@@ -61,7 +61,7 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     assert first.time_s == next(event.frame.time_s for event in watcher.of(FrameTaken) if event.run_id == 1)
     reader = BookReader(bench.path)
     before = reader.events(), reader.plans(), reader.project()
-    follower.tell(Command.SKIP)
+    follower.send_command(Command.SKIP)
     follower.stop()
     assert all("only looks on" in event.text for event in other.of(WarningRaised))
     assert len(other.of(WarningRaised)) == 2

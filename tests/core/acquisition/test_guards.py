@@ -223,43 +223,43 @@ def tripping(card: RigCard, samples: list[np.ndarray]) -> tuple[int, str] | None
     return None
 
 
-def spun(card: RigCard, many: int, place: int, reading: float) -> list[np.ndarray]:
+def spun(card: RigCard, many: int, index: int, reading: float) -> list[np.ndarray]:
     """Samples of a lively machine, one reading of which is stuck from the tenth on."""
     rng = np.random.default_rng(1)
     made = []
     for second in range(many):
         values = calm(card, fan_speed_rpm=800.0) + rng.normal(0.0, 0.4, len(card.channels))
         if second >= 10:
-            values[place] = reading
+            values[index] = reading
         made.append(values)
     return made
 
 
 @pytest.mark.parametrize("name", ["core_temperature_c.3", "board_temperature_c"])
 def test_a_sensor_that_a_guard_needs_is_missed(card: RigCard, name: str) -> None:
-    place = card.index(name)
-    assert place is not None
-    title = card.channels[place].title.lower()
-    lost = tripping(card, spun(card, 40, place, float("nan")))
+    index = card.index(name)
+    assert index is not None
+    title = card.channels[index].title.lower()
+    lost = tripping(card, spun(card, 40, index, float("nan")))
     assert lost is not None
     assert lost[0] == 10 + LOST_SAMPLES - 1
     assert title in lost[1]
-    wild = tripping(card, spun(card, 40, place, 255.0))
+    wild = tripping(card, spun(card, 40, index, 255.0))
     assert wild is not None
     assert wild[0] == 10 + IMPOSSIBLE_SAMPLES - 1
     assert "cannot be" in wild[1]
 
 
 def test_a_sensor_that_no_guard_needs_may_be_lost(card: RigCard) -> None:
-    place = card.index("noise_dba")
-    assert place is not None
-    assert tripping(card, spun(card, 40, place, float("nan"))) is None
+    index = card.index("noise_dba")
+    assert index is not None
+    assert tripping(card, spun(card, 40, index, float("nan"))) is None
 
 
 def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:
-    place = card.index("board_temperature_c")
-    assert place is not None
-    still = spun(card, 700, place, 41.0)
+    index = card.index("board_temperature_c")
+    assert index is not None
+    still = spun(card, 700, index, 41.0)
     assert tripping(card, still) is None
     for second, values in enumerate(still[200:]):
         values[list(card.indices(CORE))] += min(second / 5.0, 30.0)
@@ -270,12 +270,12 @@ def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:
 
 def test_a_room_that_stands_still_is_no_fault(card: RigCard) -> None:
     """A steady room under a coarse sensor does not follow the cores, and a guard that only warns ends nothing when blind."""
-    place = card.index("room_temperature_c")
-    assert place is not None
+    index = card.index("room_temperature_c")
+    assert index is not None
     guards = with_room_watched(card, default_guards(card))
     for reading in (23.0, float("nan")):
         watch = GuardSet(guards, card)
-        for second, values in enumerate(spun(card, 700, place, reading)):
+        for second, values in enumerate(spun(card, 700, index, reading)):
             values[list(card.indices(CORE))] += min(max(second - 300, 0) / 5.0, 30.0)
             assert watch.look(Frame(float(second), values), card.stock) is None
 
@@ -310,7 +310,7 @@ def test_a_holding_guard_waits_for_a_person(make_bench: Callable[..., Bench], wa
     def on(event: object) -> None:
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
             assert bench.rig.load == "idle"  # type: ignore[attr-defined]
-            bench.tell(Command.RESUME)
+            bench.send_command(Command.RESUME)
 
     watcher.on = on
     bench.start(guarded_plan(card, GuardAction.PAUSE, 40.0), Limits())

@@ -161,7 +161,7 @@ def test_a_second_press_confirms_no_card_that_nobody_has_seen(make_bench: Make, 
         shown.append(event.card)
         bench.confirm()
         bench.confirm()  # a double click
-        bench.tell(Command.RESUME)  # which is for holds
+        bench.send_command(Command.RESUME)  # which is for holds
 
     answering(watcher, do)
     bench.start(short_plan(bench.card, at(24.0), at(22.0), seconds=40.0), Limits())
@@ -179,7 +179,7 @@ def test_a_stop_at_a_card_puts_it_away(make_bench: Make, watcher: Watcher) -> No
     bench.start(short_plan(bench.card, at(24.0), seconds=40.0), Limits())
     assert not watcher.end().complete
     assert [event.card is None for event in watcher.of(HandCardShown)] == [False, True]
-    assert bench.asked is None
+    assert bench.open_card is None
     assert not any(
         "stay as hands" in event.text for event in watcher.of(WarningRaised)
     )  # nothing was confirmed, nothing was set
@@ -219,8 +219,8 @@ def test_a_meter_without_a_cable_is_asked_for_at_the_runs_end(make_bench: Make, 
     assert len(refused) == 4
     assert "cannot be, it lies between 0.0 to 130.0\u00a0dBA" in refused[0]
     frames = [event.frame for event in watcher.of(FrameTaken) if event.run_id is not None]
-    place = bench.card.index("noise_dba")
-    assert all(frame.values[place] != frame.values[place] for frame in frames)  # no cable, no reading
+    index = bench.card.index("noise_dba")
+    assert all(frame.values[index] != frame.values[index] for frame in frames)  # no cable, no reading
     evidence = evidence_in(bench.writer.path)
     assert evidence is not None
     assert evidence.runs[-1].noise_dba == 31.4
@@ -242,13 +242,13 @@ def test_guards_stand_while_hands_read(make_bench: Make, watcher: Watcher) -> No
     ended = watcher.end()
     assert "core 4" in ended.reason
     assert [event.outcome for event in watcher.of(RunClosed)] == ["guard"]
-    assert bench.asked is None
+    assert bench.open_card is None
 
 
 def test_a_reading_may_be_passed_over(make_bench: Make, watcher: Watcher) -> None:
     bench = make_bench()
     read_by_hand(bench, watcher)
-    answering(watcher, lambda _: bench.tell(Command.SKIP))
+    answering(watcher, lambda _: bench.send_command(Command.SKIP))
     bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=60.0), Limits())
     assert watcher.end().complete
     assert [event.outcome for event in watcher.of(RunClosed)] == ["done"]

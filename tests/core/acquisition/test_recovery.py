@@ -113,7 +113,7 @@ def test_elsewhere_a_person_says_what_it_was(tmp_path: Path, watcher: Watcher) -
     evidence = evidence_in(book)
     assert evidence is not None
     assert evidence.runs[0].outcome == "interrupted"
-    assert [place for place, _ in rows_left_out(plan, bench.card, evidence, lost.run)] == [1]
+    assert [index for index, _ in rows_left_out(plan, bench.card, evidence, lost.run)] == [1]
     bench.judge(machine_down=True)
     assert bench.interrupted is not None
     assert not bench.interrupted.to_be_judged

@@ -114,7 +114,7 @@ def test_a_sheet_that_fits_no_more_is_left_aside(tmp_path: Path, watcher: Watche
     bench.save_project(msgspec.structs.replace(default_project(bench.card), sheet=sheet))
     bench.close()
     bench = attach(path, watcher.hear)
-    assert bench.unfit
+    assert bench.sheet_problems
     assert bench.card.variant == "filter in"
     bench.close()
 

@@ -190,7 +190,7 @@ def test_repeat_makes_the_run_again_at_once(make_bench: Make, watcher: Watcher, 
     def on(event: object) -> None:
         if isinstance(event, FrameTaken) and event.run_id == 1 and not told and len(watcher.of(FrameTaken)) > 30:
             told.append(True)
-            bench.tell(Command.REPEAT)
+            bench.send_command(Command.REPEAT)
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=200.0), Limits())

@@ -92,12 +92,12 @@ def test_what_follows_from_the_samples_is_worked_out(card: RigCard) -> None:
 def test_it_reads_what_lies_nearest(card: RigCard) -> None:
     strip, kept, _ = filled(card, 60)
     strip.catch_up()
-    place = card.index("package_power_w")
-    assert place is not None
-    assert strip.at("package_power_w", kept[20, 0] + 0.3) == kept[20, 1 + place]
-    assert strip.at("package_power_w", kept[20, 0] + 0.7) == kept[21, 1 + place]
-    assert strip.at("package_power_w", -1e6) == kept[0, 1 + place]
-    assert strip.at("package_power_w", 1e9) == kept[-1, 1 + place]
+    index = card.index("package_power_w")
+    assert index is not None
+    assert strip.at("package_power_w", kept[20, 0] + 0.3) == kept[20, 1 + index]
+    assert strip.at("package_power_w", kept[20, 0] + 0.7) == kept[21, 1 + index]
+    assert strip.at("package_power_w", -1e6) == kept[0, 1 + index]
+    assert strip.at("package_power_w", 1e9) == kept[-1, 1 + index]
 
 
 def test_the_oldest_half_goes_when_it_is_full(card: RigCard) -> None:

@@ -66,9 +66,9 @@ def test_a_room_that_moved_between_runs_changes_nothing(tower: Evidence) -> None
             core_c=run.core_c + 6.0,
             settled=msgspec.structs.replace(run.settled, value_c=run.settled.value_c + 6.0, room_c=run.settled.room_c + 6.0),
         )
-        if place % 2
+        if index % 2
         else run
-        for place, run in enumerate(tower.runs)
+        for index, run in enumerate(tower.runs)
     )
     asked = one_setting(tower.runs[4].setting)
     before = predict_under_load(fit_models(tower), asked, "vector", 25.0)

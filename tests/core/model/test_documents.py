@@ -61,7 +61,7 @@ def _broken(card: RigCard, change: object) -> bytes:
 
 
 @pytest.mark.parametrize(
-    ("change", "place"),
+    ("change", "path"),
     [
         (lambda data: data["entries"][2].pop("load"), "entries[2]"),
         (lambda data: data["entries"][1]["setting"].update(sustained_power="much"), "entries[1].setting"),
@@ -70,10 +70,10 @@ def _broken(card: RigCard, change: object) -> bytes:
         (lambda data: data.update(entries=7), "entries"),
     ],
 )
-def test_json_that_is_wrong_is_refused_with_its_place(card: RigCard, change: object, place: str) -> None:
+def test_json_that_is_wrong_is_refused_with_its_path(card: RigCard, change: object, path: str) -> None:
     with pytest.raises(DocumentError) as refused:
         read_plan(_broken(card, change), "night.json")
-    assert place in str(refused.value)
+    assert path in str(refused.value)
     assert "night.json" in str(refused.value)
     assert "nothing was run" in str(refused.value)
 

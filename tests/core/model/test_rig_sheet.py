@@ -64,10 +64,10 @@ def changed(sheet: RigSheet, path: str, value: object) -> RigSheet:
     """A sheet with one field changed, by its path in the JSON."""
     whole = msgspec.json.decode(msgspec.json.encode(sheet))
     *way, last = path.split(".")
-    place = whole
+    index = whole
     for part in way:
-        place = place[int(part)] if isinstance(place, list) else place[part]
-    place[int(last) if isinstance(place, list) else last] = value
+        index = index[int(part)] if isinstance(index, list) else index[part]
+    index[int(last) if isinstance(index, list) else last] = value
     return msgspec.convert(whole, RigSheet)
 
 
@@ -123,10 +123,10 @@ def test_what_cannot_be_is_refused_with_its_place(
 def test_values_of_another_kind_are_refused(driver: RigCard, sheet: RigSheet, path: str, value: object, reason: str) -> None:
     whole = msgspec.json.decode(msgspec.json.encode(sheet))
     *way, last = path.split(".")
-    place = whole
+    index = whole
     for part in way:
-        place = place[part]
-    place[last] = value
+        index = index[part]
+    index[last] = value
     with pytest.raises(DocumentError, match="refused") as refused:
         read_sheet(msgspec.json.encode(whole), "mine.json", driver)
     assert reason in str(refused.value)
@@ -244,4 +244,4 @@ def test_guards_watch_what_the_rig_reads(driver: RigCard) -> None:
 
 
 def test_the_schema_in_the_reference_is_the_one_that_is_read() -> None:
-    assert sheet_schema() == (Path(__file__).parents[2] / "docs" / "reference" / "rig-sheet.schema.json").read_bytes()
+    assert sheet_schema() == (Path(__file__).parents[3] / "docs" / "reference" / "rig-sheet.schema.json").read_bytes()

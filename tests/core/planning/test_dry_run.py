@@ -57,7 +57,7 @@ def test_a_guard_that_the_plan_must_trip_is_said(card: RigCard, models: Models) 
     assert said.near[0].gap < 0
     fine = dry(card, hot(card, 60.0, 80.0), models)
     assert not fine.trips
-    assert fine.near[0].place == 1
+    assert fine.near[0].index == 1
     assert fine.near[0].gap == pytest.approx(fine.near[0].guard.trip - foresee(models, hot(card, 80.0).steps)[0].core_c)
 
 
@@ -81,7 +81,7 @@ def test_hands_are_counted_and_told() -> None:
     question = first_question(card)
     plan = plan_for(card, question)
     said = dry(card, plan)
-    limits = len(question.axis("sustained_power_w").places())  # type: ignore[union-attr]
+    limits = len(question.axis("sustained_power_w").points())  # type: ignore[union-attr]
     assert limits <= len(said.hands) <= 3 * limits + 3
     rows = plan_rows(plan, card)
     assert "sustained power limit" in hand_words(card, rows, said.hands[0])
@@ -174,7 +174,7 @@ def test_costs_are_learnt_from_the_book(evidence: Evidence) -> None:
 
 def test_the_full_factorial_is_every_place_under_every_load(card: RigCard) -> None:
     question = first_question(card)
-    sizes = [len(axis.places()) for axis in question.axes]
+    sizes = [len(axis.points()) for axis in question.axes]
     assert naive_runs(card, question) == math.prod(sizes) * len(question.loads)
     plan = plan_for(card, question)
     cost = cost_of(plan_rows(plan, card), card, question)
@@ -244,10 +244,10 @@ def test_a_speed_is_the_duty_that_was_seen_to_give_it(evidence: Evidence) -> Non
     rig = larkspur_rig()
     rig.apply(Setting(fan_duty={"case": duty}))
     rig.start("idle")
-    place = card.index("fan_speed_rpm.case")
-    assert place is not None
+    index = card.index("fan_speed_rpm.case")
+    assert index is not None
     _, rows, _ = rig.record(60)
-    assert rows[-10:, place].mean() == pytest.approx(600.0, abs=25.0)
+    assert rows[-10:, index].mean() == pytest.approx(600.0, abs=25.0)
     with pytest.raises(NotEnoughError, match="9000 rpm"):
         duty_at_speed(card, evidence.runs, "case", 9000.0)
 

@@ -81,9 +81,9 @@ def test_a_cold_start_waits_until_nothing_moves(tmp_path: Path) -> None:
     time_s, values = book.frames(rest)
     book.close()
     assert time_s[-1] - time_s[0] > 600.0  # two minutes were the least, ten are what it takes to see
-    places = [i for i, channel in enumerate(CARD.channels) if "temperature_c" in channel.name]
+    points = [i for i, channel in enumerate(CARD.channels) if "temperature_c" in channel.name]
     span = round(SPAN_S)
-    moved = np.abs(values[-span:, places].mean(axis=0) - values[-2 * span : -span, places].mean(axis=0))
+    moved = np.abs(values[-span:, points].mean(axis=0) - values[-2 * span : -span, points].mean(axis=0))
     assert np.all(moved <= STEADY_K + 0.05)
 
 
@@ -159,9 +159,9 @@ def test_the_firmware_limit_is_a_card_before_the_run(tmp_path: Path) -> None:
     plan = Plan(PLAN_FORMAT, "plover", "free", (step,), default_guards(bench.card))
     bench.start(plan, Limits())
     for _ in range(500):
-        if bench.asked is not None:
+        if bench.open_card is not None:
             break
         time.sleep(0.01)
-    assert bench.asked is not None
-    assert bench.asked.lines[0].value == "25\u00a0W"
+    assert bench.open_card is not None
+    assert bench.open_card.lines[0].value == "25\u00a0W"
     bench.close()

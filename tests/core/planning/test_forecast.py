@@ -92,9 +92,9 @@ def test_a_noise_limit_that_nothing_keeps_says_what_there_is(models) -> None:  #
 def test_the_scale_ends_where_the_marks_change() -> None:
     limits = scale_limits_dba(22.0)
     assert len(limits) == len(MARKS) - 1
-    for place, limit in enumerate(limits):
-        assert dynamic_mark(limit - 0.01, 22.0) == MARKS[place]
-        assert dynamic_mark(limit + 0.01, 22.0) == MARKS[place + 1]
+    for index, limit in enumerate(limits):
+        assert dynamic_mark(limit - 0.01, 22.0) == MARKS[index]
+        assert dynamic_mark(limit + 0.01, 22.0) == MARKS[index + 1]
 
 
 # -- typed figures -------------------------------------------------------------------------------------------------------

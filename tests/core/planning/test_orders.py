@@ -14,7 +14,7 @@ from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import axis_problem, snapped
 from niente.core.planning.builders import base_of, spots
 from niente.core.planning.order import arranged
-from niente.core.planning.risk import as_risky, depth_mv, tells
+from niente.core.planning.risk import as_risky, depth_mv, is_telling
 from niente.core.planning.templates import first_question, plan_for
 from tests.core.planning.plans import card_of
 
@@ -44,8 +44,8 @@ def test_an_order_runs_everything_as_often_as_asked(
 ) -> None:
     question = free(power, duty, offset, order, repeats)
     found = Counter(step.setting.key() for step in steps_of(question))
-    places = len(power) * len(duty) * len(offset)
-    assert len(found) == places
+    points = len(power) * len(duty) * len(offset)
+    assert len(found) == points
     times = repeats * (2 if order == Order.MIRRORED else 1)
     assert set(found.values()) == {times * len(question.loads)}
     assert steps_of(question) == steps_of(question)
@@ -111,11 +111,11 @@ def test_two_states_are_compared_in_turn() -> None:
 @given(st.floats(1.0, 200.0), st.floats(0.1, 100.0), st.integers(1, 40))
 def test_a_span_has_both_ends_and_even_steps(first: float, step: float, count: int) -> None:
     last = first + step * count
-    places = Span(first, last, step).places()
-    assert places[0] == pytest.approx(first, rel=1e-4)
-    assert places[-1] == last
-    assert len(places) == count + 1
-    gaps = [b - a for a, b in itertools.pairwise(places)]
+    points = Span(first, last, step).points()
+    assert points[0] == pytest.approx(first, rel=1e-4)
+    assert points[-1] == last
+    assert len(points) == count + 1
+    gaps = [b - a for a, b in itertools.pairwise(points)]
     assert all(gap == pytest.approx(step, rel=0.02, abs=0.02) for gap in gaps)
 
 
@@ -127,8 +127,8 @@ def test_places_by_ratio() -> None:
 
 @given(st.floats(1.0, 50.0), st.floats(1.05, 3.0), st.integers(1, 12))
 def test_a_ratio_is_kept_but_for_the_last_step(first: float, ratio: float, count: int) -> None:
-    places = Span(first, first * ratio**count, ratio, by_ratio=True).places()
-    ratios = [b / a for a, b in itertools.pairwise(places)]
+    points = Span(first, first * ratio**count, ratio, by_ratio=True).points()
+    ratios = [b / a for a, b in itertools.pairwise(points)]
     assert all(one == pytest.approx(ratio, rel=0.02) for one in ratios)
 
 
@@ -185,7 +185,7 @@ def test_a_fan_axis_begins_where_the_machine_is_coolest() -> None:
 
 
 def implied(asked: Setting, failed: Setting) -> bool:
-    return tells(failed) and as_risky(asked, failed)
+    return is_telling(failed) and as_risky(asked, failed)
 
 
 depths = st.integers(-30, 0).map(lambda n: 5.0 * n)

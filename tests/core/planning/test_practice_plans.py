@@ -180,10 +180,10 @@ def test_a_ladder_of_power_stops_at_the_first_throttling(tmp_path: Path) -> None
     assert watts == sorted(watts)  # type: ignore[type-var]
     held = [row for row in ladder if row.run is not None and row.run.heat_limited]
     assert len(held) == 1
-    place = ladder.index(held[0])
-    assert all(row.status == RunStatus.LEFT_OUT for row in ladder[place + 1 :])
-    assert place + 1 < len(ladder)
-    free = [row.run for row in ladder[:place] if row.run is not None]
+    index = ladder.index(held[0])
+    assert all(row.status == RunStatus.LEFT_OUT for row in ladder[index + 1 :])
+    assert index + 1 < len(ladder)
+    free = [row.run for row in ladder[:index] if row.run is not None]
     slope = np.polyfit([run.power_w for run in free], [run.rise_k for run in free], 1)[0]
     assert 0.2 <= slope <= 0.6  # kelvin a watt, a tower with slow fans
 

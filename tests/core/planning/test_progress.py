@@ -216,9 +216,9 @@ def test_a_rest_is_held_and_guarded(tmp_path: Path) -> None:
     def hold(event: object, bench: Bench) -> None:
         if isinstance(event, StateChanged) and event.state == BenchState.RESTING and not seen:
             seen.append(1)
-            bench.tell(Command.PAUSE_NOW)
+            bench.send_command(Command.PAUSE_NOW)
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
-            bench.tell(Command.RESUME)
+            bench.send_command(Command.RESUME)
 
     watcher, evidence = run(plan(cold), larkspur_rig(), tmp_path / "b.niente", hold)
     assert watcher.end().complete
@@ -311,7 +311,7 @@ def test_a_skipped_run_is_not_asked_again_under_its_plan(three: Path, tmp_path: 
 
     def skip(event: object, bench: Bench) -> None:
         if isinstance(event, RunOpened):
-            bench.tell(Command.SKIP)
+            bench.send_command(Command.SKIP)
 
     watcher, evidence = run(asked, larkspur_rig(), book, skip)
     assert [event.outcome for event in watcher.of(RunClosed)] == ["skipped"]
@@ -337,11 +337,11 @@ deeds = st.lists(
 @given(deeds)
 def test_edits_do_what_they_say_and_nothing_else(wanted: list[tuple[ListChange, int, int]]) -> None:
     edits: list[ListEdit] = []
-    for change, place, after in wanted:
+    for change, index, after in wanted:
         at = keyed(ENTRIES, edits)
         if not at.keys:
             break
-        entry = at.keys[place % len(at.keys)]
+        entry = at.keys[index % len(at.keys)]
         behind = "" if after < 0 else at.keys[after % len(at.keys)]
         edits.append(ListEdit(change, entry, behind if change == ListChange.MOVE else ""))
     before = list(ENTRIES)

@@ -55,7 +55,7 @@ def test_a_ladder_is_gentle_before_deep(threshold: float) -> None:
     """Coarse steps down to the first failure, back up, then a margin (common practice, no source)."""
     asked, _ = answered(search(), over(threshold))
     values = [setting.voltage_offset_mv or 0.0 for setting in asked]
-    failed = next((place for place, value in enumerate(values) if value < threshold), len(values))
+    failed = next((index for index, value in enumerate(values) if value < threshold), len(values))
     assert values[:failed] == sorted(values[:failed], reverse=True)  # down
     assert all(value > values[failed] for value in values[failed + 1 :])  # never deeper than a failure
     assert values[failed + 1 :] == sorted(values[failed + 1 :])  # and back up

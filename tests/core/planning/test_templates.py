@@ -123,9 +123,9 @@ def test_books_of_the_first_kind_are_read() -> None:
             "most_minutes": 30.0,
         },
     }
-    project = project_of(msgspec.json.encode(old))
+    project = project_of(old)
     question = project.question
-    assert question.axis("sustained_power_w").places() == (80.0, 100.0)  # type: ignore[union-attr]
+    assert question.axis("sustained_power_w").points() == (80.0, 100.0)  # type: ignore[union-attr]
     assert (question.survive, question.quiet_under) == (("vector",), ("dome",))
     assert question.exposure.known_to_k == 0.8
     assert question.exposure.max_s == 1800.0
@@ -144,7 +144,7 @@ def test_books_of_the_first_kind_are_read() -> None:
 
 def test_a_project_survives_its_json() -> None:
     project = default_project(card_of("heron"))
-    assert project_of(msgspec.json.encode(project)) == project
+    assert project_of(msgspec.to_builtins(project)) == project
     assert isinstance(project, Project)
 
 

@@ -22,9 +22,9 @@ def run(rig: SimulatedRig, setting: Setting, load: str, seconds: int) -> np.ndar
 
 
 def reading(card: RigCard, values: np.ndarray, name: str) -> np.ndarray:
-    place = card.index(name)
-    assert place is not None
-    return values[..., place]
+    index = card.index(name)
+    assert index is not None
+    return values[..., index]
 
 
 def test_a_slow_fan_is_worth_much(larkspur: SimulatedRig) -> None:

@@ -18,13 +18,13 @@ def changed(path: str, value: object) -> bytes:
     """Larkspur's file with one field changed; ``None`` takes it away."""
     whole = json.loads(LARKSPUR.read_text(encoding="utf-8"))
     at, *rest = path.split(".")
-    place = whole
+    index = whole
     for part in rest:
-        place, at = place[int(at) if isinstance(place, list) else at], part
+        index, at = index[int(at) if isinstance(index, list) else at], part
     if value is None:
-        del place[at]
+        del index[at]
     else:
-        place[at] = value
+        index[at] = value
     return json.dumps(whole).encode()
 
 

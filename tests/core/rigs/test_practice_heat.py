@@ -175,10 +175,10 @@ def test_coolant_settles_between_40_and_50_and_takes_its_time() -> None:
     rig = stand_in("cormorant", "240 mm radiator")
     rig.apply(Setting(sustained_power_w=150.0, fan_duty={"radiator": 30.0, "case": 40.0}))
     rig.start("vector")
-    place = rig.describe().index("coolant_temperature_c")
-    assert place is not None
+    index = rig.describe().index("coolant_temperature_c")
+    assert index is not None
     _, rows, _ = rig.record(2 * 3600)
-    rise = rows[:, place] - rows[0, place]
+    rise = rows[:, index] - rows[0, index]
     assert rise[300] < 0.6 * rise[-1]
     assert rise[1800] > 0.85 * rise[-1]
 

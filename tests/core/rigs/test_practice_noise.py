@@ -87,12 +87,12 @@ def test_a_pump_is_heard_and_goes_with_its_duty() -> None:
 def test_duty_turns_a_fan_within_200_to_500_rpm_for_quiet() -> None:
     """A practical range for large slow fans: they turn at 200 rpm, and 500 rpm is within reach."""
     rig = stand_in("larkspur")
-    place = rig.describe().index("fan_speed_rpm.case")
-    assert place is not None
+    index = rig.describe().index("fan_speed_rpm.case")
+    assert index is not None
     speeds = []
     for duty in (18.0, 43.0):
         rig.apply(Setting(fan_duty={"case": duty}))
-        speeds.append(rig.record(60)[1][-5:, place].mean())
+        speeds.append(rig.record(60)[1][-5:, index].mean())
     assert 180.0 <= speeds[0] <= 230.0
     assert 470.0 <= speeds[1] <= 520.0
 
@@ -138,9 +138,9 @@ def test_meters_are_read_as_their_class_and_step_say() -> None:
 def test_day_and_night_are_heard() -> None:
     rig = stand_in("larkspur")
     rig.apply(Setting(fan_duty={"case": 0.0, "cooler": 0.0}))
-    place = rig.describe().index("noise_dba")
+    index = rig.describe().index("noise_dba")
     _, rows, _ = rig.record(13 * 3600)
-    night, day = rows[3600:7200, place].mean(), rows[-1800:, place].mean()
+    night, day = rows[3600:7200, index].mean(), rows[-1800:, index].mean()
     assert day - night == pytest.approx(26.0 - 21.5, abs=0.8)
 
 

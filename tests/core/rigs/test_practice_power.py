@@ -181,19 +181,19 @@ def test_throughput_and_not_the_clock_tells_when_a_core_stretches_it() -> None:
 def test_a_15_second_load_shows_the_burst_and_a_long_one_the_limit() -> None:
     rig = stand_in("larkspur")
     rig.apply(Setting(sustained_power_w=100.0))
-    place = rig.describe().index(POWER)
-    assert place is not None
+    index = rig.describe().index(POWER)
+    assert index is not None
     rig.start("vector")
     _, rows, _ = rig.record(180)
-    power = rows[:, place] / 1.02
+    power = rows[:, index] / 1.02
     assert power[:10].max() > 112.0
     assert power[-60:].mean() == pytest.approx(100.0, abs=1.5)
     rig.start("idle")
     rig.record(120)
     rig.start("burst")
     _, rows, _ = rig.record(30)
-    assert rows[3:12, place].mean() > 110.0
-    assert rows[-5:, place].mean() < 40.0
+    assert rows[3:12, index].mean() > 110.0
+    assert rows[-5:, index].mean() < 40.0
 
 
 def test_few_cores_clock_higher_where_the_limits_by_active_cores_let_them() -> None:
@@ -210,9 +210,9 @@ def test_a_burst_lasts_as_long_as_its_time_says() -> None:
     for seconds in (10.0, 100.0):
         rig = stand_in("cormorant")
         rig.apply(Setting(sustained_power_w=120.0, burst_power_w=200.0, burst_time_s=seconds))
-        place = rig.describe().index(POWER)
+        index = rig.describe().index(POWER)
         rig.start("vector")
-        power = rig.record(240)[1][:, place] / 0.99
+        power = rig.record(240)[1][:, index] / 0.99
         assert power[3:8].max() > 180.0
         assert power[-30:].mean() == pytest.approx(120.0, abs=3.0)
         lasted.append(int((power > 150.0).sum()))

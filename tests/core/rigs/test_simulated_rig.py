@@ -23,9 +23,9 @@ def frames(rig: SimulatedRig, seconds: int) -> np.ndarray:
 
 
 def channel(rig: SimulatedRig, rows: np.ndarray, name: str) -> np.ndarray:
-    place = rig.describe().index(name)
-    assert place is not None
-    return rows[:, place]
+    index = rig.describe().index(name)
+    assert index is not None
+    return rows[:, index]
 
 
 def test_one_by_one_and_many_at_once_are_the_same() -> None:

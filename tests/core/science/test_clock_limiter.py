@@ -80,8 +80,8 @@ def test_a_part_held_at_45_w_is_held_by_power_and_not_by_heat() -> None:
         card, values, whole = run_of("plover", Setting(sustained_power_w=30.0, fan_duty={"cooler": duty}), 1500)
         told = limiter_shares(limiters_of(card, values[-600:], whole, "vector"))
         assert told[ClockLimiter.SUSTAINED_LIMIT] > 0.97
-        place = card.index("effective_clock_mhz")
-        shown[duty] = float(values[-600:, place or 0].mean()), float(values[-600:, :8].mean())
+        index = card.index("effective_clock_mhz")
+        shown[duty] = float(values[-600:, index or 0].mean()), float(values[-600:, :8].mean())
     (slow_mhz, slow_c), (fast_mhz, fast_c) = shown[50.0], shown[100.0]
     assert slow_c - fast_c > 2.0
     assert fast_mhz == pytest.approx(slow_mhz, rel=0.01)

@@ -22,9 +22,9 @@ def test_many_places_are_told_as_one_is() -> None:
     """Facet by facet against the linear programme, in two and three dimensions and in a plane within them."""
     rng = np.random.default_rng(4)
     for dims in (2, 3):
-        points, places = rng.uniform(0, 10, (20, dims)), rng.uniform(-1, 11, (80, dims))
+        points, queries = rng.uniform(0, 10, (20, dims)), rng.uniform(-1, 11, (80, dims))
         slack = np.full(dims, 1e-6)
-        assert inside_hull(points, places, slack).tolist() == [in_hull(points, here, slack) for here in places]
+        assert inside_hull(points, queries, slack).tolist() == [in_hull(points, here, slack) for here in queries]
     flat = np.column_stack([rng.uniform(0, 10, 12), rng.uniform(0, 10, 12), np.full(12, 3.0)])
     here = np.column_stack([rng.uniform(0, 10, 40), rng.uniform(0, 10, 40), np.full(40, 3.0)])
     slack = np.array([1e-6, 1e-6, 0.5])

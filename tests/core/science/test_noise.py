@@ -83,7 +83,7 @@ def test_ten_minutes_of_readings_are_enough(name: str) -> None:
         _, values, _ = rig.record(seconds)
         tail = values[-(seconds // 2) :]
         level, error = mean_with_error(tail[:, meter])
-        rows.append([float(tail[:, place].mean()) for place in speeds])
+        rows.append([float(tail[:, index].mean()) for index in speeds])
         levels.append(level)
         errors.append(error)
 

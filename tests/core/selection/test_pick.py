@@ -80,9 +80,9 @@ def test_the_pick_holds_on_the_real_machine(models: Models, limits: Limits) -> N
 
 def test_three_runners_up_that_differ(models: Models, limits: Limits) -> None:
     choice = choose(models, limits)
-    places = {(one.limit_w, one.duty) for one in (choice.pick, *choice.runners_up)}
+    indices = {(one.limit_w, one.duty) for one in (choice.pick, *choice.runners_up)}
     assert len(choice.runners_up) == 3
-    assert len(places) == 4
+    assert len(indices) == 4
     assert all(one.in_room_dba >= choice.pick.in_room_dba - 0.1 for one in choice.runners_up)
 
 
@@ -116,12 +116,12 @@ def test_limits_that_nothing_keeps_say_which(models: Models) -> None:
 def test_a_wrong_result_excludes_its_limit_and_all_above(models: Models, limits: Limits) -> None:
     field = survey_grid(models, limits)
     failures = field.failures.copy()
-    place = next(i for i in range(failures.shape[0]) if field.place(i)[0] >= 110.0)
-    failures[place] = 1
+    index = next(i for i in range(failures.shape[0]) if field.point(i)[0] >= 110.0)
+    failures[index] = 1
     marked = msgspec.structs.replace(field, failures=failures)
     kept = keeps(marked, limits)[Limit.RESULTS]
-    lowest = field.place(place)[0]
-    assert all(kept[i] == (field.place(i)[0] < lowest) for i in range(failures.shape[0]))
+    lowest = field.point(index)[0]
+    assert all(kept[i] == (field.point(i)[0] < lowest) for i in range(failures.shape[0]))
 
 
 def test_the_reasons_are_words_with_units(models: Models, limits: Limits) -> None:
@@ -161,11 +161,11 @@ def test_without_a_stock_run_the_models_say_what_stock_does(evidence: Evidence, 
 
 def test_stock_that_heat_held_is_carried_to_the_room(evidence: Evidence, models: Models) -> None:
     """A stock run that its cap held does less in a hotter room; one that power held does what it did."""
-    place, run = next(
+    index, run = next(
         (i, run) for i, run in enumerate(evidence.runs) if run.setting == evidence.card.stock and run.load == "vector"
     )
     held = msgspec.structs.replace(run, holds={"temperature cap": 1.0})
-    runs = (*evidence.runs[:place], held, *evidence.runs[place + 1 :])
+    runs = (*evidence.runs[:index], held, *evidence.runs[index + 1 :])
     hot = fit_models(msgspec.structs.replace(evidence, runs=runs))
     same, words = stock_throughput(hot, "vector", run.settled.room_c)
     assert same == pytest.approx(run.throughput_per_s)

@@ -151,18 +151,18 @@ def test_a_full_disk_ends_the_plan_and_leaves_the_rig_safe(tmp_path: Path, card:
 
 def test_a_read_only_place_is_said_to_be_one(sweep_copy: Path, tmp_path: Path) -> None:
     """Root may write anywhere, so the place is a read-only mount; where mounting is not allowed, an injected error."""
-    place = tmp_path / "mount"
-    place.mkdir()
+    mount = tmp_path / "mount"
+    mount.mkdir()
     bound = subprocess.run(
-        ["mount", "--bind", "-o", "ro", str(sweep_copy.parent), str(place)], capture_output=True, check=False
+        ["mount", "--bind", "-o", "ro", str(sweep_copy.parent), str(mount)], capture_output=True, check=False
     )
     if bound.returncode == 0:
         try:
-            subprocess.run(["mount", "-o", "remount,ro,bind", str(place)], check=True, capture_output=True)
+            subprocess.run(["mount", "-o", "remount,ro,bind", str(mount)], check=True, capture_output=True)
             with pytest.raises(BookError, match="can be read but not written"):
-                BookWriter(place / sweep_copy.name)
+                BookWriter(mount / sweep_copy.name)
         finally:
-            subprocess.run(["umount", str(place)], check=True)
+            subprocess.run(["umount", str(mount)], check=True)
         return
     from niente.core.storage.connection import cannot_write
 

@@ -6,6 +6,7 @@ from typing import Any
 import msgspec
 
 from niente.core.acquisition.bench import Bench
+from niente.core.model.json_files import converted
 from niente.core.model.records import Listener
 from niente.core.model.rig_card import RigCard
 from niente.core.rigs.protocol import Rig
@@ -41,7 +42,7 @@ def attach(
     book, which then needs it no more. Raises ``NienteError`` where rig or book
     cannot be opened or do not belong together.
     """
-    known, driver = known_of(book)
+    known, driver = card_and_driver(book)
     if seed is None:
         seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
     if driver is None and otherwise is not None and (known is None or known.name not in shipped()):
@@ -66,14 +67,14 @@ def _opened(rig: str | None, known: RigCard | None, driver: Driver | None, seed:
     return open_rig(name, seed=seed, pace=pace), Driver(name, document_of(name))
 
 
-def known_of(book: Path) -> tuple[RigCard | None, Driver | None]:
+def card_and_driver(book: Path) -> tuple[RigCard | None, Driver | None]:
     """Return the card of the rig a book belongs to and its driver; ``None`` for what the book does not know."""
     if not book.exists() or book.stat().st_size == 0:
         return None, None
     reader = BookReader(book)
     try:
         return reader.card(), next(
-            reversed(reader.documents(KIND, lambda body: msgspec.json.decode(body, type=Driver)).values()), None
+            reversed(reader.documents(KIND, lambda document: converted(document, Driver)).values()), None
         )
     finally:
         reader.close()

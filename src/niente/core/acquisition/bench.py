@@ -30,7 +30,7 @@ from niente.core.storage.writer import BookWriter
 
 
 class Bench:
-    """Attaches a rig to a book. ``start`` runs a plan; ``tell`` commands it; ``close`` makes safe and lets go.
+    """Attaches a rig to a book. ``start`` runs a plan; ``send_command`` commands it; ``close`` makes safe and lets go.
 
     Events are given to ``listener`` from the bench's thread. Opening closes what an earlier end left open;
     ``interrupted`` says which run that was, and what it came to.
@@ -55,11 +55,11 @@ class Bench:
         self._sheet = self.first_sheet
         self.by_hand: dict[str, float] = {}
         """What hands have set, by control, as the book knows it."""
-        self.unfit: list[str] = []
+        self.sheet_problems: list[str] = []
         """What of the sheet in the book does not fit this rig any more; the sheet is then left aside."""
         self.writer = BookWriter(book)
         try:
-            self.project, self.cautions_read = self._meet_the_book(variant)
+            self.project, self.cautions_read = self._read_book(variant)
             """The project as the book held it when the bench was attached, and whether the cautions were read."""
         except BaseException:
             self.writer.close()
@@ -69,7 +69,7 @@ class Bench:
         self._listener = listener
         self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
         self._engine.take_card(self.card)
-        self._engine.becomes = self._become_variant
+        self._engine.change_variant = self._change_variant
         self._engine.by_hand = self.by_hand
         self._hang_limit_s = hang_limit_s
         self._wake = threading.Condition()
@@ -77,7 +77,7 @@ class Bench:
         self._next_sheet: RigSheet | None = None
         self._closing = False
         self.busy = False
-        self._thread = threading.Thread(target=self._live, name="niente-bench", daemon=True)
+        self._thread = threading.Thread(target=self._serve, name="niente-bench", daemon=True)
         self._watchdog = threading.Thread(target=self._watch, name="niente-watchdog", daemon=True)
         self._thread.start()
         self._watchdog.start()
@@ -123,17 +123,17 @@ class Bench:
             self._next = (plan, limits)
             self._wake.notify_all()
 
-    def tell(self, command: Command) -> None:
+    def send_command(self, command: Command) -> None:
         """Give the running plan a command. Does nothing while none runs."""
         if self.busy:
             self._engine.commands.put(command)
 
     def confirm(self, readings: dict[str, float] | None = None) -> None:
         """Say that hands are done with the card that is shown. Raises ``DocumentError`` for readings that cannot be."""
-        asked, given = self._engine.asked, readings or {}
-        if self.busy and asked is not None:
-            asked.insist(given)
-            self._engine.commands.put(Confirmed(asked, given))
+        card, given = self._engine.open_card, readings or {}
+        if self.busy and card is not None:
+            card.insist(given)
+            self._engine.commands.put(Confirmed(card, given))
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run that was found open came to: the machine failed in it, or something else ended it."""
@@ -144,13 +144,13 @@ class Bench:
 
     def tick(self, boxes: tuple[int, ...]) -> None:
         """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
-        if self._engine.asked is not None:
+        if self._engine.open_card is not None:
             self.writer.add_event(TICKED, boxes, self._engine.run_id)
 
     @property
-    def asked(self) -> HandCard | None:
+    def open_card(self) -> HandCard | None:
         """The card that hands are at; ``None`` where there is none."""
-        return self._engine.asked
+        return self._engine.open_card
 
     @property
     def shown(self) -> dict[str, float]:
@@ -231,14 +231,14 @@ class Bench:
 
     # -- the bench's thread ------------------------------------------------------------------------------------
 
-    def _live(self) -> None:
+    def _serve(self) -> None:
         """Sample at rest, and run plans as they come."""
         while not self._closing and not self._engine.link.abandoned:
             with self._wake:
                 work, self._next = self._next, None
                 sheet, self._next_sheet = self._next_sheet, None
             if sheet is not None:
-                self._become(sheet)
+                self._apply_sheet(sheet)
             if work is not None:
                 self._run(*work)
                 continue
@@ -248,7 +248,7 @@ class Bench:
                 with self._wake:  # a silent rig at rest is no news; look again a little later
                     self._wake.wait(1.0)
 
-    def _become(self, sheet: RigSheet) -> None:
+    def _apply_sheet(self, sheet: RigSheet) -> None:
         """Be the machine of a sheet, between plans; what goes wrong with that is told."""
         try:
             self._engine.take_card(self._take(sheet))
@@ -257,7 +257,7 @@ class Bench:
         except Exception:
             self._listener(BenchFailed(traceback.format_exc()))
 
-    def _become_variant(self, variant: str) -> RigCard:
+    def _change_variant(self, variant: str) -> RigCard:
         """Be the machine in another variant, under a plan, and return its card. Raises ``NienteError``."""
         return self._take(msgspec.structs.replace(self._sheet, variant=variant))
 
@@ -321,11 +321,11 @@ class Bench:
                 self.writer.close_run(run_id, RunOutcome.STOPPED, error.happened, 0.0)
         if self.busy:
             self.busy = False
-            if self._engine.asked is not None:
+            if self._engine.open_card is not None:
                 self._listener(HandCardShown(None))
             self._listener(PlanEnded(False, error.happened, error))
 
-    def _meet_the_book(self, variant: str | None) -> tuple[Project | None, bool]:
+    def _read_book(self, variant: str | None) -> tuple[Project | None, bool]:
         """Return the book's project and whether it says that these cautions were read, having put the rig's card into
         it; refuse a book of another machine."""
         book = BookReader(self.writer.path)
@@ -347,12 +347,12 @@ class Bench:
             sheet = (project.sheet if project is not None else None) or self.first_sheet
             if variant is not None:
                 sheet = msgspec.structs.replace(sheet, variant=variant)
-            self.unfit = problems(sheet, self.own_card)
-            if variant is not None and self.unfit:
+            self.sheet_problems = problems(sheet, self.own_card)
+            if variant is not None and self.sheet_problems:
                 raise RigError(
-                    f"{self.card.title} refuses its sheet: {'; '.join(self.unfit)}.", remedy="Choose another variant."
+                    f"{self.card.title} refuses its sheet: {'; '.join(self.sheet_problems)}.", remedy="Choose another variant."
                 )
-            if not self.unfit:
+            if not self.sheet_problems:
                 self.card, self._sheet = self._applied(sheet), sheet
         if known != self.card:
             self.writer.add_document("rig", self.card)

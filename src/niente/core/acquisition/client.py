@@ -39,7 +39,7 @@ class BenchClient(Protocol):
         """What is said of the machine before a person says anything."""
 
     @property
-    def unfit(self) -> list[str]:
+    def sheet_problems(self) -> list[str]:
         """What of the sheet in the book does not fit the rig any more."""
 
     @property
@@ -65,7 +65,7 @@ class BenchClient(Protocol):
     def start(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan."""
 
-    def tell(self, command: Command) -> None:
+    def send_command(self, command: Command) -> None:
         """Give the running plan a command."""
 
     def stop(self) -> None:

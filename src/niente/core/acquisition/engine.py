@@ -55,24 +55,24 @@ CLEARS_WITHIN_S = 3600.0
 class Engine:
     """Runs plans on one rig and writes one book.
 
-    Other threads may use ``commands``, ``other_plan`` and ``link``, and read ``state``, ``run_id`` and ``asked``.
+    Other threads may use ``commands``, ``other_plan`` and ``link``, and read ``state``, ``run_id`` and ``open_card``.
     """
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, *, silent_limit_s: float = 10.0) -> None:
         self.commands: queue.SimpleQueue[Command | Confirmed] = queue.SimpleQueue()
         self.state = BenchState.IDLE
         self.run_id: int | None = None
-        self.asked: HandCard | None = None
+        self.open_card: HandCard | None = None
         """The card that hands are at."""
         self.other_plan: Plan | None = None
         """A plan to go on with in place of the one that runs, from its next run on."""
-        self.becomes: Callable[[str], RigCard] | None = None
+        self.change_variant: Callable[[str], RigCard] | None = None
         """Brings the machine into another variant, once hands have, and returns its card."""
         self.by_hand: dict[str, float] = {}
         """What hands have set, by control."""
         self.link = RigLink(rig, writer, listener, silent_limit_s)
         self._writer = writer
-        self._tell = listener
+        self._publish = listener
         self._exposing = RunExecutor(self.link, writer, listener, self._command)
         self._pause_next = False
         self._known: Evidence | None = None
@@ -94,72 +94,72 @@ class Engine:
         self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self.link.time_s / 3600.0
         book = BookReader(self._writer.path)
         try:
-            agenda = Scheduler(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
+            scheduler = Scheduler(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
             self._guards = GuardSet(plan.guards, self.link.card)
-            self._look(agenda)
-            self._tell(PlanStarted(plan, agenda.plan_id, agenda.closed))
+            self._lay_out(scheduler)
+            self._publish(PlanStarted(plan, scheduler.plan_id, scheduler.closed))
             while True:
-                agenda = self._changed(agenda, book, limits)
-                if (due := agenda.next(self._hour())) is None:
+                scheduler = self._after_edit(scheduler, book, limits)
+                if (due := scheduler.next(self._hour())) is None:
                     break
                 if isinstance(due, BudgetSpent):
                     raise StopPlan(due.text, RunOutcome.STOPPED)
                 if isinstance(due, QuietHoursWait):
-                    self._wait_for_an_hour(agenda, due)
+                    self._wait_for_an_hour(scheduler, due)
                     continue
-                before = agenda.still_open(due)
-                outcome = self._until_answered(agenda, due)
-                self._look(agenda)
-                if outcome == RunOutcome.DONE and agenda.still_open(due) >= before:  # it would be run for ever
+                before = scheduler.still_open(due)
+                outcome = self._run_until_valid(scheduler, due)
+                self._lay_out(scheduler)
+                if outcome == RunOutcome.DONE and scheduler.still_open(due) >= before:  # it would be run for ever
                     raise AssertionError(f"a run of entry {due.entry + 1} came to its end and does not count")
-            for reason in agenda.waiting():
-                self._tell(WarningRaised(reason))
+            for reason in scheduler.waiting():
+                self._publish(WarningRaised(reason))
         finally:
             book.close()
 
-    def _changed(self, agenda: Scheduler, book: BookReader, limits: Limits) -> Scheduler:
+    def _after_edit(self, scheduler: Scheduler, book: BookReader, limits: Limits) -> Scheduler:
         """Return the agenda to go on with: that of another plan, where one was put in place of this."""
         plan, self.other_plan = self.other_plan, None
-        if plan is None or plan == agenda.plan:
-            return agenda
+        if plan is None or plan == scheduler.plan:
+            return scheduler
         try:
             check_plan(plan, self.link.card)
         except PlanError as error:
-            self._tell(WarningRaised(f"{error.happened} The plan goes on as it was."))
-            return agenda
+            self._publish(WarningRaised(f"{error.happened} The plan goes on as it was."))
+            return scheduler
         other = Scheduler(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
-        if plan.guards != agenda.plan.guards:
+        if plan.guards != scheduler.plan.guards:
             self._guards = GuardSet(plan.guards, self.link.card)
-        self._look(other)
-        self._tell(PlanStarted(plan, other.plan_id, other.closed))
+        self._lay_out(other)
+        self._publish(PlanStarted(plan, other.plan_id, other.closed))
         return other
 
-    def _look(self, agenda: Scheduler) -> None:
+    def _lay_out(self, scheduler: Scheduler) -> None:
         """See how the plan stands, tell of what is left out, and learn what the next forecast starts from."""
-        agenda.look(self.link.card)
-        if agenda.known is not None:
-            self._known, self._exposing.slow_prior = agenda.known, agenda.known.slow_prior
-        for place, row in agenda.left_out():
-            self._tell(RunLeftOut(place, f"Run {place + 1} is left out: {row.reason}."))
+        scheduler.look(self.link.card)
+        if scheduler.known is not None:
+            self._known, self._exposing.slow_prior = scheduler.known, scheduler.known.slow_prior
+        for index, row in scheduler.left_out():
+            self._publish(RunLeftOut(index, f"Run {index + 1} is left out: {row.reason}."))
             self._writer.add_event("implied", {"step": row.entry, "why": row.reason})
 
-    def _until_answered(self, agenda: Scheduler, row: Row) -> str:
+    def _run_until_valid(self, scheduler: Scheduler, row: Row) -> str:
         """Run a step, and return how it closed; where it is voided, run it again: after a hold, if that was asked for."""
-        number, total = agenda.rows.index(row) + 1, len(agenda.rows)
+        number, total = scheduler.rows.index(row) + 1, len(scheduler.rows)
         while True:
             if row.step.variant and row.step.variant != self.link.card.variant:
                 self._change_variant(row.step.variant)
-                before, self._guards = self._guards, GuardSet(agenda.plan.guards, self.link.card)
+                before, self._guards = self._guards, GuardSet(scheduler.plan.guards, self.link.card)
                 self._guards.go_on_from(before)
             self._set_by_hand(row.step.setting.over(self.link.card.stock))
-            if row.step.exposure.idles_first and self._idle_before(agenda.plan_id, row):
+            if row.step.exposure.idles_first and self._idle_before(scheduler.plan_id, row):
                 self._pause()
                 continue
-            closing = self._run_step(agenda, row, number, total)
+            closing = self._run_step(scheduler, row, number, total)
             if self._pause_next or closing.pause:
                 self._pause()
             elif closing.trip is not None and closing.trip.guard is not None:
-                self._until_quiet(closing.trip)
+                self._wait_until_clear(closing.trip)
             if closing.outcome != RunOutcome.VOIDED:
                 return closing.outcome
 
@@ -168,9 +168,9 @@ class Engine:
         self._enter(BenchState.APPLYING)
         self.link.make_safe()
         self._wait_for_hands(variant_card(self.link.card, variant))
-        if self.becomes is None:
+        if self.change_variant is None:
             raise RigError(f"{self.link.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
-        self.take_card(self.becomes(variant))
+        self.take_card(self.change_variant(variant))
 
     def _set_by_hand(self, whole: Setting) -> None:
         """Have hands set what only they can, with the load off, where it is not set yet."""
@@ -190,39 +190,39 @@ class Engine:
         self._enter(BenchState.RESTING, _idle_words(rule))
         whole = row.step.setting.over(self.link.card.stock)
         run_id = self._writer.open_run(plan_id, row.entry, RunKind.IDLE, whole, idle.name, self.link.card, self.link.time_s)
-        outcome, told = RunOutcome.STOPPED, None
+        outcome, command = RunOutcome.STOPPED, None
         trip: Trip | None = None
         try:
             self.link.apply(whole)
             self.link.start(idle.name)
             self._guards.begin()
             cold = ColdStart(rule, self.link.card, self.link.time_s)
-            while told not in (Command.PAUSE_NOW, Command.SKIP):
+            while command not in (Command.PAUSE_NOW, Command.SKIP):
                 frame, ended = self._exposing.under_guard(run_id, whole, self._guards)
                 if ended is not None and ended.trip is not None:
                     trip = ended.trip
                     self._stop_at(trip)
                 if ended is not None or cold.reached(frame):
                     break
-                told = self._command()
+                command = self._command()
             outcome = RunOutcome.DONE
         finally:
             if not self.link.abandoned:
                 self._writer.close_run(run_id, outcome, "a rest before a run", self.link.time_s)
         if trip is not None:
-            self._until_quiet(trip)
-        return told == Command.PAUSE_NOW
+            self._wait_until_clear(trip)
+        return command == Command.PAUSE_NOW
 
-    def _wait_for_an_hour(self, agenda: Scheduler, due: QuietHoursWait) -> None:
+    def _wait_for_an_hour(self, scheduler: Scheduler, due: QuietHoursWait) -> None:
         """Rest until something may run again."""
         self._enter(BenchState.RESTING, due.text)
         self.link.make_safe()
-        quiet = agenda.plan.quiet
+        quiet = scheduler.plan.quiet
         while quiet is not None and quiet.covers(self._hour()):
             self.link.frame(None)
             self._command()
 
-    def _until_quiet(self, trip: Trip) -> None:
+    def _wait_until_clear(self, trip: Trip) -> None:
         """Hold, or rest with the load off until the guard that ended a run is quiet again."""
         guard = trip.guard
         if guard is None or trip.action == GuardAction.PAUSE:
@@ -244,14 +244,16 @@ class Engine:
         """Return the hour of the day on the rig's clock: the wall's when the plan began, and what went by since."""
         return (self._hour_zero + self.link.time_s / 3600.0) % 24.0
 
-    def _run_step(self, agenda: Scheduler, row: Row, number: int, total: int) -> Closing:
+    def _run_step(self, scheduler: Scheduler, row: Row, number: int, total: int) -> Closing:
         """Run one step and return how it closed. Whatever happens, the run is closed in the book."""
         self._enter(BenchState.APPLYING)
         step, card = row.step, self.link.card
         whole = step.setting.over(card.stock)
-        self.run_id = self._writer.open_run(agenda.plan_id, row.entry, RunKind.STEP, whole, step.load, card, self.link.time_s)
+        self.run_id = self._writer.open_run(
+            scheduler.plan_id, row.entry, RunKind.STEP, whole, step.load, card, self.link.time_s
+        )
         run_id = self.run_id
-        self._tell(RunOpened(run_id, number - 1, total, step))
+        self._publish(RunOpened(run_id, number - 1, total, step))
         closing = Closing(RunOutcome.STOPPED, "the engine was interrupted")
         try:
             hand_work = self.link.apply(whole)
@@ -260,9 +262,9 @@ class Engine:
             self.link.start(step.load)
             self._enter(BenchState.SETTLING if step.exposure.known_to_k is not None else BenchState.EXPOSING)
             closing = self._exposing.until_over(run_id, step, self._guards)
-            asked = reading_card(card) if closing.outcome == RunOutcome.DONE else None
-            if asked is not None:
-                closing = self._take_readings(run_id, asked, whole) or closing
+            readings_card = reading_card(card) if closing.outcome == RunOutcome.DONE else None
+            if readings_card is not None:
+                closing = self._take_readings(run_id, readings_card, whole) or closing
             if closing.trip is not None:
                 self._stop_at(closing.trip)
         except StopPlan as stop:
@@ -277,7 +279,7 @@ class Engine:
                 if closing.outcome != RunOutcome.DONE:
                     self.link.stop()
                 self._writer.close_run(run_id, closing.outcome, closing.reason, self.link.time_s)
-                self._tell(RunClosed(run_id, number - 1, closing.outcome, closing.reason))
+                self._publish(RunClosed(run_id, number - 1, closing.outcome, closing.reason))
         return closing
 
     def _stop_at(self, trip: Trip) -> None:
@@ -290,7 +292,7 @@ class Engine:
             )
             raise StopPlan(trip.reason, RunOutcome.GUARD, error)
         ends = "The plan holds." if trip.action == GuardAction.PAUSE else "The plan goes on with the next run."
-        self._tell(WarningRaised(f"{trip.reason} {ends}"))
+        self._publish(WarningRaised(f"{trip.reason} {ends}"))
 
     # -- waiting ---------------------------------------------------------------------------------------------
 
@@ -317,8 +319,8 @@ class Engine:
         self._show(card)
         while self._read is None:
             _, ended = self._exposing.under_guard(run_id, whole, self._guards)
-            told = self._command()
-            if ended is not None or told == Command.SKIP:
+            command = self._command()
+            if ended is not None or command == Command.SKIP:
                 self._put_card_away()
                 return ended
             if self.link.pace is None:
@@ -336,9 +338,9 @@ class Engine:
         finally:
             book.close()
         self._writer.add_event(SHOWN, card, self.run_id, self.link.time_s)
-        self.asked, self._read = card, None
+        self.open_card, self._read = card, None
         self._enter(BenchState.WAITING_FOR_HANDS, card.words())
-        self._tell(HandCardShown(card, ticked))
+        self._publish(HandCardShown(card, ticked))
 
     def _confirm(self, card: HandCard, run_id: int | None) -> None:
         self._writer.add_event(CONFIRMED, card.sets, run_id, self.link.time_s)
@@ -346,26 +348,26 @@ class Engine:
 
     def _put_card_away(self) -> None:
         """Hands are wanted no more, whatever became of the card."""
-        if self.asked is not None:
-            self.asked, self._read = None, None
-            self._tell(HandCardShown(None))
+        if self.open_card is not None:
+            self.open_card, self._read = None, None
+            self._publish(HandCardShown(None))
 
     def _command(self) -> Command | None:
         """Return the next command, having acted on those that do not end a run."""
         try:
-            told = self.commands.get_nowait()
+            command = self.commands.get_nowait()
         except queue.Empty:
             return None
-        if isinstance(told, Confirmed):
-            if told.card == self.asked:
-                self._read = told.readings
+        if isinstance(command, Confirmed):
+            if command.card == self.open_card:
+                self._read = command.readings
             return None
-        if told == Command.PAUSE_AFTER:
+        if command == Command.PAUSE_AFTER:
             self._pause_next = True
             return None
-        if told == Command.RESUME:
+        if command == Command.RESUME:
             self._pause_next = False
-        return told
+        return command
 
     def restore(self) -> None:
         """Load off, safe setting back, and to rest; tell what only hands can set back."""
@@ -377,7 +379,7 @@ class Engine:
             self.commands.get_nowait()
         left = left_by_hand(self.link.card, self.by_hand)
         if left:
-            self._tell(WarningRaised(f"These stay as hands have set them, until hands set them back: {'; '.join(left)}."))
+            self._publish(WarningRaised(f"These stay as hands have set them, until hands set them back: {'; '.join(left)}."))
         self._enter(BenchState.IDLE)
 
     def _enter(self, state: BenchState, text: str = "") -> None:
@@ -385,7 +387,7 @@ class Engine:
             raise AssertionError(f"{state} may not follow on {self.state}")
         self.state = state
         self.link.stoppable = state != BenchState.IDLE
-        self._tell(StateChanged(state, text))
+        self._publish(StateChanged(state, text))
 
 
 def _idle_words(rule: Exposure) -> str:

@@ -39,7 +39,7 @@ class Follower:
         self.own_card: RigCard = card
         self.first_sheet: RigSheet = sheet_of(card)
         self.project: Project | None = self._book.project()
-        self.unfit: list[str] = []
+        self.sheet_problems: list[str] = []
         self.busy = False
         self.cautions_read = True
         self.shown: dict[str, float] = {}
@@ -66,7 +66,7 @@ class Follower:
         """Refused."""
         raise self._refusal()
 
-    def tell(self, command: Command) -> None:
+    def send_command(self, command: Command) -> None:
         """Refused, in words: whoever presses something here must know that it did nothing."""
         self._listener(WarningRaised(str(self._refusal())))
 

@@ -78,24 +78,24 @@ def _derived(card: RigCard, samples: Samples, guard: Guard) -> Distance:
     # A rate is taken over a minute, once a load has run for another: so many samples are given to what watches it.
     needed = 2 * max(round(RATE_S / card.sample_period_s), 1) if guard.quantity == RISE_RATE else 1
     if samples.count >= needed:
-        for place in range(samples.count - needed, samples.count):
-            reading = of.of(Frame(float(samples.time_s[place]), samples.values[place]))
+        for index in range(samples.count - needed, samples.count):
+            reading = of.of(Frame(float(samples.time_s[index]), samples.values[index]))
     floor = guard.trip + 15.0 if guard.falling else 0.0
     title = quantity_of(guard.quantity).title
     return Distance(title, guard.quantity, reading, guard.trip, floor, math.inf, falling=guard.falling)
 
 
 def _latest(card: RigCard, samples: Samples, name: str) -> float:
-    place = card.index(name)
-    return float(samples.values[-1, place]) if place is not None else math.nan
+    index = card.index(name)
+    return float(samples.values[-1, index]) if index is not None else math.nan
 
 
 def _distance(
     card: RigCard, samples: Samples, name: str, level: float, room: float, title: str, *, by_firmware: bool
 ) -> Distance:
-    places = list(card.indices(name))
+    indices = list(card.indices(name))
     recent = samples.time_s >= samples.time_s[-1] - SLOPE_S
-    time_s, values = samples.time_s[recent], samples.values[recent][:, places]
+    time_s, values = samples.time_s[recent], samples.values[recent][:, indices]
     with_reading = np.isfinite(values).any(axis=1)
     highest = np.max(np.where(np.isfinite(values), values, -np.inf), axis=1)[with_reading]
     reading = float(highest[-1]) if highest.shape[0] else math.nan

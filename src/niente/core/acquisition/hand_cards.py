@@ -67,16 +67,16 @@ def words_card(words: str) -> HandCard:
 
 def reading_card(card: RigCard) -> HandCard | None:
     """Return the card that asks for what hands read at the end of a run; ``None`` where everything is read by cable."""
-    asked = tuple(
+    request = tuple(
         ReadingRequest(channel.name, channel.title, quantity_of(channel.name).low, quantity_of(channel.name).high)
         for channel in card.channels
         if channel.by == SetBy.HANDS
     )
-    if not asked:
+    if not request:
         return None
-    noise = any(one.channel == "noise_dba" for one in asked)
+    noise = any(one.channel == "noise_dba" for one in request)
     cautions = (METER, NOISE_ASIDE) if noise else (METER,)
-    return HandCard(CardKind.READ, "Read by hand, with the load still on.", (), asked, (), cautions)
+    return HandCard(CardKind.READ, "Read by hand, with the load still on.", (), request, (), cautions)
 
 
 def left_by_hand(card: RigCard, by_hand: dict[str, float]) -> list[str]:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import msgspec
 
-from niente.core.acquisition.attachment import KIND, Driver, known_of
+from niente.core.acquisition.attachment import KIND, Driver, card_and_driver
 from niente.core.acquisition.bench import Bench
 from niente.core.model.errors import BookError
 from niente.core.model.rig_sheet import sheet_of
@@ -32,7 +32,7 @@ def make_from_class(book: Path, template: str, title: str) -> None:
 def make_copy(book: Path, of: Path) -> None:
     """Make a book with the machine of another and what is said of it, without its runs. Raises ``NienteError``."""
     _insist_new(book)
-    card, driver = known_of(of)
+    card, driver = card_and_driver(of)
     if card is None:
         raise BookError(f"The book {of} has no rig yet.", remedy="Attach a rig to it first.")
     reader = BookReader(of)

@@ -107,7 +107,7 @@ def rows_left_out(plan: Plan, card: RigCard, evidence: Evidence, run: RunRecord)
     left = {what(row) for row in rows(RunOutcome.FAILED, 1) if not row.status.closed}
     itself = run.setting.over(card.stock).key(), run.load
     return [
-        (place, row)
-        for place, row in enumerate(rows(RunOutcome.INTERRUPTED, 0))
+        (index, row)
+        for index, row in enumerate(rows(RunOutcome.INTERRUPTED, 0))
         if not row.status.closed and what(row) not in left and what(row)[:2] != itself
     ]

@@ -45,7 +45,7 @@ class RigLink:
         self._rig = rig
         self._paced = rig if isinstance(rig, Paced) else None
         self._writer = writer
-        self._tell = listener
+        self._publish = listener
         self._silent_limit_s = silent_limit_s
 
     @property
@@ -56,7 +56,7 @@ class RigLink:
     @card.setter
     def card(self, card: RigCard) -> None:
         self._card = card
-        self._by_hand = [(place, one.name) for place, one in enumerate(card.channels) if one.by == SetBy.HANDS]
+        self._by_hand = [(index, one.name) for index, one in enumerate(card.channels) if one.by == SetBy.HANDS]
 
     @property
     def pace(self) -> float | None:
@@ -84,7 +84,7 @@ class RigLink:
         if run_id is not None:
             pace = self.pace
             self._writer.add_frame(run_id, frame, at_once=pace is not None and pace <= SLOW_PACE)
-        self._tell(FrameTaken(frame, run_id))
+        self._publish(FrameTaken(frame, run_id))
         return frame
 
     def _read_by_cable(self, frame: Frame) -> Frame:
@@ -92,9 +92,9 @@ class RigLink:
         if not self._by_hand:
             return frame
         values = frame.values.copy()
-        for place, name in self._by_hand:
-            self.shown[name] = float(values[place])
-            values[place] = math.nan
+        for index, name in self._by_hand:
+            self.shown[name] = float(values[index])
+            values[index] = math.nan
         return Frame(frame.time_s, values, frame.events)
 
     def pulse(self) -> Frame:

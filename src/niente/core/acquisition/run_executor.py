@@ -49,7 +49,7 @@ class RunExecutor:
         self.slow_prior: tuple[float, ...] = ()
         self._link = link
         self._writer = writer
-        self._tell = listener
+        self._publish = listener
         self._command = command
 
     def until_over(self, run_id: int, step: Step, guards: GuardSet) -> Closing:
@@ -64,12 +64,14 @@ class RunExecutor:
             frame = self._link.frame(run_id)
             ended = self._gap(run_id, samples, frame)
             samples.add(frame)
-            ended = ended or self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards) or self._told()
+            ended = (
+                ended or self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards) or self._command_given()
+            )
             if ended is not None:
                 return ended
             if working and samples.count % FORECAST_EVERY == 0:
                 settled = settled_so_far(card, samples.time_s, samples.values, self.slow_prior)
-                self._tell(ForecastMade(run_id, frame.time_s, settled))
+                self._publish(ForecastMade(run_id, frame.time_s, settled))
             known = rule.known_to_k is not None and settled.known_to(rule.known_to_k)
             over = samples.seconds >= rule.min_s and (rule.known_to_k is None or known)
             if over or samples.seconds >= rule.max_s:
@@ -91,7 +93,7 @@ class RunExecutor:
         if settled.known and seconds >= CONSTANTS_S:
             constants = time_constants_of_run(self._link.card, samples.time_s, samples.values)
             if constants:
-                self._tell(TimeConstantsFound(run_id, constants))
+                self._publish(TimeConstantsFound(run_id, constants))
 
     def _gap(self, run_id: int, samples: Samples, frame: Frame) -> Closing | None:
         """Return that a run is void where the machine slept in it, or gave nothing for long."""
@@ -100,14 +102,14 @@ class RunExecutor:
             return None
         words = f"no sample for {duration_text(gap)}: the machine slept, or could not be heard"
         self._writer.add_event("gap", gap, run_id, frame.time_s)
-        self._tell(WarningRaised(f"There was {words}. The run is void and is made again."))
+        self._publish(WarningRaised(f"There was {words}. The run is void and is made again."))
         return Closing(RunOutcome.VOIDED, words)
 
     def _failure(self, run_id: int, frame: Frame) -> Closing | None:
         """Write what happened on the machine, and return that it failed, where it did."""
         for event in frame.events:
             self._writer.add_event(event.kind, event.detail, run_id, frame.time_s)
-            self._tell(RigEventSeen(run_id, frame.time_s, event))
+            self._publish(RigEventSeen(run_id, frame.time_s, event))
         failure = next((event for event in frame.events if event.kind in FAILURES), None)
         if failure is None:
             return None
@@ -124,16 +126,16 @@ class RunExecutor:
             self._link.make_safe()
         self._writer.add_event(GUARD, trip.reason, run_id, frame.time_s)
         if trip.action == GuardAction.WARN:
-            self._tell(WarningRaised(trip.reason))
+            self._publish(WarningRaised(trip.reason))
             return None
         return Closing(RunOutcome.GUARD, trip.reason, trip)
 
-    def _told(self) -> Closing | None:
-        told = self._command()
-        if told == Command.SKIP:
+    def _command_given(self) -> Closing | None:
+        command = self._command()
+        if command == Command.SKIP:
             return Closing(RunOutcome.SKIPPED, "by the person at the bench")
-        if told == Command.PAUSE_NOW:
+        if command == Command.PAUSE_NOW:
             return Closing(RunOutcome.VOIDED, "held by the person at the bench; it will be run again", pause=True)
-        if told == Command.REPEAT:
+        if command == Command.REPEAT:
             return Closing(RunOutcome.VOIDED, "repeated by the person at the bench")
         return None

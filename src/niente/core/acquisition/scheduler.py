@@ -38,7 +38,7 @@ class Scheduler:
         self._limits = limits
         self._book = book
         self._pace = AIR
-        self._told: set[int] = set()
+        self._reported: set[int] = set()
 
     def look(self, card: RigCard) -> None:
         """Lay the plan's runs out against the book as it stands."""
@@ -77,11 +77,11 @@ class Scheduler:
     def left_out(self) -> list[tuple[int, Row]]:
         """Return the runs that are left out and were not told of yet, with their places."""
         fresh = [
-            (place, row)
-            for place, row in enumerate(self.rows)
-            if row.status == RunStatus.LEFT_OUT and row.entry not in self._told
+            (index, row)
+            for index, row in enumerate(self.rows)
+            if row.status == RunStatus.LEFT_OUT and row.entry not in self._reported
         ]
-        self._told |= {row.entry for _, row in fresh}
+        self._reported |= {row.entry for _, row in fresh}
         return fresh
 
     def waiting(self) -> list[str]:

@@ -44,30 +44,30 @@ class Pyramid:
     def extend(self, values: Array) -> None:
         """Take ``values`` ``(n, columns)`` in, of which all but the newest were seen before."""
         low = high = values
-        place = 0
+        index = 0
         while low.shape[0] >= BLOCK:
-            if place == len(self._levels):
+            if index == len(self._levels):
                 self._levels.append((np.empty((0, values.shape[1])), np.empty((0, values.shape[1]))))
-            old_low, old_high = self._levels[place]
+            old_low, old_high = self._levels[index]
             done, whole = old_low.shape[0], low.shape[0] // BLOCK
             if whole > done:
                 fresh = slice(done * BLOCK, whole * BLOCK)
                 shape = (whole - done, BLOCK, values.shape[1])
                 old_low = np.concatenate([old_low, np.fmin.reduce(low[fresh].reshape(shape), axis=1)])
                 old_high = np.concatenate([old_high, np.fmax.reduce(high[fresh].reshape(shape), axis=1)])
-                self._levels[place] = (old_low, old_high)
-            low, high = self._levels[place]
-            place += 1
+                self._levels[index] = (old_low, old_high)
+            low, high = self._levels[index]
+            index += 1
 
     def envelope(self, time_s: Vector, values: Array, column: int, first: int, last: int, pixels: int) -> tuple[Vector, Vector]:
         """Return the line of samples ``first`` to ``last`` of a column: the samples themselves while they are few,
         otherwise the least and greatest of blocks about a pixel wide."""
-        size, place = 1, -1
-        while (last - first) / (size * BLOCK) >= pixels and place + 1 < len(self._levels):
-            size, place = size * BLOCK, place + 1
-        if place < 0:
+        size, index = 1, -1
+        while (last - first) / (size * BLOCK) >= pixels and index + 1 < len(self._levels):
+            size, index = size * BLOCK, index + 1
+        if index < 0:
             return time_s[first:last], values[first:last, column]
-        low, high = (level[:, column] for level in self._levels[place])
+        low, high = (level[:, column] for level in self._levels[index])
         begin, end = first // size, min(-(-last // size), low.shape[0])
         rest = slice(end * size, last)
         at = time_s[begin * size : end * size : size]
@@ -94,7 +94,7 @@ class StripChart:
     def __init__(self, card: RigCard, most: int = MOST) -> None:
         self._card = card
         self._most = most
-        self._columns = {channel.name: place for place, channel in enumerate(card.channels)}
+        self._columns = {channel.name: index for index, channel in enumerate(card.channels)}
         self._cores = list(card.indices("core_temperature_c"))
         for name in (MEAN_CORE, THROUGHPUT_PERCENT):
             self._columns[name] = len(self._columns)
@@ -164,9 +164,9 @@ class StripChart:
             limiters = limiters_of(self._card, known_values, run.step.setting, run.step.load)[behind.shape[0] :]
             reported = self._reported[fresh][mine]
             self._limiters[fresh][mine] = np.where(reported != ClockLimiter.NOTHING, reported, limiters)
-            place = self._columns.get("throughput_per_s")
-            if run.stock_throughput and place is not None:
-                new[mine, self._columns[THROUGHPUT_PERCENT]] = 100.0 * new[mine, place] / run.stock_throughput
+            index = self._columns.get("throughput_per_s")
+            if run.stock_throughput and index is not None:
+                new[mine, self._columns[THROUGHPUT_PERCENT]] = 100.0 * new[mine, index] / run.stock_throughput
         self._derived = count
         self._pyramid.extend(values)
 
@@ -199,9 +199,9 @@ class StripChart:
         column = self._columns.get(name)
         if column is None or not self._derived:
             return float("nan")
-        return float(self._samples.values[self.place_of(rig_time_s), column])
+        return float(self._samples.values[self.index_of(rig_time_s), column])
 
-    def place_of(self, rig_time_s: float) -> int:
+    def index_of(self, rig_time_s: float) -> int:
         """Return the place of the sample nearest to a rig time."""
         time_s = self.time_s[: self._derived]
         after: int = min(int(np.searchsorted(time_s, rig_time_s)), time_s.shape[0] - 1)

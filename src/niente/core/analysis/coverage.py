@@ -51,9 +51,9 @@ def _tests(models: Models, settings: SettingBatch, steady: LoadPrediction) -> li
     limit = f"the power lies outside the {unit.text(low)} to {unit.with_unit(high)} run under {steady.load}"
     found.append((limit, (steady.power_w >= low - slack) & (steady.power_w <= high + slack)))
     points = np.array([[run.power_w, *(turning(run, group) for group in models.noise.groups)] for run in runs])
-    places = np.concatenate([np.where(np.isfinite(steady.power_w), steady.power_w, 1e9)[:, None], steady.rpm], axis=1)
+    indices = np.concatenate([np.where(np.isfinite(steady.power_w), steady.power_w, 1e9)[:, None], steady.rpm], axis=1)
     slacks = np.array([slack, *[RPM_SLACK] * len(models.noise.groups)])
-    found.append(("no runs surround these watts and fan speeds together", inside_hull(np.nan_to_num(points), places, slacks)))
+    found.append(("no runs surround these watts and fan speeds together", inside_hull(np.nan_to_num(points), indices, slacks)))
     least, most = models.power.seen_mhz[steady.load]
     clock = f"the clock lies outside the {least:.0f} to {most:.0f} MHz run under {steady.load}"
     spare = 1 + CLOCK_SLACK

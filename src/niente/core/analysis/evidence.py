@@ -94,30 +94,30 @@ def hottest_core(card: RigCard, values: Array, samples: int = 60) -> int | None:
 
     Average first, then take the maximum: the maximum of twelve noisy sensors reads high. ``None`` without readings.
     """
-    places = card.indices("core_temperature_c")
-    if not places or values.shape[0] == 0:
+    indices = card.indices("core_temperature_c")
+    if not indices or values.shape[0] == 0:
         return None
-    recent = values[-samples:, places]
+    recent = values[-samples:, indices]
     alive = np.isfinite(recent).any(axis=0)
     if not alive.any():
         return None
-    means = np.full(len(places), -np.inf)
+    means = np.full(len(indices), -np.inf)
     means[alive] = np.nanmean(recent[:, alive], axis=0)
-    return places[int(np.argmax(means))]
+    return indices[int(np.argmax(means))]
 
 
 def column(card: RigCard, values: Array, name: str) -> Vector:
     """Return one channel's readings ``(n,)``; NaN where the rig has no such channel."""
-    place = card.index(name)
-    return values[:, place] if place is not None else np.full(values.shape[0], np.nan)
+    index = card.index(name)
+    return values[:, index] if index is not None else np.full(values.shape[0], np.nan)
 
 
 def trusted(card: RigCard, values: Array) -> Array:
     """Return readings ``(n, channels)`` as the person trusts them: offsets and gains that are known taken out."""
     if not card.trust:
         return values
-    said = [card.trust_in(channel.name) for channel in card.channels]
-    offset, gain = np.array([trust.offset for trust in said]), np.array([trust.gain for trust in said])
+    corrections = [card.trust_in(channel.name) for channel in card.channels]
+    offset, gain = np.array([trust.offset for trust in corrections]), np.array([trust.gain for trust in corrections])
     corrected: Array = (values - offset) / gain
     return corrected
 
@@ -169,8 +169,8 @@ def limiters_of(card: RigCard, values: Array, setting: Setting, load: str = "") 
     """
     known = card.load(load)
     steady = known is not None and known.kind == LoadKind.HEAVY
-    places = card.indices("core_temperature_c")
-    cores = values[:, places] if places else np.full((values.shape[0], 1), np.nan)
+    indices = card.indices("core_temperature_c")
+    cores = values[:, indices] if indices else np.full((values.shape[0], 1), np.nan)
     hottest = np.where(np.isfinite(cores).any(axis=1), np.nanmax(np.where(np.isfinite(cores), cores, -np.inf), axis=1), np.nan)
     whole = setting.over(card.stock)
     return limiters_from_readings(

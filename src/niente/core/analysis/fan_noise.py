@@ -66,11 +66,11 @@ def loudness_of(models: Models) -> Loudness:
     duty = np.linspace(0.0, min((max(known) for known in seen.values()), default=100.0), POINTS)
     speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
     runs = [run for run in models.evidence.usable() if np.isfinite([run.noise_dba, run.noise_se_db]).all()]
-    told: dict[int, list[HeardLevel]] = {place: [] for place in range(count)}
+    assigned: dict[int, list[HeardLevel]] = {index: [] for index in range(count)}
     together: list[HeardLevel] = []
     for run in runs:
         rpm = np.array([turning(run, group) for group in noise.groups])
-        levels = np.array([_own(models, place, rpm[place : place + 1])[0] for place in range(count)])
+        levels = np.array([_own(models, index, rpm[index : index + 1])[0] for index in range(count)])
         loudest = int(np.argmax(levels)) if count else 0
         others = np.delete(levels, loudest)
         one = HeardLevel(
@@ -81,22 +81,22 @@ def loudness_of(models: Models) -> Loudness:
             Z95 * run.noise_se_db,
         )
         clear = others.shape[0] == 0 or float(add_levels(others)) <= levels[loudest] - 6.0
-        (told[loudest] if clear and count else together).append(one)
+        (assigned[loudest] if clear and count else together).append(one)
     groups = []
-    for place, group in enumerate(noise.groups):
+    for index, group in enumerate(noise.groups):
         own = np.linspace(0.0, max(seen[group]), POINTS)
         only = np.zeros((POINTS, count))
-        only[:, place] = models.rpm(group, own)
+        only[:, index] = models.rpm(group, own)
         in_room, half_width = noise.in_room(only)
-        by_itself, span = _own(models, place, only[:, place]), (min(seen[group]), max(seen[group]))
-        groups.append(GroupNoise(group, own, only[:, place], by_itself, in_room, half_width, span, tuple(told[place])))
+        by_itself, span = _own(models, index, only[:, index]), (min(seen[group]), max(seen[group]))
+        groups.append(GroupNoise(group, own, only[:, index], by_itself, in_room, half_width, span, tuple(assigned[index])))
     level, level_hw = noise.in_room(speeds)
     return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, Z95 * noise.background_sd_db, tuple(together))
 
 
-def _own(models: Models, place: int, rpm: Vector) -> Vector:
+def _own(models: Models, index: int, rpm: Vector) -> Vector:
     """Return the modelled level of one group alone at speeds ``(n,)`` in dBA; far below any room where it stands."""
     alone = np.zeros((rpm.shape[0], len(models.noise.groups)))
-    alone[:, place] = rpm
+    alone[:, index] = rpm
     level: Vector = np.where(rpm > MIN_RPM, models.noise.machine_alone(alone), STANDS_DBA)
     return level

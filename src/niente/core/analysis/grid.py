@@ -77,7 +77,7 @@ class SettingGrid(msgspec.Struct, frozen=True):
     measured: Mask
     view: GridView = DEFAULT_GRID_VIEW
 
-    def place(self, index: int) -> tuple[float, float]:
+    def point(self, index: int) -> tuple[float, float]:
         """Return where a setting stands on the two axes, by its place in the arrays."""
         row, column = divmod(index, self.x.shape[0])
         return float(self.x[column]), float(self.y[row])
@@ -113,7 +113,7 @@ def survey_grid(
         settings = _quietest_fans(models, limits, settings, view)
     steady = predict_under_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
     stable, against = reliability_over_a_day(models, steady.clock_mhz, offsets_mv(settings))
-    said = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
+    predicted = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
     clean, failures, measured = _run_there(models, settings, (across, up), steady.load)
     return SettingGrid(
         across=across,
@@ -121,7 +121,7 @@ def survey_grid(
         x=x,
         y=y,
         settings=settings,
-        predicted=said,
+        predicted=predicted,
         stable=stable,
         against=against,
         inside=inside(models, settings, steady),
@@ -171,13 +171,13 @@ def _run_there(
         at = np.ones(settings.count, dtype=bool)
         for control in axes:
             at &= settings.of(control) == run.setting.value(control)
-        for place in np.flatnonzero(at).tolist():
-            if settings.at(place) != run.setting:
+        for index in np.flatnonzero(at).tolist():
+            if settings.at(index) != run.setting:
                 continue
-            measured[place] = True
-            failures[place] += run.failures
+            measured[index] = True
+            failures[index] += run.failures
             if run.load == load:
-                clean[place] += run.seconds
+                clean[index] += run.seconds
     return clean, failures, measured
 
 
@@ -191,7 +191,7 @@ def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view:
 
     def cost(duties: NDArray[np.float64]) -> Vector:
         """Return how loud settings are with duties ``(n, groups)``, far dearer where the headroom is not kept."""
-        values = {f"fan_duty.{group}": duties[:, place] for place, group in enumerate(free)}
+        values = {f"fan_duty.{group}": duties[:, index] for index, group in enumerate(free)}
         tried = SettingBatch(settings.base, {**settings.values, **values}, settings.count)
         steady = predict_under_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
         headroom = ceilings(models, tried) - np.minimum(steady.core_c, HOTTEST_C) - steady.core_hw
@@ -208,14 +208,14 @@ def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view:
     step = (high - low) / max(count - 1, 1)
     for _ in range(FINER):
         step = step / 2.0
-        for place in range(len(free)):
+        for index in range(len(free)):
             for sign in (-1.0, 1.0):
                 tried = best.copy()
-                tried[:, place] = np.clip(tried[:, place] + sign * step[place], low[place], high[place])
+                tried[:, index] = np.clip(tried[:, index] + sign * step[index], low[index], high[index])
                 now = cost(tried)
                 better = now < least
                 best[better], least[better] = tried[better], now[better]
-    values = {f"fan_duty.{group}": best[:, place] for place, group in enumerate(free)}
+    values = {f"fan_duty.{group}": best[:, index] for index, group in enumerate(free)}
     return SettingBatch(settings.base, {**settings.values, **values}, settings.count)
 
 

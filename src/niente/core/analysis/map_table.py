@@ -19,20 +19,35 @@ COLUMNS = (
 
 def map_as_csv(mapped: SettingMap) -> str:
     """Return a field as comma-separated values (RFC 4180): a head with names and units, then a row a setting."""
-    field, said = mapped.field, mapped.field.predicted
+    field, predicted = mapped.field, mapped.field.predicted
     columns = (
-        *(said.core_c, said.core_hw, said.rise_k, said.headroom_k, said.in_room_dba, said.in_room_hw, said.alone_dba),
-        *(said.throughput_percent, said.throughput_hw, said.clock_mhz, said.clock_hw, said.power_w, said.power_hw),
-        *(field.stable, field.against, said.heat_limited, field.inside, field.measured, field.clean_s),
+        *(
+            predicted.core_c,
+            predicted.core_hw,
+            predicted.rise_k,
+            predicted.headroom_k,
+            predicted.in_room_dba,
+            predicted.in_room_hw,
+            predicted.alone_dba,
+        ),
+        *(
+            predicted.throughput_percent,
+            predicted.throughput_hw,
+            predicted.clock_mhz,
+            predicted.clock_hw,
+            predicted.power_w,
+            predicted.power_hw,
+        ),
+        *(field.stable, field.against, predicted.heat_limited, field.inside, field.measured, field.clean_s),
     )
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\r\n")
     others = [control for control in field.settings.values if control not in (field.across, field.up)]
     writer.writerow([field.across, field.up, *others, "room_c", *COLUMNS])
-    for place in range(field.settings.count):
-        x, y = field.place(place)
-        held = [_figure(control, float(field.settings.values[control][place])) for control in others]
-        figures = [_value(column[place]) for column in columns]
+    for index in range(field.settings.count):
+        x, y = field.point(index)
+        held = [_figure(control, float(field.settings.values[control][index])) for control in others]
+        figures = [_value(column[index]) for column in columns]
         writer.writerow([_figure(field.across, x), _figure(field.up, y), *held, f"{mapped.room_c:g}", *figures])
     return text.getvalue()
 

@@ -198,28 +198,32 @@ def turning(run: RunSummary, group: str) -> float:
 def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
     """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-held runs are bounds."""
     here = evidence.card.variant
-    told: list[tuple[RunSummary, str]] = []
+    usable_runs: list[tuple[RunSummary, str]] = []
     for other in (evidence, *evidence.elsewhere.values()):
         if other.card.fan_groups() != groups:
             continue
         for run in _with_speeds(other.usable()):
             wanted = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
             if wanted and run.settled.known and np.isfinite([run.power_w, run.rise_k]).all():
-                told.append((run, other.card.variant))
+                usable_runs.append((run, other.card.variant))
     return fit_heat_path(
         groups,
         sources,
         (heavy, here),
         Runs(
-            power_w=np.array([run.power_w for run, _ in told]),
-            rpm=np.array([[turning(run, group) for group in groups] for run, _ in told]).reshape(len(told), len(groups)),
-            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in told]).reshape(len(told), -1),
-            rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run, _ in told]),
-            rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in told]),
-            bound=np.array([run.heat_limited for run, _ in told], dtype=bool),
-            load=tuple(run.load for run, _ in told),
-            variant=tuple(variant for _, variant in told),
-            number=tuple(run.run_id for run, _ in told),
+            power_w=np.array([run.power_w for run, _ in usable_runs]),
+            rpm=np.array([[turning(run, group) for group in groups] for run, _ in usable_runs]).reshape(
+                len(usable_runs), len(groups)
+            ),
+            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in usable_runs]).reshape(
+                len(usable_runs), -1
+            ),
+            rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run, _ in usable_runs]),
+            rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in usable_runs]),
+            bound=np.array([run.heat_limited for run, _ in usable_runs], dtype=bool),
+            load=tuple(run.load for run, _ in usable_runs),
+            variant=tuple(variant for _, variant in usable_runs),
+            number=tuple(run.run_id for run, _ in usable_runs),
         ),
     )
 
@@ -314,7 +318,7 @@ def _base(runs: list[RunSummary], fans: str) -> Setting:
     """Return the setting that most runs share beneath the two axes; of equals the one used last."""
     shared = [run.setting.replaced(POWER, 0.0).replaced(fans, 0.0).key() for run in runs]
     most = max(shared.count(key) for key in shared)
-    last = max(place for place, key in enumerate(shared) if shared.count(key) == most)
+    last = max(index for index, key in enumerate(shared) if shared.count(key) == most)
     return runs[last].setting
 
 

@@ -118,8 +118,8 @@ def _noise(models: Models, steady: LoadPrediction, listening: ListenerPlace) -> 
     level, half_width = (float(one[0]) for one in models.noise.in_room(steady.rpm))
     alone = float(models.noise.machine_alone(steady.rpm)[0])
     there, there_hw = listening.heard(alone, half_width)
-    place = f"at {listening.listener_m:g} m, the meter's class in the interval"
-    where = place if listening.background_dba is not None else f"{place}; the background there is not known"
+    index = f"at {listening.listener_m:g} m, the meter's class in the interval"
+    where = index if listening.background_dba is not None else f"{index}; the background there is not known"
     return (
         _figure(level, half_width),
         Figure(there, there_hw, where),
@@ -155,7 +155,7 @@ def parameters(models: Models) -> dict[str, dict[str, float]]:
     """Return the heat path's parameters by name, each with its value and the ends of its 95 % interval; factors of loads and
     variants are ratios."""
     found = {}
-    for place, name in enumerate(parameter_names(models)):
-        at, error = models.heat.logs[place], math.sqrt(models.heat.covariance[place][place])
+    for index, name in enumerate(parameter_names(models)):
+        at, error = models.heat.logs[index], math.sqrt(models.heat.covariance[index][index])
         found[name] = {"value": math.exp(at), "low": math.exp(at - Z95 * error), "high": math.exp(at + Z95 * error)}
     return found

@@ -15,7 +15,7 @@ from niente.core.science.statistics import Z95
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
 Mask = NDArray[np.bool_]
-Places = NDArray[np.int64]
+Indices = NDArray[np.int64]
 
 CAPPED_SD_K = 0.5
 """How well firmware holds a core at its temperature cap (K). Common practice, no source."""
@@ -149,17 +149,17 @@ def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c
     sources = np.tile(np.array(models.sources_w[load]), (n, 1))
     fixed_rpm = {group: _speeds(models, settings, group) for group in models.noise.groups if not settings.on_curve(group)}
 
-    def rpm(core_c: Vector, at: Places) -> Array:
+    def rpm(core_c: Vector, at: Indices) -> Array:
         columns = [
             fixed_rpm[group][at] if group in fixed_rpm else _on_curve(models, group, settings.base.fan_curve[group], core_c)
             for group in models.noise.groups
         ]
         return np.stack(columns, axis=-1) if columns else np.zeros((at.shape[0], 0))
 
-    def rise(power_w: Vector, core_c: Vector, at: Places) -> Vector:
+    def rise(power_w: Vector, core_c: Vector, at: Indices) -> Vector:
         return models.heat.rise_alone(power_w, rpm(core_c, at), sources[at], load, air=air)
 
-    def power(clock_mhz: Vector, core_c: Vector, at: Places) -> Vector:
+    def power(clock_mhz: Vector, core_c: Vector, at: Indices) -> Vector:
         return models.power.power_w(load, clock_mhz, core_c, offset[at], fixed[at])
 
     limit = settings.of(POWER, math.inf) * models.gains[load]

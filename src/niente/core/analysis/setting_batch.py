@@ -31,16 +31,16 @@ class SettingBatch(msgspec.Struct, frozen=True):
         """Return whether a fan group follows its curve, and is not set to duties here."""
         return group in self.base.fan_curve and f"fan_duty.{group}" not in self.values
 
-    def at(self, place: int) -> Setting:
+    def at(self, index: int) -> Setting:
         """Return one of them as a whole setting."""
         found = self.base
         for control, values in self.values.items():
-            found = found.replaced(control, float(values[place]))
+            found = found.replaced(control, float(values[index]))
         return found
 
-    def taken(self, places: NDArray[np.int64]) -> "SettingBatch":
+    def taken(self, indices: NDArray[np.int64]) -> "SettingBatch":
         """Return some of them, in an order."""
-        return SettingBatch(self.base, {control: values[places] for control, values in self.values.items()}, places.shape[0])
+        return SettingBatch(self.base, {control: values[indices] for control, values in self.values.items()}, indices.shape[0])
 
 
 def one_setting(setting: Setting) -> SettingBatch:

@@ -50,7 +50,7 @@ def can_watch(card: RigCard, quantity: str) -> bool:
         )
     if quantity == ROOM_MOVED:
         return card.index("room_temperature_c") is not None
-    return any(card.channels[place].by != SetBy.HANDS for place in card.indices(quantity))
+    return any(card.channels[index].by != SetBy.HANDS for index in card.indices(quantity))
 
 
 def guardable(card: RigCard) -> tuple[str, ...]:

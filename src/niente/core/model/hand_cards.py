@@ -61,15 +61,15 @@ class HandCard(msgspec.Struct, frozen=True):
     def problems(self, readings: dict[str, float]) -> list[str]:
         """Return what keeps readings from being taken, in words: one that is missing, or cannot be."""
         found = []
-        for asked in self.readings:
-            value = readings.get(asked.channel)
+        for request in self.readings:
+            value = readings.get(request.channel)
             if value is None or value != value:
-                found.append(f"{asked.title}: no reading was given")
-            elif not asked.low <= value <= asked.high:
-                quantity = asked.quantity
-                span = f"{quantity.text(asked.low)} to {quantity.with_unit(asked.high)}"
-                found.append(f"{asked.title}: {quantity.with_unit(value)} cannot be, it lies between {span}")
-        unknown = readings.keys() - {asked.channel for asked in self.readings}
+                found.append(f"{request.title}: no reading was given")
+            elif not request.low <= value <= request.high:
+                quantity = request.quantity
+                span = f"{quantity.text(request.low)} to {quantity.with_unit(request.high)}"
+                found.append(f"{request.title}: {quantity.with_unit(value)} cannot be, it lies between {span}")
+        unknown = readings.keys() - {request.channel for request in self.readings}
         found += [f"{name}: this card does not ask for it" for name in sorted(unknown)]
         return found
 
@@ -86,5 +86,5 @@ class HandCard(msgspec.Struct, frozen=True):
     def words(self) -> str:
         """Return the card in one line of words."""
         lines = [f"{line.words}: {line.value}" if line.value else line.words for line in self.lines]
-        lines += [f"read {asked.title.lower()} in {asked.quantity.unit}" for asked in self.readings]
+        lines += [f"read {request.title.lower()} in {request.quantity.unit}" for request in self.readings]
         return f"{self.title} {'; '.join(lines)}".strip()

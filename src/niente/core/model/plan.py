@@ -7,6 +7,7 @@ from typing import Any
 import msgspec
 
 from niente.core.model.errors import DocumentError
+from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
 from niente.core.model.setting import Setting
 
 PLAN_FORMAT = "niente-plan/2"
@@ -248,38 +249,32 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def to_json(self) -> bytes:
         """Return the plan as indented JSON, UTF-8."""
-        return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
+        return indented_json(self)
 
 
 def read_plan(text: bytes | str, source: str = "the plan") -> Plan:
     """Return the plan in a JSON text. Raises ``DocumentError`` that names the place of the first thing wrong."""
-    named = _format_of(text)
-    if isinstance(named, str) and named not in (PLAN_FORMAT, FIRST_FORMAT):
-        raise DocumentError(
-            f"{source} has the format {named!r}; this Niente reads {PLAN_FORMAT!r}.",
-            safe="The file is untouched and nothing was run.",
-            remedy="Use the Niente that wrote it, or make a new plan with 'niente-cli plan'.",
-        )
+    named: Any = None
     try:
-        plan = plan_of(text)
+        document = decoded_json(text)
+        named = document.get("format") if isinstance(document, dict) else None
+        if isinstance(named, str) and named not in (PLAN_FORMAT, FIRST_FORMAT):
+            raise DocumentError(
+                f"{source} has the format {named!r}; this Niente reads {PLAN_FORMAT!r}.",
+                safe="The file is untouched and nothing was run.",
+                remedy="Use the Niente that wrote it, or make a new plan with 'niente-cli plan'.",
+            )
+        plan = plan_of(document)
         _ = plan.since_s
-    except (msgspec.DecodeError, UnicodeDecodeError, ValueError) as error:
-        words = _in_words(str(error))
+    except ValueError as error:
+        words = f"at {error}" if isinstance(error, JsonError) else str(error)
         words = words.replace("entries", "steps") if named == FIRST_FORMAT else words
         raise DocumentError(
             f"{source} is not a plan that Niente can read: {words}.",
             safe="The file is untouched and nothing was run.",
-            remedy="Mend that place, or make a new plan with 'niente-cli plan'.",
+            remedy="Correct that field, or make a new plan with 'niente-cli plan'.",
         ) from None
     return plan
-
-
-def _format_of(text: bytes | str) -> Any:
-    try:
-        document = msgspec.json.decode(text)
-    except (msgspec.DecodeError, UnicodeDecodeError):
-        return None
-    return document.get("format") if isinstance(document, dict) else None
 
 
 def of_first_format(document: dict[str, Any]) -> dict[str, Any]:
@@ -296,26 +291,16 @@ def of_first_format(document: dict[str, Any]) -> dict[str, Any]:
     return rest | {key: document[key] for key in known & document.keys()} | {"format": PLAN_FORMAT, "entries": entries}
 
 
-def plan_of(body: str | bytes) -> Plan:
-    """Return a plan as a book holds it, of whichever format it was. Raises ``msgspec.DecodeError``."""
-    document = msgspec.json.decode(body)
+def plan_of(document: Any) -> Plan:
+    """Return the plan in a decoded JSON document, of whichever format it was. Raises ``JsonError``."""
     if isinstance(document, dict) and document.get("format") == FIRST_FORMAT and "entries" not in document:
         document = of_first_format(document)
-    plan = msgspec.convert(document, Plan)
+    plan = converted(document, Plan)
     if plan.format != PLAN_FORMAT:
-        raise msgspec.ValidationError(f"{plan.format!r} has no entries - at `$.entries`")
+        raise JsonError("entries", f"{plan.format!r} has none")
     return plan
-
-
-def _in_words(message: str) -> str:
-    """Turn msgspec's "... - at `$.steps[0].load`" into "at steps[0].load: ..."."""
-    what, found, where = message.partition(" - at ")
-    if not found:
-        return what
-    place = where.strip("`").removeprefix("$").removeprefix(".")
-    return f"at {place or 'the top'}: {what}"
 
 
 def plan_schema() -> bytes:
     """Return the JSON Schema of plans, indented, UTF-8; it stands in docs/reference."""
-    return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(Plan)), indent=1) + b"\n"
+    return json_schema(Plan)

@@ -4,6 +4,7 @@ from typing import Any
 
 import msgspec
 
+from niente.core.model.json_files import converted
 from niente.core.model.question import Question, of_first_question
 from niente.core.model.rig_sheet import RigSheet
 
@@ -46,10 +47,9 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     sheet_kept: dict[str, Any] = msgspec.field(default_factory=dict)
 
 
-def project_of(body: str | bytes) -> Project:
-    """Return a project as a book holds it, of whichever kind its question was. Raises ``msgspec.DecodeError``."""
-    document = msgspec.json.decode(body)
+def project_of(document: Any) -> Project:
+    """Return the project in a decoded JSON document, of whichever kind its question was. Raises ``JsonError``."""
     question = document.get("question") if isinstance(document, dict) else None
     if isinstance(question, dict) and "power" in question:
         document = {**document, "question": of_first_question(question)}
-    return msgspec.convert(document, Project)
+    return converted(document, Project)

@@ -6,10 +6,11 @@ from typing import Any
 
 import msgspec
 
+from niente.core.model.json_files import json_schema
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod, Step
 from niente.core.model.setting import Setting
 
-MAX_PLACES = 100_000
+MAX_POINTS = 100_000
 """An axis with more places than this is a slip of the keyboard."""
 
 
@@ -31,11 +32,11 @@ class Span(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
             return "places by ratio start above 0, and the ratio lies above 1"
         if not self.by_ratio and self.step <= 0:
             return "its step is not positive"
-        if self._count() > MAX_PLACES:
-            return f"it has more than {MAX_PLACES} places"
+        if self._count() > MAX_POINTS:
+            return f"it has more than {MAX_POINTS} places"
         return ""
 
-    def places(self) -> tuple[float, ...]:
+    def points(self) -> tuple[float, ...]:
         """Return the places, both ends among them, rising; none where it has a problem."""
         if self.problem():
             return ()
@@ -44,7 +45,7 @@ class Span(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
         short = (inner[-1] < self.last / self.step**0.5) if self.by_ratio else (inner[-1] < self.last - self.step / 2)
         if not short and len(inner) > 1:
             inner.pop()  # the last step is a little longer or shorter, so that the end is a place
-        return (*(float(f"{place:.6g}") for place in inner if place < self.last), self.last)
+        return (*(float(f"{point:.6g}") for point in inner if point < self.last), self.last)
 
     def _count(self) -> float:
         if self.by_ratio:
@@ -63,9 +64,9 @@ class Axis(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     values: tuple[float, ...] = ()
     span: Span | None = None
 
-    def places(self) -> tuple[float, ...]:
+    def points(self) -> tuple[float, ...]:
         """Return the values in the order given, or those of the span."""
-        return self.span.places() if self.span is not None else self.values
+        return self.span.points() if self.span is not None else self.values
 
 
 class Order(StrEnum):
@@ -183,7 +184,7 @@ class OwnTemplate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def question_schema() -> bytes:
     """Return the JSON Schema of kept questions, indented, UTF-8; it stands in docs/reference."""
-    return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(OwnTemplate)), indent=1) + b"\n"
+    return json_schema(OwnTemplate)
 
 
 def of_first_question(old: dict[str, Any]) -> dict[str, Any]:

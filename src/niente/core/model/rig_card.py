@@ -174,9 +174,9 @@ class RigCard(msgspec.Struct, frozen=True):
 
     def index(self, name: str) -> int | None:
         """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""
-        for place, channel in enumerate(self.channels):
+        for index, channel in enumerate(self.channels):
             if channel.name == name:
-                return place
+                return index
         return None
 
     def indices(self, quantity: str) -> tuple[int, ...]:
@@ -201,8 +201,8 @@ class RigCard(msgspec.Struct, frozen=True):
 
     def trust_in(self, channel: str) -> Trust:
         """Return how far a channel is to be trusted: what is said of it, or of its quantity; else wholly."""
-        said = {trust.channel: trust for trust in self.trust}
-        return said.get(channel) or said.get(channel.partition(".")[0]) or Trust(channel)
+        by_channel = {trust.channel: trust for trust in self.trust}
+        return by_channel.get(channel) or by_channel.get(channel.partition(".")[0]) or Trust(channel)
 
     def lead_group(self) -> str | None:
         """Return the fan group that is swept: the one whose control stands first; ``None`` without fans."""

@@ -11,6 +11,7 @@ import msgspec
 
 from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import CORE, HUMIDITY, default_guards, problems_of
+from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
 from niente.core.model.plan import Guard
 from niente.core.model.rig_card import Control, CountedTemperature, MakersLimits, Part, RigCard, SetBy, Trust, Variant
 from niente.core.science.dynamics import MARKS, OVER_DB
@@ -115,9 +116,9 @@ def sheet_of(card: RigCard) -> RigSheet:
     )
 
 
-def _given(told: dict[str, Any], kind: type[msgspec.Struct]) -> dict[str, Any]:
+def _given(values: dict[str, Any], kind: type[msgspec.Struct]) -> dict[str, Any]:
     """Return what a card tells of a part of the sheet, in the sheet's own types."""
-    fields = {name: told[name] for name in kind.__struct_fields__ if name in told}
+    fields = {name: values[name] for name in kind.__struct_fields__ if name in values}
     return {name: MeterClass(value) if name == "standard" else value for name, value in fields.items()}
 
 
@@ -167,8 +168,8 @@ def reworded(sheet: RigSheet, part: Part) -> RigSheet:
 def applied(card: RigCard, sheet: RigSheet) -> RigCard:
     """Return a driver's card as the person's sheet has it. The sheet must have no problems."""
     narrowed = {control.name: control for control in sheet.controls}
-    said = sheet.room.humidity_percent
-    humid = {HUMIDITY: said} if HUMIDITY in card.room or said != Room().humidity_percent else {}
+    humidity = sheet.room.humidity_percent
+    humid = {HUMIDITY: humidity} if HUMIDITY in card.room or humidity != Room().humidity_percent else {}
     return msgspec.structs.replace(
         card,
         title=sheet.title,
@@ -233,15 +234,15 @@ def _guards(sheet: RigSheet, card: RigCard) -> list[str]:
     if all(guard.quantity != CORE for guard in sheet.guards):
         found.append("guards: there is none on the hottest core (core_temperature_c)")
     top = min(sheet.limits.core_temperature_c, card.limits.core_temperature_c)
-    for place, guard in enumerate(sheet.guards):
-        found += [f"guards[{place}].{field}: {why}" for field, why in problems_of(guard, card, top)]
+    for index, guard in enumerate(sheet.guards):
+        found += [f"guards[{index}].{field}: {why}" for field, why in problems_of(guard, card, top)]
     return found
 
 
 def _controls(sheet: RigSheet, card: RigCard) -> list[str]:
     found = []
-    for place, control in enumerate(sheet.controls):
-        own, at = card.control(control.name), f"controls[{place}]"
+    for index, control in enumerate(sheet.controls):
+        own, at = card.control(control.name), f"controls[{index}]"
         if own is None:
             found.append(f"{at}.name: this rig has no control {control.name!r}")
             continue
@@ -262,18 +263,18 @@ def _controls(sheet: RigSheet, card: RigCard) -> list[str]:
 
 def _trust(sheet: RigSheet, card: RigCard) -> list[str]:
     found = []
-    for place, trust in enumerate(sheet.trust):
+    for index, trust in enumerate(sheet.trust):
         if not card.indices(trust.channel.partition(".")[0]):
-            found.append(f"trust[{place}].channel: this rig does not read {trust.channel!r}")
+            found.append(f"trust[{index}].channel: this rig does not read {trust.channel!r}")
         if trust.gain <= 0:
-            found.append(f"trust[{place}].gain: a gain is positive")
-    for place, name in enumerate(sheet.by_hand):
+            found.append(f"trust[{index}].gain: a gain is positive")
+    for index, name in enumerate(sheet.by_hand):
         if card.index(name) is None:
-            found.append(f"by_hand[{place}]: this rig has no channel {name!r}")
+            found.append(f"by_hand[{index}]: this rig has no channel {name!r}")
         elif name.partition(".")[0] not in READABLE:
-            found.append(f"by_hand[{place}]: {name!r} is wanted at every sample, for guards and models")
+            found.append(f"by_hand[{index}]: {name!r} is wanted at every sample, for guards and models")
         elif any(guard.quantity == name.partition(".")[0] for guard in sheet.guards):
-            found.append(f"by_hand[{place}]: a guard watches {name!r} at every sample")
+            found.append(f"by_hand[{index}]: a guard watches {name!r} at every sample")
     if sheet.counts not in counts_of(card):
         found.append(f"counts: this rig does not read a {sheet.counts.value} temperature")
     return found
@@ -302,15 +303,13 @@ def counts_of(card: RigCard) -> tuple[CountedTemperature, ...]:
 def read_sheet(text: bytes, source: str, card: RigCard) -> tuple[RigSheet, dict[str, Any]]:
     """Return the sheet in a JSON text, and the whole document, whose unknown fields are kept.
 
-    Raises ``DocumentError`` that names every place that is wrong for this rig, and the reason.
+    Raises ``DocumentError`` that names every field that is wrong for this rig, and the reason.
     """
     try:
-        document = msgspec.json.decode(text)
-        sheet = msgspec.convert(_without_unknown_of_guards(document), RigSheet)
-    except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        what, _, where = str(error).partition(" - at ")
-        place = where.strip("`").removeprefix("$").removeprefix(".")
-        raise _refused(source, [f"{place or 'the top'}: {what}"]) from None
+        document = decoded_json(text)
+        sheet = converted(_without_unknown_of_guards(document), RigSheet)
+    except JsonError as error:
+        raise _refused(source, [str(error)]) from None
     found = problems(sheet, card)
     if found:
         raise _refused(source, found)
@@ -322,7 +321,7 @@ def _without_unknown_of_guards(document: Any) -> Any:
     guards = document.get("guards") if isinstance(document, dict) else None
     if not isinstance(guards, list):
         return document
-    known = Guard.__struct_fields__
+    known = Guard.__struct_encode_fields__
     plain = [{k: v for k, v in guard.items() if k in known} if isinstance(guard, dict) else guard for guard in guards]
     return {**document, "guards": plain}
 
@@ -331,14 +330,14 @@ def _refused(source: str, found: list[str]) -> DocumentError:
     return DocumentError(
         f"The rig sheet {source} is refused: {'; '.join(found)}.",
         safe="The file is untouched, and the machine's sheet is as it was.",
-        remedy="Mend these places.",
+        remedy="Correct these fields.",
     )
 
 
 def sheet_text(sheet: RigSheet, kept: dict[str, Any] | None = None) -> bytes:
     """Return a sheet as indented JSON, UTF-8, with the unknown fields of the document it came from."""
     whole = with_unknown(kept or {}, msgspec.json.decode(msgspec.json.encode(sheet)))
-    return msgspec.json.format(msgspec.json.encode(whole), indent=1) + b"\n"
+    return indented_json(whole)
 
 
 def with_unknown(old: Any, new: Any) -> Any:
@@ -361,4 +360,4 @@ def _name(entry: Any) -> str:
 
 def sheet_schema() -> bytes:
     """Return the JSON Schema of rig sheets, indented, UTF-8; it stands in docs/reference."""
-    return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(RigSheet)), indent=1) + b"\n"
+    return json_schema(RigSheet)

@@ -47,7 +47,7 @@ def of_step(
 ) -> list[Alternative]:
     """Return the axis over a control in wider and closer steps, the present one among them, widest first."""
     axis = question.axis(control)
-    if axis is None or len(axis.places()) < 2:
+    if axis is None or len(axis.points()) < 2:
         return []
     span = axis.span or _span_through(axis, card)
     own, found = range_of(axis, card)[2], []
@@ -132,7 +132,7 @@ def _thinner(card: RigCard, question: Question) -> list[tuple[str, Question]]:
         axes = tuple(_fewer(axis, keep, card) for axis in question.axes)
         if axes != question.axes:
             found.append((f"at most {keep} places an axis", msgspec.structs.replace(question, axes=axes)))
-    if any(axis.control in SEARCHED and len(axis.places()) > 1 for axis in question.axes):
+    if any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes):
         axes = tuple(_as_found(axis, card) if axis.control in SEARCHED else axis for axis in question.axes)
         found.append(("without a search", msgspec.structs.replace(question, axes=axes)))
         axes = tuple(_fewer(axis, 3, card) for axis in axes)
@@ -150,23 +150,23 @@ def _thinner(card: RigCard, question: Question) -> list[tuple[str, Question]]:
 def _as_found(axis: Axis, card: RigCard) -> Axis:
     """Return an axis at the one value that stands on the machine as found."""
     value = card.stock.value(axis.control)
-    return msgspec.structs.replace(axis, span=None, values=(value if value is not None else max(axis.places()),))
+    return msgspec.structs.replace(axis, span=None, values=(value if value is not None else max(axis.points()),))
 
 
 def _fewer(axis: Axis, keep: int, card: RigCard) -> Axis:
     """Return an axis with at most ``keep`` of its places, both ends among them."""
-    places = axis.places()
-    if len(places) <= keep:
+    points = axis.points()
+    if len(points) <= keep:
         return axis
-    chosen = {places[round(n * (len(places) - 1) / (keep - 1))] for n in range(keep)}
-    return msgspec.structs.replace(axis, span=None, values=tuple(place for place in places if place in chosen))
+    chosen = {points[round(n * (len(points) - 1) / (keep - 1))] for n in range(keep)}
+    return msgspec.structs.replace(axis, span=None, values=tuple(point for point in points if point in chosen))
 
 
 def _span_through(axis: Axis, card: RigCard) -> Span:
     """Return a span from the first to the last of listed places, as many as there are, no finer than the rig's step."""
-    places = sorted(axis.places())
-    step = max((places[-1] - places[0]) / (len(places) - 1), range_of(axis, card)[2])
-    return Span(places[0], places[-1], float(f"{step:.3g}"))
+    points = sorted(axis.points())
+    step = max((points[-1] - points[0]) / (len(points) - 1), range_of(axis, card)[2])
+    return Span(points[0], points[-1], float(f"{step:.3g}"))
 
 
 def _cost(

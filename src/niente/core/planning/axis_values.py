@@ -56,19 +56,19 @@ def axis_problem(axis: Axis, card: RigCard) -> str:
         return f"this rig has no control {axis.control!r}"
     if axis.span is not None and axis.span.problem():
         return axis.span.problem()
-    places = axis.places()
-    if not places:
+    points = axis.points()
+    if not points:
         return "it is empty"
     low, high, step = range_of(axis, card)
-    outside = next((value for value in places if not (control.takes(value) if control else low <= value <= high)), None)
+    outside = next((value for value in points if not (control.takes(value) if control else low <= value <= high)), None)
     quantity = quantity_of(axis.control)
     if outside is not None:
         return f"{quantity.with_unit(outside)} lies outside {quantity.text(low)} to {quantity.with_unit(high)}"
     if axis.span is not None and not axis.span.by_ratio and axis.span.step < step * 0.999:
         return f"its step of {axis.span.step:g} is finer than the rig's {step:g} {quantity.unit}"
-    if len(set(places)) != len(places):
+    if len(set(points)) != len(points):
         return "a place stands there twice"
-    if any(abs(b - a) < step * 0.999 for a, b in pairwise(sorted(places))) and not (axis.span and axis.span.by_ratio):
+    if any(abs(b - a) < step * 0.999 for a, b in pairwise(sorted(points))) and not (axis.span and axis.span.by_ratio):
         return f"its places lie closer than the rig's step of {step:g} {quantity.unit}"
     return ""
 
@@ -79,9 +79,9 @@ def snapped(axis: Axis, card: RigCard) -> tuple[float, ...]:
     low, _, step = range_of(axis, card)
     start = control.low if control is not None else low
     found: dict[float, None] = {}
-    for place in axis.places():
-        if control is not None and place == control.rest:
-            found[place] = None
+    for point in axis.points():
+        if control is not None and point == control.rest:
+            found[point] = None
         else:
-            found[float(f"{start + round((place - start) / step) * step:.8g}")] = None
+            found[float(f"{start + round((point - start) / step) * step:.8g}")] = None
     return tuple(found)

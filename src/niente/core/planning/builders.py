@@ -122,13 +122,13 @@ def spots(card: RigCard, base: Setting, axes: Sequence[Axis], *, falling_fans: b
         falling = starts_falling[depth] != bool(passes[depth] % 2)
         passes[depth] += 1
         for value in reversed(values[depth]) if falling else values[depth]:
-            go(depth + 1, at_place(card, spot, axes[depth].control, value))
+            go(depth + 1, at_point(card, spot, axes[depth].control, value))
 
     go(0, Spot(base))
     return found
 
 
-def at_place(card: RigCard, spot: Spot, control: str, value: float) -> Spot:
+def at_point(card: RigCard, spot: Spot, control: str, value: float) -> Spot:
     """Return a spot with one more axis at a value. A control's bare quantity stands for all its parts."""
     name = control.partition(".")[0]
     if name == SPEED:

@@ -113,6 +113,6 @@ def naive_runs(card: RigCard, question: Question) -> int:
     where nothing is varied."""
     if not question.axes and len(question.variants) < 2:
         return 0
-    settings = math.prod(max(len(axis.places()), 1) * (len(control_parts(card, axis.control)) or 1) for axis in question.axes)
+    settings = math.prod(max(len(axis.points()), 1) * (len(control_parts(card, axis.control)) or 1) for axis in question.axes)
     turns = 2 if question.order == Order.MIRRORED else 1
     return settings * max(len(question.loads), 1) * question.repeats * max(len(question.variants), 1) * turns

@@ -25,7 +25,7 @@ class NearGuard(msgspec.Struct, frozen=True):
 
     guard: Guard
     gap: float = math.nan
-    place: int | None = None
+    index: int | None = None
 
 
 class DryRun(msgspec.Struct, frozen=True):
@@ -61,11 +61,11 @@ def dry_run(
     """Return what a plan comes to: ``rows`` are its runs, ``seen`` what is foreseen of each, ``hour`` the hour of the day at
     which it would begin. ``cost`` and ``checked`` are handed on where they are known."""
     cost = cost if cost is not None else cost_of(rows, card, question, pace)
-    ahead = [place for place, row in enumerate(rows) if not row.status.closed]
-    hot = [place for place in ahead if math.isfinite(seen[place].core_c)]
-    hottest = max(hot, key=lambda place: seen[place].core_c, default=None)
+    ahead = [index for index, row in enumerate(rows) if not row.status.closed]
+    hot = [index for index in ahead if math.isfinite(seen[index].core_c)]
+    hottest = max(hot, key=lambda index: seen[index].core_c, default=None)
     ending = [guard for guard in plan.guards if guard.action != GuardAction.WARN]
-    trips = [place for place in ahead if any(_trips(guard, card, rows[place], seen[place]) for guard in ending)]
+    trips = [index for index in ahead if any(_trips(guard, card, rows[index], seen[index]) for guard in ending)]
     hands = _hands(card, rows, ahead)
     loud = _loud(plan, rows, seen, ahead, pace, hour)
     near = sorted((_near(guard, card, rows, seen, ahead) for guard in ending), key=_distance)
@@ -108,14 +108,14 @@ def _warnings(
     return found
 
 
-def _runs(places: Sequence[int]) -> str:
+def _runs(indices: Sequence[int]) -> str:
     """Say which runs: ``Run 4``, ``Runs 4 to 9``, ``Runs 4, 7 and 3 more``."""
-    if len(places) == 1:
-        return f"Run {places[0] + 1}"
-    if all(b == a + 1 for a, b in pairwise(places)):
-        return f"Runs {places[0] + 1} to {places[-1] + 1}"
-    shown = ", ".join(f"{place + 1}" for place in places[:3])
-    return f"Runs {shown}" + (f" and {len(places) - 3} more" if len(places) > 3 else "")
+    if len(indices) == 1:
+        return f"Run {indices[0] + 1}"
+    if all(b == a + 1 for a, b in pairwise(indices)):
+        return f"Runs {indices[0] + 1} to {indices[-1] + 1}"
+    shown = ", ".join(f"{index + 1}" for index in indices[:3])
+    return f"Runs {shown}" + (f" and {len(indices) - 3} more" if len(indices) > 3 else "")
 
 
 def _trips(guard: Guard, card: RigCard, row: Row, seen: StepForecast) -> bool:
@@ -147,18 +147,18 @@ def _full_power_w(card: RigCard, row: Row) -> float:
 def _near(guard: Guard, card: RigCard, rows: Sequence[Row], seen: Sequence[StepForecast], ahead: Sequence[int]) -> NearGuard:
     """Return how near the runs ahead come to a guard."""
     best = NearGuard(guard)
-    for place in ahead:
+    for index in ahead:
         if guard.quantity == "core_temperature_c":
-            reach = seen[place].core_c
+            reach = seen[index].core_c
         elif guard.quantity == "package_power_w":
-            reach = rows[place].step.setting.over(card.stock).sustained_power_w or math.nan
+            reach = rows[index].step.setting.over(card.stock).sustained_power_w or math.nan
         elif guard.quantity == "noise_dba":
-            reach = seen[place].noise_dba
+            reach = seen[index].noise_dba
         else:
             break
         gap = guard.trip - reach
         if math.isfinite(gap) and not gap >= best.gap:
-            best = NearGuard(guard, gap, place)
+            best = NearGuard(guard, gap, index)
     return best
 
 
@@ -171,20 +171,20 @@ def _hands(card: RigCard, rows: Sequence[Row], ahead: Sequence[int]) -> list[int
     """Return the runs before which hands have to change something: the machine's state, or what software cannot set."""
     by_software = all(control.set_by == SetBy.SOFTWARE for control in card.controls)
     now, variant, found = card.stock, card.variant, []
-    for place in ahead:
-        step = rows[place].step
+    for index in ahead:
+        step = rows[index].step
         wanted = step.variant or variant
         whole = now if by_software else step.setting.over(card.stock)
         if wanted != variant or card.set_by_hands(whole, now):
-            found.append(place)
+            found.append(index)
         variant, now = wanted, whole
     return found
 
 
-def hand_words(card: RigCard, rows: Sequence[Row], place: int) -> str:
+def hand_words(card: RigCard, rows: Sequence[Row], index: int) -> str:
     """Say what hands do before a run."""
-    step = rows[place].step
-    before = [row.step for row in rows[:place] if not row.status.closed]
+    step = rows[index].step
+    before = [row.step for row in rows[:index] if not row.status.closed]
     was = before[-1].setting.over(card.stock) if before else card.stock
     parts = []
     if step.variant and step.variant != (before[-1].variant if before else card.variant):
@@ -202,9 +202,9 @@ def _loud(
     if plan.quiet is None:
         return []
     at, found = hour, []
-    for place in ahead:
-        if plan.quiet.covers(at) and seen[place].noise_dba > plan.quiet.max_dba:
-            found.append(place)
+    for index in ahead:
+        if plan.quiet.covers(at) and seen[index].noise_dba > plan.quiet.max_dba:
+            found.append(index)
         else:
-            at += row_seconds(rows[place], pace) / 3600.0
+            at += row_seconds(rows[index], pace) / 3600.0
     return found

@@ -38,22 +38,22 @@ def foresee(models: Models | None, steps: Sequence[Step]) -> list[StepForecast]:
     if models is None:
         return found
     known = [
-        place
-        for place, step in enumerate(steps)
+        index
+        for index, step in enumerate(steps)
         if step.variant in ("", models.card.variant) and not step.setting.fan_curve and not step.speed_rpm
     ]
-    for load in sorted({steps[place].load for place in known}):
-        places = [place for place in known if steps[place].load == load]
-        settings = _together([steps[place].setting.over(models.card.stock) for place in places])
+    for load in sorted({steps[index].load for index in known}):
+        indices = [index for index in known if steps[index].load == load]
+        settings = _together([steps[index].setting.over(models.card.stock) for index in indices])
         runs = load in models.power.loads
         rest = predict_under_load(models, settings, load if runs else models.heavy_load, models.room_c)
         level, level_hw = models.noise.in_room(rest.rpm)
-        for row, place in enumerate(places):
-            wanted = steps[place].level_dba
+        for row, index in enumerate(indices):
+            wanted = steps[index].level_dba
             noise = (float(level[row]), float(level_hw[row])) if wanted is None else (wanted, math.nan)
-            tells = runs and wanted is None and not rest.runaway[row]
-            core = (float(rest.core_c[row]), float(rest.core_hw[row])) if tells else (math.nan, math.nan)
-            found[place] = StepForecast(*core, *noise)
+            core_known = runs and wanted is None and not rest.runaway[row]
+            core = (float(rest.core_c[row]), float(rest.core_hw[row])) if core_known else (math.nan, math.nan)
+            found[index] = StepForecast(*core, *noise)
     return found
 
 

@@ -25,17 +25,17 @@ class KeyedEntries:
         """Do what an edit says; return whether it could be done. What it names may be gone: it then does nothing."""
         match edit.change:
             case ListChange.INSERT:
-                if edit.step is None or not self._knows(edit.after):
+                if edit.step is None or not self._has_key(edit.after):
                     return False
                 self._put(self._place_after(edit.after), edit.step)
             case ListChange.MOVE:
-                if edit.entry not in self.keys or not self._knows(edit.after) or edit.after == edit.entry:
+                if edit.entry not in self.keys or not self._has_key(edit.after) or edit.after == edit.entry:
                     return False
                 at = self.keys.index(edit.entry)
                 entry, key = self.entries.pop(at), self.keys.pop(at)
-                place = self._place_after(edit.after)
-                self.entries.insert(place, entry)
-                self.keys.insert(place, key)
+                index = self._place_after(edit.after)
+                self.entries.insert(index, entry)
+                self.keys.insert(index, key)
             case ListChange.REMOVE:
                 if edit.entry not in self.keys:
                     return False
@@ -64,15 +64,15 @@ class KeyedEntries:
         """The entries as they stand now."""
         return tuple(self.entries)
 
-    def _knows(self, key: str) -> bool:
+    def _has_key(self, key: str) -> bool:
         return key == "" or key in self.keys
 
     def _place_after(self, key: str) -> int:
         return self.keys.index(key) + 1 if key else 0
 
-    def _put(self, place: int, entry: Entry) -> None:
-        self.entries.insert(place, entry)
-        self.keys.insert(place, self._key(entry))
+    def _put(self, index: int, entry: Entry) -> None:
+        self.entries.insert(index, entry)
+        self.keys.insert(index, self._key(entry))
 
     def _key(self, entry: Entry) -> str:
         digest = hashlib.blake2b(msgspec.json.encode(_plain(entry)), digest_size=KEY_CHARACTERS // 2).hexdigest()

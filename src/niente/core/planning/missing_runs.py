@@ -48,7 +48,7 @@ def _heat_runs(card: RigCard, base: Setting, runs: list[RunSummary]) -> list[Ste
     full = card.control(f"fan_duty.{lead}")
     fast, slow = (full.high, max(full.low, 0.4 * full.high)) if full is not None else (100.0, 40.0)
     reason = "The heat path wants three settled runs that heat does not hold"
-    places = [(limit, fast) for limit in limits_below(card, shares)] + [(limits_below(card, shares[:1])[0], slow)]
+    points = [(limit, fast) for limit in limits_below(card, shares)] + [(limits_below(card, shares[:1])[0], slow)]
     return [
         Step(
             base.replaced("sustained_power_w", limit).replaced(f"fan_duty.{lead}", duty),
@@ -57,5 +57,5 @@ def _heat_runs(card: RigCard, base: Setting, runs: list[RunSummary]) -> list[Ste
             "capacity",
             reason,
         )
-        for limit, duty in places
+        for limit, duty in points
     ]

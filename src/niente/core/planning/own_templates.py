@@ -7,6 +7,7 @@ import msgspec
 import platformdirs
 
 from niente.core.model.errors import DocumentError
+from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json
 from niente.core.model.quantities import part_of
 from niente.core.model.question import OWN_FORMAT, OwnTemplate, Question
 from niente.core.model.rig_card import RigCard
@@ -60,20 +61,18 @@ def own_text(name: str, question: Question) -> bytes:
     """Return a template as indented JSON, UTF-8. What belongs to one machine at one time stays behind: changes of the list
     by hand, and the moment from which runs count."""
     plain = msgspec.structs.replace(question, edits=(), since="")
-    return msgspec.json.format(msgspec.json.encode(OwnTemplate(OWN_FORMAT, name, plain)), indent=1) + b"\n"
+    return indented_json(OwnTemplate(OWN_FORMAT, name, plain))
 
 
 def read_own(text: bytes, source: str) -> OwnTemplate:
-    """Return the template in a JSON text. Raises ``DocumentError`` that names the place of what is wrong."""
+    """Return the template in a JSON text. Raises ``DocumentError`` that names the field that is wrong."""
     try:
-        own = msgspec.json.decode(text, type=OwnTemplate)
-    except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        what, _, where = str(error).partition(" - at ")
-        place = where.strip("`").removeprefix("$").removeprefix(".")
+        own = converted(decoded_json(text), OwnTemplate)
+    except JsonError as error:
         raise DocumentError(
-            f"{source} is no question that Niente can read: at {place or 'the top'}: {what}.",
+            f"{source} is no question that Niente can read: at {error}.",
             safe="The file is untouched.",
-            remedy="Mend that place, or keep the question anew.",
+            remedy="Correct that field, or keep the question anew.",
         ) from None
     if own.format != OWN_FORMAT or template(own.question.template) is None:
         raise DocumentError(

@@ -17,7 +17,7 @@ from niente.core.model.runs import CONCLUSIVE, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.confirmation import STAGE, expected_confirmation
 from niente.core.planning.open_steps import is_open, resolved
-from niente.core.planning.risk import as_risky, tells
+from niente.core.planning.risk import as_risky, is_telling
 from niente.core.planning.search import SearchCourse, follow, rung_text
 
 EXPECTED_SHARE = 0.6
@@ -123,16 +123,16 @@ class _Laying:
             self._taken[key] = max(len(runs) - wanted[key], 0) if wanted[key] else 0
         rows: list[Row] = []
         open_yet = False
-        for place, entry in enumerate(self._plan.entries):
+        for index, entry in enumerate(self._plan.entries):
             match entry:
                 case Step():
-                    rows += self._passes(place, entry)
+                    rows += self._passes(index, entry)
                     open_yet = open_yet or not rows[-1].status.closed
                 case Search():
-                    rows += self._searched(place, entry)
+                    rows += self._searched(index, entry)
                     open_yet = open_yet or not rows[-1].status.closed if rows else open_yet
                 case Confirmation():
-                    rows += self._confirmed(place, entry, open_yet)
+                    rows += self._confirmed(index, entry, open_yet)
         return tuple(rows)
 
     # -- what was measured ---------------------------------------------------------------------------------------
@@ -154,7 +154,9 @@ class _Laying:
         """Return the settings that failed, by state of the machine and load."""
         found: dict[tuple[str, str], list[Setting]] = defaultdict(list)
         for (variant, _, load), runs in self._pool.items():
-            bad = [run.setting for run in runs if (run.failures or run.outcome == RunOutcome.FAILED) and tells(run.setting)]
+            bad = [
+                run.setting for run in runs if (run.failures or run.outcome == RunOutcome.FAILED) and is_telling(run.setting)
+            ]
             if bad:
                 found[variant, load] += bad
         return found
@@ -165,39 +167,39 @@ class _Laying:
 
     # -- single runs ---------------------------------------------------------------------------------------------
 
-    def _passes(self, place: int, entry: Step) -> list[Row]:
+    def _passes(self, index: int, entry: Step) -> list[Row]:
         """Return the rows of a step, one a clean exposure that it takes; none is asked for once one has failed."""
-        rows = [self._row(place, entry)]
+        rows = [self._row(index, entry)]
         for _ in range(entry.passes - 1):
             last = rows[-1]
             if last.status in (RunStatus.FAILED, RunStatus.GUARD):
-                rows.append(Row(place, last.step, RunStatus.LEFT_OUT, reason="an exposure before it failed"))
+                rows.append(Row(index, last.step, RunStatus.LEFT_OUT, reason="an exposure before it failed"))
             elif last.status in (RunStatus.LEFT_OUT, RunStatus.SKIPPED):
                 rows.append(msgspec.structs.replace(last, run=None))
             else:
-                rows.append(self._row(place, entry))
+                rows.append(self._row(index, entry))
         return rows
 
-    def _row(self, place: int, entry: Step) -> Row:
+    def _row(self, index: int, entry: Step) -> Row:
         step = entry
         if is_open(entry):
             runs = self._evidence.in_variant(entry.variant) if self._evidence is not None else ()
             try:
                 step = resolved(entry, self._card, runs, self._found)
             except NotEnoughError as error:
-                return Row(place, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
+                return Row(index, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
         run = self._answer(self._keys.of(step), step.exposure)
         if run is not None:
             if step.until == Until.HEAT and run.heat_limited:
                 self._heat.add(self._rung(step))
-            return Row(place, step, status_of_row(run), run)
+            return Row(index, step, status_of_row(run), run)
         if entry.skip:
-            return Row(place, step, RunStatus.SKIPPED, reason="left out by hand")
+            return Row(index, step, RunStatus.SKIPPED, reason="left out by hand")
         if step.until == Until.HEAT and self._rung(step) in self._heat:
-            return Row(place, step, RunStatus.LEFT_OUT, reason="heat held the clock before it")
+            return Row(index, step, RunStatus.LEFT_OUT, reason="heat held the clock before it")
         if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
-            return Row(place, step, RunStatus.LEFT_OUT, reason="as deep a setting failed at no higher a clock")
-        return Row(place, step, RunStatus.AHEAD)
+            return Row(index, step, RunStatus.LEFT_OUT, reason="as deep a setting failed at no higher a clock")
+        return Row(index, step, RunStatus.AHEAD)
 
     def _answer(self, key: Key, exposure: Exposure) -> RunSummary | None:
         runs = self._pool.get(key)
@@ -230,17 +232,17 @@ class _Laying:
         course = self._courses.get(name)
         return course.found if course is not None else {}
 
-    def _searched(self, place: int, entry: Search) -> list[Row]:
+    def _searched(self, index: int, entry: Search) -> list[Row]:
         if entry.skip:
             self._courses[entry.name] = SearchCourse((), None, {}, {})
             step = _rung_step(entry, entry.setting, entry.loads[0])
-            return [Row(place, step, RunStatus.SKIPPED, reason="left out by hand")]
+            return [Row(index, step, RunStatus.SKIPPED, reason="left out by hand")]
         rows: list[Row] = []
         runs = 0
 
         def known(setting: Setting) -> bool | None:
             nonlocal runs
-            answer, made = self._rung_rows(place, entry, setting)
+            answer, made = self._rung_rows(index, entry, setting)
             rows.extend(made)
             runs += len(made)
             return False if answer is None and runs >= entry.max_runs else answer
@@ -251,14 +253,14 @@ class _Laying:
             return rows
 
         def guessed(setting: Setting) -> bool:
-            answer, made = self._rung_rows(place, entry, setting)
+            answer, made = self._rung_rows(index, entry, setting)
             if answer is None:
                 done = sum(row.status.closed for row in made)
                 answer = _share(entry, setting) <= EXPECTED_SHARE
                 steps = list(_asks(entry, setting))[done:]
                 later = RunStatus.EXPECTED if any(not row.status.closed for row in rows) else RunStatus.AHEAD
                 for step in steps if answer else steps[:1]:
-                    rows.append(Row(place, step, later))
+                    rows.append(Row(index, step, later))
                     later = RunStatus.EXPECTED
             return answer
 
@@ -266,16 +268,16 @@ class _Laying:
         follow(entry, self._card.stock, guessed)
         return rows[: max(entry.max_runs, 1)]
 
-    def _rung_rows(self, place: int, entry: Search, setting: Setting) -> tuple[bool | None, list[Row]]:
+    def _rung_rows(self, index: int, entry: Search, setting: Setting) -> tuple[bool | None, list[Row]]:
         """Return whether a rung passes (``None``: not known yet), and the rows of its runs so far."""
         whole = setting.over(self._card.stock)
         rows: list[Row] = []
         for load in entry.loads:
             runs = self._pool.get(self._keys.at("", whole, load), [])
-            said = [run for run in runs if self._answers_to(run, entry.exposure)]
-            bad = next((run for run in said if status_of_row(run) != RunStatus.DONE), None)
-            shown = said[-entry.passes :] if bad is None else [bad]
-            rows += [Row(place, _rung_step(entry, setting, load), status_of_row(run), run) for run in shown]
+            fitting = [run for run in runs if self._answers_to(run, entry.exposure)]
+            bad = next((run for run in fitting if status_of_row(run) != RunStatus.DONE), None)
+            shown = fitting[-entry.passes :] if bad is None else [bad]
+            rows += [Row(index, _rung_step(entry, setting, load), status_of_row(run), run) for run in shown]
             if bad is not None:
                 return False, rows
             if self._implied("", whole, load):
@@ -286,26 +288,26 @@ class _Laying:
 
     # -- confirmations -------------------------------------------------------------------------------------------
 
-    def _confirmed(self, place: int, entry: Confirmation, open_yet: bool) -> list[Row]:
+    def _confirmed(self, index: int, entry: Confirmation, open_yet: bool) -> list[Row]:
         step = expected_confirmation(entry, self._card)
         mine = [
             run
             for run in (self._evidence.runs if self._evidence is not None else ())
             if run.plan_id in self._own
-            and run.step == place
+            and run.step == index
             and run.outcome in (*CONCLUSIVE, RunOutcome.SKIPPED, RunOutcome.GUARD)
         ]
         rows = [
-            Row(place, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), status_of_row(run), run)
+            Row(index, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), status_of_row(run), run)
             for run in mine
         ]
         if entry.skip:
-            return rows or [Row(place, step, RunStatus.SKIPPED, reason="left out by hand")]
+            return rows or [Row(index, step, RunStatus.SKIPPED, reason="left out by hand")]
         if open_yet or self._then is None:
-            return rows if rows and self._then is None else [*rows, Row(place, step, RunStatus.EXPECTED)]
+            return rows if rows and self._then is None else [*rows, Row(index, step, RunStatus.EXPECTED)]
         following = self._then(entry, len(mine))
         if following is not None:
-            rows.append(Row(place, following, RunStatus.AHEAD))
+            rows.append(Row(index, following, RunStatus.AHEAD))
         return rows
 
 

@@ -19,7 +19,7 @@ def risk_of(setting: Setting, stock: Setting) -> tuple[float, float, float]:
     return depth_mv(setting), max(over_stock, 0.0), -(setting.fixed_voltage_v or 9.9)
 
 
-def tells(failed: Setting) -> bool:
+def is_telling(failed: Setting) -> bool:
     """Return whether a failure says anything of other settings: one without any offset or fixed voltage does not."""
     return bool(failed.fixed_voltage_v) or depth_mv(failed) > 0.0
 
@@ -28,7 +28,7 @@ def as_risky(setting: Setting, failed: Setting) -> bool:
     """Return whether a setting asks at least as much of the silicon as another; both whole.
 
     It does where every offset is at least as deep, a fixed voltage no higher, and nothing holds the clock lower. If the
-    other failed, and ``tells`` says that this means something, the setting is taken to fail too, under the same load.
+    other failed, and ``is_telling`` says that this means something, the setting is taken to fail too, under the same load.
     """
     if not all(_at_least(getattr(setting, name), getattr(failed, name)) for name in CLOCKS):
         return False

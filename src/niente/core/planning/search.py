@@ -61,8 +61,8 @@ def search_rungs(search: Search, step: float | None = None) -> tuple[float, ...]
     apart, span = step or search.coarse, search.deepest - search.start
     way = 1.0 if span > 0 else -1.0
     count = int(abs(span) / apart + 1e-9)
-    places = [round(search.start + way * apart * n, 6) for n in range(count + 1)]
-    return tuple(places) if abs(places[-1] - search.deepest) < 1e-6 else (*places, search.deepest)
+    points = [round(search.start + way * apart * n, 6) for n in range(count + 1)]
+    return tuple(points) if abs(points[-1] - search.deepest) < 1e-6 else (*points, search.deepest)
 
 
 def rung_text(search: Search, setting: Setting) -> str:
@@ -119,17 +119,17 @@ def _back_up(search: Search, base: Setting, control: str, failed: float, passed:
 
 def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> SearchSteps:
     """Halve what lies between the deepest pass and the shallowest failure, on the fine grid."""
-    places = search_rungs(search, search.fine)
-    passed, failed = 0, len(places)
-    if stock.value(control) != places[0] and not (yield base.replaced(control, places[0])):
-        return {control: places[0]}
+    points = search_rungs(search, search.fine)
+    passed, failed = 0, len(points)
+    if stock.value(control) != points[0] and not (yield base.replaced(control, points[0])):
+        return {control: points[0]}
     while failed - passed > 1:
         middle = (passed + failed) // 2
-        if (yield base.replaced(control, places[middle])):
+        if (yield base.replaced(control, points[middle])):
             passed = middle
         else:
             failed = middle
-    return {control: places[passed]}
+    return {control: points[passed]}
 
 
 def _in_turn(search: Search, stock: Setting) -> SearchSteps:

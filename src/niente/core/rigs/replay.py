@@ -93,12 +93,12 @@ class ReplayRig:
             time.sleep(0)
         with self._lock:
             self._time_s += self._card.sample_period_s
-            place, self._place = self._place, self._place + 1
-            events = self._events.get(place, ())
-            if place >= self._values.shape[0]:
+            index, self._place = self._place, self._place + 1
+            events = self._events.get(index, ())
+            if index >= self._values.shape[0]:
                 tail = min(TAIL_SAMPLES, self._values.shape[0])
-                place = self._values.shape[0] - tail + (place - self._values.shape[0]) % tail
-            return Frame(self._time_s, self._values[place].copy(), events)
+                index = self._values.shape[0] - tail + (index - self._values.shape[0]) % tail
+            return Frame(self._time_s, self._values[index].copy(), events)
 
     def make_safe(self) -> None:
         """Nothing can be harmed here: the safe setting is taken in, and the machine rests."""
@@ -155,6 +155,6 @@ class ReplayRig:
         found: dict[int, tuple[RigEvent, ...]] = {}
         for item in self._reader.events(run):
             if item.kind in EVENTS and item.rig_time_s is not None:
-                place = min(int(np.searchsorted(times, item.rig_time_s)), times.shape[0] - 1)
-                found[place] = (*found.get(place, ()), RigEvent(RigEventKind(item.kind), str(item.body)))
+                index = min(int(np.searchsorted(times, item.rig_time_s)), times.shape[0] - 1)
+                found[index] = (*found.get(index, ()), RigEvent(RigEventKind(item.kind), str(item.body)))
         return found

@@ -102,11 +102,11 @@ def drop_outs(throughput_per_s: Vector, clock_mhz: Vector) -> NDArray[np.bool_]:
         return found
     per_clock = throughput_per_s[known] / clock_mhz[known]
     low = np.flatnonzero(per_clock < DROPPED * np.max(per_clock))
-    places = np.flatnonzero(known)
-    for place in low.tolist():
-        before = per_clock[max(place - REFERENCE, 0) : place]
-        if before.shape[0] >= MIN_REFERENCE and per_clock[place] < DROPPED * float(np.median(before)):
-            found[places[place]] = True
+    indices = np.flatnonzero(known)
+    for index in low.tolist():
+        before = per_clock[max(index - REFERENCE, 0) : index]
+        if before.shape[0] >= MIN_REFERENCE and per_clock[index] < DROPPED * float(np.median(before)):
+            found[indices[index]] = True
     return found
 
 

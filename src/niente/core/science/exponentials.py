@@ -108,9 +108,9 @@ def time_constants(time_s: Vector, core_c: Vector, room_c: Vector) -> tuple[Time
             found = fit_exponentials(t, y, FIRST_GUESS_S)
     except (ValueError, np.linalg.LinAlgError):
         return ()
-    told = [
+    constants = [
         TimeConstant(tau, Z95 * error)
         for tau, error, size in zip(found.taus, found.tau_ses, found.amplitudes, strict=True)
         if size < 0 and BIN_S < tau < SLOWEST_SHARE * float(t[-1]) and Z95 * error < 0.5 * tau
     ]
-    return tuple(told)
+    return tuple(constants)

@@ -29,7 +29,7 @@ def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
     return bool(found.status == 0)
 
 
-def inside_hull(points: Array, places: Array, slack: Vector) -> NDArray[np.bool_]:
+def inside_hull(points: Array, queries: Array, slack: Vector) -> NDArray[np.bool_]:
     """Return which of many places ``(m, d)`` lie in the hull of points ``(n, d)``, as ``in_hull`` does for one.
 
     By the hull's facets, with the slack measured along each of them; coordinates in which the points hardly differ are held to
@@ -38,7 +38,7 @@ def inside_hull(points: Array, places: Array, slack: Vector) -> NDArray[np.bool_
     from scipy.spatial import ConvexHull, QhullError
 
     low, high = points.min(axis=0), points.max(axis=0)
-    found: NDArray[np.bool_] = np.all((places >= low - slack) & (places <= high + slack), axis=1)
+    found: NDArray[np.bool_] = np.all((queries >= low - slack) & (queries <= high + slack), axis=1)
     varied = np.flatnonzero(high - low > 2.0 * slack)
     if varied.shape[0] < 2 or not found.any():
         return found
@@ -46,10 +46,10 @@ def inside_hull(points: Array, places: Array, slack: Vector) -> NDArray[np.bool_
     try:
         hull = ConvexHull(points[:, varied] / slack[varied])
     except QhullError:
-        found[asked] = [in_hull(points[:, varied], here, slack[varied]) for here in places[np.ix_(asked, varied)]]
+        found[asked] = [in_hull(points[:, varied], here, slack[varied]) for here in queries[np.ix_(asked, varied)]]
         return found
     normals, offsets = hull.equations[:, :-1], hull.equations[:, -1]
     # a box of half a slack each way touches a facet at the sum of its normal's parts
     reach = np.abs(normals).sum(axis=1)
-    found[asked] = np.all(places[np.ix_(asked, varied)] / slack[varied] @ normals.T + offsets <= reach + 1e-9, axis=1)
+    found[asked] = np.all(queries[np.ix_(asked, varied)] / slack[varied] @ normals.T + offsets <= reach + 1e-9, axis=1)
     return found

@@ -105,8 +105,8 @@ def _parts(rpm: Array, full_rpm: Vector, values: Vector) -> tuple[Array, Array]:
 def _interpolation(decades: Array) -> Array:
     """Return the weights of the nodes at speeds ``(...)``, straight in between and held at the ends: ``(..., nodes)``."""
     step = float(NODES[1] - NODES[0])
-    place = np.clip((decades - NODES[0]) / step, 0.0, NODES.shape[0] - 1.0)
-    apart = np.abs(place[..., None] - np.arange(NODES.shape[0]))
+    position = np.clip((decades - NODES[0]) / step, 0.0, NODES.shape[0] - 1.0)
+    apart = np.abs(position[..., None] - np.arange(NODES.shape[0]))
     weights: Array = np.maximum(1.0 - apart, 0.0)
     return weights
 

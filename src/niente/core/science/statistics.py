@@ -84,9 +84,9 @@ def propagated_variance(function: Callable[[Vector], Array], at: Vector, covaria
     """
     centre = function(at)
     slopes = []
-    for place in range(at.shape[0]):
+    for index in range(at.shape[0]):
         moved = at.copy()
-        moved[place] += step
+        moved[index] += step
         slopes.append((function(moved) - centre) / step)
     gradient = np.stack(slopes, axis=-1)
     variance: Array = np.einsum("...i,ij,...j->...", gradient, covariance, gradient)

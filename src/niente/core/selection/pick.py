@@ -87,18 +87,18 @@ def keeps(field: SettingGrid, limits: Limits) -> dict[Limit, Mask]:
     Throughput, headroom and noise are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
     ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage.
     """
-    said = field.predicted
+    predicted = field.predicted
     loudest = math.inf if limits.max_noise_dba is None else limits.max_noise_dba
     failed = field.failures > 0
     implied = np.zeros_like(failed)
     if failed.any():
-        lowest = min(field.place(int(i))[0] for i in np.flatnonzero(failed))
+        lowest = min(field.point(int(i))[0] for i in np.flatnonzero(failed))
         implied = np.tile(field.x, field.y.shape[0]) >= lowest
     return {
-        Limit.THROUGHPUT: said.throughput_percent - said.throughput_hw >= limits.min_throughput_percent,
-        Limit.HEADROOM: said.headroom_k - said.core_hw >= limits.min_headroom_k,
+        Limit.THROUGHPUT: predicted.throughput_percent - predicted.throughput_hw >= limits.min_throughput_percent,
+        Limit.HEADROOM: predicted.headroom_k - predicted.core_hw >= limits.min_headroom_k,
         Limit.RESULTS: ~implied,
-        Limit.NOISE: said.in_room_dba + said.in_room_hw <= loudest,
+        Limit.NOISE: predicted.in_room_dba + predicted.in_room_hw <= loudest,
     }
 
 
@@ -127,37 +127,37 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
 def _quietest(field: SettingGrid, among: Mask) -> int | None:
     """Return the quietest setting in the room; within ``HEARD_DB`` the one whose machine alone is quietest, and among
     equals the one with the most throughput."""
-    places = np.flatnonzero(among)
-    if places.shape[0] == 0:
+    indices = np.flatnonzero(among)
+    if indices.shape[0] == 0:
         return None
-    said = field.predicted
-    level = said.in_room_dba[places]
-    near = places[level <= np.min(level) + HEARD_DB]
-    order = np.lexsort((-said.throughput_percent[near], np.round(said.alone_dba[near], 2)))
+    predicted = field.predicted
+    level = predicted.in_room_dba[indices]
+    near = indices[level <= np.min(level) + HEARD_DB]
+    order = np.lexsort((-predicted.throughput_percent[near], np.round(predicted.alone_dba[near], 2)))
     return int(near[order[0]])
 
 
 def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], index: int) -> Candidate:
-    said, setting = field.predicted, field.settings.at(index)
+    predicted, setting = field.predicted, field.settings.at(index)
     return Candidate(
         setting=setting,
         limit_w=setting.sustained_power_w or 0.0,
         duty=setting.fan_duty.get(models.lead, 0.0),
-        throughput_percent=float(said.throughput_percent[index]),
-        throughput_hw=float(said.throughput_hw[index]),
-        core_c=float(said.core_c[index]),
-        core_hw=float(said.core_hw[index]),
-        headroom_k=float(said.headroom_k[index]),
-        in_room_dba=float(said.in_room_dba[index]),
-        in_room_hw=float(said.in_room_hw[index]),
-        alone_dba=float(said.alone_dba[index]),
-        power_w=float(said.power_w[index]),
-        power_hw=float(said.power_hw[index]),
-        clock_mhz=float(said.clock_mhz[index]),
-        clock_hw=float(said.clock_hw[index]),
+        throughput_percent=float(predicted.throughput_percent[index]),
+        throughput_hw=float(predicted.throughput_hw[index]),
+        core_c=float(predicted.core_c[index]),
+        core_hw=float(predicted.core_hw[index]),
+        headroom_k=float(predicted.headroom_k[index]),
+        in_room_dba=float(predicted.in_room_dba[index]),
+        in_room_hw=float(predicted.in_room_hw[index]),
+        alone_dba=float(predicted.alone_dba[index]),
+        power_w=float(predicted.power_w[index]),
+        power_hw=float(predicted.power_hw[index]),
+        clock_mhz=float(predicted.clock_mhz[index]),
+        clock_hw=float(predicted.clock_hw[index]),
         stable=float(field.stable[index]),
         inside=bool(field.inside[index]),
-        heat_limited=bool(said.heat_limited[index]),
+        heat_limited=bool(predicted.heat_limited[index]),
         measured=bool(field.measured[index]),
         clean_s=float(field.clean_s[index]),
         failures=int(field.failures[index]),
@@ -185,7 +185,7 @@ def _runners_up(
 ) -> tuple[Candidate, ...]:
     """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
     setting nearest to the pick; each at least 5 W or 8 % of duty from the others."""
-    said = field.predicted
+    predicted = field.predicted
     limit = np.tile(field.x, field.y.shape[0])
     duty = np.repeat(field.y, field.x.shape[0])
     open_to = eligible.copy()
@@ -195,10 +195,10 @@ def _runners_up(
         open_to[(np.abs(limit - at.limit_w) < 5.0) & (np.abs(duty - at.duty) < 8.0)] = False
 
     close(pick)
-    dearer = np.maximum(said.in_room_dba - pick.in_room_dba, 0.0)
+    dearer = np.maximum(predicted.in_room_dba - pick.in_room_dba, 0.0)
     wishes = (
-        said.throughput_percent - pick.throughput_percent - 4.0 * dearer,
-        said.headroom_k - pick.headroom_k - 4.0 * dearer,
+        predicted.throughput_percent - pick.throughput_percent - 4.0 * dearer,
+        predicted.headroom_k - pick.headroom_k - 4.0 * dearer,
         -dearer - 0.01 * np.abs(limit - pick.limit_w),
     )
     for wish in wishes:
@@ -228,15 +228,15 @@ def _cost(models: Models, field: SettingGrid, kept: dict[Limit, Mask], limit: Li
 
 def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> str:
     """Say which limit stands in the way when nothing fits: the hardest, among what keeps the others where anything does."""
-    said = field.predicted
+    predicted = field.predicted
     counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}
     hardest = min(counts, key=lambda limit: counts[limit])
     others = np.logical_and.reduce([mask for limit, mask in kept.items() if limit != hardest])
     among = others if others.any() else np.ones_like(others)
     best = {
-        Limit.THROUGHPUT: np.max((said.throughput_percent - said.throughput_hw)[among]),
-        Limit.HEADROOM: np.max((said.headroom_k - said.core_hw)[among]),
-        Limit.NOISE: np.min((said.in_room_dba + said.in_room_hw)[among]),
+        Limit.THROUGHPUT: np.max((predicted.throughput_percent - predicted.throughput_hw)[among]),
+        Limit.HEADROOM: np.max((predicted.headroom_k - predicted.core_hw)[among]),
+        Limit.NOISE: np.min((predicted.in_room_dba + predicted.in_room_hw)[among]),
         Limit.RESULTS: 0.0,
     }[hardest]
     words = {

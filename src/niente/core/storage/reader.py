@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from niente.core.model.errors import BookError
+from niente.core.model.json_files import JsonError, converted, decoded_json
 from niente.core.model.plan import Plan, plan_of
 from niente.core.model.project import Project, project_of
 from niente.core.model.rig_card import RigCard
@@ -63,15 +64,15 @@ class BookReader:
         """Let go of the book."""
         self._link.close()
 
-    def documents(self, kind: str, read: Callable[[str], Document]) -> dict[int, Document]:
-        """Return all documents of a kind by number, oldest first, each as ``read`` reads it.
+    def documents(self, kind: str, read: Callable[[Any], Document]) -> dict[int, Document]:
+        """Return all documents of a kind by number, oldest first, each as ``read`` makes it of the decoded JSON.
 
         Raises ``BookError`` for one that cannot be read.
         """
         rows = self._link.execute("SELECT id, body FROM document WHERE kind = ? ORDER BY id", (kind,))
         try:
-            return {number: read(body) for number, body in rows}
-        except msgspec.DecodeError as error:
+            return {number: read(decoded_json(body)) for number, body in rows}
+        except JsonError as error:
             raise BookError(
                 f"The book {self.path} holds a {kind} that this Niente cannot read: {error}.",
                 safe="The file is untouched.",
@@ -84,7 +85,7 @@ class BookReader:
 
     def cards(self) -> dict[int, RigCard]:
         """Return the rig cards by number, oldest first."""
-        return self.documents("rig", lambda body: msgspec.json.decode(body, type=RigCard))
+        return self.documents("rig", lambda document: converted(document, RigCard))
 
     def card(self) -> RigCard | None:
         """Return the latest rig card, or ``None``."""

@@ -16,17 +16,17 @@ def found(words: str, texts: dict[str, str]) -> list[str]:
 
     A text that begins with the words comes first; otherwise the best alignment counts, so "hld nw" finds "Hold now".
     """
-    asked = words.strip().casefold()
-    if not asked:
+    query = words.strip().casefold()
+    if not query:
         return list(texts)
 
     def score(one: str, other: str, **_: object) -> float:
         lower = other.casefold()
         name = lower.partition("\n")[0]
-        ahead = 40.0 if name.startswith(asked) else 20.0 if asked in name else 10.0 if asked in lower else 0.0
-        return max(fuzz.partial_ratio(asked, name), 0.8 * fuzz.partial_ratio(asked, lower)) + ahead
+        ahead = 40.0 if name.startswith(query) else 20.0 if query in name else 10.0 if query in lower else 0.0
+        return max(fuzz.partial_ratio(query, name), 0.8 * fuzz.partial_ratio(query, lower)) + ahead
 
-    ranked = process.extract(asked, texts, scorer=score, limit=MOST, score_cutoff=MIN_SCORE)
+    ranked = process.extract(query, texts, scorer=score, limit=MOST, score_cutoff=MIN_SCORE)
     return [name for _, _, name in ranked]
 
 

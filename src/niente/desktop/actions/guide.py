@@ -70,14 +70,14 @@ class Guide(QDialog):
 
     def open_at(self, topic: str) -> None:
         """Show a topic."""
-        place = TOPICS.index(topic) if topic in TOPICS else 0
-        self.topics.setCurrentRow(place)
-        self._turn_to(place)
+        index = TOPICS.index(topic) if topic in TOPICS else 0
+        self.topics.setCurrentRow(index)
+        self._turn_to(index)
         self.show()
         self.raise_()
 
-    def _turn_to(self, place: int) -> None:
-        self.text.setMarkdown(page_of(TOPICS[place]))
+    def _turn_to(self, index: int) -> None:
+        self.text.setMarkdown(page_of(TOPICS[index]))
 
     def _follow(self, link: QUrl) -> None:
         topic = link.fileName().removesuffix(".md")

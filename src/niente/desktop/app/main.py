@@ -56,10 +56,10 @@ def make_app(argv: list[str]) -> QApplication:
     return app
 
 
-def look_of(app: QApplication, memory: Preferences) -> Look:
+def look_of(app: QApplication, preferences: Preferences) -> Look:
     """Return the look a person chose, worn by the application; windows one after the other share it."""
     known = app.findChild(Look)
-    return known if isinstance(known, Look) else Look(app, memory.palette_choice)
+    return known if isinstance(known, Look) else Look(app, preferences.palette_choice)
 
 
 def open_book(window: Window, wanted: argparse.Namespace) -> None:
@@ -101,7 +101,7 @@ def show(wanted: argparse.Namespace) -> Window:
 
     def reopen(book: Path, make: Callable[[Path], None] | None = None) -> Window:
         window.session.close()
-        window.desk.close()
+        window.desktop_bus.close()
         window.hide()
         wanted.demo, wanted.book, wanted.make = False, book, make
         wanted.otherwise = wanted.rig or wanted.otherwise
@@ -112,8 +112,8 @@ def show(wanted: argparse.Namespace) -> Window:
     kept: list[Window] = []
     app = QApplication.instance()
     assert isinstance(app, QApplication)
-    memory = Preferences()
-    window = Window(Session(), look_of(app, memory), memory, reopen)
+    preferences = Preferences()
+    window = Window(Session(), look_of(app, preferences), preferences, reopen)
     window.show()
 
     def after() -> None:

@@ -170,16 +170,16 @@ class _Column(QScrollArea):
             return False
         self.blocks = list(blocks)
         before = list(self._shown)
-        for place, block in enumerate(blocks):
-            if place < len(self._shown) and self._shown[place].put(block):
+        for index, block in enumerate(blocks):
+            if index < len(self._shown) and self._shown[index].put(block):
                 continue
             fresh = _Shown(block, self._look, self._actions)
-            if place < len(self._shown):
-                self._take_away(self._shown[place])
-                self._shown[place] = fresh
+            if index < len(self._shown):
+                self._take_away(self._shown[index])
+                self._shown[index] = fresh
             else:
                 self._shown.append(fresh)
-            self._rows.insertWidget(place, fresh)
+            self._rows.insertWidget(index, fresh)
         for old in self._shown[len(blocks) :]:
             self._take_away(old)
         del self._shown[len(blocks) :]

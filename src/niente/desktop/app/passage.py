@@ -62,13 +62,13 @@ class Passage(QWidget):
         row.setContentsMargins(LEFT, 0, LEFT, HEIGHT - 46)
         row.setSpacing(0)
         self.entries = [PassageEntry(name, look) for name in names]
-        for place, entry in enumerate(self.entries):
+        for index, entry in enumerate(self.entries):
             row.addWidget(entry, 1)
-            entry.clicked.connect(lambda _=False, place=place: self.chosen.emit(place))
+            entry.clicked.connect(lambda _=False, index=index: self.chosen.emit(index))
 
-    def show_page(self, place: int) -> None:
+    def show_page(self, index: int) -> None:
         """Mark the page that shows."""
-        self.entries[place].setChecked(True)
+        self.entries[index].setChecked(True)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -77,13 +77,13 @@ class Passage(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         p, right = self._look.palette, self.width() - 32.5
         column = (self.width() - 2.0 * LEFT) / len(self.entries)
-        finished = [place for place, entry in enumerate(self.entries) if entry.finished]
+        finished = [index for index, entry in enumerate(self.entries) if entry.finished]
         reach = min(LEFT + column * (max(finished) + 1), right) if finished else LEFT
 
         def opening(x: float) -> float:
             return HALF_OPENING * (right - x) / (right - LEFT)
 
-        current = next((place for place, entry in enumerate(self.entries) if entry.isChecked()), None)
+        current = next((index for index, entry in enumerate(self.entries) if entry.isChecked()), None)
         if current is not None:
             a, b = LEFT + column * current, LEFT + column * (current + 1) - 12.0
             wedge = [QPointF(a, MIDDLE_Y - opening(a)), QPointF(b, MIDDLE_Y - opening(b))]

@@ -121,7 +121,7 @@ class Pulse(QWidget):
         self.pace.setToolTip(tr("How fast the simulated rig's clock goes"))
         self.pace.addItems([tr(text) for text, _ in PACES])
         self.pace.setFont(font(SMALL))
-        self.pace.activated.connect(lambda place: self.paced.emit(PACES[place][1]))
+        self.pace.activated.connect(lambda index: self.paced.emit(PACES[index][1]))
         self.pace.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.pace.setMinimumContentsLength(7)
         self.pace.view().setMinimumWidth(150)
@@ -176,7 +176,7 @@ class Pulse(QWidget):
         def one(name: str) -> float:
             return float(column(card, values, name)[0])
 
-        cores = [frame.values[place] for place in card.indices("core_temperature_c")]
+        cores = [frame.values[index] for index in card.indices("core_temperature_c")]
         hottest = max((core for core in cores if not math.isnan(core)), default=math.nan)
         live = session.live
         running = live is not None and live.closed is None

@@ -12,8 +12,8 @@ def in_reading_order(widget: QWidget) -> Iterator[QWidget]:
     yield widget
     inside: QWidget | None
     if isinstance(widget, QSplitter | QStackedWidget):
-        for place in range(widget.count()):
-            inside = widget.widget(place)
+        for index in range(widget.count()):
+            inside = widget.widget(index)
             if inside is not None:
                 yield from in_reading_order(inside)
     elif isinstance(widget, QScrollArea):
@@ -25,8 +25,8 @@ def in_reading_order(widget: QWidget) -> Iterator[QWidget]:
 
 
 def _laid_out(layout: QLayout | None) -> Iterator[QWidget]:
-    for place in range(layout.count() if layout is not None else 0):
-        item = layout.itemAt(place) if layout is not None else None
+    for index in range(layout.count() if layout is not None else 0):
+        item = layout.itemAt(index) if layout is not None else None
         if item is None:
             continue
         inside = item.widget()

@@ -19,7 +19,7 @@ class Opening(QWidget):
         self.cancel = QPushButton(tr("Cancel"))
         self.cancel.setToolTip(tr("Stop opening; none of your files is touched by that"))
         self.cancel.clicked.connect(session.cancel_opening)
-        self.cancel.clicked.connect(lambda: self.say(tr("Cancelling …")))
+        self.cancel.clicked.connect(lambda: self.show_text(tr("Cancelling …")))
         rows = QVBoxLayout(self)
         rows.setContentsMargins(24, 24, 24, 24)
         rows.addWidget(self._words)
@@ -28,10 +28,10 @@ class Opening(QWidget):
         row.addStretch(1)
         rows.addLayout(row)
         rows.addStretch(1)
-        session.progress.connect(self.say)
+        session.progress.connect(self.show_text)
         session.cancelled.connect(self._stopped)
 
-    def say(self, text: str) -> None:
+    def show_text(self, text: str) -> None:
         """Say what goes on."""
         self._words.setText(text)
 
@@ -40,7 +40,7 @@ class Opening(QWidget):
         return self._words.text()
 
     def _stopped(self) -> None:
-        self.say(tr("Nothing is open. Open a book with Ctrl+O, or close the window."))
+        self.show_text(tr("Nothing is open. Open a book with Ctrl+O, or close the window."))
         self.cancel.hide()
 
 

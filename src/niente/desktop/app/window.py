@@ -44,15 +44,15 @@ class Window(QMainWindow):
         self,
         session: Session,
         look: Look,
-        memory: Preferences,
+        preferences: Preferences,
         reopen: Callable[..., object] | None = None,
-        desk: DesktopBus | None = None,
+        desktop_bus: DesktopBus | None = None,
     ) -> None:
         super().__init__()
         self.session = session
         self.look = look
-        self.memory = memory
-        self.desk = desk or DesktopBus()
+        self.preferences = preferences
+        self.desktop_bus = desktop_bus or DesktopBus()
         self._reopen = reopen
         self.setWindowTitle("Niente")
         self.setAcceptDrops(True)
@@ -60,7 +60,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
         self.plan_commands = PlanCommands(session, self)
-        self.file_commands = FileCommands(session, self, memory, self.plan_commands, self._leave_for)
+        self.file_commands = FileCommands(session, self, preferences, self.plan_commands, self._leave_for)
         self.rig_commands = RigCommands(session, self, self.file_commands.open_made)
         self.actions_ = Actions(self, self._commands())
         self.passage = Passage([tr(name) for name in NAMES], look)
@@ -131,8 +131,8 @@ class Window(QMainWindow):
 
     def _commands(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
-        tell, session = self.session.tell, self.session
-        pages = {f"page.{name.lower()}": lambda place=place: self.go_to(place) for place, name in enumerate(NAMES)}
+        send, session = self.session.send_command, self.session
+        pages = {f"page.{name.lower()}": lambda index=index: self.go_to(index) for index, name in enumerate(NAMES)}
         looks = {
             f"view.{palette_choice}": lambda palette_choice=palette_choice: self.apply(palette_choice)
             for palette_choice in PaletteChoice
@@ -168,11 +168,11 @@ class Window(QMainWindow):
             "map.table": lambda: self._on_page("Map", "toggle_table"),
             "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
-            "run.hold_after": lambda: tell(Command.PAUSE_AFTER),
-            "run.hold_now": lambda: tell(Command.PAUSE_NOW),
+            "run.hold_after": lambda: send(Command.PAUSE_AFTER),
+            "run.hold_now": lambda: send(Command.PAUSE_NOW),
             "run.go_on": session.resume,
-            "run.skip": lambda: tell(Command.SKIP),
-            "run.repeat": lambda: tell(Command.REPEAT),
+            "run.skip": lambda: send(Command.SKIP),
+            "run.repeat": lambda: send(Command.REPEAT),
             "run.note": self._note,
             "run.stop": session.stop,
             "help.here": self._help_here,
@@ -182,22 +182,22 @@ class Window(QMainWindow):
     # -- what is remembered ------------------------------------------------------------------------------------
 
     def _recall(self) -> None:
-        shape = self.memory.shape("window")
+        shape = self.preferences.shape("window")
         if shape is not None:
             self.restoreGeometry(shape)
-        self.show_margin(self.memory.margin_shown)
+        self.show_margin(self.preferences.margin_shown)
         self.actions_[f"view.{self.look.palette_choice}"].setChecked(True)
 
     def _remember(self) -> None:
-        self.memory.keep_shape("window", self.saveGeometry())
+        self.preferences.keep_shape("window", self.saveGeometry())
         for page in self.pages:
-            for place, splitter in enumerate(page.splitters()):
-                self.memory.keep_shape(f"{page.name.lower()}_{place}", splitter.saveState())
-        self.memory.sync()
+            for index, splitter in enumerate(page.splitters()):
+                self.preferences.keep_shape(f"{page.name.lower()}_{index}", splitter.saveState())
+        self.preferences.sync()
 
     def apply(self, palette_choice: PaletteChoice) -> None:
         """Wear another look, now and from the next start on."""
-        self.memory.palette_choice = palette_choice
+        self.preferences.palette_choice = palette_choice
         self.look.apply(palette_choice)
         for other in PaletteChoice:
             self.actions_[f"view.{other}"].setChecked(other == palette_choice)
@@ -207,7 +207,7 @@ class Window(QMainWindow):
         self.margin.setVisible(shown)
         self.margin_rule.setVisible(shown)
         self.actions_["view.margin"].setChecked(shown)
-        self.memory.margin_shown = shown
+        self.preferences.margin_shown = shown
 
     # -- pages -----------------------------------------------------------------------------------------------------
 
@@ -234,19 +234,19 @@ class Window(QMainWindow):
         rig.part_chosen.connect(self.rig_commands.change_part)  # type: ignore[attr-defined]
         for page in self.pages:
             self.stack.addWidget(page)
-            page.said.connect(self._refresh_frame)
-            for place, splitter in enumerate(page.splitters()):
-                shape = self.memory.shape(f"{page.name.lower()}_{place}")
+            page.margin_changed.connect(self._refresh_frame)
+            for index, splitter in enumerate(page.splitters()):
+                shape = self.preferences.shape(f"{page.name.lower()}_{index}")
                 if shape is not None:
                     splitter.restoreState(shape)
 
-    def go_to(self, place: int) -> None:
+    def go_to(self, index: int) -> None:
         """Show a page."""
         if not self.pages or self.session.bench is None:
             return
-        self.stack.setCurrentWidget(self.pages[place])
-        self.passage.show_page(place)
-        if self.message.action == f"page.{NAMES[place].lower()}":
+        self.stack.setCurrentWidget(self.pages[index])
+        self.passage.show_page(index)
+        if self.message.action == f"page.{NAMES[index].lower()}":
             self.message.hide()  # it only led here
         self._enable()
         self._refresh_frame()
@@ -283,7 +283,7 @@ class Window(QMainWindow):
         card = self.session.card
         self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''}{looks_on} — Niente")
         if book is not None:
-            self.memory.add_book(book)
+            self.preferences.add_book(book)
         self.go_to(NAMES.index("Run" if self.session.busy() else "Plan"))
         self.setFocus()
 
@@ -369,7 +369,7 @@ class Window(QMainWindow):
         text = self.actions_[notice.action].text() if notice.action else ""
         self.message.show_notice(notice, tr(notice.label) or text)
         if not self.pages or self.session.bench is None:
-            self.opening.say(notice.text)
+            self.opening.show_text(notice.text)
 
     def _forget_card(self) -> None:
         """Put the word on a card away that hands are done with."""
@@ -384,13 +384,13 @@ class Window(QMainWindow):
             BugDialog(report, self).open()
 
     def _tell_ending(self, ending: Ending) -> None:
-        self.desk.say(ending.title, ending.text, urgent=ending.urgent)
+        self.desktop_bus.notify(ending.title, ending.text, urgent=ending.urgent)
 
     def _keep_awake(self, busy: bool) -> None:
         if busy:
-            self.desk.keep_awake(tr("A plan is running on the bench"))
+            self.desktop_bus.keep_awake(tr("A plan is running on the bench"))
         else:
-            self.desk.let_sleep()
+            self.desktop_bus.let_sleep()
 
     def _may_end(self) -> bool:
         """Ask before a running plan is ended; keeping on is the default."""
@@ -403,6 +403,6 @@ class Window(QMainWindow):
             return
         self._remember()
         self.session.close()
-        self.desk.close()
+        self.desktop_bus.close()
         event.accept()
         QTimer.singleShot(0, QApplication.quit)

@@ -23,10 +23,10 @@ Leave = Callable[..., None]
 class FileCommands:
     """The deeds of one window; ``leave`` opens another book in place of this one, once that may be."""
 
-    def __init__(self, session: Session, over: QWidget, memory: Preferences, plans: PlanCommands, leave: Leave) -> None:
+    def __init__(self, session: Session, over: QWidget, preferences: Preferences, plans: PlanCommands, leave: Leave) -> None:
         self._session = session
         self._over = over
-        self._memory = memory
+        self._preferences = preferences
         self._plans = plans
         self._leave = leave
         self.recent = QMenu(tr("Open recent"), over)
@@ -58,7 +58,7 @@ class FileCommands:
         self.recent.clear()
         bench = self._session.bench
         own = bench.path.resolve() if bench is not None else None
-        books = [book for book in self._memory.books() if book != own]
+        books = [book for book in self._preferences.books() if book != own]
         for book in books:
             entry = self.recent.addAction(book.stem)
             entry.setToolTip(str(book))

@@ -243,8 +243,8 @@ class PlanCommands:
         if not steps:
             session.notice.emit(Notice(tr("No run is missing: the map comes once the runs that are there are read.")))
             return
-        place = min(planner.closed() - (0 if session.busy() else 1), len(planner.rows) - 1)
-        after = planner.key_of(place)
+        index = min(planner.closed() - (0 if session.busy() else 1), len(planner.rows) - 1)
+        after = planner.key_of(index)
         for step in reversed(steps):
             self.insert(after, step)
         words = tr("{n} runs that the map wants come next in the plan.")
@@ -255,9 +255,9 @@ class PlanCommands:
         session, planner = self._session, self._session.planner
         if session.card is None or not planner.rows:
             return
-        place = planner.closed() - (0 if session.busy() else 1)
+        index = planner.closed() - (0 if session.busy() else 1)
         step = Step(setting, load, until_known(session.card), "capacity", why)
-        self.insert(planner.key_of(min(place, len(planner.rows) - 1)), step)
+        self.insert(planner.key_of(min(index, len(planner.rows) - 1)), step)
         words = tr("{what} comes next in the plan.").format(what=setting.text(planned_in(session.card)))
         session.notice.emit(Notice(words, "" if session.busy() else "plan.start"))
 

@@ -55,20 +55,22 @@ class RigCommands:
             return
         dialog = ChangePart(sheet, name or (sheet.parts[0].name if sheet.parts else ""), self._over)
         if dialog.exec() == QDialog.DialogCode.Accepted:
-            self.take_part(dialog.said)
+            self.take_part(dialog.values)
         dialog.deleteLater()
 
-    def take_part(self, said: Changed) -> None:
+    def take_part(self, result: Changed) -> None:
         """Take what was said of a part."""
         session, sheet = self._session, self._session.sheet
         if sheet is None:
             return
         try:
-            after = with_part(sheet, said.part, said.variant, said.hands) if said.variant else reworded(sheet, said.part)
+            after = (
+                with_part(sheet, result.part, result.variant, result.hands) if result.variant else reworded(sheet, result.part)
+            )
         except NienteError as error:
             session.notice.emit(Notice(str(error)))
             return
-        session.sheets.change(tr("part {name}").format(name=said.part.name), after)
+        session.sheets.change(tr("part {name}").format(name=result.part.name), after)
 
     def calibrate(self) -> None:
         """Ask what a sensor is off by, and trust it so."""
@@ -107,12 +109,12 @@ class RigCommands:
         from niente.desktop.dialogs.new_rig import NewRig
 
         dialog = NewRig(self._over)
-        said = dialog.said if dialog.exec() == QDialog.DialogCode.Accepted else None
+        result = dialog.values if dialog.exec() == QDialog.DialogCode.Accepted else None
         dialog.deleteLater()
-        book = prompts.where_to_make_book(self._over, said[1]) if said is not None else None
-        if said is None or book is None:
+        book = prompts.where_to_make_book(self._over, result[1]) if result is not None else None
+        if result is None or book is None:
             return
-        template, title = said
+        template, title = result
 
         def make(path: Path) -> None:
             from niente.core.acquisition.new_book import make_from_class

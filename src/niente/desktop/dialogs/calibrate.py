@@ -48,7 +48,7 @@ class Calibrate(QDialog):
                 field.textChanged.connect(self._look)
                 grid.addWidget(field, row + 1, column)
             self.pairs.append(pair)
-        self.said = label("", wrap=True)
+        self.result_text = label("", wrap=True)
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Take over"))
         self.buttons.accepted.connect(self.accept)
@@ -58,7 +58,7 @@ class Calibrate(QDialog):
         rows.addWidget(label(words, "soft", wrap=True))
         rows.addLayout(grid)
         rows.addWidget(self.from_caps)
-        rows.addWidget(self.said)
+        rows.addWidget(self.result_text)
         rows.addWidget(label(tr("Every reading stays in the book as it came."), "soft", wrap=True))
         rows.addWidget(self.buttons)
         self.setMinimumWidth(420)
@@ -71,16 +71,16 @@ class Calibrate(QDialog):
 
     def take_caps(self) -> None:
         """Fill in the runs that firmware held at a temperature cap: the cap is true, the core's reading is what it reads."""
-        place = self.sensor.findData(CORES)
-        if place >= 0:
-            self.sensor.setCurrentIndex(place)
+        index = self.sensor.findData(CORES)
+        if index >= 0:
+            self.sensor.setCurrentIndex(index)
         self._fill(caps_of(self._evidence))
 
     def _fill(self, found: Sequence[tuple[float, float]]) -> None:
         for row, (true, reads) in enumerate(self.pairs):
-            told = found[row] if row < len(found) else None
-            true.setText(f"{told[0]:g}" if told is not None else "")
-            reads.setText(f"{told[1]:.1f}" if told is not None else "")
+            known = found[row] if row < len(found) else None
+            true.setText(f"{known[0]:g}" if known is not None else "")
+            reads.setText(f"{known[1]:.1f}" if known is not None else "")
 
     def _typed(self) -> list[tuple[float, float]]:
         unit = quantity_of(self.name).unit
@@ -99,18 +99,18 @@ class Calibrate(QDialog):
         self.found = None
         try:
             self.found = calibrate(pairs[:, 0], pairs[:, 1])
-            self.said.setText(self._words(self.found))
+            self.result_text.setText(self._words(self.found))
         except ValueError as error:
-            self.said.setText(tr("Not yet: {why}.").format(why=str(error)))
+            self.result_text.setText(tr("Not yet: {why}.").format(why=str(error)))
         self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(self.found is not None)
 
     def _words(self, found: Calibration) -> str:
         quantity = quantity_of(self.name)
-        offset = f"{found.offset:+.2f}".replace("-", "−") + (f" ± {found.offset_hw:.2f}" if _told(found.offset_hw) else "")
-        if not _told(found.gain_hw) and found.gain == 1.0:
+        offset = f"{found.offset:+.2f}".replace("-", "−") + (f" ± {found.offset_hw:.2f}" if _finite(found.offset_hw) else "")
+        if not _finite(found.gain_hw) and found.gain == 1.0:
             words = tr("It reads {offset} {unit} too high; references that lie apart would tell a gain too.")
             return words.format(offset=offset, unit=quantity.unit)
-        gain = f"{found.gain:.3f}" + (f" ± {found.gain_hw:.3f}" if _told(found.gain_hw) else "")
+        gain = f"{found.gain:.3f}" + (f" ± {found.gain_hw:.3f}" if _finite(found.gain_hw) else "")
         words = tr("It reads {gain} times the truth and {offset} {unit}, from {n} pairs.")
         return words.format(gain=gain, offset=offset, unit=quantity.unit, n=found.pairs)
 
@@ -132,7 +132,7 @@ def caps_of(evidence: Evidence | None) -> list[tuple[float, float]]:
     return found
 
 
-def _told(value: float) -> bool:
+def _finite(value: float) -> bool:
     return math.isfinite(value)
 
 

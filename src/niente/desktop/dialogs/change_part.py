@@ -28,7 +28,7 @@ class Changed(msgspec.Struct, frozen=True):
 
 
 class ChangePart(QDialog):
-    """A form; ``said`` is what it holds."""
+    """A form; ``values`` is what it holds."""
 
     def __init__(self, sheet: RigSheet, name: str, over: QWidget) -> None:
         super().__init__(over)
@@ -128,7 +128,7 @@ class ChangePart(QDialog):
         self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not problem)
 
     @property
-    def said(self) -> Changed:
+    def values(self) -> Changed:
         """What the form holds."""
         part = Part(self.part.currentText().strip(), self.words.text().strip(), self.tag.text().strip())
         new = self.other.isChecked()

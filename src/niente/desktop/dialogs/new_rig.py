@@ -8,7 +8,7 @@ from niente.desktop.widgets.labels import label
 
 
 class NewRig(QDialog):
-    """A list of classes over a name; ``said`` is the class's template and the name."""
+    """A list of classes over a name; ``values`` is the class's template and the name."""
 
     def __init__(self, over: QWidget) -> None:
         super().__init__(over)
@@ -46,6 +46,6 @@ class NewRig(QDialog):
         self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(bool(self.title.text().strip()))
 
     @property
-    def said(self) -> tuple[str, str]:
+    def values(self) -> tuple[str, str]:
         """The name of the class's template, and the machine's own."""
         return self._templates[self.kinds.currentRow()][0], self.title.text().strip()

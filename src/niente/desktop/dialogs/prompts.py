@@ -102,6 +102,6 @@ def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str
     box.setDefaultButton(safe)
     box.setEscapeButton(safe)
     box.exec()
-    said = box.clickedButton() is yes
+    confirmed = box.clickedButton() is yes
     box.deleteLater()
-    return said
+    return confirmed

@@ -18,7 +18,7 @@ class Page(QWidget):
     """Base of every page. ``name`` is its place in the passage, and the topic of its help."""
 
     name = ""
-    said = Signal()
+    margin_changed = Signal()
     """What the margin says has changed: something else is selected."""
 
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:

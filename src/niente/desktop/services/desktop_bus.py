@@ -25,7 +25,7 @@ class DesktopBus:
         self._work: queue.Queue[Callable[[], None] | None] = queue.Queue()
         self._thread: threading.Thread | None = None
 
-    def say(self, title: str, text: str, *, urgent: bool = False) -> None:
+    def notify(self, title: str, text: str, *, urgent: bool = False) -> None:
         """Show a notification."""
         self._later(lambda: self._notify(title, text, urgent))
 

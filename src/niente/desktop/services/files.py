@@ -22,15 +22,15 @@ def bytes_of(file: Path) -> bytes:
 
 def is_sheet(file: Path) -> bool:
     """Return whether a JSON file says of itself that it is a rig sheet; what cannot be read is none."""
-    return _says(file, FORMAT)
+    return _names_format(file, FORMAT)
 
 
 def is_question(file: Path) -> bool:
     """Return whether a JSON file says of itself that it is a question that was kept."""
-    return _says(file, OWN_FORMAT)
+    return _names_format(file, OWN_FORMAT)
 
 
-def _says(file: Path, its_format: str) -> bool:
+def _names_format(file: Path, its_format: str) -> bool:
     try:
         return f'"{its_format.partition("/")[0]}/' in file.read_text(encoding="utf-8", errors="replace")
     except OSError:

@@ -56,14 +56,14 @@ class Analyst(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
-        self._asked = 0
+        self._newest = 0
         self._maps = 0
         self._known: Evidence | None = None
 
     def request_answer(self, book: Path, limits: Limits) -> None:
         """Ask for a fresh answer; an older question still under way is then not answered any more."""
-        self._asked += 1
-        number = self._asked
+        self._newest += 1
+        number = self._newest
         self._pool.submit(self._guarded, lambda: self._answer(number, book, limits))
 
     def request_map(self, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> None:
@@ -87,7 +87,7 @@ class Analyst(QObject):
 
     def drop(self) -> None:
         """Drop the answer that is being worked out; the next question gets one again."""
-        self._asked += 1
+        self._newest += 1
         self._maps += 1
 
     def close(self) -> None:
@@ -102,7 +102,7 @@ class Analyst(QObject):
             self.broke.emit(traceback.format_exc())
 
     def _answer(self, number: int, book: Path, limits: Limits) -> None:
-        if number != self._asked:
+        if number != self._newest:
             return
         self.working.emit(True)
         try:
@@ -110,7 +110,7 @@ class Analyst(QObject):
         finally:
             self.working.emit(False)
         self._known = answer.evidence or self._known
-        if number == self._asked:
+        if number == self._newest:
             self.answered.emit(answer)
 
 

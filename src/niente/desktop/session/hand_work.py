@@ -137,9 +137,9 @@ class HandWork(QObject):
         evidence, plan, card = session.answer.evidence, session.plan, session.card
         if found is None or evidence is None or plan is None or card is None:
             return []
-        said = []
-        for place, row in rows_left_out(plan, card, evidence, found.run):
+        texts = []
+        for index, row in rows_left_out(plan, card, evidence, found.run):
             whole = row.step.setting.over(card.stock)
             changed = tuple(name for name, value in whole.controls() if value != card.stock.value(name))
-            said.append(f"{place + 1}: {whole.text(changed) or tr('stock')}, {row.step.load}")
-        return said
+            texts.append(f"{index + 1}: {whole.text(changed) or tr('stock')}, {row.step.load}")
+        return texts

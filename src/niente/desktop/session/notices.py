@@ -35,8 +35,8 @@ def crash_notice(live: LiveRun | None) -> Notice:
         return Notice(tr("The machine went down and started again."))
     step = live.opened.step
     words = tr("The machine went down at {setting} under {load}, after {t}. That is a failure there; the plan goes on.")
-    said = words.format(setting=step.setting.text(), load=step.load, t=duration_text(live.samples.seconds))
-    return Notice(said, "run.hold_after", tr("Hold after the next"))
+    text = words.format(setting=step.setting.text(), load=step.load, t=duration_text(live.samples.seconds))
+    return Notice(text, "run.hold_after", tr("Hold after the next"))
 
 
 def ending_of(title: str, ended: PlanEnded) -> Ending:

@@ -35,8 +35,8 @@ class Opener(QObject):
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
 
-    def open(self, prepare: Prepare, hear: Callable[[Record], None]) -> None:
-        """Begin; ``hear`` is given the bench's events."""
+    def open(self, prepare: Prepare, record_arrived: Callable[[Record], None]) -> None:
+        """Begin; ``record_arrived`` is given the bench's events."""
         self._cancel.clear()
 
         def say(text: str) -> None:
@@ -46,7 +46,7 @@ class Opener(QObject):
 
         def work() -> None:
             try:
-                self.ready.emit(*prepare(say, hear))
+                self.ready.emit(*prepare(say, record_arrived))
             except CancelledError:
                 self.cancelled.emit()
             except NienteError as error:

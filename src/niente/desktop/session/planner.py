@@ -65,7 +65,7 @@ class LaidOutPlan(msgspec.Struct, frozen=True):
     ``closed`` of them that need not be made any more, and how many runs each load has. ``keyed`` has the entries with the
     keys that edits by hand name them by."""
 
-    asked: PlanRequest
+    request: PlanRequest
     plan: Plan
     keyed: KeyedEntries
     rows: tuple[Row, ...]
@@ -93,12 +93,12 @@ class PlannedWork:
         self._keys: tuple[RigCard, AnswerKeys] | None = None
         self._checked: tuple[RigCard, Checked] | None = None
 
-    def entries_for(self, asked: PlanRequest) -> tuple[Entry, ...]:
+    def entries_for(self, request: PlanRequest) -> tuple[Entry, ...]:
         """Return the entries of a question's template."""
-        plain = msgspec.structs.replace(asked.question, edits=(), since="", budget_h=None, quiet=None)
+        plain = msgspec.structs.replace(request.question, edits=(), since="", budget_h=None, quiet=None)
         known = self._entries
-        if known is None or known[1] != plain or known[0] != asked.card:
-            known = self._entries = (asked.card, plain, entries_of(asked.card, asked.question))
+        if known is None or known[1] != plain or known[0] != request.card:
+            known = self._entries = (request.card, plain, entries_of(request.card, request.question))
             self._keys = None  # those of steps that are not there any more
         return known[2]
 
@@ -142,7 +142,7 @@ class Planner(QObject):
         """Where the plan came from that was taken in place of the question's."""
         self._seen: dict[int, tuple[Step, StepForecast]] = {}
         self._answer = Answer()
-        self._asked: PlanRequest | None = None
+        self._request: PlanRequest | None = None
         self._here, self._there = PlannedWork(), PlannedWork()
         """What was worked out before: in the window's thread, and in the planner's own. Neither touches the other's."""
         self._listed: KeyedEntries | None = None
@@ -177,7 +177,7 @@ class Planner(QObject):
     @property
     def own(self) -> Plan | None:
         """The plan that stands in place of the question's; ``None`` where none does."""
-        return self._asked.own if self._asked is not None else None
+        return self._request.own if self._request is not None else None
 
     @property
     def listed(self) -> KeyedEntries | None:
@@ -192,23 +192,23 @@ class Planner(QObject):
             self._listed = listed
         return done
 
-    def place_of(self, key: str) -> int | None:
+    def index_of(self, key: str) -> int | None:
         """Return the first run of an entry; ``None`` where it has none."""
         if self.laid is None or key not in self.laid.keyed.keys:
             return None
         entry = self.laid.keyed.keys.index(key)
-        return next((place for place, row in enumerate(self.rows) if row.entry == entry), None)
+        return next((index for index, row in enumerate(self.rows) if row.entry == entry), None)
 
     def number_of(self, key: str) -> int:
         """Return the number of an entry's first run, from 1; 0 where it has none."""
-        place = self.place_of(key)
-        return place + 1 if place is not None else 0
+        index = self.index_of(key)
+        return index + 1 if index is not None else 0
 
-    def key_of(self, place: int) -> str:
+    def key_of(self, index: int) -> str:
         """Return the key of the entry that a run belongs to; empty where there is no such run."""
-        if self.laid is None or not 0 <= place < len(self.rows):
+        if self.laid is None or not 0 <= index < len(self.rows):
             return ""
-        return self.laid.keyed.keys[self.rows[place].entry]
+        return self.laid.keyed.keys[self.rows[index].entry]
 
     def closed(self) -> int:
         """Return how many runs need not be made any more."""
@@ -224,35 +224,35 @@ class Planner(QObject):
     def plan_for(self, card: RigCard, question: Question, guards: tuple[Guard, ...] | None) -> None:
         """Make the plan anew where the question, the machine or its guards come to another; a plan that was taken in its
         place then gives way."""
-        before = self._asked
-        asked = PlanRequest(card, question, guards)
-        if before is not None and msgspec.structs.replace(before, own=None) == asked:
+        before = self._request
+        request = PlanRequest(card, question, guards)
+        if before is not None and msgspec.structs.replace(before, own=None) == request:
             return
         same = before is not None and (before.question, before.guards) == (question, guards)
         if before is not None and before.own is not None and same and before.card.variant == card.variant:
-            asked = msgspec.structs.replace(asked, own=before.own)  # another room makes no other question
-        if asked.own is None:
+            request = msgspec.structs.replace(request, own=before.own)  # another room makes no other question
+        if request.own is None:
             self.file = None
-        self._lay(asked)
+        self._lay(request)
 
     def take(self, plan: Plan | None, file: Path | None) -> None:
         """Let a plan be the one that is run next, in place of the question's; ``None`` gives way to that again."""
-        if self._asked is not None:
+        if self._request is not None:
             self.file = file
-            self._lay(msgspec.structs.replace(self._asked, own=plan))
+            self._lay(msgspec.structs.replace(self._request, own=plan))
 
     def goes_on_as(self, card: RigCard) -> None:
         """Let the plan under way go on as it is while hands bring the machine into another state."""
-        if self._asked is not None:
-            self._lay(msgspec.structs.replace(self._asked, card=card, own=self.plan))
+        if self._request is not None:
+            self._lay(msgspec.structs.replace(self._request, card=card, own=self.plan))
 
     def compare(self, what: str) -> None:
         """Work out what another step of an axis would cost, or with ``TARGET`` another target, with ``BUDGET`` another time
         budget; ``compared`` tells."""
         laid, models = self.laid, self._answer.models
-        if laid is None or laid.asked.own is not None:
+        if laid is None or laid.request.own is not None:
             return
-        card, question, pace = laid.asked.card, laid.asked.question, laid.pace
+        card, question, pace = laid.request.card, laid.request.question, laid.pace
 
         def work() -> None:
             if what == TARGET:
@@ -268,8 +268,8 @@ class Planner(QObject):
     def look(self, answer: Answer) -> None:
         """Lay the runs out against what the book comes to now."""
         before, self._answer = self._answer, answer
-        if self._asked is not None and not _alike(before, answer):
-            self._lay(self._asked)
+        if self._request is not None and not _alike(before, answer):
+            self._lay(self._request)
 
     def close(self) -> None:
         """Answer nothing any more."""
@@ -280,35 +280,35 @@ class Planner(QObject):
 
     # -- inside --------------------------------------------------------------------------------------------------
 
-    def _lay(self, asked: PlanRequest) -> None:
-        self._asked = asked
+    def _lay(self, request: PlanRequest) -> None:
+        self._request = request
         self._number += 1
         number, answer = self._number, self._answer
-        size = len(asked.own.entries) if asked.own is not None else naive_runs(asked.card, asked.question)
+        size = len(request.own.entries) if request.own is not None else naive_runs(request.card, request.question)
         if size <= SMALL:
-            self._take(number, self._worked_out(asked, answer, self._here))
+            self._take(number, self._worked_out(request, answer, self._here))
         else:
-            self._later(lambda: self._laid_out.emit(number, self._worked_out(asked, answer, self._there)))
+            self._later(lambda: self._laid_out.emit(number, self._worked_out(request, answer, self._there)))
 
     @staticmethod
-    def _worked_out(asked: PlanRequest, answer: Answer, before: "PlannedWork") -> LaidOutPlan:
+    def _worked_out(request: PlanRequest, answer: Answer, before: "PlannedWork") -> LaidOutPlan:
         """Return the plan, laid out; ``before`` is what the same thread worked out before."""
-        entries, keys = before.entries_for(asked), before.keys_for(asked.card)
-        listed = KeyedEntries(asked.own.entries) if asked.own is not None else keyed(entries, asked.question.edits)
-        plan = asked.own or plan_for(asked.card, asked.question, asked.guards, listed.done)
-        rows = plan_rows(plan, asked.card, _of(asked.card, answer.evidence), _next(answer.choice, answer.models), keys)
-        pace = pace_of(asked.card, answer.evidence)
-        question = asked.question if asked.own is None else None
+        entries, keys = before.entries_for(request), before.keys_for(request.card)
+        listed = KeyedEntries(request.own.entries) if request.own is not None else keyed(entries, request.question.edits)
+        plan = request.own or plan_for(request.card, request.question, request.guards, listed.done)
+        rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), _next(answer.choice, answer.models), keys)
+        pace = pace_of(request.card, answer.evidence)
+        question = request.question if request.own is None else None
         seconds = tuple(row_seconds(row, pace) for row in rows)
         return LaidOutPlan(
-            asked,
+            request,
             plan,
             listed,
             rows,
-            cost_of(rows, asked.card, question, pace),
+            cost_of(rows, request.card, question, pace),
             pace,
             seconds,
-            columns_of(asked.card, rows),
+            columns_of(request.card, rows),
             pieces_of(rows, seconds),
             sum(row.status.closed for row in rows),
             dict(Counter(row.step.load for row in rows)),
@@ -328,24 +328,24 @@ class Planner(QObject):
             return
         seen = foresee(models, [row.step for row in laid.rows])
         now = time.localtime()
-        question = laid.asked.question if laid.asked.own is None else None
+        question = laid.request.question if laid.request.own is None else None
         hour = now.tm_hour + now.tm_min / 60.0
         dry = dry_run(
             laid.plan,
-            laid.asked.card,
+            laid.request.card,
             laid.rows,
             seen,
             question=question,
             pace=laid.pace,
             hour=hour,
             cost=laid.cost,
-            checked=self._there.checked_for(laid.asked.card),
+            checked=self._there.checked_for(laid.request.card),
         )
         by_step = {id(row.step): (row.step, one) for row, one in zip(laid.rows, seen, strict=True)}
         left, budget = laid.cost.left_s, laid.plan.budget_s
         others = None
         if question is not None and budget is not None and left > budget:
-            others = within(laid.asked.card, question, budget, laid.pace)
+            others = within(laid.request.card, question, budget, laid.pace)
         self._seen_ahead.emit(number, by_step, (laid.rows, dry), others)
 
     def _take_seen(

@@ -141,9 +141,9 @@ class Session(QObject):
         if bench.follows:
             words = tr("Another Niente runs {title} and writes this book. This window looks on, and changes nothing there.")
             self.notice.emit(Notice(words.format(title=bench.card.title)))
-        if bench.unfit:
+        if bench.sheet_problems:
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
-            self.notice.emit(Notice(words.format(what="; ".join(bench.unfit)), "page.rig"))
+            self.notice.emit(Notice(words.format(what="; ".join(bench.sheet_problems)), "page.rig"))
         if bench.interrupted is not None:
             words = tr("The last time, everything ended in the middle of a run. Its samples are kept.")
             self.notice.emit(Notice(words, "page.run", tr("See what it was")))
@@ -185,17 +185,17 @@ class Session(QObject):
             except NienteError as error:
                 self.report(error)
 
-    def tell(self, command: Command) -> None:
+    def send_command(self, command: Command) -> None:
         """Give the bench a command."""
         if self.bench is not None:
-            self.bench.tell(command)
+            self.bench.send_command(command)
 
     def resume(self) -> None:
         """Go on after a hold, or once hands are done."""
         if self.hands.card is not None:
             self.hands.confirm()
         else:
-            self.tell(Command.RESUME)
+            self.send_command(Command.RESUME)
 
     def stop(self) -> None:
         """Stop what runs and restore the rig."""
@@ -233,7 +233,7 @@ class Session(QObject):
         """Whether a plan runs."""
         return self.bench is not None and self.bench.busy
 
-    def running_place(self) -> int | None:
+    def running_index(self) -> int | None:
         """Return the place of the run under way among the plan's runs; ``None`` where none is."""
         live, rows = self.live, self.planner.rows
         if live is None or live.closed is not None or not self.busy():
@@ -241,7 +241,7 @@ class Session(QObject):
         at = live.opened.index
         if at < len(rows) and rows[at].step.setting == live.opened.step.setting and rows[at].step.load == live.opened.step.load:
             return at
-        return next((place for place, row in enumerate(rows) if not row.status.closed), None)
+        return next((index for index, row in enumerate(rows) if not row.status.closed), None)
 
     def request_answer(self) -> None:
         """Ask for fresh answers."""

@@ -64,16 +64,16 @@ class GuardBars(QWidget):
         """Draw the rows."""
         painter = QPainter(self)
         p, width = self._look.palette, float(self.width())
-        nearest = sorted(range(len(self._guards)), key=lambda place: -self._guards[place].share)[:NEAR]
-        for place, one in enumerate(self._guards):
-            top = ROW * place
+        nearest = sorted(range(len(self._guards)), key=lambda index: -self._guards[index].share)[:NEAR]
+        for index, one in enumerate(self._guards):
+            top = ROW * index
             left, of, soon = distance_words(one)
             draw_text(painter, QPointF(0, top + 13), one.title, font(BODY), p.ink)
             draw_text(painter, QPointF(width, top + 13), left, font(BODY), p.ink, align=Qt.AlignmentFlag.AlignRight)
             y, end = top + 21, width - 2.0
             painter.fillRect(QRectF(0, y, end, 1), QColor(p.strong_rule))
             painter.fillRect(QRectF(0, y - 0.5, end * one.share, 2), QColor(p.ink))
-            near = place in nearest
+            near = index in nearest
             colour = (p.cap_line if one.by_firmware else p.guard) if near else p.strong_rule
             painter.fillRect(QRectF(end - (2 if near else 1), y - 4, 2 if near else 1, 9), QColor(colour))
             draw_text(painter, QPointF(0, top + 36), of, font(SMALL), p.soft)

@@ -35,8 +35,8 @@ class LimiterKeys(QWidget):
         """Draw the chips."""
         painter = QPainter(self)
         ratio = self.devicePixelRatioF()
-        for place, limiter in enumerate(LIMITERS):
-            x, y = (place % COLUMNS) * self.width() / COLUMNS, (place // COLUMNS) * ROW
+        for index, limiter in enumerate(LIMITERS):
+            x, y = (index % COLUMNS) * self.width() / COLUMNS, (index // COLUMNS) * ROW
             draw_limiter(painter, QRectF(int(x), y + 2, 20, 11), limiter, self._look.palette, ratio)
             draw_text(painter, QPointF(int(x) + 26, y + 11.5), words_of(limiter), font(SMALL), self._look.palette.ink)
         painter.end()

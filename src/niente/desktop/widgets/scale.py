@@ -29,7 +29,7 @@ def ticks(low: float, high: float, most: int) -> list[float]:
     power = 10.0 ** math.floor(math.log10(rough))
     step = next(factor * power for factor in (1.0, 2.0, 5.0, 10.0) if factor * power >= rough * 0.999)
     first = math.ceil(low / step - 1e-9)
-    return [place * step for place in range(first, math.floor(high / step + 1e-9) + 1)]
+    return [position * step for position in range(first, math.floor(high / step + 1e-9) + 1)]
 
 
 def tick_text(value: float, step: float) -> str:
@@ -38,10 +38,10 @@ def tick_text(value: float, step: float) -> str:
     return number_text(value, digits)
 
 
-def apart(places: list[float], least: float) -> list[float]:
+def apart(positions: list[float], least: float) -> list[float]:
     """Return places moved so that neighbours stand at least so far from each other, each as near its own as can be."""
-    order = sorted(range(len(places)), key=lambda one: places[one])
-    moved = [places[one] for one in order]
+    order = sorted(range(len(positions)), key=lambda one: positions[one])
+    moved = [positions[one] for one in order]
     for _ in range(4 * len(moved)):
         settled = True
         for one in range(len(moved) - 1):
@@ -52,7 +52,7 @@ def apart(places: list[float], least: float) -> list[float]:
                 settled = False
         if settled:
             break
-    result = [0.0] * len(places)
-    for place, one in zip(moved, order, strict=True):
-        result[one] = place
+    result = [0.0] * len(positions)
+    for position, one in zip(moved, order, strict=True):
+        result[one] = position
     return result

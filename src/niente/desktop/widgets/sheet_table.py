@@ -127,9 +127,9 @@ class _EntryDelegate(QuantityDelegate):
         room = area.width() - 2 * PAD - GAP_PX
         text = QFontMetricsF(font(BODY)).elidedText(entry.text, Qt.TextElideMode.ElideRight, room)
         left = area.left() + PAD
-        place = QPointF(area.right() - PAD, line) if right else QPointF(left, line)
+        point = QPointF(area.right() - PAD, line) if right else QPointF(left, line)
         side = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-        draw_text(painter, place, text, font(BODY), p.soft if entry.soft else p.ink, align=side)
+        draw_text(painter, point, text, font(BODY), p.soft if entry.soft else p.ink, align=side)
         if entry.editable:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
             painter.setPen(QColor(p.ink if option.state & QStyle.StateFlag.State_Selected else p.strong_rule))

@@ -56,7 +56,7 @@ class HeadedModel(QAbstractTableModel):
         """Return the number of rows."""
         raise NotImplementedError
 
-    def row(self, place: int) -> list[Cell]:
+    def row(self, index: int) -> list[Cell]:
         """Return the cells of a row, where the table is drawn from cells."""
         raise NotImplementedError
 
@@ -100,10 +100,10 @@ class RowsModel(HeadedModel):
         if cells == self.cells:
             return
         if len(cells) == len(self.cells):
-            changed = [place for place, (old, new) in enumerate(zip(self.cells, cells, strict=True)) if old != new]
+            changed = [index for index, (old, new) in enumerate(zip(self.cells, cells, strict=True)) if old != new]
             self.cells = cells
-            for place in changed:
-                self.dataChanged.emit(self.index(place, 0), self.index(place, len(self.heads) - 1))
+            for index in changed:
+                self.dataChanged.emit(self.index(index, 0), self.index(index, len(self.heads) - 1))
             return
         self.beginResetModel()
         self.cells = cells
@@ -121,9 +121,9 @@ class RowsModel(HeadedModel):
         """Return the number of rows."""
         return len(self.cells)
 
-    def row(self, place: int) -> list[Cell]:
+    def row(self, index: int) -> list[Cell]:
         """Return the cells of a row."""
-        return self.cells[place]
+        return self.cells[index]
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Return a cell's text, its alignment, or the cell itself."""
@@ -276,7 +276,7 @@ def rows_view(
 
     def fit(first: int, end: int) -> None:
         """Let columns grow to what their first rows hold; they do not shrink, so that nothing jumps as texts change."""
-        cells = [model.row(place) for place in range(first, min(end, first + FITTED))]
+        cells = [model.row(index) for index in range(first, min(end, first + FITTED))]
         for column in range(model.columnCount()):
             title = str(model.headerData(column, Qt.Orientation.Horizontal))
             wanted = max([text_width(title, SMALL) + 2 * PAD, float((least or {}).get(column, 0))])

@@ -18,19 +18,19 @@ class Views(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(12)
         self._group = QButtonGroup(self)
-        for place, (name, tip) in enumerate(names):
+        for index, (name, tip) in enumerate(names):
             button = QPushButton(name)
             button.setProperty("role", "view")
             button.setCheckable(True)
             button.setToolTip(tip)
-            button.setChecked(place == 0)
-            self._group.addButton(button, place)
+            button.setChecked(index == 0)
+            self._group.addButton(button, index)
             row.addWidget(button)
-        self._group.idToggled.connect(lambda place, on: self.chosen.emit(place) if on else None)
+        self._group.idToggled.connect(lambda index, on: self.chosen.emit(index) if on else None)
 
-    def show_view(self, place: int) -> None:
+    def show_view(self, index: int) -> None:
         """Let a view be the current one."""
-        self._group.button(place).setChecked(True)
+        self._group.button(index).setChecked(True)
 
     @property
     def current(self) -> int:

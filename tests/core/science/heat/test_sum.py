@@ -30,9 +30,9 @@ TINY = -40.0
 def only(**values: float) -> np.ndarray:
     """Logarithms of a path with one fan group, in which everything that is not named is nothing."""
     logs = np.full(SHARED + OF_GROUP, TINY)
-    places = {"theta0": THETA0, "beside": BESIDE, "free": FREE, "other": OTHER, "common": COMMON, "own": SHARED}
+    points = {"theta0": THETA0, "beside": BESIDE, "free": FREE, "other": OTHER, "common": COMMON, "own": SHARED}
     for name, value in values.items():
-        logs[places[name]] = np.log(value)
+        logs[points[name]] = np.log(value)
     for still in (COMMON_STILL, SHARED + 1):
         logs[still] = np.log(1e-6)
     logs[[4, SHARED + 3]] = 0.0
@@ -87,11 +87,11 @@ def test_the_slopes_are_the_slopes(groups: int) -> None:
     at = rng.uniform(40, 200, 6), rng.uniform(0.1, 1.0, (6, groups)), rng.uniform(0, 60, (6, 1))
     value, slopes = rise_and_slopes(logs, *at)
     assert value.tolist() == pytest.approx(rise_alone(logs, *at).tolist())
-    for place in range(means.shape[0]):
+    for index in range(means.shape[0]):
         step = np.zeros(means.shape[0])
-        step[place] = 1e-5
+        step[index] = 1e-5
         direct = (rise_alone(logs + step, *at) - rise_alone(logs - step, *at)) / 2e-5
-        assert slopes[:, place].tolist() == pytest.approx(direct.tolist(), abs=1e-5)
+        assert slopes[:, index].tolist() == pytest.approx(direct.tolist(), abs=1e-5)
 
 
 @settings(deadline=None, max_examples=100)

@@ -25,8 +25,8 @@ def values(**known: float) -> np.ndarray:
     found = np.full(SHARED + 1, -40.0)
     found[AT_FULL:SHARED] = 0.0
     for name, value in known.items():
-        place = {"leak": LEAK, "per_k": LEAK_PER_K, "per_v": LEAK_PER_V, "uncore": UNCORE, "ohm": LOAD_LINE}[name]
-        found[place] = np.log(value)
+        index = {"leak": LEAK, "per_k": LEAK_PER_K, "per_v": LEAK_PER_V, "uncore": UNCORE, "ohm": LOAD_LINE}[name]
+        found[index] = np.log(value)
     return found
 
 

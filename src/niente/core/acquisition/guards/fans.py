@@ -15,14 +15,14 @@ class FanWatch:
     """A fan that stands although it was seen turning at this duty or a lower one has stalled."""
 
     def __init__(self, card: RigCard) -> None:
-        self._fans = [(place, part_of(card.channels[place].name)) for place in card.indices("fan_speed_rpm")]
+        self._fans = [(index, part_of(card.channels[index].name)) for index in card.indices("fan_speed_rpm")]
         self._turns_at = {group: card.safe.fan_duty.get(group, 100.0) for _, group in self._fans}
         self._standing = {group: 0 for _, group in self._fans}
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if a fan has stalled."""
-        for place, group in self._fans:
-            duty, rpm = setting.fan_duty.get(group, 0.0), float(frame.values[place])
+        for index, group in self._fans:
+            duty, rpm = setting.fan_duty.get(group, 0.0), float(frame.values[index])
             standing = rpm < STANDSTILL_RPM and duty >= self._turns_at[group]
             self._standing[group] = self._standing[group] + 1 if standing else 0
             if self._standing[group] >= STALLED_SAMPLES:
@@ -31,6 +31,6 @@ class FanWatch:
 
     def learn(self, frame: Frame, setting: Setting) -> None:
         """Take note, at the end of a run, that the fans turn at its duties."""
-        for place, group in self._fans:
-            if frame.values[place] > 2 * STANDSTILL_RPM and setting.fan_duty.get(group, 0.0) > 0.0:
+        for index, group in self._fans:
+            if frame.values[index] > 2 * STANDSTILL_RPM and setting.fan_duty.get(group, 0.0) > 0.0:
                 self._turns_at[group] = min(self._turns_at[group], setting.fan_duty[group])

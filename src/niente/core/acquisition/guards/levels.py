@@ -41,7 +41,7 @@ class Channels:
 
     def __init__(self, card: RigCard, quantity: str) -> None:
         self._places = np.array(card.indices(quantity), dtype=int)
-        channels = [card.channels[place] for place in self._places]
+        channels = [card.channels[index] for index in self._places]
         trust = [card.trust_in(channel.name) for channel in channels]
         self._errs = any(one.offset or one.gain != 1.0 for one in trust)
         self._offset = np.array([one.offset for one in trust])
@@ -132,14 +132,14 @@ class RoomMoved:
 
     def __init__(self, card: RigCard) -> None:
         room = card.index("room_temperature_c")
-        self.place = -1 if room is None else room
+        self.index = -1 if room is None else room
         self._most = max(round(REFERENCE_S / card.sample_period_s), 1)
         self._sum, self._count = 0.0, 0
         self._recent: deque[float] = deque(maxlen=self._most)
 
     def of(self, frame: Frame) -> float:
         """Return the distance of the last minute's mean from the first one's; 0 during the first minute."""
-        room = float(frame.values[self.place])
+        room = float(frame.values[self.index])
         if room != room:
             return math.nan
         self._recent.append(room)
@@ -173,20 +173,20 @@ class LevelWatch:
         self._of = reading_for(card, guard.quantity)
         self._sign = -1.0 if guard.falling else 1.0
         self._beyond_since: float | None = None
-        self._told = False
+        self._warned = False
 
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if this sample completes one. A guard that only warns says so once until it is quiet again."""
         self.reading = self._of.of(frame)
         if not self._sign * self.reading >= self._sign * self.guard.trip:
             self._beyond_since = None
-            self._told = self._told and not self.quiet
+            self._warned = self._warned and not self.quiet
             return None
         if self._beyond_since is None:
             self._beyond_since = frame.time_s
-        if frame.time_s - self._beyond_since < self.guard.dwell_s or self._told:
+        if frame.time_s - self._beyond_since < self.guard.dwell_s or self._warned:
             return None
-        self._told = self.guard.action == GuardAction.WARN
+        self._warned = self.guard.action == GuardAction.WARN
         quantity = quantity_of(self.guard.quantity)
         reading, level = quantity.with_unit(self.reading), quantity.with_unit(self.guard.trip)
         return Trip(self.guard.action, f"{self.guard.reason} It read {reading}; the guard stands at {level}.", self.guard)
@@ -204,5 +204,5 @@ class LevelWatch:
     def go_on_from(self, other: "LevelWatch") -> None:
         """Hold the room against where it was for another watch, where both watch that in the same channel."""
         mine, theirs = self._of, other._of
-        if isinstance(mine, RoomMoved) and isinstance(theirs, RoomMoved) and mine.place == theirs.place:
-            self._of, self._told = theirs, other._told
+        if isinstance(mine, RoomMoved) and isinstance(theirs, RoomMoved) and mine.index == theirs.index:
+            self._of, self._warned = theirs, other._warned

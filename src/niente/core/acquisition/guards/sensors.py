@@ -74,14 +74,14 @@ class GuardedSensors:
         names = {guard.quantity for guard in guards if guard.action != GuardAction.WARN} - {CORE}
         if names & {DEW_MARGIN, ROOM_MOVED}:
             names |= set(OF_THE_ROOM)
-        places = [place for name in sorted(names) for place in card.indices(name)]
-        self._places = np.array(places, dtype=int)
-        self._follows = [not card.channels[place].name.startswith(OF_THE_ROOM) for place in places]
+        indices = [index for name in sorted(names) for index in card.indices(name)]
+        self._places = np.array(indices, dtype=int)
+        self._follows = [not card.channels[index].name.startswith(OF_THE_ROOM) for index in indices]
         self._cores = np.array(card.indices(CORE), dtype=int)
         self._ranges = [
-            (quantity_of(card.channels[place].name).low, quantity_of(card.channels[place].name).high) for place in places
+            (quantity_of(card.channels[index].name).low, quantity_of(card.channels[index].name).high) for index in indices
         ]
-        many = len(places)
+        many = len(indices)
         self._last = [math.nan] * many
         self._lost, self._wild, self._still = [0] * many, [0] * many, [0] * many
         self._cores_then = [math.nan] * many
@@ -89,25 +89,25 @@ class GuardedSensors:
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if a sensor that a guard needs has gone."""
         hottest = max((one for one in frame.values[self._cores].tolist() if one == one), default=math.nan)
-        for place, reading in enumerate(frame.values[self._places].tolist()):
-            low, high = self._ranges[place]
-            self._wild[place] = self._wild[place] + 1 if reading < low or reading > high else 0
-            if self._wild[place] >= IMPOSSIBLE_SAMPLES:
-                return self._gone(place, f"reads {reading:g}, which cannot be")
-            if reading == self._last[place]:
-                self._still[place] += 1
-                moved = abs(hottest - self._cores_then[place]) > CORES_MOVED_K
-                if moved and self._follows[place] and self._still[place] >= SLOW_FROZEN_SAMPLES:
-                    return self._gone(place, "has not moved for minutes while the cores did")
+        for index, reading in enumerate(frame.values[self._places].tolist()):
+            low, high = self._ranges[index]
+            self._wild[index] = self._wild[index] + 1 if reading < low or reading > high else 0
+            if self._wild[index] >= IMPOSSIBLE_SAMPLES:
+                return self._gone(index, f"reads {reading:g}, which cannot be")
+            if reading == self._last[index]:
+                self._still[index] += 1
+                moved = abs(hottest - self._cores_then[index]) > CORES_MOVED_K
+                if moved and self._follows[index] and self._still[index] >= SLOW_FROZEN_SAMPLES:
+                    return self._gone(index, "has not moved for minutes while the cores did")
                 continue
-            self._still[place] = 0
-            self._cores_then[place] = hottest
-            self._last[place] = reading
-            self._lost[place] = self._lost[place] + 1 if reading != reading else 0
-            if self._lost[place] >= LOST_SAMPLES:
-                return self._gone(place, "gives nothing any more")
+            self._still[index] = 0
+            self._cores_then[index] = hottest
+            self._last[index] = reading
+            self._lost[index] = self._lost[index] + 1 if reading != reading else 0
+            if self._lost[index] >= LOST_SAMPLES:
+                return self._gone(index, "gives nothing any more")
         return None
 
-    def _gone(self, place: int, what: str) -> Trip:
-        title = self._card.channels[int(self._places[place])].title.lower()
+    def _gone(self, index: int, what: str) -> Trip:
+        title = self._card.channels[int(self._places[index])].title.lower()
         return Trip(GuardAction.STOP, f"The sensor of {title} {what}; the guard on it protects nothing.")

@@ -11,7 +11,7 @@ from niente.core.planning.builders import (
     GIVES_THROUGHPUT,
     NOISE_DUTIES,
     Spot,
-    at_place,
+    at_point,
     base_of,
     baseline_steps,
     default_fans,
@@ -136,7 +136,7 @@ def way_entries(card: RigCard, question: Question) -> list[Entry]:
     if CAP in axes:
         quiet = base.replaced(f"fan_duty.{card.lead_group()}", sorted(swept)[len(swept) // 2]) if swept else base
         entries += _rungs(card, question, CAPPED, spots(card, quiet, [axes[CAP]]))
-    if OFFSET in axes and len(axes[OFFSET].places()) > 1:
+    if OFFSET in axes and len(axes[OFFSET].points()) > 1:
         entries += _undervolted(card, question, coolest, axes[OFFSET])
     entries += _fixed(card, question, coolest, axes)
     if card.load_of(LoadKind.HEAVY) is not None:
@@ -145,19 +145,19 @@ def way_entries(card: RigCard, question: Question) -> list[Entry]:
 
 
 def _rungs(
-    card: RigCard, question: Question, way: str, places: list[Spot], *, takes: str = "", first_only: bool = False
+    card: RigCard, question: Question, way: str, points: list[Spot], *, takes: str = "", first_only: bool = False
 ) -> list[Step]:
     """Return the rungs of one way: until known under the first load, for the throughput under the others."""
     steps: list[Step] = []
     seen: set[float] = set()
-    for spot in places:
-        for place, load in enumerate(question.loads):
+    for spot in points:
+        for index, load in enumerate(question.loads):
             power = spot.setting.sustained_power_w or 0.0
-            if place and first_only and power in seen:
+            if index and first_only and power in seen:
                 continue
-            if place:
+            if index:
                 seen.add(power)
-            exposure = question.exposure if place == 0 else GIVES_THROUGHPUT
+            exposure = question.exposure if index == 0 else GIVES_THROUGHPUT
             reason = f"Held back by {way}"
             steps.append(msgspec.structs.replace(step_at(card, spot, load, exposure, way, reason), takes=takes))
     return arranged(steps, question, card)
@@ -189,7 +189,7 @@ def _fixed(card: RigCard, question: Question, base: Setting, axes: dict[str, Axi
     entries: list[Entry] = []
     voltage, control = axes.get(FIXED_VOLTAGE), card.control(FIXED_VOLTAGE)
     for mhz in sorted(snapped(clock, card)):
-        at = at_place(card, Spot(base), clock.control, mhz)
+        at = at_point(card, Spot(base), clock.control, mhz)
         takes = UNDERVOLT if OFFSET in axes else ""
         if voltage is not None and control is not None and clock.control == FIXED_CLOCK:
             takes = f"voltage at {mhz:g} MHz"

@@ -57,9 +57,9 @@ def _together(base: Setting, duties: dict[str, list[float]]) -> list[Setting]:
     """Return settings with every group at its own place of its axis, rising together."""
     most = max(map(len, duties.values()), default=0)
     found = []
-    for place in range(most):
+    for index in range(most):
         setting = base
         for control, values in duties.items():
-            setting = setting.replaced(control, values[round(place * (len(values) - 1) / max(most - 1, 1))])
+            setting = setting.replaced(control, values[round(index * (len(values) - 1) / max(most - 1, 1))])
         found.append(setting)
     return found

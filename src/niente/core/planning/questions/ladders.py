@@ -91,10 +91,10 @@ def free_entries(card: RigCard, question: Question) -> list[Entry]:
 
 
 def _product(card: RigCard, question: Question, stage: str, reason: str) -> list[Entry]:
-    places = spots(card, base_of(card, question), usable_axes(card, question))
+    points = spots(card, base_of(card, question), usable_axes(card, question))
     steps = [
         step_at(card, spot, load, question.exposure, stage, f"{reason}; {purpose}")
         for load, purpose in each_load(question)
-        for spot in places
+        for spot in points
     ]
     return list(arranged(steps, question, card))

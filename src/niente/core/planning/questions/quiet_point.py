@@ -42,8 +42,8 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     """Return the stages. An offset axis with one place is what the whole sweep runs at; with several it is searched."""
     offset = next((axis for axis in question.axes if axis.control in SEARCHED), None)
     base = base_of(card, question)
-    if offset is not None and len(offset.places()) == 1 and card.control(offset.control) is not None:
-        base = base.replaced(offset.control, offset.places()[0])
+    if offset is not None and len(offset.points()) == 1 and card.control(offset.control) is not None:
+        base = base.replaced(offset.control, offset.points()[0])
     axes = [axis for axis in usable_axes(card, question) if axis.control not in SEARCHED]
     swept = [duty for axis in axes if axis.control == f"fan_duty.{card.lead_group()}" for duty in snapped(axis, card)]
     entries: list[Entry] = [*noise_steps(card, base, swept)]
@@ -53,8 +53,8 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     if search is not None:
         entries.append(search)
     takes = search.name if search is not None else ""
-    for place, load in enumerate(question.loads):
-        steps = _heat(card, question, base, axes, load) if place == 0 else _rest(card, question, base, axes, load)
+    for index, load in enumerate(question.loads):
+        steps = _heat(card, question, base, axes, load) if index == 0 else _rest(card, question, base, axes, load)
         entries += [msgspec.structs.replace(step, takes=takes) for step in arranged(steps, question, card)]
     if card.load_of(LoadKind.HEAVY) is not None:
         entries.append(Confirmation(exposure_s=question.confirm_minutes * 60.0))

@@ -57,7 +57,7 @@ def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
 
 def search_over(card: RigCard, question: Question, base: Setting, exposure: Exposure | None = None) -> Search | None:
     """Return the search over the question's offset axis; ``None`` where it varies none."""
-    axis = next((one for one in question.axes if one.control in SEARCHED and len(one.places()) > 1), None)
+    axis = next((one for one in question.axes if one.control in SEARCHED and len(one.points()) > 1), None)
     loads = tuple(load for load in question.loads if (known := card.load(load)) is not None and known.kind != LoadKind.IDLE)
     if axis is None or not loads:
         return None
@@ -88,7 +88,7 @@ def search_over(card: RigCard, question: Question, base: Setting, exposure: Expo
 def search_of(
     name: str,
     controls: tuple[str, ...],
-    places: tuple[float, ...],
+    points: tuple[float, ...],
     question: Question,
     step: float,
     *,
@@ -99,8 +99,8 @@ def search_of(
     exposure: Exposure,
 ) -> Search:
     """Return a search from the gentlest of some places, which is the highest, to the deepest; ``step`` is the rig's own."""
-    high, low = max(places), min(places)
-    coarse = max((high - low) / (len(places) - 1), step)
+    high, low = max(points), min(points)
+    coarse = max((high - low) / (len(points) - 1), step)
     fine = min(question.fine if question.fine is not None else step, coarse)
     return Search(
         name=name,
@@ -140,7 +140,7 @@ def first_clock(card: RigCard) -> Question:
 def clock_entries(card: RigCard, question: Question) -> list[Entry]:
     """Return for every clock, the lowest first, how far the voltage goes down, and what was found there."""
     clock = next((one for one in question.axes if one.control in (FIXED_CLOCK, CLOCK_CAP)), None)
-    depth = next((one for one in question.axes if one.control in (FIXED_VOLTAGE, OFFSET) and len(one.places()) > 1), None)
+    depth = next((one for one in question.axes if one.control in (FIXED_VOLTAGE, OFFSET) and len(one.points()) > 1), None)
     entries: list[Entry] = [*baseline_steps(card, question.loads[:2], until_known(card))]
     if clock is None or depth is None or not question.loads:
         return entries

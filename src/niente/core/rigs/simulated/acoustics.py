@@ -10,7 +10,7 @@ from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
 
 Vector = NDArray[np.float64]
-Places = NDArray[np.int64]
+Indices = NDArray[np.int64]
 
 STANDSTILL_RPM = 30.0
 TONE_PER_DECADE = 60.0
@@ -25,7 +25,7 @@ class Sound(NamedTuple):
     per_decade: Vector
     tone: Vector
     blades: Vector
-    hump_fan: Places
+    hump_fan: Indices
     hump_rpm: Vector
     hump_width: Vector
     hump_db: Vector
@@ -40,7 +40,7 @@ class Sound(NamedTuple):
 def sound_of(machine: Machine) -> Sound:
     """Return the sources of a machine, and how much its meter's distance takes."""
     fans = list(machine.fans.values())
-    humps = [(place, hump) for place, fan in enumerate(fans) for hump in fan.humps]
+    humps = [(index, hump) for index, fan in enumerate(fans) for hump in fan.humps]
     pump, whine = machine.pump, machine.whine
     return Sound(
         full_rpm=np.array([fan.full_rpm for fan in fans]),
@@ -48,7 +48,7 @@ def sound_of(machine: Machine) -> Sound:
         per_decade=np.array([fan.per_decade for fan in fans]),
         tone=np.array([fan.tone_db for fan in fans]),
         blades=np.array([float(fan.blades) for fan in fans]),
-        hump_fan=np.array([place for place, _ in humps], dtype=np.int64),
+        hump_fan=np.array([index for index, _ in humps], dtype=np.int64),
         hump_rpm=np.array([hump.rpm for _, hump in humps], dtype=float),
         hump_width=np.array([hump.width_rpm for _, hump in humps], dtype=float),
         hump_db=np.array([hump.db for _, hump in humps], dtype=float),

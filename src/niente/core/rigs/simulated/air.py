@@ -10,7 +10,7 @@ from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import ROOM, Machine
 
 Vector = NDArray[np.float64]
-Places = NDArray[np.int64]
+Indices = NDArray[np.int64]
 
 AIR_HEAT = 1191.8
 """Density times specific heat of dry air at 25 °C and 101 325 Pa in J/(m3 K) (Lemmon et al. 2000)."""
@@ -33,18 +33,18 @@ class Air(NamedTuple):
     pressure: Vector
     free_flow: Vector
     bend: Vector
-    first_stage: Places
-    first_member: Places
-    members: Places
+    first_stage: Indices
+    first_member: Indices
+    members: Indices
     impedance: Vector
     reference: Vector
     chimney: Vector
-    warm: Places
+    warm: Indices
     helped: NDArray[np.float64]
 
 
-def ways(machine: Machine, place: dict[str, int]) -> Air:
-    """Return the ways of a machine's air; ``place`` gives each node's index."""
+def ways(machine: Machine, index: dict[str, int]) -> Air:
+    """Return the ways of a machine's air; ``index`` gives each node's index."""
     fans = list(machine.fans)
     streams = list(machine.heat.streams)
     first_stage, first_member, members = [0], [0], []
@@ -66,7 +66,7 @@ def ways(machine: Machine, place: dict[str, int]) -> Air:
         impedance=np.array(impedance),
         reference=np.array([stream.reference_m3h / HOUR_S for stream in known]),
         chimney=np.array([stream.chimney_m for stream in known]),
-        warm=np.array([place[stream.sink if stream.source == ROOM else stream.source] for stream in known]),
+        warm=np.array([index[stream.sink if stream.source == ROOM else stream.source] for stream in known]),
         helped=np.array([[stream.helped_by.get(other, 0.0) for other in streams] for stream in known]),
     )
 

@@ -35,33 +35,33 @@ NORMAL, UNIFORM = 1, 3
 def plant_constants(machine: Machine, seed: int) -> plant.Constants:
     """Return the constants of one sample of a machine. Its parts draw from streams of their own, so that a variant
     changes what it changes and nothing else."""
-    place = node_indices(machine)
+    index = node_indices(machine)
     groups = machine.groups()
     fans = list(machine.fans.values())
-    said = {
-        "room_temperature_c": place["room"],
-        **{name: place[node] for node, name in machine.heat.readings.items()},
+    columns = {
+        "room_temperature_c": index["room"],
+        **{name: index[node] for node, name in machine.heat.readings.items()},
         **{f"core_temperature_c.{i + 1}": i for i in range(machine.processor.cores)},
     }
     behind = {
-        "package_power_w": plant.SAY_POWER,
-        "graphics_power_w": plant.SAY_GRAPHICS,
-        "wall_power_w": plant.SAY_WALL,
-        "effective_clock_mhz": plant.SAY_CLOCK,
-        "core_voltage_v": plant.SAY_VOLT,
-        "throughput_per_s": plant.SAY_WORK,
-        "noise_dba": plant.SAY_LEVEL,
-        **{f"fan_speed_rpm.{group}": plant.SAID + i for i, group in enumerate(groups)},
+        "package_power_w": plant.OUT_POWER,
+        "graphics_power_w": plant.OUT_GRAPHICS,
+        "wall_power_w": plant.OUT_WALL,
+        "effective_clock_mhz": plant.OUT_CLOCK,
+        "core_voltage_v": plant.OUT_VOLT,
+        "throughput_per_s": plant.OUT_WORK,
+        "noise_dba": plant.OUT_LEVEL,
+        **{f"fan_speed_rpm.{group}": plant.OUTPUTS + i for i, group in enumerate(groups)},
     }
-    said |= {name: len(place) + at for name, at in behind.items()}
+    columns |= {name: len(index) + at for name, at in behind.items()}
 
     def speaks(group: str) -> int:
         return next((i for i, fan in enumerate(fans) if fan.group == group), -1)
 
     pump = machine.pump
     return plant.Constants(
-        net=network_of(machine, place, np.random.default_rng([seed, 11])),
-        air=ways(machine, place),
+        net=network_of(machine, index, np.random.default_rng([seed, 11])),
+        air=ways(machine, index),
         power=power_of(machine.processor, machine.supply, np.random.default_rng([seed, 12])),
         silicon=silicon_of(machine.processor, np.random.default_rng([seed, 13])),
         sound=sound_of(machine),
@@ -77,7 +77,7 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
         density=density_ratio(machine.room.altitude_m),
         idle_mhz=machine.processor.idle_mhz,
         package_share=float(sum(source.of_package for source in machine.heat.sources)),
-        pick=np.array([said[channel.name] for channel in channels_of(machine)], dtype=np.int64),
+        pick=np.array([columns[channel.name] for channel in channels_of(machine)], dtype=np.int64),
     )
 
 
@@ -87,13 +87,13 @@ def demand_of(
     """Return what a whole setting and a load ask; fans in ``stuck`` (by their name or group) stand."""
     cores, points = c.power.stock_v.shape
     groups = machine.groups()
-    place = node_indices(machine)
+    index = node_indices(machine)
     active = load.active_cores or cores
     sustained = float(setting.sustained_power_w or NO_LIMIT_W)
-    heat, of_supply = np.zeros(len(place)), np.zeros(len(place))
+    heat, of_supply = np.zeros(len(index)), np.zeros(len(index))
     for source in machine.heat.sources:
-        heat[place[source.node]] += source.watts + source.of_graphics * load.graphics_w
-        of_supply[place[source.node]] += source.of_supply
+        heat[index[source.node]] += source.watts + source.of_graphics * load.graphics_w
+        of_supply[index[source.node]] += source.of_supply
     curves = [setting.fan_curve.get(group) for group in groups]
     flat = [point for curve in curves if curve is not None for point in curve.points]
     ends = np.cumsum([len(curve.points) if curve is not None else 0 for curve in curves])
@@ -119,7 +119,7 @@ def demand_of(
         duty=np.array([setting.fan_duty.get(group, 0.0) for group in groups], float),
         curve_from=np.concatenate([[0], ends[:-1]]).astype(np.int64),
         curve_to=ends.astype(np.int64),
-        curve_node=np.array([_node_of(machine, place, curve.source) if curve else -1 for curve in curves], dtype=np.int64),
+        curve_node=np.array([_node_of(machine, index, curve.source) if curve else -1 for curve in curves], dtype=np.int64),
         curve_c=np.array([celsius for celsius, _ in flat], float),
         curve_duty=np.array([duty for _, duty in flat], float),
         hysteresis=np.array([curve.hysteresis_k if curve else 0.0 for curve in curves], float),
@@ -150,9 +150,9 @@ def _ceiling_mhz(machine: Machine, setting: Setting, active: int) -> float:
     return min(ceiling, limits[min(limits)]) if limits else ceiling
 
 
-def _node_of(machine: Machine, place: dict[str, int], source: str) -> int:
+def _node_of(machine: Machine, index: dict[str, int], source: str) -> int:
     """Return the node that a channel reads; -1 for the hottest core."""
-    return next((place[node] for node, name in machine.heat.readings.items() if name == source), -1)
+    return next((index[node] for node, name in machine.heat.readings.items() if name == source), -1)
 
 
 def _supplied(setting: Setting, group: str, rated_v: float) -> float:

@@ -22,8 +22,8 @@ def record_all(rigs: Sequence[SimulatedRig], seconds: int, workers: int | None =
         raise ValueError("the rigs have to be of one kind, and at least one")
     rows = np.empty((len(rigs), seconds, channels.pop()))
 
-    def run(place: int) -> None:
-        rows[place] = rigs[place].record(seconds)[1]
+    def run(index: int) -> None:
+        rows[index] = rigs[index].record(seconds)[1]
 
     with ThreadPoolExecutor(workers or os.cpu_count() or 1) as pool:
         list(pool.map(run, range(len(rigs))))

@@ -7,6 +7,7 @@ from typing import Any
 import msgspec
 
 from niente.core.model.errors import DocumentError
+from niente.core.model.json_files import JsonError, converted, decoded_json, json_schema
 from niente.core.rigs.simulated.machine import FORMAT, Machine
 from niente.core.rigs.simulated.validation import impossible
 
@@ -84,33 +85,31 @@ def machine_file(path: Path) -> MachineFile:
 def read_machine(text: bytes, source: str) -> MachineFile:
     """Return the machine file in a JSON text; fields that are not known are kept. Raises ``DocumentError``."""
     try:
-        document = msgspec.json.decode(text)
-    except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise _refused(source, [f"it is no JSON: {error}"]) from None
+        document = decoded_json(text)
+    except JsonError as error:
+        raise _refused(source, [f"it is no JSON: {error.reason}"]) from None
     if not isinstance(document, dict):
         raise _refused(source, ["the top: Expected `object`"])
-    told = document.get("format", FORMAT)
-    if told != FORMAT:
-        raise _refused(source, [f"format: {told!r}, and this Niente reads {FORMAT!r}"])
+    named_format = document.get("format", FORMAT)
+    if named_format != FORMAT:
+        raise _refused(source, [f"format: {named_format!r}, and this Niente reads {FORMAT!r}"])
     return MachineFile(document, source)
 
 
 def _machine(document: dict[str, Any], source: str) -> Machine:
     try:
-        machine = msgspec.convert(document, Machine)
-    except msgspec.ValidationError as error:
-        what, _, where = str(error).partition(" - at ")
-        place = _named(document, str(error), where.strip("`").removeprefix("$").removeprefix("."))
-        raise _refused(source, [f"{place or 'the top'}: {what}"]) from None
+        machine = converted(document, Machine)
+    except JsonError as error:
+        raise _refused(source, [str(JsonError(_named_path(document, error), error.reason))]) from None
     problems = list(impossible(machine))
     if problems:
         raise _refused(source, problems)
     return machine
 
 
-def _named(document: dict[str, Any], said: str, place: str) -> str:
-    """Return a place with the key of a map in it where the decoder says ``[...]``: the only one that is refused alone."""
-    before, found, after = place.partition("[...]")
+def _named_path(document: dict[str, Any], refused: JsonError) -> str:
+    """Return a path with the key of a map in it where the decoder says ``[...]``: the only one that is refused alone."""
+    before, found, after = refused.path.partition("[...]")
     table = document
     for part in before.split(".") if found else ():
         table = table.get(part, {}) if isinstance(table, dict) else {}
@@ -119,11 +118,11 @@ def _named(document: dict[str, Any], said: str, place: str) -> str:
         for part in reversed(before.split(".")):
             patch = {part: patch}
         try:
-            msgspec.convert(merged(document, patch), Machine)
-        except msgspec.ValidationError as error:
-            if str(error) == said:
+            converted(merged(document, patch), Machine)
+        except JsonError as error:
+            if str(error) == str(refused):
                 return f"{before}.{key}{after}"
-    return place
+    return refused.path
 
 
 def _refused(source: str, problems: list[str]) -> DocumentError:
@@ -131,10 +130,10 @@ def _refused(source: str, problems: list[str]) -> DocumentError:
     return DocumentError(
         f"The machine file {source} is refused: {shown}.",
         safe="The file is untouched and no rig was opened.",
-        remedy="Mend these places.",
+        remedy="Correct these fields.",
     )
 
 
 def machine_schema() -> bytes:
     """Return the JSON Schema of machine files, indented, UTF-8; it stands in docs/reference."""
-    return msgspec.json.format(msgspec.json.encode(msgspec.json.schema(Machine)), indent=1) + b"\n"
+    return json_schema(Machine)

@@ -11,7 +11,7 @@ from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import ROOM, Machine
 
 Vector = NDArray[np.float64]
-Places = NDArray[np.uint64]
+Indices = NDArray[np.uint64]
 """Indices; unsigned, so that compiled code need not ask whether they count from the end."""
 
 
@@ -25,22 +25,22 @@ class Network(NamedTuple):
     """
 
     per_joule: Vector
-    link_a: Places
-    link_b: Places
+    link_a: Indices
+    link_b: Indices
     link_w: Vector
     pumped: Vector
-    free_a: Places
-    free_b: Places
+    free_a: Indices
+    free_b: Indices
     free_w: Vector
     free_power: Vector
-    pass_stream: Places
-    pass_node: Places
-    pass_from: Places
+    pass_stream: Indices
+    pass_node: Indices
+    pass_from: Indices
     pass_ua: Vector
     pass_power: Vector
     pass_coolant: Vector
-    source: Places
-    sink: Places
+    source: Indices
+    sink: Indices
     recirculation: Vector
     of_package: Vector
     base: int
@@ -52,26 +52,26 @@ def node_indices(machine: Machine) -> dict[str, int]:
     return {name: index for index, name in enumerate(names)}
 
 
-def network_of(machine: Machine, place: dict[str, int], rng: np.random.Generator) -> Network:
+def network_of(machine: Machine, index: dict[str, int], rng: np.random.Generator) -> Network:
     """Return the network of one sample of a machine: how its cores differ is drawn from ``rng``."""
     heat = machine.heat
-    cores, onto = heat.cores, place[heat.cores.onto]
+    cores, onto = heat.cores, index[heat.cores.onto]
     links: list[tuple[int, int, float, bool]] = []
     for i, conductance in enumerate(_core_conductances(machine, rng)):
         links.append((i, onto, conductance, False))
     links += [(a, b, cores.neighbour, False) for a, b in _neighbours(machine.processor.cores, cores.rows)]
     free = []
     for link in heat.links:
-        a, b = (place[node] for node in link.between)
+        a, b = (index[node] for node in link.between)
         if link.conductance:
             links.append((a, b, link.conductance, link.pumped))
         if link.natural:
             free.append((a, b, link.natural, link.exponent))
     streams = list(heat.streams.values())
     passes = [(s, one) for s, stream in enumerate(streams) for one in stream.passes]
-    of_package = np.zeros(len(place))
+    of_package = np.zeros(len(index))
     for source in heat.sources:
-        of_package[place[source.node]] += source.of_package
+        of_package[index[source.node]] += source.of_package
     nodes = [cores.capacity] * machine.processor.cores + list(heat.nodes.values())
     return Network(
         per_joule=1.0 / np.array([*nodes, np.inf]),
@@ -84,13 +84,13 @@ def network_of(machine: Machine, place: dict[str, int], rng: np.random.Generator
         free_w=np.array([one[2] for one in free], dtype=float),
         free_power=np.array([one[3] for one in free], dtype=float),
         pass_stream=np.array([s for s, _ in passes], dtype=np.uint64),
-        pass_node=np.array([place[one.node] for _, one in passes], dtype=np.uint64),
-        pass_from=np.array([place[one.returns or one.node] for _, one in passes], dtype=np.uint64),
+        pass_node=np.array([index[one.node] for _, one in passes], dtype=np.uint64),
+        pass_from=np.array([index[one.returns or one.node] for _, one in passes], dtype=np.uint64),
         pass_ua=np.array([one.ua for _, one in passes], dtype=float),
         pass_power=np.array([one.exponent for _, one in passes], dtype=float),
         pass_coolant=np.array([one.coolant for _, one in passes], dtype=float),
-        source=np.array([place[stream.source] for stream in streams], dtype=np.uint64),
-        sink=np.array([place[stream.sink] for stream in streams], dtype=np.uint64),
+        source=np.array([index[stream.source] for stream in streams], dtype=np.uint64),
+        sink=np.array([index[stream.sink] for stream in streams], dtype=np.uint64),
         recirculation=np.array([stream.recirculation for stream in streams]),
         of_package=of_package,
         base=onto,

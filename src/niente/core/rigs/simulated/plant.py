@@ -29,7 +29,7 @@ from niente.core.rigs.simulated.validation import STEP_S
 
 Vector = NDArray[np.float64]
 Array = NDArray[np.float64]
-Places = NDArray[np.int64]
+Indices = NDArray[np.int64]
 
 STEPS = round(1.0 / STEP_S)
 BURST_GAIN = 6.0
@@ -37,8 +37,8 @@ BURST_GAIN = 6.0
 
 CLOCK, HEAT_CLOCK, AVERAGE_W, POWER, VOLT, RESTLESS, HOTTEST = range(7)
 """Places in the firmware's state."""
-SAY_POWER, SAY_GRAPHICS, SAY_WALL, SAY_CLOCK, SAY_VOLT, SAY_WORK, SAY_LEVEL = range(7)
-SAID = 7
+OUT_POWER, OUT_GRAPHICS, OUT_WALL, OUT_CLOCK, OUT_VOLT, OUT_WORK, OUT_LEVEL = range(7)
+OUTPUTS = 7
 """Places, behind the nodes, in what is true of one second; the groups' speeds follow."""
 
 
@@ -51,18 +51,18 @@ class Constants(NamedTuple):
     silicon: sil.Silicon
     sound: Sound
     sensors: Sensors
-    fan_group: Places
+    fan_group: Indices
     fan_start: Vector
     fan_stall: Vector
     fan_follows: Vector
-    speaks_for: Places
+    speaks_for: Indices
     pump_group: int
     pump_least: float
     pump_rpm: float
     density: float
     idle_mhz: float
     package_share: float
-    pick: Places
+    pick: Indices
 
 
 class Demand(NamedTuple):
@@ -92,9 +92,9 @@ class Demand(NamedTuple):
     deadlines: bool
     works: bool
     duty: Vector
-    curve_from: Places
-    curve_to: Places
-    curve_node: Places
+    curve_from: Indices
+    curve_to: Indices
+    curve_node: Indices
     curve_c: Vector
     curve_duty: Vector
     hysteresis: Vector
@@ -330,29 +330,29 @@ def advance(
         power, clock, volt = live_a_second(c, d, s, factor[second], pump, scratch)
         rate, deepest, work = look_at_silicon(c, d, s, factor[second])
 
-        say = true[second]
-        say[:nodes] = s.nodes
+        outputs = true[second]
+        outputs[:nodes] = s.nodes
         drawn = power * (1.0 + c.package_share) + d.graphics_w + d.other_w
         for f in range(rpm.shape[0]):
             rpm[f] = s.speeds[f] * c.sound.full_rpm[f]
         level = machine_level_db(c.sound, rpm, pump if c.pump_group >= 0 else 0.0, power + d.graphics_w)
         level = 10.0 ** (0.1 * level) + 10.0 ** (0.1 * background_dba[second]) + 10.0 ** (0.1 * c.sensors.floor_dba)
-        say[nodes + SAY_POWER] = power
-        say[nodes + SAY_GRAPHICS] = d.graphics_w
-        say[nodes + SAY_WALL] = wall_power(c.power, drawn)
-        say[nodes + SAY_CLOCK] = clock
-        say[nodes + SAY_VOLT] = volt
-        say[nodes + SAY_WORK] = (
+        outputs[nodes + OUT_POWER] = power
+        outputs[nodes + OUT_GRAPHICS] = d.graphics_w
+        outputs[nodes + OUT_WALL] = wall_power(c.power, drawn)
+        outputs[nodes + OUT_CLOCK] = clock
+        outputs[nodes + OUT_VOLT] = volt
+        outputs[nodes + OUT_WORK] = (
             d.per_ghz * factor[second] * (clock * work / s.firmware[CLOCK] / 1000.0) ** d.clock_exponent if d.works else 0.0
         )
-        say[nodes + SAY_LEVEL] = 10.0 * math.log10(level)
+        outputs[nodes + OUT_LEVEL] = 10.0 * math.log10(level)
         for g in range(s.duty.shape[0]):
             fan = c.speaks_for[g]
-            say[nodes + SAID + g] = rpm[fan] if fan >= 0 else pump * c.pump_rpm
-        told = say[c.pick]
+            outputs[nodes + OUTPUTS + g] = rpm[fan] if fan >= 0 else pump * c.pump_rpm
+        readings = outputs[c.pick]
         if math.isnan(s.lagged[0]):
-            s.lagged[:] = told
-        read(c.sensors, told, s.lagged, normal[second], rows[second])
+            s.lagged[:] = readings
+        read(c.sensors, readings, s.lagged, normal[second], rows[second])
 
         event = sil.NOTHING
         restless = s.firmware[RESTLESS] > 0.0

@@ -232,15 +232,15 @@ class SimulatedRig:
     def _spoiled(self, values: Vector) -> Vector:
         """Let sensor faults do what they do to a reading."""
         for fault in self._faults:
-            place = self._card.index(fault.where)
-            if place is None:
+            index = self._card.index(fault.where)
+            if index is None:
                 continue
             if fault.active(FaultKind.SENSOR_LOST, self._life.time_s):
-                values[place] = math.nan
+                values[index] = math.nan
             elif fault.active(FaultKind.SENSOR_FROZEN, self._life.time_s):
-                values[place] = self._frozen.setdefault(place, float(values[place]))
+                values[index] = self._frozen.setdefault(index, float(values[index]))
             elif fault.active(FaultKind.SENSOR_IMPOSSIBLE, self._life.time_s):
-                values[place] = ALL_BITS
+                values[index] = ALL_BITS
         return values
 
     def _hang_if_told(self) -> None:

@@ -35,9 +35,9 @@ class Sensors(NamedTuple):
 
 def sensors_of(machine: Machine, rng: np.random.Generator) -> Sensors:
     """Return the sensors of one sample of a machine: offsets of its cores and of its meter are drawn from ``rng``."""
-    told, meter = machine.sensors, machine.meter
+    model, meter = machine.sensors, machine.meter
     channels = channels_of(machine)
-    temperature = told.temperature_noise_k
+    temperature = model.temperature_noise_k
     noise = {
         "core_temperature_c": temperature,
         "board_temperature_c": temperature,
@@ -45,27 +45,27 @@ def sensors_of(machine: Machine, rng: np.random.Generator) -> Sensors:
         "case_air_temperature_c": 0.08,
         "coolant_temperature_c": 0.05,
         "room_temperature_c": 0.04,
-        "package_power_w": told.power_noise_w,
-        "graphics_power_w": told.power_noise_w,
-        "wall_power_w": 1.6 * told.power_noise_w,
-        "effective_clock_mhz": told.clock_noise_mhz,
+        "package_power_w": model.power_noise_w,
+        "graphics_power_w": model.power_noise_w,
+        "wall_power_w": 1.6 * model.power_noise_w,
+        "effective_clock_mhz": model.clock_noise_mhz,
         "core_voltage_v": 0.0005,
-        "fan_speed_rpm": told.speed_noise_rpm,
+        "fan_speed_rpm": model.speed_noise_rpm,
         "noise_dba": meter.scatter_db,
     }
     slow = {"case_air_temperature_c", "coolant_temperature_c", "room_temperature_c"}
     rows = []
     for channel in channels:
         kind = channel.name.partition(".")[0]
-        offset = told.offsets.get(channel.name, told.offsets.get(kind, 0.0))
+        offset = model.offsets.get(channel.name, model.offsets.get(kind, 0.0))
         if kind == "core_temperature_c":
-            offset += told.temperature_offset_k * float(rng.standard_normal())
+            offset += model.temperature_offset_k * float(rng.standard_normal())
         if kind == "noise_dba":
             offset += METER_SD_DB[meter.class_] * float(rng.standard_normal())
-        lag = told.temperature_lag_s * (AIR_LAG if kind in slow else 1.0) if kind.endswith("temperature_c") else 0.0
+        lag = model.temperature_lag_s * (AIR_LAG if kind in slow else 1.0) if kind.endswith("temperature_c") else 0.0
         rows.append(
             (
-                told.gains.get(channel.name, told.gains.get(kind, 1.0)),
+                model.gains.get(channel.name, model.gains.get(kind, 1.0)),
                 offset,
                 noise.get(kind, 0.0),
                 THROUGHPUT_SCATTER if kind == "throughput_per_s" else 0.0,

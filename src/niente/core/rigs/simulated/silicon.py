@@ -39,15 +39,15 @@ class Silicon(NamedTuple):
 
 def silicon_of(processor: Processor, rng: np.random.Generator) -> Silicon:
     """Return one sample of a kind of processor."""
-    told = processor.silicon
+    model = processor.silicon
     return Silicon(
-        own_mv=told.spread_mv * rng.standard_normal(processor.cores),
-        scale_mv=told.scale_mv * (1.0 + 0.25 * rng.random(processor.cores)),
-        margin_mv=told.margin_mv,
-        per_k=told.margin_mv_per_k,
-        stretch=told.stretch,
-        stretch_mv=told.stretch_mv,
-        deadly_mv=told.deadly_mv,
+        own_mv=model.spread_mv * rng.standard_normal(processor.cores),
+        scale_mv=model.scale_mv * (1.0 + 0.25 * rng.random(processor.cores)),
+        margin_mv=model.margin_mv,
+        per_k=model.margin_mv_per_k,
+        stretch=model.stretch,
+        stretch_mv=model.stretch_mv,
+        deadly_mv=model.deadly_mv,
         top_mhz=processor.curve_mhz[-2],
     )
 

@@ -56,7 +56,7 @@ class Truth:
         self._scratch = np.empty((1, self._width()))
 
     def _width(self) -> int:
-        return len(self._nodes) + plant.SAID + len(self._machine.groups())
+        return len(self._nodes) + plant.OUTPUTS + len(self._machine.groups())
 
     def idle(self, room_c: float) -> plant.PlantState:
         """Return the machine cold, in a room."""
@@ -75,10 +75,10 @@ class Truth:
         state = self.idle(room_c)
         true = self.run(demand, load, state, room_c, round(hours * 3600.0))
         rate, _, _ = plant.look_at_silicon(c, demand, state, 1.0)
-        told = true[:, c.pick].mean(axis=0) * c.sensors.gain + c.sensors.offset
+        readings = true[:, c.pick].mean(axis=0) * c.sensors.gain + c.sensors.offset
         return TrueSteadyState(
-            readings=dict(zip(self._channels, told.tolist(), strict=True)),
-            nodes_c={name: float(true[:, place].mean()) for name, place in self._nodes.items()},
+            readings=dict(zip(self._channels, readings.tolist(), strict=True)),
+            nodes_c={name: float(true[:, index].mean()) for name, index in self._nodes.items()},
             flows_m3_per_s=dict(zip(self._machine.heat.streams, state.flows.tolist(), strict=True)),
             failures_per_s=float(rate) if not load.rests else 0.0,
         )
@@ -89,9 +89,9 @@ class Truth:
         demand = demand_of(self._machine, self._constants, setting, load)
         background = float(room.background_dba(np.array([time_s]))[0])
         true = self.run(demand, load, state, room.model.mean_c, FANS_SETTLED_S, background)
-        place = self._channels.index("noise_dba")
+        index = self._channels.index("noise_dba")
         sensors = self._constants.sensors
-        return float(true[-1, self._constants.pick[place]] * sensors.gain[place] + sensors.offset[place])
+        return float(true[-1, self._constants.pick[index]] * sensors.gain[index] + sensors.offset[index])
 
     def run(
         self,

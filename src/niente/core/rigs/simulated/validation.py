@@ -29,13 +29,13 @@ def impossible(machine: Machine) -> Iterator[str]:
     yield from _twice("variants", [build.name for build in machine.variants])
 
 
-def _twice(place: str, names: list[str]) -> Iterator[str]:
-    yield from (f"{place}: {name!r} stands there twice" for name in sorted({name for name in names if names.count(name) > 1}))
+def _twice(index: str, names: list[str]) -> Iterator[str]:
+    yield from (f"{index}: {name!r} stands there twice" for name in sorted({name for name in names if names.count(name) > 1}))
 
 
-def _rising(place: str, values: tuple[float, ...]) -> Iterator[str]:
+def _rising(index: str, values: tuple[float, ...]) -> Iterator[str]:
     if any(b < a for a, b in pairwise(values)):
-        yield f"{place}: it falls; a curve goes up"
+        yield f"{index}: it falls; a curve goes up"
 
 
 def _processor(machine: Machine) -> Iterator[str]:
@@ -72,7 +72,7 @@ def _network(machine: Machine) -> Iterator[str]:
             yield f"{at}.impedance_pa: fans without anything to blow against never find their flow"
         for stage in stream.stages:
             yield from (f"{at}.stages: there is no fan {fan!r}" for fan in stage if fan not in machine.fans)
-    yield from (f"{place}: there is no node {node!r}" for place, node in named if node not in known)
+    yield from (f"{index}: there is no node {node!r}" for index, node in named if node not in known)
     for node, name in heat.readings.items():
         if name.partition(".")[0] not in QUANTITIES or not name.partition(".")[0].endswith("temperature_c"):
             yield f"heat.readings.{node}: there is no temperature called {name!r}"
@@ -127,11 +127,11 @@ def _loads(machine: Machine) -> Iterator[str]:
     kinds = [load.kind for load in machine.loads]
     yield from (f"loads: none of kind {kind.value!r}" for kind in (LoadKind.IDLE, LoadKind.HEAVY) if kind not in kinds)
     yield from _twice("loads", [load.name for load in machine.loads])
-    for place, load in enumerate(machine.loads):
+    for index, load in enumerate(machine.loads):
         if load.active_cores > machine.processor.cores:
-            yield f"loads[{place}].active_cores: {load.active_cores} of {machine.processor.cores} cores"
+            yield f"loads[{index}].active_cores: {load.active_cores} of {machine.processor.cores} cores"
         if load.burst_s and load.every_s and load.every_s < load.burst_s:
-            yield f"loads[{place}].every_s: it comes back before it is over"
+            yield f"loads[{index}].every_s: it comes back before it is over"
 
 
 def _settings(machine: Machine) -> Iterator[str]:

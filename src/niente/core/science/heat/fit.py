@@ -89,11 +89,11 @@ class _Problem:
         mixings = {label: mixing_of(label, bare.effects, self.means.shape[0]) for label in set(self.labels)}
         self.mixing = np.stack([mixings[label] for label in self.labels])
         self.power, self.speeds, self.sources = bare.scaled(runs.power_w, runs.rpm, runs.sources_w)
-        places = near_points(self.power, self.speeds)
+        points = near_points(self.power, self.speeds)
         self.known = ~runs.bound
-        told = [label for label, known in zip(self.labels, self.known.tolist(), strict=True) if known]
-        self.places, self.told = places[self.known], told
-        self.alike = likeness_of(self.places, self.places, told, told)
+        labels = [label for label, known in zip(self.labels, self.known.tolist(), strict=True) if known]
+        self.points, self.known_labels = points[self.known], labels
+        self.alike = likeness_of(self.points, self.points, labels, labels)
         self.y, self.bounds = runs.rise_k[self.known], runs.rise_k[~self.known]
         self.own = np.maximum(runs.rise_se_k[self.known] ** 2 - COMMON_SD_K**2, OWN_SD_K**2)
 
@@ -122,8 +122,8 @@ class _Problem:
             apart = np.abs(self.y - sum_k) / np.sqrt(variance)
             claimed = apart * np.sqrt(min(size, 1.0))  # errors that turned out small make no outlier of what was claimed
             weights = np.minimum(1.0, OUTLIER_SD / np.maximum(claimed, 1e-9)) ** 2
-            told = float(np.sum(np.einsum("ni,ij,nj->n", slopes, covariance, slopes) / variance))
-            free = max(self.y.shape[0] - told, 0.0)
+            labels = float(np.sum(np.einsum("ni,ij,nj->n", slopes, covariance, slopes) / variance))
+            free = max(self.y.shape[0] - labels, 0.0)
             size *= (DOUBTS + float(np.sum(weights * apart**2))) / (DOUBTS + free)
             size = min(max(size, MIN_SIZE), MAX_SIZE)
             if (
@@ -195,7 +195,7 @@ class _Problem:
             runs=int(np.count_nonzero(self.known)),
             bounds=int(np.count_nonzero(~self.known)),
             quantile=one.wide,
-            near=Neighbours(self.places, tuple(self.told), one.sum_k, one.slopes, left, one.precision),
+            near=Neighbours(self.points, tuple(self.known_labels), one.sum_k, one.slopes, left, one.precision),
         )
 
 
@@ -219,5 +219,5 @@ def fit_heat_path(groups: tuple[str, ...], sources: tuple[str, ...], reference: 
     found: list[_Solved] = []
     for share_sd in SHARE_SDS:
         found.append(problem.solve(share_sd, found[-1] if found else None))
-    best = max(range(len(found)), key=lambda place: found[place].likelihood + math.log(SHARE_PRIOR[place]))
+    best = max(range(len(found)), key=lambda index: found[index].likelihood + math.log(SHARE_PRIOR[index]))
     return problem.path(found[best])

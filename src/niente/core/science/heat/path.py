@@ -49,7 +49,7 @@ class Neighbours(msgspec.Struct, frozen=True):
     """The runs as the process beside the sum sees them: places ``(n, 1 + g)``, labels, the sum there ``(n,)``, its slopes
     ``(n, p)``, what is left over ``(n,)`` (K), and the inverse ``(n, n)`` of the covariance of the readings."""
 
-    places: Array
+    points: Array
     labels: tuple[tuple[str, str], ...]
     sum_k: Vector
     slopes: Array
@@ -144,7 +144,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         """Return how much each run says of each place beside the sum, and what places and runs have in common."""
         near = self.near
         assert near is not None
-        likeness = likeness_of(near_points(power, speeds), near.places, [label] * power.shape[0], near.labels)
+        likeness = likeness_of(near_points(power, speeds), near.points, [label] * power.shape[0], near.labels)
         shared: Array = self.share_sd**2 * likeness * value[:, None] * near.sum_k
         pulled: Array = shared @ near.precision
         return pulled, shared
@@ -200,7 +200,7 @@ def near_points(power: Vector, speeds: Array) -> Array:
 def likeness_of(one: Array, other: Array, labels: Sequence[tuple[str, str]], others: Sequence[tuple[str, str]]) -> Array:
     """Return the correlation of what the sum leaves out, ``(n, m)``, between places ``(n, d)`` and ``(m, d)``."""
     apart = ((one[:, None, :] - other[None, :, :]) ** 2).sum(axis=-1)
-    number = {label: place for place, label in enumerate({*labels, *others})}
+    number = {label: index for index, label in enumerate({*labels, *others})}
     mine, theirs = np.array([number[label] for label in labels]), np.array([number[label] for label in others])
     alike = np.where(mine[:, None] == theirs[None, :], 1.0, ELSEWHERE)
     likeness: Array = alike * np.exp(-0.5 * apart)

@@ -57,11 +57,11 @@ def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str =
     if not any(clear):  # before anything is measured nothing is told apart: show what is typical
         clear = [bool(now[1 + group] >= MIN_RUNG_K) for group in range(count)]
     share = [path.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
-    tells = [group for group in sorted(range(count), key=lambda group: share[group]) if clear[group]]
-    rest = [group for group in range(count) if group not in tells]
+    distinct = [group for group in sorted(range(count), key=lambda group: share[group]) if clear[group]]
+    rest = [group for group in range(count) if group not in distinct]
     fixed = float(now[0] + sum(now[1 + group] for group in rest))
     rungs = [Rung("", fixed, math.hypot(spread[0], *(spread[1 + group] for group in rest)), 0.0)]
-    for group in tells:
+    for group in distinct:
         by_fans = max(float(now[1 + group] - then[1 + group]), 0.0)
         rungs.append(Rung(path.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))
     return tuple(rungs)

@@ -69,9 +69,9 @@ def _summed(logs: Array, power: Vector, speeds: Array, sources: Array, slopes: A
         rise = rise + _own_stage(at, slopes, SHARED + OF_GROUP * group, r[:, group], power, more)
     if groups:
         rise = rise + _common_stage(at, slopes, r, power, more)
-    for place in range(others):
-        last = SHARED + OF_GROUP * groups + place
-        part = sources[:, place] * at[..., last]
+    for index in range(others):
+        last = SHARED + OF_GROUP * groups + index
+        part = sources[:, index] * at[..., last]
         if slopes is not None:
             slopes[:, last] = part
         rise = rise + part
@@ -150,9 +150,9 @@ def mixing_of(label: tuple[str, str], effects: Sequence[tuple[str, int]], count:
     plain = count - len(effects)
     mixing = np.eye(plain, count)
     names = (of_load(label[0]), of_variant(label[1]))
-    for place, (name, parameter) in enumerate(effects):
+    for index, (name, parameter) in enumerate(effects):
         if name in names:
-            mixing[parameter, plain + place] = 1.0
+            mixing[parameter, plain + index] = 1.0
     return mixing
 
 

@@ -92,25 +92,25 @@ class PowerLaw(msgspec.Struct, frozen=True):
 
     def power_w(self, load: str, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array) -> Array:
         """Return the package power in W under a load; arrays ``(n,)``."""
-        place = self.loads.index(load)
-        plain, _ = law(np.asarray(self.values), place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)
-        power: Array = plain * np.exp(np.interp(np.log(clock_mhz / self.ref_mhz), GRID, self.bends[place]))
+        index = self.loads.index(load)
+        plain, _ = law(np.asarray(self.values), index, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)
+        power: Array = plain * np.exp(np.interp(np.log(clock_mhz / self.ref_mhz), GRID, self.bends[index]))
         return power
 
     def error(self, load: str, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector) -> Vector:
         """Return the standard error of that power as a share ``(n,)``."""
-        place, values = self.loads.index(load), np.asarray(self.values)
-        shared = self._likeness(clock_mhz, place)
+        index, values = self.loads.index(load), np.asarray(self.values)
+        shared = self._likeness(clock_mhz, index)
         pulled = shared @ np.asarray(self.precision)
-        own = slopes_of(values, place, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v) - pulled @ np.asarray(self.slopes)
+        own = slopes_of(values, index, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v) - pulled @ np.asarray(self.slopes)
         left = self.left_out_sd**2 - np.einsum("ij,ij->i", pulled, shared)
         variance = np.einsum("ni,ij,nj->n", own, np.asarray(self.covariance), own) + np.maximum(left, 0.0)
         error: Vector = np.sqrt(variance)
         return error
 
-    def _likeness(self, clock_mhz: Array, place: int) -> Array:
+    def _likeness(self, clock_mhz: Array, index: int) -> Array:
         near = np.asarray(self.near).reshape(-1, 2)
-        return self.left_out_sd**2 * likeness(np.log(clock_mhz), np.full(clock_mhz.shape, place), near[:, 0], near[:, 1])
+        return self.left_out_sd**2 * likeness(np.log(clock_mhz), np.full(clock_mhz.shape, index), near[:, 0], near[:, 1])
 
 
 def likeness(one: Array, of_one: Array, other: Array, of_other: Array) -> Array:
@@ -121,11 +121,11 @@ def likeness(one: Array, of_one: Array, other: Array, of_other: Array) -> Array:
 
 
 def law(
-    values: Vector, place: Array | int, ref_mhz: float, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array
+    values: Vector, index: Array | int, ref_mhz: float, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array
 ) -> tuple[Array, Array]:
     """Return power (W) and voltage (V) by the law alone, for the load at a place among the parameters' charges."""
     leak, per_k, per_v, uncore, ohm = np.exp(values[:AT_FULL])
-    charge = np.exp(values[SHARED + np.asarray(place)])
+    charge = np.exp(values[SHARED + np.asarray(index)])
     x = clock_mhz / ref_mhz - 1.0
     asked = values[AT_FULL] + values[STEEP] * x + values[BENT] * x**2 + values[OFFSET] * offset_mv / 1000.0
     asked = np.clip(np.where(fixed_v > 0.0, fixed_v, asked), MIN_V, MAX_V)
@@ -142,13 +142,13 @@ def law(
 
 
 def slopes_of(
-    values: Vector, place: Array | int, ref_mhz: float, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector
+    values: Vector, index: Array | int, ref_mhz: float, clock_mhz: Vector, core_c: Vector, offset_mv: Vector, fixed_v: Vector
 ) -> Array:
     """Return how the logarithm of the power moves with each parameter, ``(n, p)``."""
     step = 1e-5
 
     def logs(at: Vector) -> Vector:
-        return np.log(law(at, place, ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)[0])
+        return np.log(law(at, index, ref_mhz, clock_mhz, core_c, offset_mv, fixed_v)[0])
 
     centre = logs(values)
     return np.stack([(logs(values + step * one) - centre) / step for one in np.eye(values.shape[0])], axis=-1)
@@ -165,7 +165,7 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
     if n < 3:
         raise ValueError("a law of power needs at least three runs")
     loads = tuple(sorted(set(draws.load)))
-    place = np.array([loads.index(load) for load in draws.load])
+    index = np.array([loads.index(load) for load in draws.load])
     ref, most = float(np.max(draws.clock_mhz)), float(np.max(draws.power_w))
     read = np.isfinite(draws.voltage_v)
     highest = float(np.max(draws.voltage_v[read])) if read.any() else TYPICAL_V
@@ -175,10 +175,10 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
     means += [math.log(0.8 * most / (highest**2 * ref / 1000.0))] * len(loads)
     sds += [1.0] * len(loads)
     mean, sd = np.array(means), np.array(sds)
-    alike = likeness(np.log(draws.clock_mhz), place, np.log(draws.clock_mhz), place)
+    alike = likeness(np.log(draws.clock_mhz), index, np.log(draws.clock_mhz), index)
 
     def at(values: Vector) -> tuple[Array, Array]:
-        return law(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
+        return law(values, index, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
 
     def solve(left_out: float, start: Vector) -> tuple[float, Vector, Array, Array]:
         """Return likelihood, parameters, information and covariance of the readings, for a share that the law leaves out."""
@@ -207,10 +207,10 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
     _, values, information, spread = best
     left = np.log(draws.power_w) - np.log(at(values)[0])
     precision = inverse(spread)
-    own = slopes_of(values, place, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
+    own = slopes_of(values, index, ref, draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v)
     weights = precision @ left
     bends = [
-        chosen**2 * likeness(np.log(ref) + GRID, np.full(GRID.shape, row), np.log(draws.clock_mhz), place) @ weights
+        chosen**2 * likeness(np.log(ref) + GRID, np.full(GRID.shape, row), np.log(draws.clock_mhz), index) @ weights
         for row in range(len(loads))
     ]
     return PowerLaw(
@@ -220,10 +220,10 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
         covariance=frozen(inverse(information)),
         work=_works(draws, loads, ref),
         seen_mhz={
-            load: (float(np.min(draws.clock_mhz[place == i])), float(np.max(draws.clock_mhz[place == i])))
+            load: (float(np.min(draws.clock_mhz[index == i])), float(np.max(draws.clock_mhz[index == i])))
             for i, load in enumerate(loads)
         },
-        near=tuple(zip(np.log(draws.clock_mhz).tolist(), place.tolist(), strict=True)),
+        near=tuple(zip(np.log(draws.clock_mhz).tolist(), index.tolist(), strict=True)),
         left_out_sd=chosen,
         bends=frozen(np.array(bends)),
         precision=frozen(precision),

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Vector = NDArray[np.float64]
-Places = NDArray[np.int64]
+Indices = NDArray[np.int64]
 
 HOTTEST_C = 160.0
 """Beyond this no silicon settles: a machine that has not come to rest below it runs away."""
@@ -25,10 +25,10 @@ SCANS = (8, 64)
 """Steps in which the first balance is looked for, so that the stable one is found and not the unstable one above it; finer
 ones for settings in which none was found, since near a runaway the two lie close together."""
 
-Rise = Callable[[Vector, Vector, Places], Vector]
+Rise = Callable[[Vector, Vector, Indices], Vector]
 """The rise over the room in K for package powers ``(m,)`` in W at core temperatures ``(m,)`` in °C, which fans on a curve
 follow; ``(m,)`` places say which of the settings they belong to."""
-Power = Callable[[Vector, Vector, Places], Vector]
+Power = Callable[[Vector, Vector, Indices], Vector]
 """The package power in W at clocks ``(m,)`` in MHz and core temperatures ``(m,)`` in °C, for settings by their places."""
 
 
@@ -81,25 +81,27 @@ def steady_state(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_
     return SteadyState(clock, watts, core, limiter, runaway)
 
 
-def _root(function: Callable[[Vector, Places], Vector], low: Vector, high: Vector, places: Places) -> Vector:
+def _root(function: Callable[[Vector, Indices], Vector], low: Vector, high: Vector, indices: Indices) -> Vector:
     """Return where functions that rise from ``low`` to ``high`` cross zero ``(m,)``; at the nearer end where they do not."""
     from scipy.optimize.elementwise import find_root
 
-    if not places.shape[0]:
+    if not indices.shape[0]:
         return low
-    at_low, at_high = function(low, places), function(high, places)
+    at_low, at_high = function(low, indices), function(high, indices)
     inside = (at_low < 0.0) & (at_high > 0.0)
     found = np.where(at_low >= 0.0, low, high)
     if inside.any():
         bracket = low[inside], high[inside]
-        solved = find_root(function, bracket, args=(places[inside],), tolerances={"xrtol": 1e-7, "fatol": 1e-6})
+        solved = find_root(function, bracket, args=(indices[inside],), tolerances={"xrtol": 1e-7, "fatol": 1e-6})
         found[inside] = solved.x
     return found
 
 
-def _balance(rise_at: Callable[[Vector, Places], Vector], room_c: Vector, places: Places) -> tuple[Vector, NDArray[np.bool_]]:
+def _balance(
+    rise_at: Callable[[Vector, Indices], Vector], room_c: Vector, indices: Indices
+) -> tuple[Vector, NDArray[np.bool_]]:
     """Return the lowest temperature that makes the rise that belongs to it ``(m,)``, and whether there is one below 160 °C."""
-    low = room_c[places].astype(float)
+    low = room_c[indices].astype(float)
     start, span = low.copy(), HOTTEST_C - low
     high = np.full(low.shape, HOTTEST_C)
     found = np.zeros(low.shape, dtype=bool)
@@ -110,19 +112,19 @@ def _balance(rise_at: Callable[[Vector, Places], Vector], room_c: Vector, places
             if not open_to.shape[0]:
                 break
             at = start[open_to] + span[open_to] * step / steps
-            below = start[open_to] + rise_at(at, places[open_to]) <= at
+            below = start[open_to] + rise_at(at, indices[open_to]) <= at
             high[open_to[below]], low[open_to[~below]] = at[below], at[~below]
             found[open_to[below]] = True
-    return _root(lambda core, at: core - room_c[at] - rise_at(core, at), low, high, places), found
+    return _root(lambda core, at: core - room_c[at] - rise_at(core, at), low, high, indices), found
 
 
-def _power_at(rise: Rise, room_c: Vector, cap_c: Vector, places: Places) -> Vector:
+def _power_at(rise: Rise, room_c: Vector, cap_c: Vector, indices: Indices) -> Vector:
     """Return the power whose rise brings the core to its cap ``(m,)``."""
-    low, high = np.zeros(places.shape), np.full(places.shape, MAX_W)
-    return _root(lambda watts, at: room_c[at] + rise(watts, cap_c[at], at) - cap_c[at], low, high, places)
+    low, high = np.zeros(indices.shape), np.full(indices.shape, MAX_W)
+    return _root(lambda watts, at: room_c[at] + rise(watts, cap_c[at], at) - cap_c[at], low, high, indices)
 
 
-def _clock_at(power: Power, wanted_w: Vector, core_c: Vector, top_mhz: Vector, places: Places) -> Vector:
+def _clock_at(power: Power, wanted_w: Vector, core_c: Vector, top_mhz: Vector, indices: Indices) -> Vector:
     """Return the clock at which a power is drawn at a temperature ``(m,)``, between the slowest and the highest."""
-    low, high = SLOWEST * top_mhz[places], top_mhz[places].astype(float)
-    return _root(lambda clock, at: power(clock, core_c[at], at) / wanted_w[at] - 1.0, low, high, places)
+    low, high = SLOWEST * top_mhz[indices], top_mhz[indices].astype(float)
+    return _root(lambda clock, at: power(clock, core_c[at], at) / wanted_w[at] - 1.0, low, high, indices)

@@ -73,7 +73,7 @@ class Scatter(Plot):
         self._limits, self._choice, self._scale = limits, choice, scale
         self.ways.take(method_steps)
         self._settings = made = sort_settings(field, limits, self.ways.method_steps)
-        every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.places()])
+        every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.points()])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
         self.box.setRange(
             xRange=(low[0] - 0.8, max(high[0] + 0.8, low[0] + 6.0)), yRange=(low[1] - 2.0, high[1] + 4.0), padding=0.0
@@ -91,7 +91,7 @@ class Scatter(Plot):
         )
         if choice is not None:
             words += " " + tr("The pick: {place}, {dba} dBA, {t} %. The table below gives the runners-up.").format(
-                place=candidate_text(choice.pick),
+                point=candidate_text(choice.pick),
                 dba=number_text(choice.pick.in_room_dba, 1),
                 t=number_text(choice.pick.throughput_percent, 1),
             )
@@ -290,22 +290,22 @@ class Scatter(Plot):
 
     # -- the handles ---------------------------------------------------------------------------------------------
 
-    def _handle_at(self, place: QPointF) -> str:
+    def _handle_at(self, point: QPointF) -> str:
         if self._settings is None:
             return ""
         area = self.canvas.area(self.box)
         across, up = spans(self.canvas, self.box)
         y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
         x = across.px(self._noise_at(across))
-        if abs(place.y() - y) < GRAB_PX and (place.x() < area.left() + 4 or self._on_line(place, area)):
+        if abs(point.y() - y) < GRAB_PX and (point.x() < area.left() + 4 or self._on_line(point, area)):
             return THROUGHPUT
-        if abs(place.x() - x) < GRAB_PX and (place.y() < area.top() + 4 or self._limits.max_noise_dba is not None):
+        if abs(point.x() - x) < GRAB_PX and (point.y() < area.top() + 4 or self._limits.max_noise_dba is not None):
             return NOISE
         return ""
 
     @staticmethod
-    def _on_line(place: QPointF, area: QRectF) -> bool:
-        return area.left() <= place.x() <= area.right()
+    def _on_line(point: QPointF, area: QRectF) -> bool:
+        return area.left() <= point.x() <= area.right()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take hold of a handle."""
@@ -325,11 +325,11 @@ class Scatter(Plot):
         if grabbed:
             self.limit_moved.emit(grabbed, self._value_under(grabbed, event.position()))
 
-    def _value_under(self, name: str, place: QPointF) -> float:
+    def _value_under(self, name: str, point: QPointF) -> float:
         across, up = spans(self.canvas, self.box)
         if name == THROUGHPUT:
-            return float(round(min(max(up.value(place.y()), up.low), up.high)))
-        value = across.value(place.x())
+            return float(round(min(max(up.value(point.y()), up.low), up.high)))
+        value = across.value(point.x())
         return math.inf if value >= across.high - 0.3 else round(2.0 * max(value, across.low)) / 2.0
 
     def _put(self, name: str, value: float) -> None:
@@ -363,8 +363,8 @@ class Scatter(Plot):
 def sort_settings(field: SettingGrid, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
     """Put every setting of a field into its group; the grid's own are thinned, those measured never. The front is drawn
     through the field's settings and the rungs of other ways alike."""
-    said = field.predicted
-    places = np.column_stack([said.in_room_dba, said.throughput_percent])
+    predicted = field.predicted
+    points = np.column_stack([predicted.in_room_dba, predicted.throughput_percent])
     kept = keeps(field, limits)
     broken = np.sum([~mask for mask in kept.values()], axis=0)
     thin = np.zeros(field.measured.shape, dtype=bool)
@@ -373,13 +373,13 @@ def sort_settings(field: SettingGrid, limits: Limits, method_steps: Sequence[Met
     fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
     sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
     noise, throughput = front(
-        np.append(said.in_room_dba[fit], [rung.in_room_dba for rung in sound]),
-        np.append(said.throughput_percent[fit], [rung.throughput_percent for rung in sound]),
+        np.append(predicted.in_room_dba[fit], [rung.in_room_dba for rung in sound]),
+        np.append(predicted.throughput_percent[fit], [rung.throughput_percent for rung in sound]),
     )
     on_front = np.column_stack([noise, throughput])
-    spread = np.interp(noise, *_sorted(said.in_room_dba, said.in_room_hw)) if noise.shape[0] else np.empty(0)
+    spread = np.interp(noise, *_sorted(predicted.in_room_dba, predicted.in_room_hw)) if noise.shape[0] else np.empty(0)
     return ScatterPoints(
-        places[field.measured], places[grid & (broken == 0)], places[grid & (broken == 1)], places[grid & (broken > 1)],
+        points[field.measured], points[grid & (broken == 0)], points[grid & (broken == 1)], points[grid & (broken > 1)],
         on_front, spread,
     )  # fmt: skip
 

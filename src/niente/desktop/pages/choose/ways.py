@@ -42,7 +42,7 @@ class MethodCurves:
         several = {rung.way for rung in method_steps} - {TuningMethod.LIMIT, TuningMethod.BOTH}
         self.method_steps = method_steps if several else ()
 
-    def places(self) -> NDArray[np.float64]:
+    def points(self) -> NDArray[np.float64]:
         """Return noise and throughput of every rung, ``(n, 2)``."""
         return np.array([[rung.in_room_dba, rung.throughput_percent] for rung in self.method_steps]).reshape(-1, 2)
 

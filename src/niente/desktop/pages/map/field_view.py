@@ -78,12 +78,12 @@ class FieldView(Plot):
         field = shown.mapped.field
         old = before.mapped.field if before is not None else None
         if self._at is not None and old is not None and (old.across, old.up) == (field.across, field.up):
-            place = float(old.x[self._at[1]]), float(old.y[self._at[0]])
+            point = float(old.x[self._at[1]]), float(old.y[self._at[0]])
         elif shown.picked is not None:
-            place = shown.picked
+            point = shown.picked
         else:
             return None
-        row, column = divmod(field.nearest(*place), field.x.shape[0])
+        row, column = divmod(field.nearest(*point), field.x.shape[0])
         return row, column
 
     def _slice(self, *, along_row: bool) -> tuple[Array, Array, Array, Array] | None:
@@ -193,7 +193,7 @@ class FieldView(Plot):
         shown, made = self._shown, self._drawn
         if shown is None or made is None or self._lines is None:
             return
-        self._over_field.draw(painter, shown, made, self._lines, self.place())
+        self._over_field.draw(painter, shown, made, self._lines, self.crosshair_point())
         beside, above = self.canvas.area(self.beside), self.canvas.area(self.above)
         legend = QRectF(beside.left(), above.top(), beside.width(), above.height())
         title = f"{tr(shown.layer.title)}, {unit_of(shown.mapped, shown.layer)}".rstrip(", ")
@@ -201,7 +201,7 @@ class FieldView(Plot):
 
     # -- selecting -------------------------------------------------------------------------------------------------
 
-    def place(self) -> tuple[float, float] | None:
+    def crosshair_point(self) -> tuple[float, float] | None:
         """Return where the crosshair stands on the two axes."""
         if self._shown is None or self._at is None:
             return None
@@ -216,8 +216,8 @@ class FieldView(Plot):
         if not self.canvas.area(self.box).adjusted(-4, -4, 4, 4).contains(event.position()):
             return
         field = self._shown.mapped.field
-        place = field.nearest(across.value(event.position().x()), up.value(event.position().y()))
-        self._move_to(*divmod(place, field.x.shape[0]))
+        index = field.nearest(across.value(event.position().x()), up.value(event.position().y()))
+        self._move_to(*divmod(index, field.x.shape[0]))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Drag the crosshair."""

@@ -123,7 +123,7 @@ def drawn(mapped: SettingMap, layer: Layer) -> Drawn:
     fine_x, fine_y = np.linspace(span[0], span[2], FINE), np.linspace(span[1], span[3], FINE)
     flat, spread = values_of(mapped, layer)
     grid = np.nan_to_num(field.as_grid(flat))
-    said = field.predicted
+    predicted = field.predicted
 
     def even(values: Array) -> Array:
         return _resample(field.as_grid(values), field.x, field.y, x, y)
@@ -140,13 +140,13 @@ def drawn(mapped: SettingMap, layer: Layer) -> Drawn:
         x=x,
         y=y,
         values=values,
-        noise=even(said.in_room_dba),
-        headroom=even(said.headroom_k),
+        noise=even(predicted.in_room_dba),
+        headroom=even(predicted.headroom_k),
         step=step,
         low=low,
         high=max(high, low + step),
         area=span,
-        unsure=below_zero(x, y, even(said.headroom_k - said.core_hw - limits.min_headroom_k)),
+        unsure=below_zero(x, y, even(predicted.headroom_k - predicted.core_hw - limits.min_headroom_k)),
         unstable=below_zero(x, y, even(np.where(field.against > 0, -1.0, 1.0))),
         outside=below_zero(x, y, even(np.where(field.inside, 1.0, -1.0))),
         alike=below_zero(x, y, even(np.abs(flat) - spread)) if mapped.other is not None else (),
@@ -197,12 +197,12 @@ def _weights(wanted: Array, known: Array) -> Array:
     return np.stack([np.interp(wanted, known, one) for one in np.eye(known.shape[0])], axis=1)
 
 
-def grid_places(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
+def grid_points(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
     """Return the places measured, and those of the sweep's grid between them that were not.
 
     Single confirmations open no row or column of their own.
     """
-    measured = [field.place(int(index)) for index in np.flatnonzero(field.measured)]
+    measured = [field.point(int(index)) for index in np.flatnonzero(field.measured)]
     along = [x for x, _ in measured]
     upright = [y for _, y in measured]
     across = sorted({x for x in along if along.count(x) > 1})
@@ -213,9 +213,9 @@ def grid_places(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tup
 def quietest(field: SettingGrid, limits: Limits) -> Array:
     """Return the quietest place of each column that keeps the headroom with its interval, ``(n, 2)``; columns without one are
     left out."""
-    said = field.predicted
-    keeps = field.as_grid(said.headroom_k - said.core_hw) >= limits.min_headroom_k
-    level = np.where(keeps, field.as_grid(said.in_room_dba + 0.001 * said.alone_dba), np.inf)
+    predicted = field.predicted
+    keeps = field.as_grid(predicted.headroom_k - predicted.core_hw) >= limits.min_headroom_k
+    level = np.where(keeps, field.as_grid(predicted.in_room_dba + 0.001 * predicted.alone_dba), np.inf)
     rows = np.argmin(level, axis=0)
     found = np.isfinite(level[rows, np.arange(field.x.shape[0])])
     return np.column_stack([field.x[found], field.y[rows[found]]])

@@ -22,8 +22,8 @@ def draw_legend(painter: QPainter, area: QRectF, title: str, made: Drawn, p: Pal
     count = max(round((made.high - made.low) / made.step), 1)
     colours = pg.colormap.get("cividis").map(np.linspace(0.0, 1.0, count) if count > 1 else [0.5], mode="qcolor")
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-    for place, colour in enumerate(colours):
-        a, b = left + width * place / count, left + width * (place + 1) / count
+    for index, colour in enumerate(colours):
+        a, b = left + width * index / count, left + width * (index + 1) / count
         painter.fillRect(QRectF(round(a), top + 11, round(b) - round(a), 10), colour)
     scale = PixelSpan(made.low, made.high, left, left + width)
     values = ticks(made.low, made.high, 4)
@@ -32,7 +32,7 @@ def draw_legend(painter: QPainter, area: QRectF, title: str, made: Drawn, p: Pal
         x = scale.px(value)
         side = Qt.AlignmentFlag.AlignLeft if x < left + 8 else RIGHT if x > left + width - 8 else MIDDLE
         draw_text(painter, QPointF(x, top + 33), tick_text(value, step), font(SMALL), p.soft, align=side)
-    for place, (draw, words) in enumerate(
+    for index, (draw, words) in enumerate(
         (
             (draw_measured, tr("measured")),
             (draw_inferred, tr("inferred")),
@@ -40,6 +40,6 @@ def draw_legend(painter: QPainter, area: QRectF, title: str, made: Drawn, p: Pal
             (draw_picked, tr("the pick")),
         )
     ):
-        at = QPointF(left + 6 + (place % 2) * width / 2, top + 50 + 17 * (place // 2))
+        at = QPointF(left + 6 + (index % 2) * width / 2, top + 50 + 17 * (index // 2))
         draw(painter, at, p)
         draw_text(painter, at + QPointF(11, 3.5), words, font(SMALL), p.ink)

@@ -30,9 +30,9 @@ def _line(name: str, known: Quantity, value: float, half_width: float | None = N
     return Reading(name, known.text(value) if math.isfinite(value) else "–", spread, known.unit, mark)
 
 
-def place_words(field_controls: tuple[str, str], place: tuple[float, float]) -> str:
+def point_text(field_controls: tuple[str, str], point: tuple[float, float]) -> str:
     """Return a place of a map by its two values: ``120 W, 38 %``."""
-    return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, place, strict=True))
+    return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, point, strict=True))
 
 
 def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: ListenerPlace | None) -> list[Block]:
@@ -57,14 +57,14 @@ def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listeni
     return [Title(lead, name), Readings(state[0].upper() + state[1:], lines, breaks)]
 
 
-def steps_away(models: Models, limits: Limits, settings: SettingBatch, place: int, controls: tuple[str, str]) -> Columns:
+def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: int, controls: tuple[str, str]) -> Columns:
     """Return what a step along each axis, either way, changes: core (K), noise (dB), throughput (%)."""
-    here = settings.at(place)
+    here = settings.at(index)
     moves = [(control, sign * STEPS.get(quantity_of(control).unit, 5.0)) for control in controls for sign in (1, -1)]
     values = {control: np.full(1 + len(moves), here.value(control) or 0.0) for control in controls}
     for row, (control, step) in enumerate(moves, 1):
         values[control][row] = _within(models.card, control, float(values[control][row] + step))
-    said = predict(models, SettingBatch(here, values, 1 + len(moves)), limits.design_room_c)
+    predicted = predict(models, SettingBatch(here, values, 1 + len(moves)), limits.design_room_c)
     lines = []
     for row, (control, step) in enumerate(moves, 1):
         name = number_text(step, 0) if step < 0 else f"+{number_text(step, 0)}"
@@ -73,9 +73,9 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, place: in
         lines.append(
             (
                 f"{name}{NO_BREAK_SPACE}{unit} {part}".strip(),
-                _signed(said.core_c[row] - said.core_c[0]),
-                _signed(said.in_room_dba[row] - said.in_room_dba[0]),
-                _signed(said.throughput_percent[row] - said.throughput_percent[0]),
+                _signed(predicted.core_c[row] - predicted.core_c[0]),
+                _signed(predicted.in_room_dba[row] - predicted.in_room_dba[0]),
+                _signed(predicted.throughput_percent[row] - predicted.throughput_percent[0]),
             )
         )
     return Columns(tr("One step away"), (tr("core, K"), tr("noise, dB"), tr("thr., %")), tuple(lines))
@@ -98,20 +98,20 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
         blocks.append(Words(tr("Why here"), pick_reason(choice)))
     elif choice is not None and mapped.request.room_c is None:
         blocks.append(Words(tr("Against the pick"), comparison_text(choice, one)))
-    said: list[str] = []
+    cautions: list[str] = []
     if one.heat_limited:
-        said.append(tr("The temperature cap holds the clock here: the core stands at it, and the room decides the work."))
+        cautions.append(tr("The temperature cap holds the clock here: the core stands at it, and the room decides the work."))
     if not one.inside:
-        said.append(tr("No runs surround this place: it is extrapolated, and its interval is the models' own."))
+        cautions.append(tr("No runs surround this place: it is extrapolated, and its interval is the models' own."))
     if one.failures:
-        said.append(tr("It was run, and it failed."))
+        cautions.append(tr("It was run, and it failed."))
     if "headroom" in one.breaks and not one.heat_limited:
-        said.append(tr("The headroom wanted is not sure here in the design room."))
-    if said:
-        blocks.append(Words(tr("Caution"), " ".join(said)))
+        cautions.append(tr("The headroom wanted is not sure here in the design room."))
+    if cautions:
+        blocks.append(Words(tr("Caution"), " ".join(cautions)))
     other = mapped.other
     if other is not None:
-        place = mapped.field.nearest(*(one.setting.value(control) or 0.0 for control in (mapped.field.across, mapped.field.up)))
+        index = mapped.field.nearest(*(one.setting.value(control) or 0.0 for control in (mapped.field.across, mapped.field.up)))
         here, there = mapped.field.predicted, other.predicted
         rows = []
         for name, a, a_hw, b, b_hw in (
@@ -123,7 +123,7 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
                 *(there.throughput_percent, there.throughput_hw),
             ),
         ):
-            apart = difference(a[place], a_hw[place], b[place], b_hw[place])
+            apart = difference(a[index], a_hw[index], b[index], b_hw[index])
             verdict = tr("shown") if apart.shown else tr("none")
             spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
             rows.append((name, _signed(float(apart.value)), spread, verdict))
@@ -190,10 +190,10 @@ def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: fl
 
 def _slope_words(lines: WattLines, line: WattLine) -> str:
     """Say what the next line up would win, and whether that is more than the intervals."""
-    place = lines.lines.index(line)
-    if place + 1 >= len(lines.lines):
+    index = lines.lines.index(line)
+    if index + 1 >= len(lines.lines):
         return tr("These are the fastest fans that were run: what is left is the path that no fan changes.")
-    faster = lines.lines[place + 1]
+    faster = lines.lines[index + 1]
     wins = line.slope_kpw - faster.slope_kpw
     louder = faster.in_room_dba - line.in_room_dba
     spread = math.hypot(line.slope_hw, faster.slope_hw)

@@ -82,7 +82,7 @@ class NoiseView(Plot):
         painter.setClipRect(area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._draw_room(painter, shown, across, up)
-        names = [self._draw_group(painter, one, place, across, up) for place, one in enumerate(shown.groups)]
+        names = [self._draw_group(painter, one, index, across, up) for index, one in enumerate(shown.groups)]
         if not self.by_speed:
             names.append(self._draw_together(painter, shown, across, up))
         self._draw_cursor(painter, across)
@@ -120,9 +120,9 @@ class NoiseView(Plot):
         return one.rpm if self.by_speed else one.duty
 
     def _draw_group(
-        self, painter: QPainter, one: GroupNoise, place: int, across: PixelSpan, up: PixelSpan
+        self, painter: QPainter, one: GroupNoise, index: int, across: PixelSpan, up: PixelSpan
     ) -> tuple[float, str, bool, float]:
-        p, chosen = self.look.palette, place == self.current
+        p, chosen = self.look.palette, index == self.current
         colour = p.accent if chosen else p.ink
         x = self._x(one)
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -130,7 +130,7 @@ class NoiseView(Plot):
             self._draw_band(painter, band(x, one.in_room_dba, one.in_room_hw, across, up))
         painter.setPen(dashed(p.soft, 3.0, 3.0) if chosen else dashed(faint(p.soft, 0.6).name(), 3.0, 3.0))
         painter.drawPolyline(curve(x, one.alone_dba, across, up))
-        on, off = DASHES[place % len(DASHES)]
+        on, off = DASHES[index % len(DASHES)]
         painter.setPen(QPen(QColor(colour), 1.75) if on == 0.0 else dashed(colour, on, off, 1.5))
         painter.drawPolyline(curve(x, one.in_room_dba, across, up))
         for reading in one.heard:

@@ -16,7 +16,7 @@ from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.pick import Choice
-from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_places, quietest, unit_of
+from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_points, quietest, unit_of
 from niente.desktop.pages.map.query_row import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
@@ -26,7 +26,7 @@ from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_pick
 from niente.desktop.widgets.scale import PixelSpan, ticks
 
 Array = NDArray[np.float64]
-Place = tuple[float, float]
+MapPoint = tuple[float, float]
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
 ISOTHERMS = 2
 """A pale line every so many steps of colour."""
@@ -92,7 +92,7 @@ class OverField:
         self.canvas, self.look = canvas, look
         self.box, self.above, self.beside = boxes
 
-    def draw(self, painter: QPainter, shown: FieldPicture, made: Drawn, lines: Lines, place: Place | None) -> None:
+    def draw(self, painter: QPainter, shown: FieldPicture, made: Drawn, lines: Lines, point: MapPoint | None) -> None:
         """Draw everything, the crosshair at a place."""
         across, up = spans(self.canvas, self.box)
         area = self.canvas.area(self.box)
@@ -101,7 +101,7 @@ class OverField:
         self._draw_areas(painter, made, across, up)
         self._draw_guards(painter, lines.guards, across, up)
         painter.setClipping(False)
-        self._draw_cross(painter, place, across, up)
+        self._draw_cross(painter, point, across, up)
         painter.setClipRect(area)
         if shown.lines in (HEADROOM_LINES, BOTH_LINES):
             self._draw_lines(painter, lines.headroom, "K", across, up, dash=True)
@@ -114,7 +114,7 @@ class OverField:
             self._draw_dynamics(painter, made, [level for level, _ in lines.noise], up)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
-        self._draw_names(painter, shown, made, place, area)
+        self._draw_names(painter, shown, made, point, area)
 
     def _path(self, line: Array, across: PixelSpan, up: PixelSpan) -> QPainterPath:
         points = [QPointF(across.px(x), up.px(y)) for x, y in line.tolist()]
@@ -212,12 +212,12 @@ class OverField:
         if line.shape[0] < 8:
             return
         wanted = across.low + at * (across.high - across.low)
-        place = min(max(int(np.argmin(np.abs(line[:, 0] - wanted))), 3), line.shape[0] - 4)
-        a, b = line[place - 3], line[place + 3]
+        point = min(max(int(np.argmin(np.abs(line[:, 0] - wanted))), 3), line.shape[0] - 4)
+        a, b = line[point - 3], line[point + 3]
         dx, dy = across.px(b[0]) - across.px(a[0]), up.px(b[1]) - up.px(a[1])
         angle = math.degrees(math.atan2(dy, dx)) if dx >= 0 else math.degrees(math.atan2(-dy, -dx))
         painter.save()
-        painter.translate(across.px(line[place, 0]), up.px(line[place, 1]))
+        painter.translate(across.px(line[point, 0]), up.px(line[point, 1]))
         painter.rotate(angle)
         half = text_width(text, SMALL) / 2 + 4
         painter.fillRect(QRectF(-half, -7, 2 * half, 14), QColor(p.ground))
@@ -226,7 +226,7 @@ class OverField:
 
     def _draw_marks(self, painter: QPainter, shown: FieldPicture, across: PixelSpan, up: PixelSpan) -> None:
         p = self.look.palette
-        measured, between = grid_places(shown.mapped.field)
+        measured, between = grid_points(shown.mapped.field)
         for x, y in between:
             draw_inferred(painter, QPointF(across.px(x), up.px(y)), p, over_field=True)
         for x, y in measured:
@@ -236,11 +236,11 @@ class OverField:
         if shown.picked is not None:
             draw_picked(painter, QPointF(across.px(shown.picked[0]), up.px(shown.picked[1])), p)
 
-    def _draw_cross(self, painter: QPainter, place: Place | None, across: PixelSpan, up: PixelSpan) -> None:
-        if place is None:
+    def _draw_cross(self, painter: QPainter, point: MapPoint | None, across: PixelSpan, up: PixelSpan) -> None:
+        if point is None:
             return
         p = self.look.palette
-        x, y = round(across.px(place[0])) + 0.5, round(up.px(place[1])) + 0.5
+        x, y = round(across.px(point[0])) + 0.5, round(up.px(point[1])) + 0.5
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         field_lines = (QLineF(x, up.end_px, x, up.start_px), QLineF(across.start_px, y, across.end_px, y))
@@ -263,7 +263,7 @@ class OverField:
                 y = up.px((low + high) / 2) + 5
                 draw_text(painter, QPointF(left + 10, y), mark, font(BODY, bold=True, italic=True), p.ink, halo=p.ground)
 
-    def _draw_names(self, painter: QPainter, shown: FieldPicture, made: Drawn, place: Place | None, area: QRectF) -> None:
+    def _draw_names(self, painter: QPainter, shown: FieldPicture, made: Drawn, point: MapPoint | None, area: QRectF) -> None:
         p, field = self.look.palette, shown.mapped.field
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
         draw_text(painter, QPointF(0, area.top() - 3), axis_name(field.up, shown.card), font(SMALL), p.ink, halo=p.ground)
@@ -271,12 +271,12 @@ class OverField:
         draw_text(painter, QPointF(area.right(), area.bottom() + 34), across, font(SMALL), p.ink, align=RIGHT)
         room = area.width() - text_width(across, SMALL) - 24
         draw_text(painter, QPointF(area.left(), area.bottom() + 34), _note(shown, made, room), font(SMALL), p.soft)
-        if place is None:
+        if point is None:
             return
         unit = unit_of(shown.mapped, shown.layer)
-        words = tr("Along {at}, {unit}").format(at=_with_unit(field.up, place[1]), unit=unit).strip(", ")
+        words = tr("Along {at}, {unit}").format(at=_with_unit(field.up, point[1]), unit=unit).strip(", ")
         draw_text(painter, QPointF(area.left(), above.top() - 5), words, font(SMALL), p.ink, halo=p.ground)
-        text = tr("Along {at}, {unit}").format(at=_with_unit(field.across, place[0]), unit=unit).strip(", ")
+        text = tr("Along {at}, {unit}").format(at=_with_unit(field.across, point[0]), unit=unit).strip(", ")
         draw_text(painter, QPointF(beside.right(), beside.bottom() + 34), text, font(SMALL), p.ink, align=RIGHT)
 
 
@@ -308,8 +308,8 @@ def _note(shown: FieldPicture, made: Drawn, room_px: float) -> str:
 
 def _guard_lines(shown: FieldPicture) -> list[tuple[str, list[Array]]]:
     """Return where guards on the core and on the package's power would trip, with their words."""
-    said, field = shown.mapped.field.predicted, shown.mapped.field
-    values = {"core_temperature_c": said.core_c, "package_power_w": said.power_w}
+    predicted, field = shown.mapped.field.predicted, shown.mapped.field
+    values = {"core_temperature_c": predicted.core_c, "package_power_w": predicted.power_w}
     found = []
     for guard in shown.guards:
         flat = values.get(guard.quantity)

@@ -22,7 +22,7 @@ from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.map.layers import LAYERS
-from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, place_words, steps_away, why_here
+from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, point_text, steps_away, why_here
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import FieldPicture
 from niente.desktop.pages.map.picture import save_picture
@@ -48,17 +48,17 @@ class MapPage(Page):
 
     name = "Map"
 
-    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanCommands) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, commands: PlanCommands) -> None:
         super().__init__(session, actions, look)
-        self.deeds = deeds
+        self.commands = commands
         self.request_row = MapRequestRow()
         self.request_row.requested.connect(self._request)
         self.request_row.shown.connect(self.refresh)
         self.view, self.watts, self.noise = FieldView(look), WattsView(look), NoiseView(look)
         self.view.selected.connect(self._select)
         self.view.wanted.connect(self.run_here)
-        self.watts.selected.connect(lambda _: self.said.emit())
-        self.noise.selected.connect(lambda _: self.said.emit())
+        self.watts.selected.connect(lambda _: self.margin_changed.emit())
+        self.noise.selected.connect(lambda _: self.margin_changed.emit())
         self.by_speed = QCheckBox(tr("Over speed"))
         self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
         self.by_speed.toggled.connect(self.refresh)
@@ -87,7 +87,7 @@ class MapPage(Page):
         self.candidate: Candidate | None = None
         self._waiting: tuple[Models, MapRequest] | None = None
         self._refused: tuple[Models, MapRequest, str] | None = None
-        self._place: tuple[float, float] | None = None
+        self._point: tuple[float, float] | None = None
         self._index = 0
         session.mapped.connect(self._take)
         session.dropped.connect(self._cancelled)
@@ -96,9 +96,9 @@ class MapPage(Page):
     # -- what is asked ---------------------------------------------------------------------------------------------
 
     def _request(self, request: MapRequest) -> None:
-        self._place = self.candidate = None
+        self._point = self.candidate = None
         self.refresh()
-        self.said.emit()
+        self.margin_changed.emit()
 
     def _take(self, answer: MapResult) -> None:
         """Show a map that was asked for, unless something else is wanted by now."""
@@ -109,7 +109,7 @@ class MapPage(Page):
         if answer.mapped is not None:
             self.mapped = answer.mapped
         self.when_seen(self.refresh)
-        self.said.emit()
+        self.margin_changed.emit()
 
     def _cancelled(self) -> None:
         """Go back to the map that shows, where another one was being worked out."""
@@ -139,10 +139,10 @@ class MapPage(Page):
         if self.mapped is None:
             self.mapped = answer.mapped
 
-    def _show_view(self, place: int) -> None:
-        self.stack.setCurrentIndex(place)
+    def _show_view(self, index: int) -> None:
+        self.stack.setCurrentIndex(index)
         self.refresh()
-        self.said.emit()
+        self.margin_changed.emit()
 
     def toggle_table(self) -> None:
         """Change between field and table."""
@@ -152,16 +152,16 @@ class MapPage(Page):
 
     def _select(self, index: int) -> None:
         if self.mapped is not None:
-            self._place = self.mapped.field.place(index)
+            self._point = self.mapped.field.point(index)
             self._find()
-            self.said.emit()
+            self.margin_changed.emit()
 
     def _find(self) -> None:
         """Find the selected place in the field as it is now."""
         self.candidate = None
-        if self._place is None or self.mapped is None:
+        if self._point is None or self.mapped is None:
             return
-        self._index = self.mapped.field.nearest(*self._place)
+        self._index = self.mapped.field.nearest(*self._point)
         self.candidate = candidate_at(self.mapped.models, self.mapped.field, self.mapped.limits, self._index)
 
     def run_here(self) -> None:
@@ -170,7 +170,7 @@ class MapPage(Page):
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None and answer.models is not None:
             load = self.request_row.request.view.load or answer.models.heavy_load
-            self.deeds.run_next(one.setting, load, tr("Asked for on the map"))
+            self.commands.run_next(one.setting, load, tr("Asked for on the map"))
 
     def export(self) -> None:
         """Ask where the table is to be written, and write it."""
@@ -302,12 +302,12 @@ class MapPage(Page):
         field, answer = self.mapped.field, self.session.answer
         words = tr("{n} settings, {m} measured. The table (Ctrl+T) gives all of them in figures.")
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
-        said = words.format(n=field.measured.shape[0], m=self.measured_marks())
+        predicted = words.format(n=field.measured.shape[0], m=self.measured_marks())
         if one is None:
-            return said
+            return predicted
         core = quantity_of("hottest_core_c").with_unit(one.core_c, one.core_hw)
         noise = quantity_of("noise_dba").with_unit(one.in_room_dba, one.in_room_hw)
-        return f"{said} {one.setting.text((field.across, field.up))}: {core}, {noise}."
+        return f"{predicted} {one.setting.text((field.across, field.up))}: {core}, {noise}."
 
     def measured_marks(self) -> int:
         """Return how many measured settings are marked."""
@@ -346,9 +346,9 @@ class MapPage(Page):
         one, noise = self.noise.group(), mapped.models.noise
         law = None
         if one is not None:
-            place = noise.groups.index(one.group)
-            at = 1 + len(noise.groups) + place
-            law = noise.per_decade[place], 1.96 * float(np.sqrt(noise.covariance[at][at]))
+            index = noise.groups.index(one.group)
+            at = 1 + len(noise.groups) + index
+            law = noise.per_decade[index], 1.96 * float(np.sqrt(noise.covariance[at][at]))
         return noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
 
     def _of_field(self, mapped: SettingMap) -> list[Block]:
@@ -357,12 +357,12 @@ class MapPage(Page):
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None:
             controls = (field.across, field.up)
-            place = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
+            point = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
             listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
             lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
-            blocks += candidate_blocks(lead, place_words(controls, place), one, models.scale, listening)
+            blocks += candidate_blocks(lead, point_text(controls, point), one, models.scale, listening)
             blocks.append(Buttons(("map.run_here",)))
-            index = self._index if self.candidate is not None else field.nearest(*place)
+            index = self._index if self.candidate is not None else field.nearest(*point)
             blocks.append(steps_away(models, mapped.limits, field.settings, index, controls))
             blocks += why_here(mapped, one, answer.choice)
         power = one.power_w if one is not None else mapped.watts.measured_w

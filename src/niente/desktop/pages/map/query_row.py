@@ -105,11 +105,11 @@ class MapRequestRow(QWidget):
     def show_for_lines(self, lines: bool) -> None:
         """Put away what a field alone has, where lines over watts show."""
         of_field = (self.across, self.up, self.layer, self.lines, self.against, self.intervals)
-        for place, (field, share) in enumerate(self._shares.items()):
+        for index, (field, share) in enumerate(self._shares.items()):
             away = lines and field in of_field
             field.setVisible(not away)
             self._columns[field].setVisible(not away)
-            self._row.setStretch(place, 0 if away else share)
+            self._row.setStretch(index, 0 if away else share)
         self._row.setStretch(len(self._shares), 14 if lines else 0)
 
     @property
@@ -120,9 +120,9 @@ class MapRequestRow(QWidget):
     def put(self, request: MapRequest) -> None:
         """Ask for a map that there is already; the fields follow when they are shown next."""
         self._request, self._axes = request, ()
-        place = [how for how, _ in OTHERS].index(request.view.others)
+        index = [how for how, _ in OTHERS].index(request.view.others)
         with QSignalBlocker(self.others):
-            self.others.setCurrentIndex(place)
+            self.others.setCurrentIndex(index)
         if request.room_c is not None:
             self.room.put(request.room_c)
 
@@ -164,7 +164,7 @@ class MapRequestRow(QWidget):
             box.setCurrentIndex(max(box.findData(data), 0))
 
     def _offer(self, box: QComboBox, entries: list[tuple[str, str]], chosen: str) -> None:
-        if [str(box.itemData(place)) for place in range(box.count())] != [data for data, _ in entries]:
+        if [str(box.itemData(index)) for index in range(box.count())] != [data for data, _ in entries]:
             with QSignalBlocker(box):
                 box.clear()
                 for data, name in entries:

@@ -25,13 +25,13 @@ def table_heads(mapped: SettingMap | None) -> list[str]:
 
 def table_rows(mapped: SettingMap) -> list[list[Cell | str]]:
     """Return the field as rows: every place, the first axis fastest."""
-    field, said, scale = mapped.field, mapped.field.predicted, mapped.models.scale
+    field, predicted, scale = mapped.field, mapped.field.predicted, mapped.models.scale
     least = mapped.limits.min_headroom_k
     rows: list[list[Cell | str]] = []
     for index in range(field.measured.shape[0]):
-        x, y = field.place(index)
+        x, y = field.point(index)
         known, inside = bool(field.measured[index]), bool(field.inside[index])
-        sure = said.headroom_k[index] - said.core_hw[index] >= least
+        sure = predicted.headroom_k[index] - predicted.core_hw[index] >= least
         breaks = [] if sure else [tr("headroom not sure")]
         breaks += [tr("failures")] if field.against[index] else []
         state = tr("measured") if known else tr("inferred") if inside else tr("extrapolated")
@@ -40,16 +40,16 @@ def table_rows(mapped: SettingMap) -> list[list[Cell | str]]:
                 f"{x:g}",
                 f"{y:g}",
                 Cell(state, bold=known, soft=not known),
-                number_text(float(said.core_c[index]), 1),
-                Cell(number_text(float(said.core_hw[index]), 1), soft=True),
-                Cell(number_text(float(said.headroom_k[index]), 1), under="" if sure else "guard"),
-                number_text(float(said.in_room_dba[index]), 1),
-                Cell(number_text(float(said.in_room_hw[index]), 1), soft=True),
-                Cell(scale.mark(float(said.in_room_dba[index])), mark=True),
-                number_text(float(said.throughput_percent[index]), 1),
-                Cell(number_text(float(said.throughput_hw[index]), 1), soft=True),
-                number_text(float(said.clock_mhz[index]), 0),
-                number_text(float(said.power_w[index]), 1),
+                number_text(float(predicted.core_c[index]), 1),
+                Cell(number_text(float(predicted.core_hw[index]), 1), soft=True),
+                Cell(number_text(float(predicted.headroom_k[index]), 1), under="" if sure else "guard"),
+                number_text(float(predicted.in_room_dba[index]), 1),
+                Cell(number_text(float(predicted.in_room_hw[index]), 1), soft=True),
+                Cell(scale.mark(float(predicted.in_room_dba[index])), mark=True),
+                number_text(float(predicted.throughput_percent[index]), 1),
+                Cell(number_text(float(predicted.throughput_hw[index]), 1), soft=True),
+                number_text(float(predicted.clock_mhz[index]), 0),
+                number_text(float(predicted.power_w[index]), 1),
                 number_text(float(field.stable[index]), 2),
                 ", ".join(breaks),
             ]

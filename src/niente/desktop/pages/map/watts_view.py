@@ -82,8 +82,8 @@ class WattsView(Plot):
             draw_upright(painter, across.px(value), area.top(), area.bottom(), faint(p.rule, 0.7))
         painter.setClipRect(area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for place, line in enumerate(shown.lines):
-            self._draw_band(painter, shown, line, across, up, current=place == self.current)
+        for index, line in enumerate(shown.lines):
+            self._draw_band(painter, shown, line, across, up, current=index == self.current)
         painter.setClipping(False)
 
     def _draw_band(
@@ -105,16 +105,16 @@ class WattsView(Plot):
         across, up = spans(self.canvas, self.box)
         painter.setClipRect(area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for place, line in enumerate(shown.lines):
-            if place != self.current:
+        for index, line in enumerate(shown.lines):
+            if index != self.current:
                 self._draw_line(painter, shown, line, across, up, current=False)
         if self.line() is not None:
             self._draw_line(painter, shown, shown.lines[self.current], across, up, current=True)
         painter.setClipping(False)
         self._draw_limits(painter, shown, across, up)
-        for place, line in enumerate(shown.lines):
+        for index, line in enumerate(shown.lines):
             for point in line.points:
-                self._draw_point(painter, point.held, QPointF(across.px(point.power_w), up.px(point.rise_k)), place)
+                self._draw_point(painter, point.held, QPointF(across.px(point.power_w), up.px(point.rise_k)), index)
         self._draw_pick(painter, across, up)
         self._draw_ends(painter, shown, across, up)
         self._draw_capacities(painter, shown, across, up)
@@ -158,13 +158,13 @@ class WattsView(Plot):
                 words = tr("guard {w} W").format(w=f"{guard.trip:g}")
                 draw_text(painter, QPointF(x + 5, area.bottom() - 8), words, font(SMALL), p.ink, halo=p.shade)
 
-    def _draw_point(self, painter: QPainter, held: bool, at: QPointF, place: int) -> None:
+    def _draw_point(self, painter: QPainter, held: bool, at: QPointF, index: int) -> None:
         p = self.look.palette
         if held:
             painter.setPen(QPen(QColor(p.cap_line), 2.0))
             painter.drawLine(QLineF(at.x() - 8, at.y(), at.x() + 8, at.y()))
         draw_measured(painter, at, p)
-        if place == self.current:
+        if index == self.current:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(p.accent))
             painter.drawEllipse(at, 3.0, 3.0)
@@ -190,16 +190,16 @@ class WattsView(Plot):
         """Name the lines where they leave the picture: in a row at its top, or one under the other at its right."""
         area = self.canvas.area(self.box)
         leave = [_leaves(line, across.high, up.high) for line in shown.lines]
-        at_top = [place for place, (_, rise) in enumerate(leave) if rise >= up.high]
-        for place, x in zip(at_top, apart([across.px(leave[place][0]) for place in at_top], NAME_PX), strict=True):
-            self._name(painter, shown.lines[place], QPointF(x - 4.0, area.top() + 12), place, MIDDLE)
-        at_right = [place for place in range(len(leave)) if place not in at_top]
-        for place, y in zip(at_right, apart([up.px(leave[place][1]) for place in at_right], 26.0), strict=True):
-            self._name(painter, shown.lines[place], QPointF(area.right() + 6, y), place, LEFT)
+        at_top = [index for index, (_, rise) in enumerate(leave) if rise >= up.high]
+        for index, x in zip(at_top, apart([across.px(leave[index][0]) for index in at_top], NAME_PX), strict=True):
+            self._name(painter, shown.lines[index], QPointF(x - 4.0, area.top() + 12), index, MIDDLE)
+        at_right = [index for index in range(len(leave)) if index not in at_top]
+        for index, y in zip(at_right, apart([up.px(leave[index][1]) for index in at_right], 26.0), strict=True):
+            self._name(painter, shown.lines[index], QPointF(area.right() + 6, y), index, LEFT)
 
-    def _name(self, painter: QPainter, line: WattLine, at: QPointF, place: int, align: Qt.AlignmentFlag) -> None:
+    def _name(self, painter: QPainter, line: WattLine, at: QPointF, index: int, align: Qt.AlignmentFlag) -> None:
         p = self.look.palette
-        chosen = place == self.current
+        chosen = index == self.current
         colour = p.accent if chosen else p.ink
         if align == MIDDLE:  # a plate, where lines go by behind it
             painter.fillRect(QRectF(at.x() - NAME_PX / 2 + 2, at.y() - 12, NAME_PX - 4, 42), QColor(p.shade))
@@ -216,17 +216,17 @@ class WattsView(Plot):
         room = quantity_of("room_temperature_c").with_unit(shown.rooms_c[0])
         at_room = tr("in a {room} room").format(room=room)
         draw_text(painter, QPointF(0, foot + CAPACITY_DOWN + 14), at_room, font(SMALL), p.soft)
-        seen = [(place, line.capacities[0]) for place, line in enumerate(shown.lines)]
-        inside = [(place, one) for place, one in seen if math.isfinite(one.power_w) and one.power_w <= across.high]
-        places = apart([across.px(one.power_w) for _, one in inside], 40.0)
-        for (place, one), x in zip(inside, places, strict=True):
-            colour = p.accent if place == self.current else p.soft
+        seen = [(index, line.capacities[0]) for index, line in enumerate(shown.lines)]
+        inside = [(index, one) for index, one in seen if math.isfinite(one.power_w) and one.power_w <= across.high]
+        positions = apart([across.px(one.power_w) for _, one in inside], 40.0)
+        for (index, one), x in zip(inside, positions, strict=True):
+            colour = p.accent if index == self.current else p.soft
             painter.setPen(dashed(colour, 2.0, 3.0))
             painter.drawLine(QLineF(across.px(one.power_w), y, across.px(one.power_w), foot + 22))
             painter.drawLine(QLineF(across.px(one.power_w), foot + 22, x, foot + CAPACITY_DOWN - 12))
             draw_inferred(painter, QPointF(across.px(one.power_w), y), p)
-            bold = font(BODY, bold=place == self.current)
-            ink = p.accent if place == self.current else (p.soft if one.inferred else p.ink)
+            bold = font(BODY, bold=index == self.current)
+            ink = p.accent if index == self.current else (p.soft if one.inferred else p.ink)
             draw_text(painter, QPointF(x, foot + CAPACITY_DOWN), number_text(one.power_w, 0), bold, ink, align=MIDDLE)
             spread = "± " + number_text(one.half_width_w, 0) if math.isfinite(one.half_width_w) else tr("and more")
             draw_text(painter, QPointF(x, foot + CAPACITY_DOWN + 13), spread, font(SMALL), p.soft, align=MIDDLE)
@@ -262,10 +262,10 @@ class WattsView(Plot):
             return
         self._select(min(max(self.current + step, 0), len(self._shown.lines) - 1))
 
-    def _select(self, place: int) -> None:
-        self.current = place
+    def _select(self, index: int) -> None:
+        self.current = index
         self.draw_again()
-        self.selected.emit(place)
+        self.selected.emit(index)
 
 
 def _leaves(line: WattLine, right_w: float, top_k: float) -> tuple[float, float]:

@@ -26,31 +26,31 @@ class NoFigureError(ValueError):
     """What was typed is no axis; the text says why."""
 
 
-class PlaceField(QLineEdit):
+class AxisField(QLineEdit):
     """A field that tells when it takes the focus."""
 
     focused = Signal()
-    places = ""
+    points = ""
     """A list of places that there is no room for: it stands in the field while that has the focus."""
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Select the figure, ready to be typed over, and tell."""
         super().focusInEvent(event)
-        if self.places and not self.isModified():
-            self.setText(self.places)
+        if self.points and not self.isModified():
+            self.setText(self.points)
         self.selectAll()
         self.focused.emit()
 
     def focusOutEvent(self, event: QFocusEvent) -> None:
         """Say that it is a list, where one stood there and nothing else was typed."""
         super().focusOutEvent(event)
-        if self.places and not self.isModified():
+        if self.points and not self.isModified():
             self.setText(tr("list"))
 
-    def put(self, text: str, places: str = "") -> None:
+    def put(self, text: str, points: str = "") -> None:
         """Show a text, or in its place that there is a list."""
-        self.places = places
-        shown = text if not places else places if self.hasFocus() else tr("list")
+        self.points = points
+        shown = text if not points else points if self.hasFocus() else tr("list")
         if self.text() != shown:
             self.setText(shown)
             self.setCursorPosition(0)
@@ -67,7 +67,7 @@ class AxisRow:
         self.step.setToolTip(
             tr("{title}, step: a figure, a ratio such as × 1.38, or a list of places with commas").format(title=title)
         )
-        self.name, self.places = label(title), label("", "soft")
+        self.name, self.points = label(title), label("", "soft")
         self.name.setBuddy(self.first)
         for field in self.fields:
             if control.partition(".")[0] in DEEPENS:
@@ -75,8 +75,8 @@ class AxisRow:
             field.editingFinished.connect(lambda: settled(control))
             field.focused.connect(lambda: focused(control))
 
-    def _field(self, title: str, which: str) -> PlaceField:
-        field = PlaceField()
+    def _field(self, title: str, which: str) -> AxisField:
+        field = AxisField()
         field.setAlignment(Qt.AlignmentFlag.AlignRight)
         field.setAccessibleName(f"{title}, {which}")
         field.setToolTip(tr("{title}, {which}, in {unit}").format(title=title, which=which, unit=self.unit or "1"))
@@ -84,16 +84,16 @@ class AxisRow:
         return field
 
     @property
-    def fields(self) -> tuple[PlaceField, PlaceField, PlaceField]:
+    def fields(self) -> tuple[AxisField, AxisField, AxisField]:
         """From, to and step."""
         return self.first, self.last, self.step
 
-    def put(self, axis: Axis | None, held: float | None, places: int) -> None:
+    def put(self, axis: Axis | None, held: float | None, points: int) -> None:
         """Show an axis, or the value that the control is held at."""
         deepens = self.control.partition(".")[0] in DEEPENS
         texts, listed = ("", "", ""), ""
-        if axis is None or len(axis.places()) == 1:
-            value = held if axis is None else axis.places()[0]
+        if axis is None or len(axis.points()) == 1:
+            value = held if axis is None else axis.points()[0]
             texts = ("" if value is None else _plain(value), "", "")
         elif axis.span is not None:
             ends = (axis.span.first, axis.span.last)
@@ -105,7 +105,7 @@ class AxisRow:
             texts, listed = (_plain(ordered[0]), _plain(ordered[-1]), ""), ", ".join(map(_plain, ordered))
         for field, text in zip(self.fields, texts, strict=True):
             field.put(text, listed if field is self.step else "")
-        self.places.setText(f"{places}" if places > 1 else tr("held"))
+        self.points.setText(f"{points}" if points > 1 else tr("held"))
 
     def read(self, step: float) -> Axis | float | None:
         """Return what was typed: an axis, one value, or nothing. Raises ``NoFigureError``.
@@ -113,7 +113,7 @@ class AxisRow:
         ``step`` is the rig's own step; where none is typed, four places are made between the ends.
         """
         first, last, stepped = (field.text().strip() for field in self.fields)
-        if self.step.places and not self.step.isModified():
+        if self.step.points and not self.step.isModified():
             stepped = ""  # other ends make another axis than the list that stood there
         if LIST.search(stepped):
             return Axis(self.control, tuple(self._figure(part) for part in LIST.split(stepped) if part.strip()))
@@ -179,7 +179,7 @@ class AxisTable(QWidget):
             axis = next((one for one in question.axes if one.control == control), None)
             row.put(axis, held.get(control), len(snapped(_whole(axis, card), card)) if axis is not None else 1)
         others = [name for name in offered_controls(card) if name not in wanted]
-        if [self.add.itemData(place) for place in range(1, self.add.count())] != others:
+        if [self.add.itemData(index) for index in range(1, self.add.count())] != others:
             self.add.clear()
             self.add.addItem(tr("Another control …"))
             for name in others:
@@ -196,13 +196,13 @@ class AxisTable(QWidget):
         for column, head in enumerate(() if not controls else ("", tr("from"), tr("to"), tr("step"), "", tr("n"))):
             if head:
                 self._grid.addWidget(label(head, "soft"), 0, column, Qt.AlignmentFlag.AlignRight)
-        for place, control in enumerate(controls, 1):
+        for index, control in enumerate(controls, 1):
             row = AxisRow(control, short_title(control, card), self._settled, self.focused.emit)
             self.rows[control] = row
-            cells: tuple[QWidget, ...] = (row.name, *row.fields, label(row.unit, "soft"), row.places)
+            cells: tuple[QWidget, ...] = (row.name, *row.fields, label(row.unit, "soft"), row.points)
             for column, cell in enumerate(cells):
                 side = Qt.AlignmentFlag.AlignRight if isinstance(cell, QLabel) and column == len(cells) - 1 else None
-                self._grid.addWidget(cell, place, column, side or Qt.AlignmentFlag(0))
+                self._grid.addWidget(cell, index, column, side or Qt.AlignmentFlag(0))
         self.setTabOrder(self, self.add)
 
     def _settled(self, control: str) -> None:
@@ -226,8 +226,8 @@ class AxisTable(QWidget):
             return
         self.edited.emit(control, read)
 
-    def _added(self, place: int) -> None:
-        control = self.add.itemData(place)
+    def _added(self, index: int) -> None:
+        control = self.add.itemData(index)
         self.add.setCurrentIndex(0)
         if control and self._card is not None:
             self.edited.emit(control, _first_value(self._card, control))

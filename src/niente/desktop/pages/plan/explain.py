@@ -26,7 +26,7 @@ GUARDS_SHOWN = 4
 
 
 def explain(
-    place: int, row: Row, seen: StepForecast, card: RigCard, controls: tuple[str, ...], *, running: bool = False
+    index: int, row: Row, seen: StepForecast, card: RigCard, controls: tuple[str, ...], *, running: bool = False
 ) -> list[Block]:
     """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
     run, step, lines = row.run, row.step, []
@@ -46,7 +46,7 @@ def explain(
     whole = step.setting.over(card.stock)
     words = whole.text(controls) or step.load
     lead = tr("Run {n}, {stage}: {state}")
-    lead = lead.format(n=place + 1, stage=tr(step.stage), state=tr("running") if running else tr(STATUS_WORDS[row.status]))
+    lead = lead.format(n=index + 1, stage=tr(step.stage), state=tr("running") if running else tr(STATUS_WORDS[row.status]))
     blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
     if lines:
         blocks.append(Readings(tr("What it says"), tuple(lines)))
@@ -119,26 +119,26 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], StepForecast], c
         at = seen(rows[run.hottest])
         name = tr("Run {n}, foreseen").format(n=run.hottest + 1)
         lines.append(_reading(name, number_text(at.core_c, 1), at.core_hw, "°C"))
-    said = tr("{t} ahead, {most} at the most.").format(t=duration_text(run.cost.left_s), most=duration_text(run.cost.max_s))
+    text = tr("{t} ahead, {most} at the most.").format(t=duration_text(run.cost.left_s), most=duration_text(run.cost.max_s))
     times = tr("Hands are needed {n} times.").format(n=len(run.hands)) if run.hands else tr("No hands are needed.")
-    blocks.append(Words(tr("Dry run"), f"{said} {times}"))
+    blocks.append(Words(tr("Dry run"), f"{text} {times}"))
     if lines:
         blocks.append(Readings(tr("Hottest"), tuple(lines)))
     if run.hands:
         first = run.hands[0]
         words = tr("First before run {n}: {what}.").format(n=first + 1, what=hand_words(card, rows, first))
-        if any(rows[place].step.variant for place in run.hands):
+        if any(rows[index].step.variant for index in run.hands):
             words += " " + tr("Hands go in with the mains off and unplugged; the maker's limits and local rules come first.")
         blocks.append(Words(tr("By hand"), words))
     near = []
     for one in run.near[:GUARDS_SHOWN]:
         quantity = quantity_of(one.guard.quantity)
         name = f"{quantity.title}, {number_text(one.guard.trip, 0)}{NO_BREAK_SPACE}{quantity.unit}"
-        if one.place is None:
+        if one.index is None:
             near.append(Reading(name, "–"))
         else:
             unit = "K" if quantity.unit == "°C" else quantity.unit
-            near.append(Reading(name, number_text(one.gap, 1), unit=f"{unit}, {one.place + 1}"))
+            near.append(Reading(name, number_text(one.gap, 1), unit=f"{unit}, {one.index + 1}"))
     if near:
         blocks.append(Readings(tr("Nearest to a guard"), tuple(near), tr("left, run")))
     return blocks

@@ -38,9 +38,9 @@ class PlanPage(Page):
 
     name = "Plan"
 
-    def __init__(self, session: Session, actions: Actions, look: Look, deeds: PlanCommands) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, commands: PlanCommands) -> None:
         super().__init__(session, actions, look)
-        self.deeds = deeds
+        self.commands = commands
         self.total = label("", "reading")
         self.ribbon = Ribbon(look)
         self.warning = ShortLabel("lead")
@@ -57,7 +57,7 @@ class PlanPage(Page):
         self.table = rows_view(tr("Run list"), self.model, look, stretch=WHY, least=least, view=view, fixed={STAGE: 92})
         self.table.selectionModel().currentRowChanged.connect(lambda *_: self._selected())
         self._focus = ""
-        self._place = -1
+        self._index = -1
         self._key, self._behind = "", 0
         self._shown: object = None
         self.offer(
@@ -133,16 +133,16 @@ class PlanPage(Page):
         return right
 
     def _connect(self) -> None:
-        self.questions.chosen.connect(self.deeds.choose)
-        self.questions.own_chosen.connect(self.deeds.choose_own)
-        self.axes.edited.connect(self.deeds.change_axis)
+        self.questions.chosen.connect(self.commands.choose)
+        self.questions.own_chosen.connect(self.commands.choose_own)
+        self.axes.edited.connect(self.commands.change_axis)
         self.axes.refused.connect(self._refuse)
         self.axes.focused.connect(self._focused)
-        self.rules.edited.connect(self.deeds.change_question)
+        self.rules.edited.connect(self.commands.change_question)
         self.rules.refused.connect(self._refuse)
         self.rules.focused.connect(self._focused)
         self.model.moved.connect(self._dragged)
-        self.session.planner.compared.connect(self.said)
+        self.session.planner.compared.connect(self.margin_changed)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """In a narrow window stage, load and dynamic mark give way: the ribbon shows the first, the margin says the others."""
@@ -160,63 +160,63 @@ class PlanPage(Page):
 
     def up(self) -> None:
         """Let the selected run come earlier."""
-        self.deeds.shift(self._key, -1)
+        self.commands.shift(self._key, -1)
 
     def down(self) -> None:
         """Let the selected run come later."""
-        self.deeds.shift(self._key, 1)
+        self.commands.shift(self._key, 1)
 
     def leave_out(self) -> None:
         """Leave the selected run out, or take it up again."""
-        self.deeds.skip(self._key)
+        self.commands.skip(self._key)
 
     def repeat(self) -> None:
         """Make the selected run once more."""
-        self.deeds.repeat(self._key)
+        self.commands.repeat(self._key)
 
     def keep(self) -> None:
         """Keep the question as a template of one's own."""
-        self.deeds.keep_question(self.title.text())
-        self.questions.show_own(self.deeds.kept())
+        self.commands.keep_question(self.title.text())
+        self.questions.show_own(self.commands.kept())
 
     def measure_anew(self) -> None:
         """Let only runs from now on count."""
-        self.deeds.measure_anew()
+        self.commands.measure_anew()
 
-    def _dragged(self, place: int, after: int) -> None:
+    def _dragged(self, index: int, after: int) -> None:
         """Move the entry of a run behind that of another; runs of one search or confirmation go together."""
         planner = self.session.planner
-        key, behind = planner.key_of(place), planner.key_of(after)
+        key, behind = planner.key_of(index), planner.key_of(after)
         if key != behind:
-            self.deeds.move(key, behind)
+            self.commands.move(key, behind)
 
     def insert(self) -> None:
         """Ask for a run, and put it after the selected one."""
         rows, card = self.session.planner.rows, self.session.card
         if card is None or not rows:
             return
-        place = self._place if 0 <= self._place < len(rows) else len(rows) - 1
-        step = ask_for_run(self, card, rows[place].step, self.model.columns)
+        index = self._index if 0 <= self._index < len(rows) else len(rows) - 1
+        step = ask_for_run(self, card, rows[index].step, self.model.columns)
         if step is not None:
-            self.deeds.insert(self.session.planner.key_of(place), step)
+            self.commands.insert(self.session.planner.key_of(index), step)
 
     # -- what is selected ----------------------------------------------------------------------------------------
 
     def _selected(self) -> None:
-        place = self.model.place_of(self.table.currentIndex().row())
-        if place is not None:
-            self._place, self._focus = place, ""
-            self._key = self.session.planner.key_of(place)
-            self._behind = place - (self.session.planner.place_of(self._key) or 0)
-        self.said.emit()
+        index = self.model.index_of(self.table.currentIndex().row())
+        if index is not None:
+            self._index, self._focus = index, ""
+            self._key = self.session.planner.key_of(index)
+            self._behind = index - (self.session.planner.index_of(self._key) or 0)
+        self.margin_changed.emit()
 
     def _select_again(self) -> None:
         """Keep the run selected that was, wherever the list has it now."""
-        first = self.session.planner.place_of(self._key) if self._key else None
+        first = self.session.planner.index_of(self._key) if self._key else None
         if first is None:
             return
-        self._place = min(first + self._behind, len(self.session.planner.rows) - 1)
-        item = self.model.item_of(self._place)
+        self._index = min(first + self._behind, len(self.session.planner.rows) - 1)
+        item = self.model.item_of(self._index)
         if item >= 0 and item != self.table.currentIndex().row():
             self.table.selectRow(item)
 
@@ -224,18 +224,18 @@ class PlanPage(Page):
         """Let the margin say what another step of an axis would cost."""
         self._focus = control
         self.session.planner.compare(control)
-        self.said.emit()
+        self.margin_changed.emit()
 
     def selected(self) -> tuple[int, Row] | None:
         """Return the run that is selected in the list: its place, and how it stands."""
         rows = self.session.planner.rows
-        return (self._place, rows[self._place]) if 0 <= self._place < len(rows) else None
+        return (self._index, rows[self._index]) if 0 <= self._index < len(rows) else None
 
     # -- showing -------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
         """Show the question and the plan as they stand."""
-        self.questions.show_own(self.deeds.kept())
+        self.questions.show_own(self.commands.kept())
         self.show_question()
         self.show_plan()
 
@@ -273,12 +273,12 @@ class PlanPage(Page):
         session, laid = self.session, self.session.planner.laid
         if laid is None:
             return
-        question = laid.asked.question
+        question = laid.request.question
         self.rules.show_runs(laid.loads)
         self.count.setText(self._count_words(laid.cost.naive_runs, question.axes))
         self.total.setText(self._total(laid.cost.runs, laid.cost.typical_s, laid.cost.left_s))
         self.cost.show_cost(laid.cost)
-        running = session.running_place()
+        running = session.running_index()
         self.ribbon.show_runs(laid.pieces, sum(laid.seconds[:running]) if running is not None else None)
         self.show_foreseen()
 
@@ -291,7 +291,7 @@ class PlanPage(Page):
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
         before = self.model.columns
-        shown = ShownRun(laid.asked.card, laid.rows, laid.seconds, laid.columns, planner.seen, scale, session.running_place())
+        shown = ShownRun(laid.request.card, laid.rows, laid.seconds, laid.columns, planner.seen, scale, session.running_index())
         self.model.show(shown)
         if self.model.columns != before:
             for at in range(SET_COLUMNS):
@@ -301,18 +301,18 @@ class PlanPage(Page):
     def _count_words(self, naive: int, axes: tuple[Axis, ...]) -> str:
         if not axes:
             return tr("Nothing is varied.")
-        places = " × ".join(f"{len(axis.places())}" for axis in axes)
+        points = " × ".join(f"{len(axis.points())}" for axis in axes)
         words = tr("{places} places: the full factorial under these loads is {n} runs.")
-        return words.format(places=places, n=naive)
+        return words.format(points=points, n=naive)
 
     def _show_warning(self) -> None:
         """Say the first thing to know before it runs, above the list; the margin has the rest."""
         run = self.session.planner.dry
-        said = [*run.wrong, *run.warnings] if run is not None else []
-        text = said[0][0].upper() + said[0][1:] if said else ""
-        more = tr(" And {n} more, in the margin.").format(n=len(said) - 1) if len(said) > 1 else ""
-        self.warning.setText(("× " if run is not None and run.wrong else "! ") + text + more if said else "")
-        self.warning.setVisible(bool(said))
+        problems = [*run.wrong, *run.warnings] if run is not None else []
+        text = problems[0][0].upper() + problems[0][1:] if problems else ""
+        more = tr(" And {n} more, in the margin.").format(n=len(problems) - 1) if len(problems) > 1 else ""
+        self.warning.setText(("× " if run is not None and run.wrong else "! ") + text + more if problems else "")
+        self.warning.setVisible(bool(problems))
 
     def _total(self, runs: int, typical_s: float, left_s: float) -> str:
         """Say runs and hours, and at what time of the clock on the wall it would end if it went on now."""
@@ -357,7 +357,7 @@ class PlanPage(Page):
             heading = headings.get(self._focus, tr("What a step costs"))
             blocks += costs(heading, unit, ways.ways, project.question.budget_h)
         elif one is not None:
-            running = one[0] == self.session.running_place()
+            running = one[0] == self.session.running_index()
             blocks += explain(one[0], one[1], planner.seen(one[1]), card, self.model.columns, running=running)
         if planner.instead is not None and laid.plan.budget_s is not None:
             blocks += instead(planner.instead, laid.plan.budget_s)

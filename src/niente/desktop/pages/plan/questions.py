@@ -41,8 +41,8 @@ class QuestionList(QWidget):
         self._group.setExclusive(True)
         self.buttons: dict[str, QPushButton] = {}
         half = (len(TEMPLATES) + 1) // 2
-        for place, kind in enumerate(TEMPLATES):
-            button = self._button(tr(kind.title), place % half, place // half)
+        for index, kind in enumerate(TEMPLATES):
+            button = self._button(tr(kind.title), index % half, index // half)
             button.clicked.connect(lambda _=False, name=kind.name: self.chosen.emit(name))
             self.buttons[kind.name] = button
             self._group.addButton(button)

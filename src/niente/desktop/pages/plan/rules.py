@@ -132,7 +132,7 @@ class Rules(QWidget):
         """Show a question's rules; ``runs`` says how many runs each load has."""
         self._card, self._question = card, question
         self._show_loads(card, question, runs)
-        searched = any(axis.control in SEARCHED and len(axis.places()) > 1 for axis in question.axes)
+        searched = any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes)
         searched = searched or question.template == "clock-voltage"
         many = any(axis.control in ("core_offset_mv", "point_offset_mv") for axis in question.axes)
         rule_ = question.exposure
@@ -252,13 +252,13 @@ class Rules(QWidget):
         if other != self._question:
             self.edited.emit(tr("change of {what}").format(what=tr(words)), other)
 
-    def _rule_chosen(self, place: int) -> None:
+    def _rule_chosen(self, index: int) -> None:
         if self._question is None or self._card is None:
             return
-        if place == 0:
+        if index == 0:
             self._put("the exposure", exposure=until_known(self._card))
             return
-        seconds = FIXED_S[place - 1] if place <= len(FIXED_S) else self._question.exposure.min_s + 60.0
+        seconds = FIXED_S[index - 1] if index <= len(FIXED_S) else self._question.exposure.min_s + 60.0
         self._put("the exposure", exposure=Exposure(min_s=seconds, max_s=seconds))
 
     def _expose(self, **changed: float) -> None:
@@ -282,21 +282,21 @@ class Rules(QWidget):
     def _most_edited(self, minutes: float) -> None:
         self._expose(max_s=minutes * 60.0)
 
-    def _order_chosen(self, place: int) -> None:
-        self._put("the order", order=list(Order)[place])
+    def _order_chosen(self, index: int) -> None:
+        self._put("the order", order=list(Order)[index])
 
-    def _fans_chosen(self, place: int) -> None:
+    def _fans_chosen(self, index: int) -> None:
         if self._question is None or self._card is None:
             return
-        school = list(FanSchool)[place]
+        school = list(FanSchool)[index]
         others = tuple(axis for axis in self._question.axes if not is_fan_axis(axis))
         fans = any(is_fan_axis(axis) for axis in self._question.axes) or school in (FanSchool.SPEED, FanSchool.NOISE)
         axes = others + (default_fans(self._card, school) if fans else ())
         self._put("how the fans are held", fans=school, axes=axes)
 
-    def _method_chosen(self, place: int) -> None:
+    def _method_chosen(self, index: int) -> None:
         many = self.method.itemText(0) == tr(SEARCH_METHODS_OF_MANY[0].value)
-        self._put("the search", method=(SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS)[place])
+        self._put("the search", method=(SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS)[index])
 
     def _margin_edited(self, value: float) -> None:
         self._put("the margin", margin=value)
@@ -338,7 +338,7 @@ class Rules(QWidget):
 
 def _options(box: QComboBox, texts: list[str]) -> None:
     """Give a list its options, where they are others."""
-    if [box.itemText(place) for place in range(box.count())] != texts:
+    if [box.itemText(index) for index in range(box.count())] != texts:
         box.clear()
         box.addItems(texts)
 

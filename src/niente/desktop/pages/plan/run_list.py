@@ -20,7 +20,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
 
 SIGN, RUN, STAGE, SET = 0, 1, 2, 3
-LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MAX_COLUMNS + place for place in range(6))
+LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MAX_COLUMNS + run_index for run_index in range(6))
 SET_COLUMNS = MAX_COLUMNS
 FOLDS_FROM = 5
 """So many runs of the noise stage in a row are folded into one line at first."""
@@ -95,18 +95,18 @@ class RunList(HeadedModel):
                     self.dataChanged.emit(self.index(item, 0), self.index(item, len(self.heads) - 1))
             return
         self.beginResetModel()
-        for place in range(SET_COLUMNS):
-            self.heads[SET + place] = _head(self.columns, place) if place < len(self.columns) else ""
+        for run_index in range(SET_COLUMNS):
+            self.heads[SET + run_index] = _head(self.columns, run_index) if run_index < len(self.columns) else ""
         self._items = items
         self._cells.clear()
         self.endResetModel()
 
     def toggle(self, item: int) -> bool:
         """Fold or unfold the stage at a line; return whether there is anything to fold."""
-        place = self.place_of(item)
-        if self.shown is None or place is None:
+        run_index = self.index_of(item)
+        if self.shown is None or run_index is None:
             return False
-        run = self._run_at(place)
+        run = self._run_at(run_index)
         if run.end - run.first < FOLDS_FROM:
             return False
         key = self._key(run.first)
@@ -117,17 +117,17 @@ class RunList(HeadedModel):
         self.endResetModel()
         return True
 
-    def place_of(self, item: int) -> int | None:
+    def index_of(self, item: int) -> int | None:
         """Return the run at a line; of a fold its first."""
         if not 0 <= item < len(self._items):
             return None
         one = self._items[item]
         return one.first if isinstance(one, Fold) else one
 
-    def item_of(self, place: int) -> int:
+    def item_of(self, run_index: int) -> int:
         """Return the line that a run stands in, or is folded into."""
         for item, one in enumerate(self._items):
-            if one == place or (isinstance(one, Fold) and one.first <= place < one.end):
+            if one == run_index or (isinstance(one, Fold) and one.first <= run_index < one.end):
                 return item
         return -1
 
@@ -140,19 +140,19 @@ class RunList(HeadedModel):
         """Return the number of lines."""
         return len(self._items)
 
-    def row(self, place: int) -> list[Cell]:
+    def row(self, run_index: int) -> list[Cell]:
         """Return the cells of a line."""
-        found = self._cells.get(place)
+        found = self._cells.get(run_index)
         if found is None:
-            one = self._items[place]
-            found = self._cells[place] = self._sum_row(one) if isinstance(one, Fold) else self._run_row(one)
+            one = self._items[run_index]
+            found = self._cells[run_index] = self._sum_row(one) if isinstance(one, Fold) else self._run_row(one)
         return found
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Return a cell's text, its alignment, the cell itself, or what a mark means."""
         if role == Qt.ItemDataRole.ToolTipRole and index.column() in (SIGN, WHY):
-            place = self.place_of(index.row())
-            return self._tip(place) if place is not None else None
+            run_index = self.index_of(index.row())
+            return self._tip(run_index) if run_index is not None else None
         return cell_data(self, index, role)
 
     # -- dragging ------------------------------------------------------------------------------------------------
@@ -179,7 +179,7 @@ class RunList(HeadedModel):
         """Tell where a run was put down. The list itself follows from the plan."""
         if not data.hasFormat(RUNS):
             return False
-        source = self.place_of(int(bytes(data.data(RUNS).data()).decode()))
+        source = self.index_of(int(bytes(data.data(RUNS).data()).decode()))
         target = row if row >= 0 else (parent.row() if parent.isValid() else self.count())
         if source is None:
             return False
@@ -193,47 +193,47 @@ class RunList(HeadedModel):
 
     def _folded(self, rows: tuple[Row, ...]) -> list[int | Fold]:
         items: list[int | Fold] = []
-        place = 0
-        while place < len(rows):
-            end = place + 1
-            while end < len(rows) and rows[end].step.stage == rows[place].step.stage:
+        run_index = 0
+        while run_index < len(rows):
+            end = run_index + 1
+            while end < len(rows) and rows[end].step.stage == rows[run_index].step.stage:
                 end += 1
-            wants = rows[place].step.stage == "noise"
-            wants = wants and end - place < len(rows)
-            if end - place >= FOLDS_FROM and wants != (self._key(place, rows) in self._open):
-                items.append(Fold(place, end))
+            wants = rows[run_index].step.stage == "noise"
+            wants = wants and end - run_index < len(rows)
+            if end - run_index >= FOLDS_FROM and wants != (self._key(run_index, rows) in self._open):
+                items.append(Fold(run_index, end))
             else:
-                items.extend(range(place, end))
-            place = end
+                items.extend(range(run_index, end))
+            run_index = end
         return items
 
     def _key(self, first: int, rows: tuple[Row, ...] | None = None) -> str:
         among = rows if rows is not None else self.shown.rows if self.shown is not None else ()
         return f"{among[first].step.stage} {sum(row.step.stage == among[first].step.stage for row in among[:first])}"
 
-    def _run_at(self, place: int) -> Fold:
+    def _run_at(self, run_index: int) -> Fold:
         """Return the runs of the same stage round a run."""
         rows = self.shown.rows if self.shown is not None else ()
-        first = end = place
-        while first > 0 and rows[first - 1].step.stage == rows[place].step.stage:
+        first = end = run_index
+        while first > 0 and rows[first - 1].step.stage == rows[run_index].step.stage:
             first -= 1
-        while end < len(rows) and rows[end].step.stage == rows[place].step.stage:
+        while end < len(rows) and rows[end].step.stage == rows[run_index].step.stage:
             end += 1
         return Fold(first, end)
 
-    def _tip(self, place: int) -> str:
+    def _tip(self, run_index: int) -> str:
         assert self.shown is not None
-        row = self.shown.rows[place]
+        row = self.shown.rows[run_index]
         return ". ".join(part for part in (tr(row.status.value).capitalize(), row.step.reason, row.reason, row.waits) if part)
 
-    def _run_row(self, place: int) -> list[Cell]:
+    def _run_row(self, run_index: int) -> list[Cell]:
         assert self.shown is not None
-        shown, row = self.shown, self.shown.rows[place]
+        shown, row = self.shown, self.shown.rows[run_index]
         step, quiet = row.step, row.status.closed
         whole = step.setting.over(shown.card.stock)
         core, noise, level = figures(row.run, shown.seen(row))
-        running = place == shown.running
-        first = place == 0 or shown.rows[place - 1].step.stage != step.stage
+        running = run_index == shown.running
+        first = run_index == 0 or shown.rows[run_index - 1].step.stage != step.stage
         away = row.status in (RunStatus.SKIPPED, RunStatus.LEFT_OUT)
         sets = [
             Cell("?", soft=True)
@@ -243,7 +243,7 @@ class RunList(HeadedModel):
         ]
         return [
             Cell(sign="running" if running else row.status.value),
-            Cell(f"{place + 1}", soft=away, bold=running),
+            Cell(f"{run_index + 1}", soft=away, bold=running),
             Cell(tr(step.stage) if first else "", soft=True, chip=step.stage),
             *sets,
             *[Cell()] * (SET_COLUMNS - len(sets)),
@@ -251,7 +251,7 @@ class RunList(HeadedModel):
             core,
             noise,
             Cell(shown.scale.mark(level), mark=True, soft=not quiet),
-            Cell("" if away and row.run is None else f"{shown.seconds[place] / 60.0:.0f}", soft=away),
+            Cell("" if away and row.run is None else f"{shown.seconds[run_index] / 60.0:.0f}", soft=away),
             Cell(row.reason or step.reason, soft=not running),
         ]
 
@@ -285,12 +285,12 @@ class RunList(HeadedModel):
         ]
 
 
-def _head(columns: tuple[str, ...], place: int) -> str:
+def _head(columns: tuple[str, ...], run_index: int) -> str:
     """Return a column's head: the unit, and the fan group where two of them have a column."""
-    name = columns[place].partition(".")[0]
+    name = columns[run_index].partition(".")[0]
     if name in SHORT:
         return SHORT[name]
-    return f"{part_of(columns[place])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
+    return f"{part_of(columns[run_index])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
 
 
 def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setting, control: str) -> str:
@@ -376,8 +376,8 @@ class RunListView(QTableView):
         folded = 0 <= item < self._list.count() and self._list.row(item)[SIGN].sign == "folded"
         keys = (Qt.Key.Key_Right, Qt.Key.Key_Return, Qt.Key.Key_Enter) if folded else (Qt.Key.Key_Left,)
         if event.key() in keys and not event.modifiers():
-            place = self._list.place_of(item)
-            if place is not None and self._list.toggle(item):
-                self.selectRow(self._list.item_of(place))
+            run_index = self._list.index_of(item)
+            if run_index is not None and self._list.toggle(item):
+                self.selectRow(self._list.item_of(run_index))
                 return
         super().keyPressEvent(event)

@@ -128,8 +128,8 @@ class LadderView(QWidget):
             text = number_text(value, 0)
             if abs(scale.px(value) - scale.px(ladder.power_w)) > 26:
                 at_end = x > self.width() - 14
-                place = QPointF(self.width() - 1.0 if at_end else x, 34)
-                draw_text(painter, place, text, font(SMALL), p.soft, align=RIGHT if at_end else MIDDLE)
+                point = QPointF(self.width() - 1.0 if at_end else x, 34)
+                draw_text(painter, point, text, font(SMALL), p.soft, align=RIGHT if at_end else MIDDLE)
         x = scale.px(ladder.power_w)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -166,8 +166,8 @@ class LadderView(QWidget):
     def _draw_rungs(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         p, hot = self._look.palette, ladder.core_c
         y = LADDER_TOP - 6.0
-        for place, (rung, name, sub) in enumerate(zip(ladder.rungs, ladder.names, ladder.sub, strict=True)):
-            top = LADDER_TOP + self._rung_px(ladder) * place
+        for point, (rung, name, sub) in enumerate(zip(ladder.rungs, ladder.names, ladder.sub, strict=True)):
+            top = LADDER_TOP + self._rung_px(ladder) * point
             draw_text(painter, QPointF(0, top + 14), name, font(BODY), p.ink)
             draw_text(painter, QPointF(0, top + 28), sub, font(SMALL), p.soft)
             theta = number_text(rung.kelvin / ladder.power_w, 3)

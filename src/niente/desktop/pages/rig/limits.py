@@ -97,7 +97,7 @@ class LimitsView(QWidget):
             self.more.addItems(offered)
         self.guards.set_entries([_guard_row(guard, sheet) for guard in sheet.guards])
         self._folded = folded(sheet.controls)
-        self.controls.set_entries([_control_row([sheet.controls[at] for at in places], own) for places in self._folded])
+        self.controls.set_entries([_control_row([sheet.controls[at] for at in indices], own) for indices in self._folded])
 
     # -- editing ---------------------------------------------------------------------------------------------------
 
@@ -111,12 +111,12 @@ class LimitsView(QWidget):
         after = msgspec.structs.replace(sheet, limits=limits, guards=guards)
         self._change(tr("maker's limits"), after)
 
-    def _add_guard(self, place: int) -> None:
+    def _add_guard(self, index: int) -> None:
         sheet, bench = self.session.sheet, self.session.bench
         self.more.setCurrentIndex(0)
-        if place == 0 or sheet is None or bench is None:
+        if index == 0 or sheet is None or bench is None:
             return
-        guard = guard_on(bench.card, guardable(bench.own_card)[place - 1])
+        guard = guard_on(bench.card, guardable(bench.own_card)[index - 1])
         self._change(tr("new guard"), msgspec.structs.replace(sheet, guards=(*sheet.guards, guard)))
 
     def _remove_guard(self) -> None:

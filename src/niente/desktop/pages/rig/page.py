@@ -124,12 +124,12 @@ class RigPage(Page):
             self.offer(table, "edit.undo", "edit.redo", "help.here")
         self.body.addWidget(self.stack, 1)
 
-    def _show_view(self, place: int) -> None:
-        self.stack.setCurrentIndex(place)
+    def _show_view(self, index: int) -> None:
+        self.stack.setCurrentIndex(index)
         self.refresh()
 
-    def _variant_chosen(self, place: int) -> None:
-        self.variant_wanted.emit(self.variant.itemText(place))
+    def _variant_chosen(self, index: int) -> None:
+        self.variant_wanted.emit(self.variant.itemText(index))
 
     # -- what is shown ---------------------------------------------------------------------------------------------
 
@@ -326,11 +326,11 @@ class RigPage(Page):
         }
         found = []
         for name, how in counts.items():
-            places = card.indices(name) if card is not None else ()
-            if card is None or not places:
+            indices = card.indices(name) if card is not None else ()
+            if card is None or not indices:
                 continue
             quantity = quantity_of(name)
-            step = card.channels[places[0]].resolution
+            step = card.channels[indices[0]].resolution
             unit = "K" if quantity.unit == "°C" else quantity.unit.removesuffix("A")
             title = tr("Cores") if name == "core_temperature_c" else quantity.title
             found.append(Reading(title, f"{step:g}" if step else "–", unit, how))

@@ -160,20 +160,20 @@ class RoomView(QWidget):
             self.heard.setText(tr("Once there is a pick, its level at the listener's place stands here."))
             return
         alone = choice_.pick.alone_dba
-        said = []
+        texts = []
         for when, background in ((tr("by day"), sheet.listener.day_dba), (tr("at night"), sheet.listener.night_dba)):
             level = level_at(alone, sheet.meter.distance_m, sheet.listener.distance_m, background)
             known = number_text(level, 1) if math.isfinite(level) else ""
             if background is None:
                 known = ""
             if known:
-                said.append(tr("{level} dBA {when}").format(level=known, when=when))
+                texts.append(tr("{level} dBA {when}").format(level=known, when=when))
         place = f" ({sheet.listener.place})" if sheet.listener.place else ""
         carried = level_at(alone, sheet.meter.distance_m, sheet.listener.distance_m, None)
         text = tr("At the listener's place{place} the pick alone comes to about {level} dBA").format(
             place=place, level=number_text(carried, 1)
         )
-        self.heard.setText(text + (tr("; with the background there: ") + ", ".join(said) if said else "") + ".")
+        self.heard.setText(text + (tr("; with the background there: ") + ", ".join(texts) if texts else "") + ".")
 
     # -- editing ---------------------------------------------------------------------------------------------------
 

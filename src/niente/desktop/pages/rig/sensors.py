@@ -98,11 +98,11 @@ class SensorsView(QWidget):
 
 def _read_by(name: str, by_hand: tuple[str, ...]) -> Entry:
     """Return who reads a channel; what guards and models want at every sample comes by cable."""
-    said = tr(BY[name in by_hand])
+    source = tr(BY[name in by_hand])
     if name not in READABLE:
-        return Entry(said, soft=True)
+        return Entry(source, soft=True)
     title = tr("Read by: hands are asked for it at the end of every run")
-    return Entry(said, said, options=tuple(tr(words) for words in BY.values()), title=title)
+    return Entry(source, source, options=tuple(tr(words) for words in BY.values()), title=title)
 
 
 def _row(kind: str, alike: list[Channel], known: dict[str, Trust], by_hand: tuple[str, ...]) -> list[Entry]:

@@ -96,10 +96,10 @@ def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
     )
     words = f"{sentence(live.opened.step.reason)} {taken}"
     if live.constants:
-        told = tr(" and ").join(duration_text(one.seconds) for one in live.constants)
-        words += " " + tr("It settled with time constants of {told}.").format(told=told)
+        constants = tr(" and ").join(duration_text(one.seconds) for one in live.constants)
+        words += " " + tr("It settled with time constants of {told}.").format(constants=constants)
     found: list[Block] = [Words(tr("This run"), words)]
     if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
-        said = tr("The temperature cap holds the clock here: the reading is the cap, and says nothing of the heat path.")
-        found.append(Words(tr("Caution"), said))
+        text = tr("The temperature cap holds the clock here: the reading is the cap, and says nothing of the heat path.")
+        found.append(Words(tr("Caution"), text))
     return found

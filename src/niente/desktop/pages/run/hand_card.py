@@ -51,9 +51,9 @@ class HandCardView(QWidget):
         if card != self._card:
             self._card = card
             self._build(card)
-        for place, box in enumerate(self.boxes):
+        for index, box in enumerate(self.boxes):
             box.blockSignals(True)
-            box.setChecked(place in self.hands.ticked)
+            box.setChecked(index in self.hands.ticked)
             box.blockSignals(False)
         ready = self.hands.ready()
         self.done.setEnabled(ready)
@@ -81,8 +81,8 @@ class HandCardView(QWidget):
             self._lines(card)
         if card.readings:
             self._section(tr("To read"))
-            for asked in card.readings:
-                self._reading(asked)
+            for request in card.readings:
+                self._reading(request)
         if card.checks:
             self._section(tr("To check before going on"))
             for check in card.checks:
@@ -121,58 +121,58 @@ class HandCardView(QWidget):
         self._rows.addLayout(grid)
 
     def _box(self, words: str, spoken: str) -> QCheckBox:
-        place = len(self.boxes)
+        index = len(self.boxes)
         box = QCheckBox(words)
         box.setAccessibleName(spoken)
-        box.toggled.connect(lambda on: self.hands.tick(place, on))
+        box.toggled.connect(lambda on: self.hands.tick(index, on))
         self.boxes.append(box)
         return box
 
-    def _reading(self, asked: ReadingRequest) -> None:
-        quantity = asked.quantity
+    def _reading(self, request: ReadingRequest) -> None:
+        quantity = request.quantity
         field = QLineEdit()
         field.setFixedWidth(110)
         field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        span = tr("{low} to {high}").format(low=quantity.text(asked.low), high=quantity.with_unit(asked.high))
-        field.setAccessibleName(f"{asked.title}, {quantity.unit}")
-        field.setToolTip(tr("{title}, {span}. A unit may be typed with the figure.").format(title=asked.title, span=span))
-        field.textChanged.connect(lambda text: self._typed(asked, text))
+        span = tr("{low} to {high}").format(low=quantity.text(request.low), high=quantity.with_unit(request.high))
+        field.setAccessibleName(f"{request.title}, {quantity.unit}")
+        field.setToolTip(tr("{title}, {span}. A unit may be typed with the figure.").format(title=request.title, span=span))
+        field.textChanged.connect(lambda text: self._typed(request, text))
         field.returnPressed.connect(self.hands.confirm)
-        self.fields[asked.channel] = field
+        self.fields[request.channel] = field
         row = QHBoxLayout()
         row.setSpacing(8)
-        name = label(asked.title)
+        name = label(request.title)
         name.setBuddy(field)
         row.addWidget(name)
         row.addWidget(field)
         row.addWidget(label(quantity.unit, "soft"))
         row.addSpacing(16)
-        shown = self.session.bench.shown.get(asked.channel) if self.session.bench is not None else None
+        shown = self.session.bench.shown.get(request.channel) if self.session.bench is not None else None
         hint = tr("the simulated meter shows {value}").format(value=quantity.with_unit(shown)) if shown is not None else span
         row.addWidget(label(hint, "soft"))
         row.addStretch(1)
         self._rows.addLayout(row)
-        said = label("", "broken")
-        said.hide()
-        field.setProperty("said", said)
-        self._rows.addWidget(said)
+        refusal = label("", "broken")
+        refusal.hide()
+        field.setProperty("refusal", refusal)
+        self._rows.addWidget(refusal)
 
-    def _typed(self, asked: ReadingRequest, text: str) -> None:
+    def _typed(self, request: ReadingRequest, text: str) -> None:
         """Take a reading as it is typed; what it cannot be is said under it, and nothing is lost."""
-        said = self.fields[asked.channel].property("said")
+        refusal = self.fields[request.channel].property("refusal")
         value: float | None = None
         why = ""
         if text.strip():
             try:
-                value = value_typed(text, asked.quantity.unit)
+                value = value_typed(text, request.quantity.unit)
             except ValueError as error:
                 why = str(error)
-            if value is not None and not asked.low <= value <= asked.high:
-                span = f"{asked.quantity.text(asked.low)} to {asked.quantity.with_unit(asked.high)}"
+            if value is not None and not request.low <= value <= request.high:
+                span = f"{request.quantity.text(request.low)} to {request.quantity.with_unit(request.high)}"
                 why = tr("it lies between {span}").format(span=span)
-        said.setText(tr("That cannot be: {why}.").format(reason=why) if why else "")
-        said.setVisible(bool(why))
-        self.hands.read(asked.channel, None if why else value)
+        refusal.setText(tr("That cannot be: {why}.").format(reason=why) if why else "")
+        refusal.setVisible(bool(why))
+        self.hands.read(request.channel, None if why else value)
 
     def _refused(self, why: str) -> None:
         self.refusal.setText(why)

@@ -95,7 +95,7 @@ class RunPage(Page):
         self.head.addSpacing(8)
         grid = QGridLayout()
         grid.setSpacing(4)
-        places = {
+        cells = {
             "plan.start": (0, 0),
             "run.go_on": (0, 0),
             "run.hold_now": (0, 1),
@@ -104,7 +104,7 @@ class RunPage(Page):
             "run.repeat": (1, 0),
             "run.note": (1, 2),
         }
-        for name, (row, column) in places.items():
+        for name, (row, column) in cells.items():
             button = ActionButton(self.actions_[name])
             button.setMinimumWidth(70)
             self.buttons[name] = button
@@ -237,13 +237,13 @@ class RunPage(Page):
         session, card, planner = self.session, self.session.card, self.session.planner
         if card is None:
             return []
-        now = session.running_place()
+        now = session.running_index()
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
-        ahead = [(place, row) for place, row in enumerate(planner.rows) if not row.status.closed and place != now]
+        ahead = [(index, row) for index, row in enumerate(planner.rows) if not row.status.closed and index != now]
         return [
-            _row(place, row.step, planner.seen(row), scale, card, row_seconds(row, planner.pace))
-            for place, row in ahead[:QUEUE_SHOWN]
+            _row(index, row.step, planner.seen(row), scale, card, row_seconds(row, planner.pace))
+            for index, row in ahead[:QUEUE_SHOWN]
         ]
 
     def live_line(self) -> str:
@@ -251,12 +251,12 @@ class RunPage(Page):
         live, card = self.session.live, self.session.card
         if live is None or card is None or not self.session.busy():
             return tr("nothing runs")
-        place = tr("{n} of {total}").format(n=live.opened.index + 1, total=live.opened.total)
+        progress = tr("{n} of {total}").format(n=live.opened.index + 1, total=live.opened.total)
         if live.samples.count == 0:
-            return place
+            return progress
         hot = hottest_core(card, live.samples.values)
         reading = live.samples.values[-1, hot] if hot is not None else float("nan")
-        return f"{place}, {quantity_of('hottest_core_c').with_unit(float(reading))}"
+        return f"{progress}, {quantity_of('hottest_core_c').with_unit(float(reading))}"
 
     def finished(self) -> bool:
         """Every step of the plan has its answer."""
@@ -268,9 +268,13 @@ class RunPage(Page):
         return explained(self.session)
 
 
-def _row(index: int, step: Step, said: StepForecast, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:
+def _row(index: int, step: Step, forecast: StepForecast, scale: Scale, card: RigCard, seconds: float) -> list[Cell | str]:
     limit, duty = step.setting.sustained_power_w, step.setting.fan_duty.get(card.lead_group() or "")
-    core = Cell(number_text(said.core_c, 1), f"±{number_text(said.core_hw, 1)}") if math.isfinite(said.core_c) else Cell()
+    core = (
+        Cell(number_text(forecast.core_c, 1), f"±{number_text(forecast.core_hw, 1)}")
+        if math.isfinite(forecast.core_c)
+        else Cell()
+    )
     return [
         f"{index + 1}",
         Cell(step.stage, soft=True, chip=step.stage),
@@ -278,8 +282,8 @@ def _row(index: int, step: Step, said: StepForecast, scale: Scale, card: RigCard
         "" if duty is None else f"{duty:g}",
         Cell(step.load, soft=True),
         core,
-        number_text(said.noise_dba, 1) if math.isfinite(said.noise_dba) else "",
-        Cell(scale.mark(said.noise_dba), mark=True),
+        number_text(forecast.noise_dba, 1) if math.isfinite(forecast.noise_dba) else "",
+        Cell(scale.mark(forecast.noise_dba), mark=True),
         f"{seconds / 60.0:.0f}",
         step.reason,
     ]

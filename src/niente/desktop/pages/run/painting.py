@@ -148,8 +148,8 @@ class Painting:
         values = ticks(up.low, up.high, min(max(int(area.height() / 22), 2), MAX_TICKS))
         step = values[1] - values[0] if len(values) > 1 else 1.0
         colour = self.sight.canvas.look.palette.second
-        for place, value in enumerate(values):
-            text = tick_text(value, step) + (f"\u00a0{unit}" if place == len(values) - 1 else "")
+        for index, value in enumerate(values):
+            text = tick_text(value, step) + (f"\u00a0{unit}" if index == len(values) - 1 else "")
             at = QPointF(area.right() - 4, up.px(value) + 3.5)
             draw_text(painter, at, text, font(SMALL), colour, halo=self.sight.canvas.look.palette.ground, align=RIGHT)
 
@@ -242,14 +242,14 @@ class Painting:
         starts = np.concatenate([[0], edges])
         ends = np.concatenate([edges, [limiters.shape[0] - 1]])
         begun: float | None = None
-        for place, (a, b) in enumerate(zip(starts.tolist(), ends.tolist(), strict=True)):
+        for index, (a, b) in enumerate(zip(starts.tolist(), ends.tolist(), strict=True)):
             begun = float(x[a]) if begun is None else begun
-            if x[b] - begun < 1.5 and place < starts.shape[0] - 1:
+            if x[b] - begun < 1.5 and index < starts.shape[0] - 1:
                 continue  # narrower than a pixel and a half: it goes into the next piece
             draw_limiter(painter, QRectF(begun, top, x[b] - begun, BAND_PX), ClockLimiter(int(limiters[a])), p, ratio)
             begun = None
         words = (
-            tr(ClockLimiter(int(self.sight.strip.limiters[self.sight.strip.place_of(self.sight.cross_s)])).words)
+            tr(ClockLimiter(int(self.sight.strip.limiters[self.sight.strip.index_of(self.sight.cross_s)])).words)
             if self.sight.cross_s is not None
             else tr(ClockLimiter(int(limiters[-1])).words)
         )
@@ -296,8 +296,8 @@ class Painting:
                 up = spans(self.sight.canvas, panel.box_of(line))[1]
                 heights.append(min(max(up.px(value), area.top() + 4), area.bottom() - 2))
             extra = self._power_limit() if panel.spec.title == "Power" else None
-            places = apart(heights, 13.0)
-            for (line, value), y in zip(shown, places, strict=True):
+            positions = apart(heights, 13.0)
+            for (line, value), y in zip(shown, positions, strict=True):
                 quantity = quantity_of(line.quantity)
                 colour = p.second if line.second else p.soft if line.soft else p.ink
                 draw_text(painter, QPointF(area.right() + 10, y + 3.5), line.title, font(SMALL), colour)
@@ -310,9 +310,9 @@ class Painting:
                 if mark:
                     marks = font(BODY, bold=True, italic=True)
                     draw_text(painter, QPointF(right, y + 3.5), mark, marks, colour, align=RIGHT)
-            if extra and places:
+            if extra and positions:
                 text = tr("limit {w} W").format(w=number_text(extra, 0))
-                draw_text(painter, QPointF(area.right() + 10, places[-1] + 17), text, font(SMALL), p.soft)
+                draw_text(painter, QPointF(area.right() + 10, positions[-1] + 17), text, font(SMALL), p.soft)
 
 
 def minute_ticks(low: float, high: float, most: int) -> list[float]:
@@ -321,7 +321,7 @@ def minute_ticks(low: float, high: float, most: int) -> list[float]:
     steps = (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 240.0, 480.0, 1440.0, 2880.0)
     step = next((one for one in steps if one >= rough), 2880.0)
     first = math.ceil(low / step)
-    return [place * step for place in range(first, math.floor(high / step) + 1)]
+    return [index * step for index in range(first, math.floor(high / step) + 1)]
 
 
 def clock_text(seconds: float, *, fine: bool = False) -> str:

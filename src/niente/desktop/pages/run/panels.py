@@ -46,9 +46,9 @@ def panels_of(card: RigCard) -> tuple[PanelSpec, ...]:
     """Return the panels for a rig, with lines for what it reads."""
     fans = tuple(
         TraceLine(
-            f"fan_speed_rpm.{group}", tr("{group} fans").format(group=group), "fan_speed_rpm", soft=place > 0, thin=place > 0
+            f"fan_speed_rpm.{group}", tr("{group} fans").format(group=group), "fan_speed_rpm", soft=index > 0, thin=index > 0
         )
-        for place, group in enumerate(card.fan_groups()[::-1])
+        for index, group in enumerate(card.fan_groups()[::-1])
     )
     wanted = (
         FORECAST,
@@ -120,9 +120,9 @@ class Panel:
     def dress(self) -> None:
         """Give every curve its pen."""
         p = self.canvas.look.palette
-        for place, line in enumerate(self.spec.lines):
+        for index, line in enumerate(self.spec.lines):
             colour = p.second if line.second else p.soft if line.soft else p.ink
-            made = pen(colour, 1.0 if line.thin or self._plain[0] else 1.5 if place == 0 else 1.25)
+            made = pen(colour, 1.0 if line.thin or self._plain[0] else 1.5 if index == 0 else 1.25)
             if line.channel == "room_temperature_c" and not self._plain[1]:
                 made = dashed(colour, 4.0, 3.0)
             self.curves[line.channel].setPen(made)

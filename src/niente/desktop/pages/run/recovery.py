@@ -42,16 +42,16 @@ class LastSeconds(QWidget):
         """Show a run's last samples."""
         self._time, self._lines = found.time_s, []
         for channel, name in SHOWN:
-            places = [i for i, one in enumerate(found.run.channels) if one.partition(".")[0] == channel]
-            if not places or not found.time_s.shape[0]:
+            indices = [i for i, one in enumerate(found.run.channels) if one.partition(".")[0] == channel]
+            if not indices or not found.time_s.shape[0]:
                 continue
-            values = np.where(np.isfinite(found.values[:, places]), found.values[:, places], -np.inf).max(axis=1)
+            values = np.where(np.isfinite(found.values[:, indices]), found.values[:, indices], -np.inf).max(axis=1)
             values = np.where(np.isfinite(values), values, np.nan)
             quantity = quantity_of(name)
             self._lines.append((quantity.title, quantity.with_unit(float(values[-1])), values))
-        said = "; ".join(f"{title}: {last}" for title, last, _ in self._lines)
+        text = "; ".join(f"{title}: {last}" for title, last, _ in self._lines)
         self.setAccessibleName(tr("The last seconds"))
-        self.setAccessibleDescription(said)
+        self.setAccessibleDescription(text)
         self.updateGeometry()
         self.update()
 
