@@ -33,9 +33,9 @@ def test_the_core_stands_without_qt() -> None:
 def test_nothing_slow_is_loaded_before_the_window_shows() -> None:
     loaded = modules_after(
         "from niente.desktop.app.main import look_of, make_app; app = make_app([])\n"
-        "from niente.desktop.session.session import Session; from niente.desktop.services.preferences import Memory\n"
-        "from niente.desktop.app.window import Window; memory = Memory()\n"
-        "window = Window(Session(), look_of(app, memory), memory); window.show()\n"
+        "from niente.desktop.session.session import Session; from niente.desktop.services.preferences import Preferences\n"
+        "from niente.desktop.app.window import Window; preferences = Preferences()\n"
+        "window = Window(Session(), look_of(app, preferences), preferences); window.show()\n"
     )
     assert "PySide6" in loaded
     assert not loaded & {"scipy", "numba", "pyqtgraph", "llvmlite", "rapidfuzz", "jeepney"}

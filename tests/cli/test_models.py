@@ -54,7 +54,7 @@ def test_a_fit_tells_its_parameters(
 
 
 @pytest.mark.parametrize(
-    ("words", "said"),
+    ("words", "prediction"),
     [
         (["--set", "foo=3"], "no such control"),
         (["--set", "sustained_power_w=much"], "no number"),

@@ -41,7 +41,7 @@ class QuietBus(DesktopBus):
 
 @pytest.fixture(scope="session", autouse=True)
 def window_thread_collects() -> Iterator[None]:
-    """Python's rubbish is collected in the window's thread alone, as the application does it (``desktop/garbage.py``): a
+    """Garbage is collected in the window's thread alone, as the application does it (``desktop/garbage.py``): a
     window's objects that end in the bench's thread can wait for each other for ever."""
     gc.collect()
     gc.freeze()

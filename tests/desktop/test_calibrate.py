@@ -1,4 +1,4 @@
-"""A sensor is held against a reference, and trusted for what that shows."""
+"""A sensor is compared with a reference, and trusted for what that shows."""
 
 import msgspec
 import pytest

@@ -58,8 +58,8 @@ TEXTS = {spec.name: f"{spec.text}\n{spec.tip}" for spec in SPECS}
 @pytest.mark.parametrize(
     ("words", "wanted"),
     [
-        ("hold now", "run.hold_now"),
-        ("hld nw", "run.hold_now"),
+        ("hold now", "run.pause_now"),
+        ("ps nw", "run.pause_now"),
         ("stop", "run.stop"),
         ("stopp", "run.stop"),
         ("dark", "view.dusk"),

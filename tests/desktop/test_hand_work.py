@@ -145,11 +145,11 @@ def test_a_reading_is_typed_with_its_unit_and_corrected(show: Show, qtbot: QtBot
     noise, wall = view.fields["noise_dba"], view.fields["wall_power_w"]
     assert page.sub.text() == "the load is on, under guard"
     noise.setText("3140")
-    assert "it lies between" in noise.property("said").text()
+    assert "it lies between" in noise.property("refusal").text()
     noise.setText("thirty")
-    assert "no number" in noise.property("said").text()
+    assert "no number" in noise.property("refusal").text()
     noise.setText("31,4 dBA")
-    assert noise.property("said").isHidden()
+    assert noise.property("refusal").isHidden()
     assert not view.done.isEnabled()  # the other one is missing
     session.hands.confirm()
     assert "Wall power: no reading was given" in view.refusal.text()
@@ -239,7 +239,7 @@ def test_the_margin_says_what_held_the_clock_and_keeps_noise_apart(swept_window:
     qtbot.waitUntil(lambda: session.live is not None and session.live.closed is not None, timeout=30000)
     session.strip.catch_up()  # type: ignore[union-attr]
     said = spoken(run_page(swept_window).margin())
-    assert "What held the clock" in said
+    assert "What limited the clock" in said
     assert "Sustained limit" in said
     assert "Rate of rise" in said
     assert all(words in said for words in ("In the room", "Machine alone", "Modelled alone"))

@@ -568,13 +568,13 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     for _ in range(2):
         qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
         assert session.state == BenchState.WAITING_FOR_HANDS
-        assert not window.actions_["run.go_on"].isEnabled()  # not before every box is ticked
+        assert not window.actions_["run.resume"].isEnabled()  # not before every box is ticked
         window.actions_["page.run"].trigger()
         run = window.page("Run")
         assert "becomes" in run.title.text()
         for box in run.card_view.boxes:  # type: ignore[attr-defined]
             box.click()
-        assert window.actions_["run.go_on"].isEnabled()
+        assert window.actions_["run.resume"].isEnabled()
         run.card_view.done.click()  # type: ignore[attr-defined]
         qtbot.waitUntil(lambda: session.state != BenchState.WAITING_FOR_HANDS, timeout=20000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)

@@ -66,11 +66,11 @@ def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigC
     session, buttons = window.session, window.page("Run").buttons  # type: ignore[attr-defined]
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
-    buttons["run.hold_now"].click()
+    buttons["run.pause_now"].click()
     qtbot.waitUntil(lambda: session.state == BenchState.PAUSED, timeout=10000)
-    qtbot.waitUntil(buttons["run.go_on"].isEnabled)
+    qtbot.waitUntil(buttons["run.resume"].isEnabled)
     assert not buttons["run.skip"].isEnabled()
-    buttons["run.go_on"].click()
+    buttons["run.resume"].click()
     qtbot.waitUntil(
         lambda: session.live is not None and session.live.closed is None and session.live.samples.count > 3, timeout=10000
     )

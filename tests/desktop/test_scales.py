@@ -14,7 +14,7 @@ WALK = """
 import sys, time
 from pathlib import Path
 from niente.desktop.app.main import arguments, make_app, show
-from niente.desktop.services.theme import Wear
+from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.app.window import NAMES
 app = make_app([])
 window = show(arguments([sys.argv[1]]))
@@ -23,16 +23,16 @@ end = time.monotonic() + 60
 while window.session.answer.choice is None and time.monotonic() < end:
     app.processEvents()
     time.sleep(0.01)
-for wear in (Wear.DUSK, Wear.PAPER):
-    window.put_on(wear)
-    for place, name in enumerate(NAMES):
-        window.go_to(place)
+for palette in (PaletteChoice.DUSK, PaletteChoice.PAPER):
+    window.apply(palette)
+    for index, name in enumerate(NAMES):
+        window.go_to(index)
         app.processEvents()
         picture = window.grab()
         page = window.page(name)
         least = page.minimumSizeHint()
         fits = least.width() <= page.width() and least.height() <= page.height()
-        print(name, wear, picture.devicePixelRatio(), picture.width(), fits)
+        print(name, palette, picture.devicePixelRatio(), picture.width(), fits)
 window.session.close()
 """
 

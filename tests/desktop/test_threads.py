@@ -1,4 +1,4 @@
-"""Between the threads: events arrive in order, a bench that outruns the window waits, rubbish is ours to collect."""
+"""Between the threads: events arrive in order, a bench that outruns the window waits, garbage is collected in one thread."""
 
 import gc
 import threading

@@ -1,4 +1,4 @@
-"""The traces show the samples as they are, and the hold band what held."""
+"""The traces show the samples as they are, and the limiter band what held."""
 
 import numpy as np
 import pytest

@@ -47,7 +47,9 @@ def rigs(as_json: bool) -> None:
 @click.option(
     "--book", default=None, type=click.Path(path_type=Path), help="Take the sheet from a book in place of the rig's own."
 )
-@click.option("--check", default=None, type=click.Path(path_type=Path), metavar="FILE", help="Hold a sheet against the rig.")
+@click.option(
+    "--check", default=None, type=click.Path(path_type=Path), metavar="FILE", help="Validate a sheet against the rig."
+)
 def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     """Print what is said of a machine (parts, room, limits, guards, trust) as JSON, or check such a file."""
     from niente.core.model.rig_sheet import read_sheet, sheet_of, sheet_text

@@ -30,7 +30,7 @@ def fit_command(book: Path, as_json: bool) -> None:
         click.echo(indented_json(prediction), nl=False)
         return
     heat = prediction["heat_path"]
-    words = f"from {heat['runs']} runs and {heat['bounds']} that their temperature cap held"
+    words = f"from {heat['runs']} runs and {heat['bounds']} that their temperature cap limited"
     click.echo(f"Heat path, {words}, scatter {heat['residual_sd_k']:.2f} K:")
     for name, one in heat["parameters"].items():
         click.echo(f"  {name:24} {one['value']:.4g}  ({one['low']:.4g} to {one['high']:.4g})")

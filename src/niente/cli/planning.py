@@ -1,4 +1,4 @@
-"""The plan commands: every question with its options, kept questions, a plan held against a rig, and the schemas."""
+"""The plan commands: every question with its options, kept questions, a plan validated against a rig, and the schemas."""
 
 import math
 import re
@@ -23,7 +23,7 @@ SPAN = re.compile(r"^\s*([-+0-9.eE]+)\s*\.\.\s*([-+0-9.eE]+)\s*(?:/\s*(x?)\s*([0
 
 @click.group()
 def plan() -> None:
-    """Make a plan and print it as JSON, or hold one against a rig."""
+    """Make a plan and print it as JSON, or validate one against a rig."""
 
 
 def _question_command(name: str, title: str, asks: str) -> None:
@@ -43,7 +43,9 @@ def _options(command: Callable[..., None]) -> Callable[..., None]:
                 "--axis", "axes", multiple=True, metavar="CONTROL=PLACES",
                 help="Vary a control: a list (80,100,125), a span with a step (60..180/12), or by ratio (20..100/x1.38).",
             ),
-            click.option("--hold", multiple=True, metavar="CONTROL=VALUE", help="Hold a control at a value throughout."),
+            click.option(
+                "--fixed", "--hold", "fixed", multiple=True, metavar="CONTROL=VALUE", help="Fix a control throughout."
+            ),
             click.option("--power", default=None, metavar="PLACES", help="Short for --axis sustained_power_w=…"),
             click.option("--fans", default=None, metavar="PLACES", help="Short for the axis over the fans that are swept."),
             click.option("--offset", default=None, metavar="PLACES", help="Short for --axis voltage_offset_mv=…"),
@@ -55,7 +57,7 @@ def _options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--order", default=None, type=click.Choice([one.name.lower() for one in Order]), help="Their order."),
             click.option("--rest", default=None, type=float, metavar="MIN", help="Minutes of rest before a cold start."),
             click.option("--fan-school", default=None, type=click.Choice([one.name.lower() for one in FanSchool]),
-                         help="How fans are held while measuring."),
+                         help="How fans are set while measuring."),
             click.option("--repeats", default=None, type=click.IntRange(1), help="How often each run is made."),
             click.option("--search", default=None, type=click.Choice([one.name.lower() for one in SearchMethod]),
                          help="How a limit is searched."),
@@ -105,9 +107,9 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
                 remedy="Give other places, or another control.",
             )
         question = _instead(question, axis).with_axis(axis)
-    for text in given["hold"]:  # type: ignore[attr-defined]
-        control, value = _pair(str(text), "--hold")
-        question = _held(card, question, control, value)
+    for text in given["fixed"]:  # type: ignore[attr-defined]
+        control, value = _pair(str(text), "--fixed")
+        question = _parse_fixed(card, question, control, value)
     changed: dict[str, object] = {}
     for option in ("survive", "quiet_under", "variants"):
         if given[option] is not None:
@@ -146,7 +148,7 @@ def _instead(question: Question, axis: Axis) -> Question:
     return msgspec.structs.replace(question, axes=axes)
 
 
-def _held(card: RigCard, question: Question, control: str, value: float) -> Question:
+def _parse_fixed(card: RigCard, question: Question, control: str, value: float) -> Question:
     if card.control(control) is None:
         known = ", ".join(one.name for one in card.controls)
         raise PlanError(
@@ -250,7 +252,7 @@ def from_question(file: Path, rig: str, anew: bool) -> None:
 @click.option("--book", default=None, type=click.Path(path_type=Path), help="Say what of it a book answers already.")
 @click.option("--json", "as_json", is_flag=True, help="Print the dry run as JSON.")
 def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
-    """Run a plan dry: hold it against limits, guards, hands and the clock. Nothing is touched."""
+    """Run a plan dry: check it against limits, guards, hands and the clock. Nothing is touched."""
     from niente.core.model.plan import read_plan
     from niente.core.planning.validation import check_plan
 

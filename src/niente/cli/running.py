@@ -97,7 +97,7 @@ class ProgressLine:
             case HandCardShown(card) if card is not None:
                 for text in card_text(card):
                     self._console.print(text, highlight=False)
-            case StateChanged(BenchState.RESTING, text) | StateChanged(BenchState.PAUSED, text):
+            case StateChanged(BenchState.WAITING, text) | StateChanged(BenchState.PAUSED, text):
                 self._console.print(text, highlight=False)
             case _:
                 return

@@ -11,13 +11,15 @@ from niente.core.model.hand_cards import HandCard
 from niente.core.model.quantities import value_typed
 
 COMMANDS = {
+    "pause": Command.PAUSE_NOW,
+    "pause after": Command.PAUSE_AFTER,
     "hold": Command.PAUSE_NOW,
     "hold after": Command.PAUSE_AFTER,
     "go on": Command.RESUME,
     "skip": Command.SKIP,
     "repeat": Command.REPEAT,
 }
-HELP = "Words: hold, hold after, go on, skip, repeat, note TEXT, stop."
+HELP = "Words: pause, pause after, go on, skip, repeat, note TEXT, stop."
 
 
 class TerminalVoice(Protocol):

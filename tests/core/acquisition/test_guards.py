@@ -300,7 +300,7 @@ def test_a_skipping_guard_lets_the_next_run_wait_until_it_is_quiet(
     bench.start(guarded_plan(card, GuardAction.SKIP, 40.0), Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "guard"), (1, "guard")]
-    rests = [event for event in watcher.of(StateChanged) if event.state == BenchState.RESTING]
+    rests = [event for event in watcher.of(StateChanged) if event.state == BenchState.WAITING]
     assert ["quiet again" in event.text for event in rests] == [True, True]
 
 
@@ -330,7 +330,7 @@ def test_a_warning_guard_ends_nothing(make_bench: Callable[..., Bench], watcher:
 def test_a_board_sensor_that_goes_ends_the_plan_in_time(
     make_bench: Callable[..., Bench], watcher: Watcher, card: RigCard, reading: str
 ) -> None:
-    """No guard later than one sample after its hold time; a frozen slow sensor within minutes of a change."""
+    """No guard later than one sample after its dwell; a frozen slow sensor within minutes of a change."""
     fault = Fault(FaultKind(reading), 400.0, "core_temperature_c.2")
     bench = make_bench(larkspur_rig(fault))
     bench.start(short_plan(card, WARM, seconds=1500.0), Limits())

@@ -42,7 +42,7 @@ def test_settings_that_were_not_run_come_out_as_they_are(models: Models, watts: 
 
 
 @pytest.mark.parametrize(
-    ("setting", "holds"),
+    ("setting", "limiter"),
     [
         (at(150.0, 84.0, temperature_cap_c=70.0), "temperature cap"),
         (at(150.0, 84.0, clock_cap_mhz=4200.0), "clock cap"),
@@ -58,7 +58,7 @@ def test_any_limit_may_hold(models: Models, setting: Setting, limiter: str) -> N
     assert prediction.core_c.value == pytest.approx(truth.hottest_c, abs=1.2)
     if limiter == "temperature cap":
         assert prediction.headroom_k.value == pytest.approx(0.0)
-        assert "temperature cap holds the clock" in prediction.headroom_k.reason
+        assert "temperature cap limits the clock" in prediction.headroom_k.reason
 
 
 def test_a_hotter_room_is_felt_a_little_more_than_one_for_one(models: Models) -> None:

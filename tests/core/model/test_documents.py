@@ -65,7 +65,7 @@ def _broken(card: RigCard, change: object) -> bytes:
     [
         (lambda data: data["entries"][2].pop("load"), "entries[2]"),
         (lambda data: data["entries"][1]["setting"].update(sustained_power="much"), "entries[1].setting"),
-        (lambda data: data["entries"][0]["exposure"].update(min_s="long"), "entries[0].exposure.least_s"),
+        (lambda data: data["entries"][0]["exposure"].update(least_s="long"), "entries[0].exposure.least_s"),
         (lambda data: data.pop("guards"), "guards"),
         (lambda data: data.update(entries=7), "entries"),
     ],

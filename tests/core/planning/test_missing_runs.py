@@ -32,7 +32,8 @@ def test_a_book_in_which_every_run_throttled_wants_less_power(card: RigCard, evi
     held = {"temperature cap": 1.0}
     working = [run.load_kind != "idle" for run in evidence.runs]
     hot = [
-        msgspec.structs.replace(run, holds=held) if works else run for run, works in zip(evidence.runs, working, strict=True)
+        msgspec.structs.replace(run, limiter_shares=held) if works else run
+        for run, works in zip(evidence.runs, working, strict=True)
     ]
     throttled = Evidence(card, tuple(hot))
     with pytest.raises(NotEnoughError, match="lower sustained power limits"):

@@ -172,7 +172,7 @@ def test_one_pass_out_of_three_is_a_failure(tmp_path: Path) -> None:
 
 
 def test_a_ladder_of_power_stops_at_the_first_throttling(tmp_path: Path) -> None:
-    """Step the power limit in 10 W steps, and plot; where heat holds the clock, more watts come to nothing."""
+    """Step the power limit in 10 W steps, and plot; where heat limits the clock, more watts come to nothing."""
     card, question = choose_question("larkspur", "capacity-ladder", base=Setting(fan_duty={"case": 25.0, "cooler": 30.0}))
     rows, _ = asked("larkspur", card, question, tmp_path / "b.niente")
     ladder = [row for row in rows if row.step.until == Until.HEAT]

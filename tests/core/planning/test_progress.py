@@ -155,13 +155,13 @@ def faked(evidence: Evidence, **changed: object) -> Evidence:
 
 
 def test_a_ladder_ends_where_heat_holds_the_clock(three: Path) -> None:
-    held = faked(read(three), covers={ClockLimiter.TEMPERATURE_CAP.words: 1.0})
+    held = faked(read(three), limiter_shares={ClockLimiter.TEMPERATURE_CAP.words: 1.0})
     assert held.runs[1].heat_limited
     ladder = [step(watts, until=Until.HEAT) for watts in (80.0, 100.0, 130.0, 140.0)]
     other_fans = step(140.0, 90.0, until=Until.HEAT)
     free = step(150.0)
     assert standings(plan(*ladder, other_fans, free), held) == ["done", "done", "left out", "left out", "ahead", "ahead"]
-    assert "heat held" in plan_rows(plan(*ladder), CARD, held)[2].reason
+    assert "heat limited" in plan_rows(plan(*ladder), CARD, held)[2].reason
 
 
 def test_one_failure_leaves_deeper_settings_out(three: Path) -> None:
@@ -198,7 +198,7 @@ def test_a_failure_after_a_pass_changes_what_a_search_found(tmp_path: Path) -> N
 def test_a_cold_start_rests_and_the_book_has_it(tmp_path: Path) -> None:
     cold = [step(watts, exposure=Exposure(30.0, 30.0, idle_s=90.0)) for watts in (80.0, 100.0)]
     watcher, evidence = run(plan(*cold), larkspur_rig(), tmp_path / "b.niente")
-    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.RESTING) == 2
+    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.WAITING) == 2
     reader = BookReader(tmp_path / "b.niente")
     rests = [(run.kind, run.load, run.outcome) for run in reader.runs() if run.kind == "rest"]
     seconds = [len(reader.frames(run)[0]) for run in reader.runs() if run.kind == "rest"]
@@ -209,12 +209,12 @@ def test_a_cold_start_rests_and_the_book_has_it(tmp_path: Path) -> None:
 
 
 def test_a_rest_is_held_and_guarded(tmp_path: Path) -> None:
-    """A hold in the middle of a rest begins it again; a guard watches it like any run."""
+    """A pause in the middle of idle time begins it again; a guard watches it like any run."""
     cold = step(80.0, exposure=Exposure(30.0, 30.0, idle_s=60.0))
     seen: list[int] = []
 
     def hold(event: object, bench: Bench) -> None:
-        if isinstance(event, StateChanged) and event.state == BenchState.RESTING and not seen:
+        if isinstance(event, StateChanged) and event.state == BenchState.WAITING and not seen:
             seen.append(1)
             bench.send_command(Command.PAUSE_NOW)
         if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
@@ -222,7 +222,7 @@ def test_a_rest_is_held_and_guarded(tmp_path: Path) -> None:
 
     watcher, evidence = run(plan(cold), larkspur_rig(), tmp_path / "b.niente", hold)
     assert watcher.end().complete
-    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.RESTING) == 2
+    assert [event.state for event in watcher.of(StateChanged)].count(BenchState.WAITING) == 2
     assert len(evidence.runs) == 1
     stall = larkspur_rig(Fault(FaultKind.FAN_STALL, 20.0, "case"))
     windy = step(80.0, 90.0, exposure=Exposure(30.0, 30.0, idle_s=120.0))
@@ -276,7 +276,7 @@ def test_in_quiet_hours_only_quiet_runs_are_made(tmp_path: Path, monkeypatch: py
     assert watcher.end().complete
     work = [run.setting.fan_duty["case"] for run in evidence.runs if run.load == "vector"]
     assert work == [0.0, 95.0]  # the quiet one first, the loud one once the hours are over
-    waits = [event.text for event in watcher.of(StateChanged) if event.state == BenchState.RESTING]
+    waits = [event.text for event in watcher.of(StateChanged) if event.state == BenchState.WAITING]
     assert any("Quiet hours" in text for text in waits)
 
 
@@ -323,7 +323,7 @@ def test_a_skipped_run_is_not_asked_again_under_its_plan(three: Path, tmp_path: 
 # -- edits of the list by hand -----------------------------------------------------------------------------------------
 
 ENTRIES = tuple(entries_of(CARD, first_question(CARD, "capacity-ladder")))
-deeds = st.lists(
+list_changes = st.lists(
     st.tuples(
         st.sampled_from([ListChange.MOVE, ListChange.SKIP, ListChange.TAKE_UP, ListChange.REPEAT, ListChange.REMOVE]),
         st.integers(0, 20),
@@ -334,7 +334,7 @@ deeds = st.lists(
 
 
 @settings(max_examples=60)
-@given(deeds)
+@given(list_changes)
 def test_edits_do_what_they_say_and_nothing_else(wanted: list[tuple[ListChange, int, int]]) -> None:
     edits: list[ListEdit] = []
     for change, index, after in wanted:

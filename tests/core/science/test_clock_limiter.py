@@ -1,4 +1,4 @@
-"""What holds the clock, from readings alone. Levels and tolerances: common practice, no source."""
+"""What limits the clock, from readings alone. Levels and tolerances: common practice, no source."""
 
 import numpy as np
 import pytest

@@ -140,9 +140,9 @@ def test_too_few_runs_say_what_is_missing(evidence: Evidence) -> None:
     with pytest.raises(NotEnoughError, match="three settled runs"):
         fit_models(few)
     working = [run for run in evidence.runs if run.load_kind != "idle"]
-    hot = tuple(msgspec.structs.replace(run, holds={"temperature cap": 1.0}) for run in working[:8])
+    hot = tuple(msgspec.structs.replace(run, limiter_shares={"temperature cap": 1.0}) for run in working[:8])
     quiet = tuple(run for run in evidence.runs if run.load_kind == "idle")
-    with pytest.raises(NotEnoughError, match=r"temperature cap held the clock.*only says what is not enough"):
+    with pytest.raises(NotEnoughError, match=r"temperature cap limited the clock.*only says what is not enough"):
         fit_models(Evidence(evidence.card, quiet + hot))
     with pytest.raises(NotEnoughError, match="no noise readings"):
         fit_models(Evidence(evidence.card, tuple(msgspec.structs.replace(run, noise_dba=math.nan) for run in evidence.runs)))
@@ -164,7 +164,7 @@ def test_stock_that_heat_held_is_carried_to_the_room(evidence: Evidence, models:
     index, run = next(
         (i, run) for i, run in enumerate(evidence.runs) if run.setting == evidence.card.stock and run.load == "vector"
     )
-    held = msgspec.structs.replace(run, holds={"temperature cap": 1.0})
+    held = msgspec.structs.replace(run, limiter_shares={"temperature cap": 1.0})
     runs = (*evidence.runs[:index], held, *evidence.runs[index + 1 :])
     hot = fit_models(msgspec.structs.replace(evidence, runs=runs))
     same, words = stock_throughput(hot, "vector", run.settled.room_c)

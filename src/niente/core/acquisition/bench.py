@@ -232,7 +232,7 @@ class Bench:
     # -- the bench's thread ------------------------------------------------------------------------------------
 
     def _serve(self) -> None:
-        """Sample at rest, and run plans as they come."""
+        """Sample while idle, and run plans as they come."""
         while not self._closing and not self._engine.link.abandoned:
             with self._wake:
                 work, self._next = self._next, None
@@ -245,7 +245,7 @@ class Bench:
             try:
                 self._engine.link.pulse()
             except (NienteError, StopPlan):
-                with self._wake:  # a silent rig at rest is no news; look again a little later
+                with self._wake:  # a silent idle rig is no news; look again a little later
                     self._wake.wait(1.0)
 
     def _apply_sheet(self, sheet: RigSheet) -> None:

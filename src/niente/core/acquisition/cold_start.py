@@ -1,4 +1,4 @@
-"""Rests: how long, and when a machine counts as cold."""
+"""Idle time before a run: how long, and when a machine counts as cold."""
 
 from collections import deque
 
@@ -12,11 +12,11 @@ STEADY_K = 0.3
 """Cold is where the means of no temperature differ by more than this from one five minutes to the next."""
 SPAN_S = 300.0
 MAX_S = 7200.0
-"""However slowly a machine cools, a rest is over after so long."""
+"""However slowly a machine cools, idle time is over after so long."""
 
 
 class ColdStart:
-    """Watches a rest. It is over after its time; one that waits for a cold machine, not before that is one."""
+    """Watches idle time. It is over after its time; one that waits for a cold machine, not before that is one."""
 
     def __init__(self, rule: Exposure, card: RigCard, begun_s: float) -> None:
         self._least = begun_s + rule.idle_s

@@ -144,7 +144,7 @@ class Engine:
             self._writer.add_event("implied", {"step": row.entry, "why": row.reason})
 
     def _run_until_valid(self, scheduler: Scheduler, row: Row) -> str:
-        """Run a step, and return how it closed; where it is voided, run it again: after a hold, if that was asked for."""
+        """Run a step, and return how it closed; where it is voided, run it again: after a pause, if that was requested."""
         number, total = scheduler.rows.index(row) + 1, len(scheduler.rows)
         while True:
             if row.step.variant and row.step.variant != self.link.card.variant:
@@ -182,12 +182,12 @@ class Engine:
             self.by_hand |= wanted.sets
 
     def _idle_before(self, plan_id: int, row: Row) -> bool:
-        """Let the machine rest at the setting of its next run; the book has that too. Return whether it was held."""
+        """Let the machine idle at the setting of its next run; the book has that too. Return whether it was paused."""
         idle = self.link.card.load_of(LoadKind.IDLE)
         if idle is None:
             return False
         rule = row.step.exposure
-        self._enter(BenchState.RESTING, _idle_words(rule))
+        self._enter(BenchState.WAITING, _idle_words(rule))
         whole = row.step.setting.over(self.link.card.stock)
         run_id = self._writer.open_run(plan_id, row.entry, RunKind.IDLE, whole, idle.name, self.link.card, self.link.time_s)
         outcome, command = RunOutcome.STOPPED, None
@@ -208,14 +208,14 @@ class Engine:
             outcome = RunOutcome.DONE
         finally:
             if not self.link.abandoned:
-                self._writer.close_run(run_id, outcome, "a rest before a run", self.link.time_s)
+                self._writer.close_run(run_id, outcome, "idle before a run", self.link.time_s)
         if trip is not None:
             self._wait_until_clear(trip)
         return command == Command.PAUSE_NOW
 
     def _wait_for_an_hour(self, scheduler: Scheduler, due: QuietHoursWait) -> None:
         """Rest until something may run again."""
-        self._enter(BenchState.RESTING, due.text)
+        self._enter(BenchState.WAITING, due.text)
         self.link.make_safe()
         quiet = scheduler.plan.quiet
         while quiet is not None and quiet.covers(self._hour()):
@@ -223,13 +223,13 @@ class Engine:
             self._command()
 
     def _wait_until_clear(self, trip: Trip) -> None:
-        """Hold, or rest with the load off until the guard that ended a run is quiet again."""
+        """Pause, or stay idle until the guard that ended a run is quiet again."""
         guard = trip.guard
         if guard is None or trip.action == GuardAction.PAUSE:
             self._pause(trip.reason)
             return
         level = quantity_of(guard.quantity).with_unit(guard.clear)
-        self._enter(BenchState.RESTING, f"Waiting until the guard is quiet again, at {level}")
+        self._enter(BenchState.WAITING, f"Waiting until the guard is quiet again, at {level}")
         until = self.link.time_s + CLEARS_WITHIN_S
         whole = self.link.card.safe.over(self.link.card.stock)
         while self.link.time_s < until:
@@ -291,15 +291,15 @@ class Engine:
                 remedy="Look at the machine; then go on, and the plan continues after this run.",
             )
             raise StopPlan(trip.reason, RunOutcome.GUARD, error)
-        ends = "The plan holds." if trip.action == GuardAction.PAUSE else "The plan goes on with the next run."
+        ends = "The plan pauses." if trip.action == GuardAction.PAUSE else "The plan goes on with the next run."
         self._publish(WarningRaised(f"{trip.reason} {ends}"))
 
     # -- waiting ---------------------------------------------------------------------------------------------
 
     def _pause(self, why: str = "") -> None:
-        """Hold with the load off and the safe setting in force until told to go on."""
+        """Pause with the load off and the safe setting in force until told to go on."""
         self._pause_next = False
-        self._enter(BenchState.PAUSED, f"Held. The load is off. {why}".strip())
+        self._enter(BenchState.PAUSED, f"Paused. The load is off. {why}".strip())
         self.link.make_safe()
         while True:
             self.link.pulse()
@@ -391,6 +391,6 @@ class Engine:
 
 
 def _idle_words(rule: Exposure) -> str:
-    """Say what a rest waits for."""
-    words = f"At rest for {duration_text(rule.idle_s)}"
+    """Return what idle time waits for, in words."""
+    words = f"Idle for {duration_text(rule.idle_s)}"
     return f"{words} and until nothing moves any more" if rule.from_cold else words

@@ -20,7 +20,7 @@ MIN_SLOPE = 1.0 / 600.0
 
 
 class Distance(msgspec.Struct, frozen=True):
-    """One guard, or one cap that firmware holds (``by_firmware``), as it stands now.
+    """One guard, or one cap that firmware enforces (``by_firmware``), as it stands now.
 
     ``floor`` is where its scale begins; ``seconds`` is infinite where the reading does not rise towards the level.
     """
@@ -48,7 +48,7 @@ class Distance(msgspec.Struct, frozen=True):
 
 
 def distances(card: RigCard, guards: tuple[Guard, ...], setting: Setting, samples: Samples) -> tuple[Distance, ...]:
-    """Return how far every guard is that ends something, in the plan's order, and then the caps that firmware holds."""
+    """Return how far every guard is that ends something, in the plan's order, and then the caps that firmware enforces."""
     if samples.count == 0:
         return ()
     room = _latest(card, samples, "room_temperature_c")

@@ -34,7 +34,7 @@ GUARD = "guard"
 
 
 class Closing(msgspec.Struct, frozen=True):
-    """How a run closes and why; the guard that ended it, where one did; and whether a hold follows."""
+    """How a run closes and why; the guard that ended it, where one did; and whether a pause follows."""
 
     outcome: RunOutcome
     reason: str
@@ -79,7 +79,7 @@ class RunExecutor:
                 return Closing(RunOutcome.DONE, "known well enough" if known else "its time is over")
 
     def under_guard(self, run_id: int, whole: Setting, guards: GuardSet) -> tuple[Frame, Closing | None]:
-        """Take a sample of a rest, or of a run that waits for hands; return it and what ends that, if anything does."""
+        """Take a sample while idle, or of a run that waits for hands; return it and what ends that, if anything does."""
         frame = self._link.frame(run_id)
         return frame, self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards)
 
@@ -135,7 +135,7 @@ class RunExecutor:
         if command == Command.SKIP:
             return Closing(RunOutcome.SKIPPED, "by the person at the bench")
         if command == Command.PAUSE_NOW:
-            return Closing(RunOutcome.VOIDED, "held by the person at the bench; it will be run again", pause=True)
+            return Closing(RunOutcome.VOIDED, "paused by the person at the bench; it will be run again", pause=True)
         if command == Command.REPEAT:
             return Closing(RunOutcome.VOIDED, "repeated by the person at the bench")
         return None

@@ -16,7 +16,7 @@ Array = NDArray[np.float64]
 
 MEAN_CORE, THROUGHPUT_PERCENT = "mean_core_c", "throughput_percent"
 _FAULTS = {RigEventKind.DROP_OUT: ClockLimiter.DROP_OUT}
-"""What a rig's events are on the hold band, where they are not plain faults."""
+"""What a rig's events are on the limiter band, where they are not plain faults."""
 BLOCK = 16
 MOST = 200_000
 """Samples kept; beyond, the older half goes (it stays in the book)."""
@@ -116,7 +116,7 @@ class StripChart:
 
     @property
     def limiters(self) -> NDArray[np.int8]:
-        """What held the clock at each sample, codes of ``ClockLimiter``; as far as ``catch_up`` has come."""
+        """What limited the clock at each sample, codes of ``ClockLimiter``; as far as ``catch_up`` has come."""
         return self._limiters[: self._derived]
 
     def begin(self, run_id: int, number: int, step: Step, start_s: float, stock_throughput: float | None) -> None:
@@ -177,7 +177,7 @@ class StripChart:
         return kept
 
     def limiter_shares(self, run_id: int) -> dict[ClockLimiter, float]:
-        """Return the share of a run's samples that each hold takes, as far as ``catch_up`` has come."""
+        """Return the share of a run's samples that each limiter takes, as far as ``catch_up`` has come."""
         return limiter_shares(self.limiters[self._run[: self._derived] == run_id])
 
     def window(self, from_s: float, to_s: float) -> tuple[int, int]:

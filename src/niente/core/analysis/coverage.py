@@ -21,7 +21,7 @@ RPM_SLACK, CLOCK_SLACK, OFFSET_SLACK_MV, VOLT_SLACK_V = 15.0, 0.01, 0.6, 0.003
 
 
 def inside(models: Models, settings: SettingBatch, steady: LoadPrediction) -> Mask:
-    """Return which settings lie inside of what was measured ``(n,)``; ``steady`` is where they come to rest under a load."""
+    """Return which settings lie inside of what was measured ``(n,)``; ``steady`` is where they settle under a load."""
     found: Mask = np.ones(settings.count, dtype=bool)
     for _, kept in _tests(models, settings, steady):
         found &= kept

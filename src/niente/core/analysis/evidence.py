@@ -40,7 +40,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     """One run, summed up. Means are over its last minutes; ``*_se`` are standard errors.
 
     ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
-    the package's. ``heat_limited`` says that the firmware's temperature cap held the clock: the settled temperature is
+    the package's. ``heat_limited`` says that the firmware's temperature cap limited the clock: the settled temperature is
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
     """
 
@@ -80,12 +80,12 @@ class RunSummary(msgspec.Struct, frozen=True):
 
     @property
     def heat_limited(self) -> bool:
-        """Whether heat held the clock for more than a twentieth of the last minutes."""
+        """Whether heat limited the clock for more than a twentieth of the last minutes."""
         return self.limiter_shares.get(ClockLimiter.TEMPERATURE_CAP.words, 0.0) > 0.05
 
     @property
     def power_limited(self) -> bool:
-        """Whether the sustained limit held the clock for most of the last minutes."""
+        """Whether the sustained limit limited the clock for most of the last minutes."""
         return self.limiter_shares.get(ClockLimiter.SUSTAINED_LIMIT.words, 0.0) > 0.5
 
 
@@ -163,7 +163,7 @@ def time_constants_of_run(card: RigCard, time_s: Vector, values: Array) -> tuple
 
 
 def limiters_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:
-    """Return what holds the clock at each sample of ``values`` ``(n, channels)``, codes of ``ClockLimiter``.
+    """Return what limits the clock at each sample of ``values`` ``(n, channels)``, codes of ``ClockLimiter``.
 
     What the load is lets more be told: the heaviest ones take all the clock they get, steadily.
     """

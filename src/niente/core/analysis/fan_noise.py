@@ -15,7 +15,7 @@ Vector = NDArray[np.float64]
 POINTS = 101
 MIN_RPM = 40.0
 """Below it a fan stands."""
-STANDS_DBA = -60.0
+STOPPED_DBA = -60.0
 """The level of a group that stands: far below any room, and small enough to vanish in a sum."""
 
 
@@ -30,7 +30,7 @@ class HeardLevel(msgspec.Struct, frozen=True):
 
 
 class GroupNoise(msgspec.Struct, frozen=True):
-    """A fan group over its duty (%) as far as it was heard, with the other groups standing: speed, its level alone, its level
+    """A fan group over its duty (%) as far as it was heard, with the other groups stopped: speed, its level alone, its level
     in the room with the 95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and
     highest duty read."""
 
@@ -98,5 +98,5 @@ def _own(models: Models, index: int, rpm: Vector) -> Vector:
     """Return the modelled level of one group alone at speeds ``(n,)`` in dBA; far below any room where it stands."""
     alone = np.zeros((rpm.shape[0], len(models.noise.groups)))
     alone[:, index] = rpm
-    level: Vector = np.where(rpm > MIN_RPM, models.noise.machine_alone(alone), STANDS_DBA)
+    level: Vector = np.where(rpm > MIN_RPM, models.noise.machine_alone(alone), STOPPED_DBA)
     return level

@@ -1,4 +1,4 @@
-"""The settings that a map or a choice looks at: a grid over two controls, the others held, chosen or optimised."""
+"""The settings that a map or a choice looks at: a grid over two controls, the others fixed, chosen or optimised."""
 
 import math
 from enum import StrEnum
@@ -26,13 +26,13 @@ COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
 """Steps a side where the other fans are looked for at every place; duties a group to begin with, for one, two and more groups;
 and how often the step is halved then."""
 BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
-"""Controls that need not have been varied: where they hold the clock, watts and temperatures are among those measured."""
+"""Controls that need not have been varied: where they limit the clock, watts and temperatures are among those measured."""
 
 
 class OtherControls(StrEnum):
     """What becomes of the controls that are not on the axes."""
 
-    HELD = "held"
+    FIXED = "fixed"
     """As the runs had them, or at values of one's own."""
     CHOSEN = "chosen"
     """As the pick has them."""
@@ -42,13 +42,13 @@ class OtherControls(StrEnum):
 
 class GridView(msgspec.Struct, frozen=True):
     """What a map is asked for: the controls ``across`` and ``up`` (empty: the leading fan group's duty), the load (empty: the
-    heaviest heats and the realistic one counts), and what becomes of the other controls; ``held`` are values of one's own."""
+    heaviest heats and the realistic one counts), and what becomes of the other controls; ``fixed`` are values of one's own."""
 
     across: str = POWER
     up: str = ""
     load: str = ""
-    others: OtherControls = OtherControls.HELD
-    held: dict[str, float] = msgspec.field(default_factory=dict)
+    others: OtherControls = OtherControls.FIXED
+    fixed: dict[str, float] = msgspec.field(default_factory=dict)
 
 
 DEFAULT_GRID_VIEW = GridView()
@@ -103,7 +103,7 @@ def survey_grid(
     ``grid`` the edges, where they are given."""
     across, up = view.across, view.up or models.fans
     base = chosen if view.others == OtherControls.CHOSEN and chosen is not None else models.base
-    for control, value in view.held.items():
+    for control, value in view.fixed.items():
         base = base.replaced(control, value)
     most = COARSE_STEPS if view.others == OtherControls.OPTIMISED else MAX_STEPS
     x, y = grid if grid is not None else (axis_values(models, across, most), axis_values(models, up, most))

@@ -46,9 +46,9 @@ def map_as_csv(mapped: SettingMap) -> str:
     writer.writerow([field.across, field.up, *others, "room_c", *COLUMNS])
     for index in range(field.settings.count):
         x, y = field.point(index)
-        held = [_figure(control, float(field.settings.values[control][index])) for control in others]
+        fixed = [_figure(control, float(field.settings.values[control][index])) for control in others]
         figures = [_value(column[index]) for column in columns]
-        writer.writerow([_figure(field.across, x), _figure(field.up, y), *held, f"{mapped.room_c:g}", *figures])
+        writer.writerow([_figure(field.across, x), _figure(field.up, y), *fixed, f"{mapped.room_c:g}", *figures])
     return text.getvalue()
 
 

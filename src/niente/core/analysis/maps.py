@@ -68,7 +68,7 @@ def _middle(models: Models) -> float:
 
 def _same_view(view: GridView, models: Models) -> GridView:
     """Return a view for another variant: the same controls, all else exactly as in this one."""
-    kept = msgspec.structs.replace(view, up=view.up or models.fans, held={})
+    kept = msgspec.structs.replace(view, up=view.up or models.fans, fixed={})
     return msgspec.structs.replace(kept, others=type(view.others).CHOSEN)
 
 

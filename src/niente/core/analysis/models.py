@@ -172,12 +172,12 @@ def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy:
     if len(settled) >= MIN_RUNS and of_heavy:
         return
     kept = "What was measured is kept."
-    held = sum(1 for run in of_heavy if run.heat_limited)
+    limited = sum(1 for run in of_heavy if run.heat_limited)
     missing = "" if of_heavy else f", one of them of {heavy.title.lower()}"
-    needs = f"The heat path needs three settled runs that heat did not hold{missing}, and there are {len(settled)}"
-    if held:
+    needs = f"The heat path needs three settled runs that heat did not limit{missing}, and there are {len(settled)}"
+    if limited:
         raise NotEnoughError(
-            f"{needs}; in {held} the temperature cap held the clock, and such a run only says what is not enough.",
+            f"{needs}; in {limited} the temperature cap limited the clock, and such a run only says what is not enough.",
             safe=kept,
             remedy="Plan lower sustained power limits, or faster fans.",
         )
@@ -196,7 +196,7 @@ def turning(run: RunSummary, group: str) -> float:
 
 
 def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
-    """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-held runs are bounds."""
+    """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-limited runs are bounds."""
     here = evidence.card.variant
     usable_runs: list[tuple[RunSummary, str]] = []
     for other in (evidence, *evidence.elsewhere.values()):
@@ -229,7 +229,7 @@ def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...],
 
 
 def _bound(run: RunSummary) -> float:
-    """Return what the rise of a run that heat held is at least at its power: what it read, or where it would have settled."""
+    """Return the least rise of a run that heat limited, at its power: what it read, or where it would have settled."""
     read = run.core_c if math.isfinite(run.core_c) else run.settled.value_c
     return min(read, run.settled.value_c) - run.settled.room_c
 
@@ -266,13 +266,13 @@ def offset_of(setting: Setting) -> float:
 
 
 def _gains(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
-    """Return the metered watts a watt of limit, by load; a load that no limit held has what the others have."""
-    held = [run for run in runs if run.power_limited and run.setting.sustained_power_w]
-    every = [run.power_w / (run.setting.sustained_power_w or math.nan) for run in held]
+    """Return the metered watts a watt of limit, by load; a load that no limit stopped has what the others have."""
+    limited = [run for run in runs if run.power_limited and run.setting.sustained_power_w]
+    every = [run.power_w / (run.setting.sustained_power_w or math.nan) for run in limited]
     typical = float(np.median(every)) if every else 1.0
     found = {}
     for load in loads:
-        own = [ratio for ratio, run in zip(every, held, strict=True) if run.load == load]
+        own = [ratio for ratio, run in zip(every, limited, strict=True) if run.load == load]
         found[load] = float(np.mean(own)) if own else typical
     return found
 
@@ -284,7 +284,7 @@ def requested_clock(setting: Setting) -> float:
 
 
 def _tops(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
-    """Return what clock each load takes when neither power nor heat holds it, as a share of what its setting allows.
+    """Return what clock each load takes when neither power nor heat limits it, as a share of what its setting allows.
 
     Where that was never seen, the load is taken to take all of it.
     """

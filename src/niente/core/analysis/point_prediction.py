@@ -31,8 +31,8 @@ class Figure(msgspec.Struct, frozen=True):
     reason: str = ""
 
 
-class PointPrediction(msgspec.Struct, frozen=True):
-    """What the models say of a setting. Temperatures in the room asked for; ``limiter`` is what holds the clock there;
+class PointPrediction(msgspec.Struct, frozen=True, rename={"limiter": "holds"}):
+    """What the models say of a setting. Temperatures in the room asked for; ``limiter`` is what limits the clock there;
     ``outside`` says in words where the setting lies beyond what was measured, and is empty inside it."""
 
     setting: Setting
@@ -81,21 +81,21 @@ def predict_point(
     if not runs:
         return _without_figures(prediction, f"no run shows what {load} draws and does")
     if steady.runaway[0]:
-        why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing holds the clock"
+        why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing limits the clock"
         return _without_figures(prediction, why)
     stock, reason = stock_throughput(models, load, room_c)
-    hold = SettingLimiter(int(steady.limiter[0]))
-    held = "the temperature cap holds the clock" if hold == SettingLimiter.HEAT else ""
+    limiter = SettingLimiter(int(steady.limiter[0]))
+    reason = "the temperature cap limits the clock" if limiter == SettingLimiter.HEAT else ""
     headroom = float(ceilings(models, one)[0] - steady.core_c[0])
     percent = 100.0 / stock if stock > 0.0 else math.nan
     return msgspec.structs.replace(
         prediction,
-        core_c=_figure(steady.core_c[0], steady.core_hw[0], held),
-        headroom_k=_figure(headroom, steady.core_hw[0], held),
+        core_c=_figure(steady.core_c[0], steady.core_hw[0], reason),
+        headroom_k=_figure(headroom, steady.core_hw[0], reason),
         throughput_percent=_figure(steady.throughput[0] * percent, steady.throughput_hw[0] * percent, reason),
         clock_mhz=_figure(steady.clock_mhz[0], steady.clock_hw[0]),
         power_w=_figure(steady.power_w[0], steady.power_hw[0]),
-        limiter=LIMITER_WORDS[hold],
+        limiter=LIMITER_WORDS[limiter],
         outside=outside_words(models, one, steady),
     )
 

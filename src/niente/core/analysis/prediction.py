@@ -1,4 +1,4 @@
-"""What the models say of many settings at once: where each comes to rest in a room, how loud it is, how much work it does."""
+"""What the models say of many settings at once: where each settles in a room, how loud it is, how much work it does."""
 
 import math
 
@@ -27,7 +27,7 @@ MAX_W = 1e5
 
 
 class LoadPrediction(msgspec.Struct, frozen=True):
-    """Where settings come to rest under one load, all arrays ``(n,)``; ``*_hw`` are 95 % half widths. ``throughput`` is in the
+    """Where settings settle under one load, all arrays ``(n,)``; ``*_hw`` are 95 % half widths. ``throughput`` is in the
     load's own unit; ``limiter`` are codes of ``SettingLimiter``."""
 
     load: str
@@ -48,7 +48,7 @@ class SettingPredictions(msgspec.Struct, frozen=True):
     """What the models say of ``n`` settings in a room; every array ``(n,)``, ``*_hw`` are 95 % half widths.
 
     Temperature, headroom and power belong to the load that heats, throughput (in percent of stock) and clock to the load that
-    counts. Where heat holds the clock the core stands at its cap and there is no headroom; ``heat_limited`` says so.
+    counts. Where heat limits the clock the core stands at its cap and there is no headroom; ``heat_limited`` says so.
     ``alone_dba`` is the machine without the room.
     """
 
@@ -81,7 +81,7 @@ def predict(
     """Return what the models say of settings in a room: temperature under the load that ``heats`` (none: the heaviest),
     throughput under the one that ``counts`` (none: the realistic one, where it was measured).
 
-    ``steady`` is where they come to rest under the load that heats, where that is known already.
+    ``steady`` is where they settle under the load that heats, where that is known already.
     """
     heavy = steady if steady is not None else predict_under_load(models, settings, heats or models.heavy_load, room_c)
     other = counts or models.count_load
@@ -121,8 +121,8 @@ def ceilings(models: Models, settings: SettingBatch) -> Vector:
 def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, str]:
     """Return a load's throughput at the stock setting, in its own unit, and in words what it is where it is not as measured.
 
-    Where heat held the stock run its work depends on the room, and is carried to this one by the models; where stock was never
-    run under the load, it is what the models say.
+    Where heat limited the stock run its work depends on the room, and is carried to this one by the models; where stock
+    was never run under the load, it is what the models predict.
     """
     run = models.stock.get(load)
     if run is not None and not run.heat_limited:
@@ -135,11 +135,11 @@ def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, s
         return there, f"stock was not run under {load}: 100 % is what the models say of it"
     room = run.settled.room_c if math.isfinite(run.settled.room_c) else run.room_c
     then = float(predict_under_load(models, stock, load, room).throughput[0])
-    return run.throughput_per_s * there / then, "heat held the stock run: 100 % is carried to the room asked for"
+    return run.throughput_per_s * there / then, "heat limited the stock run: 100 % is carried to the room asked for"
 
 
 def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c: float, air: float = 1.0) -> LoadPrediction:
-    """Return where settings come to rest under a load, by the fixed point of power, clock and temperature.
+    """Return where settings settle under a load, by the fixed point of power, clock and temperature.
 
     ``air`` is the density of the air over that of the runs (1: the same place). Raises ``KeyError`` for a load that was
     never run.
@@ -172,7 +172,7 @@ def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c
 def _with_errors(
     models: Models, load: str, steady: SteadyState, at: tuple[Vector, Vector, Array, Array], air: float
 ) -> LoadPrediction:
-    """Return a rest with its intervals: each limit passes the errors of power and heat on in its own way (first order)."""
+    """Return steady states with their intervals; each limit passes the errors of power and heat on in its own way."""
     offset, fixed, sources, speeds = at
     law, clock = models.power, steady.clock_mhz
     core = np.where(np.isfinite(steady.core_c), steady.core_c, HOTTEST_C)

@@ -27,13 +27,13 @@ NEAR_RPM = 0.06
 
 
 class Point(msgspec.Struct, frozen=True):
-    """One run on a line: package power (W), rise (K) with its 95 % half width, and whether its temperature cap held it."""
+    """One run on a line: package power (W), rise (K) with its 95 % half width, and whether its temperature cap limited it."""
 
     run_id: int
     power_w: float
     rise_k: float
     half_width_k: float
-    held: bool
+    limited: bool
 
 
 class Capacity(msgspec.Struct, frozen=True):

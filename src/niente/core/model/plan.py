@@ -37,7 +37,7 @@ class Exposure(
 
     @property
     def idles_first(self) -> bool:
-        """Whether the machine rests before the load starts."""
+        """Whether the machine is idle before the load starts."""
         return self.idle_s > 0 or self.from_cold
 
     def problems(self) -> list[str]:
@@ -48,7 +48,7 @@ class Exposure(
         if self.known_to_k is not None and self.known_to_k < 0.5:
             found.append(f"known_to_k = {self.known_to_k:g}: a settled temperature is never known better than ±0.5 K")
         if self.idle_s < 0:
-            found.append(f"rest_s = {self.idle_s:g}: a rest is not negative")
+            found.append(f"rest_s = {self.idle_s:g}: a time is not negative")
         return found
 
 
@@ -90,7 +90,7 @@ class Until(StrEnum):
     """What leaves the rest of a ladder out: the later steps of the same stage, under the same load and fans."""
 
     HEAT = "heat"
-    """An earlier one was held by heat: more power comes to no more throughput."""
+    """An earlier one was limited by heat: more power comes to no more throughput."""
 
 
 class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="step", tag_field="kind"):

@@ -73,9 +73,9 @@ class Order(StrEnum):
     """In which order the runs of a stage come."""
 
     WARM = "keep warm, ascending"
-    """From cool to hot, without a rest: each run starts near where it ends."""
+    """From cool to hot, without idle time: each run starts near where it ends."""
     COLD = "cold start each"
-    """From cool to hot, with a rest before every run."""
+    """From cool to hot, with idle time before every run."""
     MIRRORED = "A B B A"
     """There and back again, so that what drifts falls on both alike."""
     RANDOM = "random"
@@ -85,7 +85,7 @@ class Order(StrEnum):
 
 
 class FanSchool(StrEnum):
-    """How fans are held while measuring."""
+    """How fans are set while measuring."""
 
     DUTY = "fixed duty"
     SPEED = "equal speed"
@@ -105,8 +105,8 @@ class Question(
 
     ``survive`` are loads that a setting has to survive, ``quiet_under`` those it has to be quiet under; both are run.
     ``exposure`` ends a run; ``idle_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
-    ``passes`` are the clean exposures that a setting has to come through. ``method``, ``fine`` and ``margin`` belong to a search
-    for the last value that passes. ``variants`` are compared by an A/B; ``edits`` is what was changed in the list by hand.
+    ``passes`` are the clean exposures that a setting has to come through. ``method``, ``fine`` and ``margin`` belong to a
+    search for the last value that passes. ``variants`` are compared by an A/B; ``edits`` are changes of the list by hand.
     """
 
     template: str

@@ -209,7 +209,7 @@ class RigCard(msgspec.Struct, frozen=True):
         return next(iter(self.fan_groups()), None)
 
     def fixed_group(self) -> str | None:
-        """Return the fan group that is held at one duty while the first is swept; ``None`` where there is no second."""
+        """Return the fan group that is fixed at one duty while the first is swept; ``None`` where there is no second."""
         return next(iter(self.fan_groups()[1:]), None)
 
     def temperature_ceiling_c(self, setting: Setting) -> float:

@@ -11,14 +11,14 @@ class BenchState(StrEnum):
     WAITING_FOR_HANDS = "waiting for hands"
     SETTLING = "settling"
     EXPOSING = "exposing"
-    RESTING = "resting"
+    WAITING = "resting"
     PAUSED = "holding"
     RESTORING = "restoring"
     ENDED = "ended"
 
 
 MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
-    BenchState.IDLE: frozenset({BenchState.APPLYING, BenchState.RESTING, BenchState.RESTORING, BenchState.ENDED}),
+    BenchState.IDLE: frozenset({BenchState.APPLYING, BenchState.WAITING, BenchState.RESTORING, BenchState.ENDED}),
     BenchState.APPLYING: frozenset(
         {BenchState.WAITING_FOR_HANDS, BenchState.SETTLING, BenchState.EXPOSING, BenchState.RESTORING}
     ),
@@ -26,20 +26,20 @@ MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
         {
             BenchState.SETTLING,
             BenchState.EXPOSING,
-            BenchState.RESTING,
+            BenchState.WAITING,
             BenchState.APPLYING,
             BenchState.PAUSED,
             BenchState.RESTORING,
         }
     ),
     BenchState.SETTLING: frozenset(
-        {BenchState.WAITING_FOR_HANDS, BenchState.APPLYING, BenchState.RESTING, BenchState.PAUSED, BenchState.RESTORING}
+        {BenchState.WAITING_FOR_HANDS, BenchState.APPLYING, BenchState.WAITING, BenchState.PAUSED, BenchState.RESTORING}
     ),
     BenchState.EXPOSING: frozenset(
-        {BenchState.WAITING_FOR_HANDS, BenchState.APPLYING, BenchState.RESTING, BenchState.PAUSED, BenchState.RESTORING}
+        {BenchState.WAITING_FOR_HANDS, BenchState.APPLYING, BenchState.WAITING, BenchState.PAUSED, BenchState.RESTORING}
     ),
-    BenchState.RESTING: frozenset({BenchState.APPLYING, BenchState.RESTING, BenchState.PAUSED, BenchState.RESTORING}),
-    BenchState.PAUSED: frozenset({BenchState.APPLYING, BenchState.RESTING, BenchState.RESTORING}),
+    BenchState.WAITING: frozenset({BenchState.APPLYING, BenchState.WAITING, BenchState.PAUSED, BenchState.RESTORING}),
+    BenchState.PAUSED: frozenset({BenchState.APPLYING, BenchState.WAITING, BenchState.RESTORING}),
     BenchState.RESTORING: frozenset({BenchState.IDLE, BenchState.ENDED}),
     BenchState.ENDED: frozenset(),
 }

@@ -26,7 +26,7 @@ def axis_title(axis: Axis, card: RigCard) -> str:
 
 
 def offered_controls(card: RigCard) -> list[str]:
-    """Return the controls that may be varied or held, those of many parts as one as well."""
+    """Return the controls that may be varied or fixed, those of many parts as one as well."""
     names = [control.name for control in card.controls]
     many = ("core_offset_mv", "point_offset_mv")
     whole = [name for name in many if any(one.startswith(f"{name}.") for one in names)]

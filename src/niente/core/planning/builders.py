@@ -15,9 +15,9 @@ NOISE = Exposure(min_s=30.0, max_s=30.0)
 """Noise needs seconds and no heat: half of a minute, of which the fans take the first half to settle."""
 BACKGROUND = Exposure(min_s=60.0, max_s=60.0)
 GIVES_THROUGHPUT = Exposure(min_s=300.0, max_s=300.0)
-"""Where power holds the clock, throughput is known long before the temperature is."""
+"""Where power limits the clock, throughput is known long before the temperature is."""
 FIXED_DUTY = 40.0
-"""What a fan group stands at that is held and has no fixed duty as found; pumps stay as found."""
+"""What a fan group stands at that is not swept and has no fixed duty as found; pumps stay as found."""
 USUAL_CURVE = ((40.0, 25.0), (65.0, 50.0), (85.0, 100.0))
 """A curve for fans that are to be measured as used, on a machine that was found without one."""
 NOISE_DUTIES = Span(20.0, 100.0, 1.38, by_ratio=True)
@@ -44,7 +44,7 @@ def is_liquid(card: RigCard) -> bool:
 
 
 def base_of(card: RigCard, question: Question) -> Setting:
-    """Return the whole setting beneath the axes, the fans held as the question's school has it."""
+    """Return the whole setting beneath the axes, the fans as the question's school has it."""
     base = question.base.over(card.stock)
     if question.fans != FanSchool.AS_USED:
         return base

@@ -1,4 +1,4 @@
-"""The dry run: a plan held against limits, guards, hands and the clock, before anything is touched."""
+"""The dry run: a plan checked against limits, guards, hands and the clock, before anything is touched."""
 
 import math
 from collections.abc import Sequence
@@ -139,9 +139,9 @@ def _full_power_w(card: RigCard, row: Row) -> float:
     if load is None or load.kind != LoadKind.HEAVY or whole.sustained_power_w is None or depth_mv(whole) > 0:
         return 0.0
     stock_w = card.stock.sustained_power_w
-    held = stock_w is not None and whole.sustained_power_w <= stock_w
+    below_stock = stock_w is not None and whole.sustained_power_w <= stock_w
     same = whole.clock_cap_mhz == card.stock.clock_cap_mhz and not whole.fixed_clock_mhz
-    return whole.sustained_power_w if held and same else 0.0
+    return whole.sustained_power_w if below_stock and same else 0.0
 
 
 def _near(guard: Guard, card: RigCard, rows: Sequence[Row], seen: Sequence[StepForecast], ahead: Sequence[int]) -> NearGuard:

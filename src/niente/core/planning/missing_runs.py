@@ -9,7 +9,7 @@ from niente.core.model.setting import Setting
 from niente.core.planning.builders import baseline_steps, fixed_fans, limits_below, load_named, noise_steps, until_known
 
 SHARES, COOLER_SHARES = (0.55, 0.75, 0.9), (0.4, 0.5, 0.65)
-"""Power limits that show the heat path, as shares of stock; and those for a machine whose cap holds it there."""
+"""Power limits that show the heat path, as shares of stock; and those for a machine whose cap limits it there."""
 HEAT_RUNS, NOISE_RUNS = 3, 2
 NOISE_DUTIES = (30.0, 50.0, 75.0, 100.0)
 
@@ -18,7 +18,7 @@ def missing_runs(card: RigCard, evidence: Evidence | None) -> tuple[Step, ...]:
     """Return the runs that the models of a machine want and that its book does not have, each with its reason; nothing where
     there are enough.
 
-    Heat first at full fans and rising power, so that the temperature cap does not hold; one of them with slow fans, so that
+    Heat first at full fans and rising power, so that the temperature cap does not limit; one of them with slow fans, so that
     there is something to tell fans by.
     """
     runs = evidence.usable() if evidence is not None else []
@@ -47,7 +47,7 @@ def _heat_runs(card: RigCard, base: Setting, runs: list[RunSummary]) -> list[Ste
     shares = COOLER_SHARES if any(run.heat_limited for run in own) else SHARES
     full = card.control(f"fan_duty.{lead}")
     fast, slow = (full.high, max(full.low, 0.4 * full.high)) if full is not None else (100.0, 40.0)
-    reason = "The heat path wants three settled runs that heat does not hold"
+    reason = "The heat path wants three settled runs that heat does not limit"
     points = [(limit, fast) for limit in limits_below(card, shares)] + [(limits_below(card, shares[:1])[0], slow)]
     return [
         Step(

@@ -15,7 +15,7 @@ from niente.core.planning.risk import risk_of
 def arranged(steps: Sequence[Step], question: Question, card: RigCard) -> list[Step]:
     """Return runs, given from cool to hot, in the question's order and with its repeats.
 
-    Warm and cold keep the order given, repeats side by side; a cold start rests before each. A B B A goes there and back,
+    Warm and cold keep the order given, repeats side by side; a cold start is idle before each. A B B A goes there and back,
     as often as there are repeats. Random is a shuffle that is the same for the same runs. Risk last sorts by depth of the
     offsets first, and keeps the order given among equals.
     """
@@ -36,6 +36,6 @@ def arranged(steps: Sequence[Step], question: Question, card: RigCard) -> list[S
 
 
 def with_idle(step: Step, minutes: float, *, from_cold: bool = False) -> Step:
-    """Return a run with a rest before it; ``from_cold``, and it goes on until nothing moves any more."""
+    """Return a run with idle time before it; ``from_cold``, and it goes on until nothing moves any more."""
     rule = msgspec.structs.replace(step.exposure, idle_s=minutes * 60.0, from_cold=from_cold)
     return msgspec.structs.replace(step, exposure=rule)

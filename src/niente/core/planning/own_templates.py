@@ -99,7 +99,7 @@ def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
     base = question.base
     for control, _ in question.base.controls():
         if card.control(control) is None:
-            left.append(f"the held {control}")
+            left.append(f"the fixed {control}")
             base = base.without(control)
     loads = {load.name for load in card.loads}
     left += [f"the load {name}" for name in question.loads if name not in loads]

@@ -111,7 +111,7 @@ class _Laying:
         self._failures = self._failed()
         self._courses: dict[str, SearchCourse] = {}
         self._heat: set[tuple[str, str, Fixed]] = set()
-        """Ladders on which heat has held the clock."""
+        """Ladders on which heat has limited the clock."""
         self._taken: Counter[Key] = Counter()
 
     def rows(self) -> tuple[Row, ...]:
@@ -196,7 +196,7 @@ class _Laying:
         if entry.skip:
             return Row(index, step, RunStatus.SKIPPED, reason="left out by hand")
         if step.until == Until.HEAT and self._rung(step) in self._heat:
-            return Row(index, step, RunStatus.LEFT_OUT, reason="heat held the clock before it")
+            return Row(index, step, RunStatus.LEFT_OUT, reason="heat limited the clock before it")
         if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
             return Row(index, step, RunStatus.LEFT_OUT, reason="as deep a setting failed at no higher a clock")
         return Row(index, step, RunStatus.AHEAD)

@@ -27,7 +27,7 @@ def is_telling(failed: Setting) -> bool:
 def as_risky(setting: Setting, failed: Setting) -> bool:
     """Return whether a setting asks at least as much of the silicon as another; both whole.
 
-    It does where every offset is at least as deep, a fixed voltage no higher, and nothing holds the clock lower. If the
+    It does where every offset is at least as deep, a fixed voltage no higher, and nothing limits the clock lower. If the
     other failed, and ``is_telling`` says that this means something, the setting is taken to fail too, under the same load.
     """
     if not all(_at_least(getattr(setting, name), getattr(failed, name)) for name in CLOCKS):
@@ -44,5 +44,5 @@ def as_risky(setting: Setting, failed: Setting) -> bool:
 
 
 def _at_least(mine: float | None, theirs: float | None) -> bool:
-    """Return whether a clock is held no lower than another: no limit (or a fixed clock of 0) is the highest."""
+    """Return whether a clock is limited no lower than another: no limit (or a fixed clock of 0) is the highest."""
     return (mine or 1e9) >= (theirs or 1e9)

@@ -93,7 +93,7 @@ TEMPLATES = (
     Template(
         "capacity-ladder",
         "Capacity ladder",
-        "How many watts does the cooler carry before heat holds the clock?",
+        "How many watts does the cooler carry before heat limits the clock?",
         "power up in steps to the first throttling",
         first_capacity,
         capacity_entries,
@@ -130,7 +130,7 @@ TEMPLATES = (
         "clock-voltage",
         "Clock and voltage",
         "What is the least voltage for a clock?",
-        "a clock held, the voltage down",
+        "a fixed clock, the voltage down",
         first_clock,
         clock_entries,
         lambda card: (
@@ -141,7 +141,7 @@ TEMPLATES = (
     ),
     Template(
         "hold-back",
-        "Ways to hold back",
+        "Ways to limit power",
         "Offset, power limit, temperature cap or fixed clock: which costs least?",
         "four ways side by side, on one front",
         first_ways,

@@ -10,7 +10,7 @@ SHOWN = 4
 
 
 def check_plan(plan: Plan, card: RigCard) -> None:
-    """Hold a plan against a rig before anything is touched. Raises ``PlanError`` with every finding, by entry."""
+    """Validate a plan against a rig before anything is touched. Raises ``PlanError`` with every finding, by entry."""
     found = findings(plan, card)
     if found:
         shown = "; ".join(found[:SHOWN]) + (f"; and {len(found) - SHOWN} more" if len(found) > SHOWN else "")

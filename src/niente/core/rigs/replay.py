@@ -82,7 +82,7 @@ class ReplayRig:
             )
 
     def stop(self) -> None:
-        """Play the machine at rest, as far as that was recorded."""
+        """Play the idle machine, as far as that was recorded."""
         self._play(self._idle.name if self._idle is not None else "")
 
     def frame(self, timeout_s: float) -> Frame | None:
@@ -101,7 +101,7 @@ class ReplayRig:
             return Frame(self._time_s, self._values[index].copy(), events)
 
     def make_safe(self) -> None:
-        """Nothing can be harmed here: the safe setting is taken in, and the machine rests."""
+        """Nothing can be harmed here: the safe setting is taken in, and the machine is idle."""
         with self._lock:
             self._setting = self._card.safe
             self.stop()

@@ -1,4 +1,4 @@
-"""What holds the clock back, from readings alone."""
+"""What limits the clock back, from readings alone."""
 
 from enum import IntEnum
 
@@ -52,7 +52,7 @@ def limiters_from_readings(
     burst_w: float | None = None,
     takes_all: bool = False,
 ) -> NDArray[np.int8]:
-    """Return what holds the clock at every sample, codes of ``ClockLimiter``; all arrays of shape ``(n,)``.
+    """Return what limits the clock at every sample, codes of ``ClockLimiter``; all arrays of shape ``(n,)``.
 
     Temperature cap: the hottest core stands at it and the clock below its own. Sustained and burst limit: package power
     stands at them. Drop-out: throughput falls away from the clock (where it is given). A load that ``takes_all`` has no
@@ -111,7 +111,7 @@ def drop_outs(throughput_per_s: Vector, clock_mhz: Vector) -> NDArray[np.bool_]:
 
 
 def limiter_shares(limiters: NDArray[np.int8]) -> dict[ClockLimiter, float]:
-    """Return the share of samples that each hold takes, of those that occur."""
+    """Return the share of samples that each limiter takes, of those that occur."""
     if limiters.shape[0] == 0:
         return {}
     codes, counts = np.unique(limiters, return_counts=True)

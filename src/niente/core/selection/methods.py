@@ -1,7 +1,7 @@
-"""The ways of holding a machine back, side by side: what each of their rungs comes to in noise and throughput.
+"""The ways of limiting a machine, side by side: what each of their rungs comes to in noise and throughput.
 
-A rung is one setting as measured, fans apart. Where power holds the clock, its fans are then set as low as the heat path
-lets them be with the headroom wanted; where a temperature cap holds it, fans and clock belong together, and the rung stands
+A rung is one setting as measured, fans apart. Where power limits the clock, its fans are then set as low as the heat path
+lets them be with the headroom wanted; where a temperature cap limits it, fans and clock belong together, and the rung stands
 where it was measured.
 """
 
@@ -25,7 +25,7 @@ DUTY_STEP = 1.0
 
 
 class TuningMethod(StrEnum):
-    """How a setting holds the machine back."""
+    """How a setting limits the machine."""
 
     OFFSET = "voltage offset"
     LIMIT = "power limit"
@@ -50,7 +50,7 @@ class MethodStep(msgspec.Struct, frozen=True):
 
 
 def method_of(setting: Setting, stock: Setting) -> TuningMethod | None:
-    """Return how a whole setting holds the machine back against stock; ``None`` where it does not."""
+    """Return how a whole setting limits the machine against stock; ``None`` where it does not."""
     if setting.fixed_clock_mhz or _below(setting.clock_cap_mhz, stock.clock_cap_mhz):
         return TuningMethod.CLOCK
     if _below(setting.temperature_cap_c, stock.temperature_cap_c):
@@ -89,9 +89,9 @@ def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
 
 
 def _as_measured(models: Models, limits: Limits, way: TuningMethod, run: RunSummary, stock_work: float) -> MethodStep:
-    """Return a run as a rung at its own fans; where firmware holds the temperature, the room does not move it."""
-    held = run.setting.temperature_cap_c if run.heat_limited else None
-    core = held if held is not None else _in_design_room(run, limits)
+    """Return a run as a rung at its own fans; where firmware limits the temperature, the room does not move it."""
+    cap_c = run.setting.temperature_cap_c if run.heat_limited else None
+    core = cap_c if cap_c is not None else _in_design_room(run, limits)
     limit = models.evidence.card.limits
     return MethodStep(
         way,

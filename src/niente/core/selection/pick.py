@@ -29,11 +29,11 @@ class Limit(StrEnum):
     NOISE = "noise"
 
 
-class Candidate(msgspec.Struct, frozen=True):
+class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds"}):
     """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room.
 
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
-    a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap holds it.
+    a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it.
     """
 
     setting: Setting

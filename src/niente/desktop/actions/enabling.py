@@ -9,9 +9,9 @@ from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
 
 OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
-"""Deeds on the run list: they act on what is selected there, and only while it shows."""
+"""Actions on the run list: they act on what is selected there, and only while it shows."""
 OF_A_BOOK = ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part")
-UNDER_WAY = ("run.hold_now", "run.hold_after", "run.skip", "run.repeat")
+UNDER_WAY = ("run.pause_now", "run.pause_after", "run.skip", "run.repeat")
 
 
 class Enabling(QObject):
@@ -31,16 +31,16 @@ class Enabling(QObject):
         """Let only those actions be chosen that can be done now, while a page shows."""
         session, planner, actions = self._session, self._session.planner, self._actions
         busy, attached = session.busy(), session.bench is not None
-        holding = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
+        paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
         actions["plan.start"].setEnabled(attached and not busy)
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
-        actions["run.go_on"].setEnabled(busy and holding)
+        actions["run.resume"].setEnabled(busy and paused)
         for name in UNDER_WAY:
-            actions[name].setEnabled(busy and not holding)
+            actions[name].setEnabled(busy and not paused)
         card = session.hands.card
         if busy and card is not None:
-            actions["run.go_on"].setEnabled(session.hands.ready())
+            actions["run.resume"].setEnabled(session.hands.ready())
             actions["run.skip"].setEnabled(card.kind == CardKind.READ)
         for name in OF_THE_LIST:
             actions[name].setEnabled(attached and page == "Plan")

@@ -14,7 +14,7 @@ MOST, MIN_SCORE = 9, 55.0
 def found(words: str, texts: dict[str, str]) -> list[str]:
     """Return the names of the texts that fit some words best, best first; all of them for no words.
 
-    A text that begins with the words comes first; otherwise the best alignment counts, so "hld nw" finds "Hold now".
+    A text that begins with the words comes first; otherwise the best alignment counts, so "ps nw" finds "Pause now".
     """
     query = words.strip().casefold()
     if not query:

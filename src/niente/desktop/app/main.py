@@ -57,7 +57,7 @@ def make_app(argv: list[str]) -> QApplication:
 
 
 def look_of(app: QApplication, preferences: Preferences) -> Look:
-    """Return the look a person chose, worn by the application; windows one after the other share it."""
+    """Return the look a person chose, shared by the application; windows one after the other share it."""
     known = app.findChild(Look)
     return known if isinstance(known, Look) else Look(app, preferences.palette_choice)
 

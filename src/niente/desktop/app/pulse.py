@@ -64,7 +64,7 @@ class PulseReading(QWidget):
 
 
 class LimiterChip(QWidget):
-    """A piece of the hold band, as large as a word."""
+    """A piece of the limiter band, as large as a word."""
 
     def __init__(self, look: Look) -> None:
         super().__init__()
@@ -110,7 +110,7 @@ class Pulse(QWidget):
             "throughput": PulseReading(tr("Throughput"), 84),
             "fans": PulseReading(tr("Fans"), 122),
             "noise": PulseReading(tr("Noise in the room"), 146, self._mark),
-            "hold": PulseReading(tr("Holds the clock"), 164, self._chip),
+            "hold": PulseReading(tr("Limits the clock"), 164, self._chip),
         }
         for reading in self._readings.values():
             row.addWidget(reading)

@@ -168,9 +168,9 @@ class Window(QMainWindow):
             "map.table": lambda: self._on_page("Map", "toggle_table"),
             "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
-            "run.hold_after": lambda: send(Command.PAUSE_AFTER),
-            "run.hold_now": lambda: send(Command.PAUSE_NOW),
-            "run.go_on": session.resume,
+            "run.pause_after": lambda: send(Command.PAUSE_AFTER),
+            "run.pause_now": lambda: send(Command.PAUSE_NOW),
+            "run.resume": session.resume,
             "run.skip": lambda: send(Command.SKIP),
             "run.repeat": lambda: send(Command.REPEAT),
             "run.note": self._note,
@@ -196,7 +196,7 @@ class Window(QMainWindow):
         self.preferences.sync()
 
     def apply(self, palette_choice: PaletteChoice) -> None:
-        """Wear another look, now and from the next start on."""
+        """Apply another look, now and from the next start on."""
         self.preferences.palette_choice = palette_choice
         self.look.apply(palette_choice)
         for other in PaletteChoice:
@@ -308,7 +308,7 @@ class Window(QMainWindow):
         if shown is not None and self.margin.isVisible():
             self.margin.show_blocks(shown.name, shown.margin())
 
-    # -- deeds -----------------------------------------------------------------------------------------------------
+    # -- commands -----------------------------------------------------------------------------------------------------
 
     def _start(self) -> None:
         cautions = self.session.unread_cautions()

@@ -21,7 +21,7 @@ Leave = Callable[..., None]
 
 
 class FileCommands:
-    """The deeds of one window; ``leave`` opens another book in place of this one, once that may be."""
+    """The commands of one window; ``leave`` opens another book in place of this one, once that may be."""
 
     def __init__(self, session: Session, over: QWidget, preferences: Preferences, plans: PlanCommands, leave: Leave) -> None:
         self._session = session

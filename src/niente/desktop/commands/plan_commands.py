@@ -1,4 +1,4 @@
-"""What a person does to the plan: asks another question, changes an axis, edits the run list. Every deed can be undone."""
+"""What a person does to the plan: asks another question, changes an axis, edits the run list. Every edit can be undone."""
 
 from pathlib import Path
 
@@ -116,7 +116,7 @@ class PlanCommands:
             self._put_own(tr("back to the question"), None, None)
 
     def change_axis(self, control: str, axis: Axis | float | None) -> None:
-        """Vary a control, hold it at a value, or leave it as found."""
+        """Vary a control, fix it at a value, or leave it as found."""
         question = self._session.project.question if self._session.project is not None else None
         card = self._session.card
         if question is None or card is None:
@@ -124,11 +124,11 @@ class PlanCommands:
         named = {"what": self._title(control)}
         others = tuple(one for one in question.axes if one.control != control)
         was_axis = len(others) != len(question.axes)
-        held = self._held(question, control)
+        fixed = self._without_fixed(question, control)
         if isinstance(axis, Axis):
-            fresh = msgspec.structs.replace(held, axes=question.axes).with_axis(axis)
+            fresh = msgspec.structs.replace(fixed, axes=question.axes).with_axis(axis)
         elif axis is None:
-            fresh = msgspec.structs.replace(held, axes=others)
+            fresh = msgspec.structs.replace(fixed, axes=others)
         elif was_axis:
             fresh = question.with_axis(Axis(control, (axis,)))
         elif card.control(control) is not None:
@@ -137,8 +137,8 @@ class PlanCommands:
             fresh = question.with_axis(Axis(control, (axis,)))
         self.change_question(tr("change of {what}").format(**named), fresh)
 
-    def _held(self, question: Question, control: str) -> Question:
-        """Return the question with a control not held any more."""
+    def _without_fixed(self, question: Question, control: str) -> Question:
+        """Return the question with a control not fixed any more."""
         if question.base.value(control) is None:
             return question
         return msgspec.structs.replace(question, base=question.base.without(control))

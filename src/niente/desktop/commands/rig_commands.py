@@ -25,7 +25,7 @@ Make = Callable[[Path], None]
 
 
 class RigCommands:
-    """The deeds of one window; ``open_made`` opens a book once it was made."""
+    """The commands of one window; ``open_made`` opens a book once it was made."""
 
     def __init__(self, session: Session, over: QWidget, open_made: Callable[[Path, Make], None]) -> None:
         self._session = session

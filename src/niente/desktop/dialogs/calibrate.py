@@ -1,4 +1,4 @@
-"""The dialog in which a sensor is held against a reference: pairs of what is true and what it reads, and what that comes to."""
+"""The dialog in which a sensor is compared with a reference: pairs of true and read values, and the correction from them."""
 
 import math
 from collections.abc import Sequence
@@ -35,7 +35,7 @@ class Calibrate(QDialog):
             "Put what a reference reads beside what the sensor reads, at temperatures that lie apart. A cooler or a meter "
             "measured on another machine will do; so will a core that is driven into its temperature cap: the cap is true."
         )
-        self.from_caps = QPushButton(tr("From runs held at their cap"))
+        self.from_caps = QPushButton(tr("From runs limited by their cap"))
         self.from_caps.clicked.connect(self.take_caps)
         grid = QGridLayout()
         grid.addWidget(label(tr("True"), "soft"), 0, 0)
@@ -70,7 +70,7 @@ class Calibrate(QDialog):
         return str(self.sensor.currentData())
 
     def take_caps(self) -> None:
-        """Fill in the runs that firmware held at a temperature cap: the cap is true, the core's reading is what it reads."""
+        """Fill in the runs that firmware limited at a temperature cap: the cap is true, the core's reading is what it reads."""
         index = self.sensor.findData(CORES)
         if index >= 0:
             self.sensor.setCurrentIndex(index)
@@ -123,7 +123,7 @@ class Calibrate(QDialog):
 
 
 def caps_of(evidence: Evidence | None) -> list[tuple[float, float]]:
-    """Return the runs that firmware held at a temperature cap: the cap, and what the core that counts read, °C."""
+    """Return the runs that firmware limited at a temperature cap: the cap, and what the core that counts read, °C."""
     found = []
     for run in evidence.usable() if evidence is not None else []:
         cap = run.setting.temperature_cap_c

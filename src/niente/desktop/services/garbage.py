@@ -1,4 +1,4 @@
-"""Rubbish is collected in the window's thread alone, and in small helpings.
+"""Garbage collection in the window's thread alone, in short slices.
 
 Python collects cycles in whichever thread happens to allocate; the bench's would then destroy widgets and timers that
 belong to the window's.

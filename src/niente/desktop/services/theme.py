@@ -1,4 +1,4 @@
-"""The look from one set of tokens: palettes, type sizes, style sheet, and who wears which palette when."""
+"""The look from one set of tokens: palettes, type sizes, style sheet, and which palette applies when."""
 
 from enum import StrEnum
 from functools import lru_cache
@@ -17,7 +17,7 @@ SMALL, BODY, READING, TITLE, GREAT = 10, 12, 15, 22, 32
 class Palette(msgspec.Struct, frozen=True):
     """The colours of one look. Each carries one meaning (docs/design.md).
 
-    ``cap`` fills what firmware holds and is always outlined in ink; ``cap_line`` is the same meaning as a line, dark
+    ``cap`` fills what firmware limits and is always outlined in ink; ``cap_line`` is the same meaning as a line, dark
     enough to stand alone.
     """
 
@@ -90,7 +90,7 @@ def palette_for(palette_choice: PaletteChoice, scheme: Qt.ColorScheme) -> Palett
 
 
 class Look(QObject):
-    """What the application wears. Painters read ``palette`` as they paint; ``changed`` tells them to do it again."""
+    """The palette in force. Painters read ``palette`` as they paint; ``changed`` tells them to do it again."""
 
     changed = Signal()
 
@@ -103,7 +103,7 @@ class Look(QObject):
         app.styleHints().colorSchemeChanged.connect(self.follow)
 
     def apply(self, palette_choice: PaletteChoice) -> None:
-        """Wear something else."""
+        """Apply another palette, or follow the desktop."""
         self.palette_choice = palette_choice
         self.follow(self._app.styleHints().colorScheme())
 

@@ -37,7 +37,7 @@ class HandWorkSession(Protocol):
 
 
 class HandWork(QObject):
-    """The card under way with its ticks and readings, and the aftermath while it is not put away."""
+    """The card under way with its ticks and readings, and the interrupted run until it is put away."""
 
     changed = Signal()
     noticed = Signal(object)

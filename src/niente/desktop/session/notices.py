@@ -36,7 +36,7 @@ def crash_notice(live: LiveRun | None) -> Notice:
     step = live.opened.step
     words = tr("The machine went down at {setting} under {load}, after {t}. That is a failure there; the plan goes on.")
     text = words.format(setting=step.setting.text(), load=step.load, t=duration_text(live.samples.seconds))
-    return Notice(text, "run.hold_after", tr("Hold after the next"))
+    return Notice(text, "run.pause_after", tr("Pause after the next"))
 
 
 def ending_of(title: str, ended: PlanEnded) -> Ending:

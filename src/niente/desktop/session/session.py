@@ -191,7 +191,7 @@ class Session(QObject):
             self.bench.send_command(command)
 
     def resume(self) -> None:
-        """Go on after a hold, or once hands are done."""
+        """Go on after a pause, or once hands are done."""
         if self.hands.card is not None:
             self.hands.confirm()
         else:

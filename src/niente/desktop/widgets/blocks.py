@@ -56,7 +56,7 @@ class Far(msgspec.Struct, frozen=True):
 
 
 class LimiterLegend(msgspec.Struct, frozen=True):
-    """What the textures of the hold band mean."""
+    """What the textures of the limiter band mean."""
 
     heading: str
 

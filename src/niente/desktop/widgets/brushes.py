@@ -113,7 +113,7 @@ LIMITERS = (
 
 
 def limiter_brush(limiter: ClockLimiter, p: Palette, ratio: float = 1.0) -> tuple[QBrush, QColor]:
-    """Return fill and outline of a piece of the hold band: its textures are told apart without their colours."""
+    """Return fill and outline of a piece of the limiter band: its textures are told apart without their colours."""
     if limiter == ClockLimiter.CLOCK_CAP:
         return _dots(p.second, ratio), QColor(p.second)
     if limiter == ClockLimiter.SUSTAINED_LIMIT:
@@ -130,7 +130,7 @@ def limiter_brush(limiter: ClockLimiter, p: Palette, ratio: float = 1.0) -> tupl
 
 
 def draw_limiter(painter: QPainter, area: QRectF, limiter: ClockLimiter, p: Palette, ratio: float) -> None:
-    """Draw one piece of the hold band, its texture fixed to the band and not to the piece."""
+    """Draw one piece of the limiter band, its texture fixed to the band and not to the piece."""
     fill, line = limiter_brush(limiter, p, ratio)
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
@@ -142,7 +142,7 @@ def draw_limiter(painter: QPainter, area: QRectF, limiter: ClockLimiter, p: Pale
 
 
 def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
-    """Return a stage's texture: one tone, and never a colour of the hold band."""
+    """Return a stage's texture: one tone, and never a colour of the limiter band."""
     if stage == "noise":
         return stripes(p.soft, 4, upright=True, ratio=ratio)
     if stage in ("undervolt", "voltage"):

@@ -77,6 +77,6 @@ class GuardBars(QWidget):
             colour = (p.cap_line if one.by_firmware else p.guard) if near else p.strong_rule
             painter.fillRect(QRectF(end - (2 if near else 1), y - 4, 2 if near else 1, 9), QColor(colour))
             draw_text(painter, QPointF(0, top + 36), of, font(SMALL), p.soft)
-            held = tr("firmware holds it") if one.by_firmware and one.left <= 1.5 else soon
-            draw_text(painter, QPointF(width, top + 36), held, font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
+            words = tr("firmware limits it") if one.by_firmware and one.left <= 1.5 else soon
+            draw_text(painter, QPointF(width, top + 36), words, font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
         painter.end()

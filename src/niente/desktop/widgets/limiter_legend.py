@@ -1,4 +1,4 @@
-"""What the textures of the hold band mean."""
+"""What the textures of the limiter band mean."""
 
 from PySide6.QtCore import QPointF, QRectF, QSize
 from PySide6.QtGui import QPainter, QPaintEvent
@@ -13,7 +13,7 @@ COLUMNS, ROW = 2, 18
 
 
 def words_of(limiter: ClockLimiter) -> str:
-    """Return what a texture stands for: several holds may share one."""
+    """Return what a texture stands for: several limiters may share one."""
     return tr("fault, drop-out") if limiter == ClockLimiter.FAULT else tr(limiter.words)
 
 
@@ -24,7 +24,7 @@ class LimiterKeys(QWidget):
         super().__init__()
         self._look = look
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName(tr("What the hold band's textures mean"))
+        self.setAccessibleName(tr("What the limiter band's textures mean"))
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:

@@ -22,7 +22,7 @@ class Cell(msgspec.Struct, frozen=True):
     """What stands in one place of a table.
 
     ``aside`` follows in small soft type (an interval, a unit); ``under`` is a palette colour for a line under the
-    text (``guard`` for a limit broken, ``cap_line`` for what firmware holds); ``sign`` is drawn instead of a text;
+    text (``guard`` for a limit broken, ``cap_line`` for what firmware limits); ``sign`` is drawn instead of a text;
     ``chip`` names a stage whose texture stands before it.
     """
 

@@ -1,4 +1,4 @@
-"""The heat path's fit: on machines made by another law, with runs that are wrong, held at their cap, or of other states."""
+"""The heat path's fit: on machines made by another law, with runs that are wrong, limited by their cap, or of other states."""
 
 import msgspec
 import numpy as np

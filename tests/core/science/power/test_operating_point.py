@@ -1,4 +1,4 @@
-"""Where a machine comes to rest: against Lambert's W, and against what each limit alone would give."""
+"""Where a machine settles: against Lambert's W, and against what each limit alone would give."""
 
 import numpy as np
 import pytest

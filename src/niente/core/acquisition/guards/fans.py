@@ -17,15 +17,15 @@ class FanWatch:
     def __init__(self, card: RigCard) -> None:
         self._fans = [(index, part_of(card.channels[index].name)) for index in card.indices("fan_speed_rpm")]
         self._turns_at = {group: card.safe.fan_duty.get(group, 100.0) for _, group in self._fans}
-        self._standing = {group: 0 for _, group in self._fans}
+        self._stopped_samples = {group: 0 for _, group in self._fans}
 
     def look(self, frame: Frame, setting: Setting) -> Trip | None:
         """Return the trip, if a fan has stalled."""
         for index, group in self._fans:
             duty, rpm = setting.fan_duty.get(group, 0.0), float(frame.values[index])
-            standing = rpm < STANDSTILL_RPM and duty >= self._turns_at[group]
-            self._standing[group] = self._standing[group] + 1 if standing else 0
-            if self._standing[group] >= STALLED_SAMPLES:
+            stopped = rpm < STANDSTILL_RPM and duty >= self._turns_at[group]
+            self._stopped_samples[group] = self._stopped_samples[group] + 1 if stopped else 0
+            if self._stopped_samples[group] >= STALLED_SAMPLES:
                 return Trip(GuardAction.STOP, f"The {group} fans stand still at {duty:g} % duty.")
         return None
 

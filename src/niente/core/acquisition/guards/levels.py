@@ -164,7 +164,7 @@ def reading_for(card: RigCard, quantity: str) -> WatchedReading:
 
 
 class LevelWatch:
-    """One guard: trips when its reading has stood at or beyond its level for its hold time."""
+    """One guard: trips when its reading has stood at or beyond its level for its dwell."""
 
     def __init__(self, guard: Guard, card: RigCard) -> None:
         self.guard = guard

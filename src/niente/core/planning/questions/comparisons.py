@@ -1,4 +1,4 @@
-"""Comparisons: two states of the machine in the order A B B A, and the four ways of holding a machine back."""
+"""Comparisons: two states of the machine in the order A B B A, and the four ways of limiting a machine."""
 
 import msgspec
 
@@ -43,7 +43,7 @@ from niente.core.planning.questions.undervolting import (
 
 UNDERVOLT, LIMIT, CAPPED, FIXED = "undervolt", "power limit", "temperature cap", "fixed clock"
 WAYS = (UNDERVOLT, LIMIT, CAPPED, FIXED)
-"""The ways of holding a machine back, by the stage their runs stand in."""
+"""The ways of limiting a machine, by the stage their runs stand in."""
 
 
 def first_variants(card: RigCard) -> Question:
@@ -182,7 +182,7 @@ def _undervolted(card: RigCard, question: Question, base: Setting, axis: Axis) -
 
 
 def _fixed(card: RigCard, question: Question, base: Setting, axes: dict[str, Axis]) -> list[Entry]:
-    """Return for each clock its least voltage, or where the rig fixes none, the clock held at the offset that was found."""
+    """Return for each clock its least voltage, or where the rig fixes none, the clock capped at the offset that was found."""
     clock = axes.get(FIXED_CLOCK) or axes.get(CLOCK_CAP)
     if clock is None:
         return []

@@ -23,7 +23,7 @@ from niente.core.planning.order import arranged
 POWER, CAP = "sustained_power_w", "temperature_cap_c"
 POWER_STEP_W = 10.0
 TWENTY_MINUTES = Exposure(min_s=1200.0, max_s=1200.0)
-"""Where heat holds, the temperature is the cap and known at once; it is the clock that settles (common practice)."""
+"""Where heat limits, the temperature is the cap and known at once; it is the clock that settles (common practice)."""
 CAP_LOW_C, CAP_HIGH_C, CAP_STEP_C = 60.0, 85.0, 5.0
 
 
@@ -39,18 +39,20 @@ def first_capacity(card: RigCard) -> Question:
 
 
 def capacity_entries(card: RigCard, question: Question) -> list[Entry]:
-    """Return power up in steps at fixed fans; the rest of a ladder is left out once heat has held the clock."""
+    """Return power up in steps at fixed fans; the rest of a ladder is left out once heat has limited the clock."""
     axes = usable_axes(card, question)
     ladder = [axis for axis in axes if not is_fan_axis(axis)]
     fans = [axis for axis in axes if is_fan_axis(axis)]
     entries: list[Entry] = []
     for load, purpose in each_load(question):
-        for held in spots(card, base_of(card, question), fans):
+        for spot in spots(card, base_of(card, question), fans):
             rungs = [
-                msgspec.structs.replace(at, speed_rpm=held.speed_rpm, level_dba=held.level_dba)
-                for at in spots(card, held.setting, ladder)
+                msgspec.structs.replace(at, speed_rpm=spot.speed_rpm, level_dba=spot.level_dba)
+                for at in spots(card, spot.setting, ladder)
             ]
-            steps = [step_at(card, at, load, question.exposure, "ladder", f"Up to where heat holds; {purpose}") for at in rungs]
+            steps = [
+                step_at(card, at, load, question.exposure, "ladder", f"Up to where heat limits; {purpose}") for at in rungs
+            ]
             if question.order not in (Order.RANDOM, Order.MIRRORED):
                 steps = [msgspec.structs.replace(step, until=Until.HEAT) for step in steps]
             entries += arranged(steps, question, card)

@@ -32,8 +32,8 @@ def first_quiet(card: RigCard) -> Question:
     axes = (Axis("sustained_power_w", limits_below(card, (0.48, 0.62, 0.76, 0.90))), *default_fans(card, FanSchool.DUTY))
     if card.control(OFFSET) is not None:
         axes = (*axes, offset_axis(card))
-    held = card.fixed_group()
-    base = Setting(fan_duty={held: FIXED_DUTY}) if held is not None else Setting()
+    second_group = card.fixed_group()
+    base = Setting(fan_duty={second_group: FIXED_DUTY}) if second_group is not None else Setting()
     loads = load_named(card, LoadKind.HEAVY, LoadKind.REALISTIC)
     return Question("quiet-point", axes, base, loads[:1], loads[1:], until_known(card))
 
@@ -80,7 +80,7 @@ def _heat(card: RigCard, question: Question, base: Setting, axes: list[Axis], lo
 
 
 def _rest(card: RigCard, question: Question, base: Setting, axes: list[Axis], load: str) -> list[Step]:
-    """Throughput follows power and not the fans, as long as heat does not hold: once a limit, at the highest duty."""
+    """Throughput follows power and not the fans, as long as heat does not limit: once a limit, at the highest duty."""
     top = [
         msgspec.structs.replace(axis, span=None, values=(max(snapped(axis, card)),)) if is_fan_axis(axis) else axis
         for axis in axes

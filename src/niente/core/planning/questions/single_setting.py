@@ -26,7 +26,7 @@ WINDOW_S = 60.0
 
 
 def first_baseline(card: RigCard) -> Question:
-    """Return idle after a rest, then stock under each load."""
+    """Return idle after a pause without load, then stock under each load."""
     survive = load_named(card, LoadKind.HEAVY)
     quiet = load_named(card, LoadKind.REALISTIC, LoadKind.MIXED, LoadKind.REAL_TIME, LoadKind.LIGHT)
     return Question("baseline", (), Setting(), survive, quiet, until_known(card))

@@ -16,14 +16,14 @@ AIR_HEAT = 1191.8
 """Density times specific heat of dry air at 25 °C and 101 325 Pa in J/(m3 K) (Lemmon et al. 2000)."""
 AIR_DENSITY = 1.184
 GRAVITY = 9.80665
-STANDING_SHARE = 0.6
+STOPPED_SHARE = 0.6
 """A fan that stands is a resistance: this share of its own pressure at its own flow."""
 HOUR_S = 3600.0
 HALVINGS = 44
 
 
 class Air(NamedTuple):
-    """The ways of the air. Fans ``(f,)``: pressure standing (Pa), free flow (m3/s) of all side by side, bend.
+    """The ways of the air. Fans ``(f,)``: pressure at no flow (Pa), free flow (m3/s) of all side by side, bend.
 
     Stream ``s`` has stages ``first_stage[s]`` to ``first_stage[s + 1]``, stage ``k`` the fans
     ``members[first_member[k] : first_member[k + 1]]``. ``impedance`` Pa/(m3/s)2, ``reference`` m3/s, ``chimney`` m, and
@@ -79,7 +79,7 @@ def fan_pressure(pressure: float, bend: float, speed: float, flow: float) -> flo
     stands is a resistance.
     """
     if speed <= 0.0:
-        return -STANDING_SHARE * pressure * flow * abs(flow)
+        return -STOPPED_SHARE * pressure * flow * abs(flow)
     return pressure * (speed * speed - (1.0 - bend) * speed * flow - bend * flow * flow)
 
 
@@ -91,9 +91,9 @@ def fan_flow(pressure: float, bend: float, speed: float, against: float) -> floa
     """
     short = against / pressure - speed * speed
     if short > 0.0:
-        return -math.sqrt(short / STANDING_SHARE)
+        return -math.sqrt(short / STOPPED_SHARE)
     if speed <= 0.0:
-        return math.sqrt(-short / STANDING_SHARE)
+        return math.sqrt(-short / STOPPED_SHARE)
     straight = (1.0 - bend) * speed
     if bend < 1e-9:
         return -short / straight
@@ -155,14 +155,14 @@ def driven_flow(air: Air, stream: int, speeds: Vector) -> float:
 
 
 @compiled
-def standing_impedance(air: Air, stream: int) -> float:
-    """Return what a stream's way takes with its fans standing, in Pa/(m3/s)2."""
+def stopped_impedance(air: Air, stream: int) -> float:
+    """Return what a stream's way takes with its fans stopped, in Pa/(m3/s)2."""
     total = air.impedance[stream]
     for stage in range(air.first_stage[stream], air.first_stage[stream + 1]):
         open_ = 0.0
         for i in range(air.first_member[stage], air.first_member[stage + 1]):
             fan = air.members[i]
-            open_ += air.free_flow[fan] / math.sqrt(STANDING_SHARE * air.pressure[fan])
+            open_ += air.free_flow[fan] / math.sqrt(STOPPED_SHARE * air.pressure[fan])
         total += 1.0 / (open_ * open_)
     return float(total)
 

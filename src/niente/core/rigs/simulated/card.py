@@ -10,7 +10,7 @@ from niente.core.rigs.simulated.machine import Machine
 SAMPLE_PERIOD_S = 1.0
 EVERY = "*"
 METER_CLASSES = ("no class given", "class 1", "class 2")
-RESTING = ("core_offset_mv", "point_offset_mv")
+OFFSET_MAPS = ("core_offset_mv", "point_offset_mv")
 """Controls that stand for one a core, or a point of the curve; 0 where a file does not say."""
 
 
@@ -63,7 +63,7 @@ def controls_of(machine: Machine) -> tuple[Control, ...]:
 def filled(machine: Machine, setting: Setting) -> Setting:
     """Return a setting of the file with the offsets that it leaves out written in as 0."""
     for control in controls_of(machine):
-        if control.name.startswith(RESTING) and setting.value(control.name) is None:
+        if control.name.startswith(OFFSET_MAPS) and setting.value(control.name) is None:
             setting = setting.replaced(control.name, 0.0)
     return setting
 

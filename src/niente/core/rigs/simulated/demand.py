@@ -115,7 +115,7 @@ def demand_of(
         clock_exponent=load.clock_exponent,
         checks=load.checks_results,
         deadlines=load.deadlines,
-        works=not load.rests,
+        works=not load.is_idle,
         duty=np.array([setting.fan_duty.get(group, 0.0) for group in groups], float),
         curve_from=np.concatenate([[0], ends[:-1]]).astype(np.int64),
         curve_to=ends.astype(np.int64),

@@ -124,7 +124,7 @@ class Processor(msgspec.Struct, frozen=True):
     lower by ``curve_spread_mv``.
 
     Switched capacitance in nF for all cores at activity 1; leakage in W a core at 1 V and 60 °C. ``idle_leak`` is what is
-    left of a resting core's leakage. The load line takes ``load_line_mohm`` for all the current.
+    left of an idle core's leakage. The load line takes ``load_line_mohm`` for all the current.
     """
 
     cores: Annotated[int, msgspec.Meta(ge=1, le=256)]
@@ -163,7 +163,7 @@ class Fan(msgspec.Struct, frozen=True):
     """One kind of fan in one place, ``count`` of them side by side, on the header of its ``group``; with no group it is wired
     straight to the supply and turns whatever the board does.
 
-    Speed: at full duty, where it starts and stalls (% duty), inertia. Air: pressure standing and flow free, each at full
+    Speed: at full duty, where it starts and stalls (% duty), inertia. Air: pressure at no flow and free flow, each at full
     speed, and how its curve bends between (1 a parabola, 0 a straight line). Sound of one at 1 m at full speed:
     broadband level and its law in dB a decade, humps, the blade-pass tone in dB and its blades; ``place_db`` is what its
     place adds (pressed to a panel, blowing into another fan).
@@ -295,7 +295,7 @@ class MachineLoad(msgspec.Struct, frozen=True):
     deadlines: bool = False
 
     @property
-    def rests(self) -> bool:
+    def is_idle(self) -> bool:
         """Whether this is rest rather than work."""
         return self.kind == LoadKind.IDLE
 

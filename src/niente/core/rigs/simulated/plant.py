@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from niente.core.rigs.simulated import silicon as sil
 from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
-from niente.core.rigs.simulated.air import Air, driven_flow, lifted_flow, standing_impedance
+from niente.core.rigs.simulated.air import Air, driven_flow, lifted_flow, stopped_impedance
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.network import Network, take_flows, warming
 from niente.core.rigs.simulated.power import (
@@ -198,7 +198,7 @@ def move_air(c: Constants, s: PlantState, pump: float) -> None:
         lifted = 0.0
         if c.air.chimney[stream] > 0.0:
             warm = s.nodes[c.air.warm[stream]]
-            lifted = lifted_flow(c.air, stream, warm, room, standing_impedance(c.air, stream))
+            lifted = lifted_flow(c.air, stream, warm, room, stopped_impedance(c.air, stream))
         s.flows[stream] = math.sqrt(s.driven[stream] ** 2 + lifted**2)
     for stream in range(s.flows.shape[0]):
         help_ = 0.0

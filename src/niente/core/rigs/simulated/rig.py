@@ -49,12 +49,12 @@ class SimulatedRig:
         self._build(file.machine, 0.0)
 
     def _build(self, machine: Machine, time_s: float) -> None:
-        """Set the machine up in one of its states, rested."""
+        """Set the machine up in one of its states, cold."""
         others = tuple(Variant(build.name, build.words, build.hands, build.parts) for build in self._file.machine.variants)
         self._card = describe(machine, self._seed, (Variant(self._file.machine.variant), *others), self._file.machine.parts)
         self._loads = {load.name: load for load in machine.loads}
         self._by_hand = [control.name for control in self._card.controls if control.set_by != SetBy.SOFTWARE]
-        self._idle = next(load for load in machine.loads if load.rests)
+        self._idle = next(load for load in machine.loads if load.is_idle)
         self._life = Life(machine, self._seed, self._card.safe, self._idle, time_s)
 
     # -- the contract ------------------------------------------------------------------------------------------
@@ -124,7 +124,7 @@ class SimulatedRig:
     # -- its variants --------------------------------------------------------------------------------------------
 
     def become(self, variant: str) -> None:
-        """Stand in another of its variants, as if hands had changed it: the load is off, and the machine has rested.
+        """Stand in another of its variants, as if hands had changed it: the load is off, and the machine is cold.
 
         Raises ``DocumentError`` for one it does not have.
         """

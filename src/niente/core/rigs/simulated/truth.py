@@ -21,7 +21,7 @@ Array = NDArray[np.float64]
 BLOCK_S = 600
 FANS_SETTLED_S = 60
 LAST_S = 120
-"""What settled is the mean over the last so many seconds: a clock held by heat swings a little."""
+"""What settled is the mean over the last so many seconds: a clock limited by heat swings a little."""
 
 
 class TrueSteadyState(msgspec.Struct, frozen=True):
@@ -80,7 +80,7 @@ class Truth:
             readings=dict(zip(self._channels, readings.tolist(), strict=True)),
             nodes_c={name: float(true[:, index].mean()) for name, index in self._nodes.items()},
             flows_m3_per_s=dict(zip(self._machine.heat.streams, state.flows.tolist(), strict=True)),
-            failures_per_s=float(rate) if not load.rests else 0.0,
+            failures_per_s=float(rate) if not load.is_idle else 0.0,
         )
 
     def level_dba(self, setting: Setting, load: MachineLoad, room: RoomClimate, time_s: float) -> float:

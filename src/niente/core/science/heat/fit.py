@@ -1,4 +1,4 @@
-"""The heat path's fit: all runs of a machine together, settled and unsettled, robustly, with bounds where heat held."""
+"""The heat path's fit: all runs of a machine together, settled and unsettled, robustly, with bounds where heat limited."""
 
 import math
 
@@ -30,7 +30,7 @@ SHARE_PRIOR = (0.5, 0.34, 0.12, 0.04)
 OUTLIER_SD = 2.5
 MIN_RUNS = 3
 BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0
-"""A run that its temperature cap held draws less and less until it is settled: at the power it drew at its end the rise would
+"""A run that its temperature cap limited draws less and less until it is settled: at the power of its end the rise would
 be at least what it read, give or take the first (K), and hardly far more (the second)."""
 OWN_SD_K = 0.1
 """A settled temperature is never better known than this beside what all have in common (K)."""
@@ -48,7 +48,7 @@ class Runs(msgspec.Struct, frozen=True):
     """What a heat path is fitted to, all arrays over ``n`` runs: package power (W), speeds ``(n, g)`` in rpm, other sources
     ``(n, k)`` in W, settled rise over the lagged room with its standard error (K), load and variant by name.
 
-    ``bound`` marks runs that the firmware's temperature cap held: at the power they drew the rise would be at least that.
+    ``bound`` marks runs that the firmware's temperature cap limited: at the power they drew the rise would be at least that.
     ``number`` names a run where it does not fit.
     """
 

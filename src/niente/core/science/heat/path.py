@@ -63,7 +63,7 @@ class HeatPath(msgspec.Struct, frozen=True):
 
     ``misfits`` are the runs that the sum does not explain, ``share_sd`` is what it leaves out as a share of the rise;
     ``runs`` how many gave a temperature, ``bounds`` how many
-    the temperature cap held. ``quantile`` is how many standard deviations a 95 % half width has: few runs tell their own
+    the temperature cap limited. ``quantile`` is how many standard deviations a 95 % half width has: few runs tell their own
     errors less well (Student's t).
     """
 

@@ -1,4 +1,4 @@
-"""Where a machine comes to rest: clock, power and temperature under any combination of power limit, temperature cap and clock
+"""Where a machine settles: clock, power and temperature under any combination of power limit, temperature cap and clock
 cap, the heat's own feedback through leakage included.
 
 Power and temperature both rise with the clock, so each limit by itself gives a highest clock, and the lowest of the three
@@ -17,7 +17,7 @@ Vector = NDArray[np.float64]
 Indices = NDArray[np.int64]
 
 HOTTEST_C = 160.0
-"""Beyond this no silicon settles: a machine that has not come to rest below it runs away."""
+"""Beyond this no silicon settles: a machine that has not settle below it runs away."""
 SLOWEST = 0.1
 """The least clock that is looked at, as a share of the highest."""
 MAX_W = 16384.0
@@ -33,7 +33,7 @@ Power = Callable[[Vector, Vector, Indices], Vector]
 
 
 class SettingLimiter(IntEnum):
-    """What holds the clock at rest."""
+    """What limits the clock in steady state."""
 
     CLOCK = 0
     POWER = 1
@@ -41,7 +41,7 @@ class SettingLimiter(IntEnum):
 
 
 class SteadyState(msgspec.Struct, frozen=True):
-    """Where it comes to rest, all arrays ``(n,)``: clock (MHz), power (W), core temperature (°C), what limits it.
+    """Where it settles, all arrays ``(n,)``: clock (MHz), power (W), core temperature (°C), what limits it.
 
     ``runaway`` where nothing holds it and no temperature below 160 °C balances; temperature and power are then infinite.
     """
@@ -69,13 +69,13 @@ def steady_state(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_
     by_power = ~is_free & ~hot & limited
     runaway = ~is_free & ~hot & ~by_power
     clock, watts, core = top_mhz.copy(), free_w.copy(), free_c.copy()
-    held = every[hot]
-    watts[held] = _power_at(rise, room_c, cap_c, held)
-    core[held] = cap_c[held]
-    held = every[by_power]
-    watts[held], core[held] = limit_w[held], limited_c[held]
-    held = every[hot | by_power]
-    clock[held] = _clock_at(power, watts, core, top_mhz, held)
+    capped = every[hot]
+    watts[capped] = _power_at(rise, room_c, cap_c, capped)
+    core[capped] = cap_c[capped]
+    capped = every[by_power]
+    watts[capped], core[capped] = limit_w[capped], limited_c[capped]
+    capped = every[hot | by_power]
+    clock[capped] = _clock_at(power, watts, core, top_mhz, capped)
     watts[runaway] = core[runaway] = np.inf
     limiter = np.where(hot, SettingLimiter.HEAT, np.where(by_power, SettingLimiter.POWER, SettingLimiter.CLOCK)).astype(np.int8)
     return SteadyState(clock, watts, core, limiter, runaway)

@@ -157,7 +157,7 @@ class ChoosePage(Page):
             self.costs[LIMIT_OF[cost.limit]].setText(limit_cost_text(choice, cost.limit))
 
     def _ways(self, limits: Limits) -> list[Block]:
-        """Say what each way of holding back comes to, at its quietest rung that keeps the throughput."""
+        """Say what each way of limiting comes to, at its quietest rung that keeps the throughput."""
         best = self.scatter.ways.best(limits)
         if not best:
             return []
@@ -165,7 +165,7 @@ class ChoosePage(Page):
             (name, step_text(rung), number_text(rung.throughput_percent, 1), number_text(rung.in_room_dba, 1))
             for name, rung in best
         )
-        return [Columns(tr("Ways to hold back"), ("", "%", "dBA"), rows)]
+        return [Columns(tr("Ways to limit power"), ("", "%", "dBA"), rows)]
 
     def _limit_line(self, limits: Limits, limit: Limit, *, binds: bool) -> Reading:
         field = self.fields[LIMIT_OF[limit]]

@@ -69,7 +69,7 @@ class Scatter(Plot):
     def show_field(
         self, field: SettingGrid, limits: Limits, choice: Choice | None, scale: Scale, method_steps: tuple[MethodStep, ...] = ()
     ) -> None:
-        """Draw every setting of a field, and over it the ways of holding back, where more than one was measured."""
+        """Draw every setting of a field, and over it the ways of limiting a machine, where more than one was measured."""
         self._limits, self._choice, self._scale = limits, choice, scale
         self.ways.take(method_steps)
         self._settings = made = sort_settings(field, limits, self.ways.method_steps)

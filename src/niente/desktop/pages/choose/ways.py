@@ -1,4 +1,4 @@
-"""The ways of holding a machine back, drawn over the settings: a line a way, a letter a rung, the name at its end."""
+"""The ways of limiting a machine, drawn over the settings: a line a way, a letter a rung, the name at its end."""
 
 import numpy as np
 from numpy.typing import NDArray

@@ -100,7 +100,7 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
         blocks.append(Words(tr("Against the pick"), comparison_text(choice, one)))
     cautions: list[str] = []
     if one.heat_limited:
-        cautions.append(tr("The temperature cap holds the clock here: the core stands at it, and the room decides the work."))
+        cautions.append(tr("The temperature cap limits the clock here: the core stands at it, and the room decides the work."))
     if not one.inside:
         cautions.append(tr("No runs surround this place: it is extrapolated, and its interval is the models' own."))
     if one.failures:

@@ -224,9 +224,9 @@ class MapPage(Page):
         self.request_row.show_for_lines(self.views.current == WATTS)
         self.request_row.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
         room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
-        held = _held_words(mapped, of_field=self.views.current != WATTS)
+        fixed = _fixed_words(mapped, of_field=self.views.current != WATTS)
         if self.views.current == WATTS:
-            lead = tr("Hottest core over the room against package power{held}").format(held=held)
+            lead = tr("Hottest core over the room against package power{fixed}").format(fixed=fixed)
             self.set_head(lead, tr("Rise against watts"))
             self._show_watts(mapped)
         elif self.views.current == NOISE:
@@ -237,7 +237,7 @@ class MapPage(Page):
             title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
             title = tr("{layer}, less that with {variant}") if mapped.other is not None else title
             words = title.format(layer=tr(layer.title), room=room, variant=mapped.request.against)
-            self.set_head(tr("Field over {a} and {b}{held}").format(**_axes(mapped), held=held), words)
+            self.set_head(tr("Field over {a} and {b}{fixed}").format(**_axes(mapped), fixed=fixed), words)
             self._show_field(mapped)
 
     def _show_field(self, mapped: SettingMap) -> None:
@@ -369,7 +369,7 @@ class MapPage(Page):
         theta, half_width = models.heat.resistance(power, models.heat.full_rpm)
         path = quantity_of("thermal_resistance_kpw").with_unit(theta, half_width)
         words = tr("Core to room, fans at their fastest: {path}, from {n} settled runs.")
-        bounds = tr(" {n} more, held at their cap, are bounds.").format(n=models.heat.bounds) if models.heat.bounds else ""
+        bounds = tr(" {n} more, limited by their cap, are bounds.").format(n=models.heat.bounds) if models.heat.bounds else ""
         blocks.append(Words(tr("Heat path"), words.format(path=path, n=models.heat.runs) + bounds))
         if one is not None and one.clean_s:
             words = tr("{t} of the heaviest load, {n} wrong results.")
@@ -391,7 +391,7 @@ def _axes(mapped: SettingMap) -> dict[str, str]:
     return {"a": known.get(mapped.field.across, mapped.field.across), "b": known.get(mapped.field.up, mapped.field.up)}
 
 
-def _held_words(mapped: SettingMap, *, of_field: bool) -> str:
+def _fixed_words(mapped: SettingMap, *, of_field: bool) -> str:
     """Return what the other controls stand at, in words, as far as they are the same everywhere."""
     field = mapped.field
     base = field.settings.base

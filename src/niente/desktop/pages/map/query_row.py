@@ -16,8 +16,8 @@ from niente.desktop.widgets.quantity_field import QuantityField
 
 NOISE_LINES, HEADROOM_LINES, BOTH_LINES, NO_LINES = range(4)
 LINES = ("noise", "headroom", "both", "none")
-OTHERS = ((OtherControls.HELD, "held"), (OtherControls.CHOSEN, "as the pick"), (OtherControls.OPTIMISED, "fans optimised"))
-MAX_HELD = 4
+OTHERS = ((OtherControls.FIXED, "fixed"), (OtherControls.CHOSEN, "as the pick"), (OtherControls.OPTIMISED, "fans optimised"))
+MAX_FIXED = 4
 FIELD_PX, MIN_PX = 24, 56
 
 
@@ -91,10 +91,10 @@ class MapRequestRow(QWidget):
             self._shares[field] = share
         row.addStretch(0)
         rows.addLayout(row)
-        self._held_row = QHBoxLayout()
-        self._held_row.setSpacing(10)
+        self._fixed_row = QHBoxLayout()
+        self._fixed_row.setSpacing(10)
         self._held: dict[str, QuantityField] = {}
-        rows.addLayout(self._held_row)
+        rows.addLayout(self._fixed_row)
         for box in (self.across, self.up, self.load, self.others, self.against):
             box.activated.connect(self._edited)
         self.room.settled.connect(self._edited)
@@ -129,7 +129,7 @@ class MapRequestRow(QWidget):
     def fit_to(self, models: Models) -> None:
         """Ask for the usual map again where this machine does not have what was asked for."""
         view, axes = self._request.view, axes_of(models)
-        controls = {view.across, view.up or models.fans, *view.held}
+        controls = {view.across, view.up or models.fans, *view.fixed}
         knows = view.load in ("", *models.power.loads) and self._request.against in ("", *models.evidence.elsewhere)
         if not (controls <= set(axes) and knows):
             self.put(MapRequest())
@@ -156,7 +156,7 @@ class MapRequestRow(QWidget):
         self.room.default = design_room_c
         if self._request.room_c is None:
             self.room.put(design_room_c)
-        self._show_held(models, base)
+        self._show_fixed(models, base)
 
     @staticmethod
     def _choose(box: QComboBox, data: str) -> None:
@@ -171,11 +171,11 @@ class MapRequestRow(QWidget):
                     box.addItem(name, data)
         self._choose(box, chosen)
 
-    def _show_held(self, models: Models, base: Setting) -> None:
-        """Show the values of the controls on no axis; where they are held they can be edited."""
-        wanted = [name for name in self._axes if name not in (self.across.currentData(), self.up.currentData())][:MAX_HELD]
+    def _show_fixed(self, models: Models, base: Setting) -> None:
+        """Show the values of the controls on no axis; where they are fixed they can be edited."""
+        wanted = [name for name in self._axes if name not in (self.across.currentData(), self.up.currentData())][:MAX_FIXED]
         if list(self._held) != wanted:
-            while (item := self._held_row.takeAt(0)) is not None:
+            while (item := self._fixed_row.takeAt(0)) is not None:
                 widget = item.widget()
                 if widget is not None:
                     widget.hide()
@@ -187,26 +187,28 @@ class MapRequestRow(QWidget):
                     continue
                 low = control.low if control.rest is None else min(control.low, control.rest)
                 field = QuantityField(quantity_of(name), low=low, high=control.high, step=control.step, title=control.title)
-                field.settled.connect(lambda value, name=name: self._hold(name, value))
+                field.settled.connect(lambda value, name=name: self._set_fixed(name, value))
                 field.setMinimumWidth(MIN_PX)
                 field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
                 words = ShortLabel("soft")
                 words.setText(control.title)
                 words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self._held_row.addWidget(words, 5)
-                self._held_row.addWidget(field, 4)
+                self._fixed_row.addWidget(words, 5)
+                self._fixed_row.addWidget(field, 4)
                 self._held[name] = field
         how = OTHERS[self.others.currentIndex()][0]
         for name, field in self._held.items():
             value = base.value(name)
-            field.setEnabled(how == OtherControls.HELD or (how == OtherControls.OPTIMISED and not name.startswith("fan_duty.")))
+            field.setEnabled(
+                how == OtherControls.FIXED or (how == OtherControls.OPTIMISED and not name.startswith("fan_duty."))
+            )
             if value is not None and not field.hasFocus():
                 field.put(value)
 
-    def _hold(self, name: str, value: float) -> None:
+    def _set_fixed(self, name: str, value: float) -> None:
         view = self._request.view
-        held = msgspec.structs.replace(view, held={**view.held, name: value})
-        self._take(msgspec.structs.replace(self._request, view=held))
+        fixed = msgspec.structs.replace(view, fixed={**view.fixed, name: value})
+        self._take(msgspec.structs.replace(self._request, view=fixed))
 
     def _edited(self) -> None:
         across, up = str(self.across.currentData()), str(self.up.currentData())
@@ -215,9 +217,9 @@ class MapRequestRow(QWidget):
             across, up = (before[1], before[0])
             self._choose(self.across, across)
             self._choose(self.up, up)
-        held = {name: value for name, value in self._request.view.held.items() if name not in (across, up)}
+        fixed = {name: value for name, value in self._request.view.fixed.items() if name not in (across, up)}
         up = "" if up == self._lead else up
-        view = GridView(across, up, str(self.load.currentData() or ""), OTHERS[self.others.currentIndex()][0], held)
+        view = GridView(across, up, str(self.load.currentData() or ""), OTHERS[self.others.currentIndex()][0], fixed)
         room = self.room.value()
         same = self.room.default is not None and abs(room - self.room.default) < 1e-6
         self._take(MapRequest(view, None if same else room, str(self.against.currentData() or "")))

@@ -114,7 +114,7 @@ class WattsView(Plot):
         self._draw_limits(painter, shown, across, up)
         for index, line in enumerate(shown.lines):
             for point in line.points:
-                self._draw_point(painter, point.held, QPointF(across.px(point.power_w), up.px(point.rise_k)), index)
+                self._draw_point(painter, point.limited, QPointF(across.px(point.power_w), up.px(point.rise_k)), index)
         self._draw_pick(painter, across, up)
         self._draw_ends(painter, shown, across, up)
         self._draw_capacities(painter, shown, across, up)
@@ -158,9 +158,9 @@ class WattsView(Plot):
                 words = tr("guard {w} W").format(w=f"{guard.trip:g}")
                 draw_text(painter, QPointF(x + 5, area.bottom() - 8), words, font(SMALL), p.ink, halo=p.shade)
 
-    def _draw_point(self, painter: QPainter, held: bool, at: QPointF, index: int) -> None:
+    def _draw_point(self, painter: QPainter, limited: bool, at: QPointF, index: int) -> None:
         p = self.look.palette
-        if held:
+        if limited:
             painter.setPen(QPen(QColor(p.cap_line), 2.0))
             painter.drawLine(QLineF(at.x() - 8, at.y(), at.x() + 8, at.y()))
         draw_measured(painter, at, p)
@@ -233,9 +233,9 @@ class WattsView(Plot):
 
     def _draw_key(self, painter: QPainter, area: QRectF) -> None:
         p, x, y = self.look.palette, area.right() - KEY_PX, area.bottom() - 50
-        entries = ((False, tr("measured")), (True, tr("held at its cap: a bound")))
-        for held, words in entries:
-            self._draw_point(painter, held, QPointF(x + 6, y), -1)
+        entries = ((False, tr("measured")), (True, tr("limited by its cap: a bound")))
+        for limited, words in entries:
+            self._draw_point(painter, limited, QPointF(x + 6, y), -1)
             draw_text(painter, QPointF(x + 22, y + 3.5), words, font(SMALL), p.ink, halo=p.ground)
             y += 17
         painter.setPen(dashed(p.ink, 3.0, 3.0, 1.25))

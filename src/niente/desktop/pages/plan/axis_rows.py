@@ -1,4 +1,4 @@
-"""The axes as rows of fields: from, to, step, and how many places that makes. A row without an end is held at one value."""
+"""The axes as rows of fields: from, to, step, and how many places that makes. A row without an end is fixed at one value."""
 
 import re
 from collections.abc import Callable
@@ -88,12 +88,12 @@ class AxisRow:
         """From, to and step."""
         return self.first, self.last, self.step
 
-    def put(self, axis: Axis | None, held: float | None, points: int) -> None:
-        """Show an axis, or the value that the control is held at."""
+    def put(self, axis: Axis | None, fixed: float | None, points: int) -> None:
+        """Show an axis, or the value that the control is fixed at."""
         deepens = self.control.partition(".")[0] in DEEPENS
         texts, listed = ("", "", ""), ""
         if axis is None or len(axis.points()) == 1:
-            value = held if axis is None else axis.points()[0]
+            value = fixed if axis is None else axis.points()[0]
             texts = ("" if value is None else _plain(value), "", "")
         elif axis.span is not None:
             ends = (axis.span.first, axis.span.last)
@@ -105,7 +105,7 @@ class AxisRow:
             texts, listed = (_plain(ordered[0]), _plain(ordered[-1]), ""), ", ".join(map(_plain, ordered))
         for field, text in zip(self.fields, texts, strict=True):
             field.put(text, listed if field is self.step else "")
-        self.points.setText(f"{points}" if points > 1 else tr("held"))
+        self.points.setText(f"{points}" if points > 1 else tr("fixed"))
 
     def read(self, step: float) -> Axis | float | None:
         """Return what was typed: an axis, one value, or nothing. Raises ``NoFigureError``.
@@ -163,21 +163,21 @@ class AxisTable(QWidget):
         self._grid.setColumnStretch(0, 1)
         column.addLayout(self._grid)
         self.add = QComboBox()
-        self.add.setAccessibleName(tr("Vary or hold another control"))
-        self.add.setToolTip(tr("Vary or hold another control"))
+        self.add.setAccessibleName(tr("Vary or fix another control"))
+        self.add.setToolTip(tr("Vary or fix another control"))
         self.add.activated.connect(self._added)
         column.addWidget(self.add)
 
     def show_question(self, card: RigCard, question: Question) -> None:
         """Show a question's axes, and what it holds."""
         self._card, self._question = card, question
-        held = dict(question.base.controls())
-        wanted = [axis.control for axis in question.axes] + [name for name in held if question.axis(name) is None]
+        fixed = dict(question.base.controls())
+        wanted = [axis.control for axis in question.axes] + [name for name in fixed if question.axis(name) is None]
         if list(self.rows) != wanted:
             self._build(card, wanted)
         for control, row in self.rows.items():
             axis = next((one for one in question.axes if one.control == control), None)
-            row.put(axis, held.get(control), len(snapped(_whole(axis, card), card)) if axis is not None else 1)
+            row.put(axis, fixed.get(control), len(snapped(_whole(axis, card), card)) if axis is not None else 1)
         others = [name for name in offered_controls(card) if name not in wanted]
         if [self.add.itemData(index) for index in range(1, self.add.count())] != others:
             self.add.clear()

@@ -88,8 +88,8 @@ class Rules(QWidget):
         self.passes = _count(tr("Clean exposures that make a pass"), lambda value: self._put("the passes", passes=int(value)))
         chosen = (lambda _: self._variant_chosen(0), lambda _: self._variant_chosen(1))
         self.variants = [
-            choice(tr("State {letter} of the machine").format(letter=letter), [], deed)
-            for letter, deed in zip("AB", chosen, strict=True)
+            choice(tr("State {letter} of the machine").format(letter=letter), [], on_chosen)
+            for letter, on_chosen in zip("AB", chosen, strict=True)
         ]
         self.budget = QuantityField(
             quantity_of("time_h"), low=0, high=1000, step=0.5, title=tr("Time budget"), off_words=tr("none")
@@ -292,7 +292,7 @@ class Rules(QWidget):
         others = tuple(axis for axis in self._question.axes if not is_fan_axis(axis))
         fans = any(is_fan_axis(axis) for axis in self._question.axes) or school in (FanSchool.SPEED, FanSchool.NOISE)
         axes = others + (default_fans(self._card, school) if fans else ())
-        self._put("how the fans are held", fans=school, axes=axes)
+        self._put("how the fans are set", fans=school, axes=axes)
 
     def _method_chosen(self, index: int) -> None:
         many = self.method.itemText(0) == tr(SEARCH_METHODS_OF_MANY[0].value)

@@ -15,13 +15,13 @@ from niente.desktop.widgets.form import Form, choice, figure
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
-GUARD_HEADS = ("Watched", "Ends it at", "Quiet at", "Held for", "What it does", "Why")
+GUARD_HEADS = ("Watched", "Ends it at", "Quiet at", "Dwell", "What it does", "Why")
 CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "The rig reaches")
 TRIP, CLEAR, DWELL, ACTION, REASON = range(1, 6)
 LOW, HIGH, STEP, BY = range(1, 5)
 DOES = {
     GuardAction.STOP: "stops the plan",
-    GuardAction.PAUSE: "holds",
+    GuardAction.PAUSE: "pauses",
     GuardAction.SKIP: "skips the run",
     GuardAction.WARN: "warns",
 }
@@ -179,7 +179,7 @@ def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
         Entry(title),
         Entry(quantity.with_unit(guard.trip), guard.trip, quantity, low, high, step, title=tr("Ends a run at")),
         Entry(quantity.with_unit(guard.clear), guard.clear, quantity, low, high, step, title=quiet),
-        Entry(seconds.with_unit(guard.dwell_s), guard.dwell_s, seconds, 0.0, 600.0, 1.0, title=tr("Has to hold for")),
+        Entry(seconds.with_unit(guard.dwell_s), guard.dwell_s, seconds, 0.0, 600.0, 1.0, title=tr("Dwell")),
         Entry(
             tr(DOES[guard.action]),
             tr(DOES[guard.action]),

@@ -278,7 +278,7 @@ class RigPage(Page):
         ]
         cap = card.stock.temperature_cap_c
         if cap is not None:
-            makers.insert(1, Reading(tr("Cap, held by firmware"), number_text(cap, 0), unit="°C"))
+            makers.insert(1, Reading(tr("Cap, enforced by firmware"), number_text(cap, 0), unit="°C"))
         return [
             Readings(tr("Guards"), tuple(guards), tr("Niente ends the run at")),
             Readings(tr("The maker's limits"), tuple(makers)),

@@ -1,4 +1,4 @@
-"""What the margin says of the run under way: guards as distances, what held the clock, noise in its three figures."""
+"""What the margin says of the run under way: guards as distances, what limited the clock, noise in its three figures."""
 
 import numpy as np
 
@@ -24,12 +24,12 @@ def explained(session: Session) -> list[Block]:
     live, card, plan = session.live, session.card, session.plan
     if live is None or card is None or plan is None or live.samples.count == 0:
         words = tr("They stand from the first sample of a run on, and end it before anything is harmed.")
-        return [Words(tr("Guards"), words), LimiterLegend(tr("Hold band"))]
+        return [Words(tr("Guards"), words), LimiterLegend(tr("Limiter band"))]
     far = distances(card, plan.guards, live.opened.step.setting, live.samples)
     return [
         Far(tr("Guards"), tr("distance; time at this slope"), far),
         *_held_by(session, live),
-        LimiterLegend(tr("Hold band")),
+        LimiterLegend(tr("Limiter band")),
         *_noise(session, live),
         *_this_run(live, far),
         *(Words(f"N{note.number}", note.text) for note in session.notes[-SHOWN_NOTES:]),
@@ -37,15 +37,17 @@ def explained(session: Session) -> list[Block]:
 
 
 def _held_by(session: Session, live: LiveRun) -> list[Block]:
-    """Say what held the clock, and for how much of this run."""
+    """Say what limited the clock, and for how much of this run."""
     limiter_shares = session.strip.limiter_shares(live.opened.run_id) if session.strip is not None else {}
     if not limiter_shares:
         return []
     most = sorted(limiter_shares.items(), key=lambda one: -one[1])
     lines = tuple(
-        Reading(tr(hold.words).capitalize(), f"{100.0 * share:.0f}", unit="%") for hold, share in most if share >= MIN_SHARE
+        Reading(tr(limiter.words).capitalize(), f"{100.0 * share:.0f}", unit="%")
+        for limiter, share in most
+        if share >= MIN_SHARE
     )
-    return [Readings(tr("What held the clock"), lines, tr("share of this run"))]
+    return [Readings(tr("What limited the clock"), lines, tr("share of this run"))]
 
 
 def _noise(session: Session, live: LiveRun) -> list[Block]:
@@ -100,6 +102,6 @@ def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
         words += " " + tr("It settled with time constants of {told}.").format(constants=constants)
     found: list[Block] = [Words(tr("This run"), words)]
     if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
-        text = tr("The temperature cap holds the clock here: the reading is the cap, and says nothing of the heat path.")
+        text = tr("The temperature cap limits the clock here: the reading is the cap, and says nothing of the heat path.")
         found.append(Words(tr("Caution"), text))
     return found

@@ -1,4 +1,4 @@
-"""The Run page: has it settled, what holds the clock, how far are the guards, how long yet."""
+"""The Run page: has it settled, what limits the clock, how far are the guards, how long yet."""
 
 import math
 
@@ -35,9 +35,9 @@ SOON_MS = 10
 QUEUE_SHOWN = 100
 STATES = {
     BenchState.IDLE: "idle",
-    BenchState.PAUSED: "holding, the load is off",
+    BenchState.PAUSED: "paused, the load is off",
     BenchState.WAITING_FOR_HANDS: "waiting for hands",
-    BenchState.RESTING: "at rest before the next run",
+    BenchState.WAITING: "idle before the next run",
     BenchState.RESTORING: "restoring the safe setting",
 }
 
@@ -72,7 +72,7 @@ class RunPage(Page):
         self.traces.looked_back.connect(actions["run.follow"].setEnabled)
         actions["run.follow"].setEnabled(False)
         self.offer(
-            self.traces, "run.note", "run.follow", "run.hold_after", "run.hold_now", "run.skip", "run.go_on", "help.here"
+            self.traces, "run.note", "run.follow", "run.pause_after", "run.pause_now", "run.skip", "run.resume", "help.here"
         )
         self.offer(self.queue, "page.plan", "run.skip", "help.here")
         self._soon = QTimer(self)
@@ -97,9 +97,9 @@ class RunPage(Page):
         grid.setSpacing(4)
         cells = {
             "plan.start": (0, 0),
-            "run.go_on": (0, 0),
-            "run.hold_now": (0, 1),
-            "run.hold_after": (1, 1),
+            "run.resume": (0, 0),
+            "run.pause_now": (0, 1),
+            "run.pause_after": (1, 1),
             "run.skip": (0, 2),
             "run.repeat": (1, 0),
             "run.note": (1, 2),
@@ -154,7 +154,7 @@ class RunPage(Page):
             state = (
                 f"{live.closed.outcome}, {live.closed.reason}" if live.closed is not None else tr(STATES.get(session.state, ""))
             )
-            if session.busy() and session.state in (BenchState.RESTING, BenchState.PAUSED) and session.state_text:
+            if session.busy() and session.state in (BenchState.WAITING, BenchState.PAUSED) and session.state_text:
                 state = session.state_text
             self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
             load = card.load(step.load)
@@ -165,7 +165,7 @@ class RunPage(Page):
             self.sub.setText(", ".join([*words, card.variant]))
         busy = session.busy()  # starting and going on share one place: only one of them can be done at a time
         self.buttons["plan.start"].setVisible(not busy)
-        self.buttons["run.go_on"].setVisible(busy)
+        self.buttons["run.resume"].setVisible(busy)
         self.model.set_rows(self._rows())
         self.show_frame()
 
@@ -264,7 +264,7 @@ class RunPage(Page):
         return bool(rows) and all(row.status.closed for row in rows)
 
     def margin(self) -> list[Block]:
-        """Say how far the guards are, what held the clock, how loud it is, and why this run."""
+        """Say how far the guards are, what limited the clock, how loud it is, and why this run."""
         return explained(self.session)
 
 

@@ -67,13 +67,13 @@ class Painting:
         self.sight = sight
 
     def levels(self) -> list[tuple[float, str, bool]]:
-        """Return the levels of the forecast's panel: the guard, and the cap that firmware holds."""
+        """Return the levels of the forecast's panel: the guard, and the cap that firmware enforces."""
         if self.sight.live is None:
             return []
         cap = self.sight.live.opened.step.setting.over(self.sight.card.stock).temperature_cap_c
         found = [(self.sight.card.limits.core_temperature_c, tr("guard: Niente ends the run"), False)]
         if cap is not None:
-            found.append((cap, tr("temperature cap: firmware holds the clock"), True))
+            found.append((cap, tr("temperature cap: firmware limits the clock"), True))
         return found
 
     # -- painting ------------------------------------------------------------------------------------------------
@@ -176,7 +176,7 @@ class Painting:
             self._dashes(painter, own, up.px(limit))
 
     def _dashes(self, painter: QPainter, area: QRectF, y: float) -> None:
-        """Draw a level that firmware holds: a dashed line, 6 px on and 3 px off."""
+        """Draw a level that firmware enforces: a dashed line, 6 px on and 3 px off."""
         tile = QRectF(area.left(), round(y), area.width(), 1.0)
         painter.setBrushOrigin(tile.topLeft())
         painter.fillRect(tile, level_dashes(self.sight.canvas.look.palette.cap_line))
@@ -223,7 +223,7 @@ class Painting:
                 )
 
     def _draw_band(self, painter: QPainter) -> None:
-        """Draw the hold band: colour and texture, pieces merged where the hold stays the same."""
+        """Draw the limiter band: colour and texture, pieces merged where the hold stays the same."""
         assert self.sight.strip is not None
         p, across = self.sight.canvas.look.palette, self.sight.time()
         last = self.sight.canvas.area(self.sight.panels[-1].box)
