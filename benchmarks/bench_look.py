@@ -11,7 +11,7 @@ import pyqtgraph as pg
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.result import Result
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.frame import Frame
@@ -39,7 +39,7 @@ def _sweep(path: Path) -> Project:
         if isinstance(event, PlanEnded):
             ended.append(event)
 
-    bench = Bench(open_rig("larkspur", seed=3), path, hear)
+    bench = open_bench(open_rig("larkspur", seed=3), path, hear)
     project = default_project(bench.card)
     bench.save_project(project)
     bench.start(plan_for(bench.card, project.question), project.limits)
@@ -71,7 +71,7 @@ def _window(folder: Path, app: QApplication) -> Window:
     preferences = Preferences(folder / "window.ini")
     window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
-    window.session.open(lambda progress, hear: (Bench(open_rig("larkspur", seed=3), book, hear), None), start=False)
+    window.session.open(lambda progress, hear: (open_bench(open_rig("larkspur", seed=3), book, hear), None), start=False)
     end = time.monotonic() + 60
     while window.session.answer.choice is None and time.monotonic() < end:
         app.processEvents()

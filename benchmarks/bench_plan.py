@@ -12,7 +12,7 @@ import numpy as np
 from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.question import Axis, Question, Span
@@ -43,7 +43,7 @@ def _swept(folder: Path) -> Path:
             over.set()
 
     book = folder / "swept.niente"
-    bench = Bench(open_rig("larkspur", seed=3), book, hear)
+    bench = open_bench(open_rig("larkspur", seed=3), book, hear)
     project = default_project(bench.card)
     bench.save_project(project)
     bench.start(plan_for(bench.card, project.question), project.limits)
@@ -73,7 +73,7 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
     rig = open_rig("larkspur", seed=3, pace=60.0)
-    window.session.open(lambda progress, hear: (Bench(rig, book, hear), None), start=False)
+    window.session.open(lambda progress, hear: (open_bench(rig, book, hear), None), start=False)
     turns: list[float] = []
 
     def live(seconds: float) -> None:

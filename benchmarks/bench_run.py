@@ -9,8 +9,8 @@ import numpy as np
 
 from benchmarks.bench_window import stream
 from benchmarks.result import Result
-from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.guards.guard_set import GuardSet
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
@@ -77,7 +77,7 @@ def _until_shown(book: Path, folder: Path) -> float:
     window.show()
     app.processEvents()
     start = time.perf_counter()
-    window.session.open(lambda _, hear: (Bench(open_rig(WIDE, seed=3), book, hear), None), start=False)
+    window.session.open(lambda _, hear: (open_bench(open_rig(WIDE, seed=3), book, hear), None), start=False)
     while not (window.pages and window.session.bench is not None) and time.perf_counter() < start + 30.0:
         app.processEvents()
         time.sleep(0.001)

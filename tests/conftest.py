@@ -11,6 +11,7 @@ import pytest
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
@@ -85,7 +86,7 @@ def make_bench(tmp_path: Path, watcher: Watcher) -> Iterator[Callable[..., Bench
     made: list[Bench] = []
 
     def make(rig: Rig | None = None, book: Path | None = None, **options: float) -> Bench:
-        bench = Bench(rig or larkspur_rig(), book or tmp_path / "test.niente", watcher.hear, **options)
+        bench = open_bench(rig or larkspur_rig(), book or tmp_path / "test.niente", watcher.hear, **options)
         made.append(bench)
         return bench
 
@@ -99,7 +100,7 @@ def sweep(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Project]:
     """A whole quiet-point sweep of Larkspur, as fast as it goes."""
     path = tmp_path_factory.mktemp("sweep") / "sweep.niente"
     watcher = Watcher()
-    bench = Bench(open_rig("larkspur", seed=SEED), path, watcher.hear)
+    bench = open_bench(open_rig("larkspur", seed=SEED), path, watcher.hear)
     try:
         project = default_project(bench.card)
         bench.save_project(project)

@@ -147,13 +147,13 @@ def test_schemas_are_printed() -> None:
 
 def test_hands_of_a_simulated_machine_are_taken_as_done(tmp_path: Path) -> None:
     from niente.cli.running import run_in_terminal
-    from niente.core.acquisition.bench import Bench
+    from niente.core.acquisition.opening import open_bench
     from tests.conftest import larkspur_rig
     from tests.core.planning.plans import read, short
 
     plan = short(plan_from("variants", "--rig", "larkspur"))
     book = tmp_path / "b.niente"
-    assert run_in_terminal(lambda hear: Bench(larkspur_rig(), book, hear), plan, book) == 0
+    assert run_in_terminal(lambda hear: open_bench(larkspur_rig(), book, hear), plan, book) == 0
     evidence = read(book)
     assert [len(evidence.in_variant(name)) for name in ("filter in", "filter out")] == [2, 2]
 
@@ -174,7 +174,7 @@ def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.M
             return "turn the bell by hand"
 
     def open_bench(hear: object) -> Bench:
-        bench = Bench(ByHand(), tmp_path / "b.niente", hear)  # type: ignore[arg-type]
+        bench = open_bench(ByHand(), tmp_path / "b.niente", hear)  # type: ignore[arg-type]
         bench.read_cautions()
         return bench
 

@@ -11,8 +11,8 @@ import pytest
 
 from niente.cli.main import REFUSED
 from niente.cli.terminal import HELP, Terminal
-from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.hand_cards import reading_card, setting_card
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import DocumentError
 from niente.core.model.hand_cards import HandCard
@@ -70,7 +70,7 @@ def test_a_simulated_meter_is_read_where_nobody_sits(
     from niente.core.planning.templates import default_project
 
     book = tmp_path / "meter.niente"
-    bench = Bench(larkspur_rig(seed=1), book, lambda event: None)
+    bench = open_bench(larkspur_rig(seed=1), book, lambda event: None)
     sheet = msgspec.structs.replace(sheet_of(bench.own_card), by_hand=("noise_dba",))
     bench.save_project(msgspec.structs.replace(default_project(bench.card), sheet=sheet))
     bench.close()
@@ -130,7 +130,7 @@ def test_the_status_of_a_book_is_read_beside_its_writer(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     watcher = Watcher()
-    bench = Bench(larkspur_rig(pace=600.0), tmp_path / "status.niente", watcher.hear)
+    bench = open_bench(larkspur_rig(pace=600.0), tmp_path / "status.niente", watcher.hear)
     try:
         bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=8000.0), Limits())
         for _ in range(200):
@@ -252,7 +252,7 @@ def test_a_bench_with_its_own_terminal(tmp_path: Path, monkeypatch: pytest.Monke
     """The whole way: the card of a bench is confirmed by a line that is typed."""
     watcher = Watcher()
     stand = Stand()
-    bench = Bench(plover(), tmp_path / "typed.niente", watcher.hear)
+    bench = open_bench(plover(), tmp_path / "typed.niente", watcher.hear)
     terminal = Terminal(bench, stand)
     monkeypatch.setattr("niente.cli.terminal.select.select", lambda *_: ([], [], []))
 

@@ -8,6 +8,7 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.desktop.app.main import look_of, make_app
@@ -80,7 +81,7 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
         rig = larkspur_rig(pace=pace)
 
         def prepare(progress: object, listener: object) -> tuple[Bench, Project | None]:
-            return Bench(rig, book or tmp_path / "new.niente", listener), project  # type: ignore[arg-type]
+            return open_bench(rig, book or tmp_path / "new.niente", listener), project  # type: ignore[arg-type]
 
         window.session.open(prepare, start=False)
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)

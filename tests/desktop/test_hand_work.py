@@ -9,6 +9,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.follower import Follower
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import RigEventKind
 from niente.core.model.guard_rules import default_guards
@@ -59,7 +60,7 @@ def run_page(window: Window) -> RunPage:
 
 
 def plover(book: Path) -> Callable[[Callable[..., None]], Bench]:
-    return lambda listener: Bench(SimulatedRig(shipped_file("plover"), seed=3), book, listener)
+    return lambda listener: open_bench(SimulatedRig(shipped_file("plover"), seed=3), book, listener)
 
 
 def by_hand_plan(rig: str, *watts: float, seconds: float = 60.0) -> Plan:
@@ -133,7 +134,7 @@ def test_ticks_outlast_the_window(show: Show, qtbot: QtBot, tmp_path: Path) -> N
 
 
 def test_a_reading_is_typed_with_its_unit_and_corrected(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
-    window = show(lambda listener: Bench(larkspur_rig(), tmp_path / "meter.niente", listener))
+    window = show(lambda listener: open_bench(larkspur_rig(), tmp_path / "meter.niente", listener))
     session, page = window.session, run_page(window)
     assert session.sheet is not None
     session.sheets.change("by hand", msgspec.structs.replace(session.sheet, by_hand=("noise_dba", "wall_power_w")))
@@ -165,7 +166,7 @@ def test_a_reading_is_typed_with_its_unit_and_corrected(show: Show, qtbot: QtBot
 def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
     from niente.desktop.pages.rig.sensors import READ_BY
 
-    window = show(lambda listener: Bench(larkspur_rig(), tmp_path / "sensors.niente", listener))
+    window = show(lambda listener: open_bench(larkspur_rig(), tmp_path / "sensors.niente", listener))
     window.go_to(0)
     window.page("Rig").views.show_view(3)  # type: ignore[attr-defined]
     view = window.page("Rig").sensors_view  # type: ignore[attr-defined]
@@ -181,7 +182,7 @@ def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, 
 def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
     book = tmp_path / "ended.niente"
     plan = left_open(book, larkspur_rig(), Watcher())
-    window = show(lambda listener: Bench(larkspur_rig(), book, listener))
+    window = show(lambda listener: open_bench(larkspur_rig(), book, listener))
     session, page = window.session, run_page(window)
     session.planner.take(plan, None)
     qtbot.waitUntil(lambda: session.answer.evidence is not None, timeout=20000)
@@ -208,7 +209,7 @@ def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> Non
 def test_the_offer_may_be_put_away(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
     book = tmp_path / "away.niente"
     left_open(book, larkspur_rig(), Watcher())
-    window = show(lambda listener: Bench(larkspur_rig(), book, listener))
+    window = show(lambda listener: open_bench(larkspur_rig(), book, listener))
     page = run_page(window)
     page.after_view.away.click()
     assert page.upper.currentWidget() is page.traces
@@ -216,7 +217,7 @@ def test_the_offer_may_be_put_away(show: Show, qtbot: QtBot, tmp_path: Path) -> 
 
 def test_a_crash_under_way_is_told_and_the_plan_goes_on(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
     rig = larkspur_rig(Fault(FaultKind.CRASH, 80.0, seconds=1.0))
-    window = show(lambda listener: Bench(rig, tmp_path / "crash.niente", listener))
+    window = show(lambda listener: open_bench(rig, tmp_path / "crash.niente", listener))
     told: list[str] = []
     window.session.notice.connect(lambda notice: told.append(notice.text))
     window.session.planner.take(short_plan(rig.describe(), Setting(sustained_power_w=100.0), seconds=200.0), None)
@@ -248,7 +249,7 @@ def test_the_margin_says_what_held_the_clock_and_keeps_noise_apart(swept_window:
 
 def test_a_book_that_another_writes_is_looked_at(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
     watcher = Watcher()
-    bench = Bench(larkspur_rig(pace=60.0), tmp_path / "theirs.niente", watcher.hear)
+    bench = open_bench(larkspur_rig(pace=60.0), tmp_path / "theirs.niente", watcher.hear)
     try:
         bench.save_project(
             msgspec.structs.replace(default_project(bench.card), question=first_question(bench.card, "capacity-ladder"))
@@ -272,7 +273,7 @@ def test_a_book_that_another_writes_is_looked_at(show: Show, qtbot: QtBot, tmp_p
 def test_the_window_falls_back_to_looking_on(qtbot: QtBot, tmp_path: Path) -> None:
     from niente.desktop.app.main import arguments, show
 
-    bench = Bench(larkspur_rig(), tmp_path / "busy.niente", Watcher().hear)
+    bench = open_bench(larkspur_rig(), tmp_path / "busy.niente", Watcher().hear)
     try:
         make_app([])
         window = show(arguments([str(bench.path)]))

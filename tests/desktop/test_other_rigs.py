@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 from pytestqt.qtbot import QtBot
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
@@ -30,7 +30,7 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = open_rig(name, seed=2)
-        window.session.open(lambda _, hear: (Bench(rig, tmp_path / "other.niente", hear), None), start=False)
+        window.session.open(lambda _, hear: (open_bench(rig, tmp_path / "other.niente", hear), None), start=False)
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
         return window
 

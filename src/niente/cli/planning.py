@@ -40,15 +40,15 @@ def _options(command: Callable[..., None]) -> Callable[..., None]:
         (
             click.option("--rig", required=True, help="The rig's name, or module:factory."),
             click.option(
-                "--axis", "axes", multiple=True, metavar="CONTROL=PLACES",
+                "--axis", "axes", multiple=True, metavar="CONTROL=POINTS",
                 help="Vary a control: a list (80,100,125), a span with a step (60..180/12), or by ratio (20..100/x1.38).",
             ),
             click.option(
                 "--fixed", "--hold", "fixed", multiple=True, metavar="CONTROL=VALUE", help="Fix a control throughout."
             ),
-            click.option("--power", default=None, metavar="PLACES", help="Short for --axis sustained_power_w=…"),
-            click.option("--fans", default=None, metavar="PLACES", help="Short for the axis over the fans that are swept."),
-            click.option("--offset", default=None, metavar="PLACES", help="Short for --axis voltage_offset_mv=…"),
+            click.option("--power", default=None, metavar="POINTS", help="Short for --axis sustained_power_w=…"),
+            click.option("--fans", default=None, metavar="POINTS", help="Short for the axis over the fans that are swept."),
+            click.option("--offset", default=None, metavar="POINTS", help="Short for --axis voltage_offset_mv=…"),
             click.option("--loads", default=None, metavar="NAME,…", help="Loads to survive (one list for both uses)."),
             click.option("--survive", default=None, metavar="NAME,…", help="Loads that a setting has to survive."),
             click.option("--quiet-under", default=None, metavar="NAME,…", help="Loads that it has to be quiet under."),
@@ -104,7 +104,7 @@ def _with(card: RigCard, question: Question, given: dict[str, object]) -> Questi
             raise PlanError(
                 f"{axis_title(axis, card)}: {problem}.",
                 safe="No plan was made.",
-                remedy="Give other places, or another control.",
+                remedy="Give other points, or another control.",
             )
         question = _instead(question, axis).with_axis(axis)
     for text in given["fixed"]:  # type: ignore[attr-defined]
@@ -167,7 +167,7 @@ def _by_part(axis: Axis, card: RigCard) -> Axis:
 
 
 def read_axis(text: str) -> Axis:
-    """Return the axis in ``CONTROL=PLACES``. Raises ``click.BadParameter``."""
+    """Return the axis in ``CONTROL=POINTS``. Raises ``click.BadParameter``."""
     control, _, points = text.partition("=")
     span = SPAN.match(points)
     try:

@@ -11,6 +11,7 @@ import platformdirs
 
 from niente import __version__
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NienteError
@@ -46,7 +47,7 @@ def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Benc
         if not _alive(old):
             old.unlink(missing_ok=True)
     shutil.copyfile(sweep, book)
-    bench = Bench(open_rig(RIG, seed=SEED, pace=PACE), book, listener)
+    bench = open_bench(open_rig(RIG, seed=SEED, pace=PACE), book, listener)
     project = closer_look(default_project(bench.card), _offset_of_the_pick(book))
     bench.save_project(project)
     return bench, project
@@ -85,7 +86,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
             case _:
                 return
 
-    bench = Bench(open_rig(RIG, seed=SEED), draft, hear)
+    bench = open_bench(open_rig(RIG, seed=SEED), draft, hear)
     try:
         project = default_project(bench.card)
         bench.save_project(project)

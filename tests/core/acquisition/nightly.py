@@ -4,7 +4,7 @@ import sys
 import threading
 from pathlib import Path
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Limits
@@ -30,7 +30,7 @@ def main(book: Path) -> None:
         if isinstance(event, PlanEnded | BenchFailed):
             over.set()
 
-    bench = Bench(Doorbell(), book, hear)
+    bench = open_bench(Doorbell(), book, hear)
     print("ready", flush=True)
     bench.start(PLAN, Limits())
     over.wait(30.0)

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from niente.core.acquisition.attachment import attach
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import BookError
 from niente.core.model.project import project_of
 from niente.core.model.question import Axis
@@ -44,17 +44,17 @@ def test_a_document_that_cannot_be_read_is_said(tmp_path: Path, watcher: Watcher
     writer.add_document("project", Axis("fan_duty.case", (1.0,)))
     writer.close()
     with pytest.raises(BookError, match="holds a project that this Niente cannot read"):
-        Bench(larkspur_rig(), path, watcher.hear)
+        open_bench(larkspur_rig(), path, watcher.hear)
 
 
 def test_each_version_of_the_project_is_kept(tmp_path: Path, watcher: Watcher) -> None:
     path = tmp_path / "bell.niente"
-    bench = Bench(Doorbell(), path, watcher.hear)
+    bench = open_bench(Doorbell(), path, watcher.hear)
     project = default_project(bench.card)
     bench.save_project(project)
     bench.save_project(project)
     bench.close()
-    bench = Bench(Doorbell(), path, watcher.hear)
+    bench = open_bench(Doorbell(), path, watcher.hear)
     assert bench.project == project
     bench.close()
     book = BookReader(path)
@@ -66,7 +66,7 @@ def test_each_version_of_the_project_is_kept(tmp_path: Path, watcher: Watcher) -
 def test_a_book_that_knows_no_driver_is_opened_with_the_rig_at_hand(tmp_path: Path, watcher: Watcher) -> None:
     """As books of the first version are; one that knows its driver needs nobody to say it."""
     path = tmp_path / "bell.niente"
-    Bench(Doorbell(), path, watcher.hear).close()
+    open_bench(Doorbell(), path, watcher.hear).close()
     with pytest.raises(BookError, match="Open it with its own rig"):
         attach(path, watcher.hear)
     outside = "tests.contract.outside:Doorbell"

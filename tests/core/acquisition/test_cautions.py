@@ -5,7 +5,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.cautions import READ, cautions_for
 from niente.core.model.errors import CautionsError
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
@@ -25,7 +25,7 @@ def plan() -> Plan:
 
 def test_nothing_starts_before_they_are_read(tmp_path: Path, watcher: Watcher) -> None:
     book = tmp_path / "real.niente"
-    bench = Bench(RealDoorbell(), book, watcher.hear)
+    bench = open_bench(RealDoorbell(), book, watcher.hear)
     with pytest.raises(CautionsError) as refused:
         bench.start(plan(), Limits())
     assert "unplugged" in str(refused.value)
@@ -44,10 +44,10 @@ def test_nothing_starts_before_they_are_read(tmp_path: Path, watcher: Watcher) -
 
 def test_once_a_book_is_enough_until_the_limits_change(tmp_path: Path, watcher: Watcher) -> None:
     book = tmp_path / "real.niente"
-    bench = Bench(RealDoorbell(), book, watcher.hear)
+    bench = open_bench(RealDoorbell(), book, watcher.hear)
     bench.read_cautions()
     bench.close()
-    again = Bench(RealDoorbell(), book, watcher.hear)
+    again = open_bench(RealDoorbell(), book, watcher.hear)
     assert again.cautions_read
     again.close()
 
@@ -56,13 +56,13 @@ def test_once_a_book_is_enough_until_the_limits_change(tmp_path: Path, watcher: 
             card = super().describe()
             return msgspec.structs.replace(card, limits=msgspec.structs.replace(card.limits, core_temperature_c=85.0))
 
-    other = Bench(Hotter(), book, watcher.hear)
+    other = open_bench(Hotter(), book, watcher.hear)
     assert not other.cautions_read  # they name another limit now
     other.close()
 
 
 def test_a_stand_in_cannot_be_harmed(tmp_path: Path, watcher: Watcher) -> None:
-    bench = Bench(Doorbell(), tmp_path / "simulated.niente", watcher.hear)
+    bench = open_bench(Doorbell(), tmp_path / "simulated.niente", watcher.hear)
     bench.start(plan(), Limits())
     assert watcher.end().complete
     bench.close()

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import PlanError, RigError
 from niente.core.model.frame import Frame
@@ -278,7 +279,7 @@ def test_a_silent_rig_is_given_up(make_bench: Make, watcher: Watcher, card: RigC
 
 def test_a_rig_that_hangs_is_made_safe_without_waiting(tmp_path: Path, watcher: Watcher, card: RigCard) -> None:
     rig = larkspur_rig(Fault(FaultKind.HANG, 100.0, seconds=6.0))
-    bench = Bench(rig, tmp_path / "hang.niente", watcher.hear, hang_limit_s=0.6)
+    bench = open_bench(rig, tmp_path / "hang.niente", watcher.hear, hang_limit_s=0.6)
     start = time.monotonic()
     bench.start(short_plan(card, COOL, seconds=3000.0), Limits())
     ended = watcher.end()
@@ -313,7 +314,7 @@ def test_a_crash_fails_the_run_and_the_plan_goes_on(make_bench: Make, watcher: W
 
 def test_a_bug_of_ours_ends_safely(tmp_path: Path, watcher: Watcher, card: RigCard, monkeypatch: pytest.MonkeyPatch) -> None:
     rig = larkspur_rig()
-    bench = Bench(rig, tmp_path / "bug.niente", watcher.hear)
+    bench = open_bench(rig, tmp_path / "bug.niente", watcher.hear)
 
     def broken(*_: object) -> None:
         raise ZeroDivisionError("a bug")

@@ -9,6 +9,7 @@ import pytest
 
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.hand_cards import CONFIRMED, SHOWN, TICKED, hand_work, reading_card, setting_card, variant_card
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.commands import Command
 from niente.core.model.errors import DocumentError
@@ -130,7 +131,7 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     """The plan goes on after a restart of the machine and of Niente: what was not confirmed is asked again, with its ticks;
     what was is not."""
     book = tmp_path / "hands.niente"
-    bench = Bench(plover(), book, watcher.hear)
+    bench = open_bench(plover(), book, watcher.hear)
     plan = short_plan(bench.card, at(24.0), seconds=40.0)
     shown = threading.Event()
     answering(watcher, lambda _: (bench.tick((0, 1)), shown.set()))
@@ -138,7 +139,7 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     assert shown.wait(10)
     bench.close()
     again = Watcher()
-    bench = Bench(plover(), book, again.hear)
+    bench = open_bench(plover(), book, again.hear)
     ticked = []
     answering(again, lambda event: (ticked.append(event.ticked), bench.confirm()))  # type: ignore[func-returns-value]
     bench.start(plan, Limits())
@@ -146,7 +147,7 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     assert ticked == [(0, 1)]
     bench.close()
     third = Watcher()
-    bench = Bench(plover(), book, third.hear)
+    bench = open_bench(plover(), book, third.hear)
     bench.start(short_plan(bench.card, at(24.0), at(24.0), seconds=40.0), Limits())
     assert third.end().complete
     assert not [event for event in third.of(HandCardShown) if event.card is not None]

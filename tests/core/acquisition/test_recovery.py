@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from niente.core.acquisition import recovery
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.acquisition.recovery import rows_left_out
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import Frame
@@ -53,7 +53,7 @@ def own_machine() -> OwnMachine:
 
 def left_open(book: Path, rig: SimulatedRig, watcher: Watcher) -> Plan:
     """A book in which everything ended in the middle of a run at a deep offset."""
-    bench = Bench(rig, book, watcher.hear)
+    bench = open_bench(rig, book, watcher.hear)
     plan = short_plan(bench.card, DEEP, DEEPER, SHALLOW, seconds=60.0)
     bench.close()
     writer = BookWriter(book)
@@ -73,7 +73,7 @@ def test_a_machine_that_went_down_under_niente_has_failed(
     plan = left_open(book, own_machine(), watcher)
     boot("second")
     again = Watcher()
-    bench = Bench(own_machine(), book, again.hear)
+    bench = open_bench(own_machine(), book, again.hear)
     lost = bench.interrupted
     assert lost is not None
     assert (lost.machine_down, lost.to_be_judged) == (True, False)
@@ -93,7 +93,7 @@ def test_niente_being_killed_says_nothing_of_the_setting(tmp_path: Path, watcher
     book = tmp_path / "killed.niente"
     plan = left_open(book, own_machine(), watcher)
     again = Watcher()
-    bench = Bench(own_machine(), book, again.hear)
+    bench = open_bench(own_machine(), book, again.hear)
     assert bench.interrupted is not None
     assert bench.interrupted.machine_down is False
     bench.start(plan, Limits())
@@ -106,7 +106,7 @@ def test_elsewhere_a_person_says_what_it_was(tmp_path: Path, watcher: Watcher) -
     book = tmp_path / "beside.niente"
     plan = left_open(book, larkspur_rig(), watcher)
     again = Watcher()
-    bench = Bench(larkspur_rig(), book, again.hear)
+    bench = open_bench(larkspur_rig(), book, again.hear)
     lost = bench.interrupted
     assert lost is not None
     assert lost.to_be_judged
@@ -134,11 +134,11 @@ def test_elsewhere_a_person_says_what_it_was(tmp_path: Path, watcher: Watcher) -
 
 def test_a_book_that_was_closed_in_peace_has_no_aftermath(tmp_path: Path, watcher: Watcher, card: RigCard) -> None:
     book = tmp_path / "peace.niente"
-    bench = Bench(larkspur_rig(), book, watcher.hear)
+    bench = open_bench(larkspur_rig(), book, watcher.hear)
     bench.start(short_plan(card, SHALLOW, seconds=30.0), Limits())
     watcher.end()
     bench.close()
-    bench = Bench(larkspur_rig(), book, watcher.hear)
+    bench = open_bench(larkspur_rig(), book, watcher.hear)
     assert bench.interrupted is None
     bench.judge(machine_down=True)
     bench.close()

@@ -12,6 +12,7 @@ import pytest
 from niente.core.acquisition.attachment import attach
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.guards.levels import LevelWatch
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.model.errors import DocumentError, RigError
 from niente.core.model.frame import Frame
@@ -84,7 +85,7 @@ def test_a_book_opens_in_the_variant_it_was_left_in(tmp_path: Path, watcher: Wat
 
 def test_a_variant_of_ones_own_needs_no_rig_that_can_take_it(tmp_path: Path, watcher: Watcher) -> None:
     """A driver that knows nothing of variants: the sheet's word is what the runs go by."""
-    bench = Bench(Doorbell(), tmp_path / "bell.niente", watcher.hear)
+    bench = open_bench(Doorbell(), tmp_path / "bell.niente", watcher.hear)
     sheet = with_part(sheet_of(bench.own_card), Part("Button", "brass"), "brass button")
     bench.take_sheet(sheet)
     for _ in range(500):

@@ -1,4 +1,4 @@
-"""The machine at the listener's place."""
+"""The machine at the listener's position."""
 
 import pytest
 

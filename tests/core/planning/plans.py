@@ -7,6 +7,7 @@ from pathlib import Path
 import msgspec
 
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.model.plan import Entry, Exposure, Plan, Search, Step
 from niente.core.model.project import Limits
@@ -50,7 +51,7 @@ def run(
 ) -> tuple[Watcher, Evidence]:
     """Run a plan to its end; hands do at once what they are asked."""
     watcher = Watcher()
-    bench = Bench(rig, book, watcher.hear)
+    bench = open_bench(rig, book, watcher.hear)
 
     def hear(event: Record) -> None:
         if isinstance(event, StateChanged) and event.state == BenchState.WAITING_FOR_HANDS:

@@ -10,8 +10,8 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.cold_start import SPAN_S, STEADY_K, ColdStart
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import PlanError
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
@@ -154,7 +154,7 @@ def test_liquid_creeps_and_half_an_hour_reads_low(tmp_path: Path) -> None:
 def test_the_firmware_limit_is_a_card_before_the_run(tmp_path: Path) -> None:
     """P20, P21: on such a machine the power limit is the firmware's, so that hands set it (common practice, no source)."""
     watcher = Watcher()
-    bench = Bench(SimulatedRig(shipped_file("plover"), seed=2), tmp_path / "plover.niente", watcher.hear)
+    bench = open_bench(SimulatedRig(shipped_file("plover"), seed=2), tmp_path / "plover.niente", watcher.hear)
     step = Step(Setting(sustained_power_w=25.0), "vector", Exposure(30.0, 30.0))
     plan = Plan(PLAN_FORMAT, "plover", "free", (step,), default_guards(bench.card))
     bench.start(plan, Limits())

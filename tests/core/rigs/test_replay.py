@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.plan import Plan
@@ -60,7 +60,7 @@ def test_its_readings_never_get_into_the_machines_own_book(sweep_copy: Path, wat
     rig = open_rig(str(sweep_copy))
     assert rig.describe().serial == "3-replay"
     with pytest.raises(BookError):
-        Bench(rig, sweep_copy, watcher.hear)
+        open_bench(rig, sweep_copy, watcher.hear)
     rig.close()
 
 
@@ -72,7 +72,7 @@ def test_a_replayed_plan_comes_to_the_same(
     made = [row.step for row in plan_rows(plan, evidence.card, evidence) if row.run is not None and row.run.outcome == "done"]
     few = Plan(plan.format, plan.rig, plan.question, tuple(step for step in made if step.load == "vector")[:4], plan.guards)
     book = tmp_path / "again.niente"
-    bench = Bench(rig, book, watcher.hear)
+    bench = open_bench(rig, book, watcher.hear)
     bench.start(few, sweep[1].limits)
     assert watcher.end().complete
     bench.close()

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.analysis.models import fit_models
 from niente.core.model.records import BenchFailed, PlanEnded, Record
@@ -59,7 +59,7 @@ def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
             over.set()
 
     rig = SimulatedRig(shipped_file("sandpiper"), seed=5)
-    bench = Bench(rig, tmp_path / "counter.niente", hear)
+    bench = open_bench(rig, tmp_path / "counter.niente", hear)
     project = default_project(bench.card)
     bench.start(plan_for(bench.card, project.question), project.limits)
     assert over.wait(90)

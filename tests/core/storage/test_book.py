@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.acquisition.recovery import close_open_runs
 from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
@@ -132,7 +132,7 @@ def test_a_full_disk_loses_nothing(writer: BookWriter, card: RigCard) -> None:
 
 def test_a_full_disk_ends_the_plan_and_leaves_the_rig_safe(tmp_path: Path, card: RigCard, watcher: Watcher) -> None:
     rig = larkspur_rig()
-    bench = Bench(rig, tmp_path / "full.niente", watcher.hear)
+    bench = open_bench(rig, tmp_path / "full.niente", watcher.hear)
     pages = bench.writer._link.execute("PRAGMA page_count").fetchone()[0]
     bench.writer._link.execute(f"PRAGMA max_page_count={pages + 8}")
     bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=40000.0), Limits())

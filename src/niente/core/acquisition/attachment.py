@@ -6,6 +6,7 @@ from typing import Any
 import msgspec
 
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.json_files import converted
 from niente.core.model.records import Listener
 from niente.core.model.rig_card import RigCard
@@ -49,7 +50,7 @@ def attach(
         rig = rig or otherwise
     opened, used = _opened(rig, known, driver, seed, pace)
     try:
-        bench = Bench(opened, book, listener, variant=variant)
+        bench = open_bench(opened, book, listener, variant=variant)
     except BaseException:
         opened.close()
         raise

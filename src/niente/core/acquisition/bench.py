@@ -2,83 +2,88 @@
 
 import contextlib
 import threading
-import time
 import traceback
 from pathlib import Path
 
 import msgspec
 
 from niente.core.acquisition.engine import Engine
-from niente.core.acquisition.hand_cards import CONFIRMED, TICKED, by_hand_in
+from niente.core.acquisition.hand_cards import TICKED
 from niente.core.acquisition.plan_stop import StopPlan
-from niente.core.acquisition.recovery import close_open_runs, judge
+from niente.core.acquisition.recovery import InterruptedRun, judge
+from niente.core.acquisition.sheeted_rig import SheetedRig
+from niente.core.acquisition.watchdog import Watchdog
 from niente.core.model.cautions import READ, cautions_for
 from niente.core.model.commands import Command, Confirmed
-from niente.core.model.errors import BookError, CautionsError, DocumentError, NienteError, RigError
+from niente.core.model.errors import CautionsError, DocumentError, NienteError, RigError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.records import BenchFailed, HandCardShown, Listener, PlanEnded, RigCardChanged, WarningRaised
 from niente.core.model.rig_card import RigCard
-from niente.core.model.rig_sheet import RigSheet, applied, problems, sheet_of
+from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.runs import RunOutcome
 from niente.core.model.states import BenchState
-from niente.core.rigs.protocol import Paced, Rebuilt, Rig
+from niente.core.rigs.protocol import Paced, Rig
 from niente.core.storage.notes import NOTE
-from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 
 
-class Bench:
-    """Attaches a rig to a book. ``start`` runs a plan; ``send_command`` commands it; ``close`` makes safe and lets go.
+class BookState(msgspec.Struct, frozen=True):
+    """What a book knows when it is opened for a rig: the project, whether the cautions as they are now were read, what hands
+    have set by control, and what of the kept sheet does not fit the rig any more."""
 
-    Events are given to ``listener`` from the bench's thread. Opening closes what an earlier end left open;
-    ``interrupted`` says which run that was, and what it came to.
+    project: Project | None
+    cautions_read: bool
+    by_hand: dict[str, float]
+    sheet_problems: list[str]
+
+
+class Bench:
+    """A rig attached to a book; ``opening.open_bench`` makes one.
+
+    ``start`` runs a plan, ``send_command`` commands it, ``close`` makes safe and lets go. Records are given to ``listener``
+    from the bench's thread.
     """
 
     def __init__(
         self,
-        rig: Rig,
-        book: Path,
+        sheeted: SheetedRig,
+        writer: BookWriter,
         listener: Listener,
+        state: BookState,
+        interrupted: InterruptedRun | None,
         *,
-        variant: str | None = None,
-        silent_limit_s: float = 10.0,
-        hang_limit_s: float = 15.0,
+        silent_limit_s: float,
+        hang_limit_s: float,
     ) -> None:
-        self.rig = rig
-        self.own_card = rig.describe()
-        """The card as the rig's driver gives it; ``card`` is what the person's sheet makes of it."""
-        self.first_sheet = sheet_of(self.own_card)
-        """What is said of the machine before a person says anything."""
-        self.card = self.own_card
-        self._sheet = self.first_sheet
-        self.by_hand: dict[str, float] = {}
-        """What hands have set, by control, as the book knows it."""
-        self.sheet_problems: list[str] = []
+        self._sheeted = sheeted
+        self.writer = writer
+        self.project = state.project
+        """The project as the book held it when the bench was opened."""
+        self.cautions_read = state.cautions_read
+        """Whether the cautions were read."""
+        self.sheet_problems = state.sheet_problems
         """What of the sheet in the book does not fit this rig any more; the sheet is then left aside."""
-        self.writer = BookWriter(book)
-        try:
-            self.project, self.cautions_read = self._read_book(variant)
-            """The project as the book held it when the bench was attached, and whether the cautions were read."""
-        except BaseException:
-            self.writer.close()
-            raise
-        self.interrupted = close_open_runs(self.writer, self.card)
+        self.by_hand = state.by_hand
+        """What hands have set, by control, as the book knows it."""
+        self.interrupted = interrupted
         """What an earlier end left open, where it left anything."""
         self._listener = listener
-        self._engine = Engine(rig, self.writer, listener, silent_limit_s=silent_limit_s)
-        self._engine.take_card(self.card)
+        self._engine = Engine(sheeted.rig, writer, listener, silent_limit_s=silent_limit_s)
+        self._engine.take_card(sheeted.card)
         self._engine.change_variant = self._change_variant
         self._engine.by_hand = self.by_hand
-        self._hang_limit_s = hang_limit_s
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
         self._next_sheet: RigSheet | None = None
         self._closing = False
         self.busy = False
         self._thread = threading.Thread(target=self._serve, name="niente-bench", daemon=True)
-        self._watchdog = threading.Thread(target=self._watch, name="niente-watchdog", daemon=True)
+        self._watchdog = Watchdog(self._engine.link, hang_limit_s, self._give_up_rig)
+
+    def start_threads(self) -> None:
+        """Begin to sample and to watch; ``open_bench`` calls it once."""
         self._thread.start()
         self._watchdog.start()
 
@@ -86,6 +91,26 @@ class Bench:
 
     follows = False
     """A bench is at the machine, where a ``Follower`` only looks on."""
+
+    @property
+    def rig(self) -> Rig:
+        """The rig."""
+        return self._sheeted.rig
+
+    @property
+    def own_card(self) -> RigCard:
+        """The card as the rig's driver gives it."""
+        return self._sheeted.own_card
+
+    @property
+    def first_sheet(self) -> RigSheet:
+        """What is said of the machine before a person says anything."""
+        return self._sheeted.first_sheet
+
+    @property
+    def card(self) -> RigCard:
+        """The card in force: the driver's, as the person's sheet has it."""
+        return self._sheeted.card
 
     @property
     def path(self) -> Path:
@@ -181,7 +206,7 @@ class Bench:
 
     def check_sheet(self, sheet: RigSheet) -> None:
         """Raise what ``take_sheet`` would raise, and take nothing."""
-        found = problems(sheet, self.own_card)
+        found = self._sheeted.problems(sheet)
         if found:
             raise DocumentError(
                 f"The machine cannot be described like that: {'; '.join(found)}.",
@@ -224,6 +249,7 @@ class Bench:
             self._closing = True
             self._wake.notify_all()
         self._thread.join(wait_s)
+        self._watchdog.stop()
         self.rig.make_safe()
         if not self._engine.link.abandoned:
             self.rig.close()
@@ -259,24 +285,16 @@ class Bench:
 
     def _change_variant(self, variant: str) -> RigCard:
         """Be the machine in another variant, under a plan, and return its card. Raises ``NienteError``."""
-        return self._take(msgspec.structs.replace(self._sheet, variant=variant))
+        return self._take(msgspec.structs.replace(self._sheeted.sheet, variant=variant))
 
     def _take(self, sheet: RigSheet) -> RigCard:
-        """Be the machine of a sheet, in its variant, from here on; the book says so before anything is run on it."""
-        card = self._applied(sheet)
-        if card != self.card:
+        """Be the machine of a sheet, in its variant, from here on; the book has it before anything is run on it."""
+        before = self._sheeted.card
+        card = self._sheeted.take(sheet)
+        if card != before:
             self.writer.add_document("rig", card)
-        self.card, self._sheet = card, sheet
         self._listener(RigCardChanged(card))
         return card
-
-    def _applied(self, sheet: RigSheet) -> RigCard:
-        """Return the card of a sheet; a rig that can is rebuilt to the sheet's variant, if it is one of its own."""
-        own = {variant.name for variant in self.own_card.variants}
-        if isinstance(self.rig, Rebuilt) and sheet.variant in own and sheet.variant != self.own_card.variant:
-            self.rig.become(sheet.variant)
-            self.own_card = self.rig.describe()
-        return applied(self.own_card, sheet)
 
     def _run(self, plan: Plan, limits: Limits) -> None:
         """Run one plan to its end, whatever that is, and leave the rig safe."""
@@ -299,19 +317,11 @@ class Bench:
 
     # -- the watchdog's thread -----------------------------------------------------------------------------------
 
-    def _watch(self) -> None:
-        """Make the rig safe when a call to it does not return; never wait for it."""
-        while not self._closing and not self._engine.link.abandoned:
-            time.sleep(min(0.2, self._hang_limit_s / 4))
-            since = self._engine.link.call_began_s
-            if since is not None and time.monotonic() - since > self._hang_limit_s:
-                self._abandon()
-
-    def _abandon(self) -> None:
-        self._engine.link.abandoned = True
+    def _give_up_rig(self) -> None:
+        """Make the rig safe without waiting for it, close the run that was open, and end the plan."""
         self.rig.make_safe()
         error = RigError(
-            f"{self.card.title} has not answered for {self._hang_limit_s:.0f} seconds.",
+            f"{self.card.title} has not answered for {self._watchdog.hang_limit_s:.0f} seconds.",
             safe="It was told to end the load and take its safe setting; every sample is kept.",
             remedy="Look at the machine. Then open it again and go on: this run is repeated.",
         )
@@ -324,36 +334,3 @@ class Bench:
             if self._engine.open_card is not None:
                 self._listener(HandCardShown(None))
             self._listener(PlanEnded(False, error.happened, error))
-
-    def _read_book(self, variant: str | None) -> tuple[Project | None, bool]:
-        """Return the book's project and whether it says that these cautions were read, having put the rig's card into
-        it; refuse a book of another machine."""
-        book = BookReader(self.writer.path)
-        try:
-            known, project = book.card(), book.project()
-            wanted = list(cautions_for(self.card))
-            read = any(item.body == wanted for item in book.events(kind=READ))
-            self.by_hand = by_hand_in([item.body for item in book.events(kind=CONFIRMED)])
-        finally:
-            book.close()
-        if known is not None and (known.name, known.serial) != (self.card.name, self.card.serial):
-            raise BookError(
-                f"The book {self.writer.path} belongs to {known.title}, number {known.serial}, "
-                f"and this is {self.card.title}, number {self.card.serial}.",
-                safe="The book is untouched.",
-                remedy="Open it with its own rig, or name another book for this one.",
-            )
-        if variant is not None or (project is not None and project.sheet is not None):
-            sheet = (project.sheet if project is not None else None) or self.first_sheet
-            if variant is not None:
-                sheet = msgspec.structs.replace(sheet, variant=variant)
-            self.sheet_problems = problems(sheet, self.own_card)
-            if variant is not None and self.sheet_problems:
-                raise RigError(
-                    f"{self.card.title} refuses its sheet: {'; '.join(self.sheet_problems)}.", remedy="Choose another variant."
-                )
-            if not self.sheet_problems:
-                self.card, self._sheet = self._applied(sheet), sheet
-        if known != self.card:
-            self.writer.add_document("rig", self.card)
-        return project, read

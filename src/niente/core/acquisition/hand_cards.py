@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from niente.core.model.hand_cards import CardKind, CardLine, HandCard, ReadingRequest
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan, Search
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import Control, RigCard, SetBy
@@ -113,7 +114,7 @@ def _value(control: str, value: float | None) -> str:
     """Return a control's value in words; what is off is said to be off."""
     if value is None:
         return ""
-    if value == 0 and control.partition(".")[0] in OFF_AT_ZERO and not control.endswith("_mv"):
+    if value == 0 and kind_of(control) in OFF_AT_ZERO and not control.endswith("_mv"):
         return "off"
     return quantity_of(control).with_unit(value)
 

@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 
 from niente.core.acquisition.attachment import KIND, Driver, card_and_driver
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import BookError
 from niente.core.model.rig_sheet import sheet_of
 from niente.core.planning.templates import default_project
@@ -20,7 +20,7 @@ def make_from_class(book: Path, template: str, title: str) -> None:
     name = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-") or "rig"
     document = {**class_document(template), "name": name, "title": title}
     driver = Driver(name, document)
-    bench = Bench(open_document(document, title), book, lambda event: None)
+    bench = open_bench(open_document(document, title), book, lambda event: None)
     try:
         bench.writer.add_document(KIND, driver)
         sheet = msgspec.structs.replace(sheet_of(bench.own_card), title=title)
@@ -44,7 +44,7 @@ def make_copy(book: Path, of: Path) -> None:
     seed = int(card.serial) if card.serial.isdigit() else 1
     rig = open_document(used.machine, used.name, seed=seed) if used.machine else open_rig(used.name, seed=seed)
     try:
-        bench = Bench(rig, book, lambda event: None)
+        bench = open_bench(rig, book, lambda event: None)
     except BaseException:
         rig.close()
         raise

@@ -91,7 +91,7 @@ def judge(writer: BookWriter, run: RunRecord, *, machine_down: bool) -> None:
 
 
 def rows_left_out(plan: Plan, card: RigCard, evidence: Evidence, run: RunRecord) -> list[tuple[int, Row]]:
-    """Return the runs that a plan would not make any more, with their places now, if the machine is taken to have failed in
+    """Return the runs that a plan would not make any more, with their indices now, if the machine is taken to have failed in
     a run that was interrupted: those it implies, and those that a search then does not ask for. The run itself is none."""
 
     def rows(outcome: RunOutcome, failures: int) -> Sequence[Row]:

@@ -75,7 +75,7 @@ class Scheduler:
         return sum(row.entry == like.entry and not row.status.closed and row.step == like.step for row in self.rows)
 
     def left_out(self) -> list[tuple[int, Row]]:
-        """Return the runs that are left out and were not told of yet, with their places."""
+        """Return the runs that are left out and were not told of yet, with their indices."""
         fresh = [
             (index, row)
             for index, row in enumerate(self.rows)

@@ -202,7 +202,7 @@ class StripChart:
         return float(self._samples.values[self.index_of(rig_time_s), column])
 
     def index_of(self, rig_time_s: float) -> int:
-        """Return the place of the sample nearest to a rig time."""
+        """Return the index of the sample nearest to a rig time."""
         time_s = self.time_s[: self._derived]
         after: int = min(int(np.searchsorted(time_s, rig_time_s)), time_s.shape[0] - 1)
         before = max(after - 1, 0)

@@ -23,7 +23,7 @@ Mask = NDArray[np.bool_]
 MAX_STEPS = 45
 NICE = (1.0, 2.0, 3.0, 5.0)
 COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
-"""Steps a side where the other fans are looked for at every place; duties a group to begin with, for one, two and more groups;
+"""Steps a side where the other fans are looked for at every point; duties a group to begin with, for one, two and more groups;
 and how often the step is halved then."""
 BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
 """Controls that need not have been varied: where they limit the clock, watts and temperatures are among those measured."""
@@ -37,7 +37,7 @@ class OtherControls(StrEnum):
     CHOSEN = "chosen"
     """As the pick has them."""
     OPTIMISED = "optimised"
-    """The fans as quiet as they keep the headroom, at every place anew; the rest as the runs had it."""
+    """The fans as quiet as they keep the headroom, at every point anew; the rest as the runs had it."""
 
 
 class GridView(msgspec.Struct, frozen=True):
@@ -59,7 +59,7 @@ class SettingGrid(msgspec.Struct, frozen=True):
 
     ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
     ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
-    the chance of a day without a failure and ``against`` how many failures speak against it, ``inside`` whether a place lies
+    the chance of a day without a failure and ``against`` how many failures speak against it, ``inside`` whether a point lies
     inside of what was measured.
     """
 
@@ -78,12 +78,12 @@ class SettingGrid(msgspec.Struct, frozen=True):
     view: GridView = DEFAULT_GRID_VIEW
 
     def point(self, index: int) -> tuple[float, float]:
-        """Return where a setting stands on the two axes, by its place in the arrays."""
+        """Return where a setting stands on the two axes, by its index in the arrays."""
         row, column = divmod(index, self.x.shape[0])
         return float(self.x[column]), float(self.y[row])
 
     def nearest(self, x: float, y: float) -> int:
-        """Return the place in the arrays of the setting nearest to a point."""
+        """Return the index in the arrays of the setting nearest to a point."""
         column, row = int(np.argmin(np.abs(self.x - x))), int(np.argmin(np.abs(self.y - y)))
         return int(row * self.x.shape[0] + column)
 

@@ -1,5 +1,5 @@
-"""The machine at the listener's place: its level carried there by distance, over the background there, with the meter's class
-in the interval."""
+"""The machine as the listener hears it: its level carried there by distance, over the background there, with the meter's
+class in the interval."""
 
 import math
 

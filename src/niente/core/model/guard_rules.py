@@ -2,6 +2,7 @@
 
 import msgspec
 
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Guard, GuardAction
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard, SetBy
@@ -55,7 +56,7 @@ def can_watch(card: RigCard, quantity: str) -> bool:
 
 def guardable(card: RigCard) -> tuple[str, ...]:
     """Return the quantities of a rig that a guard can watch: its temperatures and powers, and what follows from them."""
-    read = dict.fromkeys(channel.name.partition(".")[0] for channel in card.channels)
+    read = dict.fromkeys(kind_of(channel.name) for channel in card.channels)
     plain = [name for name in read if name.endswith(("temperature_c", "power_w"))]
     return (*plain, *(name for name in (RISE_RATE, DEW_MARGIN, ROOM_MOVED) if can_watch(card, name)))
 

@@ -253,7 +253,7 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 def read_plan(text: bytes | str, source: str = "the plan") -> Plan:
-    """Return the plan in a JSON text. Raises ``DocumentError`` that names the place of the first thing wrong."""
+    """Return the plan in a JSON text. Raises ``DocumentError`` that names the path of the first field that is wrong."""
     named: Any = None
     try:
         document = decoded_json(text)

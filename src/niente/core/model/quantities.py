@@ -9,6 +9,8 @@ import re
 
 import msgspec
 
+from niente.core.model.names import kind_of
+
 NO_BREAK_SPACE = "\u00a0"
 TRUE_MINUS = "−"
 
@@ -125,12 +127,7 @@ def quantity_of(name: str) -> Quantity:
 
     Raises ``KeyError`` for a name that is not declared here.
     """
-    return QUANTITIES[name.partition(".")[0]]
-
-
-def part_of(name: str) -> str:
-    """Return the part of a channel or control name: ``"case"`` for ``fan_duty.case``, ``""`` where it has none."""
-    return name.partition(".")[2]
+    return QUANTITIES[kind_of(name)]
 
 
 # What a person may type in place of a quantity's own unit: unit typed -> unit kept -> how many of the kept one it is.

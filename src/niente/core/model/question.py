@@ -7,11 +7,12 @@ from typing import Any
 import msgspec
 
 from niente.core.model.json_files import json_schema
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod, Step
 from niente.core.model.setting import Setting
 
 MAX_POINTS = 100_000
-"""An axis with more places than this is a slip of the keyboard."""
+"""An axis with more points than this is a slip of the keyboard."""
 
 
 class Span(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -29,22 +30,22 @@ class Span(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
         if self.last < self.first:
             return f"it runs backwards, from {self.first:g} to {self.last:g}"
         if self.by_ratio and (self.first <= 0 or self.step <= 1.0):
-            return "places by ratio start above 0, and the ratio lies above 1"
+            return "points by ratio start above 0, and the ratio lies above 1"
         if not self.by_ratio and self.step <= 0:
             return "its step is not positive"
         if self._count() > MAX_POINTS:
-            return f"it has more than {MAX_POINTS} places"
+            return f"it has more than {MAX_POINTS} points"
         return ""
 
     def points(self) -> tuple[float, ...]:
-        """Return the places, both ends among them, rising; none where it has a problem."""
+        """Return the points, both ends among them, rising; none where it has a problem."""
         if self.problem():
             return ()
         count = int(self._count())
         inner = [self.first * self.step**n if self.by_ratio else self.first + self.step * n for n in range(count + 1)]
         short = (inner[-1] < self.last / self.step**0.5) if self.by_ratio else (inner[-1] < self.last - self.step / 2)
         if not short and len(inner) > 1:
-            inner.pop()  # the last step is a little longer or shorter, so that the end is a place
+            inner.pop()  # the last step is a little longer or shorter, so that the end is a point
         return (*(float(f"{point:.6g}") for point in inner if point < self.last), self.last)
 
     def _count(self) -> float:
@@ -138,7 +139,7 @@ class Question(
 
     def axis(self, control: str) -> Axis | None:
         """Return the axis over a control, or over any control of a quantity; ``None`` where it is not varied."""
-        found = (axis for axis in self.axes if control in (axis.control, axis.control.partition(".")[0]))
+        found = (axis for axis in self.axes if control in (axis.control, kind_of(axis.control)))
         return next(found, None)
 
     def with_axis(self, axis: Axis) -> "Question":

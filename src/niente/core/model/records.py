@@ -31,7 +31,7 @@ class PlanStarted(msgspec.Struct, frozen=True):
 
 
 class RunOpened(msgspec.Struct, frozen=True):
-    """A run begins: ``index`` is its place among the plan's runs, from 0; ``total`` how many there are by now."""
+    """A run begins: ``index`` is its index among the plan's runs, from 0; ``total`` how many there are by now."""
 
     run_id: int
     index: int

@@ -5,7 +5,8 @@ from enum import StrEnum
 import msgspec
 
 from niente.core.model.errors import RigError
-from niente.core.model.quantities import part_of, quantity_of
+from niente.core.model.names import kind_of, part_of
+from niente.core.model.quantities import quantity_of
 from niente.core.model.setting import FanCurve, Setting
 from niente.core.science.dynamics import OVER_DB
 
@@ -173,15 +174,15 @@ class RigCard(msgspec.Struct, frozen=True):
     on_this_computer: bool = False
 
     def index(self, name: str) -> int | None:
-        """Return the place of a channel in a frame, or ``None`` where the rig has no such channel."""
+        """Return the index of a channel in a frame, or ``None`` where the rig has no such channel."""
         for index, channel in enumerate(self.channels):
             if channel.name == name:
                 return index
         return None
 
     def indices(self, quantity: str) -> tuple[int, ...]:
-        """Return the places of all channels of a quantity, in order."""
-        return tuple(i for i, channel in enumerate(self.channels) if channel.name.partition(".")[0] == quantity)
+        """Return the indices of all channels of a quantity, in order."""
+        return tuple(i for i, channel in enumerate(self.channels) if kind_of(channel.name) == quantity)
 
     def control(self, name: str) -> Control | None:
         """Return a control by name, or ``None``."""
@@ -202,7 +203,7 @@ class RigCard(msgspec.Struct, frozen=True):
     def trust_in(self, channel: str) -> Trust:
         """Return how far a channel is to be trusted: what is said of it, or of its quantity; else wholly."""
         by_channel = {trust.channel: trust for trust in self.trust}
-        return by_channel.get(channel) or by_channel.get(channel.partition(".")[0]) or Trust(channel)
+        return by_channel.get(channel) or by_channel.get(kind_of(channel)) or Trust(channel)
 
     def lead_group(self) -> str | None:
         """Return the fan group that is swept: the one whose control stands first; ``None`` without fans."""

@@ -12,6 +12,7 @@ import msgspec
 from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import CORE, HUMIDITY, default_guards, problems_of
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Guard
 from niente.core.model.rig_card import Control, CountedTemperature, MakersLimits, Part, RigCard, SetBy, Trust, Variant
 from niente.core.science.dynamics import MARKS, OVER_DB
@@ -264,16 +265,16 @@ def _controls(sheet: RigSheet, card: RigCard) -> list[str]:
 def _trust(sheet: RigSheet, card: RigCard) -> list[str]:
     found = []
     for index, trust in enumerate(sheet.trust):
-        if not card.indices(trust.channel.partition(".")[0]):
+        if not card.indices(kind_of(trust.channel)):
             found.append(f"trust[{index}].channel: this rig does not read {trust.channel!r}")
         if trust.gain <= 0:
             found.append(f"trust[{index}].gain: a gain is positive")
     for index, name in enumerate(sheet.by_hand):
         if card.index(name) is None:
             found.append(f"by_hand[{index}]: this rig has no channel {name!r}")
-        elif name.partition(".")[0] not in READABLE:
+        elif kind_of(name) not in READABLE:
             found.append(f"by_hand[{index}]: {name!r} is wanted at every sample, for guards and models")
-        elif any(guard.quantity == name.partition(".")[0] for guard in sheet.guards):
+        elif any(guard.quantity == kind_of(name) for guard in sheet.guards):
             found.append(f"by_hand[{index}]: a guard watches {name!r} at every sample")
     if sheet.counts not in counts_of(card):
         found.append(f"counts: this rig does not read a {sheet.counts.value} temperature")
@@ -291,7 +292,7 @@ def _place(sheet: RigSheet) -> list[str]:
 
 def readable_by_hand(card: RigCard) -> tuple[str, ...]:
     """Return the channels of a rig that hands may read in place of a cable."""
-    return tuple(channel.name for channel in card.channels if channel.name.partition(".")[0] in READABLE)
+    return tuple(channel.name for channel in card.channels if kind_of(channel.name) in READABLE)
 
 
 def counts_of(card: RigCard) -> tuple[CountedTemperature, ...]:

@@ -6,7 +6,8 @@ from typing import Any
 
 import msgspec
 
-from niente.core.model.quantities import part_of, quantity_of
+from niente.core.model.names import control_name
+from niente.core.model.quantities import quantity_of
 
 FAN_DUTY = "fan_duty"
 OFF_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz", "fixed_voltage_v"})
@@ -84,7 +85,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
 
     def value(self, control: str) -> float | None:
         """Return the value of a control, or ``None`` where this setting leaves it alone."""
-        name, _, part = control.partition(".")
+        name, part = control_name(control)
         value = getattr(self, name)
         found: float | None = value.get(part) if isinstance(value, dict) else value
         return found
@@ -94,7 +95,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
 
         Raises ``AttributeError`` for a name that is none.
         """
-        name, _, part = control.partition(".")
+        name, part = control_name(control)
         if name not in self.__struct_fields__ or bool(part) != isinstance(getattr(self, name), dict) or name == "fan_curve":
             raise AttributeError(control)
         if not part:
@@ -107,7 +108,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
 
     def without(self, control: str) -> "Setting":
         """Return this setting with one control left as the rig has it."""
-        name, _, part = control.partition(".")
+        name, part = control_name(control)
         value = getattr(self, name)
         rest = {key: one for key, one in value.items() if key != part} if isinstance(value, dict) else None
         return msgspec.structs.replace(self, **{name: rest})
@@ -138,7 +139,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
         """
         words = []
         for control, value in self.controls():
-            name, part = control.partition(".")[0], part_of(control)
+            name, part = control_name(control)
             if only is None and (name == "active_clock_mhz" or (name in OFF_AT_ZERO and value == 0)):
                 continue
             if (only is None or control in only) and not (name == FAN_DUTY and part in self.fan_curve):

@@ -108,7 +108,7 @@ def of_budget(
 
 
 def within(card: RigCard, question: Question, budget_s: float, pace: Pace = AIR) -> list[Alternative]:
-    """Return what fits into a time budget in place of a question that does not: the same with fewer places, then other
+    """Return what fits into a time budget in place of a question that does not: the same with fewer points, then other
     questions that this machine can be asked; the fullest first."""
     fitting = []
     for words, other in _thinner(card, question):
@@ -131,19 +131,19 @@ def _thinner(card: RigCard, question: Question) -> list[tuple[str, Question]]:
     for keep in (3, 2):
         axes = tuple(_fewer(axis, keep, card) for axis in question.axes)
         if axes != question.axes:
-            found.append((f"at most {keep} places an axis", msgspec.structs.replace(question, axes=axes)))
+            found.append((f"at most {keep} points an axis", msgspec.structs.replace(question, axes=axes)))
     if any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes):
         axes = tuple(_as_found(axis, card) if axis.control in SEARCHED else axis for axis in question.axes)
         found.append(("without a search", msgspec.structs.replace(question, axes=axes)))
         axes = tuple(_fewer(axis, 3, card) for axis in axes)
-        found.append(("without a search, 3 places an axis", msgspec.structs.replace(question, axes=axes)))
+        found.append(("without a search, 3 points an axis", msgspec.structs.replace(question, axes=axes)))
     if question.repeats > 1:
         found.append(("without repeats", msgspec.structs.replace(question, repeats=1)))
     if question.survive and question.quiet_under:
         found.append(("only what it has to survive", msgspec.structs.replace(question, quiet_under=())))
         axes = tuple(_fewer(axis, 2, card) for axis in question.axes)
         both = msgspec.structs.replace(question, axes=axes, quiet_under=(), repeats=1)
-        found.append(("two places an axis, only what it has to survive", both))
+        found.append(("two points an axis, only what it has to survive", both))
     return found
 
 
@@ -154,7 +154,7 @@ def _as_found(axis: Axis, card: RigCard) -> Axis:
 
 
 def _fewer(axis: Axis, keep: int, card: RigCard) -> Axis:
-    """Return an axis with at most ``keep`` of its places, both ends among them."""
+    """Return an axis with at most ``keep`` of its points, both ends among them."""
     points = axis.points()
     if len(points) <= keep:
         return axis
@@ -163,7 +163,7 @@ def _fewer(axis: Axis, keep: int, card: RigCard) -> Axis:
 
 
 def _span_through(axis: Axis, card: RigCard) -> Span:
-    """Return a span from the first to the last of listed places, as many as there are, no finer than the rig's step."""
+    """Return a span from the first to the last of listed points, as many as there are, no finer than the rig's step."""
     points = sorted(axis.points())
     step = max((points[-1] - points[0]) / (len(points) - 1), range_of(axis, card)[2])
     return Span(points[0], points[-1], float(f"{step:.3g}"))

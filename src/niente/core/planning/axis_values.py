@@ -1,8 +1,9 @@
-"""The places of an axis on a rig: what is wrong with them, and what the rig makes of them."""
+"""The points of an axis on a rig: what is wrong with them, and what the rig makes of them."""
 
 from itertools import pairwise
 
-from niente.core.model.quantities import part_of, quantity_of
+from niente.core.model.names import control_name, kind_of
+from niente.core.model.quantities import quantity_of
 from niente.core.model.question import Axis
 from niente.core.model.rig_card import RigCard
 
@@ -11,12 +12,12 @@ SPEED, LEVEL = "fan_speed_rpm", "noise_dba"
 
 def is_fan_axis(axis: Axis) -> bool:
     """Return whether an axis is over fans: their duty, their speed, or the level they make."""
-    return axis.control.partition(".")[0] in ("fan_duty", SPEED, LEVEL)
+    return kind_of(axis.control) in ("fan_duty", SPEED, LEVEL)
 
 
 def axis_title(axis: Axis, card: RigCard) -> str:
     """Return the axis' name as a person reads it."""
-    name, part = axis.control.partition(".")[0], part_of(axis.control)
+    name, part = control_name(axis.control)
     if name == SPEED:
         return f"Fan speed, {part}"
     if name == LEVEL:
@@ -44,7 +45,7 @@ def range_of(axis: Axis, card: RigCard) -> tuple[float, float, float]:
 
 def axis_problem(axis: Axis, card: RigCard) -> str:
     """Return what is wrong with an axis for a rig, in words; empty where nothing is."""
-    name, part = axis.control.partition(".")[0], part_of(axis.control)
+    name, part = control_name(axis.control)
     control = card.control(axis.control)
     if name == SPEED:
         if part not in card.fan_groups() or not card.indices(SPEED):
@@ -67,14 +68,14 @@ def axis_problem(axis: Axis, card: RigCard) -> str:
     if axis.span is not None and not axis.span.by_ratio and axis.span.step < step * 0.999:
         return f"its step of {axis.span.step:g} is finer than the rig's {step:g} {quantity.unit}"
     if len(set(points)) != len(points):
-        return "a place stands there twice"
+        return "a point stands there twice"
     if any(abs(b - a) < step * 0.999 for a, b in pairwise(sorted(points))) and not (axis.span and axis.span.by_ratio):
-        return f"its places lie closer than the rig's step of {step:g} {quantity.unit}"
+        return f"its points lie closer than the rig's step of {step:g} {quantity.unit}"
     return ""
 
 
 def snapped(axis: Axis, card: RigCard) -> tuple[float, ...]:
-    """Return the places of an axis as the rig can set them, each once, in the order given."""
+    """Return the points of an axis as the rig can set them, each once, in the order given."""
     control = card.control(axis.control)
     low, _, step = range_of(axis, card)
     start = control.low if control is not None else low

@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
+from niente.core.model.names import kind_of, part_of
 from niente.core.model.plan import Exposure, Step
-from niente.core.model.quantities import part_of
 from niente.core.model.question import Axis, FanSchool, Question, Span
 from niente.core.model.rig_card import Control, LoadKind, RigCard
 from niente.core.model.setting import FanCurve, Setting
@@ -25,7 +25,7 @@ NOISE_DUTIES = Span(20.0, 100.0, 1.38, by_ratio=True)
 
 
 class Spot(msgspec.Struct, frozen=True):
-    """One place of the axes: a whole setting, and what of the fans follows from what is measured."""
+    """One point of the axes: a whole setting, and what of the fans follows from what is measured."""
 
     setting: Setting
     speed_rpm: dict[str, float] = {}
@@ -108,7 +108,7 @@ def usable_axes(card: RigCard, question: Question, *, fans: bool = True) -> list
 
 
 def spots(card: RigCard, base: Setting, axes: Sequence[Axis], *, falling_fans: bool = True) -> list[Spot]:
-    """Return every place of the axes, the first turning slowest and each next one turning back from pass to pass, so that
+    """Return every point of the axes, the first turning slowest and each next one turning back from pass to pass, so that
     no step is a long one. Values rise; a fan axis begins at its highest, where the machine is coolest."""
     values = [sorted(snapped(axis, card)) for axis in axes]
     starts_falling = [falling_fans and is_fan_axis(axis) for axis in axes]
@@ -130,7 +130,7 @@ def spots(card: RigCard, base: Setting, axes: Sequence[Axis], *, falling_fans: b
 
 def at_point(card: RigCard, spot: Spot, control: str, value: float) -> Spot:
     """Return a spot with one more axis at a value. A control's bare quantity stands for all its parts."""
-    name = control.partition(".")[0]
+    name = kind_of(control)
     if name == SPEED:
         return msgspec.structs.replace(spot, speed_rpm={**spot.speed_rpm, part_of(control): value})
     if name == LEVEL:
@@ -145,7 +145,7 @@ def control_parts(card: RigCard, control: str) -> tuple[str, ...]:
     """Return a control's own name, or for a bare quantity the names of all its parts on a rig."""
     if card.control(control) is not None:
         return (control,)
-    return tuple(one.name for one in card.controls if one.name.partition(".")[0] == control)
+    return tuple(one.name for one in card.controls if kind_of(one.name) == control)
 
 
 def step_at(card: RigCard, spot: Spot, load: str, exposure: Exposure, stage: str, reason: str) -> Step:

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from niente.core.model.names import kind_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.progress import Row
@@ -24,7 +25,7 @@ def columns_of(card: RigCard, rows: Sequence[Row]) -> tuple[str, ...]:
         for control in card.controls:
             name = control.name
             if name.startswith(("core_offset_mv.", "point_offset_mv.")):
-                name = name.partition(".")[0]
+                name = kind_of(name)
             value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") else whole.value(name)
             seen.setdefault(name, set()).add(value)
     varied = [name for name, values in seen.items() if len(values) > 1]
@@ -37,7 +38,7 @@ def columns_of(card: RigCard, rows: Sequence[Row]) -> tuple[str, ...]:
 
 
 def _rank(control: str) -> int:
-    name = control.partition(".")[0]
+    name = kind_of(control)
     return FIRST_SHOWN.index(name) if name in FIRST_SHOWN else len(FIRST_SHOWN)
 
 

@@ -87,7 +87,7 @@ def row_seconds(row: Row, pace: Pace) -> float:
 
 
 def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None, pace: Pace = AIR) -> PlanCost:
-    """Return what a plan costs; the full factorial is every place of the question's axes under every load."""
+    """Return what a plan costs; the full factorial is every point of the question's axes under every load."""
     idle = card.load_of(LoadKind.IDLE)
     rest = idle.name if idle is not None else ""
     runs = working = 0
@@ -109,7 +109,7 @@ def cost_of(rows: Sequence[Row], card: RigCard, question: Question | None = None
 
 
 def naive_runs(card: RigCard, question: Question) -> int:
-    """Return how many runs the full factorial takes: every place of every axis, under every load, as often as asked; 0
+    """Return how many runs the full factorial takes: every point of every axis, under every load, as often as asked; 0
     where nothing is varied."""
     if not question.axes and len(question.variants) < 2:
         return 0

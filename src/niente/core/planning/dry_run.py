@@ -20,7 +20,7 @@ MANY_RUNS = 1000
 
 
 class NearGuard(msgspec.Struct, frozen=True):
-    """How near the plan comes to a guard: the smallest distance that is foreseen, in the guard's unit, and the place of the
+    """How near the plan comes to a guard: the smallest distance that is foreseen, in the guard's unit, and the index of the
     run. NaN where nothing can be foreseen of it."""
 
     guard: Guard
@@ -31,7 +31,7 @@ class NearGuard(msgspec.Struct, frozen=True):
 class DryRun(msgspec.Struct, frozen=True):
     """What is known of a plan before it is run. ``wrong`` keeps it from running; ``warnings`` do not.
 
-    ``hottest`` is the place of the run foreseen hottest, ``hands`` the places of those before which a person has to do
+    ``hottest`` is the index of the run foreseen hottest, ``hands`` the indices of those before which a person has to do
     something, ``trips`` of those that must trip a guard, ``loud`` of those louder than the quiet hours let them be while they
     would be run. ``near`` has the guards, nearest first.
     """

@@ -8,7 +8,7 @@ import platformdirs
 
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json
-from niente.core.model.quantities import part_of
+from niente.core.model.names import control_name
 from niente.core.model.question import OWN_FORMAT, OwnTemplate, Question
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED
@@ -89,7 +89,7 @@ def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
     left: list[str] = []
 
     def has(control: str) -> bool:
-        name, part = control.partition(".")[0], part_of(control)
+        name, part = control_name(control)
         if name == SPEED:
             return part in card.fan_groups()
         return name == LEVEL or bool(control_parts(card, control))

@@ -50,7 +50,7 @@ class RunStatus(StrEnum):
 
 
 class Row(msgspec.Struct, frozen=True):
-    """One run of a plan: its entry's place, its step as far as it is known, and how it stands.
+    """One run of a plan: its entry's index, its step as far as it is known, and its status.
 
     ``waits`` says what has to be known before it can be set; ``reason`` why it is left out.
     """

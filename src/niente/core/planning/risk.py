@@ -1,5 +1,6 @@
 """Risk: gentle before deep, and what one failure says of settings that were not run."""
 
+from niente.core.model.names import kind_of
 from niente.core.model.setting import Setting
 
 PARTED = ("core_offset_mv", "point_offset_mv")
@@ -9,7 +10,7 @@ CLOCKS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "temperature_
 
 def depth_mv(setting: Setting) -> float:
     """Return how deep a setting goes in mV, the deepest of its offsets, as a positive figure; 0 where it has none."""
-    values = [value for control, value in setting.controls() if control.partition(".")[0] in DEPTHS]
+    values = [value for control, value in setting.controls() if kind_of(control) in DEPTHS]
     return max([0.0, *(-value for value in values)])
 
 

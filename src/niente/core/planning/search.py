@@ -8,8 +8,9 @@ from collections.abc import Callable, Generator, Sequence
 
 import msgspec
 
+from niente.core.model.names import part_of
 from niente.core.model.plan import Search, SearchMethod
-from niente.core.model.quantities import part_of, quantity_of
+from niente.core.model.quantities import quantity_of
 from niente.core.model.setting import Setting
 
 SearchSteps = Generator[Setting, bool, dict[str, float]]

@@ -103,7 +103,7 @@ TEMPLATES = (
         "fan-sweep",
         "Fan sweep",
         "How loud is each group of fans, alone and together?",
-        "duty per group; seconds a place, and no heat",
+        "duty per group; seconds a point, and no heat",
         first_fans,
         fan_entries,
         _fans,

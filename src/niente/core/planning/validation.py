@@ -17,7 +17,7 @@ def check_plan(plan: Plan, card: RigCard) -> None:
         raise PlanError(
             f"The plan cannot run on {card.title}: {shown}.",
             safe="The rig was not touched.",
-            remedy="Change these places in the plan, or choose the rig it was made for.",
+            remedy="Change these fields in the plan, or choose the rig it was made for.",
         )
 
 

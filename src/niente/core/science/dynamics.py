@@ -23,7 +23,7 @@ def scale_limits_dba(background_dba: float, over_db: tuple[float, ...] = OVER_DB
 
 
 class Scale(msgspec.Struct, frozen=True):
-    """The dynamic scale of a place: its background in dBA (NaN where it is not known), and how far over it each mark ends."""
+    """The dynamic scale of a room: its background in dBA (NaN where it is not known), and how far over it each mark ends."""
 
     background_dba: float = math.nan
     over_db: tuple[float, ...] = OVER_DB

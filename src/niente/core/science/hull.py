@@ -1,4 +1,4 @@
-"""What lies inside of what was measured: the convex hull of places."""
+"""What lies inside of what was measured: the convex hull of points."""
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,9 +8,9 @@ Array = NDArray[np.float64]
 
 
 def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
-    """Return whether a place ``(d,)`` lies in the convex hull of points ``(n, d)``, each coordinate give or take its slack.
+    """Return whether a point ``(d,)`` lies in the convex hull of points ``(n, d)``, each coordinate give or take its slack.
 
-    A linear programme: are there shares of the points, none negative and one in all, that come to the place (definition of
+    A linear programme: are there shares of the points, none negative and one in all, that come to the point (definition of
     the convex hull)? It also holds where the points lie in a plane of fewer dimensions.
     """
     from scipy.optimize import linprog
@@ -30,10 +30,10 @@ def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
 
 
 def inside_hull(points: Array, queries: Array, slack: Vector) -> NDArray[np.bool_]:
-    """Return which of many places ``(m, d)`` lie in the hull of points ``(n, d)``, as ``in_hull`` does for one.
+    """Return which of many points ``(m, d)`` lie in the hull of points ``(n, d)``, as ``in_hull`` does for one.
 
     By the hull's facets, with the slack measured along each of them; coordinates in which the points hardly differ are held to
-    their range. Where the points still lie in a plane, place by place.
+    their range. Where the points still lie in a plane, point by point.
     """
     from scipy.spatial import ConvexHull, QhullError
 

@@ -32,7 +32,7 @@ class FittedLine(msgspec.Struct, frozen=True):
     points: int = 0
 
     def at(self, x: float, *, of_mean: bool = False) -> tuple[float, float]:
-        """Return y at a place and its 95 % half width: of a new reading there, or of the line itself.
+        """Return y at an x and its 95 % half width: of a new reading there, or of the line itself.
 
         y +- t(0.975, n - 2) s sqrt(h + 1), h = 1/n + (x - mean)^2/Sxx; without the 1 for the mean (Montgomery, Peck and
         Vining, Linear Regression Analysis, ch. 2; from memory).

@@ -167,7 +167,7 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
 
 
 def candidate_at(models: Models, field: SettingGrid, limits: Limits, index: int) -> Candidate:
-    """Return one setting of the field, by its place in the field's arrays."""
+    """Return one setting of the field, by its index in the field's arrays."""
     return _candidate(models, field, keeps(field, limits), index)
 
 

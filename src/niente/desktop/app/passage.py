@@ -49,7 +49,7 @@ class PassageEntry(QAbstractButton):
 
 
 class Passage(QWidget):
-    """The strip at the top. ``chosen`` gives the place of the page a person goes to."""
+    """The strip at the top. ``chosen`` gives the index of the page a person goes to."""
 
     chosen = Signal(int)
 

@@ -7,6 +7,7 @@ import numpy as np
 from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QGridLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from niente.core.analysis.evidence import Evidence
+from niente.core.model.names import kind_of
 from niente.core.model.quantities import quantity_of, value_typed
 from niente.core.model.rig_card import RigCard, Trust
 from niente.core.science.calibration import Calibration, calibrate
@@ -27,7 +28,7 @@ class Calibrate(QDialog):
         self._evidence = evidence
         self.sensor = QComboBox()
         self.sensor.setAccessibleName(tr("Sensor"))
-        for name in dict.fromkeys(channel.name.partition(".")[0] for channel in card.channels):
+        for name in dict.fromkeys(kind_of(channel.name) for channel in card.channels):
             if quantity_of(name).unit in ("°C", "W", "dBA", "rpm"):
                 self.sensor.addItem(quantity_of(name).title, name)
         self.sensor.currentIndexChanged.connect(self._look)

@@ -15,7 +15,7 @@ from niente.desktop.widgets.labels import ShortLabel, rule
 
 
 class Page(QWidget):
-    """Base of every page. ``name`` is its place in the passage, and the topic of its help."""
+    """Base of every page. ``name`` is its name in the passage, and the topic of its help."""
 
     name = ""
     margin_changed = Signal()

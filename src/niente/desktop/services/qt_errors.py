@@ -1,4 +1,4 @@
-"""Errors inside Qt's own calls (painting, showing) go to the same place as all others, and never through Qt."""
+"""Errors inside Qt's own calls (painting, showing) go to the same handler as all others, and never through Qt."""
 
 import sys
 from collections.abc import Callable

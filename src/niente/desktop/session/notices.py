@@ -41,7 +41,7 @@ def crash_notice(live: LiveRun | None) -> Notice:
 
 def ending_of(title: str, ended: PlanEnded) -> Ending:
     """Return the word for the desktop: how a plan ended, and whether somebody should come."""
-    words = tr("The plan is done.") if ended.complete else tr("The plan is {how}.").format(outcome=ended.reason)
+    words = tr("The plan is done.") if ended.complete else tr("The plan is {reason}.").format(reason=ended.reason)
     return Ending(title, ended.error.happened if ended.error is not None else words, urgent=ended.error is not None)
 
 
@@ -51,5 +51,5 @@ def end_notice(ended: PlanEnded) -> Notice:
         return Notice(str(ended.error), "plan.start", GO_ON)
     if ended.complete:
         return Notice(tr("The plan is done. The pick stands on the Choose page."), "page.choose")
-    words = tr("The plan is {how}. The rig is restored and every sample is kept.")
-    return Notice(words.format(outcome=ended.reason), "plan.start", GO_ON)
+    words = tr("The plan is {reason}. The rig is restored and every sample is kept.")
+    return Notice(words.format(reason=ended.reason), "plan.start", GO_ON)

@@ -234,7 +234,7 @@ class Session(QObject):
         return self.bench is not None and self.bench.busy
 
     def running_index(self) -> int | None:
-        """Return the place of the run under way among the plan's runs; ``None`` where none is."""
+        """Return the index of the run under way among the plan's runs; ``None`` where none is."""
         live, rows = self.live, self.planner.rows
         if live is None or live.closed is not None or not self.busy():
             return None

@@ -52,7 +52,7 @@ def figure(
     default: float | None = None,
     unknown: bool = False,
 ) -> QuantityField:
-    """Return a field for a quantity; with ``unknown`` the lowest place says that the value is not known."""
+    """Return a field for a quantity; with ``unknown`` the lowest value says that the value is not known."""
     field = QuantityField(
         quantity_of(quantity),
         low=low,
@@ -76,7 +76,7 @@ def words(title: str, settled: Callable[[str], object]) -> QLineEdit:
 
 
 def choice(title: str, options: list[str], settled: Callable[[int], object]) -> QComboBox:
-    """Return a list to choose from; ``settled`` is called with the place of what was chosen by a person."""
+    """Return a list to choose from; ``settled`` is called with the index of what was chosen by a person."""
     box = QComboBox()
     box.setAccessibleName(title)
     box.setToolTip(title)

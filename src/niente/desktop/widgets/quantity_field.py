@@ -15,7 +15,7 @@ from niente.desktop.services.translation import tr
 class QuantityField(QDoubleSpinBox):
     """A spin box for a quantity. ``settled`` comes once an edit is finished, not at every key.
 
-    ``off_words``, where given, is what the lowest place of the range is called: it then stands for "no limit".
+    ``off_words``, where given, is what the lowest value of the range is called: it then stands for "no limit".
     """
 
     settled = Signal(float)

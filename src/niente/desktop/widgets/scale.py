@@ -17,7 +17,7 @@ class PixelSpan:
         return self.start_px + (value - self.low) / (self.high - self.low) * (self.end_px - self.start_px)
 
     def value(self, px: float) -> float:
-        """Return the value at a place."""
+        """Return the value at a position."""
         return self.low + (px - self.start_px) / (self.end_px - self.start_px) * (self.high - self.low)
 
 
@@ -39,7 +39,7 @@ def tick_text(value: float, step: float) -> str:
 
 
 def apart(positions: list[float], least: float) -> list[float]:
-    """Return places moved so that neighbours stand at least so far from each other, each as near its own as can be."""
+    """Return positions moved so that neighbours stand at least so far from each other, each as near its own as can be."""
     order = sorted(range(len(positions)), key=lambda one: positions[one])
     moved = [positions[one] for one in order]
     for _ in range(4 * len(moved)):

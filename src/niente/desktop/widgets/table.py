@@ -19,7 +19,7 @@ Index = QModelIndex | QPersistentModelIndex
 
 
 class Cell(msgspec.Struct, frozen=True):
-    """What stands in one place of a table.
+    """What stands in one cell of a table.
 
     ``aside`` follows in small soft type (an interval, a unit); ``under`` is a palette colour for a line under the
     text (``guard`` for a limit broken, ``cap_line`` for what firmware limits); ``sign`` is drawn instead of a text;
@@ -131,7 +131,7 @@ class RowsModel(HeadedModel):
 
 
 def cell_data(model: HeadedModel, index: Index, role: int) -> object:
-    """Return what a model of cells says of one place: its text, its alignment, or the cell itself."""
+    """Return what a model of cells says of one cell: its text, its alignment, or the cell itself."""
     if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
         return model.row(index.row())[index.column()].plain
     if role == Qt.ItemDataRole.UserRole:

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QWidget
 
 
 class Views(QWidget):
-    """One button a view; ``chosen`` comes with the place of the one that is current now."""
+    """One button a view; ``chosen`` comes with the index of the one that is current now."""
 
     chosen = Signal(int)
 
@@ -34,5 +34,5 @@ class Views(QWidget):
 
     @property
     def current(self) -> int:
-        """The place of the current view."""
+        """The index of the current view."""
         return self._group.checkedId()

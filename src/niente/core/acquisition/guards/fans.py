@@ -2,8 +2,8 @@
 
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.model.frame import Frame
+from niente.core.model.names import part_of
 from niente.core.model.plan import GuardAction
-from niente.core.model.quantities import part_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 

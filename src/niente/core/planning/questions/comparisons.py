@@ -2,6 +2,7 @@
 
 import msgspec
 
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Confirmation, Entry, SearchMethod, Step
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -62,7 +63,7 @@ def variant_entries(card: RigCard, question: Question) -> list[Entry]:
         return []
     turns = [*names, *reversed(names)] if question.order == Order.MIRRORED else list(names)
     axes = usable_axes(card, question)
-    wants_map = any(axis.control.partition(".")[0] in (SPEED, LEVEL) for axis in axes)
+    wants_map = any(kind_of(axis.control) in (SPEED, LEVEL) for axis in axes)
     entries: list[Entry] = []
     heard: set[str] = set()
     for name in turns * question.repeats:

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from niente.core.model.names import part_of
 from niente.core.model.plan import Entry, Step
 from niente.core.model.question import Axis, Question
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -23,7 +24,7 @@ DUTY = "fan_duty"
 
 
 def first_fans(card: RigCard) -> Question:
-    """Return every swept group from 20 % on, each place 1.38 times the last; no load, so that it takes minutes."""
+    """Return every swept group from 20 % on, each point 1.38 times the last; no load, so that it takes minutes."""
     axes = tuple(Axis(f"{DUTY}.{group}", span=NOISE_DUTIES) for group in swept_groups(card))
     return Question("fan-sweep", axes, fixed_fans(card), (), (), until_known(card))
 
@@ -39,7 +40,7 @@ def fan_entries(card: RigCard, question: Question) -> list[Entry]:
     if idle is not None:
         entries.append(Step(off, idle.name, BACKGROUND, "noise", "The room's background"))
         for control, values in duties.items():
-            group = control.partition(".")[2]
+            group = part_of(control)
             alone = [Step(off.replaced(control, duty), idle.name, NOISE, "noise", f"The {group} fans alone") for duty in values]
             entries += arranged(alone, msgspec.structs.replace(question, idle_minutes=0.0), card)
     together = _together(base, duties)
@@ -54,7 +55,7 @@ def fan_entries(card: RigCard, question: Question) -> list[Entry]:
 
 
 def _together(base: Setting, duties: dict[str, list[float]]) -> list[Setting]:
-    """Return settings with every group at its own place of its axis, rising together."""
+    """Return settings with every group at its own point of its axis, rising together."""
     most = max(map(len, duties.values()), default=0)
     found = []
     for index in range(most):

@@ -88,8 +88,8 @@ def first_free(card: RigCard) -> Question:
 
 
 def free_entries(card: RigCard, question: Question) -> list[Entry]:
-    """Return every place of the axes under every load."""
-    return _product(card, question, "free", "One place of the axes")
+    """Return every point of the axes under every load."""
+    return _product(card, question, "free", "One point of the axes")
 
 
 def _product(card: RigCard, question: Question, stage: str, reason: str) -> list[Entry]:

@@ -39,7 +39,7 @@ def first_quiet(card: RigCard) -> Question:
 
 
 def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
-    """Return the stages. An offset axis with one place is what the whole sweep runs at; with several it is searched."""
+    """Return the stages. An offset axis with one point is what the whole sweep runs at; with several it is searched."""
     offset = next((axis for axis in question.axes if axis.control in SEARCHED), None)
     base = base_of(card, question)
     if offset is not None and len(offset.points()) == 1 and card.control(offset.control) is not None:
@@ -62,7 +62,7 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
 
 
 def _hottest(card: RigCard, base: Setting, axes: list[Axis]) -> Setting:
-    """Return the base at the highest place of every axis: what is stable there has the most clock to bear, and fans that
+    """Return the base at the highest point of every axis: what is stable there has the most clock to bear, and fans that
     keep it cool."""
     top = Spot(base)
     for axis in axes:
@@ -72,7 +72,7 @@ def _hottest(card: RigCard, base: Setting, axes: list[Axis]) -> Setting:
 
 
 def _heat(card: RigCard, question: Question, base: Setting, axes: list[Axis], load: str) -> list[Step]:
-    """Ascending power, kept warm, over every place of the axes."""
+    """Ascending power, kept warm, over every point of the axes."""
     return [
         step_at(card, spot, load, question.exposure, "capacity", "Heat path and throughput here")
         for spot in spots(card, base, axes)

@@ -76,7 +76,7 @@ def first_burst(card: RigCard) -> Question:
 
 
 def burst_entries(card: RigCard, question: Question) -> list[Entry]:
-    """Return for every place 15 s from rest, and the whole burst window from rest: does the clock last it?"""
+    """Return for every point 15 s from rest, and the whole burst window from rest: does the clock last it?"""
     window = card.stock.burst_time_s or WINDOW_S
     whole = Exposure(min_s=window + BURST_S, max_s=window + BURST_S)
     steps: list[Step] = []

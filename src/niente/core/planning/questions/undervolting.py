@@ -98,7 +98,7 @@ def search_of(
     stage: str,
     exposure: Exposure,
 ) -> Search:
-    """Return a search from the gentlest of some places, which is the highest, to the deepest; ``step`` is the rig's own."""
+    """Return a search from the gentlest of some values, which is the highest, to the deepest; ``step`` is the rig's own."""
     high, low = max(points), min(points)
     coarse = max((high - low) / (len(points) - 1), step)
     fine = min(question.fine if question.fine is not None else step, coarse)

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from niente.core.model.names import control_name, kind_of
 from niente.core.model.quantities import QUANTITIES
 from niente.core.model.rig_card import Channel, Control, LoadCard, Part, RigCard, Variant
 from niente.core.model.setting import Setting
@@ -17,7 +18,7 @@ OFFSET_MAPS = ("core_offset_mv", "point_offset_mv")
 def channels_of(machine: Machine) -> tuple[Channel, ...]:
     """Return the channels of a machine, in the order of its frames."""
     step = machine.sensors.temperature_step_k
-    readings = {name: QUANTITIES.get(name.partition(".")[0]) for name in machine.heat.readings.values()}
+    readings = {name: QUANTITIES.get(kind_of(name)) for name in machine.heat.readings.values()}
     pump = machine.pump
     graphics = any(load.graphics_w for load in machine.loads)
     return (
@@ -52,7 +53,7 @@ def controls_of(machine: Machine) -> tuple[Control, ...]:
     counts = {"core_offset_mv": machine.processor.cores, "point_offset_mv": len(machine.processor.curve_mhz)}
     found: list[Control] = []
     for control in machine.controls:
-        name, _, part = control.name.partition(".")
+        name, part = control_name(control.name)
         if part == EVERY and name in counts:
             found += [msgspec.structs.replace(control, name=f"{name}.{i}") for i in range(1, counts[name] + 1)]
         else:

@@ -27,7 +27,7 @@ DUSK_H = 0.5
 MIN_FAN_V = 1.2
 """What of its supply a fan loses before it turns."""
 WIRED = -1
-"""The place of the header of a fan that has none."""
+"""The index of the header of a fan that has none."""
 NORMAL, UNIFORM = 1, 3
 """Draws a second beside those of the channels: the load's unrest; and what the silicon does."""
 

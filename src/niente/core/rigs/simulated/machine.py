@@ -4,6 +4,7 @@ from typing import Annotated, Any
 
 import msgspec
 
+from niente.core.model.names import control_name
 from niente.core.model.rig_card import Control, LoadKind, MakersLimits, Part, Variant
 from niente.core.model.setting import Setting
 
@@ -341,7 +342,7 @@ class Machine(msgspec.Struct, frozen=True):
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""
-        named = [control.name.partition(".") for control in self.controls]
-        set_by_duty = [part for name, _, part in named if name == "fan_duty"]
+        named = [control_name(control.name) for control in self.controls]
+        set_by_duty = [part for name, part in named if name == "fan_duty"]
         own = [fan.group for fan in self.fans.values() if fan.group] + ([self.pump.group] if self.pump is not None else [])
         return tuple(dict.fromkeys([group for group in set_by_duty if group in own] + own))

@@ -1,4 +1,4 @@
-"""Machine files: how they are read, how a variant changes one, and what is refused about it, with its place."""
+"""Machine files: how they are read, how a variant changes one, and what is refused about it, with its path."""
 
 from importlib import resources
 from pathlib import Path

@@ -6,6 +6,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from niente.core.model.names import kind_of
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
@@ -56,7 +57,7 @@ def sensors_of(machine: Machine, rng: np.random.Generator) -> Sensors:
     slow = {"case_air_temperature_c", "coolant_temperature_c", "room_temperature_c"}
     rows = []
     for channel in channels:
-        kind = channel.name.partition(".")[0]
+        kind = kind_of(channel.name)
         offset = model.offsets.get(channel.name, model.offsets.get(kind, 0.0))
         if kind == "core_temperature_c":
             offset += model.temperature_offset_k * float(rng.standard_normal())

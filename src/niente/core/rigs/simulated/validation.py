@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from itertools import pairwise
 
+from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import QUANTITIES
 from niente.core.model.rig_card import LoadKind
 from niente.core.rigs.simulated.card import channels_of, controls_of, filled
@@ -74,7 +75,7 @@ def _network(machine: Machine) -> Iterator[str]:
             yield from (f"{at}.stages: there is no fan {fan!r}" for fan in stage if fan not in machine.fans)
     yield from (f"{index}: there is no node {node!r}" for index, node in named if node not in known)
     for node, name in heat.readings.items():
-        if name.partition(".")[0] not in QUANTITIES or not name.partition(".")[0].endswith("temperature_c"):
+        if kind_of(name) not in QUANTITIES or not kind_of(name).endswith("temperature_c"):
             yield f"heat.readings.{node}: there is no temperature called {name!r}"
     placed = [fan for stream in heat.streams.values() for stage in stream.stages for fan in stage]
     yield from _twice("heat.streams", placed)
@@ -138,7 +139,7 @@ def _settings(machine: Machine) -> Iterator[str]:
     controls = {control.name: control for control in controls_of(machine)}
     groups = machine.groups()
     for control in controls.values():
-        part = control.name.partition(".")[2]
+        part = part_of(control.name)
         if control.name.startswith(("fan_duty.", "fan_supply_v.")) and part not in groups:
             yield f"controls: {control.name}: there is no fan group {part!r}"
     for at, setting in (("stock", filled(machine, machine.stock)), ("safe", filled(machine, machine.safe))):
@@ -158,7 +159,7 @@ def _settings(machine: Machine) -> Iterator[str]:
 def _readings(machine: Machine) -> Iterator[str]:
     """Yield what names a channel that the machine does not have."""
     channels = {channel.name for channel in channels_of(machine)}
-    quantities = {name.partition(".")[0] for name in channels}
+    quantities = {kind_of(name) for name in channels}
     for table, values in (("gains", machine.sensors.gains), ("offsets", machine.sensors.offsets)):
         for name in values:
             if name not in channels | quantities:

@@ -31,7 +31,7 @@ ELSEWHERE = 0.6
 COMMON_SD_K = 0.14
 """What all settled temperatures of a machine are off by together, and no number of runs removes (K)."""
 FOLLOWED_SHARE_SD = 0.02
-"""A sum that leaves out more than this share of the rise is followed less than the runs about a place."""
+"""A sum that leaves out more than this share of the rise is followed less than the nearby runs."""
 UNMEASURED_SHARE_SD = 0.012
 """What the sum leaves out before anything was measured, as a share of the rise."""
 
@@ -46,7 +46,7 @@ class Misfit(msgspec.Struct, frozen=True):
 
 
 class Neighbours(msgspec.Struct, frozen=True):
-    """The runs as the process beside the sum sees them: places ``(n, 1 + g)``, labels, the sum there ``(n,)``, its slopes
+    """The runs as the process beside the sum sees them: points ``(n, 1 + g)``, labels, the sum there ``(n,)``, its slopes
     ``(n, p)``, what is left over ``(n,)`` (K), and the inverse ``(n, n)`` of the covariance of the readings."""
 
     points: Array
@@ -84,7 +84,7 @@ class HeatPath(msgspec.Struct, frozen=True):
 
     @property
     def follows_runs(self) -> bool:
-        """Whether the answer is drawn to the runs about a place, since the sum does not explain this machine: some run does not
+        """Whether the answer is drawn to the nearby runs, since the sum does not explain this machine: some run does not
         fit, or it leaves much out everywhere. Else more fan is never hotter, and the process only widens the interval."""
         return bool(self.misfits) or self.share_sd >= FOLLOWED_SHARE_SD
 
@@ -141,7 +141,7 @@ class HeatPath(msgspec.Struct, frozen=True):
         return value, slopes, slopes @ mixing
 
     def _pulled(self, label: tuple[str, str], value: Vector, power: Vector, speeds: Array) -> tuple[Array, Array]:
-        """Return how much each run says of each place beside the sum, and what places and runs have in common."""
+        """Return how much each run says of each point beside the sum, and what points and runs have in common."""
         near = self.near
         assert near is not None
         likeness = likeness_of(near_points(power, speeds), near.points, [label] * power.shape[0], near.labels)
@@ -198,7 +198,7 @@ def near_points(power: Vector, speeds: Array) -> Array:
 
 
 def likeness_of(one: Array, other: Array, labels: Sequence[tuple[str, str]], others: Sequence[tuple[str, str]]) -> Array:
-    """Return the correlation of what the sum leaves out, ``(n, m)``, between places ``(n, d)`` and ``(m, d)``."""
+    """Return the correlation of what the sum leaves out, ``(n, m)``, between points ``(n, d)`` and ``(m, d)``."""
     apart = ((one[:, None, :] - other[None, :, :]) ** 2).sum(axis=-1)
     number = {label: index for index, label in enumerate({*labels, *others})}
     mine, theirs = np.array([number[label] for label in labels]), np.array([number[label] for label in others])

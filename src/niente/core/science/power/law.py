@@ -123,7 +123,7 @@ def likeness(one: Array, of_one: Array, other: Array, of_other: Array) -> Array:
 def law(
     values: Vector, index: Array | int, ref_mhz: float, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array
 ) -> tuple[Array, Array]:
-    """Return power (W) and voltage (V) by the law alone, for the load at a place among the parameters' charges."""
+    """Return power (W) and voltage (V) by the law alone, for the load at an index among the parameters' charges."""
     leak, per_k, per_v, uncore, ohm = np.exp(values[:AT_FULL])
     charge = np.exp(values[SHARED + np.asarray(index)])
     x = clock_mhz / ref_mhz - 1.0

@@ -27,9 +27,9 @@ ones for settings in which none was found, since near a runaway the two lie clos
 
 Rise = Callable[[Vector, Vector, Indices], Vector]
 """The rise over the room in K for package powers ``(m,)`` in W at core temperatures ``(m,)`` in °C, which fans on a curve
-follow; ``(m,)`` places say which of the settings they belong to."""
+follow; ``(m,)`` indices say which of the settings they belong to."""
 Power = Callable[[Vector, Vector, Indices], Vector]
-"""The package power in W at clocks ``(m,)`` in MHz and core temperatures ``(m,)`` in °C, for settings by their places."""
+"""The package power in W at clocks ``(m,)`` in MHz and core temperatures ``(m,)`` in °C, for settings by their indices."""
 
 
 class SettingLimiter(IntEnum):

@@ -33,7 +33,7 @@ GRAB_PX = 9.0
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
 EVERY = 2
-"""Every so many places of the grid are drawn; all of them count."""
+"""Every so many points of the grid are drawn; all of them count."""
 
 
 class ScatterPoints(msgspec.Struct, frozen=True):
@@ -90,7 +90,7 @@ class Scatter(Plot):
             n=total, t=f"{self._limits.min_throughput_percent:g}"
         )
         if choice is not None:
-            words += " " + tr("The pick: {place}, {dba} dBA, {t} %. The table below gives the runners-up.").format(
+            words += " " + tr("The pick: {point}, {dba} dBA, {t} %. The table below gives the runners-up.").format(
                 point=candidate_text(choice.pick),
                 dba=number_text(choice.pick.in_room_dba, 1),
                 t=number_text(choice.pick.throughput_percent, 1),

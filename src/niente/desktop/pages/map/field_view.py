@@ -24,7 +24,7 @@ MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 
 
 class FieldView(Plot):
-    """The picture. ``selected`` gives the place of a setting in the field's arrays; ``wanted`` asks for a run there."""
+    """The picture. ``selected`` gives the index of a setting in the field's arrays; ``wanted`` asks for a run there."""
 
     selected = Signal(int)
     wanted = Signal()
@@ -231,7 +231,7 @@ class FieldView(Plot):
             self.wanted.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Move the crosshair by a place; Enter plans a run there."""
+        """Move the crosshair by a step; Enter plans a run there."""
         key = Qt.Key(event.key())
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (1, 0), Qt.Key.Key_Down: (-1, 0)}
         move = moves.get(key)

@@ -198,7 +198,7 @@ def _weights(wanted: Array, known: Array) -> Array:
 
 
 def grid_points(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
-    """Return the places measured, and those of the sweep's grid between them that were not.
+    """Return the points measured, and those of the sweep's grid between them that were not.
 
     Single confirmations open no row or column of their own.
     """
@@ -211,7 +211,7 @@ def grid_points(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tup
 
 
 def quietest(field: SettingGrid, limits: Limits) -> Array:
-    """Return the quietest place of each column that keeps the headroom with its interval, ``(n, 2)``; columns without one are
+    """Return the quietest point of each column that keeps the headroom with its interval, ``(n, 2)``; columns without one are
     left out."""
     predicted = field.predicted
     keeps = field.as_grid(predicted.headroom_k - predicted.core_hw) >= limits.min_headroom_k

@@ -11,6 +11,7 @@ from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import predict
 from niente.core.analysis.rise_lines import WattLine, WattLines
 from niente.core.analysis.setting_batch import SettingBatch
+from niente.core.model.names import part_of
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
@@ -31,7 +32,7 @@ def _line(name: str, known: Quantity, value: float, half_width: float | None = N
 
 
 def point_text(field_controls: tuple[str, str], point: tuple[float, float]) -> str:
-    """Return a place of a map by its two values: ``120 W, 38 %``."""
+    """Return a point of a map by its two values: ``120 W, 38 %``."""
     return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, point, strict=True))
 
 
@@ -69,7 +70,7 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: in
     for row, (control, step) in enumerate(moves, 1):
         name = number_text(step, 0) if step < 0 else f"+{number_text(step, 0)}"
         unit = quantity_of(control).unit
-        part = control.partition(".")[2]
+        part = part_of(control)
         lines.append(
             (
                 f"{name}{NO_BREAK_SPACE}{unit} {part}".strip(),
@@ -102,7 +103,7 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
     if one.heat_limited:
         cautions.append(tr("The temperature cap limits the clock here: the core stands at it, and the room decides the work."))
     if not one.inside:
-        cautions.append(tr("No runs surround this place: it is extrapolated, and its interval is the models' own."))
+        cautions.append(tr("No runs surround this point: it is extrapolated, and its interval is the models' own."))
     if one.failures:
         cautions.append(tr("It was run, and it failed."))
     if "headroom" in one.breaks and not one.heat_limited:
@@ -136,7 +137,7 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
 def _misfit_words(heat: HeatPath) -> str:
     """Say what the sum does not explain, and what the map does about it."""
     if not heat.misfits:
-        words = tr("The sum leaves out {n} % of the rise on this machine: the map follows the runs about a place.")
+        words = tr("The sum leaves out {n} % of the rise on this machine: the map follows the nearby runs.")
         return words.format(n=number_text(100.0 * heat.share_sd, 0))
     worst = heat.misfits[0]
     words = tr("Run {n} does not fit: {a} K measured, {b} K modelled. Near such runs the map follows the runs.")

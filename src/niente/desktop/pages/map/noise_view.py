@@ -27,7 +27,7 @@ DASHES = ((0.0, 0.0), (7.0, 3.0), (2.0, 2.5), (8.0, 3.0), (4.0, 2.0))
 
 
 class NoiseView(Plot):
-    """The picture. ``selected`` gives the place of a group; the last one stands for all together."""
+    """The picture. ``selected`` gives the index of a group; the last one stands for all together."""
 
     selected = Signal(int)
 

@@ -62,7 +62,7 @@ class FieldPicture(msgspec.Struct, frozen=True):
 
 class Lines(msgspec.Struct, frozen=True):
     """The lines of a field: of equal noise and equal headroom by level, of equal colour, where guards would trip with their
-    words, and the quietest place of each column."""
+    words, and the quietest point of each column."""
 
     noise: list[tuple[float, list[Array]]]
     headroom: list[tuple[float, list[Array]]]
@@ -93,7 +93,7 @@ class OverField:
         self.box, self.above, self.beside = boxes
 
     def draw(self, painter: QPainter, shown: FieldPicture, made: Drawn, lines: Lines, point: MapPoint | None) -> None:
-        """Draw everything, the crosshair at a place."""
+        """Draw everything, the crosshair at a point."""
         across, up = spans(self.canvas, self.box)
         area = self.canvas.area(self.box)
         painter.setClipRect(area)

@@ -13,6 +13,7 @@ from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NienteError
+from niente.core.model.names import part_of
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.science.heat.sum import OTHER
@@ -157,7 +158,7 @@ class MapPage(Page):
             self.margin_changed.emit()
 
     def _find(self) -> None:
-        """Find the selected place in the field as it is now."""
+        """Find the selected point in the field as it is now."""
         self.candidate = None
         if self._point is None or self.mapped is None:
             return
@@ -375,7 +376,7 @@ class MapPage(Page):
             words = tr("{t} of the heaviest load, {n} wrong results.")
             blocks.append(Words(tr("Run here"), words.format(t=duration_text(one.clean_s), n=one.failures)))
         if self.candidate is None:
-            words = tr("Click a place in the field, or use the arrow keys, to read it here. Enter plans a run there.")
+            words = tr("Click a point in the field, or use the arrow keys, to read it here. Enter plans a run there.")
             blocks.append(Words(tr("Select"), words))
         return blocks
 
@@ -403,6 +404,6 @@ def _fixed_words(mapped: SettingMap, *, of_field: bool) -> str:
     )
     text = base.text(wanted)
     of_places = field.settings.values if of_field else ()
-    found = [name.partition(".")[2] for name in of_places if name not in (field.across, field.up)]
+    found = [part_of(name) for name in of_places if name not in (field.across, field.up)]
     words = ([text] if text else []) + [tr("{group} fans as quiet as they may").format(group=group) for group in found]
     return "; " + ", ".join(words) if words else ""

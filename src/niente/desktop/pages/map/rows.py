@@ -24,7 +24,7 @@ def table_heads(mapped: SettingMap | None) -> list[str]:
 
 
 def table_rows(mapped: SettingMap) -> list[list[Cell | str]]:
-    """Return the field as rows: every place, the first axis fastest."""
+    """Return the field as rows: every point, the first axis fastest."""
     field, predicted, scale = mapped.field, mapped.field.predicted, mapped.models.scale
     least = mapped.limits.min_headroom_k
     rows: list[list[Cell | str]] = []

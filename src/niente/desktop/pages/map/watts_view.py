@@ -27,7 +27,7 @@ NAME_PX, KEY_PX = 54.0, 176
 
 
 class WattsView(Plot):
-    """The picture. ``selected`` gives the place of a line."""
+    """The picture. ``selected`` gives the index of a line."""
 
     selected = Signal(int)
 

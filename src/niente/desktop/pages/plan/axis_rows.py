@@ -1,4 +1,4 @@
-"""The axes as rows of fields: from, to, step, and how many places that makes. A row without an end is fixed at one value."""
+"""The axes as rows of fields: from, to, step, and how many points that makes. A row without an end is fixed at one value."""
 
 import re
 from collections.abc import Callable
@@ -8,7 +8,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFocusEvent
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from niente.core.model.quantities import part_of, quantity_of, value_typed
+from niente.core.model.names import control_name, kind_of
+from niente.core.model.quantities import quantity_of, value_typed
 from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, axis_title, offered_controls, range_of, snapped
@@ -31,7 +32,7 @@ class AxisField(QLineEdit):
 
     focused = Signal()
     points = ""
-    """A list of places that there is no room for: it stands in the field while that has the focus."""
+    """A list of points that there is no room for: it stands in the field while that has the focus."""
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Select the figure, ready to be typed over, and tell."""
@@ -65,12 +66,12 @@ class AxisRow:
         self.unit = quantity_of(control).unit
         self.first, self.last, self.step = (self._field(title, which) for which in (tr("from"), tr("to"), tr("step")))
         self.step.setToolTip(
-            tr("{title}, step: a figure, a ratio such as × 1.38, or a list of places with commas").format(title=title)
+            tr("{title}, step: a figure, a ratio such as × 1.38, or a list of points with commas").format(title=title)
         )
         self.name, self.points = label(title), label("", "soft")
         self.name.setBuddy(self.first)
         for field in self.fields:
-            if control.partition(".")[0] in DEEPENS:
+            if kind_of(control) in DEEPENS:
                 field.setProperty("help", "safety")
             field.editingFinished.connect(lambda: settled(control))
             field.focused.connect(lambda: focused(control))
@@ -90,7 +91,7 @@ class AxisRow:
 
     def put(self, axis: Axis | None, fixed: float | None, points: int) -> None:
         """Show an axis, or the value that the control is fixed at."""
-        deepens = self.control.partition(".")[0] in DEEPENS
+        deepens = kind_of(self.control) in DEEPENS
         texts, listed = ("", "", ""), ""
         if axis is None or len(axis.points()) == 1:
             value = fixed if axis is None else axis.points()[0]
@@ -110,7 +111,7 @@ class AxisRow:
     def read(self, step: float) -> Axis | float | None:
         """Return what was typed: an axis, one value, or nothing. Raises ``NoFigureError``.
 
-        ``step`` is the rig's own step; where none is typed, four places are made between the ends.
+        ``step`` is the rig's own step; where none is typed, four points are made between the ends.
         """
         first, last, stepped = (field.text().strip() for field in self.fields)
         if self.step.points and not self.step.isModified():
@@ -126,7 +127,7 @@ class AxisRow:
         ends = self._figure(first), self._figure(last)
         if ends[0] == ends[1]:
             return ends[0]
-        if self.control.partition(".")[0] in DEEPENS:
+        if kind_of(self.control) in DEEPENS:
             ends = min(ends), max(ends)
         ratio = RATIO.match(stepped)
         if ratio:
@@ -235,7 +236,7 @@ class AxisTable(QWidget):
 
 def short_title(control: str, card: RigCard) -> str:
     """Return a control's name where there is little room for it."""
-    name, part = control.partition(".")[0], part_of(control)
+    name, part = control_name(control)
     short = {
         "sustained_power_w": tr("Power limit"),
         "voltage_offset_mv": tr("Offset"),
@@ -252,7 +253,7 @@ def short_title(control: str, card: RigCard) -> str:
 
 
 def _whole(axis: Axis, card: RigCard) -> Axis:
-    """Return an axis over a bare quantity as one over its first part, by which its places are judged."""
+    """Return an axis over a bare quantity as one over its first part, by which its points are judged."""
     if card.control(axis.control) is None and (parts := control_parts(card, axis.control)):
         return msgspec.structs.replace(axis, control=parts[0])
     return axis

@@ -52,7 +52,7 @@ def explain(
         blocks.append(Readings(tr("What it says"), tuple(lines)))
     why = [sentence(step.reason)]
     if row.reason:
-        why.append(tr("Left out: {why}.").format(reason=row.reason))
+        why.append(tr("Left out: {reason}.").format(reason=row.reason))
     if row.waits:
         why.append(row.waits)
     if row.status == RunStatus.EXPECTED:

@@ -227,7 +227,7 @@ class PlanPage(Page):
         self.margin_changed.emit()
 
     def selected(self) -> tuple[int, Row] | None:
-        """Return the run that is selected in the list: its place, and how it stands."""
+        """Return the run that is selected in the list: its index, and its status."""
         rows = self.session.planner.rows
         return (self._index, rows[self._index]) if 0 <= self._index < len(rows) else None
 
@@ -302,7 +302,7 @@ class PlanPage(Page):
         if not axes:
             return tr("Nothing is varied.")
         points = " × ".join(f"{len(axis.points())}" for axis in axes)
-        words = tr("{places} places: the full factorial under these loads is {n} runs.")
+        words = tr("{points} points: the full factorial under these loads is {n} runs.")
         return words.format(points=points, n=naive)
 
     def _show_warning(self) -> None:

@@ -9,7 +9,8 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QAbstractItemView, QTableView
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.model.quantities import number_text, part_of, quantity_of
+from niente.core.model.names import control_name, kind_of, part_of
+from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import OFF_AT_ZERO, Setting
 from niente.core.planning.columns import MAX_COLUMNS, deepest
@@ -52,7 +53,7 @@ class Fold(msgspec.Struct, frozen=True):
 
 class ShownRun(msgspec.Struct, frozen=True):
     """What the list is drawn from: runs, how long each takes, the controls that have a column, what is foreseen.
-    ``running`` is the place of the run under way."""
+    ``running`` is the index of the run under way."""
 
     card: RigCard
     rows: tuple[Row, ...]
@@ -64,7 +65,7 @@ class ShownRun(msgspec.Struct, frozen=True):
 
 
 class RunList(HeadedModel):
-    """Rows of runs, worked out as they are looked at. ``moved`` tells from which place to after which a run was dragged
+    """Rows of runs, worked out as they are looked at. ``moved`` tells from which index to after which a run was dragged
     (-1: to the top)."""
 
     moved = Signal(int, int)
@@ -287,7 +288,7 @@ class RunList(HeadedModel):
 
 def _head(columns: tuple[str, ...], run_index: int) -> str:
     """Return a column's head: the unit, and the fan group where two of them have a column."""
-    name = columns[run_index].partition(".")[0]
+    name = kind_of(columns[run_index])
     if name in SHORT:
         return SHORT[name]
     return f"{part_of(columns[run_index])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
@@ -295,7 +296,7 @@ def _head(columns: tuple[str, ...], run_index: int) -> str:
 
 def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setting, control: str) -> str:
     """Return what a run sets a control to, as short as a column has room for."""
-    name, part = control.partition(".")[0], part_of(control)
+    name, part = control_name(control)
     if name == "fan_duty":
         if part in speed_rpm:
             return f"{speed_rpm[part]:g} rpm"
@@ -312,7 +313,7 @@ def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setti
 def _open(row: Row, control: str) -> bool:
     """Return whether a run's value is still to be found by a search."""
     offsets = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
-    return bool(row.step.takes and row.waits) and control.partition(".")[0] in offsets
+    return bool(row.step.takes and row.waits) and kind_of(control) in offsets
 
 
 def _range(values: Sequence[float], digits: int) -> str:

@@ -4,6 +4,7 @@ import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QTableView, QVBoxLayout, QWidget
 
 from niente.core.model.guard_rules import guard_on, guardable, moved
+from niente.core.model.names import control_name, part_of
 from niente.core.model.plan import Guard, GuardAction
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import Control, RigCard, SetBy
@@ -191,11 +192,11 @@ def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
 
 
 def folded(controls: tuple[Control, ...]) -> list[list[int]]:
-    """Return the places of controls by row: those that stand for one a core or a point, and are alike, share a row."""
+    """Return the indices of controls by row: those that stand for one a core or a point, and are alike, share a row."""
     rows: list[list[int]] = []
     shared: dict[object, list[int]] = {}
     for at, control in enumerate(controls):
-        name, _, part = control.name.partition(".")
+        name, part = control_name(control.name)
         key = (name, control.low, control.high, control.step, control.set_by, control.rest)
         if part.isdigit() and key in shared:
             shared[key].append(at)
@@ -210,7 +211,7 @@ def _control_row(alike: list[Control], own: RigCard) -> list[Entry]:
     control = alike[0]
     title = control.title
     if len(alike) > 1:
-        first, last = control.name.partition(".")[2], alike[-1].name.partition(".")[2]
+        first, last = part_of(control.name), part_of(alike[-1].name)
         title = tr("{title} to {last}").format(title=title, last=last) if first != last else title
     quantity, driver = quantity_of(control.name), own.control(control.name)
     low, high = (driver.low, driver.high) if driver is not None else (control.low, control.high)

@@ -21,7 +21,7 @@ from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.quantity_field import QuantityField
 
 UNKNOWN_DBA = 9.0
-"""The lowest place of a field for a level, which says that it is not known; no room is as quiet."""
+"""The lowest value of a field for a level, which says that it is not known; no room is as quiet."""
 
 
 class RoomView(QWidget):
@@ -184,16 +184,16 @@ class RoomView(QWidget):
         changed = msgspec.structs.replace(getattr(sheet, part), **{name: value})
         self._change({"room": tr("room"), "listener": tr("listener"), "meter": tr("sound meter")}[part], {part: changed})
 
-    def _mark(self, place: int, over_db: float) -> None:
+    def _mark(self, index: int, over_db: float) -> None:
         """Move where a mark begins; those beside it give way, so that the scale goes on rising."""
         sheet = self.session.sheet
         if sheet is None:
             return
         marks = list(sheet.marks_over_db)
-        marks[place] = over_db
-        for at in range(place + 1, len(marks)):
+        marks[index] = over_db
+        for at in range(index + 1, len(marks)):
             marks[at] = max(marks[at], marks[at - 1] + 0.5)
-        for at in range(place - 1, -1, -1):
+        for at in range(index - 1, -1, -1):
             marks[at] = min(marks[at], marks[at + 1] - 0.5)
         self._change(tr("dynamic scale"), {"marks_over_db": tuple(marks)})
 

@@ -4,6 +4,7 @@ import msgspec
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from niente.core.model.names import kind_of
 from niente.core.model.quantities import Quantity, quantity_of
 from niente.core.model.rig_card import Channel, RigCard, Trust
 from niente.core.model.rig_sheet import READABLE, RigSheet, counts_of
@@ -65,15 +66,15 @@ class SensorsView(QWidget):
         self.counts.setCurrentText(tr(sheet.counts.value))
         kinds: dict[str, list[Channel]] = {}
         for channel in own.channels:
-            kinds.setdefault(channel.name.partition(".")[0], []).append(channel)
+            kinds.setdefault(kind_of(channel.name), []).append(channel)
         self._names = list(kinds)
         known = {trust.channel: trust for trust in sheet.trust}
         self.model.set_entries([_row(kind, alike, known, sheet.by_hand) for kind, alike in kinds.items()])
 
-    def _counts_chosen(self, place: int) -> None:
+    def _counts_chosen(self, index: int) -> None:
         sheet, bench = self.session.sheet, self.session.bench
         if sheet is not None and bench is not None:
-            counts = counts_of(bench.own_card)[place]
+            counts = counts_of(bench.own_card)[index]
             self.session.sheets.change(tr("what counts"), msgspec.structs.replace(sheet, counts=counts))
 
     def _edited(self, row: int, column: int, value: object) -> None:

@@ -99,7 +99,7 @@ def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
     words = f"{sentence(live.opened.step.reason)} {taken}"
     if live.constants:
         constants = tr(" and ").join(duration_text(one.seconds) for one in live.constants)
-        words += " " + tr("It settled with time constants of {told}.").format(constants=constants)
+        words += " " + tr("It settled with time constants of {constants}.").format(constants=constants)
     found: list[Block] = [Words(tr("This run"), words)]
     if any(one.by_firmware and one.quantity == "core_temperature_c" and one.left < 1.5 for one in far):
         text = tr("The temperature cap limits the clock here: the reading is the cap, and says nothing of the heat path.")

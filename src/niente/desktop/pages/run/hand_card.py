@@ -170,7 +170,7 @@ class HandCardView(QWidget):
             if value is not None and not request.low <= value <= request.high:
                 span = f"{request.quantity.text(request.low)} to {request.quantity.with_unit(request.high)}"
                 why = tr("it lies between {span}").format(span=span)
-        refusal.setText(tr("That cannot be: {why}.").format(reason=why) if why else "")
+        refusal.setText(tr("That cannot be: {reason}.").format(reason=why) if why else "")
         refusal.setVisible(bool(why))
         self.hands.read(request.channel, None if why else value)
 

@@ -8,6 +8,7 @@ from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from niente.core.acquisition.recovery import InterruptedRun
+from niente.core.model.names import kind_of
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.theme import BODY, SMALL, Look, font
@@ -42,7 +43,7 @@ class LastSeconds(QWidget):
         """Show a run's last samples."""
         self._time, self._lines = found.time_s, []
         for channel, name in SHOWN:
-            indices = [i for i, one in enumerate(found.run.channels) if one.partition(".")[0] == channel]
+            indices = [i for i, one in enumerate(found.run.channels) if kind_of(one) == channel]
             if not indices or not found.time_s.shape[0]:
                 continue
             values = np.where(np.isfinite(found.values[:, indices]), found.values[:, indices], -np.inf).max(axis=1)
