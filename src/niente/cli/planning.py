@@ -1,24 +1,19 @@
 """The plan commands: every question with its options, kept questions, a plan validated against a rig, and the schemas."""
 
 import math
-import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
 import msgspec
 
 from niente.cli.cards import card_of
+from niente.cli.question_options import QuestionOptions, question_options
 from niente.core.model.errors import DocumentError, PlanError
 from niente.core.model.json_files import indented_json
-from niente.core.model.plan import Exposure, Plan, QuietHours, SearchMethod
-from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.plan import Plan
+from niente.core.model.question import Question
 from niente.core.model.rig_card import RigCard
-from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
-from niente.core.planning.builders import default_fans, until_known
-from niente.core.planning.questions.undervolting import SEARCHED
-
-SPAN = re.compile(r"^\s*([-+0-9.eE]+)\s*\.\.\s*([-+0-9.eE]+)\s*(?:/\s*(x?)\s*([0-9.]+))?\s*$")
 
 
 @click.group()
@@ -28,52 +23,11 @@ def plan() -> None:
 
 def _question_command(name: str, title: str, asks: str) -> None:
     @plan.command(name, help=f"{title}. {asks}")
-    @_options
-    def command(rig: str, **given: object) -> None:
+    @question_options
+    def command(rig: str, anew: bool, **given: object) -> None:
         card = card_of(rig)
-        question = _first(card, name)
-        _print(card, _with(card, question, given), bool(given["anew"]))
-
-
-def _options(command: Callable[..., None]) -> Callable[..., None]:
-    for option in reversed(
-        (
-            click.option("--rig", required=True, help="The rig's name, or module:factory."),
-            click.option(
-                "--axis", "axes", multiple=True, metavar="CONTROL=POINTS",
-                help="Vary a control: a list (80,100,125), a span with a step (60..180/12), or by ratio (20..100/x1.38).",
-            ),
-            click.option(
-                "--fixed", "--hold", "fixed", multiple=True, metavar="CONTROL=VALUE", help="Fix a control throughout."
-            ),
-            click.option("--power", default=None, metavar="POINTS", help="Short for --axis sustained_power_w=…"),
-            click.option("--fans", default=None, metavar="POINTS", help="Short for the axis over the fans that are swept."),
-            click.option("--offset", default=None, metavar="POINTS", help="Short for --axis voltage_offset_mv=…"),
-            click.option("--loads", default=None, metavar="NAME,…", help="Loads to survive (one list for both uses)."),
-            click.option("--survive", default=None, metavar="NAME,…", help="Loads that a setting has to survive."),
-            click.option("--quiet-under", default=None, metavar="NAME,…", help="Loads that it has to be quiet under."),
-            click.option("--known-to", default=None, type=float, metavar="K", help="End a run when it is known to ± this."),
-            click.option("--minutes", default=None, type=float, metavar="MIN", help="Let every run last this long instead."),
-            click.option("--order", default=None, type=click.Choice([one.name.lower() for one in Order]), help="Their order."),
-            click.option("--rest", default=None, type=float, metavar="MIN", help="Minutes of rest before a cold start."),
-            click.option("--fan-school", default=None, type=click.Choice([one.name.lower() for one in FanSchool]),
-                         help="How fans are set while measuring."),
-            click.option("--repeats", default=None, type=click.IntRange(1), help="How often each run is made."),
-            click.option("--search", default=None, type=click.Choice([one.name.lower() for one in SearchMethod]),
-                         help="How a limit is searched."),
-            click.option("--fine", default=None, type=float, help="The fine step of a search, in the control's unit."),
-            click.option("--margin", default=None, type=float, help="Back from the last pass, in the control's unit."),
-            click.option("--passes", default=None, type=click.IntRange(1), help="Clean exposures that make a pass."),
-            click.option("--until-cold", is_flag=True, help="Let the rest go on until nothing moves any more."),
-            click.option("--variants", default=None, metavar="A,B", help="The two states of the machine that are compared."),
-            click.option("--budget", default=None, type=float, metavar="H", help="Hours after which nothing new is begun."),
-            click.option("--quiet-hours", default=None, metavar="FROM-TO", help="Hours in which nothing loud is run: 22-7."),
-            click.option("--quiet-dba", default=30.0, type=float, metavar="dBA", help="What counts as loud then (default 30)."),
-            click.option("--anew", is_flag=True, help="Let only runs from now on count as answers."),
-        )
-    ):  # fmt: skip
-        command = option(command)
-    return command
+        options = msgspec.convert(given, QuestionOptions)
+        _print(card, options.put_into(card, _first(card, name)), anew)
 
 
 def _first(card: RigCard, name: str) -> Question:
@@ -84,121 +38,6 @@ def _first(card: RigCard, name: str) -> Question:
     if lacks:
         raise PlanError(f"{card.title} cannot be asked that: {lacks}.", remedy="Ask another question.")
     return first_question(card, name)
-
-
-def _with(card: RigCard, question: Question, given: dict[str, object]) -> Question:
-    """Return a question with what was given on the command line."""
-    school = given["fan_school"]
-    if school is not None:
-        fans = FanSchool[str(school).upper()]
-        others = tuple(axis for axis in question.axes if not is_fan_axis(axis))
-        question = msgspec.structs.replace(question, fans=fans, axes=others + default_fans(card, fans))
-    named = list(given["axes"])  # type: ignore[call-overload]
-    lead = next((axis.control for axis in question.axes if is_fan_axis(axis)), f"fan_duty.{card.lead_group()}")
-    short = (("power", "sustained_power_w"), ("fans", lead), ("offset", "voltage_offset_mv"))
-    named += [f"{control}={given[option]}" for option, control in short if given[option] is not None]
-    for text in named:
-        axis = read_axis(text)
-        problem = axis_problem(_by_part(axis, card), card)
-        if problem:
-            raise PlanError(
-                f"{axis_title(axis, card)}: {problem}.",
-                safe="No plan was made.",
-                remedy="Give other points, or another control.",
-            )
-        question = _instead(question, axis).with_axis(axis)
-    for text in given["fixed"]:  # type: ignore[attr-defined]
-        control, value = _pair(str(text), "--fixed")
-        question = _parse_fixed(card, question, control, value)
-    changed: dict[str, object] = {}
-    for option in ("survive", "quiet_under", "variants"):
-        if given[option] is not None:
-            changed[option] = _names(str(given[option]))
-    if given["loads"] is not None:
-        loads = _names(str(given["loads"]))
-        changed |= {"survive": loads[:1], "quiet_under": loads[1:]}
-    for option in ("repeats", "fine", "margin", "passes"):
-        if given[option] is not None:
-            changed[option] = given[option]
-    if given["order"] is not None:
-        changed["order"] = Order[str(given["order"]).upper()]
-    if given["search"] is not None:
-        changed["method"] = SearchMethod[str(given["search"]).upper()]
-    if given["rest"] is not None:
-        changed["idle_minutes"] = given["rest"]
-    if given["until_cold"]:
-        changed["from_cold"] = True
-    if given["budget"] is not None:
-        changed["budget_h"] = given["budget"]
-    if given["quiet_hours"] is not None:
-        changed["quiet"] = _quiet(str(given["quiet_hours"]), float(given["quiet_dba"]))  # type: ignore[arg-type]
-    if given["minutes"] is not None:
-        seconds = float(given["minutes"]) * 60.0  # type: ignore[arg-type]
-        changed["exposure"] = Exposure(min_s=seconds, max_s=seconds)
-    elif given["known_to"] is not None:
-        changed["exposure"] = until_known(card, float(given["known_to"]))  # type: ignore[arg-type]
-    return msgspec.structs.replace(question, **changed)
-
-
-def _instead(question: Question, axis: Axis) -> Question:
-    """Return the question without the axis that another takes the place of: a search has one control."""
-    if axis.control not in SEARCHED:
-        return question
-    axes = tuple(one for one in question.axes if one.control not in SEARCHED or one.control == axis.control)
-    return msgspec.structs.replace(question, axes=axes)
-
-
-def _parse_fixed(card: RigCard, question: Question, control: str, value: float) -> Question:
-    if card.control(control) is None:
-        known = ", ".join(one.name for one in card.controls)
-        raise PlanError(
-            f"This rig has no control {control!r}; it has {known}.", safe="No plan was made.", remedy="Hold one of these."
-        )
-    axes = tuple(axis for axis in question.axes if axis.control != control)
-    return msgspec.structs.replace(question, axes=axes, base=question.base.replaced(control, value))
-
-
-def _by_part(axis: Axis, card: RigCard) -> Axis:
-    from niente.core.planning.builders import control_parts
-
-    parts = control_parts(card, axis.control)
-    known = card.control(axis.control) is not None or not parts
-    return axis if known else msgspec.structs.replace(axis, control=parts[0])
-
-
-def read_axis(text: str) -> Axis:
-    """Return the axis in ``CONTROL=POINTS``. Raises ``click.BadParameter``."""
-    control, _, points = text.partition("=")
-    span = SPAN.match(points)
-    try:
-        if span is None:
-            return Axis(control.strip(), tuple(float(part) for part in points.split(",") if part.strip()))
-        first, last = float(span[1]), float(span[2])
-        step = float(span[4]) if span[4] else (last - first) / 3 or 1.0
-        return Axis(control.strip(), span=Span(first, last, step, by_ratio=bool(span[3])))
-    except ValueError:
-        raise click.BadParameter(
-            f"wanted CONTROL=80,100,125 or CONTROL=60..180/12 or CONTROL=20..100/x1.38, not {text!r}", param_hint="--axis"
-        ) from None
-
-
-def _pair(text: str, option: str) -> tuple[str, float]:
-    control, _, value = text.partition("=")
-    try:
-        return control.strip(), float(value)
-    except ValueError:
-        raise click.BadParameter(f"wanted CONTROL=VALUE, not {text!r}", param_hint=option) from None
-
-
-def _names(text: str) -> tuple[str, ...]:
-    return tuple(part.strip() for part in text.split(",") if part.strip())
-
-
-def _quiet(text: str, max_dba: float) -> QuietHours:
-    match = re.fullmatch(r"\s*([0-9.]+)\s*-\s*([0-9.]+)\s*", text)
-    if match is None or not all(0 <= float(part) <= 24 for part in match.groups()):
-        raise click.BadParameter(f"wanted hours of the day, such as 22-7, not {text!r}", param_hint="--quiet-hours")
-    return QuietHours(float(match[1]), float(match[2]) % 24.0, max_dba)
 
 
 def _print(card: RigCard, question: Question, fresh: bool) -> None:

@@ -92,22 +92,20 @@ def left_by_hand(card: RigCard, by_hand: dict[str, float]) -> list[str]:
 
 def hand_work(plan: Plan, card: RigCard) -> list[str]:
     """Return what a plan needs hands for on a rig, in words; empty where it needs none. Searches count with their ends."""
-    found = []
     variants = sorted({step.variant for step in plan.steps if step.variant} - {card.variant})
-    if variants:
-        found.append(f"the machine becomes {', '.join(variants)}")
-    wholes = [step.setting.over(card.stock) for step in plan.steps]
-    ends = [name for entry in plan.entries if isinstance(entry, Search) for name in entry.controls]
-    moved = dict.fromkeys(
-        [control.title.lower() for whole in wholes for control in card.set_by_hands(whole, card.stock)]
-        + [control.title.lower() for control in card.controls if control.name in ends and control.set_by != SetBy.SOFTWARE]
-    )
-    if moved:
-        found.append(f"set {', '.join(moved)}")
+    moved = _moved_by_hand(plan, card)
     read = [channel.title.lower() for channel in card.channels if channel.by == SetBy.HANDS]
-    if read:
-        found.append(f"read {', '.join(read)}")
-    return found
+    work = {"the machine becomes": variants, "set": moved, "read": read}
+    return [f"{what} {', '.join(names)}" for what, names in work.items() if names]
+
+
+def _moved_by_hand(plan: Plan, card: RigCard) -> list[str]:
+    """Return the titles of the controls that hands have to set for a plan, each once."""
+    wholes = [step.setting.over(card.stock) for step in plan.steps]
+    searched = {name for entry in plan.entries if isinstance(entry, Search) for name in entry.controls}
+    moved = [control for whole in wholes for control in card.set_by_hands(whole, card.stock)]
+    moved += [control for control in card.controls if control.name in searched and control.set_by != SetBy.SOFTWARE]
+    return list(dict.fromkeys(control.title.lower() for control in moved))
 
 
 def _value(control: str, value: float | None) -> str:

@@ -15,7 +15,7 @@ from niente.core.model.setting import Setting
 from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limiters_from_readings
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
-from niente.core.science.statistics import mean_with_error
+from niente.core.science.statistics import Z95, mean_with_error
 from niente.core.storage.reader import BookReader, RunRecord
 
 Vector = NDArray[np.float64]
@@ -72,6 +72,11 @@ class RunSummary(msgspec.Struct, frozen=True):
     def running(self) -> bool:
         """Whether the run is still open."""
         return self.outcome is None
+
+    @property
+    def noise_hw_db(self) -> float:
+        """The 95 % half width of the level in the room, dB."""
+        return Z95 * self.noise_se_db
 
     @property
     def rise_k(self) -> float:

@@ -6,6 +6,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, turning
 from niente.core.science.acoustics import add_levels
 from niente.core.science.statistics import Z95
@@ -15,6 +16,8 @@ Vector = NDArray[np.float64]
 POINTS = 101
 MIN_RPM = 40.0
 """Below it a fan stands."""
+CLEARLY_DB = 6.0
+"""A group that is so much louder than all others together adds 1 dB less than all of them do: the reading is its own."""
 STOPPED_DBA = -60.0
 """The level of a group that stands: far below any room, and small enough to vanish in a sum."""
 
@@ -57,6 +60,32 @@ class Loudness(msgspec.Struct, frozen=True):
     heard: tuple[HeardLevel, ...]
 
 
+def _by_group(models: Models) -> tuple[dict[int, list[HeardLevel]], list[HeardLevel]]:
+    """Return the readings that one group makes by its index, and those of all together."""
+    assigned: dict[int, list[HeardLevel]] = {index: [] for index in range(len(models.noise.groups))}
+    together: list[HeardLevel] = []
+    for run in models.evidence.usable():
+        if np.isfinite([run.noise_dba, run.noise_se_db]).all():
+            group, level = _heard(models, run)
+            (together if group is None else assigned[group]).append(level)
+    return assigned, together
+
+
+def _heard(models: Models, run: RunSummary) -> tuple[int | None, HeardLevel]:
+    """Return a run's reading and the group that makes it; ``None`` where none stands 6 dB over the others."""
+    groups = models.noise.groups
+    if not groups:
+        return None, HeardLevel(run.run_id, math.nan, 0.0, run.noise_dba, run.noise_hw_db)
+    rpm = np.array([turning(run, group) for group in groups])
+    levels = np.array([_own(models, index, rpm[index : index + 1])[0] for index in range(len(groups))])
+    loudest = int(np.argmax(levels))
+    duty = run.setting.fan_duty.get(groups[loudest], math.nan)
+    level = HeardLevel(run.run_id, duty, float(rpm[loudest]), run.noise_dba, run.noise_hw_db)
+    others = np.delete(levels, loudest)
+    clear = others.shape[0] == 0 or float(add_levels(others)) <= levels[loudest] - CLEARLY_DB
+    return (loudest if clear else None), level
+
+
 def loudness_of(models: Models) -> Loudness:
     """Return the noise map group by group. A reading is given to the group that its fans make loudest, where the others lie 6
     dB and more below it; the rest are readings of all together."""
@@ -65,23 +94,7 @@ def loudness_of(models: Models) -> Loudness:
     seen = {group: [known for known, _ in models.duty_rpm[group]] or [0.0] for group in noise.groups}
     duty = np.linspace(0.0, min((max(known) for known in seen.values()), default=100.0), POINTS)
     speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
-    runs = [run for run in models.evidence.usable() if np.isfinite([run.noise_dba, run.noise_se_db]).all()]
-    assigned: dict[int, list[HeardLevel]] = {index: [] for index in range(count)}
-    together: list[HeardLevel] = []
-    for run in runs:
-        rpm = np.array([turning(run, group) for group in noise.groups])
-        levels = np.array([_own(models, index, rpm[index : index + 1])[0] for index in range(count)])
-        loudest = int(np.argmax(levels)) if count else 0
-        others = np.delete(levels, loudest)
-        one = HeardLevel(
-            run.run_id,
-            run.setting.fan_duty.get(noise.groups[loudest], math.nan) if count else math.nan,
-            float(rpm[loudest]) if count else 0.0,
-            run.noise_dba,
-            Z95 * run.noise_se_db,
-        )
-        clear = others.shape[0] == 0 or float(add_levels(others)) <= levels[loudest] - 6.0
-        (assigned[loudest] if clear and count else together).append(one)
+    assigned, together = _by_group(models)
     groups = []
     for index, group in enumerate(noise.groups):
         own = np.linspace(0.0, max(seen[group]), POINTS)

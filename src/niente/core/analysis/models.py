@@ -103,12 +103,55 @@ class Models(msgspec.Struct, frozen=True):
         return [run for run in self.evidence.usable() if run.load_kind not in NOT_STEADY and run.failures == 0]
 
 
+class _ModelRuns(msgspec.Struct, frozen=True):
+    """The runs that each model is fitted to."""
+
+    working: list[RunSummary]
+    """Under a load, without a failure."""
+    settled: list[RunSummary]
+    """Of those, the settled ones that heat did not limit."""
+    drawn: list[RunSummary]
+    """Those with power, clock and temperature read."""
+    heard: list[RunSummary]
+    """All runs with a noise reading."""
+
+
 def fit_models(evidence: Evidence) -> Models:
     """Fit everything. Raises ``NotEnoughError`` that says which runs are still missing."""
     card = evidence.card
+    heavy, lead = _heaviest(card), _lead_group(card)
+    runs = _model_runs(evidence, heavy)
+    groups = card.fan_groups()
+    sources = tuple(sorted({name for run in runs.working for name in run.sources_w}))
+    unread = _without_work(runs.drawn)
+    power = fit_power(_power_readings(runs.drawn, unread))
+    return Models(
+        evidence=evidence,
+        heat=_heat(evidence, groups, sources, heavy.name),
+        noise=_noise(groups, runs.heard),
+        power=power,
+        gains=_gains(runs.drawn, power.loads),
+        tops=_tops(runs.drawn, power.loads),
+        sources_w={load: _sources_of(runs.drawn, load, sources) for load in power.loads},
+        count_load=_counts(card, power.loads, heavy.name),
+        heavy_load=heavy.name,
+        by_clock=unread,
+        stock={run.load: run for run in runs.drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
+        duty_rpm={group: _speeds_of(evidence, group) for group in groups},
+        base=_base([run for run in runs.settled if run.load == heavy.name] or runs.settled, f"fan_duty.{lead}"),
+        room_c=float(np.mean([run.settled.room_c for run in runs.settled])),
+        lead=lead,
+    )
+
+
+def _heaviest(card: RigCard) -> LoadCard:
     heavy = card.load_of(LoadKind.HEAVY)
     if heavy is None:
         raise NotEnoughError(f"{card.title} names no heaviest load.", remedy="Add one to the rig's loads.")
+    return heavy
+
+
+def _lead_group(card: RigCard) -> str:
     lead = card.lead_group()
     if lead is None:
         raise NotEnoughError(
@@ -116,18 +159,20 @@ def fit_models(evidence: Evidence) -> Models:
             safe="What was measured is kept.",
             remedy="Add a control 'fan_duty.' with the group's name to the rig's card.",
         )
+    return lead
+
+
+def _model_runs(evidence: Evidence, heavy: LoadCard) -> _ModelRuns:
+    """Return the runs for each model; raise ``NotEnoughError`` where one has too few."""
     runs = evidence.usable()
-    steady = [run for run in runs if run.load_kind not in NOT_STEADY]
-    working = [run for run in steady if run.failures == 0]
+    working = [run for run in runs if run.load_kind not in NOT_STEADY and run.failures == 0]
     settled = [run for run in working if run.settled.known and not run.heat_limited]
     _insist_on_heat(working, settled, heavy)
-    drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
-    plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
-    drawn = plain if len(plain) >= MIN_RUNS else drawn  # an offset by points bends the curve that the law of power is of
+    drawn = _with_power(working)
     heard = [run for run in _with_speeds(runs) if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
     if len(heard) < 2:
         raise NotEnoughError(
-            f"{card.title} has given no noise readings, and a quiet point is chosen by them.",
+            f"{evidence.card.title} has given no noise readings, and a quiet point is chosen by them.",
             safe="What was measured is kept.",
             remedy="Attach a sound meter as the channel 'noise_dba'.",
         )
@@ -137,32 +182,23 @@ def fit_models(evidence: Evidence) -> Models:
             safe="What was measured is kept.",
             remedy="Check these channels on the Rig page, and run more of the plan.",
         )
-    groups = card.fan_groups()
-    sources = tuple(sorted({name for run in working for name in run.sources_w}))
-    base = _base([run for run in settled if run.load == heavy.name] or settled, f"fan_duty.{lead}")
-    unread = _without_work(drawn)
-    power = fit_power(_power_readings(drawn, unread))
-    return Models(
-        evidence=evidence,
-        heat=_heat(evidence, groups, sources, heavy.name),
-        noise=fit_noise(
-            groups,
-            np.array([[turning(run, group) for group in groups] for run in heard]),
-            np.array([run.noise_dba for run in heard]),
-            np.array([run.noise_se_db for run in heard]),
-        ),
-        power=power,
-        gains=_gains(drawn, power.loads),
-        tops=_tops(drawn, power.loads),
-        sources_w={load: _sources_of(drawn, load, sources) for load in power.loads},
-        count_load=_counts(card, power.loads, heavy.name),
-        heavy_load=heavy.name,
-        by_clock=unread,
-        stock={run.load: run for run in drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
-        duty_rpm={group: _speeds_of(evidence, group) for group in groups},
-        base=base,
-        room_c=float(np.mean([run.settled.room_c for run in settled])),
-        lead=lead,
+    return _ModelRuns(working, settled, drawn, heard)
+
+
+def _with_power(working: list[RunSummary]) -> list[RunSummary]:
+    """Return the runs with power, clock and temperature read; without those at an offset by points where there are enough: it
+    bends the curve that the law of power is of."""
+    drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
+    plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
+    return plain if len(plain) >= MIN_RUNS else drawn
+
+
+def _noise(groups: tuple[str, ...], heard: list[RunSummary]) -> NoiseModel:
+    return fit_noise(
+        groups,
+        np.array([[turning(run, group) for group in groups] for run in heard]),
+        np.array([run.noise_dba for run in heard]),
+        np.array([run.noise_se_db for run in heard]),
     )
 
 
@@ -197,35 +233,40 @@ def turning(run: RunSummary, group: str) -> float:
 
 def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
     """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-limited runs are bounds."""
-    here = evidence.card.variant
-    usable_runs: list[tuple[RunSummary, str]] = []
-    for other in (evidence, *evidence.elsewhere.values()):
-        if other.card.fan_groups() != groups:
-            continue
-        for run in _with_speeds(other.usable()):
-            wanted = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
-            if wanted and run.settled.known and np.isfinite([run.power_w, run.rise_k]).all():
-                usable_runs.append((run, other.card.variant))
+    found = _heat_runs(evidence, groups)
+    runs = [run for run, _ in found]
     return fit_heat_path(
         groups,
         sources,
-        (heavy, here),
+        (heavy, evidence.card.variant),
         Runs(
-            power_w=np.array([run.power_w for run, _ in usable_runs]),
-            rpm=np.array([[turning(run, group) for group in groups] for run, _ in usable_runs]).reshape(
-                len(usable_runs), len(groups)
-            ),
-            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run, _ in usable_runs]).reshape(
-                len(usable_runs), -1
-            ),
-            rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run, _ in usable_runs]),
-            rise_se_k=np.array([run.settled.half_width_k / Z95 for run, _ in usable_runs]),
-            bound=np.array([run.heat_limited for run, _ in usable_runs], dtype=bool),
-            load=tuple(run.load for run, _ in usable_runs),
-            variant=tuple(variant for _, variant in usable_runs),
-            number=tuple(run.run_id for run, _ in usable_runs),
+            power_w=np.array([run.power_w for run in runs]),
+            rpm=np.array([[turning(run, group) for group in groups] for run in runs]).reshape(len(runs), len(groups)),
+            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run in runs]).reshape(len(runs), -1),
+            rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run in runs]),
+            rise_se_k=np.array([run.settled.half_width_k / Z95 for run in runs]),
+            bound=np.array([run.heat_limited for run in runs], dtype=bool),
+            load=tuple(run.load for run in runs),
+            variant=tuple(variant for _, variant in found),
+            number=tuple(run.run_id for run in runs),
         ),
     )
+
+
+def _heat_runs(evidence: Evidence, groups: tuple[str, ...]) -> list[tuple[RunSummary, str]]:
+    """Return the runs that tell of the heat path, each with its variant."""
+    return [
+        (run, other.card.variant)
+        for other in (evidence, *evidence.elsewhere.values())
+        if other.card.fan_groups() == groups
+        for run in _with_speeds(other.usable())
+        if _shows_heat(run)
+    ]
+
+
+def _shows_heat(run: RunSummary) -> bool:
+    steady = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
+    return steady and run.settled.known and bool(np.isfinite([run.power_w, run.rise_k]).all())
 
 
 def _bound(run: RunSummary) -> float:

@@ -78,6 +78,18 @@ def of_target(card: RigCard, question: Question, pace: Pace = AIR, models: Model
     return found
 
 
+def _within_hours(open_yet: Sequence[tuple[Row, float]], hours: float) -> tuple[list[Row], float]:
+    """Return the runs that fit into so many hours, in the plan's order, and the seconds they take."""
+    fitting: list[Row] = []
+    used = 0.0
+    for row, length in open_yet:
+        if used + length > hours * 3600.0:
+            break
+        used += length
+        fitting.append(row)
+    return fitting, used
+
+
 def of_budget(
     card: RigCard,
     question: Question,
@@ -94,12 +106,8 @@ def of_budget(
     hours = sorted({*(h for h in BUDGETS_H if h < whole_h), *([now] if now is not None and now < whole_h else [])})
     found = []
     for limit in (*hours, None):
-        fitting, used = list(closed), 0.0
-        for row, length in open_yet:
-            if limit is not None and used + length > limit * 3600.0:
-                break
-            used += length
-            fitting.append(row)
+        ahead, used = _within_hours(open_yet, math.inf if limit is None else limit)
+        fitting = [*closed, *ahead]
         words = f"{limit:g} h" if limit is not None else "all of it"
         other = msgspec.structs.replace(question, budget_h=limit)
         is_now = limit == now or (limit is None and now is not None and now >= whole_h)

@@ -45,31 +45,39 @@ def range_of(axis: Axis, card: RigCard) -> tuple[float, float, float]:
 
 def axis_problem(axis: Axis, card: RigCard) -> str:
     """Return what is wrong with an axis for a rig, in words; empty where nothing is."""
+    span_problem = axis.span.problem() if axis.span is not None else ""
+    missing = _missing_for(axis, card) or span_problem
+    if missing:
+        return missing
+    return _points_problem(axis, card) if axis.points() else "it is empty"
+
+
+def _missing_for(axis: Axis, card: RigCard) -> str:
+    """Return what a rig lacks for an axis, in words; empty where nothing."""
     name, part = control_name(axis.control)
-    control = card.control(axis.control)
     if name == SPEED:
-        if part not in card.fan_groups() or not card.indices(SPEED):
-            return f"this rig reads no speed of the fan group {part!r}"
-    elif name == LEVEL:
-        if card.index(LEVEL) is None or not card.fan_groups():
-            return "this rig reads no noise, or has no fans to set"
-    elif control is None:
-        return f"this rig has no control {axis.control!r}"
-    if axis.span is not None and axis.span.problem():
-        return axis.span.problem()
-    points = axis.points()
-    if not points:
-        return "it is empty"
+        known = part in card.fan_groups() and bool(card.indices(SPEED))
+        return "" if known else f"this rig reads no speed of the fan group {part!r}"
+    if name == LEVEL:
+        known = card.index(LEVEL) is not None and bool(card.fan_groups())
+        return "" if known else "this rig reads no noise, or has no fans to set"
+    return "" if card.control(axis.control) is not None else f"this rig has no control {axis.control!r}"
+
+
+def _points_problem(axis: Axis, card: RigCard) -> str:
+    """Return what is wrong with the points of an axis, in words; empty where nothing is."""
+    control, points = card.control(axis.control), axis.points()
+    by_ratio = axis.span is not None and axis.span.by_ratio
     low, high, step = range_of(axis, card)
     outside = next((value for value in points if not (control.takes(value) if control else low <= value <= high)), None)
     quantity = quantity_of(axis.control)
     if outside is not None:
         return f"{quantity.with_unit(outside)} lies outside {quantity.text(low)} to {quantity.with_unit(high)}"
-    if axis.span is not None and not axis.span.by_ratio and axis.span.step < step * 0.999:
+    if axis.span is not None and not by_ratio and axis.span.step < step * 0.999:
         return f"its step of {axis.span.step:g} is finer than the rig's {step:g} {quantity.unit}"
     if len(set(points)) != len(points):
         return "a point stands there twice"
-    if any(abs(b - a) < step * 0.999 for a, b in pairwise(sorted(points))) and not (axis.span and axis.span.by_ratio):
+    if not by_ratio and any(abs(b - a) < step * 0.999 for a, b in pairwise(sorted(points))):
         return f"its points lie closer than the rig's step of {step:g} {quantity.unit}"
     return ""
 

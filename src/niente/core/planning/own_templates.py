@@ -1,6 +1,7 @@
 """Templates of one's own: questions kept as JSON files in a folder, to be asked again of this machine or another."""
 
 import re
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
@@ -86,32 +87,39 @@ def read_own(text: bytes, source: str) -> OwnTemplate:
 
 def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
     """Return a question as far as a rig can be asked it, and what had to be left out, in words."""
-    left: list[str] = []
-
-    def has(control: str) -> bool:
-        name, part = control_name(control)
-        if name == SPEED:
-            return part in card.fan_groups()
-        return name == LEVEL or bool(control_parts(card, control))
-
-    axes = tuple(axis for axis in question.axes if has(axis.control))
-    left += [f"the axis {axis.control}" for axis in question.axes if axis not in axes]
-    base = question.base
-    for control, _ in question.base.controls():
-        if card.control(control) is None:
-            left.append(f"the fixed {control}")
-            base = base.without(control)
     loads = {load.name for load in card.loads}
-    left += [f"the load {name}" for name in question.loads if name not in loads]
-    survive = tuple(name for name in question.survive if name in loads)
-    quiet = tuple(name for name in question.quiet_under if name in loads)
-    known = {variant.name for variant in card.variants}
-    variants = tuple(name for name in question.variants if name in known)
+    axes = tuple(axis for axis in question.axes if _has_axis(card, axis.control))
+    missing = [control for control, _ in question.base.controls() if card.control(control) is None]
+    base = question.base
+    for control in missing:
+        base = base.without(control)
+    left = [
+        *(f"the axis {axis.control}" for axis in question.axes if axis not in axes),
+        *(f"the fixed {control}" for control in missing),
+        *(f"the load {name}" for name in question.loads if name not in loads),
+    ]
     fresh = msgspec.structs.replace(
-        question, axes=axes, base=base, survive=survive, quiet_under=quiet, variants=variants, edits=()
+        question,
+        axes=axes,
+        base=base,
+        survive=_those_in(question.survive, loads),
+        quiet_under=_those_in(question.quiet_under, loads),
+        variants=_those_in(question.variants, {variant.name for variant in card.variants}),
+        edits=(),
     )
     kind = template(question.template)
     if kind is not None and question.loads and not fresh.loads:
         first = kind.first(card)
         fresh = msgspec.structs.replace(fresh, survive=first.survive, quiet_under=first.quiet_under)
     return fresh, left
+
+
+def _has_axis(card: RigCard, control: str) -> bool:
+    name, part = control_name(control)
+    if name == SPEED:
+        return part in card.fan_groups()
+    return name == LEVEL or bool(control_parts(card, control))
+
+
+def _those_in(names: Iterable[str], known: set[str]) -> tuple[str, ...]:
+    return tuple(name for name in names if name in known)

@@ -64,10 +64,15 @@ def _of_step(step: Step, card: RigCard, names: set[str], seen: Checked) -> list[
         found.append(f"the machine has no variant {step.variant!r}; it has {known}")
     if step.takes and step.takes not in names:
         found.append(f"it takes what {step.takes!r} finds, and no search of that name stands before it")
-    found += [f"this rig has no fan group {group!r}" for group in step.speed_rpm if group not in card.fan_groups()]
-    found += [f"this rig has no fan group {group!r}" for group in step.level_groups if group not in card.fan_groups()]
     if step.passes < 1:
         found.append("it asks for no exposure at all")
+    return found + _of_fans(step, card)
+
+
+def _of_fans(step: Step, card: RigCard) -> list[str]:
+    """Return what is wrong with the speeds or the level that a run asks its fans for."""
+    groups = card.fan_groups()
+    found = [f"this rig has no fan group {group!r}" for group in (*step.speed_rpm, *step.level_groups) if group not in groups]
     if step.level_dba is not None and not step.level_groups:
         found.append("it asks for a level and names no fans to set to it")
     if (step.speed_rpm and not card.indices("fan_speed_rpm")) or (

@@ -68,24 +68,32 @@ def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
     stock, (stock_work, _) = evidence.card.stock, stock_throughput(models, models.count_load, limits.design_room_c)
     by_setting: dict[object, list[RunSummary]] = defaultdict(list)
     for run in evidence.usable():
-        if run.load_kind != LoadKind.IDLE and method_of(run.setting, stock) is not None:
+        if run.load_kind != LoadKind.IDLE:
             by_setting[_without_fans(run.setting).key()].append(run)
     found: list[MethodStep] = []
     for runs in by_setting.values():
         way = method_of(runs[0].setting, stock)
-        counted = [run for run in runs if run.load == models.count_load and math.isfinite(run.throughput_per_s)]
-        if way is None or not counted or any(run.failures for run in runs):
-            continue
-        heavy = [run for run in runs if run.load == models.heavy_load]
-        if way == TuningMethod.CAP or any(run.heat_limited for run in counted):
-            found += [_as_measured(models, limits, way, run, stock_work) for run in counted if math.isfinite(run.noise_dba)]
-        elif heavy and math.isfinite(heavy[-1].power_w):
-            work = float(np.mean([run.throughput_per_s for run in counted]))
-            quiet = _quietest(models, limits, way, heavy, 100.0 * work / stock_work)
-            if quiet is not None:
-                found.append(quiet)
+        if way is not None and not any(run.failures for run in runs):
+            found += _steps_at(models, limits, way, runs, stock_work)
     order = list(TuningMethod)
     return tuple(sorted(found, key=lambda one: (order.index(one.way), one.throughput_percent, one.in_room_dba)))
+
+
+def _steps_at(
+    models: Models, limits: Limits, way: TuningMethod, runs: Sequence[RunSummary], stock_work: float
+) -> list[MethodStep]:
+    """Return the rungs that the runs of one setting come to, fans apart; none where the load that counts was not read."""
+    counted = [run for run in runs if run.load == models.count_load and math.isfinite(run.throughput_per_s)]
+    heavy = [run for run in runs if run.load == models.heavy_load]
+    if not counted:
+        return []
+    if way == TuningMethod.CAP or any(run.heat_limited for run in counted):
+        return [_as_measured(models, limits, way, run, stock_work) for run in counted if math.isfinite(run.noise_dba)]
+    if not heavy or not math.isfinite(heavy[-1].power_w):
+        return []
+    work = float(np.mean([run.throughput_per_s for run in counted]))
+    quiet = _quietest(models, limits, way, heavy, 100.0 * work / stock_work)
+    return [quiet] if quiet is not None else []
 
 
 def _as_measured(models: Models, limits: Limits, way: TuningMethod, run: RunSummary, stock_work: float) -> MethodStep:

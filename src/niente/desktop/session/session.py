@@ -5,34 +5,18 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
 from niente.core.acquisition.client import BenchClient
-from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError
-from niente.core.model.frame import Frame, RigEventKind
+from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.records import (
-    BenchFailed,
-    ForecastMade,
-    FrameTaken,
-    HandCardShown,
-    PlanEnded,
-    PlanStarted,
     Record,
-    RigCardChanged,
-    RigEventSeen,
-    RunClosed,
-    RunLeftOut,
-    RunOpened,
-    StateChanged,
-    TimeConstantsFound,
-    WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
-from niente.core.model.runs import RunOutcome
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
 from niente.desktop.services.translation import tr
@@ -41,9 +25,10 @@ from niente.desktop.session.bridge import Bridge
 from niente.desktop.session.edits import Edit
 from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.live_run import LiveRun, ShownNote
-from niente.desktop.session.notices import Ending, Notice, crash_notice, end_notice, ending_of
+from niente.desktop.session.notices import Notice
 from niente.desktop.session.opener import Opener, Prepare
 from niente.desktop.session.planner import Planner
+from niente.desktop.session.record_intake import RecordIntake
 from niente.desktop.session.rig_sheets import Sheets
 
 
@@ -84,6 +69,7 @@ class Session(QObject):
         self.hands.noticed.connect(self.notice)
         self.hands.wanted.connect(self.ended)
         self.undo = QUndoStack(self)
+        self._records = RecordIntake(self)
         self._bridge = Bridge(self)
         self._bridge.arrived.connect(self._hear)
         self._analyst = Analyst(self)
@@ -266,7 +252,7 @@ class Session(QObject):
         if other or limits:
             self.request_answer()
 
-    def _take_card(self, card: RigCard) -> None:
+    def take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""
         if self.frame is not None and len(card.channels) != self.frame.values.shape[0]:
             self.strip, self.frame = StripChart(card), None
@@ -318,76 +304,30 @@ class Session(QObject):
         """Say an error that a person can act on."""
         self.notice.emit(Notice(str(error)))
 
-    def _hear(self, events: list[Record]) -> None:
+    def _hear(self, records: list[Record]) -> None:
         """Take in what the bench says, and tell the pages once for the lot. What comes too early is kept."""
         if self.bench is None:
-            self._early += events
+            self._early += records
             return
-        sampled = run_changed = state_changed = False
-        for event in events:
-            match event:
-                case FrameTaken(frame, run_id):
-                    self.frame, sampled = frame, True
-                    if self.strip is not None:
-                        self.strip.add(frame, run_id)
-                    if self.live is not None and run_id == self.live.opened.run_id:
-                        self.live.samples.add(frame)
-                case RunOpened():
-                    self._begin_run(event)
-                    run_changed = True
-                case ForecastMade(_, time_s, settled) if settled.known and self.live is not None:
-                    self.live.forecast(time_s, settled)
-                case TimeConstantsFound(_, constants):
-                    if self.live is not None:
-                        self.live.constants = constants
-                case RunClosed(_, _, outcome, why):
-                    if self.live is not None:
-                        self.live.closed = event
-                    if outcome == RunOutcome.GUARD:
-                        self.ended.emit(Ending(tr("A guard has ended a run"), why, urgent=True))
-                    run_changed = True
-                case PlanStarted(plan, _, _):
-                    self._running, run_changed = plan, True
-                    self._plan_changed()  # it may have been edited between the start and its beginning
-                case StateChanged(state, text):
-                    self.state, self.state_text, state_changed = state, text, True
-                case HandCardShown(hand_card, ticked):
-                    self.hands.show(hand_card, ticked)
-                case RigEventSeen(_, _, happened) if happened.kind == RigEventKind.CRASH:
-                    self.notice.emit(crash_notice(self.live))
-                case RunLeftOut(_, text):
-                    run_changed = True
-                    self.notice.emit(Notice(text))
-                case RigCardChanged(card):
-                    self._take_card(card)
-                case WarningRaised(text):
-                    self.notice.emit(Notice(text))
-                case PlanEnded(_, _, error):
-                    run_changed = True
-                    by_guard = (
-                        self.live is not None and self.live.closed is not None and self.live.closed.outcome == RunOutcome.GUARD
-                    )
-                    if not (by_guard and error is not None):  # that was said when the guard tripped
-                        self.ended.emit(ending_of(self.card.title if self.card is not None else "Niente", event))
-                    self.notice.emit(end_notice(event))
-                case BenchFailed(report):
-                    self.broke.emit(report)
-                case _:
-                    pass
-        if run_changed:
+        changed = self._records.take(records)
+        if changed.run:
             self.run_changed.emit()
-        if any(isinstance(event, RunClosed) for event in events):
+        if changed.run_closed:
             self.request_answer()
-        if state_changed:
+        if changed.state:
             self.state_changed.emit()
-        if sampled:
+        if changed.sampled:
             self.sampled.emit()
-        over = any(isinstance(event, PlanEnded | BenchFailed) for event in events)
-        if over:
+        if changed.plan_over:
             self._catch_up()
-        if (self.busy() and not over) != self._was_busy:
+        if (self.busy() and not changed.plan_over) != self._was_busy:
             self._was_busy = not self._was_busy
             self.busy_changed.emit(self._was_busy)
+
+    def plan_begun(self, plan: Plan) -> None:
+        """Take in that the bench runs a plan; it may have been edited between the start and its beginning."""
+        self._running = plan
+        self._plan_changed()
 
     def _catch_up(self) -> None:
         """Once a plan is over: put in force what was edited meanwhile."""
@@ -395,12 +335,3 @@ class Session(QObject):
         if self.sheets.due:
             self.sheets.put_in_force()
         self._replan()
-
-    def _begin_run(self, opened: RunOpened) -> None:
-        channels = len(self.card.channels) if self.card is not None else 0
-        self.live = LiveRun(opened, Samples(channels), [])
-        models = self.answer.models
-        stock = models.stock_work(opened.step.load) if models is not None else None
-        if self.strip is not None:
-            start_s = self.frame.time_s if self.frame is not None else 0.0
-            self.strip.begin(opened.run_id, opened.index + 1, opened.step, start_s, stock)

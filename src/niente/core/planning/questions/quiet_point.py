@@ -38,12 +38,17 @@ def first_quiet(card: RigCard) -> Question:
     return Question("quiet-point", axes, base, loads[:1], loads[1:], until_known(card))
 
 
+def _with_offset(card: RigCard, question: Question, base: Setting) -> Setting:
+    """Return a setting at the one offset of the question, where that is not searched."""
+    offset = next((axis for axis in question.axes if axis.control in SEARCHED), None)
+    if offset is None or len(offset.points()) != 1 or card.control(offset.control) is None:
+        return base
+    return base.replaced(offset.control, offset.points()[0])
+
+
 def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     """Return the stages. An offset axis with one point is what the whole sweep runs at; with several it is searched."""
-    offset = next((axis for axis in question.axes if axis.control in SEARCHED), None)
-    base = base_of(card, question)
-    if offset is not None and len(offset.points()) == 1 and card.control(offset.control) is not None:
-        base = base.replaced(offset.control, offset.points()[0])
+    base = _with_offset(card, question, base_of(card, question))
     axes = [axis for axis in usable_axes(card, question) if axis.control not in SEARCHED]
     swept = [duty for axis in axes if axis.control == f"fan_duty.{card.lead_group()}" for duty in snapped(axis, card)]
     entries: list[Entry] = [*noise_steps(card, base, swept)]

@@ -1,16 +1,17 @@
 """What a setting and a load ask of a machine, worked out once and not every second; and the room it stands in."""
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from niente.core.model.setting import Setting
+from niente.core.model.setting import FanCurve, Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.acoustics import sound_of
 from niente.core.rigs.simulated.air import ways
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
-from niente.core.rigs.simulated.machine import Machine, MachineLoad, RoomModel
+from niente.core.rigs.simulated.machine import Fan, Machine, MachineLoad, RoomModel
 from niente.core.rigs.simulated.network import network_of, node_indices
 from niente.core.rigs.simulated.power import IDLE_ACTIVITY, power_of
 from niente.core.rigs.simulated.sensors import sensors_of
@@ -26,6 +27,8 @@ DUSK_H = 0.5
 """Day and night pass into each other over this long."""
 MIN_FAN_V = 1.2
 """What of its supply a fan loses before it turns."""
+NEVER_C = -273.0
+"""Below this no fan is switched off."""
 WIRED = -1
 """The index of the header of a fan that has none."""
 NORMAL, UNIFORM = 1, 3
@@ -38,26 +41,7 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
     index = node_indices(machine)
     groups = machine.groups()
     fans = list(machine.fans.values())
-    columns = {
-        "room_temperature_c": index["room"],
-        **{name: index[node] for node, name in machine.heat.readings.items()},
-        **{f"core_temperature_c.{i + 1}": i for i in range(machine.processor.cores)},
-    }
-    behind = {
-        "package_power_w": plant.OUT_POWER,
-        "graphics_power_w": plant.OUT_GRAPHICS,
-        "wall_power_w": plant.OUT_WALL,
-        "effective_clock_mhz": plant.OUT_CLOCK,
-        "core_voltage_v": plant.OUT_VOLT,
-        "throughput_per_s": plant.OUT_WORK,
-        "noise_dba": plant.OUT_LEVEL,
-        **{f"fan_speed_rpm.{group}": plant.OUTPUTS + i for i, group in enumerate(groups)},
-    }
-    columns |= {name: len(index) + at for name, at in behind.items()}
-
-    def speaks(group: str) -> int:
-        return next((i for i, fan in enumerate(fans) if fan.group == group), -1)
-
+    columns = _columns(machine, index, groups)
     pump = machine.pump
     return plant.Constants(
         net=network_of(machine, index, np.random.default_rng([seed, 11])),
@@ -70,7 +54,7 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
         fan_start=np.array([fan.start_duty for fan in fans], float),
         fan_stall=np.array([fan.stall_duty for fan in fans], float),
         fan_follows=np.array([-math.expm1(-SAMPLE_PERIOD_S / fan.inertia_s) for fan in fans], float),
-        speaks_for=np.array([speaks(group) for group in groups], dtype=np.int64),
+        speaks_for=np.array([_first_fan(fans, group) for group in groups], dtype=np.int64),
         pump_group=groups.index(pump.group) if pump is not None else -1,
         pump_least=pump.least_duty if pump is not None else 100.0,
         pump_rpm=pump.full_rpm if pump is not None else 0.0,
@@ -79,6 +63,75 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
         package_share=float(sum(source.of_package for source in machine.heat.sources)),
         pick=np.array([columns[channel.name] for channel in channels_of(machine)], dtype=np.int64),
     )
+
+
+def _columns(machine: Machine, index: dict[str, int], groups: tuple[str, ...]) -> dict[str, int]:
+    """Return where each channel stands in what a second of the plant gives: temperatures by node, then the outputs."""
+    nodes = {
+        "room_temperature_c": index["room"],
+        **{name: index[node] for node, name in machine.heat.readings.items()},
+        **{f"core_temperature_c.{i + 1}": i for i in range(machine.processor.cores)},
+    }
+    outputs = {
+        "package_power_w": plant.OUT_POWER,
+        "graphics_power_w": plant.OUT_GRAPHICS,
+        "wall_power_w": plant.OUT_WALL,
+        "effective_clock_mhz": plant.OUT_CLOCK,
+        "core_voltage_v": plant.OUT_VOLT,
+        "throughput_per_s": plant.OUT_WORK,
+        "noise_dba": plant.OUT_LEVEL,
+        **{f"fan_speed_rpm.{group}": plant.OUTPUTS + i for i, group in enumerate(groups)},
+    }
+    return nodes | {name: len(index) + at for name, at in outputs.items()}
+
+
+def _first_fan(fans: list[Fan], group: str) -> int:
+    """Return the fan whose speed is read for a group; -1 where it has none."""
+    return next((i for i, fan in enumerate(fans) if fan.group == group), -1)
+
+
+class _Curves(NamedTuple):
+    """The fan curves of a setting, by group, their points one after the other."""
+
+    starts: NDArray[np.int64]
+    ends: NDArray[np.int64]
+    node: NDArray[np.int64]
+    celsius: Vector
+    duty: Vector
+    hysteresis: Vector
+    ramp_up: Vector
+    ramp_down: Vector
+    off_below: Vector
+
+
+NO_CURVE = FanCurve("", (), 0.0, 0.0, 0.0)
+"""What stands for a group that is on no curve."""
+
+
+def _curves_of(machine: Machine, index: dict[str, int], setting: Setting) -> _Curves:
+    curves = [setting.fan_curve.get(group, NO_CURVE) for group in machine.groups()]
+    points = np.array([point for curve in curves for point in curve.points], float).reshape(-1, 2)
+    ends = np.cumsum([len(curve.points) for curve in curves]).astype(np.int64)
+    return _Curves(
+        starts=np.concatenate([[0], ends[:-1]]).astype(np.int64),
+        ends=ends,
+        node=np.array([_node_of(machine, index, curve.source) for curve in curves], dtype=np.int64),
+        celsius=points[:, 0].copy(),
+        duty=points[:, 1].copy(),
+        hysteresis=np.array([curve.hysteresis_k for curve in curves], float),
+        ramp_up=np.array([curve.ramp_up_percent_per_s for curve in curves], float),
+        ramp_down=np.array([curve.ramp_down_percent_per_s for curve in curves], float),
+        off_below=np.array([NEVER_C if curve.off_below_c is None else curve.off_below_c for curve in curves], float),
+    )
+
+
+def _heat_sources(machine: Machine, load: MachineLoad, index: dict[str, int]) -> tuple[Vector, Vector]:
+    """Return what is given off at each node beside the package (W), and which share of the supply's losses."""
+    heat, of_supply = np.zeros(len(index)), np.zeros(len(index))
+    for source in machine.heat.sources:
+        heat[index[source.node]] += source.watts + source.of_graphics * load.graphics_w
+        of_supply[index[source.node]] += source.of_supply
+    return heat, of_supply
 
 
 def demand_of(
@@ -90,13 +143,8 @@ def demand_of(
     index = node_indices(machine)
     active = load.active_cores or cores
     sustained = float(setting.sustained_power_w or NO_LIMIT_W)
-    heat, of_supply = np.zeros(len(index)), np.zeros(len(index))
-    for source in machine.heat.sources:
-        heat[index[source.node]] += source.watts + source.of_graphics * load.graphics_w
-        of_supply[index[source.node]] += source.of_supply
-    curves = [setting.fan_curve.get(group) for group in groups]
-    flat = [point for curve in curves if curve is not None for point in curve.points]
-    ends = np.cumsum([len(curve.points) if curve is not None else 0 for curve in curves])
+    heat, of_supply = _heat_sources(machine, load, index)
+    curves = _curves_of(machine, index, setting)
     return plant.Demand(
         activity=np.where(np.arange(cores) < active, max(load.activity, IDLE_ACTIVITY), IDLE_ACTIVITY),
         asked_v=c.power.stock_v + _offsets_v(setting, cores, points),
@@ -117,17 +165,15 @@ def demand_of(
         deadlines=load.deadlines,
         works=not load.is_idle,
         duty=np.array([setting.fan_duty.get(group, 0.0) for group in groups], float),
-        curve_from=np.concatenate([[0], ends[:-1]]).astype(np.int64),
-        curve_to=ends.astype(np.int64),
-        curve_node=np.array([_node_of(machine, index, curve.source) if curve else -1 for curve in curves], dtype=np.int64),
-        curve_c=np.array([celsius for celsius, _ in flat], float),
-        curve_duty=np.array([duty for _, duty in flat], float),
-        hysteresis=np.array([curve.hysteresis_k if curve else 0.0 for curve in curves], float),
-        ramp_up=np.array([curve.ramp_up_percent_per_s if curve else 0.0 for curve in curves], float),
-        ramp_down=np.array([curve.ramp_down_percent_per_s if curve else 0.0 for curve in curves], float),
-        off_below=np.array(
-            [curve.off_below_c if curve and curve.off_below_c is not None else -273.0 for curve in curves], float
-        ),
+        curve_from=curves.starts,
+        curve_to=curves.ends,
+        curve_node=curves.node,
+        curve_c=curves.celsius,
+        curve_duty=curves.duty,
+        hysteresis=curves.hysteresis,
+        ramp_up=curves.ramp_up,
+        ramp_down=curves.ramp_down,
+        off_below=curves.off_below,
         stuck=np.array([float(name in stuck or fan.group in stuck) for name, fan in machine.fans.items()], float),
         supplied=np.array([_supplied(setting, fan.group, fan.supply_v) for fan in machine.fans.values()], float),
     )

@@ -23,6 +23,9 @@ UNTIL_KNOWN, OF_ONES_OWN = "until known", "fixed time"
 SEARCH_METHODS = (SearchMethod.LADDER, SearchMethod.BISECTION)
 SEARCH_METHODS_OF_MANY = (SearchMethod.WEAKEST_FIRST, SearchMethod.IN_TURN)
 
+NO_QUIET_HOURS = QuietHours(22.0, 7.0, 0.0)
+"""What the fields show while a question has none."""
+
 
 class Rules(QWidget):
     """Fields over everything of a question that is no axis. ``edited`` comes with what is done, in words, and the question
@@ -71,11 +74,11 @@ class Rules(QWidget):
         self.least = _minutes(tr("At least"), self._least_edited)
         self.most = _minutes(tr("At most"), self._most_edited)
         self.order = choice(tr("Order of the runs"), [tr(one.value) for one in Order], self._order_chosen)
-        self.rest = _minutes(tr("Rest before a cold start"), lambda value: self._put("the rest", idle_minutes=value))
+        self.rest = _minutes(tr("Idle before a cold start"), lambda value: self._put("the idle time", idle_minutes=value))
         self.cold = QCheckBox(tr("until nothing moves"))
         self.cold.setAccessibleName(tr("Rest until the machine is cold"))
-        self.cold.setToolTip(tr("The rest goes on until no temperature moves by more than 0.3 K in five minutes"))
-        self.cold.clicked.connect(lambda on: self._put("the rest", from_cold=on))
+        self.cold.setToolTip(tr("Idle time goes on until no temperature moves by more than 0.3 K in five minutes"))
+        self.cold.clicked.connect(lambda on: self._put("the idle time", from_cold=on))
         self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
         self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
         self.method = choice(tr("How a limit is searched"), [], self._method_chosen)
@@ -116,7 +119,7 @@ class Rules(QWidget):
             (tr("Margin"), self.margin),
             (tr("A pass is"), self.passes),
             (tr("Order"), self.order),
-            (tr("Rest"), self.rest),
+            (tr("Idle first"), self.rest),
             ("", self.cold),
             (tr("Repeats"), self.repeats),
             (tr("Fans"), self.fans),
@@ -132,67 +135,85 @@ class Rules(QWidget):
         """Show a question's rules; ``runs`` says how many runs each load has."""
         self._card, self._question = card, question
         self._show_loads(card, question, runs)
-        searched = any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes)
-        searched = searched or question.template == "clock-voltage"
-        many = any(axis.control in ("core_offset_mv", "point_offset_mv") for axis in question.axes)
-        rule_ = question.exposure
-        _options(
-            self.rule,
-            [tr(UNTIL_KNOWN), *(tr("{t} each").format(t=duration_text(seconds)) for seconds in FIXED_S), tr(OF_ONES_OWN)],
-        )
-        own = rule_.min_s not in FIXED_S or rule_.max_s != rule_.min_s
-        self.rule.setCurrentIndex(
-            0 if rule_.known_to_k is not None else len(FIXED_S) + 1 if own else FIXED_S.index(rule_.min_s) + 1
-        )
-        self.known.put(rule_.known_to_k or 1.0)
-        self.least.put(rule_.min_s / 60.0)
-        self.most.put(rule_.max_s / 60.0)
-        self.order.setCurrentIndex(list(Order).index(question.order))
-        self.rest.put(question.idle_minutes)
-        self.cold.setChecked(question.from_cold)
-        self.repeats.put(question.repeats)
-        self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
-        hows = SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS
-        _options(self.method, [tr(one.value) for one in hows])
-        self.method.setCurrentIndex(hows.index(question.method) if question.method in hows else 0)
-        self.margin.put(question.margin if question.margin is not None else 2 * _step_mv(card))
-        self.fine.put(max(question.fine or 0.0, _step_mv(card)))
-        self.fine.setMinimum(_step_mv(card))  # the value stands there already, so that this is no edit
-        self.passes.put(question.passes)
-        self.budget.put(question.budget_h or 0.0)
-        quiet = question.quiet
-        self.quiet_most.put(quiet.max_dba if quiet is not None else 0.0)
-        self.quiet_from.put(quiet.from_h if quiet is not None else 22.0)
-        self.quiet_to.put(quiet.to_h if quiet is not None else 7.0)
-        names = [variant.name for variant in card.variants]
-        for at, box in enumerate(self.variants):
-            _options(box, names)
-            chosen = question.variants[at] if at < len(question.variants) else card.variant
-            box.setCurrentIndex(names.index(chosen) if chosen in names else -1)
-        known = rule_.known_to_k is not None
-        self._show(
-            {
-                self.known: known,
-                self.least: known or own,
-                self.most: known,
-                self.method: searched,
-                self.fine: searched and question.template != "clock-voltage",
-                self.margin: searched and question.template != "clock-voltage",
-                self.rest: question.order == Order.COLD or question.template == "burst",
-                self.cold: question.order == Order.COLD or question.template == "burst",
-                self.fans: bool(card.fan_groups()) and question.template != "fan-sweep",
-                self.quiet_from: quiet is not None,
-                self.quiet_to: quiet is not None,
-                self.variants[0]: question.template == "variants",
-                self.variants[1]: question.template == "variants",
-            }
-        )
+        self._show_exposure(question.exposure)
+        self._show_order(question)
+        self._show_search(card, question)
+        self._show_hours(question)
+        self._show_variants(card, question)
+        self._show_fields(card, question)
         self.flag.setText(
             tr("As used, a curve hides what a change is worth: temperature no longer shifts one for one with the room.")
             if question.fans == FanSchool.AS_USED
             else ""
         )
         self.flag.setVisible(bool(self.flag.text()))
+
+    def _show_exposure(self, rule: Exposure) -> None:
+        fixed = [tr("{t} each").format(t=duration_text(seconds)) for seconds in FIXED_S]
+        _options(self.rule, [tr(UNTIL_KNOWN), *fixed, tr(OF_ONES_OWN)])
+        if rule.known_to_k is not None:
+            self.rule.setCurrentIndex(0)
+        else:
+            self.rule.setCurrentIndex(len(FIXED_S) + 1 if _is_own(rule) else FIXED_S.index(rule.min_s) + 1)
+        self.known.put(rule.known_to_k or 1.0)
+        self.least.put(rule.min_s / 60.0)
+        self.most.put(rule.max_s / 60.0)
+
+    def _show_order(self, question: Question) -> None:
+        self.order.setCurrentIndex(list(Order).index(question.order))
+        self.rest.put(question.idle_minutes)
+        self.cold.setChecked(question.from_cold)
+        self.repeats.put(question.repeats)
+        self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
+
+    def _show_search(self, card: RigCard, question: Question) -> None:
+        many = any(axis.control in ("core_offset_mv", "point_offset_mv") for axis in question.axes)
+        methods = SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS
+        _options(self.method, [tr(one.value) for one in methods])
+        self.method.setCurrentIndex(methods.index(question.method) if question.method in methods else 0)
+        self.margin.put(question.margin if question.margin is not None else 2 * _step_mv(card))
+        self.fine.put(max(question.fine or 0.0, _step_mv(card)))
+        self.fine.setMinimum(_step_mv(card))  # the value stands there already, so that this is no edit
+        self.passes.put(question.passes)
+
+    def _show_hours(self, question: Question) -> None:
+        self.budget.put(question.budget_h or 0.0)
+        quiet = question.quiet or NO_QUIET_HOURS
+        self.quiet_most.put(quiet.max_dba)
+        self.quiet_from.put(quiet.from_h)
+        self.quiet_to.put(quiet.to_h)
+
+    def _show_variants(self, card: RigCard, question: Question) -> None:
+        names = [variant.name for variant in card.variants]
+        for at, box in enumerate(self.variants):
+            _options(box, names)
+            chosen = question.variants[at] if at < len(question.variants) else card.variant
+            box.setCurrentIndex(names.index(chosen) if chosen in names else -1)
+
+    def _show_fields(self, card: RigCard, question: Question) -> None:
+        """Show the fields that the question has a use for."""
+        clock_voltage = question.template == "clock-voltage"
+        searched = clock_voltage or any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes)
+        known = question.exposure.known_to_k is not None
+        idles = question.order == Order.COLD or question.template == "burst"
+        compared = question.template == "variants"
+        self._show(
+            {
+                self.known: known,
+                self.least: known or _is_own(question.exposure),
+                self.most: known,
+                self.method: searched,
+                self.fine: searched and not clock_voltage,
+                self.margin: searched and not clock_voltage,
+                self.rest: idles,
+                self.cold: idles,
+                self.fans: bool(card.fan_groups()) and question.template != "fan-sweep",
+                self.quiet_from: question.quiet is not None,
+                self.quiet_to: question.quiet is not None,
+                self.variants[0]: compared,
+                self.variants[1]: compared,
+            }
+        )
 
     def _show(self, wanted: dict[QWidget, bool]) -> None:
         for field, shown in wanted.items():
@@ -334,6 +355,11 @@ class Rules(QWidget):
             self.show_question(card, question, {})
             return
         self._put("the loads", survive=survive, quiet_under=quiet)
+
+
+def _is_own(rule: Exposure) -> bool:
+    """Return whether a rule's times are none of those that are offered."""
+    return rule.min_s not in FIXED_S or rule.max_s != rule.min_s
 
 
 def _options(box: QComboBox, texts: list[str]) -> None:
