@@ -8,8 +8,6 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
-import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.frame import RigEventKind
@@ -17,6 +15,7 @@ from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.planning.progress import Row, plan_rows
+from niente.core.science.arrays import Array
 from niente.core.storage.reader import VERDICT, BookReader, RunRecord
 from niente.core.storage.writer import BookWriter
 
@@ -32,8 +31,8 @@ class InterruptedRun(msgspec.Struct, frozen=True):
 
     run: RunRecord
     seconds: float
-    time_s: NDArray[np.float64]
-    values: NDArray[np.float64]
+    time_s: Array
+    values: Array
     machine_down: bool | None
 
     @property

@@ -12,7 +12,7 @@ from niente.core.acquisition.samples import Samples
 from niente.core.analysis.evidence import FAILURES, TEACHES_S, settled_so_far, time_constants_of_run
 from niente.core.model.commands import Command
 from niente.core.model.frame import Frame, RigEventKind
-from niente.core.model.plan import GuardAction, Step
+from niente.core.model.plan import Exposure, GuardAction, Step
 from niente.core.model.quantities import duration_text
 from niente.core.model.records import ForecastMade, Listener, RigEventSeen, TimeConstantsFound, WarningRaised
 from niente.core.model.rig_card import LoadKind
@@ -62,26 +62,27 @@ class RunExecutor:
         guards.begin()
         while True:
             frame = self._link.frame(run_id)
-            ended = self._gap(run_id, samples, frame)
+            gap = self._gap(run_id, samples, frame)
             samples.add(frame)
-            ended = (
-                ended or self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards) or self._command_given()
-            )
+            ended = gap or self._ended_by(run_id, frame, whole, guards) or self._command_given()
             if ended is not None:
                 return ended
             if working and samples.count % FORECAST_EVERY == 0:
                 settled = settled_so_far(card, samples.time_s, samples.values, self.slow_prior)
                 self._publish(ForecastMade(run_id, frame.time_s, settled))
-            known = rule.known_to_k is not None and settled.known_to(rule.known_to_k)
-            over = samples.seconds >= rule.min_s and (rule.known_to_k is None or known)
-            if over or samples.seconds >= rule.max_s:
+            why = _over(rule, samples.seconds, settled)
+            if why:
                 self._learn(run_id, samples, frame, whole, guards, settled)
-                return Closing(RunOutcome.DONE, "known well enough" if known else "its time is over")
+                return Closing(RunOutcome.DONE, why)
 
     def under_guard(self, run_id: int, whole: Setting, guards: GuardSet) -> tuple[Frame, Closing | None]:
         """Take a sample while idle, or of a run that waits for hands; return it and what ends that, if anything does."""
         frame = self._link.frame(run_id)
-        return frame, self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards)
+        return frame, self._ended_by(run_id, frame, whole, guards)
+
+    def _ended_by(self, run_id: int, frame: Frame, whole: Setting, guards: GuardSet) -> Closing | None:
+        """Return how a sample ends a run: by what happened on the machine, or by a guard."""
+        return self._failure(run_id, frame) or self._guarded(run_id, frame, whole, guards)
 
     def _learn(self, run_id: int, samples: Samples, frame: Frame, whole: Setting, guards: GuardSet, settled: Settled) -> None:
         """Take with it what a run that came to its end has shown."""
@@ -139,3 +140,12 @@ class RunExecutor:
         if command == Command.REPEAT:
             return Closing(RunOutcome.VOIDED, "repeated by the person at the bench")
         return None
+
+
+def _over(rule: Exposure, seconds: float, settled: Settled) -> str:
+    """Return why a run is over by its own rule; empty while it is not."""
+    if seconds < rule.min_s:
+        return ""
+    if rule.known_to_k is not None and settled.known_to(rule.known_to_k):
+        return "known well enough"
+    return "its time is over" if rule.known_to_k is None or seconds >= rule.max_s else ""

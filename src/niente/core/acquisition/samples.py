@@ -1,11 +1,9 @@
 """The samples of the run under way, in arrays that grow."""
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.frame import Frame
-
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array
 
 
 class Samples:

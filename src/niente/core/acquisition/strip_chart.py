@@ -2,17 +2,14 @@
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.acquisition.samples import Samples
 from niente.core.analysis.evidence import limiters_of
 from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.plan import Step
 from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.science.arrays import Array, Codes, Vector
 from niente.core.science.clock_limiter import REFERENCE, ClockLimiter, limiter_shares
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 MEAN_CORE, THROUGHPUT_PERCENT = "mean_core_c", "throughput_percent"
 _FAULTS = {RigEventKind.DROP_OUT: ClockLimiter.DROP_OUT}
@@ -115,7 +112,7 @@ class StripChart:
         return self._samples.time_s
 
     @property
-    def limiters(self) -> NDArray[np.int8]:
+    def limiters(self) -> Codes:
         """What limited the clock at each sample, codes of ``ClockLimiter``; as far as ``catch_up`` has come."""
         return self._limiters[: self._derived]
 

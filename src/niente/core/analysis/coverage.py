@@ -3,17 +3,13 @@
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.models import Models, offset_of, turning
 from niente.core.analysis.prediction import LoadPrediction, offsets_mv
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.quantities import quantity_of
+from niente.core.science.arrays import Mask
 from niente.core.science.hull import inside_hull
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
-Mask = NDArray[np.bool_]
 
 WATT_SLACK = 0.02
 """So far over the edge of what was measured, as a share of the watts run, still counts as inside."""

@@ -5,21 +5,18 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.frame import RigEventKind
 from niente.core.model.plan import Plan
 from niente.core.model.rig_card import CountedTemperature, LoadKind, RigCard
 from niente.core.model.runs import CONCLUSIVE, RunKind, RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.science.arrays import Array, Codes, Vector
 from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limiters_from_readings
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.statistics import Z95, mean_with_error
 from niente.core.storage.reader import BookReader, RunRecord
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 BURST_S = 45.0
 """Samples this long after a load starts are left out of a settling fit: the firmware still lets a burst through."""
@@ -167,7 +164,7 @@ def time_constants_of_run(card: RigCard, time_s: Vector, values: Array) -> tuple
     return time_constants(time_s[first:], core[first:], column(card, values, "room_temperature_c")[first:])
 
 
-def limiters_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> NDArray[np.int8]:
+def limiters_of(card: RigCard, values: Array, setting: Setting, load: str = "") -> Codes:
     """Return what limits the clock at each sample of ``values`` ``(n, channels)``, codes of ``ClockLimiter``.
 
     What the load is lets more be told: the heaviest ones take all the clock they get, steadily.
@@ -314,6 +311,15 @@ def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:
     return Evidence(here.card, here.runs, here.slow_prior, others, book.plans())
 
 
+def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tuple[float, ...]) -> RunSummary:
+    happened = book.events(run)
+    failures = sum(1 for event in happened if event.kind in FAILURES)
+    if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
+        failures = max(failures, 1)
+    by_hand = {event.body["channel"]: event.body["value"] for event in happened if event.kind == READ_BY_HAND}
+    return summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
+
+
 def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known: Evidence | None) -> Evidence:
     """Sum up the runs of one variant, oldest first; each teaches the next."""
     before = {run.run_id: run for run in known.runs} if known is not None and known.card == card else {}
@@ -322,12 +328,7 @@ def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known:
     for run in records:
         summary = before.get(run.id)
         if summary is None or summary.running or summary.outcome != run.outcome:
-            happened = book.events(run)
-            failures = sum(1 for item in happened if item.kind in FAILURES)
-            if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
-                failures = max(failures, 1)
-            by_hand = {item.body["channel"]: item.body["value"] for item in happened if item.kind == READ_BY_HAND}
-            summary = summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
+            summary = _summary_of(book, card, run, slow_prior)
         if summary.outcome == RunOutcome.DONE and summary.seconds >= TEACHES_S:
             slow_prior = learn(slow_prior, summary.settled)
         runs.append(summary)

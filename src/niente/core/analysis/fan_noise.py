@@ -4,14 +4,12 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, turning
 from niente.core.science.acoustics import add_levels
+from niente.core.science.arrays import Vector
 from niente.core.science.statistics import Z95
-
-Vector = NDArray[np.float64]
 
 POINTS = 101
 MIN_RPM = 40.0

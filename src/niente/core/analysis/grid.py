@@ -1,11 +1,12 @@
 """The settings that a map or a choice looks at: a grid over two controls, the others fixed, chosen or optimised."""
 
 import math
+from collections.abc import Callable, Iterable
 from enum import StrEnum
+from itertools import product
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.coverage import inside
 from niente.core.analysis.models import Models
@@ -15,10 +16,8 @@ from niente.core.analysis.setting_batch import POWER, SettingBatch
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
+from niente.core.science.arrays import Array, Indices, Mask, Vector
 from niente.core.science.power.operating_point import HOTTEST_C
-
-Vector = NDArray[np.float64]
-Mask = NDArray[np.bool_]
 
 MAX_STEPS = 45
 NICE = (1.0, 2.0, 3.0, 5.0)
@@ -70,10 +69,10 @@ class SettingGrid(msgspec.Struct, frozen=True):
     settings: SettingBatch
     predicted: SettingPredictions
     stable: Vector
-    against: NDArray[np.int64]
+    against: Indices
     inside: Mask
     clean_s: Vector
-    failures: NDArray[np.int64]
+    failures: Indices
     measured: Mask
     view: GridView = DEFAULT_GRID_VIEW
 
@@ -87,7 +86,7 @@ class SettingGrid(msgspec.Struct, frozen=True):
         column, row = int(np.argmin(np.abs(self.x - x))), int(np.argmin(np.abs(self.y - y)))
         return int(row * self.x.shape[0] + column)
 
-    def as_grid(self, values: Vector) -> NDArray[np.float64]:
+    def as_grid(self, values: Vector) -> Array:
         """Return an array ``(d * p,)`` as ``(d, p)``."""
         return values.reshape(self.y.shape[0], self.x.shape[0])
 
@@ -158,9 +157,7 @@ def _nice(least: float, step: float) -> float:
     return next((one * power for one in NICE if one * power >= least * 0.999), 10.0 * power)
 
 
-def _run_there(
-    models: Models, settings: SettingBatch, axes: tuple[str, str], load: str
-) -> tuple[Vector, NDArray[np.int64], Mask]:
+def _run_there(models: Models, settings: SettingBatch, axes: tuple[str, str], load: str) -> tuple[Vector, Indices, Mask]:
     """Return what was run at each setting: clean seconds under a load, failures under any, and whether anything was."""
     clean = np.zeros(settings.count)
     failures = np.zeros(settings.count, dtype=np.int64)
@@ -184,15 +181,13 @@ def _run_there(
 def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view: GridView) -> SettingBatch:
     """Return settings with the fans that are on no axis set as quiet as they keep the headroom, or as cool as they can: over
     a coarse grid first, then group by group in ever smaller steps."""
-    spans = {group: _swept(models, group) for group in models.noise.groups if f"fan_duty.{group}" not in settings.values}
-    free = {group: span for group, span in spans.items() if span is not None}
+    free = _free_groups(models, settings)
     if not free:
         return settings
 
-    def cost(duties: NDArray[np.float64]) -> Vector:
+    def cost(duties: Array) -> Vector:
         """Return how loud settings are with duties ``(n, groups)``, far dearer where the headroom is not kept."""
-        values = {f"fan_duty.{group}": duties[:, index] for index, group in enumerate(free)}
-        tried = SettingBatch(settings.base, {**settings.values, **values}, settings.count)
+        tried = _at_duties(settings, free, duties)
         steady = predict_under_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
         headroom = ceilings(models, tried) - np.minimum(steady.core_c, HOTTEST_C) - steady.core_hw
         short = np.maximum(limits.min_headroom_k - headroom, 0.0)
@@ -203,20 +198,42 @@ def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view:
     ladders = [np.linspace(*span, count) for span in free.values()]
     rungs = np.stack([flat.ravel() for flat in np.meshgrid(*ladders)], axis=1)
     found = np.array([cost(np.tile(rung, (settings.count, 1))) for rung in rungs])
-    best, least = rungs[np.argmin(found, axis=0)], np.min(found, axis=0)
-    low, high = (np.array([span[end] for span in free.values()]) for end in (0, 1))
-    step = (high - low) / max(count - 1, 1)
+    best = rungs[np.argmin(found, axis=0)]
+    low, high = np.array(list(free.values())).T
+    best = _refined(cost, best, np.min(found, axis=0), (low, high), (high - low) / max(count - 1, 1))
+    return _at_duties(settings, free, best)
+
+
+def _free_groups(models: Models, settings: SettingBatch) -> dict[str, tuple[float, float]]:
+    """Return the fan groups that are on no axis, with the span of their duties."""
+    spans = {group: _swept(models, group) for group in models.noise.groups if f"fan_duty.{group}" not in settings.values}
+    return {group: span for group, span in spans.items() if span is not None}
+
+
+def _at_duties(settings: SettingBatch, groups: Iterable[str], duties: Array) -> SettingBatch:
+    """Return settings with fan groups at duties ``(n, groups)``."""
+    values = {f"fan_duty.{group}": duties[:, index] for index, group in enumerate(groups)}
+    return SettingBatch(settings.base, {**settings.values, **values}, settings.count)
+
+
+def _refined(
+    cost: Callable[[Array], Vector],
+    best: Array,
+    least: Vector,
+    bounds: tuple[Vector, Vector],
+    step: Vector,
+) -> Array:
+    """Return duties ``(n, groups)`` of less cost, looked for group by group in steps that are halved each time."""
+    low, high = bounds
     for _ in range(FINER):
         step = step / 2.0
-        for index in range(len(free)):
-            for sign in (-1.0, 1.0):
-                tried = best.copy()
-                tried[:, index] = np.clip(tried[:, index] + sign * step[index], low[index], high[index])
-                now = cost(tried)
-                better = now < least
-                best[better], least[better] = tried[better], now[better]
-    values = {f"fan_duty.{group}": best[:, index] for index, group in enumerate(free)}
-    return SettingBatch(settings.base, {**settings.values, **values}, settings.count)
+        for index, sign in product(range(best.shape[1]), (-1.0, 1.0)):
+            tried = best.copy()
+            tried[:, index] = np.clip(tried[:, index] + sign * step[index], low[index], high[index])
+            now = cost(tried)
+            better = now < least
+            best[better], least[better] = tried[better], now[better]
+    return best
 
 
 def _swept(models: Models, group: str) -> tuple[float, float] | None:

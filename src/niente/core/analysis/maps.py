@@ -4,7 +4,6 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.fan_noise import Loudness, loudness_of
@@ -14,8 +13,7 @@ from niente.core.analysis.rise_lines import WattLines, watt_lines
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Mask, Vector
 
 HOTTER_K = 4.0
 """Capacity is told in the room asked for, and in one that is so much hotter."""
@@ -94,9 +92,9 @@ class Difference(msgspec.Struct, frozen=True):
     half_width: Vector
 
     @property
-    def shown(self) -> NDArray[np.bool_]:
+    def shown(self) -> Mask:
         """Where the difference lies beyond its interval."""
-        beyond: NDArray[np.bool_] = np.abs(self.value) > self.half_width
+        beyond: Mask = np.abs(self.value) > self.half_width
         return beyond
 
 

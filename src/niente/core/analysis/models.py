@@ -5,13 +5,13 @@ from collections.abc import Sequence
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
+from niente.core.science.arrays import Array
 from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.fit import Runs, fit_heat_path
@@ -19,9 +19,6 @@ from niente.core.science.heat.path import HeatPath
 from niente.core.science.noise import NoiseModel, fit_noise
 from niente.core.science.power.law import PowerLaw, PowerReadings, fit_power
 from niente.core.science.statistics import Z95
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 SILICON = (
     "voltage_offset_mv",

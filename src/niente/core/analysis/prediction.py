@@ -4,18 +4,13 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.models import Models, offset_of, requested_clock
 from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
 from niente.core.model.setting import FanCurve
+from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector
 from niente.core.science.power.operating_point import HOTTEST_C, SettingLimiter, SteadyState, steady_state
 from niente.core.science.statistics import Z95
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
-Mask = NDArray[np.bool_]
-Indices = NDArray[np.int64]
 
 CAPPED_SD_K = 0.5
 """How well firmware holds a core at its temperature cap (K). Common practice, no source."""
@@ -39,7 +34,7 @@ class LoadPrediction(msgspec.Struct, frozen=True):
     clock_hw: Vector
     throughput: Vector
     throughput_hw: Vector
-    limiter: NDArray[np.int8]
+    limiter: Codes
     runaway: Mask
     rpm: Array
 

@@ -1,12 +1,10 @@
 """How surely a setting stands: the chance of a day without a failure, from what was run there and at riskier settings."""
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.models import Models, offset_of
 from niente.core.model.rig_card import LoadKind
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Indices, Vector
 
 DAY_S = 86400.0
 SAME_CLOCK, SAME_MV = 0.005, 0.5
@@ -14,7 +12,7 @@ PRIOR_FAILURES = 0.5
 """Half a failure beforehand (Jeffreys' prior of a Poisson rate; textbook)."""
 
 
-def reliability_over_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> tuple[Vector, NDArray[np.int64]]:
+def reliability_over_a_day(models: Models, clock_mhz: Vector, offset_mv: Vector) -> tuple[Vector, Indices]:
     """Return the chance of 24 h without a failure, for clocks and voltage offsets ``(n,)``, and how many failures at settings
     that are no riskier speak against each.
 

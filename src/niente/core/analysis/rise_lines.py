@@ -7,15 +7,13 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, turning
 from niente.core.analysis.prediction import ceilings
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.setting import Setting
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Vector
 
 MAX_LINES = 6
 POINTS = 60

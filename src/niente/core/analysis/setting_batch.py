@@ -2,11 +2,9 @@
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.setting import Setting
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Indices, Vector
 
 POWER = "sustained_power_w"
 """The control that stands along the map when nothing else is chosen."""
@@ -38,7 +36,7 @@ class SettingBatch(msgspec.Struct, frozen=True):
             found = found.replaced(control, float(values[index]))
         return found
 
-    def taken(self, indices: NDArray[np.int64]) -> "SettingBatch":
+    def taken(self, indices: Indices) -> "SettingBatch":
         """Return some of them, in an order."""
         return SettingBatch(self.base, {control: values[indices] for control, values in self.values.items()}, indices.shape[0])
 

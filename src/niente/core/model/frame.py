@@ -3,10 +3,8 @@
 from enum import StrEnum
 
 import msgspec
-import numpy as np
-from numpy.typing import NDArray
 
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Vector
 
 
 class RigEventKind(StrEnum):

@@ -5,9 +5,9 @@ from collections.abc import Sequence
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.models import Models
+from niente.core.model.plan import Step
 from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import axis_problem, range_of
@@ -15,6 +15,7 @@ from niente.core.planning.cost import AIR, Pace, cost_of
 from niente.core.planning.progress import Row, plan_rows
 from niente.core.planning.questions.undervolting import SEARCHED
 from niente.core.planning.templates import TEMPLATES, plan_for
+from niente.core.science.arrays import Array
 from niente.core.science.heat.path import typical
 from niente.core.science.statistics import Z95
 
@@ -188,19 +189,22 @@ def _cost(
     return Alternative(words, question, cost.runs, cost.typical_s, expected_hw(card, rows, models), is_now)
 
 
+def _runs_that_tell(card: RigCard, rows: Sequence[Row]) -> list[Step]:
+    """Return the steps that are run until their temperature is known, under the heaviest load."""
+    heavy = card.load_of(LoadKind.HEAVY)
+    if heavy is None:
+        return []
+    return [row.step for row in rows if row.step.load == heavy.name and row.step.exposure.known_to_k is not None]
+
+
 def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> float:
     """Return the expected 95 % half width, in K, of a core temperature in the middle of what can be set, once it is run.
 
     From the models where there are some, otherwise from the heat path as it is before anything was measured; NaN where
     fewer than three runs tell of the heat path.
     """
-    heavy = card.load_of(LoadKind.HEAVY)
     groups = card.fan_groups()
-    runs = [
-        row.step
-        for row in rows
-        if heavy is not None and row.step.load == heavy.name and row.step.exposure.known_to_k is not None
-    ]
+    runs = _runs_that_tell(card, rows)
     if len(runs) < 3 or not groups:
         return math.nan
     heat = models.heat if models is not None else typical(groups, (100.0,) * len(groups))
@@ -215,6 +219,6 @@ def expected_hw(card: RigCard, rows: Sequence[Row], models: Models | None) -> fl
     return float(half_width[0])
 
 
-def _turn(models: Models | None, group: str, duties: list[float]) -> NDArray[np.float64]:
+def _turn(models: Models | None, group: str, duties: list[float]) -> Array:
     """Return a group's speeds at duties: in rpm where it was run, otherwise the duties themselves."""
     return models.rpm(group, np.array(duties)) if models is not None else np.array(duties)

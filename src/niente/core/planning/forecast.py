@@ -44,16 +44,26 @@ def foresee(models: Models | None, steps: Sequence[Step]) -> list[StepForecast]:
     ]
     for load in sorted({steps[index].load for index in known}):
         indices = [index for index in known if steps[index].load == load]
-        settings = _together([steps[index].setting.over(models.card.stock) for index in indices])
-        runs = load in models.power.loads
-        rest = predict_under_load(models, settings, load if runs else models.heavy_load, models.room_c)
-        level, level_hw = models.noise.in_room(rest.rpm)
-        for row, index in enumerate(indices):
-            wanted = steps[index].level_dba
-            noise = (float(level[row]), float(level_hw[row])) if wanted is None else (wanted, math.nan)
-            core_known = runs and wanted is None and not rest.runaway[row]
-            core = (float(rest.core_c[row]), float(rest.core_hw[row])) if core_known else (math.nan, math.nan)
-            found[index] = StepForecast(*core, *noise)
+        forecasts = _under_load(models, load, [steps[index] for index in indices])
+        for index, forecast in zip(indices, forecasts, strict=True):
+            found[index] = forecast
+    return found
+
+
+def _under_load(models: Models, load: str, steps: Sequence[Step]) -> list[StepForecast]:
+    """Return the forecasts of steps under one load; without a temperature where that load was never run."""
+    settings = _together([step.setting.over(models.card.stock) for step in steps])
+    was_run = load in models.power.loads
+    steady = predict_under_load(models, settings, load if was_run else models.heavy_load, models.room_c)
+    level, level_hw = models.noise.in_room(steady.rpm)
+    found = []
+    for row, step in enumerate(steps):
+        if step.level_dba is not None:  # its duties are open: only the level is known
+            found.append(StepForecast(math.nan, math.nan, step.level_dba, math.nan))
+            continue
+        known = was_run and not steady.runaway[row]
+        core = (float(steady.core_c[row]), float(steady.core_hw[row])) if known else (math.nan, math.nan)
+        found.append(StepForecast(*core, float(level[row]), float(level_hw[row])))
     return found
 
 

@@ -12,6 +12,7 @@ from niente.core.model.plan import Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.noise import fit_noise
 
 SearchResults = Callable[[str], dict[str, float] | None]
@@ -53,6 +54,22 @@ def duty_at_speed(card: RigCard, runs: Sequence[RunSummary], group: str, rpm: fl
     return _on_grid(card, group, float(np.interp(rpm, pairs[order, 1], pairs[order, 0])))
 
 
+def _speeds_together(heard: Sequence[RunSummary], every: Sequence[str], moved: Sequence[str]) -> tuple[Vector, Array]:
+    """Return duties ``(n,)`` that all moved groups were heard at, and the speeds ``(n, groups)`` of every group there; the
+    groups that are not moved stay at their median."""
+    grid = np.arange(0.0, 100.5, 0.5)
+    columns, low, high = [], 0.0, 100.0
+    for group in every:
+        pairs = np.array(speeds_seen(list(heard), group)).reshape(-1, 2)
+        if group in moved and pairs.shape[0] > 1:
+            low, high = max(low, pairs[:, 0].min()), min(high, pairs[:, 0].max())
+            columns.append(np.interp(grid, pairs[:, 0], pairs[:, 1]))
+        else:
+            columns.append(np.full(grid.shape, float(np.median(pairs[:, 1])) if pairs.shape[0] else 0.0))
+    inside = (grid >= low) & (grid <= high)
+    return grid[inside], np.stack(columns, axis=-1)[inside]
+
+
 def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str, ...], level_dba: float) -> dict[str, float]:
     """Return one duty for these groups together at which the machine is as loud as wanted in the room.
 
@@ -68,19 +85,10 @@ def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str
         np.array([run.noise_dba for run in heard]),
         np.array([run.noise_se_db for run in heard]),
     )
-    grid = np.arange(0.0, 100.5, 0.5)
-    columns, low, high = [], 0.0, 100.0
-    for group in every:
-        pairs = np.array(speeds_seen(heard, group))
-        if group in groups and pairs.shape[0] > 1:
-            low, high = max(low, pairs[:, 0].min()), min(high, pairs[:, 0].max())
-            columns.append(np.interp(grid, pairs[:, 0], pairs[:, 1]))
-        else:
-            columns.append(np.full(grid.shape, float(np.median(pairs[:, 1])) if pairs.shape[0] else 0.0))
-    inside = (grid >= low) & (grid <= high)
-    if not inside.any():
+    duties, speeds = _speeds_together(heard, every, groups)
+    if not duties.shape[0]:
         raise _missing("no duties of these groups were heard in common", "Run a fan sweep.")
-    levels, duties = model.in_room(np.stack(columns, axis=-1)[inside])[0], grid[inside]
+    levels = model.in_room(speeds)[0]
     levels = np.maximum.accumulate(levels)
     if not levels[0] - 0.3 <= level_dba <= levels[-1] + 0.3:
         unit = quantity_of("noise_dba").with_unit

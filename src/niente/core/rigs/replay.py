@@ -6,7 +6,6 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.frame import Frame, RigEvent, RigEventKind
@@ -14,9 +13,8 @@ from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.runs import RunKind
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.clock import PacedClock
+from niente.core.science.arrays import Array
 from niente.core.storage.reader import BookReader, RunRecord
-
-Array = NDArray[np.float64]
 
 TAIL_SAMPLES = 60
 """Once a recorded run is over, its last samples come again and again: it stands where it ended."""

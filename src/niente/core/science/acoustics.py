@@ -4,12 +4,9 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array
 from niente.core.science.statistics import Z95
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 
 def add_levels(levels_db: Array, axis: int = -1) -> Array:

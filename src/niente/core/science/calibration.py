@@ -4,11 +4,9 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Vector
 from niente.core.science.statistics import fit_line
-
-Vector = NDArray[np.float64]
 
 MIN_SPAN = 5.0
 """References closer together than this, in the sensor's unit, tell an offset and no gain. Common practice, no source."""

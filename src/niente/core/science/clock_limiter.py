@@ -3,9 +3,8 @@
 from enum import IntEnum
 
 import numpy as np
-from numpy.typing import NDArray
 
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Codes, Mask, Vector
 
 AT_CAP_K = 1.5
 AT_LIMIT = 0.035
@@ -51,7 +50,7 @@ def limiters_from_readings(
     clock_cap_mhz: float | None,
     burst_w: float | None = None,
     takes_all: bool = False,
-) -> NDArray[np.int8]:
+) -> Codes:
     """Return what limits the clock at every sample, codes of ``ClockLimiter``; all arrays of shape ``(n,)``.
 
     Temperature cap: the hottest core stands at it and the clock below its own. Sustained and burst limit: package power
@@ -85,7 +84,7 @@ def limiters_from_readings(
     return limiters
 
 
-def _at(reading: Vector, level: float | None, slack: float) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+def _at(reading: Vector, level: float | None, slack: float) -> tuple[Mask, Mask]:
     """Return where a reading stands at a level, and where it is near it: within twice the slack."""
     if level is None:
         none = np.zeros(reading.shape[0], dtype=bool)
@@ -93,7 +92,7 @@ def _at(reading: Vector, level: float | None, slack: float) -> tuple[NDArray[np.
     return reading > level - slack, reading > level - 2.0 * slack
 
 
-def drop_outs(throughput_per_s: Vector, clock_mhz: Vector) -> NDArray[np.bool_]:
+def drop_outs(throughput_per_s: Vector, clock_mhz: Vector) -> Mask:
     """Return at which samples ``(n,)`` work dropped out: throughput per clock far below its median over the samples
     before. A few samples tell nothing, and neither does a missing reading."""
     found = np.zeros(clock_mhz.shape[0], dtype=bool)
@@ -110,7 +109,7 @@ def drop_outs(throughput_per_s: Vector, clock_mhz: Vector) -> NDArray[np.bool_]:
     return found
 
 
-def limiter_shares(limiters: NDArray[np.int8]) -> dict[ClockLimiter, float]:
+def limiter_shares(limiters: Codes) -> dict[ClockLimiter, float]:
     """Return the share of samples that each limiter takes, of those that occur."""
     if limiters.shape[0] == 0:
         return {}

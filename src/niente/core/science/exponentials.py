@@ -7,13 +7,10 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.settling import BIN_S, binned, lagged
 from niente.core.science.statistics import Z95
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 FIRST_GUESS_S = (40.0, 400.0)
 SLOWEST_SHARE = 0.6

@@ -1,10 +1,8 @@
 """What lies inside of what was measured: the convex hull of points."""
 
 import numpy as np
-from numpy.typing import NDArray
 
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array, Mask, Vector
 
 
 def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
@@ -29,7 +27,7 @@ def in_hull(points: Array, here: Vector, slack: Vector) -> bool:
     return bool(found.status == 0)
 
 
-def inside_hull(points: Array, queries: Array, slack: Vector) -> NDArray[np.bool_]:
+def inside_hull(points: Array, queries: Array, slack: Vector) -> Mask:
     """Return which of many points ``(m, d)`` lie in the hull of points ``(n, d)``, as ``in_hull`` does for one.
 
     By the hull's facets, with the slack measured along each of them; coordinates in which the points hardly differ are held to
@@ -38,7 +36,7 @@ def inside_hull(points: Array, queries: Array, slack: Vector) -> NDArray[np.bool
     from scipy.spatial import ConvexHull, QhullError
 
     low, high = points.min(axis=0), points.max(axis=0)
-    found: NDArray[np.bool_] = np.all((queries >= low - slack) & (queries <= high + slack), axis=1)
+    found: Mask = np.all((queries >= low - slack) & (queries <= high + slack), axis=1)
     varied = np.flatnonzero(high - low > 2.0 * slack)
     if varied.shape[0] < 2 or not found.any():
         return found

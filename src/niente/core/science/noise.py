@@ -9,12 +9,9 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.statistics import Z95, frozen
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 PER_DECADE, PER_DECADE_SD = 53.0, 3.0
 """Prior of the speed law in dB a decade of speed: 50 to 57 in practice."""

@@ -11,12 +11,9 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.statistics import Z95, autocorrelation
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 BIN_S = 10.0
 """Samples are averaged over this long before they are fitted."""

@@ -5,10 +5,8 @@ from collections.abc import Callable
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array, Vector
 
 Z95 = 1.959963984540054
 """Half width of a 95 % interval of the normal distribution, in standard deviations."""

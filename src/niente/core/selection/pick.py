@@ -5,16 +5,13 @@ from enum import StrEnum
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-
-Mask = NDArray[np.bool_]
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Mask, Vector
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""

@@ -6,7 +6,6 @@ from typing import Any, TypeVar
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.errors import BookError
 from niente.core.model.json_files import JsonError, converted, decoded_json
@@ -15,6 +14,7 @@ from niente.core.model.project import Project, project_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.science.arrays import Array
 from niente.core.storage.connection import open_for_reading
 
 """How a run closed that came to its own end."""
@@ -122,7 +122,7 @@ class BookReader:
         row = self._link.execute("SELECT max(id) FROM run").fetchone()
         return int(row[0] or 0)
 
-    def frames_after(self, run: RunRecord, row_id: int) -> tuple[int, NDArray[np.float64]]:
+    def frames_after(self, run: RunRecord, row_id: int) -> tuple[int, Array]:
         """Return the samples of a run that were written after a row of the book, times first, ``(n, 1 + channels)``, and the
         row to go on from."""
         blocks = self._link.execute("SELECT id, data FROM frames WHERE run_id = ? AND id > ? ORDER BY id", (run.id, row_id))
@@ -132,7 +132,7 @@ class BookReader:
             parts.append(data)
         return last, np.frombuffer(b"".join(parts), dtype="<f8").reshape(-1, 1 + len(run.channels))
 
-    def frames(self, run: RunRecord) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def frames(self, run: RunRecord) -> tuple[Array, Array]:
         """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
         blocks = self._link.execute("SELECT data FROM frames WHERE run_id = ? ORDER BY id", (run.id,))
         data = b"".join(block for (block,) in blocks)

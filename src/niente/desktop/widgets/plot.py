@@ -1,16 +1,14 @@
 """A picture that fills its widget: a canvas below, mouse and keys above, and the shapes that curves are drawn with."""
 
 import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter, QPolygonF
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from niente.core.science.arrays import Array
 from niente.desktop.services.theme import Look
 from niente.desktop.widgets.canvas import Canvas
 from niente.desktop.widgets.scale import PixelSpan
-
-Array = NDArray[np.float64]
 
 
 class Plot(QWidget):

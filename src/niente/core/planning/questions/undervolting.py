@@ -55,6 +55,14 @@ def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
     return entries
 
 
+def _method_for(control: str, parts: int, wanted: SearchMethod) -> SearchMethod:
+    """Return the method of a search over a control with so many parts: the one wanted, as far as it fits."""
+    if parts > 1:
+        in_turn = control == PER_POINT or wanted == SearchMethod.IN_TURN
+        return SearchMethod.IN_TURN if in_turn else SearchMethod.WEAKEST_FIRST
+    return wanted if wanted in (SearchMethod.LADDER, SearchMethod.BISECTION) else SearchMethod.LADDER
+
+
 def search_over(card: RigCard, question: Question, base: Setting, exposure: Exposure | None = None) -> Search | None:
     """Return the search over the question's offset axis; ``None`` where it varies none."""
     axis = next((one for one in question.axes if one.control in SEARCHED and len(one.points()) > 1), None)
@@ -62,13 +70,7 @@ def search_over(card: RigCard, question: Question, base: Setting, exposure: Expo
     if axis is None or not loads:
         return None
     controls = control_parts(card, axis.control)
-    method = question.method
-    if len(controls) > 1:
-        method = (
-            SearchMethod.IN_TURN if axis.control == PER_POINT or method == SearchMethod.IN_TURN else SearchMethod.WEAKEST_FIRST
-        )
-    elif method not in (SearchMethod.LADDER, SearchMethod.BISECTION):
-        method = SearchMethod.LADDER
+    method = _method_for(axis.control, len(controls), question.method)
     own = card.control(controls[0])
     step = own.step if own is not None else 5.0
     return search_of(

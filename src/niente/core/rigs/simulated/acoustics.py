@@ -4,13 +4,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
-
-Vector = NDArray[np.float64]
-Indices = NDArray[np.int64]
+from niente.core.science.arrays import Indices, Vector
 
 STANDSTILL_RPM = 30.0
 TONE_PER_DECADE = 60.0

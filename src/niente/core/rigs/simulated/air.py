@@ -4,13 +4,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import ROOM, Machine
-
-Vector = NDArray[np.float64]
-Indices = NDArray[np.int64]
+from niente.core.science.arrays import Array, Indices, Vector
 
 AIR_HEAT = 1191.8
 """Density times specific heat of dry air at 25 °C and 101 325 Pa in J/(m3 K) (Lemmon et al. 2000)."""
@@ -40,7 +37,7 @@ class Air(NamedTuple):
     reference: Vector
     chimney: Vector
     warm: Indices
-    helped: NDArray[np.float64]
+    helped: Array
 
 
 def ways(machine: Machine, index: dict[str, int]) -> Air:

@@ -4,7 +4,6 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.setting import FanCurve, Setting
 from niente.core.rigs.simulated import plant
@@ -17,8 +16,7 @@ from niente.core.rigs.simulated.power import IDLE_ACTIVITY, power_of
 from niente.core.rigs.simulated.sensors import sensors_of
 from niente.core.rigs.simulated.silicon import silicon_of
 from niente.core.science.air_density import density_ratio
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Array, Indices, Vector
 
 NO_LIMIT_W = 1e4
 MIN_AVERAGE_S = 1.0
@@ -93,9 +91,9 @@ def _first_fan(fans: list[Fan], group: str) -> int:
 class _Curves(NamedTuple):
     """The fan curves of a setting, by group, their points one after the other."""
 
-    starts: NDArray[np.int64]
-    ends: NDArray[np.int64]
-    node: NDArray[np.int64]
+    starts: Indices
+    ends: Indices
+    node: Indices
     celsius: Vector
     duty: Vector
     hysteresis: Vector
@@ -179,11 +177,11 @@ def demand_of(
     )
 
 
-def _offsets_v(setting: Setting, cores: int, points: int) -> NDArray[np.float64]:
+def _offsets_v(setting: Setting, cores: int, points: int) -> Array:
     """Return the offsets of a setting, ``(cores, points)`` in V: for all cores, per core and per point of the curve."""
     core = np.array([setting.core_offset_mv.get(str(i + 1), 0.0) for i in range(cores)])
     point = np.array([setting.point_offset_mv.get(str(k + 1), 0.0) for k in range(points)])
-    total: NDArray[np.float64] = ((setting.voltage_offset_mv or 0.0) + core[:, None] + point[None, :]) / 1000.0
+    total: Array = ((setting.voltage_offset_mv or 0.0) + core[:, None] + point[None, :]) / 1000.0
     return total
 
 

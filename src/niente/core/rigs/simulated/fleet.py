@@ -5,11 +5,9 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.rigs.simulated.rig import SimulatedRig
-
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array
 
 
 def record_all(rigs: Sequence[SimulatedRig], seconds: int, workers: int | None = None) -> Array:

@@ -5,7 +5,6 @@ block that is cut short is lived again up to now with the same draws, so that no
 """
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
@@ -14,9 +13,7 @@ from niente.core.rigs.simulated.demand import NORMAL, UNIFORM, RoomClimate, dema
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
 from niente.core.rigs.simulated.silicon import NOTHING
 from niente.core.rigs.simulated.truth import Truth
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array, Vector
 
 IDLE_S = 3 * 3600
 """How long a machine has stood idle before anyone looks at it."""

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 from niente.core.rigs.simulated.air import AIR_HEAT, Air, taken_per_kelvin
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import ROOM, Machine
+from niente.core.science.arrays import Vector
 
-Vector = NDArray[np.float64]
-Indices = NDArray[np.uint64]
+Unsigned = NDArray[np.uint64]
 """Indices; unsigned, so that compiled code need not ask whether they count from the end."""
 
 
@@ -25,22 +25,22 @@ class Network(NamedTuple):
     """
 
     per_joule: Vector
-    link_a: Indices
-    link_b: Indices
+    link_a: Unsigned
+    link_b: Unsigned
     link_w: Vector
     pumped: Vector
-    free_a: Indices
-    free_b: Indices
+    free_a: Unsigned
+    free_b: Unsigned
     free_w: Vector
     free_power: Vector
-    pass_stream: Indices
-    pass_node: Indices
-    pass_from: Indices
+    pass_stream: Unsigned
+    pass_node: Unsigned
+    pass_from: Unsigned
     pass_ua: Vector
     pass_power: Vector
     pass_coolant: Vector
-    source: Indices
-    sink: Indices
+    source: Unsigned
+    sink: Unsigned
     recirculation: Vector
     of_package: Vector
     base: int

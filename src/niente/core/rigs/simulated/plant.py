@@ -9,7 +9,6 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.rigs.simulated import silicon as sil
 from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
@@ -26,10 +25,7 @@ from niente.core.rigs.simulated.power import (
 )
 from niente.core.rigs.simulated.sensors import Sensors, read
 from niente.core.rigs.simulated.validation import STEP_S
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
-Indices = NDArray[np.int64]
+from niente.core.science.arrays import Array, Indices, Vector
 
 STEPS = round(1.0 / STEP_S)
 BURST_GAIN = 6.0

@@ -4,13 +4,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Processor, Supply
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array, Vector
 
 IDLE_ACTIVITY = 0.012
 """What a core switches that has nothing to do."""

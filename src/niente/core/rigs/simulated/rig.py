@@ -5,10 +5,9 @@ import threading
 import time
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.errors import RigError
-from niente.core.model.frame import Frame, RigEvent, RigEventKind, Vector
+from niente.core.model.frame import Frame, RigEvent, RigEventKind
 from niente.core.model.rig_card import RigCard, SetBy, Variant
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import silicon
@@ -19,8 +18,7 @@ from niente.core.rigs.simulated.lookahead import Life
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.rigs.simulated.machine_files import MachineFile
 from niente.core.rigs.simulated.truth import TrueSteadyState
-
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array, Vector
 
 ALL_BITS = 255.0
 BLOCK_S = 600

@@ -4,14 +4,12 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.names import kind_of
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Vector
 
 THROUGHPUT_SCATTER = 0.004
 """Scatter of the throughput from sample to sample, as a share of it."""

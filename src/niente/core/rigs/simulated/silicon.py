@@ -4,12 +4,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Processor
-
-Vector = NDArray[np.float64]
+from niente.core.science.arrays import Vector
 
 AT_THRESHOLD_PER_S = 1e-3
 """A core's rate of failures where its margin is gone."""

@@ -6,7 +6,6 @@ could tell them from the truth.
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
@@ -14,9 +13,7 @@ from niente.core.rigs.simulated.card import channels_of
 from niente.core.rigs.simulated.demand import UNIFORM, RoomClimate, demand_of, patterns
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
 from niente.core.rigs.simulated.network import node_indices
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array
 
 BLOCK_S = 600
 FANS_SETTLED_S = 60

@@ -4,8 +4,8 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Mask, Vector
 from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Neighbours, likeness_of, near_points
 from niente.core.science.heat.sum import (
     COMMON_SHARE,
@@ -20,9 +20,6 @@ from niente.core.science.heat.sum import (
     rise_and_slopes,
 )
 from niente.core.science.statistics import Z95, frozen, inverse
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 SHARE_SDS = (0.003, 0.01, 0.025, 0.06)
 """Candidates for what the sum leaves out, as a share of the rise; weighed by marginal likelihood."""
@@ -57,7 +54,7 @@ class Runs(msgspec.Struct, frozen=True):
     sources_w: Array
     rise_k: Vector
     rise_se_k: Vector
-    bound: NDArray[np.bool_]
+    bound: Mask
     load: tuple[str, ...]
     variant: tuple[str, ...]
     number: tuple[int, ...]

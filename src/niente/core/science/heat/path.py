@@ -5,8 +5,8 @@ from collections.abc import Sequence
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.heat.sum import (
     LOAD_SD,
     THETA0,
@@ -20,9 +20,6 @@ from niente.core.science.heat.sum import (
     rise_and_slopes,
 )
 from niente.core.science.statistics import Z95, frozen, inverse
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 REACH_LN_W, REACH_SPEED = 0.7, 0.4
 """Over which distance in ln W and in speed the process beside the sum hangs together."""

@@ -5,13 +5,10 @@ from collections.abc import Sequence
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.heat.sum import OF_GROUP, SHARED, mixing_of, rise_parts
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 MIN_RUNG_K = 0.5
 STEP = 1e-5

@@ -21,10 +21,8 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
+from niente.core.science.arrays import Array, Vector
 
 THETA0, BESIDE, FREE, OTHER, EXPONENT, COMMON = range(6)
 COMMON_STILL, COMMON_SHARE = COMMON + 1, COMMON + 2
@@ -36,6 +34,7 @@ GROUP_PRIOR = ((0.04, 1.0), (0.2, 0.8), (0.35, 0.8), (1.0, 0.8))
 SOURCE_PRIOR = (0.02, 1.2)
 """Median and standard deviation of the logarithm. Chosen wide, for machines from a phone's size to a rack's; the exponent's
 from handbooks (0.6 to 0.8 and more for forced convection over fins and through radiators)."""
+
 LOAD_SD, VARIANT_SD = 0.12, 0.25
 """How far a load changes the core's own part, and a variant each part of the path, as a share (standard deviation)."""
 FREE_EXPONENT = 0.2

@@ -13,12 +13,9 @@ import math
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.statistics import frozen, inverse
-
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
 
 LEAK, LEAK_PER_K, LEAK_PER_V, UNCORE, LOAD_LINE, AT_FULL, STEEP, BENT, OFFSET = range(9)
 SHARED = 9

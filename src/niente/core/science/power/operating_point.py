@@ -11,10 +11,8 @@ from enum import IntEnum
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
-Vector = NDArray[np.float64]
-Indices = NDArray[np.int64]
+from niente.core.science.arrays import Codes, Indices, Mask, Vector
 
 HOTTEST_C = 160.0
 """Beyond this no silicon settles: a machine that has not settle below it runs away."""
@@ -49,8 +47,8 @@ class SteadyState(msgspec.Struct, frozen=True):
     clock_mhz: Vector
     power_w: Vector
     core_c: Vector
-    limiter: NDArray[np.int8]
-    runaway: NDArray[np.bool_]
+    limiter: Codes
+    runaway: Mask
 
 
 def steady_state(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_c: Vector, top_mhz: Vector) -> SteadyState:
@@ -97,9 +95,7 @@ def _root(function: Callable[[Vector, Indices], Vector], low: Vector, high: Vect
     return found
 
 
-def _balance(
-    rise_at: Callable[[Vector, Indices], Vector], room_c: Vector, indices: Indices
-) -> tuple[Vector, NDArray[np.bool_]]:
+def _balance(rise_at: Callable[[Vector, Indices], Vector], room_c: Vector, indices: Indices) -> tuple[Vector, Mask]:
     """Return the lowest temperature that makes the rise that belongs to it ``(m,)``, and whether there is one below 160 °C."""
     low = room_c[indices].astype(float)
     start, span = low.copy(), HOTTEST_C - low

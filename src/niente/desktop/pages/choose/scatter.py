@@ -6,13 +6,13 @@ from itertools import pairwise
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
 from niente.core.analysis.grid import SettingGrid
 from niente.core.model.project import Limits
 from niente.core.model.quantities import number_text
+from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.explanation import candidate_text, short_candidate_text
 from niente.core.selection.methods import MethodStep
@@ -26,7 +26,6 @@ from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_pick
 from niente.desktop.widgets.plot import Plot
 from niente.desktop.widgets.scale import PixelSpan, ticks
 
-Array = NDArray[np.float64]
 GUTTERS = (60, 24, 56, 50)
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 GRAB_PX = 9.0

@@ -1,12 +1,12 @@
 """The ways of limiting a machine, drawn over the settings: a line a way, a letter a rung, the name at its end."""
 
 import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
+from niente.core.science.arrays import Array
 from niente.core.selection.methods import MethodStep, TuningMethod
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
@@ -42,7 +42,7 @@ class MethodCurves:
         several = {rung.way for rung in method_steps} - {TuningMethod.LIMIT, TuningMethod.BOTH}
         self.method_steps = method_steps if several else ()
 
-    def points(self) -> NDArray[np.float64]:
+    def points(self) -> Array:
         """Return noise and throughput of every rung, ``(n, 2)``."""
         return np.array([[rung.in_room_dba, rung.throughput_percent] for rung in self.method_steps]).reshape(-1, 2)
 

@@ -2,10 +2,10 @@
 
 import numpy as np
 import pyqtgraph as pg
-from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
+from niente.core.science.arrays import Array
 from niente.desktop.pages.map.layers import Drawn, drawn, unit_of, values_of
 from niente.desktop.pages.map.legend import draw_legend
 from niente.desktop.pages.map.over_field import FieldPicture, Lines, OverField, lines_of
@@ -17,7 +17,6 @@ from niente.desktop.widgets.marks import draw_measured
 from niente.desktop.widgets.plot import Plot
 from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
 
-Array = NDArray[np.float64]
 GUTTERS = (60, 16, 8, 46)
 SLICE_ABOVE, SLICE_BESIDE, GAP = 84, 176, 14
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight

@@ -6,13 +6,12 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 from contourpy import FillType, contour_generator
-from numpy.typing import NDArray
 
 from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.maps import SettingMap, difference
 from niente.core.model.project import Limits
+from niente.core.science.arrays import Array
 
-Array = NDArray[np.float64]
 FINE, COARSE = 360, 90
 """Points a side of the grid of colours, and of the grid of lines."""
 MAX_COLOURS, MIN_COLOURS = 24, 6

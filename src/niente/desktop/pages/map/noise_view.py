@@ -3,12 +3,12 @@
 import math
 
 import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
 from niente.core.analysis.fan_noise import GroupNoise, Loudness
 from niente.core.model.quantities import number_text
+from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
@@ -18,7 +18,6 @@ from niente.desktop.widgets.marks import draw_measured
 from niente.desktop.widgets.plot import Plot, band, curve
 from niente.desktop.widgets.scale import PixelSpan, apart, ticks
 
-Array = NDArray[np.float64]
 GUTTERS = (60, 22, 112, 46)
 RIGHT = Qt.AlignmentFlag.AlignRight
 UNDER_ROOM_DB = 12.0

@@ -6,7 +6,6 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 import pyqtgraph as pg
-from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
@@ -14,6 +13,7 @@ from niente.core.analysis.maps import SettingMap
 from niente.core.model.plan import Guard
 from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import RigCard
+from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.pick import Choice
 from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_points, quietest, unit_of
@@ -25,7 +25,6 @@ from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
 from niente.desktop.widgets.scale import PixelSpan, ticks
 
-Array = NDArray[np.float64]
 MapPoint = tuple[float, float]
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
 ISOTHERMS = 2

@@ -119,6 +119,18 @@ class MapPage(Page):
             self.request_row.put(self.mapped.request if self.mapped is not None else MapRequest())
             self.when_seen(self.refresh)
 
+    def _is_fresh(self, models: Models, request: MapRequest) -> bool:
+        """Return whether the map that is shown is the one requested, of these models and the limits as they are."""
+        project, mapped = self.session.project, self.mapped
+        if project is None or mapped is None or mapped.models is not models:
+            return False
+        return mapped.request == request and _alike(mapped, project.limits, request)
+
+    def _is_requested(self, models: Models, request: MapRequest) -> bool:
+        """Return whether that map is being worked out, or was refused."""
+        known = [one for one in (self._waiting, self._refused) if one is not None]
+        return any(one[0] is models and one[1] == request for one in known)
+
     def _find_map(self) -> None:
         """Let the map be the one that is asked for: the answer's own, or one that is worked out anew."""
         answer, request = self.session.answer, self.request_row.request
@@ -128,13 +140,7 @@ class MapPage(Page):
         if request == MapRequest():
             self.mapped = answer.mapped
             return
-        project = self.session.project
-        fresh = self.mapped is not None and self.mapped.models is answer.models and self.mapped.request == request
-        same_limits = project is not None and self.mapped is not None and _alike(self.mapped, project.limits, request)
-        asked_for = any(
-            one is not None and one[0] is answer.models and one[1] == request for one in (self._waiting, self._refused)
-        )
-        if not (fresh and same_limits) and not asked_for:
+        if not self._is_fresh(answer.models, request) and not self._is_requested(answer.models, request):
             self._waiting = (answer.models, request)
             self.session.request_map(request)
         if self.mapped is None:

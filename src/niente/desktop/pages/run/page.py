@@ -149,20 +149,7 @@ class RunPage(Page):
             self.set_head(tr("No run yet"), tr("Start the plan to see it settle"))
             self.sub.setText("")
         else:
-            step = live.opened.step
-            lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
-            state = (
-                f"{live.closed.outcome}, {live.closed.reason}" if live.closed is not None else tr(STATES.get(session.state, ""))
-            )
-            if session.busy() and session.state in (BenchState.WAITING, BenchState.PAUSED) and session.state_text:
-                state = session.state_text
-            self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
-            load = card.load(step.load)
-            offset = step.setting.over(card.stock).voltage_offset_mv
-            words = [load.title if load is not None else step.load]
-            if offset is not None:
-                words.append(tr("offset {mv}").format(mv=quantity_of("voltage_offset_mv").with_unit(offset)))
-            self.sub.setText(", ".join([*words, card.variant]))
+            self._show_run_head(live, card)
         busy = session.busy()  # starting and going on share one place: only one of them can be done at a time
         self.buttons["plan.start"].setVisible(not busy)
         self.buttons["run.resume"].setVisible(busy)
@@ -245,6 +232,28 @@ class RunPage(Page):
             _row(index, row.step, planner.seen(row), scale, card, row_seconds(row, planner.pace))
             for index, row in ahead[:QUEUE_SHOWN]
         ]
+
+    def _show_run_head(self, live: LiveRun, card: RigCard) -> None:
+        """Show which run it is, how it stands, and what it sets under which load."""
+        step = live.opened.step
+        lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
+        state = self._state_words(live)
+        self.set_head(f"{lead}: {state}" if state else lead, _title(step, card.lead_group() or ""))
+        load = card.load(step.load)
+        offset = step.setting.over(card.stock).voltage_offset_mv
+        words = [load.title if load is not None else step.load]
+        if offset is not None:
+            words.append(tr("offset {mv}").format(mv=quantity_of("voltage_offset_mv").with_unit(offset)))
+        self.sub.setText(", ".join([*words, card.variant]))
+
+    def _state_words(self, live: LiveRun) -> str:
+        """Return how a run stands: what the bench waits for, how it closed, or what it does now."""
+        session = self.session
+        if session.busy() and session.state in (BenchState.WAITING, BenchState.PAUSED) and session.state_text:
+            return session.state_text
+        if live.closed is not None:
+            return f"{live.closed.outcome}, {live.closed.reason}"
+        return tr(STATES.get(session.state, ""))
 
     def live_line(self) -> str:
         """Return where the plan stands."""

@@ -3,15 +3,14 @@
 import msgspec
 import numpy as np
 import pyqtgraph as pg
-from numpy.typing import NDArray
 
 from niente.core.acquisition.strip_chart import MEAN_CORE, THROUGHPUT_PERCENT
 from niente.core.model.rig_card import RigCard
+from niente.core.science.arrays import Vector
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, pen
 from niente.desktop.widgets.canvas import Canvas
 
-Vector = NDArray[np.float64]
 CROWDED, BAND = 0.25, 4.0
 """Samples a pixel: from the first on lines are a pixel wide, from the second on they are not smoothed."""
 HOT = "hot"
@@ -136,16 +135,18 @@ class Panel:
             self.dress()
         self.curves[line.channel].setData(at, values, antialias=per_pixel < BAND)
 
+    def _values(self, also: list[float], *, second: bool) -> Vector:
+        """Return every finite value on one of the panel's scales, and those in ``also``."""
+        lines = [line for line in self.spec.lines if (line.second and self.own_second) == second]
+        parts = [self.data[line.channel][1] for line in lines if line.channel in self.data]
+        values: Vector = np.concatenate([*parts, np.array(also, dtype=float)])
+        return values[np.isfinite(values)]
+
     def fit(self, also: list[float], *, second: bool = False) -> None:
         """Show at least a span that matters: a steady reading then looks steady, and its noise stays small."""
         box = self.second_box if second else self.box
-        if box is None:
-            return
-        lines = [line for line in self.spec.lines if (line.second and self.own_second) == second]
-        parts = [self.data[line.channel][1] for line in lines if line.channel in self.data]
-        known = np.concatenate([*parts, np.array(also, dtype=float)]) if parts or also else np.empty(0)
-        known = known[np.isfinite(known)]
-        if not known.shape[0]:
+        known = self._values(also, second=second)
+        if box is None or not known.shape[0]:
             return
         low, high = float(np.min(known)), float(np.max(known))
         least = self.spec.least if not second else 30.0
