@@ -1,5 +1,6 @@
 """Fixtures that many tests share. The sweep is run once a session; tests that write get a copy of its book."""
 
+import fcntl
 import os
 import shutil
 import threading
@@ -25,6 +26,7 @@ from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.storage.reader import BookReader
 
 SEED = 3
 
@@ -97,10 +99,24 @@ def make_bench(tmp_path: Path, watcher: Watcher) -> Iterator[Callable[..., Bench
 
 @pytest.fixture(scope="session")
 def sweep(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Project]:
-    """A whole quiet-point sweep of Larkspur, as fast as it goes."""
-    path = tmp_path_factory.mktemp("sweep") / "sweep.niente"
+    """A whole quiet-point sweep of Larkspur, as fast as it goes; made once for all workers."""
+    base = tmp_path_factory.getbasetemp()
+    common = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base  # one folder for all workers
+    path = common / "sweep.niente"
+    with (common / "sweep.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)  # the first worker makes it, the others wait
+        if not path.exists():
+            _make_sweep(common / "sweep-draft.niente").rename(path)
+    reader = BookReader(path)
+    project = reader.project()
+    reader.close()
+    assert project is not None
+    return path, project
+
+
+def _make_sweep(draft: Path) -> Path:
     watcher = Watcher()
-    bench = open_bench(open_rig("larkspur", seed=SEED), path, watcher.hear)
+    bench = open_bench(open_rig("larkspur", seed=SEED), draft, watcher.hear)
     try:
         project = default_project(bench.card)
         bench.save_project(project)
@@ -108,7 +124,7 @@ def sweep(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Project]:
         assert watcher.end().complete
     finally:
         bench.close()
-    return path, project
+    return draft
 
 
 @pytest.fixture
@@ -118,8 +134,6 @@ def sweep_copy(sweep: tuple[Path, Project], tmp_path: Path) -> Path:
 
 @pytest.fixture(scope="session")
 def evidence(sweep: tuple[Path, Project]) -> Evidence:
-    from niente.core.storage.reader import BookReader
-
     book = BookReader(sweep[0])
     found = gather(book)
     book.close()

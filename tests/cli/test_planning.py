@@ -164,6 +164,7 @@ def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.M
 
     from niente.cli.running import ENDED_EARLY, run_in_terminal
     from niente.core.acquisition.bench import Bench
+    from niente.core.acquisition.opening import open_bench
     from niente.core.model.setting import Setting
     from tests.contract.outside import RealDoorbell
     from tests.core.acquisition.test_cautions import plan as ringing
@@ -173,13 +174,13 @@ def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.M
             super().apply(setting)
             return "turn the bell by hand"
 
-    def open_bench(hear: object) -> Bench:
+    def with_cautions_read(hear: object) -> Bench:
         bench = open_bench(ByHand(), tmp_path / "b.niente", hear)  # type: ignore[arg-type]
         bench.read_cautions()
         return bench
 
     monkeypatch.setattr("sys.stdin", io.StringIO("\n\n\n"))
-    code = run_in_terminal(open_bench, ringing(), tmp_path / "b.niente")
+    code = run_in_terminal(with_cautions_read, ringing(), tmp_path / "b.niente")
     assert code == ENDED_EARLY
 
 

@@ -1,10 +1,14 @@
 """A window on a book, driven offscreen."""
 
 import gc
+import shutil
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from PySide6.QtCore import QEvent
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.bench import Bench
@@ -12,7 +16,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.desktop.app.main import look_of, make_app
-from niente.desktop.app.window import Window
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.desktop_bus import DesktopBus
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
@@ -53,10 +57,12 @@ def window_thread_collects() -> Iterator[None]:
 
 
 @pytest.fixture(autouse=True)
-def collected_after() -> Iterator[None]:
-    """What a test leaves is collected here, once it is over."""
+def collected_after(request: pytest.FixtureRequest) -> Iterator[None]:
+    """The windows that a test leaves are collected here, once it is over."""
     yield
-    gc.collect()
+    if "qtbot" in request.fixturenames:
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()
 
 
 @pytest.fixture(autouse=True)
@@ -97,6 +103,99 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
 def swept_answer(sweep: tuple[Path, Project], evidence: Evidence) -> Answer:
     """What a finished sweep comes to."""
     return analysis.work_out(sweep[0], Limits(), evidence)
+
+
+class SharedWindow:
+    """A window that many tests of one worker look at. They may edit what can be undone, choose pages, sizes and palettes;
+    all of that is taken back after each."""
+
+    def __init__(self, book: Path, folder: Path, answer: Answer | None) -> None:
+        app = make_app([])
+        preferences = Preferences(folder / "window.ini")
+        self.window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
+        self.window.plan_commands.folder = folder / "questions"
+        self.window.show()
+        work_out, first = analysis.work_out, [answer] if answer is not None else []
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(analysis, "work_out", lambda *request: first.pop() if first else work_out(*request))
+            self.window.session.open(lambda _, hear: (open_bench(larkspur_rig(), book, hear), None), start=False)
+            wait_until(lambda: bool(self.window.pages) and self.window.session.bench is not None)
+            if answer is not None:
+                wait_until(lambda: self.window.session.answer.choice is not None)
+        self.project = self.window.session.project
+        self.size = self.window.size()
+
+    def lend(self) -> Window:
+        """Return the window as it was when it opened."""
+        self.window.show()
+        self.window.resize(self.size)
+        if self.window.look.palette_choice != PaletteChoice.PAPER:
+            self.window.apply(PaletteChoice.PAPER)
+        self.window.show_margin(True)
+        self.window.message.hide()
+        self.window.go_to(NAMES.index("Plan"))
+        self.window.activateWindow()
+        QApplication.processEvents()
+        return self.window
+
+    def take_back(self) -> None:
+        """Undo what was edited; a test that did what cannot be undone has borrowed the wrong window."""
+        session = self.window.session
+        session.undo.setIndex(0)
+        session.undo.clear()
+        QApplication.processEvents()
+        clean = session.project == self.project and not session.busy()
+        if not clean and self.project is not None:
+            session._set_project(self.project)
+        self.window.hide()
+        assert clean, "a test that shares this window did what cannot be undone"
+
+    def close(self) -> None:
+        """Close it for good."""
+        self.window.session.close()
+        self.window.deleteLater()
+        QApplication.processEvents()
+
+
+def wait_until(true: Callable[[], bool], seconds: float = 20.0) -> None:
+    """Let the window live until something is true."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "the window did not come up in time"
+        QApplication.processEvents()
+        time.sleep(0.002)
+
+
+@pytest.fixture(scope="session")
+def shared_swept(
+    sweep: tuple[Path, Project], swept_answer: Answer, tmp_path_factory: pytest.TempPathFactory, qapp: QApplication
+) -> Iterator[SharedWindow]:
+    folder = tmp_path_factory.mktemp("shared")
+    shared = SharedWindow(Path(shutil.copyfile(sweep[0], folder / "swept.niente")), folder, swept_answer)
+    yield shared
+    shared.close()
+
+
+@pytest.fixture(scope="session")
+def shared_new(tmp_path_factory: pytest.TempPathFactory, qapp: QApplication) -> Iterator[SharedWindow]:
+    folder = tmp_path_factory.mktemp("shared")
+    shared = SharedWindow(folder / "new.niente", folder, None)
+    yield shared
+    shared.close()
+
+
+@pytest.fixture
+def read_window(shared_swept: SharedWindow) -> Iterator[Window]:
+    """A window on a finished sweep that many tests share."""
+    yield shared_swept.lend()
+    shared_swept.take_back()
+
+
+@pytest.fixture
+def new_window(shared_new: SharedWindow) -> Iterator[Window]:
+    """A window on a new book that many tests share."""
+    yield shared_new.lend()
+    shared_new.take_back()
 
 
 @pytest.fixture

@@ -44,10 +44,10 @@ def focusable(window: Window) -> list[QWidget]:
 
 
 @ALL_PAGES
-def test_everything_that_takes_the_focus_has_a_name(swept_window: Window, name: str) -> None:
-    swept_window.go_to(NAMES.index(name))
+def test_everything_that_takes_the_focus_has_a_name(read_window: Window, name: str) -> None:
+    read_window.go_to(NAMES.index(name))
     QApplication.processEvents()
-    nameless = [widget for widget in focusable(swept_window) if not name_of(widget)]
+    nameless = [widget for widget in focusable(read_window) if not name_of(widget)]
     assert not nameless, [(type(widget).__name__, type(widget.parent()).__name__) for widget in nameless]
 
 
@@ -72,28 +72,28 @@ def test_every_picture_is_also_told_in_words(swept_window: Window, name: str, qt
 
 
 @ALL_PAGES
-def test_tab_goes_round_without_a_trap(swept_window: Window, name: str, qtbot: QtBot) -> None:
+def test_tab_goes_round_without_a_trap(read_window: Window, name: str, qtbot: QtBot) -> None:
     """From any start, Tab comes to everything that takes the focus, and back again."""
-    swept_window.activateWindow()
-    swept_window.go_to(NAMES.index(name))
-    planner = swept_window.session.planner
+    read_window.activateWindow()
+    read_window.go_to(NAMES.index(name))
+    planner = read_window.session.planner
     qtbot.waitUntil(lambda: planner.dry_rows is planner.rows, timeout=20000)  # what is foreseen makes the margin anew
     QApplication.processEvents()
-    begin = swept_window.passage.entries[0]
+    begin = read_window.passage.entries[0]
     begin.setFocus(Qt.FocusReason.TabFocusReason)
     seen: list[QWidget] = []
     for _ in range(100):
-        swept_window.focusNextPrevChild(True)
+        read_window.focusNextPrevChild(True)
         QApplication.processEvents()  # what comes into focus may change the margin
-        now = swept_window.focusWidget()
+        now = read_window.focusWidget()
         if now is None or now in seen:
             break
         seen.append(now)
-    wanted, reached = set(focusable(swept_window)), set(seen) | {begin}
+    wanted, reached = set(focusable(read_window)), set(seen) | {begin}
     lost = {one for one in wanted - reached if not _part_of(one, reached)}
     assert not lost, [(type(one).__name__, name_of(one)) for one in lost]
     assert len(seen) >= len(NAMES)
-    regions = [_region(swept_window, one) for one in seen]
+    regions = [_region(read_window, one) for one in seen]
     order = [one for index, one in enumerate(regions) if index == 0 or regions[index - 1] != one]
     assert order in (["page", "margin", "pulse", "passage"], ["page", "pulse", "passage"])  # as the eye goes, once round
 
@@ -112,18 +112,18 @@ def _part_of(widget: QWidget, reached: set[QWidget]) -> bool:
 
 
 @ALL_PAGES
-def test_every_page_fits_a_small_window(swept_window: Window, name: str) -> None:
-    swept_window.resize(1100, 700)
-    swept_window.go_to(NAMES.index(name))
+def test_every_page_fits_a_small_window(read_window: Window, name: str) -> None:
+    read_window.resize(1100, 700)
+    read_window.go_to(NAMES.index(name))
     QApplication.processEvents()
-    page = swept_window.page(name)
-    assert page.minimumSizeHint().width() <= swept_window.stack.width()
-    assert page.minimumSizeHint().height() <= swept_window.stack.height()
+    page = read_window.page(name)
+    assert page.minimumSizeHint().width() <= read_window.stack.width()
+    assert page.minimumSizeHint().height() <= read_window.stack.height()
 
 
-def test_tables_give_their_cells_as_text(swept_window: Window) -> None:
-    swept_window.go_to(NAMES.index("Plan"))
-    model = swept_window.page("Plan").model  # type: ignore[attr-defined]
+def test_tables_give_their_cells_as_text(read_window: Window) -> None:
+    read_window.go_to(NAMES.index("Plan"))
+    model = read_window.page("Plan").model  # type: ignore[attr-defined]
     texts = [model.data(model.index(0, column), Qt.ItemDataRole.AccessibleTextRole) for column in range(model.columnCount())]
     assert texts[0] == "folded"
     assert str(texts[1]).startswith("1")

@@ -26,13 +26,13 @@ from niente.desktop.session.session import Session
 # -- the registry --------------------------------------------------------------------------------------------------
 
 
-def test_every_action_stands_in_a_menu_with_words_of_its_own(swept_window: Window) -> None:
+def test_every_action_stands_in_a_menu_with_words_of_its_own(read_window: Window) -> None:
     texts = [spec.text for spec in SPECS]
     assert len(set(texts)) == len(texts)
     assert {spec.menu for spec in SPECS} == set(MENUS)
-    menus = {action.text(): action.menu() for action in swept_window.menuBar().actions()}
+    menus = {action.text(): action.menu() for action in read_window.menuBar().actions()}
     for spec in SPECS:
-        assert swept_window.actions_[spec.name] in menus[spec.menu].actions()  # type: ignore[attr-defined]
+        assert read_window.actions_[spec.name] in menus[spec.menu].actions()  # type: ignore[attr-defined]
 
 
 @pytest.mark.parametrize("spec", SPECS, ids=lambda spec: spec.name)
@@ -42,12 +42,12 @@ def test_every_action_has_its_page_of_help(spec: object) -> None:
 
 
 @pytest.mark.parametrize(("name", "where"), [("Run", "traces"), ("Plan", "table"), ("Map", "view"), ("Choose", "scatter")])
-def test_context_menus_come_from_the_registry(swept_window: Window, name: str, where: str) -> None:
-    offered = getattr(swept_window.page(name), where)
+def test_context_menus_come_from_the_registry(read_window: Window, name: str, where: str) -> None:
+    offered = getattr(read_window.page(name), where)
     assert offered.contextMenuPolicy() == Qt.ContextMenuPolicy.ActionsContextMenu
     assert len(offered.actions()) >= 3
     for action in offered.actions():
-        assert action is swept_window.actions_[action.objectName()]
+        assert action is read_window.actions_[action.objectName()]
 
 
 # -- the finder ------------------------------------------------------------------------------------------------------
@@ -94,9 +94,9 @@ def test_the_finder_does_what_is_found_by_keyboard(swept_window: Window) -> None
     finder.hide()
 
 
-def test_the_finder_leaves_alone_what_cannot_be_done(swept_window: Window) -> None:
-    swept_window.actions_["edit.find"].trigger()
-    finder = swept_window.findChild(Finder)
+def test_the_finder_leaves_alone_what_cannot_be_done(read_window: Window) -> None:
+    read_window.actions_["edit.find"].trigger()
+    finder = read_window.findChild(Finder)
     assert finder is not None
     QTest.keyClicks(finder.line, "skip")
     QTest.keyClick(finder.line, Qt.Key.Key_Return)
@@ -108,11 +108,11 @@ def test_the_finder_leaves_alone_what_cannot_be_done(swept_window: Window) -> No
 
 
 @pytest.mark.parametrize("name", NAMES)
-def test_help_opens_at_the_page_in_focus(swept_window: Window, name: str) -> None:
-    swept_window.go_to(NAMES.index(name))
-    assert topic_of(swept_window.page(name), "window") == name.lower()
-    swept_window.actions_["help.here"].trigger()
-    guide = swept_window.findChild(Guide)
+def test_help_opens_at_the_page_in_focus(read_window: Window, name: str) -> None:
+    read_window.go_to(NAMES.index(name))
+    assert topic_of(read_window.page(name), "window") == name.lower()
+    read_window.actions_["help.here"].trigger()
+    guide = read_window.findChild(Guide)
     assert guide is not None
     assert guide.isVisible()
     assert title_of(name.lower()) == name
@@ -120,19 +120,19 @@ def test_help_opens_at_the_page_in_focus(swept_window: Window, name: str) -> Non
     guide.close()
 
 
-def test_help_belongs_to_the_thing_in_focus(swept_window: Window) -> None:
-    plan, rig = swept_window.page("Plan"), swept_window.page("Rig")
+def test_help_belongs_to_the_thing_in_focus(read_window: Window) -> None:
+    plan, rig = read_window.page("Plan"), read_window.page("Rig")
     assert topic_of(plan.axes.rows["voltage_offset_mv"].first, "window") == "safety"  # type: ignore[attr-defined]
     assert topic_of(plan.axes.rows["sustained_power_w"].first, "window") == "plan"  # type: ignore[attr-defined]
     assert topic_of(rig.scale, "window") == "noise"  # type: ignore[attr-defined]
-    assert topic_of(swept_window.pulse.stop, "window") == "run"
+    assert topic_of(read_window.pulse.stop, "window") == "run"
     assert topic_of(None, "map") == "map"
 
 
-def test_every_topic_has_a_page_and_links_lead_somewhere(swept_window: Window) -> None:
+def test_every_topic_has_a_page_and_links_lead_somewhere(read_window: Window) -> None:
     for topic in TOPICS:
         assert page_of(topic).startswith("# ")
-    guide = Guide.over(swept_window)
+    guide = Guide.over(read_window)
     guide.open_at("rig")
     guide.text.anchorClicked.emit(QUrl("safety.md"))
     assert guide.text.toPlainText().startswith("Safety")
@@ -377,18 +377,18 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
     assert [(title, urgent) for title, _, urgent in desktop_bus.notified] == [("A guard has ended a run", True)]  # type: ignore[attr-defined]
 
 
-def test_the_ring_stands_round_what_has_the_focus(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.activateWindow()
-    swept_window.go_to(NAMES.index("Plan"))
-    field: QWidget = swept_window.page("Plan").axes.rows["sustained_power_w"].first  # type: ignore[attr-defined]
-    ring = swept_window.findChild(FocusRing)
+def test_the_ring_stands_round_what_has_the_focus(read_window: Window, qtbot: QtBot) -> None:
+    read_window.activateWindow()
+    read_window.go_to(NAMES.index("Plan"))
+    field: QWidget = read_window.page("Plan").axes.rows["sustained_power_w"].first  # type: ignore[attr-defined]
+    ring = read_window.findChild(FocusRing)
     assert ring is not None
     ring._moved(None, field)
     assert ring.widget() is field
     QApplication.processEvents()
-    picture = swept_window.grab().toImage()
-    corner = field.mapTo(swept_window, QPoint(field.width() // 2, -1))
-    accent = swept_window.look.palette.accent.lower()
+    picture = read_window.grab().toImage()
+    corner = field.mapTo(read_window, QPoint(field.width() // 2, -1))
+    accent = read_window.look.palette.accent.lower()
     near = {picture.pixelColor(corner.x(), corner.y() + dy).name() for dy in (-2, -1, 0, 1)}
     assert accent in near
     ring._moved(field, None)

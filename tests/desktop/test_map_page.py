@@ -2,7 +2,7 @@
 
 import csv
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.analysis.grid import OtherControls
 from niente.core.analysis.map_table import COLUMNS
-from niente.core.analysis.maps import SettingMap
+from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.model.plan import Step
 from niente.core.model.quantities import number_text
 from niente.desktop.app.window import NAMES, Window
@@ -26,13 +26,28 @@ from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.canvas import spans
 
 
-@pytest.fixture
-def page(swept_window: Window) -> MapPage:
-    swept_window.go_to(NAMES.index("Map"))
+def page_of(window: Window) -> MapPage:
+    window.go_to(NAMES.index("Map"))
     QApplication.processEvents()
-    found = swept_window.page("Map")
+    found = window.page("Map")
     assert isinstance(found, MapPage)
     return found
+
+
+@pytest.fixture
+def page(read_window: Window) -> Iterator[MapPage]:
+    """The page of a window that many tests share; what is requested of it is taken back."""
+    found = page_of(read_window)
+    yield found
+    found.views.show_view(FIELD)
+    found.request_row.put(MapRequest())
+    found.refresh()
+
+
+@pytest.fixture
+def own_page(swept_window: Window) -> MapPage:
+    """The page of a window of a test's own."""
+    return page_of(swept_window)
 
 
 def map_of(page: MapPage) -> SettingMap:
@@ -139,18 +154,18 @@ def test_the_slices_go_through_the_crosshair(page: MapPage) -> None:
     assert (right.top(), right.bottom()) == pytest.approx((area.top(), area.bottom()))
 
 
-def test_the_table_holds_the_same_data(page: MapPage, swept_window: Window) -> None:
-    field = map_of(page).field
+def test_the_table_holds_the_same_data(own_page: MapPage, swept_window: Window) -> None:
+    field = map_of(own_page).field
     swept_window.actions_["map.table"].trigger()
-    assert page.stack.currentWidget() is page.table
-    rows = page.model.rows
+    assert own_page.stack.currentWidget() is own_page.table
+    rows = own_page.model.rows
     assert len(rows) == field.settings.count
     index = int(np.flatnonzero(field.measured)[3])
     x, y = field.point(index)
     assert rows[index][:4] == [f"{x:g}", f"{y:g}", "measured", number_text(float(field.predicted.core_c[index]), 1)]
-    assert page.model.heads[0] == "Sustained power limit, W"
+    assert own_page.model.heads[0] == "Sustained power limit, W"
     swept_window.actions_["map.table"].trigger()
-    assert page.stack.currentWidget() is page.view
+    assert own_page.stack.currentWidget() is own_page.view
 
 
 def test_marks_are_measured_or_between(page: MapPage) -> None:
@@ -160,15 +175,15 @@ def test_marks_are_measured_or_between(page: MapPage) -> None:
     assert not set(measured) & set(between)
 
 
-def test_the_selection_survives_a_new_answer(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
-    page.view._move_to(3, 5)
-    one, before = page.candidate, swept_window.session.answer
+def test_the_selection_survives_a_new_answer(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+    own_page.view._move_to(3, 5)
+    one, before = own_page.candidate, swept_window.session.answer
     assert one is not None
     swept_window.session.request_answer()
     qtbot.waitUntil(lambda: swept_window.session.answer is not before, timeout=20000)
-    assert page.candidate is not None
-    assert (page.candidate.limit_w, page.candidate.duty) == (one.limit_w, one.duty)
-    assert page.view.crosshair_point() == (one.limit_w, one.duty)
+    assert own_page.candidate is not None
+    assert (own_page.candidate.limit_w, own_page.candidate.duty) == (one.limit_w, one.duty)
+    assert own_page.view.crosshair_point() == (one.limit_w, one.duty)
 
 
 # -- any two controls ------------------------------------------------------------------------------------------------
@@ -211,22 +226,23 @@ def test_another_room_moves_the_map(page: MapPage, qtbot: QtBot) -> None:
     assert map_of(page) is before
 
 
-def test_other_controls_are_held_chosen_or_optimised(page: MapPage, qtbot: QtBot, swept_window: Window) -> None:
+def test_other_controls_are_held_chosen_or_optimised(own_page: MapPage, qtbot: QtBot, swept_window: Window) -> None:
     choice = swept_window.session.answer.choice
     assert choice is not None
-    mapped = choose(page, qtbot, others=OtherControls.CHOSEN.value if page.request_row.others.itemData(0) else "as the pick")
+    as_picked = OtherControls.CHOSEN.value if own_page.request_row.others.itemData(0) else "as the pick"
+    mapped = choose(own_page, qtbot, others=as_picked)
     assert mapped.field.settings.base.fan_duty["cooler"] == choice.pick.setting.fan_duty["cooler"]
-    page.request_row.others.setCurrentIndex(0)
-    page.request_row.others.activated.emit(0)
-    field = page.request_row._held["fan_duty.cooler"]
+    own_page.request_row.others.setCurrentIndex(0)
+    own_page.request_row.others.activated.emit(0)
+    field = own_page.request_row._held["fan_duty.cooler"]
     field.setValue(70.0)
-    qtbot.waitUntil(lambda: map_of(page).request.view.fixed == {"fan_duty.cooler": 70.0}, timeout=20000)
-    louder = map_of(page)
+    qtbot.waitUntil(lambda: map_of(own_page).request.view.fixed == {"fan_duty.cooler": 70.0}, timeout=20000)
+    louder = map_of(own_page)
     assert np.min(louder.field.predicted.in_room_dba) > np.min(mapped.field.predicted.in_room_dba)
-    best = choose(page, qtbot, others="fans optimised")
+    best = choose(own_page, qtbot, others="fans optimised")
     duties = best.field.settings.values["fan_duty.cooler"]
     assert np.unique(duties).shape[0] > 1
-    assert "as quiet as they may" in page.lead.text()
+    assert "as quiet as they may" in own_page.lead.text()
 
 
 def test_a_load_of_its_own_may_heat_and_count(page: MapPage, qtbot: QtBot) -> None:
@@ -236,7 +252,7 @@ def test_a_load_of_its_own_may_heat_and_count(page: MapPage, qtbot: QtBot) -> No
     assert np.mean(mapped.field.predicted.core_c) < np.mean(both.predicted.core_c)  # it draws less than the heaviest
 
 
-def test_a_variant_is_set_against_another(page: MapPage, qtbot: QtBot, swept_window: Window) -> None:
+def test_a_variant_is_set_against_another(own_page: MapPage, qtbot: QtBot, swept_window: Window) -> None:
     """The same runs as another state that runs 4 K hotter: the map shows that, with its interval."""
     session = swept_window.session
     models = session.answer.models
@@ -249,52 +265,52 @@ def test_a_variant_is_set_against_another(page: MapPage, qtbot: QtBot, swept_win
     other = msgspec.structs.replace(evidence, card=msgspec.structs.replace(evidence.card, variant="filter out"), runs=warmer)
     both = msgspec.structs.replace(evidence, elsewhere={"filter out": other})
     knows = msgspec.structs.replace(models, evidence=both)
-    mapped_too = msgspec.structs.replace(map_of(page), models=knows)
+    mapped_too = msgspec.structs.replace(map_of(own_page), models=knows)
     session.answer = msgspec.structs.replace(session.answer, models=knows, mapped=mapped_too)
-    page.refresh()
-    assert page.request_row.against.isEnabled()
-    mapped = choose(page, qtbot, against="filter out")
+    own_page.refresh()
+    assert own_page.request_row.against.isEnabled()
+    mapped = choose(own_page, qtbot, against="filter out")
     assert mapped.other is not None
     free = ~mapped.field.predicted.heat_limited & ~mapped.other.predicted.heat_limited
     apart = (mapped.field.predicted.core_c - mapped.other.predicted.core_c)[free]
     assert np.median(apart) == pytest.approx(-4.0, abs=0.8)
-    assert "less that with filter out" in page.title.text()
+    assert "less that with filter out" in own_page.title.text()
     made = drawn(mapped, LAYERS[0])
     assert made.low == -made.high
-    page.view._move_to(3, 3)
-    assert "Less filter out" in spoken(page.margin())
-    assert "shown" in spoken(page.margin())
+    own_page.view._move_to(3, 3)
+    assert "Less filter out" in spoken(own_page.margin())
+    assert "shown" in spoken(own_page.margin())
 
 
 # -- a run there -----------------------------------------------------------------------------------------------------
 
 
-def test_enter_and_a_double_click_plan_a_run_there(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+def test_enter_and_a_double_click_plan_a_run_there(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
     session = swept_window.session
 
     def asked_for() -> list[Step]:
         return [row.step for row in session.planner.rows if row.step.reason == "Asked for on the map"]
 
-    page.view._move_to(5, 7)
-    one = page.candidate
+    own_page.view._move_to(5, 7)
+    one = own_page.candidate
     assert one is not None
-    QTest.keyClick(page.view, Qt.Key.Key_Return)
+    QTest.keyClick(own_page.view, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: len(asked_for()) == 1, timeout=10000)
     assert [step.setting.over(session.card.stock) for step in asked_for()] == [one.setting]  # type: ignore[union-attr]
     swept_window.actions_["edit.undo"].trigger()
     qtbot.waitUntil(lambda: not asked_for(), timeout=10000)
-    across, up = spans(page.view.canvas, page.view.box)
+    across, up = spans(own_page.view.canvas, own_page.view.box)
     at = QPointF(across.px(103.0), up.px(47.0)).toPoint()
-    qtbot.mouseDClick(page.view, Qt.MouseButton.LeftButton, pos=at)
+    qtbot.mouseDClick(own_page.view, Qt.MouseButton.LeftButton, pos=at)
     qtbot.waitUntil(lambda: len(asked_for()) == 1, timeout=10000)
 
 
 # -- rise against watts ----------------------------------------------------------------------------------------------
 
 
-def test_the_lines_are_the_heat_paths_and_meet_the_limit_where_they_say(page: MapPage, swept_window: Window) -> None:
-    page.views.show_view(WATTS)
-    mapped = map_of(page)
+def test_the_lines_are_the_heat_paths_and_meet_the_limit_where_they_say(own_page: MapPage, swept_window: Window) -> None:
+    own_page.views.show_view(WATTS)
+    mapped = map_of(own_page)
     lines = mapped.watts
     assert len(lines.lines) >= 3
     assert lines.limit_k == pytest.approx(90.0 - 28.0)
@@ -313,7 +329,7 @@ def test_the_lines_are_the_heat_paths_and_meet_the_limit_where_they_say(page: Ma
         assert cool.low_w <= cool.power_w <= cool.high_w
         at_limit, _ = mapped.models.heat.rise(np.array([cool.power_w]), np.array([rpm]))
         assert at_limit[0] == pytest.approx(lines.limit_k, abs=0.2)
-    assert "W" in page.margin()[0].text  # type: ignore[union-attr]
+    assert "W" in own_page.margin()[0].text  # type: ignore[union-attr]
 
 
 def _duty(mapped: SettingMap, group: str, lead: float) -> float:
@@ -396,11 +412,11 @@ def test_table_and_pictures_go_out_in_open_formats(page: MapPage, tmp_path: Path
     assert text.count("<path") + text.count("<polyline") > 10
 
 
-def test_a_folder_that_is_not_there_is_said(page: MapPage, swept_window: Window, tmp_path: Path) -> None:
+def test_a_folder_that_is_not_there_is_said(own_page: MapPage, swept_window: Window, tmp_path: Path) -> None:
     told: list[object] = []
     swept_window.session.notice.connect(told.append)
-    page.write_picture(tmp_path / "nowhere" / "map.png")
-    page.write_table(tmp_path / "nowhere" / "map.csv")
+    own_page.write_picture(tmp_path / "nowhere" / "map.png")
+    own_page.write_table(tmp_path / "nowhere" / "map.csv")
     assert len(told) == 2
 
 
@@ -432,23 +448,23 @@ def test_what_is_missing_is_planned_at_a_press(open_window: Callable[..., Window
     assert first.stage in ("noise", "baseline")
 
 
-def test_a_map_of_ones_own_follows_new_runs_and_new_limits(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+def test_a_map_of_ones_own_follows_new_runs_and_new_limits(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
     """Another answer, or another limit, and the map that was asked for is worked out anew."""
     session = swept_window.session
-    first = choose(page, qtbot, across="temperature_cap_c")
+    first = choose(own_page, qtbot, across="temperature_cap_c")
     before = session.answer
     session.request_answer()
     qtbot.waitUntil(lambda: session.answer is not before, timeout=20000)
-    qtbot.waitUntil(lambda: map_of(page) is not first and map_of(page).models is session.answer.models, timeout=20000)
-    assert map_of(page).request == page.request_row.request
+    qtbot.waitUntil(lambda: map_of(own_page) is not first and map_of(own_page).models is session.answer.models, timeout=20000)
+    assert map_of(own_page).request == own_page.request_row.request
     assert session.project is not None
     limits = msgspec.structs.replace(session.project.limits, min_headroom_k=3.0)
     session.edit("headroom", msgspec.structs.replace(session.project, limits=limits))
-    qtbot.waitUntil(lambda: map_of(page).limits.min_headroom_k == 3.0, timeout=20000)
-    assert map_of(page).request == page.request_row.request
+    qtbot.waitUntil(lambda: map_of(own_page).limits.min_headroom_k == 3.0, timeout=20000)
+    assert map_of(own_page).request == own_page.request_row.request
 
 
-def test_a_variant_without_runs_enough_is_said_and_asked_again(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+def test_a_variant_without_runs_enough_is_said_and_asked_again(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
     session = swept_window.session
     models = session.answer.models
     assert models is not None
@@ -457,23 +473,23 @@ def test_a_variant_without_runs_enough_is_said_and_asked_again(page: MapPage, sw
     )
     knows = msgspec.structs.replace(models, evidence=msgspec.structs.replace(models.evidence, elsewhere={"roof off": other}))
     session.answer = msgspec.structs.replace(
-        session.answer, models=knows, mapped=msgspec.structs.replace(map_of(page), models=knows)
+        session.answer, models=knows, mapped=msgspec.structs.replace(map_of(own_page), models=knows)
     )
-    page.refresh()
-    box = page.request_row.against
+    own_page.refresh()
+    box = own_page.request_row.against
     box.setCurrentIndex(box.findData("roof off"))
     box.activated.emit(box.currentIndex())
-    qtbot.waitUntil(lambda: page.problem.isVisible(), timeout=20000)
-    assert "three settled runs" in page.problem.text()
-    assert page.stack.isVisible()  # the map that was there stays
+    qtbot.waitUntil(lambda: own_page.problem.isVisible(), timeout=20000)
+    assert "three settled runs" in own_page.problem.text()
+    assert own_page.stack.isVisible()  # the map that was there stays
     box.setCurrentIndex(0)
     box.activated.emit(0)
-    qtbot.waitUntil(lambda: not page.problem.isVisible(), timeout=20000)
+    qtbot.waitUntil(lambda: not own_page.problem.isVisible(), timeout=20000)
 
 
-def test_another_machine_is_asked_for_what_it_has(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+def test_another_machine_is_asked_for_what_it_has(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
     """A map over controls that the next machine does not have falls back to the usual one."""
-    choose(page, qtbot, across="clock_cap_mhz", up="fan_duty.cooler")
+    choose(own_page, qtbot, across="clock_cap_mhz", up="fan_duty.cooler")
     session = swept_window.session
     models = session.answer.models
     assert models is not None
@@ -484,20 +500,20 @@ def test_another_machine_is_asked_for_what_it_has(page: MapPage, swept_window: W
     usual = session.answer.mapped
     assert usual is not None
     session.answer = msgspec.structs.replace(session.answer, models=other, mapped=msgspec.structs.replace(usual, models=other))
-    page.refresh()
-    assert map_of(page) is session.answer.mapped
-    assert page.request_row.across.currentData() == "sustained_power_w"
-    assert page.request_row.across.findData("clock_cap_mhz") == -1
+    own_page.refresh()
+    assert map_of(own_page) is session.answer.mapped
+    assert own_page.request_row.across.currentData() == "sustained_power_w"
+    assert own_page.request_row.across.findData("clock_cap_mhz") == -1
 
 
-def test_a_map_that_is_cancelled_leaves_the_one_there_is(page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
-    before = map_of(page)
-    box = page.request_row.across
+def test_a_map_that_is_cancelled_leaves_the_one_there_is(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:
+    before = map_of(own_page)
+    box = own_page.request_row.across
     box.setCurrentIndex(box.findData("temperature_cap_c"))
     box.activated.emit(box.currentIndex())
     swept_window.session.cancel_work()
-    assert page.request_row.request == before.request
-    assert page.request_row.across.currentData() == "sustained_power_w"
-    assert map_of(page) is before
+    assert own_page.request_row.request == before.request
+    assert own_page.request_row.across.currentData() == "sustained_power_w"
+    assert map_of(own_page) is before
     qtbot.wait(600)  # what was under way comes to nothing
-    assert map_of(page) is before
+    assert map_of(own_page) is before

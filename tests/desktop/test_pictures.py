@@ -34,9 +34,9 @@ def show(window: Window, name: str):  # type: ignore[no-untyped-def]
 # -- Rig -------------------------------------------------------------------------------------------------------------
 
 
-def test_the_heat_path_is_the_fitted_one(swept_window: Window) -> None:
-    page = show(swept_window, "Rig")
-    models, choice = swept_window.session.answer.models, swept_window.session.answer.choice
+def test_the_heat_path_is_the_fitted_one(read_window: Window) -> None:
+    page = show(read_window, "Rig")
+    models, choice = read_window.session.answer.models, read_window.session.answer.choice
     assert models is not None
     assert choice is not None
     ladder = page.path._ladder
@@ -51,8 +51,8 @@ def test_the_heat_path_is_the_fitted_one(swept_window: Window) -> None:
     assert number_text(own[0].kelvin, 1) in page.path.accessibleDescription()
 
 
-def test_the_power_is_moved_by_keys_and_mouse(swept_window: Window, qtbot: QtBot) -> None:
-    page = show(swept_window, "Rig")
+def test_the_power_is_moved_by_keys_and_mouse(read_window: Window, qtbot: QtBot) -> None:
+    page = show(read_window, "Rig")
     before = page.path._ladder.power_w
     QTest.keyClick(page.path, Qt.Key.Key_Right)
     assert page.path._ladder.power_w == before + 5
@@ -72,8 +72,8 @@ def test_before_anything_is_measured_the_path_is_typical(open_window: Callable[.
     assert "typical" in page.path.accessibleDescription()
 
 
-def test_the_rig_names_parts_limits_and_cautions(swept_window: Window) -> None:
-    page, card = show(swept_window, "Rig"), swept_window.session.card
+def test_the_rig_names_parts_limits_and_cautions(read_window: Window) -> None:
+    page, card = show(read_window, "Rig"), read_window.session.card
     assert card is not None
     shown = " ".join(label.text() for label in page.parts.findChildren(QLabel))
     for part in card.parts:
@@ -117,8 +117,8 @@ def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) 
     assert "capacity: 20" in page.ribbon.accessibleDescription()
 
 
-def test_a_run_that_is_selected_is_explained(swept_window: Window) -> None:
-    page, rows = show(swept_window, "Plan"), swept_window.session.planner.rows
+def test_a_run_that_is_selected_is_explained(read_window: Window) -> None:
+    page, rows = show(read_window, "Plan"), read_window.session.planner.rows
     position = next(index for index, row in enumerate(rows) if row.step.stage == "capacity")
     page.table.selectRow(page.model.item_of(position))
     blocks = page.margin()
@@ -126,7 +126,7 @@ def test_a_run_that_is_selected_is_explained(swept_window: Window) -> None:
     assert blocks[0].lead == f"Run {position + 1}, capacity: done"
     assert "Core, settled" in spoken(blocks)
     assert rows[position].step.reason in spoken(blocks)
-    assert swept_window.margin.blocks()[0] == blocks[0]  # the margin follows the selection at once
+    assert read_window.margin.blocks()[0] == blocks[0]  # the margin follows the selection at once
 
 
 def test_the_list_tells_measured_from_foreseen(swept_window: Window, qtbot: QtBot) -> None:
@@ -149,8 +149,8 @@ def _ahead(row: list) -> bool:
 # -- Choose ----------------------------------------------------------------------------------------------------------
 
 
-def test_every_setting_stands_in_its_group(swept_window: Window) -> None:
-    field, project = swept_window.session.answer.field, swept_window.session.project
+def test_every_setting_stands_in_its_group(read_window: Window) -> None:
+    field, project = read_window.session.answer.field, read_window.session.project
     assert field is not None
     assert project is not None
     made = sort_settings(field, project.limits)
@@ -209,10 +209,10 @@ def test_up_and_down_move_the_least_throughput(swept_window: Window) -> None:
     assert session.project.limits.min_throughput_percent == 91.0
 
 
-def test_a_limit_that_is_broken_is_underlined(swept_window: Window) -> None:
+def test_a_limit_that_is_broken_is_underlined(read_window: Window) -> None:
     from niente.desktop.pages.choose.page import _row
 
-    choice = swept_window.session.answer.choice
+    choice = read_window.session.answer.choice
     assert choice is not None
     import msgspec
 
@@ -226,8 +226,8 @@ def test_a_limit_that_is_broken_is_underlined(swept_window: Window) -> None:
     assert not row[3].under
 
 
-def test_limits_in_the_margin_say_which_bind(swept_window: Window) -> None:
-    page, choice = show(swept_window, "Choose"), swept_window.session.answer.choice
+def test_limits_in_the_margin_say_which_bind(read_window: Window) -> None:
+    page, choice = show(read_window, "Choose"), read_window.session.answer.choice
     assert choice is not None
     lines = next(block.lines for block in page.margin() if isinstance(block, Readings))
     binding = [cost.instead is not None for cost in choice.costs]

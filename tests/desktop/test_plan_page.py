@@ -27,7 +27,15 @@ from niente.desktop.widgets.blocks import Columns, Words, spoken
 
 
 @pytest.fixture
-def window(open_window: Callable[..., Window]) -> Window:
+def window(new_window: Window) -> Window:
+    """The page of a window on a new book that many tests share."""
+    new_window.go_to(NAMES.index("Plan"))
+    return new_window
+
+
+@pytest.fixture
+def own_window(open_window: Callable[..., Window]) -> Window:
+    """A window of a test's own."""
     window = open_window()
     window.go_to(NAMES.index("Plan"))
     return window
@@ -126,7 +134,7 @@ def test_an_axis_is_a_span_a_ratio_a_list_or_one_value(window: Window) -> None:
     row.step.setText("")
     put(row.first, "95")
     assert question_in(window).axis("sustained_power_w").points() == (95.0,)  # type: ignore[union-attr]
-    assert row.points.text() == "held"
+    assert row.points.text() == "fixed"
     put(row.last, "125")  # an end without a step makes four places
     assert len(question_in(window).axis("sustained_power_w").points()) == 4  # type: ignore[union-attr]
 
@@ -540,18 +548,18 @@ def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, 
     assert len(laid.pieces) < 1000
 
 
-def test_an_answer_that_comes_after_the_end_does_nothing(window: Window, qtbot: QtBot) -> None:
-    planner = window.session.planner
+def test_an_answer_that_comes_after_the_end_does_nothing(own_window: Window, qtbot: QtBot) -> None:
+    planner = own_window.session.planner
     planner.close()
-    planner.look(msgspec.structs.replace(window.session.answer, problem="late", evidence=None, models=None))
+    planner.look(msgspec.structs.replace(own_window.session.answer, problem="late", evidence=None, models=None))
     planner.compare("sustained_power_w")
     planner.take(planner.plan, None)
     qtbot.wait(100)
     assert planner.comparison is None
 
 
-def test_a_plan_of_no_question_has_no_steps_to_compare(window: Window) -> None:
-    planner = window.session.planner
+def test_a_plan_of_no_question_has_no_steps_to_compare(own_window: Window) -> None:
+    planner = own_window.session.planner
     assert isinstance(planner.plan, Plan)
     planner.take(planner.plan, None)
     planner.compare("sustained_power_w")

@@ -14,11 +14,11 @@ from niente.core.acquisition.attachment import attach
 from niente.core.acquisition.new_book import make_copy, make_from_class
 from niente.core.model.errors import BookError
 from niente.core.model.plan import GuardAction
-from niente.core.model.rig_card import CountedTemperature, Part, SetBy, Trust
+from niente.core.model.rig_card import CountedTemperature, Part, RigCard, SetBy, Trust
 from niente.core.model.rig_sheet import MeterClass, RigSheet, sheet_of
 from niente.core.rigs.registry import classes
 from niente.core.storage.reader import BookReader
-from niente.desktop.app.window import Window
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
 from niente.desktop.dialogs.change_part import Changed, ChangePart
 from niente.desktop.dialogs.new_rig import NewRig
@@ -32,17 +32,29 @@ VIEWS = ["machine", "limits", "room", "sensors"]
 
 
 @pytest.fixture
-def window(open_window: Callable[..., Window]) -> Window:
-    """A window on a new book, at its Rig page."""
-    opened = open_window()
-    opened.go_to(0)
-    return opened
+def window(new_window: Window) -> Window:
+    """The page of a window on a new book that many tests share."""
+    new_window.go_to(NAMES.index("Rig"))
+    return new_window
+
+
+@pytest.fixture
+def own_window(open_window: Callable[..., Window]) -> Window:
+    """A window of a test's own, for what an undo does not take back."""
+    window = open_window()
+    window.go_to(NAMES.index("Rig"))
+    return window
 
 
 def page_of(window: Window) -> RigPage:
     page = window.page("Rig")
     assert isinstance(page, RigPage)
     return page
+
+
+def card_in(window: Window) -> RigCard:
+    assert window.session.card is not None
+    return window.session.card
 
 
 def sheet_in(window: Window) -> RigSheet:
@@ -91,13 +103,13 @@ def test_every_view_opens_fits_and_is_reachable(window: Window, index: int, size
 # -- parts and variants ------------------------------------------------------------------------------------------------
 
 
-def test_another_variant_waits_for_hands(window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_another_variant_waits_for_hands(own_window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[str] = []
     answers = iter([False, True])
     monkeypatch.setattr(
         prompts, "whether_hands_are_done", lambda over, hands, cautions: asked.append(hands + cautions) or next(answers)
     )
-    page, before = page_of(window), sheet_in(window)
+    page, before = page_of(own_window), sheet_in(own_window)
     index = page.variant.findText("filter out")
     for _ in range(2):
         page.variant.setCurrentIndex(index)
@@ -105,31 +117,35 @@ def test_another_variant_waits_for_hands(window: Window, qtbot: QtBot, monkeypat
     assert "Take the front filter out." in asked[0]
     assert "Mains off and unplugged" in asked[0]
     assert len(asked) == 2
-    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.variant == "filter out", timeout=5000)
-    assert window.session.bench.rig.describe().variant == "filter out"  # type: ignore[union-attr]
+    qtbot.waitUntil(
+        lambda: own_window.session.card is not None and own_window.session.card.variant == "filter out", timeout=5000
+    )
+    assert own_window.session.bench.rig.describe().variant == "filter out"  # type: ignore[union-attr]
     assert "filter out" in page.live_line()
     qtbot.waitUntil(lambda: any("taken out" in row.accessibleName() for row in page.parts.rows), timeout=5000)
-    undone(window, before)
+    undone(own_window, before)
 
 
-def test_not_yet_leaves_the_variant(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_not_yet_leaves_the_variant(own_window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(prompts, "whether_hands_are_done", lambda *_: False)
-    page = page_of(window)
+    page = page_of(own_window)
     index = page.variant.findText("five case fans")
     page.variant.setCurrentIndex(index)
     page.variant.activated.emit(index)
     QApplication.processEvents()
     assert page.variant.currentText() == "filter in"
-    assert sheet_in(window).variant == "filter in"
+    assert sheet_in(own_window).variant == "filter in"
 
 
-def test_a_changed_part_is_a_new_variant(window: Window, qtbot: QtBot) -> None:
-    before = sheet_in(window)
-    window.rig_commands.take_part(Changed(Part("Paste", "liquid metal", "metal"), "liquid metal", "Cleaned, new paste."))
-    sheet = sheet_in(window)
+def test_a_changed_part_is_a_new_variant(own_window: Window, qtbot: QtBot) -> None:
+    before = sheet_in(own_window)
+    own_window.rig_commands.take_part(Changed(Part("Paste", "liquid metal", "metal"), "liquid metal", "Cleaned, new paste."))
+    sheet = sheet_in(own_window)
     assert (sheet.variant, sheet.known("liquid metal").hands) == ("liquid metal", "Cleaned, new paste.")  # type: ignore[union-attr]
-    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.variant == "liquid metal", timeout=5000)
-    undone(window, before)
+    qtbot.waitUntil(
+        lambda: own_window.session.card is not None and own_window.session.card.variant == "liquid metal", timeout=5000
+    )
+    undone(own_window, before)
 
 
 def test_other_words_are_the_same_machine(window: Window) -> None:
@@ -198,19 +214,19 @@ def test_limits_hold_the_guards_under_them(window: Window, qtbot: QtBot) -> None
     undone(window, before)
 
 
-def test_a_guard_is_edited_in_its_table_and_never_over_the_limit(window: Window) -> None:
-    page = page_of(window)
+def test_a_guard_is_edited_in_its_table_and_never_over_the_limit(own_window: Window) -> None:
+    page = page_of(own_window)
     page.views.show_view(1)
     view = page.limits_view
     type_into(view.guard_table, 0, TRIP, "82")
-    assert sheet_in(window).guards[0].trip == 82.0
+    assert sheet_in(own_window).guards[0].trip == 82.0
     type_into(view.guard_table, 0, TRIP, "140")
-    assert sheet_in(window).guards[0].trip == 95.0  # as far as the maker lets it
+    assert sheet_in(own_window).guards[0].trip == 95.0  # as far as the maker lets it
     model = view.guards
     model.setData(model.index(0, 4), "skips the run")
-    assert sheet_in(window).guards[0].action == GuardAction.SKIP
+    assert sheet_in(own_window).guards[0].action == GuardAction.SKIP
     type_into(view.guard_table, 0, 5, "My own reason.")
-    assert sheet_in(window).guards[0].reason == "My own reason."
+    assert sheet_in(own_window).guards[0].reason == "My own reason."
     assert "My own reason." in model.data(model.index(0, 5))  # type: ignore[operator]
 
 
@@ -234,25 +250,25 @@ def test_guards_are_added_and_taken_away(window: Window, qtbot: QtBot) -> None:
     assert sheet_in(window) == before
 
 
-def test_a_control_is_narrowed_and_not_widened(window: Window, qtbot: QtBot) -> None:
-    page, before = page_of(window), sheet_in(window)
+def test_a_control_is_narrowed_and_not_widened(own_window: Window, qtbot: QtBot) -> None:
+    page, before = page_of(own_window), sheet_in(own_window)
     page.views.show_view(1)
     view = page.limits_view
     type_into(view.control_table, 0, HIGH, "180")
-    assert sheet_in(window).controls[0].high == 180.0
-    qtbot.waitUntil(lambda: window.session.card.control("sustained_power_w").high == 180.0, timeout=5000)  # type: ignore[union-attr]
-    with qtbot.waitSignal(window.session.notice) as said:
+    assert sheet_in(own_window).controls[0].high == 180.0
+    qtbot.waitUntil(lambda: own_window.session.card.control("sustained_power_w").high == 180.0, timeout=5000)  # type: ignore[union-attr]
+    with qtbot.waitSignal(own_window.session.notice) as said:
         view.controls.setData(view.controls.index(0, HIGH), 120.0)
     assert "the rig's stock setting, 165, would lie outside" in said.args[0].text
-    assert sheet_in(window).controls[0].high == 180.0
+    assert sheet_in(own_window).controls[0].high == 180.0
     assert view.controls.entries[0][HIGH].value == 180.0  # the table shows what is in force
     view.controls.setData(view.controls.index(0, BY), "hands")
-    assert sheet_in(window).controls[0].set_by == SetBy.HANDS
+    assert sheet_in(own_window).controls[0].set_by == SetBy.HANDS
     row = next(at for at, entries in enumerate(view.controls.entries) if entries[0].text == "Core's own offset, 1 to 12")
     view.controls.setData(view.controls.index(row, HIGH), 20.0)
-    assert [one.high for one in sheet_in(window).controls if one.name.startswith("core_offset")] == [20.0] * 12
-    window.session.undo.setIndex(0)
-    assert sheet_in(window) == before
+    assert [one.high for one in sheet_in(own_window).controls if one.name.startswith("core_offset")] == [20.0] * 12
+    own_window.session.undo.setIndex(0)
+    assert sheet_in(own_window) == before
 
 
 # -- room, listener, meter, scale ------------------------------------------------------------------------------------------

@@ -1,5 +1,11 @@
-"""A process that runs a plan on a stranger's machine until it is killed: ``python -m tests.core.acquisition.nightly BOOK``."""
+"""Processes that run a plan on a stranger's machine until they are killed: ``python -m tests.core.acquisition.nightly``.
 
+This one imports what they need once. For every path of a book on its standard input it forks a process that opens that book and
+runs the plan, and prints the number of the process once its bench is open.
+"""
+
+import os
+import signal
 import sys
 import threading
 from pathlib import Path
@@ -22,20 +28,29 @@ PLAN = Plan(
 )
 
 
-def main(book: Path) -> None:
+def run_plan(book: Path) -> None:
     """Run until the plan ends, or something ends this process."""
     over = threading.Event()
 
-    def hear(event: Record) -> None:
-        if isinstance(event, PlanEnded | BenchFailed):
+    def hear(record: Record) -> None:
+        if isinstance(record, PlanEnded | BenchFailed):
             over.set()
 
     bench = open_bench(Doorbell(), book, hear)
-    print("ready", flush=True)
+    print(os.getpid(), flush=True)
     bench.start(PLAN, Limits())
     over.wait(30.0)
     bench.close()
 
 
+def main() -> None:
+    """Fork a process for every book that is named."""
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for the killed
+    for line in sys.stdin:
+        if os.fork() == 0:
+            run_plan(Path(line.strip()))
+            os._exit(0)
+
+
 if __name__ == "__main__":
-    main(Path(sys.argv[1]))
+    main()

@@ -49,27 +49,40 @@ def samples_in(book: Path) -> dict[int, bytes]:
         reader.close()
 
 
+def wait_for_end_of(process: int) -> None:
+    """Wait until a process that is no child of ours is gone, and with it its hold on the book."""
+    end = time.monotonic() + 10.0
+    while Path(f"/proc/{process}").exists():
+        assert time.monotonic() < end
+        time.sleep(0.002)
+
+
 @pytest.mark.timeout(300)
-@pytest.mark.filterwarnings("ignore::ResourceWarning")
 def test_fifty_kills_at_random_moments_lose_nothing(tmp_path: Path) -> None:
     """kill -9 again and again, on one book: what stood there before a kill stands there after it, whole and in order."""
     book = tmp_path / "night.niente"
     moments = random.Random(7)
     kept: dict[int, bytes] = {}
+    words = [sys.executable, "-m", "tests.core.acquisition.nightly"]
+    nights = subprocess.Popen(
+        words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, bufsize=1, cwd=Path(__file__).parents[3]
+    )
+    assert nights.stdin is not None
+    assert nights.stdout is not None
     for _ in range(KILLS):
-        words = [sys.executable, "-m", "tests.core.acquisition.nightly", str(book)]
-        process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True, cwd=Path(__file__).parents[3])
-        assert process.stdout is not None
-        assert process.stdout.readline() == "ready\n"
-        time.sleep(moments.uniform(0.0, 0.4))
+        print(book, file=nights.stdin)
+        process = int(nights.stdout.readline())
+        time.sleep(moments.uniform(0.0, 0.2))
         seen = samples_in(book)
-        os.kill(process.pid, signal.SIGKILL)
-        process.wait(10)
-        process.stdout.close()
+        os.kill(process, signal.SIGKILL)
+        wait_for_end_of(process)
         after = samples_in(book)
         for run, samples in {**kept, **seen}.items():
             assert after[run].startswith(samples)
         kept = after
+    nights.stdin.close()
+    assert nights.wait(10) == 0
+    nights.stdout.close()
     link = sqlite3.connect(book)
     assert link.execute("PRAGMA integrity_check").fetchone() == ("ok",)
     link.close()

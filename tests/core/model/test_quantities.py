@@ -1,6 +1,7 @@
 import pytest
 
-from niente.core.model.quantities import QUANTITIES, duration_text, number_text, part_of, quantity_of
+from niente.core.model.names import part_of
+from niente.core.model.quantities import QUANTITIES, duration_text, number_text, quantity_of
 
 
 @pytest.mark.parametrize(

@@ -140,7 +140,7 @@ def test_a_ratio_is_kept_but_for_the_last_step(first: float, ratio: float, count
         (Axis("sustained_power_w", span=Span(60.0, 160.0, 0.5)), "finer than the rig's 1 W"),
         (Axis("sustained_power_w", span=Span(60.0, 160.0, 0.0)), "not positive"),
         (Axis("sustained_power_w", span=Span(60.0, 160.0, float("nan"))), "a figure is missing"),
-        (Axis("sustained_power_w", span=Span(60.0, 160.0, 1e-9)), "more than 100000 places"),
+        (Axis("sustained_power_w", span=Span(60.0, 160.0, 1e-9)), "more than 100000 points"),
         (Axis("fan_duty.case", span=Span(0.0, 100.0, 1.5, by_ratio=True)), "start above 0"),
         (Axis("sustained_power_w", (20.0,)), "lies outside 45 to 200"),
         (Axis("sustained_power_w", (80.0, 80.0)), "stands there twice"),

@@ -146,12 +146,13 @@ class Bench:
             self._engine.link.stop_wanted.clear()  # a stop that came after the last plan's end is not for this one
             self.busy = True
             self._next = (plan, limits)
-            self._wake.notify_all()
+            self._wake_thread()
 
     def send_command(self, command: Command) -> None:
         """Give the running plan a command. Does nothing while none runs."""
         if self.busy:
             self._engine.commands.put(command)
+            self._engine.link.wake.set()
 
     def confirm(self, readings: dict[str, float] | None = None) -> None:
         """Say that hands are done with the card that is shown. Raises ``DocumentError`` for readings that cannot be."""
@@ -159,6 +160,7 @@ class Bench:
         if self.busy and card is not None:
             card.insist(given)
             self._engine.commands.put(Confirmed(card, given))
+            self._engine.link.wake.set()
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run that was found open came to: the machine failed in it, or something else ended it."""
@@ -191,6 +193,7 @@ class Bench:
         """Stop what runs and restore; where nothing runs, make the rig safe all the same."""
         if self.busy:
             self._engine.link.stop_wanted.set()
+            self._engine.link.wake.set()
         else:
             self.rig.make_safe()
 
@@ -202,7 +205,7 @@ class Bench:
         self.check_sheet(sheet)
         with self._wake:
             self._next_sheet = sheet
-            self._wake.notify_all()
+            self._wake_thread()
 
     def check_sheet(self, sheet: RigSheet) -> None:
         """Raise what ``take_sheet`` would raise, and take nothing."""
@@ -247,13 +250,18 @@ class Bench:
         self.stop()
         with self._wake:
             self._closing = True
-            self._wake.notify_all()
+            self._wake_thread()
         self._thread.join(wait_s)
         self._watchdog.stop()
         self.rig.make_safe()
         if not self._engine.link.abandoned:
             self.rig.close()
         self.writer.close()
+
+    def _wake_thread(self) -> None:
+        """Have the bench's thread look at once; called with its lock held."""
+        self._engine.link.wake.set()
+        self._wake.notify_all()
 
     # -- the bench's thread ------------------------------------------------------------------------------------
 

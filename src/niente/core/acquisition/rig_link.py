@@ -17,6 +17,8 @@ from niente.core.rigs.protocol import Paced, Rig
 from niente.core.storage.writer import BookWriter
 
 FRAME_TIMEOUT_S = 0.5
+PULSE_S = 0.05
+"""Between runs a sample is taken so often."""
 SLOW_PACE = 10.0
 """Up to this pace every sample is committed by itself."""
 
@@ -28,6 +30,8 @@ class RigLink:
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, silent_limit_s: float) -> None:
         self.stop_wanted = threading.Event()
+        self.wake = threading.Event()
+        """Set once there is something to do for a bench that waits between runs."""
         self.stoppable = False
         """Whether there is anything that a stop would end."""
         self.call_began_s: float | None = None
@@ -98,9 +102,10 @@ class RigLink:
         return Frame(frame.time_s, values, frame.events)
 
     def pulse(self) -> Frame:
-        """Take a sample between runs, at a pace for people: the pulse stays alive and nothing is written."""
+        """Take a sample between runs, at a pace for people, or sooner where ``wake`` is set; nothing is written."""
         frame = self.frame(None)
-        time.sleep(0.05)
+        self.wake.wait(PULSE_S)
+        self.wake.clear()
         return frame
 
     def apply(self, whole: Setting) -> str | None:

@@ -4,6 +4,9 @@ Moving a second on costs far less than calling for it, and most of the time noth
 block that is cut short is lived again up to now with the same draws, so that nobody can tell.
 """
 
+from functools import lru_cache
+
+import msgspec
 import numpy as np
 
 from niente.core.model.setting import Setting
@@ -51,20 +54,37 @@ class RandomDraws:
         self._at -= seconds
 
 
+@lru_cache(maxsize=16)
+def _idle_for_hours(
+    machine: bytes, setting: bytes, load: bytes, seed: int, room_c: float
+) -> tuple[plant.Constants, plant.PlantState]:
+    """Return the constants of a sample, and its state after hours at a setting under a load, all three documents as JSON. A
+    machine is often set up again, and comes to the same state; neither may be changed."""
+    described = msgspec.json.decode(machine, type=Machine)
+    under = msgspec.json.decode(load, type=MachineLoad)
+    constants = plant_constants(described, seed)
+    truth = Truth(described, constants)
+    state = truth.idle(room_c)
+    demand = demand_of(described, constants, msgspec.json.decode(setting, type=Setting), under)
+    truth.run(demand, under, state, float(state.nodes[-1]), IDLE_S)
+    return constants, state
+
+
 class Life:
     """One sample of a machine in one of its states, from rest on. Not thread safe."""
 
     def __init__(self, machine: Machine, seed: int, setting: Setting, load: MachineLoad, time_s: float = 0.0) -> None:
         self.machine = machine
         self.room = RoomClimate(machine.room, seed)
-        self.constants = plant_constants(machine, seed)
-        self.truth = Truth(machine, self.constants)
         self.setting, self.load, self.stuck = setting, load, frozenset[str]()
-        self._draws = RandomDraws(seed, self.constants.pick.shape[0])
         self._begun_s, self._since_s = time_s, 0.0
+        room_c = float(self.room.celsius(np.array([time_s]))[0])
+        encoded = tuple(msgspec.json.encode(part) for part in (machine, setting, load))
+        self.constants, idle_state = _idle_for_hours(*encoded, seed, room_c)
+        self.truth = Truth(machine, self.constants)
+        self._draws = RandomDraws(seed, self.constants.pick.shape[0])
         self._demand = self._asked()
-        self._state = self.truth.idle(float(self.room.celsius(np.array([time_s]))[0]))
-        self.truth.run(self._demand, load, self._state, float(self._state.nodes[-1]), IDLE_S)
+        self._state = idle_state.copy()
         self._before = self._state.copy()
         self._rows = np.empty((0, self.constants.pick.shape[0]))
         self._at, self._event, self._look_s = 0, NOTHING, FIRST_LOOK_S
