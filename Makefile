@@ -4,7 +4,7 @@ demo: .venv/run.stamp
 	@tools/demo.sh
 
 test: .venv/dev.stamp
-	QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest tests --ignore tests/realwindow -n 2 --dist loadfile
+	QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest tests --ignore tests/realwindow -n 2 --dist worksteal
 	tools/with_screen.sh .venv/bin/python -m pytest tests/realwindow
 
 shots: .venv/run.stamp

@@ -21,6 +21,7 @@ from niente.desktop.services.desktop_bus import DesktopBus
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session import analyst as analysis
+from niente.desktop.session import bridge
 from niente.desktop.session.analyst import Answer
 from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
@@ -103,6 +104,12 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
 def swept_answer(sweep: tuple[Path, Project], evidence: Evidence) -> Answer:
     """What a finished sweep comes to."""
     return analysis.work_out(sweep[0], Limits(), evidence)
+
+
+@pytest.fixture
+def hurried(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Let a bench run far ahead of the window, so that hours of rig time take seconds."""
+    monkeypatch.setattr(bridge, "MAX_WAITING", 50_000)
 
 
 class SharedWindow:

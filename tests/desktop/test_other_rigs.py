@@ -37,6 +37,7 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
     return open_on
 
 
+@pytest.mark.usefixtures("hurried")
 @pytest.mark.parametrize(
     "name", ["sandpiper", "tests.contract.outside:Doorbell", "tests.contract.outside:DeafDoorbell", "replay"]
 )
@@ -59,7 +60,7 @@ def test_every_page_stands_on_other_machines(
         window.apply(palette_choice)
         for index, page in enumerate(NAMES):
             window.go_to(index)
-            qtbot.wait(150)
+            QApplication.processEvents()
             assert window.page(page).title.text()
             assert not window.grab().isNull()
     window.resize(1100, 700)

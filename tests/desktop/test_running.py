@@ -5,6 +5,7 @@ import time
 from collections.abc import Callable
 
 import msgspec
+import pytest
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
@@ -46,6 +47,7 @@ def test_ten_thousand_signals_leave_true_alone(qapp: object) -> None:
     assert abs(sys.getrefcount(True) - before) < 50
 
 
+@pytest.mark.usefixtures("hurried")
 def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(project=small(card))
     session = window.session

@@ -250,6 +250,7 @@ class Bench:
         self.stop()
         with self._wake:
             self._closing = True
+            self._engine.link.closing.set()
             self._wake_thread()
         self._thread.join(wait_s)
         self._watchdog.stop()
@@ -280,7 +281,7 @@ class Bench:
                 self._engine.link.pulse()
             except (NienteError, StopPlan):
                 with self._wake:  # a silent idle rig is no news; look again a little later
-                    self._wake.wait(1.0)
+                    self._wake.wait_for(lambda: self._closing or self._next is not None, timeout=1.0)
 
     def _apply_sheet(self, sheet: RigSheet) -> None:
         """Be the machine of a sheet, between plans; what goes wrong with that is told."""

@@ -30,6 +30,8 @@ class RigLink:
 
     def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, silent_limit_s: float) -> None:
         self.stop_wanted = threading.Event()
+        self.closing = threading.Event()
+        """Set once the bench is closed: whatever waits for the rig gets out."""
         self.wake = threading.Event()
         """Set once there is something to do for a bench that waits between runs."""
         self.stoppable = False
@@ -72,7 +74,7 @@ class RigLink:
         silent_since = time.monotonic()
         while True:
             frame = self.call_rig(lambda: self._rig.frame(FRAME_TIMEOUT_S))
-            if self.stop_wanted.is_set() and self.stoppable:
+            if self.closing.is_set() or (self.stop_wanted.is_set() and self.stoppable):
                 raise StopPlan("stopped by the person at the bench", RunOutcome.STOPPED)
             if frame is not None:
                 break

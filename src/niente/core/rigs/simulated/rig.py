@@ -42,6 +42,9 @@ class SimulatedRig:
         self._clock = PacedClock(pace)
         self._lock = threading.RLock()
         self._crashed = False
+        self.hanging = False
+        """Whether a call does not return now, by a fault."""
+        self._hang_over = threading.Event()
         self._lost: set[str] = set()
         self._frozen: dict[int, float] = {}
         self._build(file.machine, 0.0)
@@ -245,4 +248,10 @@ class SimulatedRig:
         fault = self._fault(FaultKind.HANG)
         if fault is not None:
             self._faults = tuple(f for f in self._faults if f is not fault)
-            time.sleep(min(fault.seconds, 60.0))
+            self.hanging = True
+            self._hang_over.wait(min(fault.seconds, 60.0))
+            self.hanging = False
+
+    def end_hang(self) -> None:
+        """Let a call that a fault keeps from returning return."""
+        self._hang_over.set()
