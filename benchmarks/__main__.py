@@ -1,7 +1,8 @@
-"""Run all benchmarks, or those whose module is named: ``python -m benchmarks core``."""
+"""Run all benchmarks, or those that are named: ``python -m benchmarks core heat``. Each part prints as it ends."""
 
 import sys
 from pathlib import Path
+from types import TracebackType
 
 from benchmarks import (
     bench_core,
@@ -28,8 +29,23 @@ PARTS = {
     "look": bench_look.results,
 }
 
-wanted = sys.argv[1:] or list(PARTS)
+wanted = [part for argument in sys.argv[1:] for part in argument.replace(",", " ").split()] or list(PARTS)
+unknown = [part for part in wanted if part not in PARTS]
+if unknown:
+    sys.exit(f"There is no part {', '.join(unknown)}; choose among {', '.join(PARTS)}.")
+errors: list[type[BaseException]] = []
+
+
+def _report(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    errors.append(kind)
+    sys.__excepthook__(kind, error, trace)
+
+
+sys.excepthook = _report  # what the window reports and lives through is an error here
 found: list[Result] = []
 for part in wanted:
-    found += PARTS[part]()
-publish(found, Path("build") / "bench.json")
+    fresh = PARTS[part]()
+    found += fresh
+    publish(part, fresh, found, Path("build") / "bench.json")
+if errors:
+    sys.exit(f"{len(errors)} errors were reported on the way; the first is a {errors[0].__name__}, above.")

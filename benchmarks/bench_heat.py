@@ -10,12 +10,12 @@ import warnings
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
 from scipy.stats import qmc
 
 from benchmarks.bench_settling import HALF_HOUR_S, Record, stopped
 from benchmarks.result import Result
+from benchmarks.size import draws
 from niente.core.analysis.coverage import inside
 from niente.core.analysis.evidence import Evidence, RunSummary, column, counted, summarise
 from niente.core.analysis.models import Models, fit_models
@@ -27,17 +27,15 @@ from niente.core.model.setting import Setting
 from niente.core.planning.builders import until_known
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.science.arrays import Vector
 from niente.core.science.heat.fit import Runs, fit_heat_path
 from niente.core.science.power.operating_point import SettingLimiter
 from niente.core.science.settling import learn
 from niente.core.science.statistics import Z95
 from niente.core.storage.reader import RunRecord
 
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
-
 COUNTS = (4, 6, 8, 12)
-SEEDS, UNSEEN, TRIED = 10, 14, 20
+SEEDS, UNSEEN, TRIED = draws(least=1, small=3, full=10), 14, 20
 GOAL_MEDIAN_K, GOAL_MOST_K, GOAL_WORK = 0.3, 0.8, 0.005
 ROOM_C = 23.0
 TAIL_S = 300
@@ -204,7 +202,7 @@ class _Beside:
         mean = float(np.mean(self._values))
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # lengths at their edges are told as a warning
-            process.fit_heat_path(self._points, self._values - mean)
+            process.fit(self._points, self._values - mean)
         at = (here[self._varied] - self._low) / self._span
         found, sd = process.predict(at[None, :], return_std=True)
         return float(found[0]) + mean, Z95 * float(sd[0])

@@ -11,6 +11,7 @@ import pyqtgraph as pg
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.result import Result
+from benchmarks.size import draws
 from niente.core.acquisition.opening import open_bench
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
@@ -21,13 +22,16 @@ from niente.core.model.records import PlanEnded, Record, RunOpened
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
+from niente.core.science.dynamics import Scale
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.map.page import MapPage
+from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.live_run import LiveRun
 from niente.desktop.session.session import Session
 
-SAMPLES = 160_000
+SAMPLES = draws(least=20_000, small=160_000, full=160_000)
 LINES = 12
 
 
@@ -104,10 +108,11 @@ def _traces(window: Window, folder: Path) -> list[Result]:
         strip.add(frame, 1)
         samples.add(frame)
     window.go_to(NAMES.index("Run"))
-    traces = page.traces  # type: ignore[attr-defined]
+    assert isinstance(page, RunPage)
+    traces = page.traces
     traces.attach(card)
     traces._drawn_at = 0.0
-    traces.show_run(strip, LiveRun(RunOpened(1, 0, 1, step), samples, []), [], 22.0)
+    traces.show_run(strip, LiveRun(RunOpened(1, 0, 1, step), samples, []), [], Scale())
     drawn = sum(len(panel.spec.lines) for panel in traces.sight.panels)
     extra = LINES - drawn
     for panel in traces.sight.panels[1:]:  # fill the panels up to twelve lines
@@ -167,11 +172,13 @@ def results() -> list[Result]:
             median = float(np.median(taken))
             found.append(Result(f"change to the page {page}, painted", median, "ms", "goal of 100 ms", median / 100.0))
         window.go_to(NAMES.index("Map"))
-        view, page_ = window.page("Map").view, window.page("Map")  # type: ignore[attr-defined]
+        map_page = window.page("Map")
+        assert isinstance(map_page, MapPage)
+        view = map_page.view
         layer = iter(list(range(6)) * 20)
 
         def another_layer() -> None:
-            page_.layers.setCurrentIndex(next(layer))  # type: ignore[attr-defined]
+            map_page.request_row.layer.setCurrentIndex(next(layer))
             view.canvas.grab()
 
         another_layer()
@@ -179,10 +186,10 @@ def results() -> list[Result]:
         found.append(
             Result("map redrawn, another layer", float(np.median(layers)), "ms", "goal of 50 ms", float(np.median(layers)) / 50)
         )
-        index = iter(range(200))
+        steps = iter(range(200))
 
         def cross() -> None:
-            view._move_to(3 + next(index) % 9, 7)
+            view._move_to(3 + next(steps) % 9, 7)
             view.canvas.grab()
 
         crossed = float(np.median(_milliseconds(cross, 24)))
@@ -190,7 +197,7 @@ def results() -> list[Result]:
 
         def new_answer() -> None:
             view._shown = None
-            window.page("Map").refresh()
+            map_page.refresh()
             view.canvas.grab()
 
         anew = float(np.median(_milliseconds(new_answer, 12)))

@@ -2,20 +2,19 @@
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from benchmarks.result import Result
+from benchmarks.size import draws
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.acoustics import add_levels
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.noise import fit_noise
 from niente.core.science.statistics import mean_with_error
 
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
-
-SEEDS, DUTIES, TWENTY_S, UNSEEN = 10, 30, 20, 60
+SEEDS = draws(least=1, small=4, full=10)
+DUTIES, TWENTY_S, UNSEEN = 30, 20, 60
 GOAL_MEDIAN_DB, GOAL_MOST_DB = 0.1, 0.6
 
 

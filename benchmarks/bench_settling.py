@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 import numpy as np
-from numpy.typing import NDArray
 
 from benchmarks.result import Result
+from benchmarks.size import draws
 from niente.core.acquisition.run_executor import FORECAST_EVERY
 from niente.core.analysis.evidence import TEACHES_S, counted, limiters_of, settled_so_far
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -17,14 +17,12 @@ from niente.core.model.setting import Setting
 from niente.core.planning.builders import is_liquid, until_known
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.settling import Settled, learn
 
-Vector = NDArray[np.float64]
-Array = NDArray[np.float64]
-
-SEEDS, RUNS = 4, 8
-"""So many samples of every machine in each of its variants, and so many runs of each: 27 variants, 864 runs."""
+SEEDS, RUNS = draws(least=1, small=2, full=4), draws(least=2, small=4, full=8)
+"""So many samples of every machine in each of its variants, and so many runs of each: 27 variants, 864 runs in full."""
 WANTED_K = 1.0
 HALF_HOUR_S, FIVE_MINUTES_S = 1800, 300
 STEADY_K = 0.2

@@ -19,7 +19,7 @@ if [ ! -x .venv/bin/python ]; then
 fi
 locks="-r requirements/run.lock"
 [ "$what" = dev ] && locks="$locks -r requirements/dev.lock"
-echo "Installing the pinned packages ..."
+echo "Installing the pinned packages ($what), once a lock; it takes a minute or two ..."
 .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes $locks
 .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
 
@@ -45,8 +45,6 @@ else
   echo "Please see that your system has (Debian's names): $packages" >&2
 fi
 
-echo "Warming the compiled plant ..."
-.venv/bin/python -c 'from niente.core.rigs.simulated import warm; warm()'
 touch ".venv/$what.stamp"
 [ "$what" = dev ] && touch .venv/run.stamp
 exit 0

@@ -22,6 +22,11 @@ COMMANDS = {
 HELP = "Words: pause, pause after, go on, skip, repeat, note TEXT, stop."
 
 
+def print_progress(text: str) -> None:
+    """Say on standard error how far something long is; on a terminal in one line that is written over."""
+    print(f"\r{text}" if sys.stderr.isatty() else text, end="" if sys.stderr.isatty() else "\n", file=sys.stderr, flush=True)
+
+
 class TerminalVoice(Protocol):
     """What says something to the person, and knows the card that is shown."""
 

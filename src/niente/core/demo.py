@@ -47,7 +47,7 @@ def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Benc
         if not _alive(old):
             old.unlink(missing_ok=True)
     shutil.copyfile(sweep, book)
-    bench = open_bench(open_rig(RIG, seed=SEED, pace=PACE), book, listener)
+    bench = open_bench(open_rig(RIG, seed=SEED, pace=PACE, progress=progress), book, listener)
     project = closer_look(default_project(bench.card), _offset_of_the_pick(book))
     bench.save_project(project)
     return bench, project
@@ -86,7 +86,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
             case _:
                 return
 
-    bench = open_bench(open_rig(RIG, seed=SEED), draft, hear)
+    bench = open_bench(open_rig(RIG, seed=SEED, progress=progress), draft, hear)
     try:
         project = default_project(bench.card)
         bench.save_project(project)

@@ -11,7 +11,7 @@ from niente.core.model.json_files import converted
 from niente.core.model.records import Listener
 from niente.core.model.rig_card import RigCard
 from niente.core.rigs.protocol import Rig
-from niente.core.rigs.registry import document_of, open_document, open_rig, shipped
+from niente.core.rigs.registry import Progress, document_of, open_document, open_rig, shipped, silently
 from niente.core.storage.reader import BookReader
 
 
@@ -35,6 +35,7 @@ def attach(
     pace: float | None = None,
     variant: str | None = None,
     otherwise: str | None = None,
+    progress: Progress = silently,
 ) -> Bench:
     """Return a bench on a book.
 
@@ -48,7 +49,7 @@ def attach(
         seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
     if driver is None and otherwise is not None and (known is None or known.name not in shipped()):
         rig = rig or otherwise
-    opened, used = _opened(rig, known, driver, seed, pace)
+    opened, used = _opened(rig, known, driver, seed, pace, progress)
     try:
         bench = open_bench(opened, book, listener, variant=variant)
     except BaseException:
@@ -59,13 +60,15 @@ def attach(
     return bench
 
 
-def _opened(rig: str | None, known: RigCard | None, driver: Driver | None, seed: int, pace: float | None) -> tuple[Rig, Driver]:
+def _opened(
+    rig: str | None, known: RigCard | None, driver: Driver | None, seed: int, pace: float | None, progress: Progress
+) -> tuple[Rig, Driver]:
     """Return the rig, and how it is opened again."""
     if rig is None and driver is not None and driver.machine:
-        return open_document(driver.machine, driver.name, seed=seed, pace=pace), driver
+        return open_document(driver.machine, driver.name, seed=seed, pace=pace, progress=progress), driver
     fallback = known.name if known is not None and known.name in shipped() else shipped()[0]
     name = rig or (driver.name if driver is not None else fallback)
-    return open_rig(name, seed=seed, pace=pace), Driver(name, document_of(name))
+    return open_rig(name, seed=seed, pace=pace, progress=progress), Driver(name, document_of(name))
 
 
 def card_and_driver(book: Path) -> tuple[RigCard | None, Driver | None]:

@@ -5,14 +5,18 @@ import importlib
 from collections.abc import Callable
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from niente.core.model.errors import NienteError, RigError
 from niente.core.rigs.protocol import Rig
 
+if TYPE_CHECKING:  # what is simulated is slow to import, and a real machine does without
+    from niente.core.rigs.simulated.machine_files import MachineFile
+
 GROUP = "niente.rigs"
 BOOK_SUFFIX, MACHINE_SUFFIX = ".niente", ".json"
 Factory = Callable[..., Rig]
+Progress = Callable[[str], None]
 
 
 def shipped() -> tuple[str, ...]:
@@ -27,23 +31,26 @@ def installed() -> tuple[str, ...]:
     return tuple(sorted(point.name for point in entry_points(group=GROUP)))
 
 
-def open_rig(name: str, *, seed: int = 1, pace: float | None = None) -> Rig:
+def silently(_: str) -> None:
+    """Progress that nobody is told of."""
+
+
+def open_rig(name: str, *, seed: int = 1, pace: float | None = None, progress: Progress = silently) -> Rig:
     """Open a rig by name or ``module:factory``; a factory is called as ``factory(seed=seed, pace=pace)``.
 
     The path of a book (``*.niente``) plays that book's machine again; that of a machine file (``*.json``) simulates it.
     ``pace`` is rig seconds a wall second, ``None`` for as fast as it goes; a rig on a real clock ignores both.
+    ``progress`` is told in words where opening takes long: a simulated rig is compiled once after an update.
     Raises ``RigError`` where there is no such rig, or where it cannot be opened.
     """
     if name in shipped():
         from niente.core.rigs.simulated.machine_files import shipped_file
-        from niente.core.rigs.simulated.rig import SimulatedRig
 
-        return SimulatedRig(shipped_file(name), seed=seed, pace=pace)
+        return _simulated(shipped_file(name), seed, pace, progress)
     if name.endswith(MACHINE_SUFFIX):
         from niente.core.rigs.simulated.machine_files import machine_file
-        from niente.core.rigs.simulated.rig import SimulatedRig
 
-        return SimulatedRig(machine_file(Path(name)), seed=seed, pace=pace)
+        return _simulated(machine_file(Path(name)), seed, pace, progress)
     if name.endswith(BOOK_SUFFIX):
         from niente.core.rigs.replay import ReplayRig
 
@@ -83,12 +90,21 @@ def document_of(name: str) -> dict[str, Any]:
     return machine_file(Path(name)).document
 
 
-def open_document(document: dict[str, Any], source: str, *, seed: int = 1, pace: float | None = None) -> Rig:
+def open_document(
+    document: dict[str, Any], source: str, *, seed: int = 1, pace: float | None = None, progress: Progress = silently
+) -> Rig:
     """Open the simulated rig that a machine file's document describes. Raises ``DocumentError`` where it cannot be one."""
     from niente.core.rigs.simulated.machine_files import MachineFile
+
+    return _simulated(MachineFile(document, source), seed, pace, progress)
+
+
+def _simulated(file: "MachineFile", seed: int, pace: float | None, progress: Progress) -> Rig:
+    from niente.core.rigs.simulated.compiling import compile_plant
     from niente.core.rigs.simulated.rig import SimulatedRig
 
-    return SimulatedRig(MachineFile(document, source), seed=seed, pace=pace)
+    compile_plant(progress)
+    return SimulatedRig(file, seed=seed, pace=pace)
 
 
 def _factory(name: str) -> Factory:

@@ -82,7 +82,7 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
         progress(f"Opening {book} …")
         given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
         try:
-            return attach(book, listener, pace=PACE, **given), None
+            return attach(book, listener, pace=PACE, progress=progress, **given), None
         except BookBusyError:
             return Follower(book, listener), None
 
