@@ -95,7 +95,7 @@ def _change_ms(window: Window, index: int) -> float:
 
 def _traces(window: Window, folder: Path) -> list[Result]:
     """Twelve lines of 160 000 samples each, panned and zoomed; the baseline draws every sample of one of them."""
-    card, page = window.session.card, window.page("Run")
+    card, page = window.session.card, window.page(RunPage)
     assert card is not None
     strip = StripChart(card)
     chance = np.random.default_rng(1)
@@ -172,7 +172,7 @@ def results() -> list[Result]:
             median = float(np.median(taken))
             found.append(Result(f"change to the page {page}, painted", median, "ms", "goal of 100 ms", median / 100.0))
         window.go_to(NAMES.index("Map"))
-        map_page = window.page("Map")
+        map_page = window.page(MapPage)
         assert isinstance(map_page, MapPage)
         view = map_page.view
         layer = iter(list(range(6)) * 20)

@@ -25,6 +25,7 @@ from niente.core.planning.templates import default_project, first_question, plan
 from niente.core.rigs.registry import open_rig, shipped
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 
@@ -91,7 +92,7 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     while not (window.pages and window.session.answer.models) and time.monotonic() < end:
         live(0.1)
     window.go_to(NAMES.index("Plan"))
-    page, planner = window.page("Plan"), window.session.planner
+    page, planner = window.page(PlanPage), window.session.planner
     page.commands.change_question("many", _long(planner.laid.request.card))  # type: ignore[attr-defined,union-attr]
     live(4.0)
     page.table.selectRow(100)  # type: ignore[attr-defined]

@@ -15,6 +15,9 @@ from PySide6.QtWidgets import QApplication
 
 from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.map.page import MapPage
+from niente.desktop.pages.plan.page import PlanPage
+from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.theme import PaletteChoice
 
 RIG_VIEWS = ["", "limits", "room", "sensors"]
@@ -119,7 +122,7 @@ def main() -> None:
             page, _, view = name.partition("-")
             window.go_to([one.lower() for one in NAMES].index(page))
             if page == "plan":
-                plan, now = window.page("Plan"), window.session.running_index()
+                plan, now = window.page(PlanPage), window.session.running_index()
                 plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
             if name == "run":
                 wait_until(lambda: ready(window), 60)
@@ -128,9 +131,9 @@ def main() -> None:
             if view == "card":
                 show_card(window)
             if page == "rig":
-                window.page("Rig").views.show_view(RIG_VIEWS.index(view))
+                window.page(RigPage).views.show_view(RIG_VIEWS.index(view))
             if page == "map":
-                window.page("Map").views.show_view(MAP_VIEWS.index(view))
+                window.page(MapPage).views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
             end = f"-{palette_choice}" if len(palettes) > 1 else ""

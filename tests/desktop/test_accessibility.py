@@ -12,6 +12,7 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon
+from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import LadderView
 from niente.desktop.pages.run.traces import Traces
@@ -116,14 +117,14 @@ def test_every_page_fits_a_small_window(read_window: Window, name: str) -> None:
     read_window.resize(1100, 700)
     read_window.go_to(NAMES.index(name))
     QApplication.processEvents()
-    page = read_window.page(name)
+    page = read_window.pages[NAMES.index(name)]
     assert page.minimumSizeHint().width() <= read_window.stack.width()
     assert page.minimumSizeHint().height() <= read_window.stack.height()
 
 
 def test_tables_give_their_cells_as_text(read_window: Window) -> None:
     read_window.go_to(NAMES.index("Plan"))
-    model = read_window.page("Plan").model  # type: ignore[attr-defined]
+    model = read_window.page(PlanPage).model  # type: ignore[attr-defined]
     texts = [model.data(model.index(0, column), Qt.ItemDataRole.AccessibleTextRole) for column in range(model.columnCount())]
     assert texts[0] == "folded"
     assert str(texts[1]).startswith("1")
@@ -133,4 +134,4 @@ def test_tables_give_their_cells_as_text(read_window: Window) -> None:
 
 def test_a_mark_of_a_state_is_a_word_too(open_window: Callable[..., Window]) -> None:
     window = open_window()
-    assert {row[0] for row in window.page("Plan").model.rows} == {"ahead", "expected", "folded"}  # type: ignore[attr-defined]
+    assert {row[0] for row in window.page(PlanPage).model.rows} == {"ahead", "expected", "folded"}  # type: ignore[attr-defined]

@@ -10,6 +10,8 @@ from PySide6.QtWidgets import QApplication
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.main import show_bug
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.map.page import MapPage
 
 
 def test_a_bug_in_a_painter_or_a_page_is_reported(swept_window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -20,11 +22,11 @@ def test_a_bug_in_a_painter_or_a_page_is_reported(swept_window: Window, monkeypa
     def broken(painter: QPainter) -> None:
         raise ZeroDivisionError("in a painter")
 
-    view = swept_window.page("Map").view  # type: ignore[attr-defined]
+    view = swept_window.page(MapPage).view  # type: ignore[attr-defined]
     view.canvas.over = broken
     view.canvas.grab()
     assert "ZeroDivisionError: in a painter" in told
-    page = swept_window.page("Choose")
+    page = swept_window.page(ChoosePage)
 
     def refuse() -> None:
         raise KeyError("in a page")

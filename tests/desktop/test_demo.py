@@ -7,6 +7,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.demo import demo_folder, open_demo
 from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.pages.run.page import RunPage
 
 
 def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -20,7 +21,7 @@ def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: P
     qtbot.waitUntil(lambda: window.session.busy() and window.session.answer.choice is not None, timeout=60000)
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5, timeout=30000)
     assert window.pulse.pace.currentText() == "× 60"
-    assert window.stack.currentWidget() is window.page("Run")
+    assert window.stack.currentWidget() is window.page(RunPage)
     assert "Larkspur" in window.windowTitle()
     window.session.close()
     assert not (tmp_path / "data").exists()

@@ -20,6 +20,9 @@ from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.waiting import A_MOMENT_MS
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.plan.page import PlanPage
+from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import MAX_BOOKS, Preferences
 from niente.desktop.session.session import Session
 
@@ -43,7 +46,7 @@ def test_every_action_has_its_page_of_help(spec: object) -> None:
 
 @pytest.mark.parametrize(("name", "where"), [("Run", "traces"), ("Plan", "table"), ("Map", "view"), ("Choose", "scatter")])
 def test_context_menus_come_from_the_registry(read_window: Window, name: str, where: str) -> None:
-    offered = getattr(read_window.page(name), where)
+    offered = getattr(read_window.pages[NAMES.index(name)], where)
     assert offered.contextMenuPolicy() == Qt.ContextMenuPolicy.ActionsContextMenu
     assert len(offered.actions()) >= 3
     for action in offered.actions():
@@ -85,7 +88,7 @@ def test_the_finder_does_what_is_found_by_keyboard(swept_window: Window) -> None
     QTest.keyClicks(finder.line, "choose")
     QTest.keyClick(finder.line, Qt.Key.Key_Return)
     assert not finder.isVisible()
-    assert swept_window.stack.currentWidget() is swept_window.page("Choose")
+    assert swept_window.stack.currentWidget() is swept_window.page(ChoosePage)
     swept_window.actions_["edit.find"].trigger()
     assert swept_window.findChildren(Finder) == [finder]
     assert not finder.line.text()
@@ -110,7 +113,7 @@ def test_the_finder_leaves_alone_what_cannot_be_done(read_window: Window) -> Non
 @pytest.mark.parametrize("name", NAMES)
 def test_help_opens_at_the_page_in_focus(read_window: Window, name: str) -> None:
     read_window.go_to(NAMES.index(name))
-    assert topic_of(read_window.page(name), "window") == name.lower()
+    assert topic_of(read_window.pages[NAMES.index(name)], "window") == name.lower()
     read_window.actions_["help.here"].trigger()
     guide = read_window.findChild(Guide)
     assert guide is not None
@@ -121,7 +124,7 @@ def test_help_opens_at_the_page_in_focus(read_window: Window, name: str) -> None
 
 
 def test_help_belongs_to_the_thing_in_focus(read_window: Window) -> None:
-    plan, rig = read_window.page("Plan"), read_window.page("Rig")
+    plan, rig = read_window.page(PlanPage), read_window.page(RigPage)
     assert topic_of(plan.axes.rows["voltage_offset_mv"].first, "window") == "safety"  # type: ignore[attr-defined]
     assert topic_of(plan.axes.rows["sustained_power_w"].first, "window") == "plan"  # type: ignore[attr-defined]
     assert topic_of(rig.scale, "window") == "noise"  # type: ignore[attr-defined]
@@ -153,7 +156,7 @@ def test_undo_says_what(open_window: Callable[..., Window]) -> None:
     window = open_window()
     undo, redo = window.actions_["edit.undo"], window.actions_["edit.redo"]
     assert not undo.isEnabled()
-    page = window.page("Plan")
+    page = window.page(PlanPage)
     page.rules.repeats.setValue(2)  # type: ignore[attr-defined]
     assert undo.text() == "Undo change of the repeats"
     undo.trigger()
@@ -188,7 +191,7 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     file.write_bytes(msgspec.structs.replace(plan, entries=plan.steps[:3]).to_json())
     assert drop(window, file)
     qtbot.waitUntil(lambda: window.session.planner.file == file)
-    page = window.page("Plan")
+    page = window.page(PlanPage)
     assert page.title.text() == "three runs"
     assert len(page.model.rows) == 3  # type: ignore[attr-defined]
     assert window.actions_["edit.undo"].text() == "Undo plan from three runs.json"
@@ -290,7 +293,7 @@ def test_the_window_comes_back_as_it_was(open_window: Callable[..., Window], tmp
     window = open_window()
     window.resize(1180, 760)
     window.show_margin(False)
-    splitter = window.page("Plan").splitters()[0]
+    splitter = window.page(PlanPage).splitters()[0]
     window.go_to(NAMES.index("Plan"))
     QApplication.processEvents()
     splitter.setSizes([320, 600])
@@ -302,7 +305,7 @@ def test_the_window_comes_back_as_it_was(open_window: Callable[..., Window], tmp
     assert not other.margin.isVisible()
     other.go_to(NAMES.index("Plan"))
     QApplication.processEvents()
-    assert other.page("Plan").splitters()[0].sizes()[0] == pytest.approx(sizes[0], abs=3)
+    assert other.page(PlanPage).splitters()[0].sizes()[0] == pytest.approx(sizes[0], abs=3)
     other.show_margin(True)
 
 
@@ -380,7 +383,7 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
 def test_the_ring_stands_round_what_has_the_focus(read_window: Window, qtbot: QtBot) -> None:
     read_window.activateWindow()
     read_window.go_to(NAMES.index("Plan"))
-    field: QWidget = read_window.page("Plan").axes.rows["sustained_power_w"].first  # type: ignore[attr-defined]
+    field: QWidget = read_window.page(PlanPage).axes.rows["sustained_power_w"].first  # type: ignore[attr-defined]
     ring = read_window.findChild(FocusRing)
     assert ring is not None
     ring._moved(None, field)

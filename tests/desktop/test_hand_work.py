@@ -24,6 +24,7 @@ from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import Window
+from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
@@ -54,7 +55,7 @@ def show(qtbot: QtBot, tmp_path: Path) -> Show:
 
 
 def run_page(window: Window) -> RunPage:
-    page = window.page("Run")
+    page = window.page(RunPage)
     assert isinstance(page, RunPage)
     return page
 
@@ -168,8 +169,8 @@ def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, 
 
     window = show(lambda listener: open_bench(larkspur_rig(), tmp_path / "sensors.niente", listener))
     window.go_to(0)
-    window.page("Rig").views.show_view(3)  # type: ignore[attr-defined]
-    view = window.page("Rig").sensors_view  # type: ignore[attr-defined]
+    window.page(RigPage).views.show_view(3)  # type: ignore[attr-defined]
+    view = window.page(RigPage).sensors_view  # type: ignore[attr-defined]
     rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
     assert not view.model.entries[rows["Package power"]][READ_BY].options  # guards and models want it all the time
     view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "hands")

@@ -29,7 +29,7 @@ from niente.desktop.widgets.canvas import spans
 def page_of(window: Window) -> MapPage:
     window.go_to(NAMES.index("Map"))
     QApplication.processEvents()
-    found = window.page("Map")
+    found = window.page(MapPage)
     assert isinstance(found, MapPage)
     return found
 
@@ -424,7 +424,7 @@ def test_before_there_are_models_the_page_says_what_is_missing(open_window: Call
     window = open_window()
     window.go_to(NAMES.index("Map"))
     QApplication.processEvents()
-    page = window.page("Map")
+    page = window.page(MapPage)
     assert isinstance(page, MapPage)
     assert page.problem.isVisible()
     assert page.problem.text()

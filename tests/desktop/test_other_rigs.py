@@ -13,6 +13,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.session import Session
@@ -61,7 +62,7 @@ def test_every_page_stands_on_other_machines(
         for index, page in enumerate(NAMES):
             window.go_to(index)
             QApplication.processEvents()
-            assert window.page(page).title.text()
+            assert window.pages[NAMES.index(page)].title.text()
             assert not window.grab().isNull()
     window.resize(1100, 700)
     QApplication.processEvents()
@@ -82,14 +83,14 @@ def test_cautions_stand_before_the_first_run_on_a_real_machine(
         return answer
 
     monkeypatch.setattr("niente.desktop.dialogs.prompts.whether_cautions_are_read", ask)
-    assert "not read yet" in spoken(window.page("Rig").margin())
+    assert "not read yet" in spoken(window.page(RigPage).margin())
     window.actions_["plan.start"].trigger()
     assert len(asked) == 1
     assert not window.session.busy()
     answer = True
     window.actions_["plan.start"].trigger()
     assert window.session.busy()
-    assert ", read" in spoken(window.page("Rig").margin())
+    assert ", read" in spoken(window.page(RigPage).margin())
     window.session.stop()
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
     window.actions_["plan.start"].trigger()

@@ -14,6 +14,9 @@ from niente.core.science.dynamics import dynamic_mark
 from niente.core.selection.explanation import candidate_text, short_candidate_text
 from niente.desktop.actions.registry import SPECS
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.map.page import MapPage
+from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.services.theme import load_fonts
 from niente.desktop.widgets.blocks import Title, Words, spoken
 from niente.desktop.widgets.canvas import spans
@@ -59,7 +62,7 @@ def test_the_dynamic_mark_rises_with_the_noise() -> None:
 
 def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
     read_window.go_to(NAMES.index("Choose"))
-    page, choice = read_window.page("Choose"), read_window.session.answer.choice
+    page, choice = read_window.page(ChoosePage), read_window.session.answer.choice
     assert choice is not None
     assert page.title.text() == candidate_text(choice.pick)
     rows = page.model.rows  # type: ignore[attr-defined]
@@ -72,7 +75,7 @@ def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
 
 def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -> None:
     swept_window.go_to(NAMES.index("Choose"))
-    page, session = swept_window.page("Choose"), swept_window.session
+    page, session = swept_window.page(ChoosePage), swept_window.session
     before = page.title.text()
     field = page.fields["min_throughput_percent"]  # type: ignore[attr-defined]
     field.setFocus()
@@ -91,7 +94,7 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
 
 def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:
     swept_window.go_to(NAMES.index("Choose"))
-    page = swept_window.page("Choose")
+    page = swept_window.page(ChoosePage)
     page.fields["min_headroom_k"].setValue(55)  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: page.title.text() == "No pick yet", timeout=5000)
     assert "most headroom" in page.problem.text()  # type: ignore[attr-defined]
@@ -100,7 +103,7 @@ def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, q
 
 def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> None:
     read_window.go_to(NAMES.index("Map"))
-    page = read_window.page("Map")
+    page = read_window.page(MapPage)
     view = page.view  # type: ignore[attr-defined]
     evidence = read_window.session.answer.evidence
     assert evidence is not None
@@ -123,7 +126,7 @@ def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> N
 
 def test_the_map_is_selected_with_the_mouse(read_window: Window, qtbot: QtBot) -> None:
     read_window.go_to(NAMES.index("Map"))
-    page = read_window.page("Map")
+    page = read_window.page(MapPage)
     view = page.view  # type: ignore[attr-defined]
     QApplication.processEvents()
     across, up = spans(view.canvas, view.box)
@@ -142,7 +145,7 @@ def put(field: QLineEdit, text: str) -> None:
 
 def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..., Window]) -> None:
     window = open_window()
-    page, session = window.page("Plan"), window.session
+    page, session = window.page(PlanPage), window.session
     runs = len(page.model.rows)  # type: ignore[attr-defined]
     power = page.axes.rows["sustained_power_w"].step  # type: ignore[attr-defined]
     put(power, "80, 110")
@@ -176,7 +179,7 @@ def test_a_new_book_says_what_to_do(open_window: Callable[..., Window], qtbot: Q
     qtbot.waitUntil(lambda: "three settled runs" in window.session.answer.problem or "Nothing" in window.session.answer.problem)
     for name in ("Map", "Choose"):
         window.go_to(NAMES.index(name))
-        shown = [label.text() for label in window.page(name).findChildren(QLabel) if label.isVisible()]
+        shown = [label.text() for label in window.pages[NAMES.index(name)].findChildren(QLabel) if label.isVisible()]
         assert any("Run more of the plan" in text or "Start the plan" in text for text in shown)
 
 

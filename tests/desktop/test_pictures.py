@@ -28,7 +28,7 @@ from niente.desktop.widgets.table import Cell
 def show(window: Window, name: str):  # type: ignore[no-untyped-def]
     window.go_to(NAMES.index(name))
     QApplication.processEvents()
-    return window.page(name)
+    return window.pages[NAMES.index(name)]
 
 
 # -- Rig -------------------------------------------------------------------------------------------------------------

@@ -22,6 +22,7 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs.insert_run import InsertRun
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.plan.run_list import MINUTES, RUN, RUNS, SET, SIGN, WHY, Fold
+from niente.desktop.pages.run.page import RunPage
 from niente.desktop.session.planner import SMALL
 from niente.desktop.widgets.blocks import Columns, Words, spoken
 
@@ -42,7 +43,7 @@ def own_window(open_window: Callable[..., Window]) -> Window:
 
 
 def page_of(window: Window) -> PlanPage:
-    page = window.page("Plan")
+    page = window.page(PlanPage)
     assert isinstance(page, PlanPage)
     return page
 
@@ -578,7 +579,7 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
         assert session.state == BenchState.WAITING_FOR_HANDS
         assert not window.actions_["run.resume"].isEnabled()  # not before every box is ticked
         window.actions_["page.run"].trigger()
-        run = window.page("Run")
+        run = window.page(RunPage)
         assert "becomes" in run.title.text()
         for box in run.card_view.boxes:  # type: ignore[attr-defined]
             box.click()

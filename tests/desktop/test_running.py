@@ -20,6 +20,10 @@ from niente.core.planning.templates import default_project
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.map.page import MapPage
+from niente.desktop.pages.plan.page import PlanPage
+from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.session import Session
@@ -51,21 +55,21 @@ def test_ten_thousand_signals_leave_true_alone(qapp: object) -> None:
 def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(project=small(card))
     session = window.session
-    qtbot.mouseClick(window.page("Plan").start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
-    assert window.stack.currentWidget() is window.page("Run")
+    qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    assert window.stack.currentWidget() is window.page(RunPage)
     qtbot.waitUntil(lambda: session.live is not None and bool(session.live.forecasts), timeout=20000)
     qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text, timeout=60000)
     qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed, timeout=20000)
     window.message._act.click()  # takes one to the pick
-    assert window.stack.currentWidget() is window.page("Choose")
+    assert window.stack.currentWidget() is window.page(ChoosePage)
     window.go_to(NAMES.index("Map"))
-    assert window.page("Map").measured_marks() >= 6  # type: ignore[attr-defined]
-    assert window.page("Run").finished()
+    assert window.page(MapPage).measured_marks() >= 6  # type: ignore[attr-defined]
+    assert window.page(RunPage).finished()
 
 
 def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(pace=600.0, project=small(card))
-    session, buttons = window.session, window.page("Run").buttons  # type: ignore[attr-defined]
+    session, buttons = window.session, window.page(RunPage).buttons  # type: ignore[attr-defined]
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
     buttons["run.pause_now"].click()

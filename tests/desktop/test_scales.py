@@ -29,7 +29,7 @@ for palette in (PaletteChoice.DUSK, PaletteChoice.PAPER):
         window.go_to(index)
         app.processEvents()
         picture = window.grab()
-        page = window.page(name)
+        page = window.pages[NAMES.index(name)]
         least = page.minimumSizeHint()
         fits = least.width() <= page.width() and least.height() <= page.height()
         print(name, palette, picture.devicePixelRatio(), picture.width(), fits)

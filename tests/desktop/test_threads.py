@@ -11,6 +11,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.model.records import WarningRaised
 from niente.core.model.runs import RunKind
 from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.garbage import GarbageCollection
 from niente.desktop.session import bridge as module
 from niente.desktop.session.bridge import Bridge
@@ -119,7 +120,7 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     qtbot.waitUntil(lambda: "in the middle of a run" in window.message.text, timeout=20000)
     assert window.message._act.text() == "See what it was"
     window.message._act.click()
-    run = window.page("Run")
+    run = window.page(RunPage)
     assert run.upper.currentWidget() is run.after_view  # type: ignore[attr-defined]
     run.after_view.ended.click()  # type: ignore[attr-defined]
     run.after_view.resume.click()  # type: ignore[attr-defined]

@@ -90,7 +90,11 @@ def test_pages_are_translated_and_not_built_from_bare_words(
     for name in NAMES:
         window.go_to(NAMES.index(name))
         QApplication.processEvents()
-        buttons = [one.text() for one in window.page(name).findChildren(QAbstractButton) if one.isVisible() and one.text()]
+        buttons = [
+            one.text()
+            for one in window.pages[NAMES.index(name)].findChildren(QAbstractButton)
+            if one.isVisible() and one.text()
+        ]
         card = window.session.card
         loads = {load.title for load in card.loads} if card is not None else set()
         bare = [text for text in buttons if not text.startswith("[") and text not in loads]

@@ -12,6 +12,11 @@ from pytestqt.qtbot import QtBot
 
 from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import Window
+from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.map.page import MapPage
+from niente.desktop.pages.plan.page import PlanPage
+from niente.desktop.pages.rig.page import RigPage
+from niente.desktop.pages.run.page import RunPage
 from niente.desktop.widgets.blocks import spoken
 
 
@@ -51,7 +56,7 @@ def type_into(window: Window, field: object, text: str) -> None:
 
 def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     window.activateWindow()
-    plan = window.page("Plan")
+    plan = window.page(PlanPage)
     type_into(window, plan.axes.rows["sustained_power_w"].step, "85, 105, 125")  # type: ignore[attr-defined]
     type_into(window, plan.axes.rows["fan_duty.case"].step, "24, 48")  # type: ignore[attr-defined]
     window.setFocus()
@@ -59,24 +64,24 @@ def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     window.session.bench.set_pace(None)
     keys(window, "Ctrl+R")
     qtbot.waitUntil(window.session.busy, timeout=5000)
-    assert window.stack.currentWidget() is window.page("Run")
+    assert window.stack.currentWidget() is window.page(RunPage)
     keys(window, "Ctrl+4")
-    assert window.stack.currentWidget() is window.page("Map")
-    qtbot.waitUntil(lambda: window.page("Map").measured_marks() >= 3, timeout=30000)  # type: ignore[attr-defined]
+    assert window.stack.currentWidget() is window.page(MapPage)
+    qtbot.waitUntil(lambda: window.page(MapPage).measured_marks() >= 3, timeout=30000)  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=60000)
-    assert window.page("Map").measured_marks() >= 6  # type: ignore[attr-defined]
+    assert window.page(MapPage).measured_marks() >= 6  # type: ignore[attr-defined]
     keys(window, "Ctrl+5")
     qtbot.waitUntil(lambda: window.session.answer.choice is not None and window.session.answer.choice.confirmed, timeout=20000)
-    assert window.stack.currentWidget() is window.page("Choose")
-    assert "case" in window.page("Choose").title.text()
-    assert "quietest" in spoken(window.page("Choose").margin())
+    assert window.stack.currentWidget() is window.page(ChoosePage)
+    assert "case" in window.page(ChoosePage).title.text()
+    assert "quietest" in spoken(window.page(ChoosePage).margin())
 
 
 def test_a_plan_is_put_in_order_by_mouse_and_keys(window: Window, qtbot: QtBot) -> None:
     """A question chosen by mouse, a run dragged and others moved, left out and repeated by keys; all undone by Ctrl+Z."""
     window.activateWindow()
     keys(window, "Ctrl+2")
-    page, planner = window.page("Plan"), window.session.planner
+    page, planner = window.page(PlanPage), window.session.planner
     button = page.questions.buttons["capacity-ladder"]  # type: ignore[attr-defined]
     QTest.mouseClick(button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "capacity-ladder")
@@ -116,7 +121,7 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
         qtbot.mouseClick(entry, Qt.MouseButton.LeftButton)
         assert window.stack.currentWidget() is window.pages[index]
     qtbot.mouseClick(window.passage.entries[1], Qt.MouseButton.LeftButton)
-    qtbot.mouseClick(window.page("Plan").start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10, timeout=20000)
     qtbot.mouseClick(window.pulse.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
@@ -137,7 +142,7 @@ def test_the_machine_is_described_by_keyboard(window: Window, qtbot: QtBot) -> N
     """Limits, room and a variant, typed; undone again with Ctrl+Z; the bench takes each."""
     window.activateWindow()
     keys(window, "Ctrl+1")
-    page = window.page("Rig")
+    page = window.page(RigPage)
     page.views.show_view(1)  # type: ignore[attr-defined]
     type_into(window, page.limits_view.core, "88")  # type: ignore[attr-defined]
     qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 88.0, timeout=5000)  # type: ignore[union-attr]

@@ -117,7 +117,7 @@ def run(
 ) -> None:
     """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores.
 
-    At a terminal, words are taken while it runs: hold, hold after, go on, skip, repeat, note TEXT, stop.
+    At a terminal, words are taken while it runs: pause, pause after, go on, skip, repeat, note TEXT, stop.
     """
     from niente.core.acquisition.attachment import attach
     from niente.core.acquisition.bench import Bench

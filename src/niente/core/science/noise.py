@@ -50,6 +50,17 @@ class NoiseModel(msgspec.Struct, frozen=True):
         """How well the background is known, as a standard error in dB."""
         return math.sqrt(self.covariance[0][0])
 
+    @property
+    def background_hw_db(self) -> float:
+        """How well the background is known, as a 95 % half width in dB."""
+        return Z95 * self.background_sd_db
+
+    def law_of(self, group: str) -> tuple[float, float]:
+        """Return a group's speed law in dB a decade, and its 95 % half width. Raises ``ValueError`` for an unknown group."""
+        index = self.groups.index(group)
+        at = 1 + len(self.groups) + index
+        return self.per_decade[index], Z95 * math.sqrt(self.covariance[at][at])
+
     def _values(self) -> Vector:
         return np.concatenate([[self.background_dba], self.level_dba, self.per_decade, np.ravel(self.bends)])
 

@@ -107,7 +107,7 @@ def _as_measured(models: Models, limits: Limits, way: TuningMethod, run: RunSumm
         run.setting.fan_duty.get(models.lead, 0.0),
         100.0 * run.throughput_per_s / stock_work,
         run.noise_dba,
-        1.96 * run.noise_se_db if math.isfinite(run.noise_se_db) else 0.0,
+        run.noise_hw_db if math.isfinite(run.noise_se_db) else 0.0,
         core,
         limit.core_temperature_c - limit.margin_k - core,
         as_measured=True,

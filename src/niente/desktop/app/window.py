@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
@@ -35,6 +36,13 @@ SOON_MS = 25
 WORDS_MS = 250
 """Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
+PAGE_OF = {
+    **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
+    **dict.fromkeys(("map.run_here", "map.picture", "map.csv", "map.table"), "Map"),
+    "run.follow": "Run",
+}
+"""The page that carries an action out; it comes up for it."""
+P = TypeVar("P", bound=Page)
 
 
 class Window(QMainWindow):
@@ -137,9 +145,11 @@ class Window(QMainWindow):
             f"view.{palette_choice}": lambda palette_choice=palette_choice: self.apply(palette_choice)
             for palette_choice in PaletteChoice
         }
+        on_pages = {action: lambda action=action: self._on_page(action) for action in PAGE_OF}
         return {
             **pages,
             **looks,
+            **on_pages,
             "book.open": self.file_commands.open_dialog,
             "book.quit": self.close,
             "rig.new": self.rig_commands.new,
@@ -150,23 +160,11 @@ class Window(QMainWindow):
             "rig.calibrate": self.rig_commands.calibrate,
             "plan.open": self.plan_commands.open,
             "plan.save": self.plan_commands.save,
-            "plan.keep": lambda: self._on_page("Plan", "keep"),
-            "plan.up": lambda: self._on_page("Plan", "up"),
-            "plan.down": lambda: self._on_page("Plan", "down"),
-            "plan.skip": lambda: self._on_page("Plan", "leave_out"),
-            "plan.repeat": lambda: self._on_page("Plan", "repeat"),
-            "plan.insert": lambda: self._on_page("Plan", "insert"),
-            "plan.anew": lambda: self._on_page("Plan", "measure_anew"),
             "edit.undo": session.undo.undo,
             "edit.redo": session.undo.redo,
             "edit.find": self._find,
             "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
-            "map.run_here": lambda: self._on_page("Map", "run_here"),
             "map.missing": self.plan_commands.plan_missing,
-            "map.picture": lambda: self._on_page("Map", "picture"),
-            "map.csv": lambda: self._on_page("Map", "export"),
-            "map.table": lambda: self._on_page("Map", "toggle_table"),
-            "run.follow": lambda: self._on_page("Run", "follow_now"),
             "plan.start": self._start,
             "run.pause_after": lambda: send(Command.PAUSE_AFTER),
             "run.pause_now": lambda: send(Command.PAUSE_NOW),
@@ -222,16 +220,16 @@ class Window(QMainWindow):
         from niente.desktop.pages.run.page import RunPage
 
         parts = (self.session, self.actions_, self.look)
+        rig = RigPage(*parts)
         self.pages = [
-            RigPage(*parts),
+            rig,
             PlanPage(*parts, self.plan_commands),
             RunPage(*parts),
             MapPage(*parts, self.plan_commands),
             ChoosePage(*parts),
         ]
-        rig = self.page("Rig")
-        rig.variant_wanted.connect(self.rig_commands.become)  # type: ignore[attr-defined]
-        rig.part_chosen.connect(self.rig_commands.change_part)  # type: ignore[attr-defined]
+        rig.variant_wanted.connect(self.rig_commands.become)
+        rig.part_chosen.connect(self.rig_commands.change_part)
         for page in self.pages:
             self.stack.addWidget(page)
             page.margin_changed.connect(self._refresh_frame)
@@ -257,9 +255,9 @@ class Window(QMainWindow):
         margin = self.margin.currentWidget() or self.margin
         chain([self.passage, self.message, self.working, shown, margin, self.pulse])
 
-    def page(self, name: str) -> Page:
-        """Return a page by name."""
-        return self.pages[NAMES.index(name)]
+    def page(self, kind: type[P]) -> P:
+        """Return the page of a kind."""
+        return next(page for page in self.pages if isinstance(page, kind))
 
     def _current(self) -> Page | None:
         shown = self.stack.currentWidget()
@@ -269,11 +267,12 @@ class Window(QMainWindow):
         shown = self._current()
         self._enabling.look(shown.name if shown is not None else "")
 
-    def _on_page(self, name: str, what: str) -> None:
-        """Go to a page and do something there."""
+    def _on_page(self, action: str) -> None:
+        """Go to the page that carries an action out, and let it."""
         if self.pages and self.session.bench is not None:
-            self.go_to(NAMES.index(name))
-            getattr(self.page(name), what)()
+            index = NAMES.index(PAGE_OF[action])
+            self.go_to(index)
+            self.pages[index].handlers()[action]()
 
     def _opened(self) -> None:
         self.build_pages()

@@ -74,6 +74,10 @@ class Page(QWidget):
         widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
         widget.addActions([self.actions_[name] for name in names])
 
+    def handlers(self) -> dict[str, Callable[[], None]]:
+        """Return what the page does for actions of the registry, by their names."""
+        return {}
+
     def set_head(self, lead: str, title: str) -> None:
         """Set the two lines of the page's head."""
         self.lead.setText(lead)

@@ -1,5 +1,6 @@
 """The Map page: how core temperature and noise lie over the settings, where measured and where inferred."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -150,6 +151,15 @@ class MapPage(Page):
         self.stack.setCurrentIndex(index)
         self.refresh()
         self.margin_changed.emit()
+
+    def handlers(self) -> dict[str, Callable[[], None]]:
+        """Return what the page does for actions of the registry, by their names."""
+        return {
+            "map.run_here": self.run_here,
+            "map.picture": self.picture,
+            "map.csv": self.export,
+            "map.table": self.toggle_table,
+        }
 
     def toggle_table(self) -> None:
         """Change between field and table."""
@@ -351,11 +361,7 @@ class MapPage(Page):
 
     def _of_noise(self, mapped: SettingMap) -> list[Block]:
         one, noise = self.noise.group(), mapped.models.noise
-        law = None
-        if one is not None:
-            index = noise.groups.index(one.group)
-            at = 1 + len(noise.groups) + index
-            law = noise.per_decade[index], 1.96 * float(np.sqrt(noise.covariance[at][at]))
+        law = noise.law_of(one.group) if one is not None else None
         return noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
 
     def _of_field(self, mapped: SettingMap) -> list[Block]:

@@ -36,7 +36,7 @@ def explain(
     elif math.isfinite(seen.core_c):
         lines.append(_reading(tr("Core, foreseen"), quantity.text(seen.core_c), seen.core_hw, "°C"))
     if run is not None and math.isfinite(run.noise_dba):
-        lines.append(_reading(tr("Noise in the room"), number_text(run.noise_dba, 1), 1.96 * run.noise_se_db, "dBA"))
+        lines.append(_reading(tr("Noise in the room"), number_text(run.noise_dba, 1), run.noise_hw_db, "dBA"))
     elif math.isfinite(seen.noise_dba):
         lines.append(_reading(tr("Noise, foreseen"), number_text(seen.noise_dba, 1), seen.noise_hw, "dBA"))
     if run is not None and math.isfinite(run.power_w):

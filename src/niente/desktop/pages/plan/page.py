@@ -1,5 +1,7 @@
 """The Plan page: the question first, then what to measure, in what order, at what cost."""
 
+from collections.abc import Callable
+
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
@@ -157,6 +159,18 @@ class PlanPage(Page):
         self._shown = None
         self.show_question()
         self.session.notice.emit(Notice(why))
+
+    def handlers(self) -> dict[str, Callable[[], None]]:
+        """Return what the page does for actions of the registry, by their names."""
+        return {
+            "plan.keep": self.keep,
+            "plan.up": self.up,
+            "plan.down": self.down,
+            "plan.skip": self.leave_out,
+            "plan.repeat": self.repeat,
+            "plan.insert": self.insert,
+            "plan.anew": self.measure_anew,
+        }
 
     def up(self) -> None:
         """Let the selected run come earlier."""

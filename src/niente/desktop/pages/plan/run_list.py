@@ -343,7 +343,7 @@ def figures(run: RunSummary | None, seen: StepForecast) -> tuple[Cell, Cell, flo
         core = Cell(number_text(seen.core_c, 1), f"±{number_text(seen.core_hw, 1)}", soft=True)
     if run is not None and math.isfinite(run.noise_dba):
         level = run.noise_dba
-        noise = Cell(number_text(level, 1), _interval(1.96 * run.noise_se_db))
+        noise = Cell(number_text(level, 1), _interval(run.noise_hw_db))
     elif math.isfinite(seen.noise_dba):
         level = seen.noise_dba
         noise = Cell(number_text(level, 1), _interval(seen.noise_hw), soft=True)

@@ -310,9 +310,8 @@ class RigPage(Page):
             found.append(Reading(tr("Design room"), number_text(project.limits.design_room_c, 1), unit="°C"))
         models = session.answer.models
         if models is not None:
-            half_width = 1.96 * math.sqrt(models.noise.covariance[0][0])
             level = number_text(models.noise.background_dba, 1)
-            found.append(Reading(tr("Background, measured"), level, f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}", "dBA"))
+            found.append(Reading(tr("Background, measured"), level, f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}", "dBA"))
         return found
 
     def _trust(self) -> list[Reading]:

@@ -1,6 +1,7 @@
 """The Run page: has it settled, what limits the clock, how far are the guards, how long yet."""
 
 import math
+from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
@@ -127,6 +128,10 @@ class RunPage(Page):
         split.setStretchFactor(0, 1)
         split.setSizes([460, 22 + 19 * QUEUE_ROWS])
         self.body.addWidget(split, 1)
+
+    def handlers(self) -> dict[str, Callable[[], None]]:
+        """Return what the page does for actions of the registry, by their names."""
+        return {"run.follow": self.follow_now}
 
     def follow_now(self) -> None:
         """Bring the traces back to now."""
