@@ -113,9 +113,11 @@ def _traces(window: Window, folder: Path) -> list[Result]:
     traces.attach(card)
     traces._drawn_at = 0.0
     traces.show_run(strip, LiveRun(RunOpened(1, 0, 1, step), samples, []), [], Scale())
-    drawn = sum(len(panel.spec.lines) for panel in traces.sight.panels)
+    assert traces.sight is not None
+    sight = traces.sight
+    drawn = sum(len(panel.spec.lines) for panel in sight.panels)
     extra = LINES - drawn
-    for panel in traces.sight.panels[1:]:  # fill the panels up to twelve lines
+    for panel in sight.panels[1:]:  # fill the panels up to twelve lines
         if extra <= 0:
             break
         more = min(extra, 2)
@@ -127,27 +129,27 @@ def _traces(window: Window, folder: Path) -> list[Result]:
             panel.curves[line.channel] = curve
         panel.spec = msgspec.structs.replace(panel.spec, lines=panel.spec.lines + lines)
         extra -= more
-    traces.sight.range_s = (0.0, float(SAMPLES))
+    sight.range_s = (0.0, float(SAMPLES))
     traces.following = False
     way = iter([1.0, -1.0] * 200)
 
     def pan() -> None:
         traces.pan(0.02 * next(way))
-        traces.sight.canvas.grab()
+        sight.canvas.grab()
 
     def zoom() -> None:
         traces.zoom(1.1 if next(way) > 0 else 1 / 1.1)
-        traces.sight.canvas.grab()
+        sight.canvas.grab()
 
     pan()
     panned, zoomed = _milliseconds(pan, 40), _milliseconds(zoom, 40)
 
-    line = traces.sight.panels[1].spec.lines[0]
-    curve = traces.sight.panels[1].curves[line.channel]
+    line = sight.panels[1].spec.lines[0]
+    curve = sight.panels[1].curves[line.channel]
 
     def naive() -> None:
         curve.setData(strip.time_s, walk[:, 0])
-        traces.sight.canvas.grab()
+        sight.canvas.grab()
 
     bare = float(np.median(_milliseconds(naive, 3)))
     found = []

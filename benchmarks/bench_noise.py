@@ -34,7 +34,8 @@ def hear(name: str, seed: int) -> HeardLevel:
     rig = SimulatedRig(shipped_file(name), seed=seed)
     card = rig.describe()
     groups = card.fan_groups()
-    indices = [card.index(f"fan_speed_rpm.{group}") for group in groups]
+    channels = [channel.name for channel in card.channels]
+    indices = [channels.index(f"fan_speed_rpm.{group}") for group in groups]
     meter = card.index("noise_dba")
     least = {control.name.partition(".")[2]: control.low for control in card.controls if control.name.startswith("fan_duty.")}
     rows, levels, errors, unseen, truth = [], [], [], [], []

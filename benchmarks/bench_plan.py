@@ -93,9 +93,9 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
         live(0.1)
     window.go_to(NAMES.index("Plan"))
     page, planner = window.page(PlanPage), window.session.planner
-    page.commands.change_question("many", _long(planner.laid.request.card))  # type: ignore[attr-defined,union-attr]
+    page.commands.change_question("many", _long(planner.laid.request.card))  # type: ignore[union-attr]
     live(4.0)
-    page.table.selectRow(100)  # type: ignore[attr-defined]
+    page.table.selectRow(100)
     live(0.5)
     held = []
     turns.clear()

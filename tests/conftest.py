@@ -6,6 +6,7 @@ import shutil
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any, TypeVar
 
 import pytest
 
@@ -29,6 +30,7 @@ from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
 
 SEED = 3
+R = TypeVar("R", bound=Record)
 
 
 class Watcher:
@@ -45,7 +47,7 @@ class Watcher:
         if isinstance(event, PlanEnded | BenchFailed):
             self.over.set()
 
-    def of(self, kind: type) -> list:
+    def of(self, kind: type[R]) -> list[R]:
         return [event for event in self.events if isinstance(event, kind)]
 
     def end(self, seconds: float = 60.0) -> PlanEnded:
@@ -76,7 +78,7 @@ def card() -> RigCard:
     return larkspur_rig().describe()
 
 
-def short_plan(card: RigCard, *settings: Setting, load: str = "vector", seconds: float = 60.0, **exposure: float) -> Plan:
+def short_plan(card: RigCard, *settings: Setting, load: str = "vector", seconds: float = 60.0, **exposure: Any) -> Plan:
     """A plan of short runs with the default guards and nothing to follow."""
     rule = Exposure(min_s=seconds, max_s=exposure.pop("max_s", seconds), **exposure)
     steps = tuple(Step(setting, load, rule, "test", "a test") for setting in settings)
@@ -87,7 +89,7 @@ def short_plan(card: RigCard, *settings: Setting, load: str = "vector", seconds:
 def make_bench(tmp_path: Path, watcher: Watcher) -> Iterator[Callable[..., Bench]]:
     made: list[Bench] = []
 
-    def make(rig: Rig | None = None, book: Path | None = None, **options: float) -> Bench:
+    def make(rig: Rig | None = None, book: Path | None = None, **options: Any) -> Bench:
         bench = open_bench(rig or larkspur_rig(), book or tmp_path / "test.niente", watcher.hear, **options)
         made.append(bench)
         return bench

@@ -63,9 +63,11 @@ def show_after(window: Window) -> None:
     from niente.core.acquisition.recovery import LAST_S, InterruptedRun
     from niente.core.storage.reader import BookReader
 
+    bench = window.session.bench
+    assert bench is not None
     window.session.stop()
     wait_until(lambda: not window.session.busy(), 30)
-    book = BookReader(window.session.bench.path)
+    book = BookReader(bench.path)
     run = [one for one in book.runs() if one.kind == "step"][-1]
     time_s, values = book.frames(run)
     book.close()
@@ -81,6 +83,7 @@ def show_card(window: Window) -> None:
     from niente.core.planning.templates import first_question, plan_for
 
     session = window.session
+    assert session.card is not None
     session.hands.put_away()
     plan = plan_for(session.card, first_question(session.card, "variants"))
     out = [entry for entry in plan.entries if isinstance(entry, Step) and entry.variant not in ("", session.card.variant)]

@@ -124,7 +124,7 @@ def test_every_page_fits_a_small_window(read_window: Window, name: str) -> None:
 
 def test_tables_give_their_cells_as_text(read_window: Window) -> None:
     read_window.go_to(NAMES.index("Plan"))
-    model = read_window.page(PlanPage).model  # type: ignore[attr-defined]
+    model = read_window.page(PlanPage).model
     texts = [model.data(model.index(0, column), Qt.ItemDataRole.AccessibleTextRole) for column in range(model.columnCount())]
     assert texts[0] == "folded"
     assert str(texts[1]).startswith("1")
@@ -134,4 +134,4 @@ def test_tables_give_their_cells_as_text(read_window: Window) -> None:
 
 def test_a_mark_of_a_state_is_a_word_too(open_window: Callable[..., Window]) -> None:
     window = open_window()
-    assert {row[0] for row in window.page(PlanPage).model.rows} == {"ahead", "expected", "folded"}  # type: ignore[attr-defined]
+    assert {row[0] for row in window.page(PlanPage).model.rows} == {"ahead", "expected", "folded"}

@@ -22,7 +22,7 @@ def test_a_bug_in_a_painter_or_a_page_is_reported(swept_window: Window, monkeypa
     def broken(painter: QPainter) -> None:
         raise ZeroDivisionError("in a painter")
 
-    view = swept_window.page(MapPage).view  # type: ignore[attr-defined]
+    view = swept_window.page(MapPage).view
     view.canvas.over = broken
     view.canvas.grab()
     assert "ZeroDivisionError: in a painter" in told

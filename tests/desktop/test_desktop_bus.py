@@ -7,6 +7,7 @@ import subprocess
 import threading
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from jeepney import MessageType, new_method_return
@@ -42,7 +43,7 @@ class Service:
     """Answers calls to one name, and keeps them; ``Inhibit`` is answered with one end of a pair of sockets."""
 
     def __init__(self, bus: str, name: str) -> None:
-        self.calls: list[tuple[str, tuple]] = []
+        self.calls: list[tuple[str, tuple[Any, ...]]] = []
         self.lock, self._given = socket.socketpair()
         self.lock.setblocking(False)
         self._link = open_dbus_connection(bus=bus, enable_fds=True)

@@ -125,9 +125,9 @@ def test_help_opens_at_the_page_in_focus(read_window: Window, name: str) -> None
 
 def test_help_belongs_to_the_thing_in_focus(read_window: Window) -> None:
     plan, rig = read_window.page(PlanPage), read_window.page(RigPage)
-    assert topic_of(plan.axes.rows["voltage_offset_mv"].first, "window") == "safety"  # type: ignore[attr-defined]
-    assert topic_of(plan.axes.rows["sustained_power_w"].first, "window") == "plan"  # type: ignore[attr-defined]
-    assert topic_of(rig.scale, "window") == "noise"  # type: ignore[attr-defined]
+    assert topic_of(plan.axes.rows["voltage_offset_mv"].first, "window") == "safety"
+    assert topic_of(plan.axes.rows["sustained_power_w"].first, "window") == "plan"
+    assert topic_of(rig.scale, "window") == "noise"
     assert topic_of(read_window.pulse.stop, "window") == "run"
     assert topic_of(None, "map") == "map"
 
@@ -157,7 +157,7 @@ def test_undo_says_what(open_window: Callable[..., Window]) -> None:
     undo, redo = window.actions_["edit.undo"], window.actions_["edit.redo"]
     assert not undo.isEnabled()
     page = window.page(PlanPage)
-    page.rules.repeats.setValue(2)  # type: ignore[attr-defined]
+    page.rules.repeats.setValue(2)
     assert undo.text() == "Undo change of the repeats"
     undo.trigger()
     assert redo.text() == "Redo change of the repeats"
@@ -193,17 +193,17 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     qtbot.waitUntil(lambda: window.session.planner.file == file)
     page = window.page(PlanPage)
     assert page.title.text() == "three runs"
-    assert len(page.model.rows) == 3  # type: ignore[attr-defined]
+    assert len(page.model.rows) == 3
     assert window.actions_["edit.undo"].text() == "Undo plan from three runs.json"
     window.actions_["edit.undo"].trigger()
     assert page.title.text() == "Quiet point"
     window.actions_["edit.redo"].trigger()
-    assert len(page.model.rows) == 3  # type: ignore[attr-defined]
+    assert len(page.model.rows) == 3
     out = tmp_path / "out.json"
     monkeypatch.setattr("niente.desktop.dialogs.prompts.where_to_save_plan", lambda _: out)
     window.actions_["plan.save"].trigger()
     assert read_plan(out.read_bytes()) == window.session.plan
-    page.rules.repeats.setValue(2)  # type: ignore[attr-defined]
+    page.rules.repeats.setValue(2)
     assert window.session.planner.file is None  # an edit of the question makes its own plan again
     assert page.title.text() == "Quiet point"
 
@@ -383,7 +383,7 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
 def test_the_ring_stands_round_what_has_the_focus(read_window: Window, qtbot: QtBot) -> None:
     read_window.activateWindow()
     read_window.go_to(NAMES.index("Plan"))
-    field: QWidget = read_window.page(PlanPage).axes.rows["sustained_power_w"].first  # type: ignore[attr-defined]
+    field: QWidget = read_window.page(PlanPage).axes.rows["sustained_power_w"].first
     ring = read_window.findChild(FocusRing)
     assert ring is not None
     ring._moved(None, field)

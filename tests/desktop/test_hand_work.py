@@ -169,15 +169,15 @@ def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, 
 
     window = show(lambda listener: open_bench(larkspur_rig(), tmp_path / "sensors.niente", listener))
     window.go_to(0)
-    window.page(RigPage).views.show_view(3)  # type: ignore[attr-defined]
-    view = window.page(RigPage).sensors_view  # type: ignore[attr-defined]
+    window.page(RigPage).views.show_view(3)
+    view = window.page(RigPage).sensors_view
     rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
     assert not view.model.entries[rows["Package power"]][READ_BY].options  # guards and models want it all the time
     view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "hands")
     assert window.session.sheet is not None
-    assert window.session.sheet.by_hand == ("noise_dba",)
+    assert list(window.session.sheet.by_hand) == ["noise_dba"]
     view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "cable")
-    assert window.session.sheet.by_hand == ()
+    assert not window.session.sheet.by_hand
 
 
 def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> None:

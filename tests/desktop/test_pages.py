@@ -65,7 +65,7 @@ def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
     page, choice = read_window.page(ChoosePage), read_window.session.answer.choice
     assert choice is not None
     assert page.title.text() == candidate_text(choice.pick)
-    rows = page.model.rows  # type: ignore[attr-defined]
+    rows = page.model.rows
     assert [row[0] for row in rows] == ["Pick", "2", "3", "4"]
     assert all(row[-1] for row in rows)
     headings = [block.heading for block in page.margin() if isinstance(block, Words)]
@@ -77,7 +77,7 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
     swept_window.go_to(NAMES.index("Choose"))
     page, session = swept_window.page(ChoosePage), swept_window.session
     before = page.title.text()
-    field = page.fields["min_throughput_percent"]  # type: ignore[attr-defined]
+    field = page.fields["min_throughput_percent"]
     field.setFocus()
     field.selectAll()
     QTest.keyClicks(field, "94")
@@ -95,20 +95,20 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
 def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:
     swept_window.go_to(NAMES.index("Choose"))
     page = swept_window.page(ChoosePage)
-    page.fields["min_headroom_k"].setValue(55)  # type: ignore[attr-defined]
+    page.fields["min_headroom_k"].setValue(55)
     qtbot.waitUntil(lambda: page.title.text() == "No pick yet", timeout=5000)
-    assert "most headroom" in page.problem.text()  # type: ignore[attr-defined]
+    assert "most headroom" in page.problem.text()
     assert not page.finished()
 
 
 def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> None:
     read_window.go_to(NAMES.index("Map"))
     page = read_window.page(MapPage)
-    view = page.view  # type: ignore[attr-defined]
+    view = page.view
     evidence = read_window.session.answer.evidence
     assert evidence is not None
-    assert page.measured_marks() >= 16  # type: ignore[attr-defined]
-    layers = page.request_row.layer  # type: ignore[attr-defined]
+    assert page.measured_marks() >= 16
+    layers = page.request_row.layer
     for index in range(layers.count()):
         layers.setCurrentIndex(index)
         layers.activated.emit(index)
@@ -118,7 +118,7 @@ def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> N
     view.setFocus()
     QTest.keyClick(view, Qt.Key.Key_Right)
     QTest.keyClick(view, Qt.Key.Key_Up)
-    one = page.candidate  # type: ignore[attr-defined]
+    one = page.candidate
     assert one is not None
     assert page.margin()[0] == Title("Selected setting", short_candidate_text(one))
     assert number_text(one.core_c, 1) in spoken(page.margin())
@@ -127,13 +127,14 @@ def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> N
 def test_the_map_is_selected_with_the_mouse(read_window: Window, qtbot: QtBot) -> None:
     read_window.go_to(NAMES.index("Map"))
     page = read_window.page(MapPage)
-    view = page.view  # type: ignore[attr-defined]
+    view = page.view
     QApplication.processEvents()
     across, up = spans(view.canvas, view.box)
     at = QPointF(across.px(100.0), up.px(40.0)).toPoint()
     qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
-    qtbot.waitUntil(lambda: page.candidate is not None, timeout=2000)  # type: ignore[attr-defined]
-    assert page.candidate.limit_w == pytest.approx(100.0, abs=3)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: page.candidate is not None, timeout=2000)
+    assert page.candidate is not None
+    assert page.candidate.limit_w == pytest.approx(100.0, abs=3)
 
 
 def put(field: QLineEdit, text: str) -> None:
@@ -146,12 +147,12 @@ def put(field: QLineEdit, text: str) -> None:
 def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..., Window]) -> None:
     window = open_window()
     page, session = window.page(PlanPage), window.session
-    runs = len(page.model.rows)  # type: ignore[attr-defined]
-    power = page.axes.rows["sustained_power_w"].step  # type: ignore[attr-defined]
+    runs = len(page.model.rows)
+    power = page.axes.rows["sustained_power_w"].step
     put(power, "80, 110")
     assert session.project is not None
     assert session.project.question.axis("sustained_power_w").points() == (80.0, 110.0)  # type: ignore[union-attr]
-    assert len(page.model.rows) < runs  # type: ignore[attr-defined]
+    assert len(page.model.rows) < runs
     put(power, "80, lots")
     assert "is no number" in window.message.text
     assert session.project.question.axis("sustained_power_w").points() == (80.0, 110.0)  # type: ignore[union-attr]
@@ -159,13 +160,13 @@ def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..
     assert "outside" in window.message.text
     assert (power.text(), power.points) == ("list", "80, 110")
     window.actions_["edit.undo"].trigger()
-    assert len(page.model.rows) == runs  # type: ignore[attr-defined]
-    rules = page.rules  # type: ignore[attr-defined]
+    assert len(page.model.rows) == runs
+    rules = page.rules
     rules.survive["vector"].click()
     assert "must survive" in window.message.text
     rules.quiet["dome"].click()
     assert session.project.question.loads == ("vector",)
-    offset = page.axes.rows["voltage_offset_mv"]  # type: ignore[attr-defined]
+    offset = page.axes.rows["voltage_offset_mv"]
     offset.last.setText("")
     offset.step.setText("")
     put(offset.first, "-40")

@@ -142,7 +142,7 @@ def test_the_list_tells_measured_from_foreseen(swept_window: Window, qtbot: QtBo
     assert core["ahead"].soft
 
 
-def _ahead(row: list) -> bool:
+def _ahead(row: list[Cell]) -> bool:
     return row[0].sign == "ahead"
 
 

@@ -1,5 +1,6 @@
 """The Plan page as a person uses it: questions, axes, rules, the list by mouse and keys, the dry run, templates kept."""
 
+import functools
 import json
 from collections.abc import Callable
 from pathlib import Path
@@ -63,6 +64,14 @@ def watts(window: Window) -> list[float | None]:
     return [row.step.setting.sustained_power_w for row in window.session.planner.rows]
 
 
+def _is_ordered(window: Window, expected: list[float | None]) -> bool:
+    return watts(window) == expected
+
+
+def _status(window: Window, index: int) -> RunStatus:
+    return window.session.planner.rows[index].status
+
+
 def choose_question(window: Window, name: str) -> None:
     page_of(window).questions.buttons[name].click()
 
@@ -87,7 +96,8 @@ def test_every_question_can_be_asked_at_the_screen(window: Window, name: str, qt
     assert "ahead" in spoken(page.margin()) or "left to run" in spoken(page.margin())
     assert not window.grab().isNull()
     for field in page.findChildren(QLineEdit):
-        assert field.accessibleName() or field.parent().accessibleName()
+        around = field.parentWidget()
+        assert field.accessibleName() or (around is not None and around.accessibleName())
     if name != "quiet-point":
         window.actions_["edit.undo"].trigger()
         assert question_in(window).template == "quiet-point"
@@ -304,13 +314,13 @@ def test_runs_are_moved_skipped_repeated_by_keys(window: Window, qtbot: QtBot) -
         (Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier, [*before[:3], before[2], *before[3:]]),
     ):
         QTest.keyClick(page.table, key, modifiers)
-        qtbot.waitUntil(lambda expected=expected: watts(window) == expected, timeout=2000)
+        qtbot.waitUntil(functools.partial(_is_ordered, window, expected), timeout=2000)
     choose_run(window, 5)
     QTest.keyClick(page.table, Qt.Key.Key_Delete)
-    assert window.session.planner.rows[5].status == RunStatus.SKIPPED
+    assert _status(window, 5) == RunStatus.SKIPPED
     assert page.model.row(5)[SIGN].sign == "skipped"
     QTest.keyClick(page.table, Qt.Key.Key_Delete)
-    assert window.session.planner.rows[5].status == RunStatus.AHEAD
+    assert _status(window, 5) == RunStatus.AHEAD
     for _ in range(5):
         window.actions_["edit.undo"].trigger()
     assert watts(window) == before
@@ -581,10 +591,10 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
         window.actions_["page.run"].trigger()
         run = window.page(RunPage)
         assert "becomes" in run.title.text()
-        for box in run.card_view.boxes:  # type: ignore[attr-defined]
+        for box in run.card_view.boxes:
             box.click()
         assert window.actions_["run.resume"].isEnabled()
-        run.card_view.done.click()  # type: ignore[attr-defined]
+        run.card_view.done.click()
         qtbot.waitUntil(lambda: session.state != BenchState.WAITING_FOR_HANDS, timeout=20000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
     qtbot.waitUntil(lambda: any("plan is done" in text for text in told), timeout=5000)

@@ -7,7 +7,7 @@ import msgspec
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QLineEdit, QTableView
+from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QLineEdit, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.attachment import attach
@@ -94,10 +94,12 @@ def test_every_view_opens_fits_and_is_reachable(window: Window, index: int, size
     page.views.show_view(index)
     QApplication.processEvents()
     assert page.stack.currentIndex() == index
-    assert page.stack.currentWidget().isVisible()
+    shown = page.stack.currentWidget()
+    assert shown is not None
+    assert shown.isVisible()
     assert page.minimumSizeHint().width() <= 1100 - 280
     for kind in (QComboBox, QuantityField):
-        fields = [field for field in page.stack.currentWidget().findChildren(kind) if field.isVisible()]
+        fields = [field for field in shown.findChildren(kind) if field.isVisible()]
         assert all(field.accessibleName() for field in fields)
 
 
@@ -107,9 +109,12 @@ def test_every_view_opens_fits_and_is_reachable(window: Window, index: int, size
 def test_another_variant_waits_for_hands(own_window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[str] = []
     answers = iter([False, True])
-    monkeypatch.setattr(
-        prompts, "whether_hands_are_done", lambda over, hands, cautions: asked.append(hands + cautions) or next(answers)
-    )
+
+    def answer(over: QWidget, hands: str, cautions: str) -> bool:
+        asked.append(hands + cautions)
+        return next(answers)
+
+    monkeypatch.setattr(prompts, "whether_hands_are_done", answer)
     page, before = page_of(own_window), sheet_in(own_window)
     index = page.variant.findText("filter out")
     for _ in range(2):

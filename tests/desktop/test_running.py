@@ -3,17 +3,19 @@
 import sys
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 import pytest
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QInputDialog, QMessageBox
+from PySide6.QtWidgets import QApplication, QInputDialog, QMessageBox
 from pytestqt.qtbot import QtBot
 
-from niente.core.model.project import Project
+from niente.core.model.project import Limits, Project
 from niente.core.model.question import Axis
+from niente.core.model.records import PlanEnded
 from niente.core.model.rig_card import RigCard
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
@@ -25,7 +27,7 @@ from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
-from niente.desktop.session.analyst import Analyst
+from niente.desktop.session.analyst import Analyst, Answer
 from niente.desktop.session.session import Session
 
 
@@ -41,7 +43,7 @@ class Beacon(QObject):
     told = Signal(bool)
 
 
-def test_ten_thousand_signals_leave_true_alone(qapp: object) -> None:
+def test_ten_thousand_signals_leave_true_alone(qapp: QApplication) -> None:
     """A binding that loses a reference to True with every emit ends the process before long."""
     beacon = Beacon()
     beacon.told.connect(lambda _: None)
@@ -55,7 +57,7 @@ def test_ten_thousand_signals_leave_true_alone(qapp: object) -> None:
 def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(project=small(card))
     session = window.session
-    qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)
     assert window.stack.currentWidget() is window.page(RunPage)
     qtbot.waitUntil(lambda: session.live is not None and bool(session.live.forecasts), timeout=20000)
     qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text, timeout=60000)
@@ -63,13 +65,13 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
     window.message._act.click()  # takes one to the pick
     assert window.stack.currentWidget() is window.page(ChoosePage)
     window.go_to(NAMES.index("Map"))
-    assert window.page(MapPage).measured_marks() >= 6  # type: ignore[attr-defined]
+    assert window.page(MapPage).measured_marks() >= 6
     assert window.page(RunPage).finished()
 
 
 def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(pace=600.0, project=small(card))
-    session, buttons = window.session, window.page(RunPage).buttons  # type: ignore[attr-defined]
+    session, buttons = window.session, window.page(RunPage).buttons
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
     buttons["run.pause_now"].click()
@@ -87,7 +89,7 @@ def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigC
     qtbot.waitUntil(lambda: not session.busy(), timeout=10000)
     qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
     assert session.bench is not None
-    book = BookReader(session.bench.writer.path)
+    book = BookReader(session.bench.path)
     assert [run.outcome for run in book.runs() if run.outcome != "done"] == ["voided", "skipped", "stopped"]
     book.close()
 
@@ -104,12 +106,12 @@ def test_the_pulse_shows_the_machine_and_its_pace(open_window: Callable[..., Win
     assert window.session.bench.rig.pace is None  # type: ignore[attr-defined]
 
 
-def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, monkeypatch: object) -> None:
+def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     window = open_window()
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("fan ticks", True))  # type: ignore[attr-defined]
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("fan ticks", True))
     window.actions_["run.note"].trigger()
     assert window.session.bench is not None
-    book = BookReader(window.session.bench.writer.path)
+    book = BookReader(window.session.bench.path)
     assert "fan ticks" in [item.body for item in book.events()]
     book.close()
 
@@ -146,10 +148,10 @@ def test_a_bug_is_shown_with_its_report(open_window: Callable[..., Window]) -> N
     box.close()
 
 
-def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: object) -> None:
+def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: Path) -> None:
     from niente.desktop.app.main import arguments, look_of, make_app, open_book
 
-    letter = tmp_path / "letter.niente"  # type: ignore[operator]
+    letter = tmp_path / "letter.niente"
     letter.write_text("dear all")
     preferences = Preferences()
     window = Window(Session(), look_of(make_app([]), preferences), preferences)
@@ -161,15 +163,15 @@ def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: obje
     window.session.close()
 
 
-def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple, limits: object) -> None:
+def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, PlanEnded], limits: Limits) -> None:
     analyst = Analyst()
-    answers: list[object] = []
+    answers: list[Answer] = []
     analyst.answered.connect(answers.append)
     for share in (85.0, 88.0, 91.0):
-        analyst.request_answer(sweep[0], msgspec.structs.replace(limits, min_throughput_percent=share))  # type: ignore[type-var]
+        analyst.request_answer(sweep[0], msgspec.structs.replace(limits, min_throughput_percent=share))
     qtbot.waitUntil(lambda: bool(answers), timeout=20000)
     qtbot.wait(300)
-    assert [answer.choice.limits.min_throughput_percent for answer in answers] == [91.0]  # type: ignore[attr-defined]
+    assert [answer.choice.limits.min_throughput_percent for answer in answers if answer.choice is not None] == [91.0]
     analyst.close()
 
 

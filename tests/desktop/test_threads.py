@@ -3,6 +3,7 @@
 import gc
 import threading
 import time
+from collections import deque
 from pathlib import Path
 
 import pytest
@@ -11,6 +12,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.model.records import WarningRaised
 from niente.core.model.runs import RunKind
 from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.app.window import Window
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.garbage import GarbageCollection
 from niente.desktop.session import bridge as module
@@ -22,12 +24,13 @@ def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
     seen: list[str] = []
     threads: set[int] = set()
 
-    def take(events: list) -> None:
+    def take(events: list[WarningRaised]) -> None:
         threads.add(threading.get_ident())
         seen.extend(event.text for event in events)
 
     bridge.arrived.connect(take)
-    sender = threading.Thread(target=lambda: [bridge.push(WarningRaised(str(number))) for number in range(60)])
+    words = [WarningRaised(str(number)) for number in range(60)]
+    sender = threading.Thread(target=lambda: deque(map(bridge.push, words)))
     sender.start()
     qtbot.waitUntil(lambda: len(seen) == 60, timeout=10000)
     sender.join()
@@ -38,7 +41,7 @@ def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
 
 def test_a_bench_that_outruns_the_window_waits(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     waits: list[float] = []
-    monkeypatch.setattr(module.time, "sleep", waits.append)
+    monkeypatch.setattr(time, "sleep", waits.append)
     bridge = Bridge()
     for number in range(module.MAX_WAITING):
         bridge.push(WarningRaised(str(number)))
@@ -67,7 +70,7 @@ def test_rubbish_is_collected_here_and_given_back(qtbot: QtBot) -> None:
 
     collected: list[int] = []
 
-    def note(phase: str, info: dict) -> None:
+    def note(phase: str, info: dict[str, int]) -> None:
         if phase == "start":
             collected.append(threading.get_ident())
 
@@ -92,7 +95,9 @@ def test_another_book_can_be_opened(qtbot: QtBot, tmp_path: Path, sweep_copy: Pa
     window = show(arguments([str(tmp_path / "first.niente")]))
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages), timeout=20000)
-    other = window._reopen(sweep_copy)  # type: ignore[misc]
+    assert window._reopen is not None
+    other = window._reopen(sweep_copy)
+    assert isinstance(other, Window)
     qtbot.addWidget(other, before_close_func=lambda closing: closing.session.close())
     assert window.session.bench is None
     assert not window.isVisible()
@@ -121,9 +126,9 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     assert window.message._act.text() == "See what it was"
     window.message._act.click()
     run = window.page(RunPage)
-    assert run.upper.currentWidget() is run.after_view  # type: ignore[attr-defined]
-    run.after_view.ended.click()  # type: ignore[attr-defined]
-    run.after_view.resume.click()  # type: ignore[attr-defined]
+    assert run.upper.currentWidget() is run.after_view
+    run.after_view.ended.click()
+    run.after_view.resume.click()
     qtbot.waitUntil(window.session.busy, timeout=5000)
     end = time.monotonic() + 10
     while window.session.live is None and time.monotonic() < end:

@@ -7,7 +7,7 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
 from niente.desktop.app.main import arguments, make_app, show
@@ -18,6 +18,7 @@ from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.widgets.blocks import spoken
+from niente.desktop.widgets.quantity_field import QuantityField
 
 
 @pytest.fixture
@@ -47,18 +48,18 @@ def _key(text: str) -> tuple[Qt.Key, Qt.KeyboardModifier]:
     return named.get(name) or getattr(Qt.Key, f"Key_{name}"), modifiers
 
 
-def type_into(window: Window, field: object, text: str) -> None:
-    field.setFocus()  # type: ignore[attr-defined]
-    field.selectAll()  # type: ignore[attr-defined]
-    QTest.keyClicks(field, text)  # type: ignore[call-overload]
-    QTest.keyClick(field, Qt.Key.Key_Return)  # type: ignore[call-overload]
+def type_into(window: Window, field: QuantityField | QLineEdit, text: str) -> None:
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
 
 
 def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     window.activateWindow()
     plan = window.page(PlanPage)
-    type_into(window, plan.axes.rows["sustained_power_w"].step, "85, 105, 125")  # type: ignore[attr-defined]
-    type_into(window, plan.axes.rows["fan_duty.case"].step, "24, 48")  # type: ignore[attr-defined]
+    type_into(window, plan.axes.rows["sustained_power_w"].step, "85, 105, 125")
+    type_into(window, plan.axes.rows["fan_duty.case"].step, "24, 48")
     window.setFocus()
     assert window.session.bench is not None
     window.session.bench.set_pace(None)
@@ -67,9 +68,9 @@ def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     assert window.stack.currentWidget() is window.page(RunPage)
     keys(window, "Ctrl+4")
     assert window.stack.currentWidget() is window.page(MapPage)
-    qtbot.waitUntil(lambda: window.page(MapPage).measured_marks() >= 3, timeout=30000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: window.page(MapPage).measured_marks() >= 3, timeout=30000)
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=60000)
-    assert window.page(MapPage).measured_marks() >= 6  # type: ignore[attr-defined]
+    assert window.page(MapPage).measured_marks() >= 6
     keys(window, "Ctrl+5")
     qtbot.waitUntil(lambda: window.session.answer.choice is not None and window.session.answer.choice.confirmed, timeout=20000)
     assert window.stack.currentWidget() is window.page(ChoosePage)
@@ -82,15 +83,17 @@ def test_a_plan_is_put_in_order_by_mouse_and_keys(window: Window, qtbot: QtBot) 
     window.activateWindow()
     keys(window, "Ctrl+2")
     page, planner = window.page(PlanPage), window.session.planner
-    button = page.questions.buttons["capacity-ladder"]  # type: ignore[attr-defined]
+    button = page.questions.buttons["capacity-ladder"]
     QTest.mouseClick(button, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "capacity-ladder")
     before = [row.step.setting.sustained_power_w for row in planner.rows]
-    table, model = page.table, page.model  # type: ignore[attr-defined]
+    table, model = page.table, page.model
     qtbot.waitUntil(lambda: table.visualRect(model.index(3, 1)).isValid())
     where = table.visualRect(model.index(3, 1)).center()
     QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=where)
-    assert page.selected()[0] == 3  # type: ignore[attr-defined]
+    chosen = page.selected()
+    assert chosen is not None
+    assert chosen[0] == 3
     target = table.visualRect(model.index(1, 1))
     data = model.mimeData([model.index(3, 0)])
     at = QPointF(target.left() + 6.0, target.top() + 1.0)
@@ -121,13 +124,13 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
         qtbot.mouseClick(entry, Qt.MouseButton.LeftButton)
         assert window.stack.currentWidget() is window.pages[index]
     qtbot.mouseClick(window.passage.entries[1], Qt.MouseButton.LeftButton)
-    qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)  # type: ignore[attr-defined]
+    qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10, timeout=20000)
     qtbot.mouseClick(window.pulse.stop, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
     qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
     rig = window.session.bench.rig  # type: ignore[union-attr]
-    assert rig.setting == window.session.card.safe  # type: ignore[attr-defined, union-attr]
+    assert rig.setting == window.session.card.safe  # type: ignore[union-attr]
 
 
 def test_stop_by_its_key(window: Window, qtbot: QtBot) -> None:
@@ -143,13 +146,13 @@ def test_the_machine_is_described_by_keyboard(window: Window, qtbot: QtBot) -> N
     window.activateWindow()
     keys(window, "Ctrl+1")
     page = window.page(RigPage)
-    page.views.show_view(1)  # type: ignore[attr-defined]
-    type_into(window, page.limits_view.core, "88")  # type: ignore[attr-defined]
+    page.views.show_view(1)
+    type_into(window, page.limits_view.core, "88")
     qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 88.0, timeout=5000)  # type: ignore[union-attr]
     assert window.session.plan is not None
     assert window.session.plan.guards[0].trip == 88.0
-    page.views.show_view(2)  # type: ignore[attr-defined]
-    type_into(window, page.room_view.humidity, "60 %")  # type: ignore[attr-defined]
+    page.views.show_view(2)
+    type_into(window, page.room_view.humidity, "60 %")
     qtbot.waitUntil(lambda: "Humidity 60" in spoken(page.margin()), timeout=5000)
     window.setFocus()
     keys(window, "Ctrl+Z")

@@ -1,6 +1,7 @@
 """A book belongs to one individual machine, and knows which."""
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -30,7 +31,7 @@ def test_a_book_says_which_machine_it_is_of(sweep_copy: Path, watcher: Watcher) 
 
 
 @pytest.mark.parametrize("words", [{"seed": 4}, {"rig": "tests.contract.outside:Doorbell"}])
-def test_another_machine_is_turned_away(sweep_copy: Path, watcher: Watcher, words: dict) -> None:
+def test_another_machine_is_turned_away(sweep_copy: Path, watcher: Watcher, words: dict[str, Any]) -> None:
     before = sweep_copy.read_bytes()
     with pytest.raises(BookError, match="belongs to Larkspur, number 3"):
         attach(sweep_copy, watcher.hear, **words)

@@ -61,11 +61,13 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     assert first.time_s == next(event.frame.time_s for event in watcher.of(FrameTaken) if event.run_id == 1)
     reader = BookReader(bench.path)
     before = reader.events(), reader.plans(), reader.project()
+    project = bench.project
+    assert project is not None
     follower.send_command(Command.SKIP)
     follower.stop()
     assert all("only looks on" in event.text for event in other.of(WarningRaised))
     assert len(other.of(WarningRaised)) == 2
-    for refused in (
+    refusals: tuple[Callable[[], object], ...] = (
         lambda: follower.start(short_plan(card, COOL), Limits()),
         lambda: follower.note("mine"),
         lambda: follower.judge(machine_down=True),
@@ -74,8 +76,9 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
         follower.read_cautions,
         lambda: follower.take_sheet(follower.first_sheet),
         lambda: follower.check_sheet(follower.first_sheet),
-        lambda: follower.save_project(bench.project),  # type: ignore[arg-type]
-    ):
+        lambda: follower.save_project(project),
+    )
+    for refused in refusals:
         with pytest.raises(BookError, match="only looks on"):
             refused()
     follower.set_pace(1.0)

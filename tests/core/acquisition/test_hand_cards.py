@@ -14,7 +14,7 @@ from niente.core.analysis.evidence import evidence_in
 from niente.core.model.commands import Command
 from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import guard_on
-from niente.core.model.hand_cards import CardKind
+from niente.core.model.hand_cards import CardKind, HandCard
 from niente.core.model.project import Limits
 from niente.core.model.records import FrameTaken, HandCardShown, Record, RunClosed, StateChanged, WarningRaised
 from niente.core.model.rig_card import RigCard, SetBy
@@ -39,7 +39,7 @@ def at(watts: float) -> Setting:
     return Setting(sustained_power_w=watts)
 
 
-def answering(watcher: Watcher, do: Callable[[HandCardShown], None]) -> None:
+def answering(watcher: Watcher, do: Callable[[HandCardShown], object]) -> None:
     """Do something, from another thread, at every card."""
 
     def on(event: Record) -> None:
@@ -134,14 +134,24 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
     bench = open_bench(plover(), book, watcher.hear)
     plan = short_plan(bench.card, at(24.0), seconds=40.0)
     shown = threading.Event()
-    answering(watcher, lambda _: (bench.tick((0, 1)), shown.set()))
+
+    def tick(_: HandCardShown) -> None:
+        bench.tick((0, 1))
+        shown.set()
+
+    answering(watcher, tick)
     bench.start(plan, Limits())
     assert shown.wait(10)
     bench.close()
     again = Watcher()
     bench = open_bench(plover(), book, again.hear)
     ticked = []
-    answering(again, lambda event: (ticked.append(event.ticked), bench.confirm()))  # type: ignore[func-returns-value]
+
+    def confirm(event: HandCardShown) -> None:
+        ticked.append(event.ticked)
+        bench.confirm()
+
+    answering(again, confirm)
     bench.start(plan, Limits())
     assert again.end().complete
     assert ticked == [(0, 1)]
@@ -156,9 +166,10 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
 
 def test_a_second_press_confirms_no_card_that_nobody_has_seen(make_bench: Make, watcher: Watcher) -> None:
     bench = make_bench(plover())
-    shown = []
+    shown: list[HandCard] = []
 
     def do(event: HandCardShown) -> None:
+        assert event.card is not None
         shown.append(event.card)
         bench.confirm()
         bench.confirm()  # a double click

@@ -41,7 +41,11 @@ def boot(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Callable[[str], Non
     file = tmp_path / "boot_id"
     monkeypatch.setattr(recovery, "BOOT_ID", file)
     file.write_text("first\n")
-    return lambda name: file.write_text(f"{name}\n") and None
+
+    def start_anew(name: str) -> None:
+        file.write_text(f"{name}\n")
+
+    return start_anew
 
 
 def own_machine() -> OwnMachine:

@@ -25,7 +25,6 @@ from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.storage import writer as writing
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
@@ -87,8 +86,8 @@ def test_fifty_kills_at_random_moments_lose_nothing(tmp_path: Path) -> None:
     assert link.execute("PRAGMA integrity_check").fetchone() == ("ok",)
     link.close()
     reader = BookReader(book)
-    for run in reader.runs():
-        time_s, values = reader.frames(run)
+    for record in reader.runs():
+        time_s, values = reader.frames(record)
         assert np.all(np.diff(time_s) == 1.0)
         assert np.all(np.isfinite(values))
     assert {run.outcome for run in reader.runs()[:-1]} <= {"interrupted", RunOutcome.DONE}
@@ -144,14 +143,14 @@ def test_a_clock_that_is_set_back_harms_nothing(
 
     def on(event: object) -> None:
         if isinstance(event, RunOpened) and event.index == 0:
-            monkeypatch.setattr(writing.time, "time", lambda: real() - 7200.0)
+            monkeypatch.setattr(time, "time", lambda: real() - 7200.0)
 
     watcher.on = on
     bench.start(plan, Limits())
     assert watcher.end().complete
     assert closings(watcher) == [(0, "done"), (1, "done")]
     bench.note("after the clock was set back")
-    monkeypatch.setattr(writing.time, "time", real)
+    monkeypatch.setattr(time, "time", real)
     book = BookReader(bench.writer.path)
     written = [item.written_at for item in book.events()]
     assert written == sorted(written)
@@ -159,7 +158,7 @@ def test_a_clock_that_is_set_back_harms_nothing(
     assert opened == sorted(opened)
     book.close()
     bench.close()
-    monkeypatch.setattr(writing.time, "time", lambda: real() - 7200.0)  # set back while Niente was closed
+    monkeypatch.setattr(time, "time", lambda: real() - 7200.0)  # set back while Niente was closed
     writer = BookWriter(bench.writer.path)
     writer.add_event("note", "the next day")
     writer.close()

@@ -1,6 +1,9 @@
+from pathlib import Path
+
 import numpy as np
 
 from niente.core.analysis.evidence import Evidence, column, gather, hottest_core
+from niente.core.model.records import PlanEnded
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.storage.reader import BookReader
 
@@ -32,7 +35,7 @@ def test_runs_are_summed_up(evidence: Evidence) -> None:
     assert all(not run.power_limited for run in hot)
 
 
-def test_known_summaries_are_not_computed_again(evidence: Evidence, sweep: tuple) -> None:
+def test_known_summaries_are_not_computed_again(evidence: Evidence, sweep: tuple[Path, PlanEnded]) -> None:
     book = BookReader(sweep[0])
     again = gather(book, evidence)
     book.close()

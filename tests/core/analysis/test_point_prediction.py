@@ -1,6 +1,7 @@
 """What the models say of one setting: held against the truth of the stand-in, with hull, room and refusals."""
 
 import math
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -19,7 +20,7 @@ def models(evidence: Evidence) -> Models:
     return fit_models(evidence)
 
 
-def at(watts: float, duty: float, **more: float) -> Setting:
+def at(watts: float, duty: float, **more: Any) -> Setting:
     return Setting(sustained_power_w=watts, fan_duty={"case": duty}, **more)
 
 

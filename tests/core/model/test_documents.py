@@ -120,7 +120,8 @@ def test_the_default_plan_runs_on_its_rig(card: RigCard) -> None:
     check_plan(plan, card)
     assert isinstance(plan, Plan)
     heavy = [step for step in plan.steps if step.load == "vector" and step.stage == "capacity"]
-    powers = [step.setting.sustained_power_w for step in heavy]
+    powers = [step.setting.sustained_power_w or 0.0 for step in heavy]
+    assert all(powers)
     assert powers == sorted(powers)  # keep warm: power ascends
 
 

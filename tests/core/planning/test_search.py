@@ -2,6 +2,7 @@
 
 import itertools
 from collections.abc import Callable
+from typing import Any
 
 import msgspec
 import pytest
@@ -17,7 +18,7 @@ CORES = tuple(f"core_offset_mv.{n}" for n in range(1, 13))
 
 
 def search(
-    method: SearchMethod = SearchMethod.LADDER, controls: tuple[str, ...] = ("voltage_offset_mv",), **changed: object
+    method: SearchMethod = SearchMethod.LADDER, controls: tuple[str, ...] = ("voltage_offset_mv",), **changed: Any
 ) -> Search:
     exposure = Exposure(600.0, 600.0)
     usual = Search("undervolt", controls, 0.0, -150.0, 20.0, 5.0, 10.0, STOCK, ("vector",), exposure, method)
@@ -72,7 +73,7 @@ def test_an_offset_search_on_one_sample() -> None:
     fails = {-30.0: True, -20.0: True, -15.0: True, -10.0: False, -12.0: False}
     sample = over(-12.0)
     assert all(sample(Setting(voltage_offset_mv=value)) != failed for value, failed in fails.items())
-    units = {"deepest": -30.0, "coarse": 5.0, "fine": 1.0, "margin": 0.0}
+    units: dict[str, Any] = {"deepest": -30.0, "coarse": 5.0, "fine": 1.0, "margin": 0.0}
     for method in (SearchMethod.LADDER, SearchMethod.BISECTION):
         assert answered(search(method, **units), sample)[1] == {"voltage_offset_mv": -12.0}
     other = over(-21.0)  # other samples differ: never copy somebody's number
@@ -151,7 +152,7 @@ def test_voltage_goes_down_from_where_it_was_never_run() -> None:
     assert asked[0].fixed_voltage_v == 1.2
     assert last["fixed_voltage_v"] == pytest.approx(1.025)
     course = follow(one, STOCK, lambda setting: (setting.fixed_voltage_v or 9.9) >= 1.022)
-    assert course.found == {"fixed_voltage_v": pytest.approx(1.035)}
+    assert course.found == pytest.approx({"fixed_voltage_v": 1.035})
     assert follow(one, STOCK, lambda _: False).last == {"fixed_voltage_v": 1.2}
 
 
@@ -179,6 +180,6 @@ def test_rungs_have_both_ends() -> None:
         ({"passes": 0}, "no pass"),
     ],
 )
-def test_an_impossible_search_says_why(changed: dict[str, object], words: str) -> None:
+def test_an_impossible_search_says_why(changed: dict[str, Any], words: str) -> None:
     assert any(words in problem for problem in search(**changed).problems())
     assert not search().problems()

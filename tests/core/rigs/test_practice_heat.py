@@ -3,6 +3,8 @@
 Every figure here is common practice, no source: what people who tune machines for quiet report of their own.
 """
 
+from typing import Any
+
 import numpy as np
 import pytest
 
@@ -36,14 +38,14 @@ def test_a_passive_tower_takes_half_an_hour() -> None:
 
 
 def test_a_slow_fan_on_a_passive_tower_is_worth_25_kelvin_under_a_combined_load() -> None:
-    at = {"sustained_power_w": 80.0, "temperature_cap_c": 100.0}
+    at: dict[str, Any] = {"sustained_power_w": 80.0, "temperature_cap_c": 100.0}
     still = settled("wren", "mixed", 25.0, duty={"case": 0.0}, **at).hottest_c
     slow = settled("wren", "mixed", 25.0, "fan on the tower", duty={"case": 45.0}, **at).hottest_c
     assert still - slow >= 25.0
 
 
 def test_closing_the_roof_costs_about_8_kelvin_and_an_open_side_helps_much() -> None:
-    at = {"sustained_power_w": 50.0, "duty": {"case": 0.0}}
+    at: dict[str, Any] = {"sustained_power_w": 50.0, "duty": {"case": 0.0}}
     open_ = settled("wren", "vector", 25.0, **at).hottest_c
     closed = settled("wren", "vector", 25.0, "roof closed", **at).hottest_c
     side = settled("wren", "vector", 25.0, "panel off", **at).hottest_c
@@ -54,10 +56,10 @@ def test_closing_the_roof_costs_about_8_kelvin_and_an_open_side_helps_much() -> 
 def test_what_a_front_costs() -> None:
     """Closed against mesh about 3 K with one intake fan; two larger fans gain 7 K behind mesh where they gain 4 K behind
     the closed front; the panel taken off gains about 1 K more than the mesh."""
-    one = {"fans": {"intake": {"count": 1, "flow_m3h": 70.0}}}
+    one: dict[str, Any] = {"fans": {"intake": {"count": 1, "flow_m3h": 70.0}}}
     two = {"fans": {"intake": {"count": 2, "flow_m3h": 110.0}}}
 
-    def hot(variant: str, fans: dict[str, object]) -> float:
+    def hot(variant: str, fans: dict[str, Any]) -> float:
         rig = stand_in("larkspur", variant, **fans)
         at = Setting(sustained_power_w=100.0, temperature_cap_c=95.0, fan_duty={"case": 45.0, "cooler": 60.0})
         return rig.true_settled_core_c(at, "vector", 23.0)
@@ -70,7 +72,7 @@ def test_what_a_front_costs() -> None:
 
 def test_taking_a_thick_filter_out_lowers_every_temperature() -> None:
     """For fans with little static pressure: 0.8 mm of water."""
-    at = {"sustained_power_w": 120.0, "duty": {"case": 40.0, "cooler": 50.0}}
+    at: dict[str, Any] = {"sustained_power_w": 120.0, "duty": {"case": 40.0, "cooler": 50.0}}
     with_, without = settled("larkspur", "vector", 23.0, **at), settled("larkspur", "vector", 23.0, "filter out", **at)
     for name, warm in with_.readings.items():
         if name.endswith("temperature_c") or name.startswith("core_temperature"):
@@ -79,7 +81,7 @@ def test_taking_a_thick_filter_out_lowers_every_temperature() -> None:
 
 
 def test_five_slow_fans_cool_as_three_at_middle_speed_and_are_quieter() -> None:
-    at = {"sustained_power_w": 120.0}
+    at: dict[str, Any] = {"sustained_power_w": 120.0}
     three = settled("larkspur", "vector", 23.0, duty={"case": 55.0, "cooler": 60.0}, **at).hottest_c
     five = settled("larkspur", "vector", 23.0, "five case fans", duty={"case": 42.0, "cooler": 60.0}, **at).hottest_c
     assert abs(five - three) < 1.2
@@ -90,7 +92,7 @@ def test_a_second_set_on_a_radiator() -> None:
     """About 3 K at half speed and 2 K at full speed for a moderate load, more for a heavier one."""
 
     def gain(duty: float, watts: float) -> float:
-        at = {"sustained_power_w": watts, "temperature_cap_c": 95.0, "duty": {"radiator": duty, "case": 50.0}}
+        at: dict[str, Any] = {"sustained_power_w": watts, "temperature_cap_c": 95.0, "duty": {"radiator": duty, "case": 50.0}}
         one = settled("cormorant", "vector", 22.0, **at).readings["coolant_temperature_c"]
         two = settled("cormorant", "vector", 22.0, "push and pull", **at).readings["coolant_temperature_c"]
         return one - two
@@ -102,24 +104,24 @@ def test_a_second_set_on_a_radiator() -> None:
 
 
 def test_a_second_set_on_a_radiator_whose_fans_were_never_the_limit_wins_nothing() -> None:
-    at = {"sustained_power_w": 300.0, "duty": {"radiator": 60.0}}
+    at: dict[str, Any] = {"sustained_power_w": 300.0, "duty": {"radiator": 60.0}}
     one, two = settled("heron", "vector", 22.0, **at), settled("heron", "vector", 22.0, "push and pull", **at)
     assert abs(one.hottest_c - two.hottest_c) < 1.0
 
 
 def test_a_second_set_is_about_5_decibels_louder_at_full_speed() -> None:
     """Two equal sets alone give 3 dB; the rest is fans working into each other."""
-    quiet = {"case": 0.0, "pump": 35.0}
+    quiet: dict[str, Any] = {"case": 0.0, "pump": 35.0}
     louder = level_dba("cormorant", "push and pull", radiator=100.0, **quiet) - level_dba("cormorant", radiator=100.0, **quiet)
     assert 4.0 <= louder <= 6.0
 
 
 def test_a_second_fan_on_a_cooler_is_worth_little() -> None:
     """1 K on a mild processor, up to 3 K on a hot one at full speed, for about 2 dB."""
-    full = {"case": 100.0, "cooler": 100.0}
+    full: dict[str, Any] = {"case": 100.0, "cooler": 100.0}
 
     def gain(watts: float) -> float:
-        at = {"sustained_power_w": watts, "temperature_cap_c": 95.0, "duty": full}
+        at: dict[str, Any] = {"sustained_power_w": watts, "temperature_cap_c": 95.0, "duty": full}
         return (
             settled("larkspur", "vector", 23.0, **at).hottest_c
             - settled("larkspur", "vector", 23.0, "second cooler fan", **at).hottest_c
@@ -144,7 +146,7 @@ def test_more_air_does_less_for_a_small_heatsink() -> None:
     """Its own resistance is the limit: of its rise, fans win a smaller share than on a tower."""
 
     def share(name: str, watts: float) -> float:
-        at = {"sustained_power_w": watts, "temperature_cap_c": 95.0}
+        at: dict[str, Any] = {"sustained_power_w": watts, "temperature_cap_c": 95.0}
         slow = settled(name, "vector", 23.0, duty={"case": 60.0, "cooler": 50.0}, **at).hottest_c
         fast = settled(name, "vector", 23.0, duty={"case": 60.0, "cooler": 100.0}, **at).hottest_c
         return (slow - fast) / (slow - 23.0)
@@ -169,7 +171,7 @@ def test_mass_helps_bursts_and_not_equilibrium() -> None:
 
 def test_coolant_settles_between_40_and_50_and_takes_its_time() -> None:
     """A 240 mm loop with quiet fans carries about 150 W at that."""
-    at = {"sustained_power_w": 150.0, "duty": {"radiator": 30.0, "case": 40.0}}
+    at: dict[str, Any] = {"sustained_power_w": 150.0, "duty": {"radiator": 30.0, "case": 40.0}}
     coolant = settled("cormorant", "vector", 22.0, "240 mm radiator", **at).readings["coolant_temperature_c"]
     assert 40.0 <= coolant <= 50.0
     rig = stand_in("cormorant", "240 mm radiator")
@@ -193,7 +195,7 @@ def test_coolant_settles_between_40_and_50_and_takes_its_time() -> None:
         ("heron", {"clock_cap_mhz": 3700.0, "sustained_power_w": 520.0}),
     ],
 )
-def test_with_fans_fixed_a_core_follows_the_room_a_little_more_than_one_for_one(name: str, setting: dict[str, float]) -> None:
+def test_with_fans_fixed_a_core_follows_the_room_a_little_more_than_one_for_one(name: str, setting: dict[str, Any]) -> None:
     """1.03 to 1.07, for leakage; less where free convection grows with the difference, as on a passive machine."""
     duty = dict.fromkeys(stand_in(name).describe().fan_groups(), 60.0) if name != "wren" else {"case": 40.0}
     cold, warm = (settled(name, "vector", room, duty=duty, **setting).hottest_c for room in (22.0, 28.0))
@@ -232,7 +234,7 @@ def test_a_board_sensor_can_be_wrong_by_a_gain() -> None:
 
 
 def test_graphics_heat_ends_up_in_the_case() -> None:
-    at = {"sustained_power_w": 60.0, "duty": {"case": 0.0}}
+    at: dict[str, Any] = {"sustained_power_w": 60.0, "duty": {"case": 0.0}}
     alone, mixed = settled("wren", "vector", 25.0, **at), settled("wren", "mixed", 25.0, **at)
     assert mixed.nodes_c["case air"] - alone.nodes_c["case air"] > 3.0
     assert mixed.hottest_c - alone.hottest_c > 2.0

@@ -2,6 +2,7 @@
 
 import json
 import math
+from typing import Any
 
 import numpy as np
 import pytest
@@ -13,10 +14,14 @@ from niente.core.science.acoustics import add_levels
 from niente.core.science.dynamics import Scale
 from tests.core.rigs.benches import level_dba, settled, stand_in
 
-SILENT_ROOM = {"room": {"day_dba": 0.0, "night_dba": 0.0, "wander_db": 0.0}, "meter": {"floor_dba": -20.0}, "whine": None}
+SILENT_ROOM: dict[str, Any] = {
+    "room": {"day_dba": 0.0, "night_dba": 0.0, "wander_db": 0.0},
+    "meter": {"floor_dba": -20.0},
+    "whine": None,
+}
 
 
-def alone(name: str, changes: dict[str, object], **duty: float) -> float:
+def alone(name: str, changes: dict[str, Any], **duty: float) -> float:
     return stand_in(name, **{**SILENT_ROOM, **changes}).true_level_dba(duty)
 
 
@@ -30,7 +35,7 @@ def test_two_equal_fans_are_3_db_louder_than_one() -> None:
 def test_half_the_speed_is_15_to_17_decibels() -> None:
     """50 lg 2 = 15.05 dB, 55 lg 2 = 16.56 dB (the empirical range of the fan sound law); humps and tone aside."""
     plain = {"humps": [], "tone_db": -80.0}
-    changes = {"fans": {"intake": plain, "exhaust": plain}}
+    changes: dict[str, Any] = {"fans": {"intake": plain, "exhaust": plain}}
     fall = alone("larkspur", changes, case=100.0, cooler=0.0) - alone("larkspur", changes, case=50.0, cooler=0.0)
     assert 15.0 <= fall <= 17.0
 
@@ -79,7 +84,7 @@ def test_coil_whine_can_be_what_is_left() -> None:
 
 
 def test_a_pump_is_heard_and_goes_with_its_duty() -> None:
-    quiet = {"fans": {"push": {"level_db": -60.0}, "rear": {"level_db": -60.0}}}
+    quiet: dict[str, Any] = {"fans": {"push": {"level_db": -60.0}, "rear": {"level_db": -60.0}}}
     fast, slow = (alone("cormorant", quiet, radiator=0.0, case=0.0, pump=duty) for duty in (100.0, 40.0))
     assert fast - slow == pytest.approx(42.0 * math.log10(2.5), abs=0.6)
 
@@ -168,7 +173,7 @@ def duty_at(variant: str | None, dba: float) -> float:
 
 def test_full_speed_flatters_loud_fans() -> None:
     """Comparisons are made at a fixed level (38 or 40 dBA, 31 here): full speed makes loud fans look as good as any."""
-    at = {"sustained_power_w": 120.0}
+    at: dict[str, Any] = {"sustained_power_w": 120.0}
 
     def hot(variant: str | None, duty: float) -> float:
         return settled("larkspur", "vector", 23.0, variant, duty={"case": duty, "cooler": 30.0}, **at).hottest_c

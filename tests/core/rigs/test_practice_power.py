@@ -3,6 +3,8 @@
 Every figure here is common practice, no source.
 """
 
+from typing import Any
+
 import numpy as np
 import pytest
 
@@ -38,7 +40,7 @@ def test_a_cooling_pad_does_not_raise_a_clock_that_power_holds() -> None:
     assert pad.readings[CLOCK] / table.readings[CLOCK] - 1.0 < 0.006
 
 
-AT_A_CAP = {"sustained_power_w": 320.0, "temperature_cap_c": 85.0, "duty": {"radiator": 33.0, "case": 40.0}}
+AT_A_CAP: dict[str, Any] = {"sustained_power_w": 320.0, "temperature_cap_c": 85.0, "duty": {"radiator": 33.0, "case": 40.0}}
 
 
 def test_a_processor_held_by_its_temperature_cap() -> None:
@@ -56,7 +58,7 @@ def test_offsets_on_the_points_where_it_lives_give_100_mhz_under_load() -> None:
     stock = settled("cormorant", "vector", 22.0, **AT_A_CAP)
     tuned = settled("cormorant", "vector", 22.0, point_offset_mv=points, **AT_A_CAP)
     assert 60.0 <= tuned.readings[CLOCK] - stock.readings[CLOCK] <= 150.0
-    one = {"sustained_power_w": 320.0, "temperature_cap_c": 95.0}
+    one: dict[str, Any] = {"sustained_power_w": 320.0, "temperature_cap_c": 95.0}
     lower = settled("cormorant", "single", 22.0, voltage_offset_mv=-75.0, **one)
     kept = settled("cormorant", "single", 22.0, point_offset_mv=points, **one)
     assert kept.readings[CLOCK] == pytest.approx(5200.0, abs=5.0)
@@ -66,7 +68,7 @@ def test_offsets_on_the_points_where_it_lives_give_100_mhz_under_load() -> None:
 def test_the_last_few_per_cent_of_a_large_part() -> None:
     """From 1.10 V to 1.22 V and +300 MHz: 71 to 91 °C, +116 W at the wall, throughput between +1 and +9 % by load."""
     loads = ("vector", "scalar", "stars", "lookup")
-    free = {"sustained_power_w": 520.0, "temperature_cap_c": 95.0}
+    free: dict[str, Any] = {"sustained_power_w": 520.0, "temperature_cap_c": 95.0}
     low = [settled("heron", one, 22.0, fixed_clock_mhz=3900.0, fixed_voltage_v=1.10, **free) for one in loads]
     high = [settled("heron", one, 22.0, fixed_clock_mhz=4200.0, fixed_voltage_v=1.22, **free) for one in loads]
     assert low[0].hottest_c == pytest.approx(71.0, abs=3.0)
@@ -79,14 +81,14 @@ def test_the_last_few_per_cent_of_a_large_part() -> None:
 
 def test_a_low_temperature_cap_takes_a_share_of_a_real_time_load() -> None:
     """A cap of 65 °C in place of about 95 °C took 29 % of the voices; 70 °C was the compromise."""
-    at = {"sustained_power_w": 130.0, "duty": {"case": 0.0}}
+    at: dict[str, Any] = {"sustained_power_w": 130.0, "duty": {"case": 0.0}}
     voices = [settled("wren", "voices", 23.0, temperature_cap_c=cap, **at).readings[WORK] for cap in (95.0, 70.0, 65.0)]
     assert 0.20 <= 1.0 - voices[2] / voices[0] <= 0.36
     assert voices[2] < voices[1] < voices[0]
     assert voices[0] == pytest.approx(105.0, abs=8.0)
 
 
-def first_failing_mv(rig: SimulatedRig, step: float = -2.0, **setting: float) -> float:
+def first_failing_mv(rig: SimulatedRig, step: float = -2.0, **setting: Any) -> float:
     """The shallowest offset whose rate of failures would not last ten minutes."""
     for offset in np.arange(-40.0, -150.0, step):
         at = Setting(voltage_offset_mv=float(offset), **setting)
@@ -118,7 +120,7 @@ def test_weak_cores_set_the_offset_of_all() -> None:
 
 
 def outcomes(
-    offset_mv: float, load: str = "vector", name: str = "larkspur", seconds: int = 3600, **setting: float
+    offset_mv: float, load: str = "vector", name: str = "larkspur", seconds: int = 3600, **setting: Any
 ) -> list[RigEventKind]:
     rig = stand_in(name)
     rig.apply(Setting(voltage_offset_mv=offset_mv, **setting))
@@ -166,7 +168,7 @@ def test_one_pass_out_of_three_is_no_proof() -> None:
 
 def test_throughput_and_not_the_clock_tells_when_a_core_stretches_it() -> None:
     """Close to the lowest voltage the clock that is reported goes on rising while the work falls behind."""
-    free = {
+    free: dict[str, Any] = {
         "sustained_power_w": 200.0,
         "temperature_cap_c": 95.0,
         "clock_cap_mhz": 4200.0,

@@ -1,6 +1,7 @@
 """The simulated rig: looked ahead and taken back, rebuilt in its variants, its fans on curves and their ways of failing."""
 
 import time
+from typing import Any
 
 import numpy as np
 import pytest
@@ -196,7 +197,7 @@ def test_a_fan_supply_is_another_way_to_set_a_fan() -> None:
     """7 V instead of 12 V: a little over half the speed; 5 V: a third; some fans do not start there."""
     control = {"name": "fan_supply_v.case", "low": 0, "high": 12, "step": 0.5, "set_by": "hands"}
     document, full = shipped_file("larkspur").document, {"fan_supply_v": {"case": 12}}
-    changes = {
+    changes: dict[str, Any] = {
         "controls": [*document["controls"], control],
         "stock": full,
         "safe": full,

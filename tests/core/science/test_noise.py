@@ -73,7 +73,8 @@ def test_ten_minutes_of_readings_are_enough(name: str) -> None:
     rig = SimulatedRig(shipped_file(name), seed=6)
     card = rig.describe()
     groups = card.fan_groups()
-    speeds = [card.index(f"fan_speed_rpm.{group}") for group in groups]
+    channels = [channel.name for channel in card.channels]
+    speeds = [channels.index(f"fan_speed_rpm.{group}") for group in groups]
     meter = card.index("noise_dba")
     least = {group: card.control(f"fan_duty.{group}").low for group in groups}  # type: ignore[union-attr]
     rows, levels, errors = [], [], []

@@ -1,11 +1,13 @@
 import numpy as np
 import pytest
 
+from niente.core.science.arrays import Vector
 from niente.core.science.settling import lagged, learn, settle
 
 
-def step_response(t: np.ndarray, *parts: tuple[float, float]) -> np.ndarray:
-    return sum(rise * -np.expm1(-t / tau) for rise, tau in parts)
+def step_response(t: Vector, *parts: tuple[float, float]) -> Vector:
+    risen: Vector = np.sum([rise * -np.expm1(-t / tau) for rise, tau in parts], axis=0)
+    return risen
 
 
 @pytest.mark.parametrize(("taus", "share"), [(1, 0.632121), (3, 0.950213), (5, 0.993262)])

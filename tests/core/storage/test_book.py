@@ -15,9 +15,8 @@ from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.storage.connection import APPLICATION_ID
 from niente.core.storage.reader import BookReader
-from niente.core.storage.schema import SCHEMA_VERSION
+from niente.core.storage.schema import APPLICATION_ID, SCHEMA_VERSION
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
 
@@ -33,7 +32,7 @@ def open_a_run(writer: BookWriter, card: RigCard) -> int:
 
 
 def frame(card: RigCard, at: float) -> Frame:
-    return Frame(at, np.arange(len(card.channels)) + at)
+    return Frame(at, np.arange(float(len(card.channels))) + at)
 
 
 def test_frames_come_back_as_they_went_in(writer: BookWriter, card: RigCard) -> None:

@@ -4,12 +4,12 @@ import numpy as np
 import pytest
 from scipy.special import lambertw
 
-from niente.core.science.power.operating_point import SettingLimiter, steady_state
+from niente.core.science.power.operating_point import Power, Rise, SettingLimiter, steady_state
 
 NEVER = np.array([np.inf])
 
 
-def leaking(leak_w: float):  # type: ignore[no-untyped-def]
+def leaking(leak_w: float) -> tuple[Power, Rise]:
     """80 W and leakage of e^(0.02 (T - 25)) behind 0.5 K/W, at any clock."""
     return (
         lambda clock, core, at: 80.0 + leak_w * np.exp(0.02 * (core - 25.0)),

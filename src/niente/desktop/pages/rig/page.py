@@ -311,7 +311,14 @@ class RigPage(Page):
         models = session.answer.models
         if models is not None:
             level = number_text(models.noise.background_dba, 1)
-            found.append(Reading(tr("Background, measured"), level, f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}", "dBA"))
+            found.append(
+                Reading(
+                    tr("Background, measured"),
+                    level,
+                    f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}",
+                    "dBA",
+                )
+            )
         return found
 
     def _trust(self) -> list[Reading]:
