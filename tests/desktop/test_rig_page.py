@@ -20,7 +20,7 @@ from niente.core.rigs.registry import classes
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
-from niente.desktop.dialogs.change_part import Changed, ChangePart
+from niente.desktop.dialogs.change_part import ChangedPart, ChangePart
 from niente.desktop.dialogs.new_rig import NewRig
 from niente.desktop.pages.choose.page import ChoosePage
 from niente.desktop.pages.rig.limits import BY, HIGH, TRIP
@@ -145,7 +145,9 @@ def test_not_yet_leaves_the_variant(own_window: Window, monkeypatch: pytest.Monk
 
 def test_a_changed_part_is_a_new_variant(own_window: Window, qtbot: QtBot) -> None:
     before = sheet_in(own_window)
-    own_window.rig_commands.take_part(Changed(Part("Paste", "liquid metal", "metal"), "liquid metal", "Cleaned, new paste."))
+    own_window.rig_commands.take_part(
+        ChangedPart(Part("Paste", "liquid metal", "metal"), "liquid metal", "Cleaned, new paste.")
+    )
     sheet = sheet_in(own_window)
     assert (sheet.variant, sheet.known("liquid metal").hands) == ("liquid metal", "Cleaned, new paste.")  # type: ignore[union-attr]
     qtbot.waitUntil(
@@ -155,14 +157,14 @@ def test_a_changed_part_is_a_new_variant(own_window: Window, qtbot: QtBot) -> No
 
 
 def test_other_words_are_the_same_machine(window: Window) -> None:
-    window.rig_commands.take_part(Changed(Part("Board", "two plates, screwed"), ""))
+    window.rig_commands.take_part(ChangedPart(Part("Board", "two plates, screwed"), ""))
     assert sheet_in(window).variant == "filter in"
     assert Part("Board", "two plates, screwed") in sheet_in(window).parts
 
 
 def test_a_name_that_is_taken_is_said(window: Window, qtbot: QtBot) -> None:
     with qtbot.waitSignal(window.session.notice) as said:
-        window.rig_commands.take_part(Changed(Part("Paste", "liquid metal"), "filter out"))
+        window.rig_commands.take_part(ChangedPart(Part("Paste", "liquid metal"), "filter out"))
     assert "There is a variant 'filter out' already" in said.args[0].text
 
 
@@ -192,7 +194,7 @@ def test_the_form_of_a_part_says_what_is_missing(window: Window) -> None:
     QTest.keyClicks(form.tag, " no")  # the tag names the variant, as it is typed
     assert form.variant.text() == "filter in no"
     assert ok.isEnabled()
-    assert form.values == Changed(Part("Front filter", "taken out", "filter in no"), "filter in no")
+    assert form.values == ChangedPart(Part("Front filter", "taken out", "filter in no"), "filter in no")
     form.same.setChecked(True)
     assert not form.variant.isEnabled()
     assert form.values.variant == ""

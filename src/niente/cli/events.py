@@ -27,6 +27,24 @@ def as_data(event: Record) -> dict[str, Any] | None:
     match event:
         case PlanStarted(plan, plan_id, done):
             return {"event": "plan_started", "question": plan.question, "plan": plan_id, "done": done}
+        case StateChanged(state, text):
+            return {"event": "state", "state": state.value, "text": text}
+        case HandCardShown(card):
+            return {"event": "card", "card": msgspec.to_builtins(card)}
+        case RunLeftOut(index, text):
+            return {"event": "left_out", "number": index + 1, "text": text}
+        case WarningRaised(text):
+            return {"event": "warned", "text": text}
+        case PlanEnded(complete, why, error):
+            return {"event": "plan_ended", "complete": complete, "why": why, "error": str(error) if error else None}
+        case BenchFailed(report):
+            return {"event": "broke", "report": report}
+    return _run_as_data(event)
+
+
+def _run_as_data(event: Record) -> dict[str, Any] | None:
+    """Return an event of one run as data."""
+    match event:
         case RunOpened(run_id, index, total, step):
             setting = msgspec.to_builtins(step.setting)
             return {
@@ -56,18 +74,6 @@ def as_data(event: Record) -> dict[str, Any] | None:
                 "kind": happened.kind.value,
                 "detail": happened.detail,
             }
-        case StateChanged(state, text):
-            return {"event": "state", "state": state.value, "text": text}
-        case HandCardShown(card):
-            return {"event": "card", "card": msgspec.to_builtins(card)}
         case TimeConstantsFound(run_id, constants):
             return {"event": "taught", "run": run_id, "time_constants_s": [round(one.seconds, 1) for one in constants]}
-        case RunLeftOut(index, text):
-            return {"event": "left_out", "number": index + 1, "text": text}
-        case WarningRaised(text):
-            return {"event": "warned", "text": text}
-        case PlanEnded(complete, why, error):
-            return {"event": "plan_ended", "complete": complete, "why": why, "error": str(error) if error else None}
-        case BenchFailed(report):
-            return {"event": "broke", "report": report}
     return None

@@ -1,8 +1,10 @@
 """The plan commands: every question with its options, kept questions, a plan validated against a rig, and the schemas."""
 
+import contextlib
 import math
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import msgspec
@@ -14,6 +16,9 @@ from niente.core.model.json_files import indented_json
 from niente.core.model.plan import Plan
 from niente.core.model.question import Question
 from niente.core.model.rig_card import RigCard
+
+if TYPE_CHECKING:  # planning is imported where it is used: a command that only prints does without
+    from niente.core.planning.dry_run import NearGuard
 
 
 @click.group()
@@ -115,13 +120,11 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
     from niente.core.planning.forecast import foresee
     from niente.core.planning.progress import plan_rows
 
-    evidence = models = None
-    if book is not None:
-        evidence = evidence_in(book)
-        try:
-            models = fit_models(evidence) if evidence is not None else None
-        except NotEnoughError:
-            models = None
+    evidence = evidence_in(book) if book is not None else None
+    models = None
+    if evidence is not None:
+        with contextlib.suppress(NotEnoughError):  # then nothing is foreseen
+            models = fit_models(evidence)
     card = evidence.card if evidence is not None and evidence.card.name == card.name else card
     rows = plan_rows(made, card, evidence)
     seen = foresee(models, [row.step for row in rows])
@@ -141,15 +144,16 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
         "hottest": None
         if run.hottest is None
         else {"run": run.hottest + 1, "core_c": seen[run.hottest].core_c, "core_hw_k": seen[run.hottest].core_hw},
-        "guards": [
-            {
-                "quantity": near.guard.quantity,
-                "trip": near.guard.trip,
-                "left": near.gap if math.isfinite(near.gap) else None,
-                "run": near.index + 1 if near.index is not None else None,
-            }
-            for near in run.near
-        ],
+        "guards": [_guard_as_data(near) for near in run.near],
+    }
+
+
+def _guard_as_data(near: "NearGuard") -> dict[str, object]:
+    return {
+        "quantity": near.guard.quantity,
+        "trip": near.guard.trip,
+        "left": near.gap if math.isfinite(near.gap) else None,
+        "run": near.index + 1 if near.index is not None else None,
     }
 
 

@@ -74,7 +74,7 @@ class ProgressLine:
             return
         self._show_text(event)
 
-    def _show_text(self, event: Record) -> None:
+    def _show_progress(self, event: PlanStarted | RunOpened | ForecastMade | RunClosed) -> None:
         match event:
             case PlanStarted(_, _, done):
                 if done:
@@ -92,6 +92,11 @@ class ProgressLine:
                 self._console.print(f"  {self._words}: {outcome} ({why})", highlight=False)
                 if self._task is not None:
                     self._progress.update(self._task, completed=index + 1, total=max(self._runs, index + 1))
+
+    def _show_text(self, event: Record) -> None:
+        match event:
+            case PlanStarted() | RunOpened() | ForecastMade() | RunClosed():
+                self._show_progress(event)
             case WarningRaised(text) | RunLeftOut(_, text):
                 self._console.print(text)
             case HandCardShown(card) if card is not None:

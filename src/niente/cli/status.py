@@ -46,8 +46,6 @@ def status_of(reader: BookReader) -> dict[str, Any]:
         raise BookError(f"The book {reader.path} has no rig yet.", remedy="Run a plan into it first.")
     runs = [run for run in reader.runs() if run.kind == RunKind.STEP]
     running = next((run for run in reversed(runs) if run.outcome is None), None)
-    happened = reader.events()
-    last = happened[-1] if happened else None
     return {
         "rig": card.name,
         "title": card.title,
@@ -57,8 +55,16 @@ def status_of(reader: BookReader) -> dict[str, Any]:
         "failed": sum(run.outcome == RunOutcome.FAILED for run in runs),
         "running": _running(reader, running) if running is not None else None,
         "notes": [msgspec.to_builtins(note) for note in notes_in(reader)[-NOTES:]],
-        "last": {"kind": last.kind, "said": last.body, "rig_time_s": last.rig_time_s} if last is not None else None,
+        "last": _last_event(reader),
     }
+
+
+def _last_event(reader: BookReader) -> dict[str, Any] | None:
+    happened = reader.events()
+    if not happened:
+        return None
+    last = happened[-1]
+    return {"kind": last.kind, "said": last.body, "rig_time_s": last.rig_time_s}
 
 
 def _running(reader: BookReader, run: RunRecord) -> dict[str, Any]:

@@ -45,8 +45,7 @@ def attach(
     cannot be opened or do not belong together.
     """
     known, driver = card_and_driver(book)
-    if seed is None:
-        seed = int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
+    seed = _seed_of(known) if seed is None else seed
     if driver is None and otherwise is not None and (known is None or known.name not in shipped()):
         rig = rig or otherwise
     opened, used = _opened(rig, known, driver, seed, pace, progress)
@@ -58,6 +57,11 @@ def attach(
     if used != driver:
         bench.writer.add_document(KIND, used)
     return bench
+
+
+def _seed_of(known: RigCard | None) -> int:
+    """Return which sample of a simulated machine a book's card is of."""
+    return int(known.serial) if known is not None and known.simulated and known.serial.isdigit() else 1
 
 
 def _opened(

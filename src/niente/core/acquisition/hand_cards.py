@@ -32,16 +32,25 @@ def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> Ha
     controls = card.set_by_hands(whole, now)
     lines = [_line(control, whole, now) for control in controls]
     sets = {control.name: value for control in controls if (value := whole.value(control.name)) is not None}
-    firmware = any(control.set_by == SetBy.FIRMWARE for control in controls)
-    inside = any(control.set_by == SetBy.HANDS for control in controls)
-    voltage = any(quantity_of(control.name).unit in ("mV", "V") for control in controls)
     if not lines:
         return None
     checks = ["Every figure reads back as it stands here."]
-    if firmware:
+    if any(control.set_by == SetBy.FIRMWARE for control in controls):
         checks.append("Nothing else was changed, and the setup was left with saving.")
-    cautions = [*([FIRMWARE] if firmware else []), *([VOLTAGE] if voltage else []), *([MAINS] if inside else [])]
-    return HandCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), tuple(cautions), sets)
+    cautions = _cautions(controls)
+    return HandCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), cautions, sets)
+
+
+def _cautions(controls: Sequence[Control]) -> tuple[str, ...]:
+    """Return what to mind where these controls are set by hand."""
+    found = []
+    if any(control.set_by == SetBy.FIRMWARE for control in controls):
+        found.append(FIRMWARE)
+    if any(quantity_of(control.name).unit in ("mV", "V") for control in controls):
+        found.append(VOLTAGE)
+    if any(control.set_by == SetBy.HANDS for control in controls):
+        found.append(MAINS)
+    return tuple(found)
 
 
 def _line(control: Control, whole: Setting, now: Setting) -> CardLine:

@@ -103,16 +103,16 @@ def of_budget(
     open_yet = [(row, length) for row, length in zip(rows, seconds, strict=True) if not row.status.closed]
     closed = [row for row in rows if row.run is not None]
     whole_h = sum(length for _, length in open_yet) / 3600.0
-    now = question.budget_h
-    hours = sorted({*(h for h in BUDGETS_H if h < whole_h), *([now] if now is not None and now < whole_h else [])})
+    now = question.budget_h if question.budget_h is not None and question.budget_h < whole_h else None
+    hours = {h for h in (*BUDGETS_H, now) if h is not None and h < whole_h}
     found = []
-    for limit in (*hours, None):
+    for limit in (*sorted(hours), None):
         ahead, used = _within_hours(open_yet, math.inf if limit is None else limit)
         fitting = [*closed, *ahead]
         words = f"{limit:g} h" if limit is not None else "all of it"
         other = msgspec.structs.replace(question, budget_h=limit)
-        is_now = limit == now or (limit is None and now is not None and now >= whole_h)
-        found.append(Alternative(words, other, len(fitting) - len(closed), used, expected_hw(card, fitting, models), is_now))
+        known_hw = expected_hw(card, fitting, models)
+        found.append(Alternative(words, other, len(fitting) - len(closed), used, known_hw, limit == now))
     return found
 
 

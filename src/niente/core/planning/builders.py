@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from niente.core.model.names import kind_of, part_of
-from niente.core.model.plan import Exposure, Step
+from niente.core.model.plan import Confirmation, Exposure, Step
 from niente.core.model.question import Axis, FanSchool, Question, Span
 from niente.core.model.rig_card import Control, LoadKind, RigCard
 from niente.core.model.setting import FanCurve, Setting
@@ -163,6 +163,30 @@ def step_at(card: RigCard, spot: Spot, load: str, exposure: Exposure, stage: str
     )
 
 
+def confirmation(card: RigCard, question: Question) -> list[Confirmation]:
+    """Return the confirmation of the pick; none where the rig names no heaviest load."""
+    if card.load_of(LoadKind.HEAVY) is None:
+        return []
+    return [Confirmation(exposure_s=question.confirm_minutes * 60.0)]
+
+
+def fans_off(card: RigCard, base: Setting) -> Setting:
+    """Return a setting with every fan group at its lowest duty."""
+    for group in card.fan_groups():
+        own = card.control(f"fan_duty.{group}")
+        if own is not None:
+            base = base.replaced(own.name, own.low)
+    return base
+
+
+def _alone(card: RigCard, off: Setting, group: str, duties: Sequence[float]) -> list[Setting]:
+    """Return a group at each duty that it takes, the others off."""
+    own = card.control(f"fan_duty.{group}")
+    if own is None:
+        return []
+    return [off.replaced(own.name, duty) for duty in duties if own.takes(duty) and off.value(own.name) != duty]
+
+
 def noise_steps(card: RigCard, base: Setting, swept: Sequence[float], variant: str = "") -> list[Step]:
     """Return the noise map: the room with the fans off, every group alone, and the swept group with the others as in
     ``base``. It needs half a minute a duty and no heat; a group that is not swept is heard alone at its one duty.
@@ -171,20 +195,13 @@ def noise_steps(card: RigCard, base: Setting, swept: Sequence[float], variant: s
     lead = card.lead_group()
     if idle is None or card.index(LEVEL) is None or lead is None:
         return []
-    off = base
-    for group in card.fan_groups():
-        off = off.replaced(f"fan_duty.{group}", card.control(f"fan_duty.{group}").low)  # type: ignore[union-attr]
+    off = fans_off(card, base)
     duties = sorted({*swept, *snapped(Axis(f"fan_duty.{lead}", span=NOISE_DUTIES), card)})
     steps = [Step(off, idle.name, BACKGROUND, "noise", "The room's background", variant)]
     for group in card.fan_groups():
-        own = card.control(f"fan_duty.{group}")
-        if own is None:
-            continue
         alone = duties if group == lead else [base.fan_duty.get(group, FIXED_DUTY)]
-        for duty in alone:
-            if own.takes(duty) and off.value(own.name) != duty:
-                setting = off.replaced(own.name, duty)
-                steps.append(Step(setting, idle.name, NOISE, "noise", f"The {group} fans alone", variant))
+        for setting in _alone(card, off, group, alone):
+            steps.append(Step(setting, idle.name, NOISE, "noise", f"The {group} fans alone", variant))
     for duty in swept:
         setting = base.replaced(f"fan_duty.{lead}", duty)
         if all(step.setting != setting for step in steps):  # with one group, it was heard alone already

@@ -23,35 +23,35 @@ class KeyedEntries:
 
     def apply(self, edit: ListEdit) -> bool:
         """Do what an edit says; return whether it could be done. What it names may be gone: it then does nothing."""
+        if not self._can(edit):
+            return False
         match edit.change:
-            case ListChange.INSERT:
-                if edit.step is None or not self._has_key(edit.after):
-                    return False
+            case ListChange.INSERT if edit.step is not None:
                 self._put(self._place_after(edit.after), edit.step)
             case ListChange.MOVE:
-                if edit.entry not in self.keys or not self._has_key(edit.after) or edit.after == edit.entry:
-                    return False
                 at = self.keys.index(edit.entry)
                 entry, key = self.entries.pop(at), self.keys.pop(at)
                 index = self._place_after(edit.after)
                 self.entries.insert(index, entry)
                 self.keys.insert(index, key)
             case ListChange.REMOVE:
-                if edit.entry not in self.keys:
-                    return False
                 at = self.keys.index(edit.entry)
                 del self.entries[at], self.keys[at]
             case ListChange.REPEAT:
-                if edit.entry not in self.keys:
-                    return False
                 at = self.keys.index(edit.entry)
                 self._put(at + 1, self.entries[at])
             case ListChange.SKIP | ListChange.TAKE_UP:
-                if edit.entry not in self.keys:
-                    return False
                 at = self.keys.index(edit.entry)
                 self.entries[at] = msgspec.structs.replace(self.entries[at], skip=edit.change == ListChange.SKIP)
         return True
+
+    def _can(self, edit: ListEdit) -> bool:
+        """Whether everything that an edit names is there."""
+        if edit.change == ListChange.INSERT:
+            return edit.step is not None and self._has_key(edit.after)
+        if edit.change == ListChange.MOVE and (not self._has_key(edit.after) or edit.after == edit.entry):
+            return False
+        return edit.entry in self.keys
 
     def copy(self) -> "KeyedEntries":
         """Return the same entries with the same keys, to be edited apart."""

@@ -1,6 +1,7 @@
 """What the models still want: the few runs without which there is no map."""
 
 import math
+from collections.abc import Sequence
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.plan import Step
@@ -40,15 +41,10 @@ def _heat_runs(card: RigCard, base: Setting, runs: list[RunSummary]) -> list[Ste
     if heavy is None or lead is None:
         return []
     own = [run for run in runs if run.load == heavy.name and run.failures == 0]
-    settled = sum(1 for run in own if run.settled.known and not run.heat_limited)
-    wanted = HEAT_RUNS - settled
-    if wanted <= 0:
+    if sum(run.settled.known and not run.heat_limited for run in own) >= HEAT_RUNS:
         return []
     shares = COOLER_SHARES if any(run.heat_limited for run in own) else SHARES
-    full = card.control(f"fan_duty.{lead}")
-    fast, slow = (full.high, max(full.low, 0.4 * full.high)) if full is not None else (100.0, 40.0)
     reason = "The heat path wants three settled runs that heat does not limit"
-    points = [(limit, fast) for limit in limits_below(card, shares)] + [(limits_below(card, shares[:1])[0], slow)]
     return [
         Step(
             base.replaced("sustained_power_w", limit).replaced(f"fan_duty.{lead}", duty),
@@ -57,5 +53,13 @@ def _heat_runs(card: RigCard, base: Setting, runs: list[RunSummary]) -> list[Ste
             "capacity",
             reason,
         )
-        for limit, duty in points
+        for limit, duty in _heat_points(card, lead, shares)
     ]
+
+
+def _heat_points(card: RigCard, lead: str, shares: Sequence[float]) -> list[tuple[float, float]]:
+    """Return power limits with the fans at full duty, and the first of them once more with the fans slow."""
+    full = card.control(f"fan_duty.{lead}")
+    fast, slow = (full.high, max(full.low, 0.4 * full.high)) if full is not None else (100.0, 40.0)
+    limits = limits_below(card, shares)
+    return [*((limit, fast) for limit in limits), (limits[0], slow)]

@@ -13,7 +13,7 @@ from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.noise import fit_noise
+from niente.core.science.noise import NoiseModel, fit_noise
 
 SearchResults = Callable[[str], dict[str, float] | None]
 """What a search found, by its name; ``None`` while it is not over."""
@@ -70,6 +70,15 @@ def _speeds_together(heard: Sequence[RunSummary], every: Sequence[str], moved: S
     return grid[inside], np.stack(columns, axis=-1)[inside]
 
 
+def _noise_model(heard: Sequence[RunSummary], groups: tuple[str, ...]) -> NoiseModel:
+    return fit_noise(
+        groups,
+        np.array([[run.fan_rpm.get(group, 0.0) for group in groups] for run in heard]),
+        np.array([run.noise_dba for run in heard]),
+        np.array([run.noise_se_db for run in heard]),
+    )
+
+
 def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str, ...], level_dba: float) -> dict[str, float]:
     """Return one duty for these groups together at which the machine is as loud as wanted in the room.
 
@@ -79,12 +88,7 @@ def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str
     if len(heard) < 3:
         raise _missing("fewer than three noise readings were taken", "Run a fan sweep.")
     every = card.fan_groups()
-    model = fit_noise(
-        every,
-        np.array([[run.fan_rpm.get(group, 0.0) for group in every] for run in heard]),
-        np.array([run.noise_dba for run in heard]),
-        np.array([run.noise_se_db for run in heard]),
-    )
+    model = _noise_model(heard, every)
     duties, speeds = _speeds_together(heard, every, groups)
     if not duties.shape[0]:
         raise _missing("no duties of these groups were heard in common", "Run a fan sweep.")

@@ -87,17 +87,15 @@ def read_own(text: bytes, source: str) -> OwnTemplate:
 
 def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
     """Return a question as far as a rig can be asked it, and what had to be left out, in words."""
-    loads = {load.name for load in card.loads}
     axes = tuple(axis for axis in question.axes if _has_axis(card, axis.control))
     missing = [control for control, _ in question.base.controls() if card.control(control) is None]
     base = question.base
     for control in missing:
         base = base.without(control)
-    left = [
-        *(f"the axis {axis.control}" for axis in question.axes if axis not in axes),
-        *(f"the fixed {control}" for control in missing),
-        *(f"the load {name}" for name in question.loads if name not in loads),
-    ]
+    loads = {load.name for load in card.loads}
+    left = [f"the axis {axis.control}" for axis in question.axes if axis not in axes]
+    left += [f"the fixed {control}" for control in missing]
+    left += [f"the load {name}" for name in question.loads if name not in loads]
     fresh = msgspec.structs.replace(
         question,
         axes=axes,
@@ -107,11 +105,16 @@ def for_rig(question: Question, card: RigCard) -> tuple[Question, list[str]]:
         variants=_those_in(question.variants, {variant.name for variant in card.variants}),
         edits=(),
     )
+    return _with_loads(question, fresh, card), left
+
+
+def _with_loads(question: Question, fresh: Question, card: RigCard) -> Question:
+    """Return a question with its template's own loads where the rig has none of those that were kept."""
     kind = template(question.template)
-    if kind is not None and question.loads and not fresh.loads:
-        first = kind.first(card)
-        fresh = msgspec.structs.replace(fresh, survive=first.survive, quiet_under=first.quiet_under)
-    return fresh, left
+    if kind is None or not question.loads or fresh.loads:
+        return fresh
+    first = kind.first(card)
+    return msgspec.structs.replace(fresh, survive=first.survive, quiet_under=first.quiet_under)
 
 
 def _has_axis(card: RigCard, control: str) -> bool:

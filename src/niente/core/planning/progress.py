@@ -114,13 +114,17 @@ class _Laying:
         """Ladders on which heat has limited the clock."""
         self._taken: Counter[Key] = Counter()
 
-    def rows(self) -> tuple[Row, ...]:
+    def _pass_over_surplus(self) -> None:
+        """Where there are more runs of a key than the plan wants, let only the latest count."""
         wanted: Counter[Key] = Counter()
         for entry in self._plan.entries:
             if isinstance(entry, Step) and not is_open(entry):
                 wanted[self._keys.of(entry)] += entry.passes
         for key, runs in self._pool.items():
             self._taken[key] = max(len(runs) - wanted[key], 0) if wanted[key] else 0
+
+    def rows(self) -> tuple[Row, ...]:
+        self._pass_over_surplus()
         rows: list[Row] = []
         open_yet = False
         for index, entry in enumerate(self._plan.entries):
@@ -195,11 +199,16 @@ class _Laying:
             return Row(index, step, status_of_row(run), run)
         if entry.skip:
             return Row(index, step, RunStatus.SKIPPED, reason="left out by hand")
+        reason = self._needless(step)
+        return Row(index, step, RunStatus.LEFT_OUT if reason else RunStatus.AHEAD, reason=reason)
+
+    def _needless(self, step: Step) -> str:
+        """Return why a step need not be run, in words; empty where it has to be."""
         if step.until == Until.HEAT and self._rung(step) in self._heat:
-            return Row(index, step, RunStatus.LEFT_OUT, reason="heat limited the clock before it")
+            return "heat limited the clock before it"
         if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
-            return Row(index, step, RunStatus.LEFT_OUT, reason="as deep a setting failed at no higher a clock")
-        return Row(index, step, RunStatus.AHEAD)
+            return "as deep a setting failed at no higher a clock"
+        return ""
 
     def _answer(self, key: Key, exposure: Exposure) -> RunSummary | None:
         runs = self._pool.get(key)
@@ -288,15 +297,15 @@ class _Laying:
 
     # -- confirmations -------------------------------------------------------------------------------------------
 
+    def _runs_of(self, index: int) -> list[RunSummary]:
+        """Return the runs that this plan's entry has had, as far as they say something."""
+        outcomes = (*CONCLUSIVE, RunOutcome.SKIPPED, RunOutcome.GUARD)
+        runs = self._evidence.runs if self._evidence is not None else ()
+        return [run for run in runs if run.plan_id in self._own and run.step == index and run.outcome in outcomes]
+
     def _confirmed(self, index: int, entry: Confirmation, open_yet: bool) -> list[Row]:
         step = expected_confirmation(entry, self._card)
-        mine = [
-            run
-            for run in (self._evidence.runs if self._evidence is not None else ())
-            if run.plan_id in self._own
-            and run.step == index
-            and run.outcome in (*CONCLUSIVE, RunOutcome.SKIPPED, RunOutcome.GUARD)
-        ]
+        mine = self._runs_of(index)
         rows = [
             Row(index, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), status_of_row(run), run)
             for run in mine

@@ -47,13 +47,19 @@ def findings(plan: Plan, card: RigCard, checked: Checked | None = None) -> list[
                 wrong = _of_search(entry, card)
                 names.add(entry.name)
             case Confirmation():
-                wrong = []
-                if card.load_of(LoadKind.HEAVY) is None:
-                    wrong.append("it asks for a confirmation under the heaviest load, and this rig names none")
-                if entry.exposure_s <= 0 or entry.max_runs < 1:
-                    wrong.append("a confirmation lasts longer than nothing, and runs at least once")
+                wrong = _of_confirmation(entry, card)
         found += [f"step {number}: {text}" for text in wrong]
     return found + _of_guards(plan, card)
+
+
+def _of_confirmation(entry: Confirmation, card: RigCard) -> list[str]:
+    """Return what keeps a confirmation from running."""
+    wrong = []
+    if card.load_of(LoadKind.HEAVY) is None:
+        wrong.append("it asks for a confirmation under the heaviest load, and this rig names none")
+    if entry.exposure_s <= 0 or entry.max_runs < 1:
+        wrong.append("a confirmation lasts longer than nothing, and runs at least once")
+    return wrong
 
 
 def _of_step(step: Step, card: RigCard, names: set[str], seen: Checked) -> list[str]:

@@ -8,8 +8,10 @@ from PySide6.QtGui import QAction, QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from niente.core.analysis.evidence import column, limiters_of
+from niente.core.model.plan import Step
 from niente.core.model.quantities import quantity_of
-from niente.core.model.setting import Setting
+from niente.core.model.rig_card import RigCard
+from niente.core.science.arrays import Array
 from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
@@ -192,10 +194,11 @@ class Pulse(QWidget):
         self._show_throughput(one("throughput_per_s"), live.opened.step.load if running and live else "")
         self._show_fans(card.fan_groups()[::-1], one)
         self._show_mark(one("noise_dba"))
-        limiter: ClockLimiter | None = None
-        if running and live is not None and one("throughput_per_s") > 0:
-            setting: Setting = live.opened.step.setting
-            limiter = ClockLimiter(int(limiters_of(card, values, setting, live.opened.step.load)[0]))
+        working = running and one("throughput_per_s") > 0
+        self._show_limiter(_limiter(card, values, live.opened.step) if working and live is not None else None)
+
+    def _show_limiter(self, limiter: ClockLimiter | None) -> None:
+        """Show what holds the clock, or that the machine is idle."""
         self._chip.setVisible(limiter is not None)
         self._chip.show_limiter(limiter)
         self._readings["hold"].show_value(tr(limiter.words) if limiter is not None else tr("idle"))
@@ -217,3 +220,8 @@ class Pulse(QWidget):
         text = models.scale.mark(level) if models is not None else ""
         if text != self._mark.text():
             self._mark.setText(text)
+
+
+def _limiter(card: RigCard, values: Array, step: Step) -> ClockLimiter:
+    """Return what holds the clock in one frame ``(1, channels)`` of a run."""
+    return ClockLimiter(int(limiters_of(card, values, step.setting, step.load)[0]))

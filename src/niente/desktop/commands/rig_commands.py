@@ -18,7 +18,7 @@ from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 
 if TYPE_CHECKING:
-    from niente.desktop.dialogs.change_part import Changed
+    from niente.desktop.dialogs.change_part import ChangedPart
 
 Make = Callable[[Path], None]
 """Makes a book at a path; called away from the window's thread."""
@@ -58,7 +58,7 @@ class RigCommands:
             self.take_part(dialog.values)
         dialog.deleteLater()
 
-    def take_part(self, result: Changed) -> None:
+    def take_part(self, result: ChangedPart) -> None:
         """Take what was said of a part."""
         session, sheet = self._session, self._session.sheet
         if sheet is None:

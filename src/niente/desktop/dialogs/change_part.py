@@ -19,7 +19,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label, rule
 
 
-class Changed(msgspec.Struct, frozen=True):
+class ChangedPart(msgspec.Struct, frozen=True):
     """What a person says of a part. An empty ``variant`` means: only in other words, the machine is the same."""
 
     part: Part
@@ -128,8 +128,8 @@ class ChangePart(QDialog):
         self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not problem)
 
     @property
-    def values(self) -> Changed:
+    def values(self) -> ChangedPart:
         """What the form holds."""
         part = Part(self.part.currentText().strip(), self.words.text().strip(), self.tag.text().strip())
         new = self.other.isChecked()
-        return Changed(part, self.variant.text().strip() if new else "", self.hands.text().strip() if new else "")
+        return ChangedPart(part, self.variant.text().strip() if new else "", self.hands.text().strip() if new else "")

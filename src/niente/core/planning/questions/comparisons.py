@@ -3,7 +3,7 @@
 import msgspec
 
 from niente.core.model.names import kind_of
-from niente.core.model.plan import Confirmation, Entry, SearchMethod, Step
+from niente.core.model.plan import Entry, SearchMethod, Step
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
@@ -15,6 +15,7 @@ from niente.core.planning.builders import (
     at_point,
     base_of,
     baseline_steps,
+    confirmation,
     default_fans,
     each_load,
     fixed_fans,
@@ -140,9 +141,7 @@ def way_entries(card: RigCard, question: Question) -> list[Entry]:
     if OFFSET in axes and len(axes[OFFSET].points()) > 1:
         entries += _undervolted(card, question, coolest, axes[OFFSET])
     entries += _fixed(card, question, coolest, axes)
-    if card.load_of(LoadKind.HEAVY) is not None:
-        entries.append(Confirmation(exposure_s=question.confirm_minutes * 60.0))
-    return entries
+    return [*entries, *confirmation(card, question)]
 
 
 def _rungs(

@@ -14,6 +14,7 @@ from niente.core.planning.builders import (
     NOISE_DUTIES,
     base_of,
     each_load,
+    fans_off,
     fixed_fans,
     swept_groups,
     until_known,
@@ -32,20 +33,9 @@ def first_fans(card: RigCard) -> Question:
 def fan_entries(card: RigCard, question: Question) -> list[Entry]:
     """Return the room, each group alone, and all together; then, under the loads of the question, all together again."""
     idle = card.load_of(LoadKind.IDLE)
-    base, off = base_of(card, question), base_of(card, question)
-    for group in card.fan_groups():
-        off = off.replaced(f"{DUTY}.{group}", card.control(f"{DUTY}.{group}").low)  # type: ignore[union-attr]
     duties = {axis.control: sorted(snapped(axis, card)) for axis in question.axes if card.control(axis.control) is not None}
-    entries: list[Entry] = []
-    if idle is not None:
-        entries.append(Step(off, idle.name, BACKGROUND, "noise", "The room's background"))
-        for control, values in duties.items():
-            group = part_of(control)
-            alone = [Step(off.replaced(control, duty), idle.name, NOISE, "noise", f"The {group} fans alone") for duty in values]
-            entries += arranged(alone, msgspec.structs.replace(question, idle_minutes=0.0), card)
-    together = _together(base, duties)
-    if idle is not None and len(duties) > 1:
-        entries += [Step(setting, idle.name, NOISE, "noise", "All together") for setting in together]
+    together = _together(base_of(card, question), duties)
+    entries: list[Entry] = _heard(card, question, idle.name, duties, together) if idle is not None else []
     for load, purpose in each_load(question):
         steps = [
             Step(at, load, question.exposure, "heat", f"What these fans are worth; {purpose}") for at in reversed(together)
@@ -64,3 +54,18 @@ def _together(base: Setting, duties: dict[str, list[float]]) -> list[Setting]:
             setting = setting.replaced(control, values[round(index * (len(values) - 1) / max(most - 1, 1))])
         found.append(setting)
     return found
+
+
+def _heard(
+    card: RigCard, question: Question, idle: str, duties: dict[str, list[float]], together: list[Setting]
+) -> list[Entry]:
+    """Return the noise readings without load: the room, each group alone at its duties, and all together."""
+    off = fans_off(card, base_of(card, question))
+    entries: list[Entry] = [Step(off, idle, BACKGROUND, "noise", "The room's background")]
+    for control, values in duties.items():
+        reason = f"The {part_of(control)} fans alone"
+        alone = [Step(off.replaced(control, duty), idle, NOISE, "noise", reason) for duty in values]
+        entries += arranged(alone, msgspec.structs.replace(question, idle_minutes=0.0), card)
+    if len(duties) > 1:
+        entries += [Step(setting, idle, NOISE, "noise", "All together") for setting in together]
+    return entries

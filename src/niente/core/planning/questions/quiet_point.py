@@ -2,7 +2,7 @@
 
 import msgspec
 
-from niente.core.model.plan import Confirmation, Entry, Step
+from niente.core.model.plan import Entry, Step
 from niente.core.model.question import Axis, FanSchool, Question
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
@@ -13,6 +13,7 @@ from niente.core.planning.builders import (
     Spot,
     base_of,
     baseline_steps,
+    confirmation,
     default_fans,
     limits_below,
     load_named,
@@ -61,9 +62,7 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     for index, load in enumerate(question.loads):
         steps = _heat(card, question, base, axes, load) if index == 0 else _rest(card, question, base, axes, load)
         entries += [msgspec.structs.replace(step, takes=takes) for step in arranged(steps, question, card)]
-    if card.load_of(LoadKind.HEAVY) is not None:
-        entries.append(Confirmation(exposure_s=question.confirm_minutes * 60.0))
-    return entries
+    return [*entries, *confirmation(card, question)]
 
 
 def _hottest(card: RigCard, base: Setting, axes: list[Axis]) -> Setting:

@@ -52,21 +52,32 @@ def node_indices(machine: Machine) -> dict[str, int]:
     return {name: index for index, name in enumerate(names)}
 
 
-def network_of(machine: Machine, index: dict[str, int], rng: np.random.Generator) -> Network:
-    """Return the network of one sample of a machine: how its cores differ is drawn from ``rng``."""
+Link = tuple[int, int, float, float]
+
+
+def _links(machine: Machine, index: dict[str, int], rng: np.random.Generator) -> tuple[list[Link], list[Link]]:
+    """Return what conducts between two nodes, ``(a, b, W/K, pumped)``, and what convects freely, ``(a, b, W/K, exponent)``."""
     heat = machine.heat
     cores, onto = heat.cores, index[heat.cores.onto]
-    links: list[tuple[int, int, float, bool]] = []
-    for i, conductance in enumerate(_core_conductances(machine, rng)):
-        links.append((i, onto, conductance, False))
+    links: list[Link] = [(i, onto, conductance, False) for i, conductance in enumerate(_core_conductances(machine, rng))]
     links += [(a, b, cores.neighbour, False) for a, b in _neighbours(machine.processor.cores, cores.rows)]
-    free = []
+    free: list[Link] = []
     for link in heat.links:
         a, b = (index[node] for node in link.between)
         if link.conductance:
             links.append((a, b, link.conductance, link.pumped))
         if link.natural:
             free.append((a, b, link.natural, link.exponent))
+    return links, free
+
+
+def network_of(machine: Machine, index: dict[str, int], rng: np.random.Generator) -> Network:
+    """Return the network of one sample of a machine: how its cores differ is drawn from ``rng``."""
+    heat = machine.heat
+    cores, onto = heat.cores, index[heat.cores.onto]
+    links, free = _links(machine, index, rng)
+    link_a, link_b, link_w, pumped = zip(*links, strict=True)
+    free_a, free_b, free_w, free_power = zip(*free, strict=True) if free else ((), (), (), ())
     streams = list(heat.streams.values())
     passes = [(s, one) for s, stream in enumerate(streams) for one in stream.passes]
     of_package = np.zeros(len(index))
@@ -75,14 +86,14 @@ def network_of(machine: Machine, index: dict[str, int], rng: np.random.Generator
     nodes = [cores.capacity] * machine.processor.cores + list(heat.nodes.values())
     return Network(
         per_joule=1.0 / np.array([*nodes, np.inf]),
-        link_a=np.array([one[0] for one in links], dtype=np.uint64),
-        link_b=np.array([one[1] for one in links], dtype=np.uint64),
-        link_w=np.array([one[2] for one in links], dtype=float),
-        pumped=np.array([one[3] for one in links], dtype=float),
-        free_a=np.array([one[0] for one in free], dtype=np.uint64),
-        free_b=np.array([one[1] for one in free], dtype=np.uint64),
-        free_w=np.array([one[2] for one in free], dtype=float),
-        free_power=np.array([one[3] for one in free], dtype=float),
+        link_a=np.array(link_a, dtype=np.uint64),
+        link_b=np.array(link_b, dtype=np.uint64),
+        link_w=np.array(link_w, dtype=float),
+        pumped=np.array(pumped, dtype=float),
+        free_a=np.array(free_a, dtype=np.uint64),
+        free_b=np.array(free_b, dtype=np.uint64),
+        free_w=np.array(free_w, dtype=float),
+        free_power=np.array(free_power, dtype=float),
         pass_stream=np.array([s for s, _ in passes], dtype=np.uint64),
         pass_node=np.array([index[one.node] for _, one in passes], dtype=np.uint64),
         pass_from=np.array([index[one.returns or one.node] for _, one in passes], dtype=np.uint64),
@@ -134,7 +145,7 @@ def take_flows(net: Network, air: Air, flows: Vector, density: float, pump: floa
 
 
 @compiled
-def warming(
+def warming(  # noqa: C901 - one compiled pass over nodes, links and streams: a call in it would cost the pace
     net: Network,
     taken: Vector,
     carried: Vector,

@@ -178,7 +178,7 @@ def move_fans(c: Constants, d: Demand, s: PlantState) -> float:
 
 
 @compiled
-def move_air(c: Constants, s: PlantState, pump: float) -> None:
+def move_air(c: Constants, s: PlantState, pump: float) -> None:  # noqa: C901 - compiled, as one pass over the streams
     """Find every stream's flow: driven by its fans, lifted by warmth, helped by others; and what it can take along."""
     moved = False
     for f in range(s.speeds.shape[0]):

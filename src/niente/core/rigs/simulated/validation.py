@@ -5,9 +5,10 @@ from itertools import pairwise
 
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import QUANTITIES
-from niente.core.model.rig_card import LoadKind
+from niente.core.model.rig_card import Control, LoadKind
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.card import channels_of, controls_of, filled
-from niente.core.rigs.simulated.machine import FORMAT, ROOM, Heat, Machine
+from niente.core.rigs.simulated.machine import FORMAT, ROOM, Heat, Machine, Stream
 
 STEP_S = 0.1
 """The plant's inner step; a node that answers faster than two of them cannot be followed."""
@@ -50,33 +51,50 @@ def _processor(machine: Machine) -> Iterator[str]:
         yield "supply.efficiency: at least one pair of load share and efficiency is wanted"
 
 
+def _nodes_of(at: str, stream: Stream) -> Iterator[tuple[str, str]]:
+    """Yield the nodes that a stream names, each with its place in the file."""
+    yield from ((f"{at}.source", stream.source), (f"{at}.sink", stream.sink))
+    for i, one in enumerate(stream.passes):
+        yield f"{at}.passes[{i}].node", one.node
+        if one.returns:
+            yield f"{at}.passes[{i}].returns", one.returns
+
+
+def _stream(at: str, name: str, stream: Stream, machine: Machine) -> Iterator[str]:
+    """Yield what is wrong with one stream by itself."""
+    for i, one in enumerate(stream.passes):
+        if (one.coolant > 0) != bool(one.returns):
+            yield f"{at}.passes[{i}].returns: a radiator names both its coolant flow and the node it returns to"
+    for other in stream.helped_by:
+        if other not in machine.heat.streams or other == name:
+            yield f"{at}.helped_by.{other}: there is no other stream of that name"
+    if stream.stages and not stream.impedance_pa:
+        yield f"{at}.impedance_pa: fans without anything to blow against never find their flow"
+    for stage in stream.stages:
+        yield from (f"{at}.stages: there is no fan {fan!r}" for fan in stage if fan not in machine.fans)
+
+
+def _node_readings(heat: Heat) -> Iterator[str]:
+    """Yield readings that are no temperature."""
+    for node, name in heat.readings.items():
+        if kind_of(name) not in QUANTITIES or not kind_of(name).endswith("temperature_c"):
+            yield f"heat.readings.{node}: there is no temperature called {name!r}"
+
+
 def _network(machine: Machine) -> Iterator[str]:
     """Yield links, streams and sources that name what is not there."""
     heat = machine.heat
     known = {*heat.nodes, ROOM}
     named = [("heat.cores.onto", heat.cores.onto)]
-    named += [(f"heat.links[{i}].between", node) for i, link in enumerate(heat.links) for node in link.between]
+    for i, link in enumerate(heat.links):
+        named += [(f"heat.links[{i}].between", node) for node in link.between]
     named += [(f"heat.sources[{i}].node", source.node) for i, source in enumerate(heat.sources)]
     named += [(f"heat.readings.{node}", node) for node in heat.readings]
     for name, stream in heat.streams.items():
-        at = f"heat.streams.{name}"
-        named += [(f"{at}.source", stream.source), (f"{at}.sink", stream.sink)]
-        for i, one in enumerate(stream.passes):
-            named += [(f"{at}.passes[{i}].node", one.node)]
-            named += [(f"{at}.passes[{i}].returns", one.returns)] if one.returns else []
-            if (one.coolant > 0) != bool(one.returns):
-                yield f"{at}.passes[{i}].returns: a radiator names both its coolant flow and the node it returns to"
-        for other in stream.helped_by:
-            if other not in heat.streams or other == name:
-                yield f"{at}.helped_by.{other}: there is no other stream of that name"
-        if stream.stages and not stream.impedance_pa:
-            yield f"{at}.impedance_pa: fans without anything to blow against never find their flow"
-        for stage in stream.stages:
-            yield from (f"{at}.stages: there is no fan {fan!r}" for fan in stage if fan not in machine.fans)
+        named += _nodes_of(f"heat.streams.{name}", stream)
+        yield from _stream(f"heat.streams.{name}", name, stream, machine)
     yield from (f"{index}: there is no node {node!r}" for index, node in named if node not in known)
-    for node, name in heat.readings.items():
-        if kind_of(name) not in QUANTITIES or not kind_of(name).endswith("temperature_c"):
-            yield f"heat.readings.{node}: there is no temperature called {name!r}"
+    yield from _node_readings(heat)
     placed = [fan for stream in heat.streams.values() for stage in stream.stages for fan in stage]
     yield from _twice("heat.streams", placed)
     yield from (f"fans.{name}: it stands in no stream" for name in machine.fans if name not in placed)
@@ -84,6 +102,17 @@ def _network(machine: Machine) -> Iterator[str]:
 
 def _too_quick(heat: Heat, cores: int) -> Iterator[str]:
     """Yield nodes so small that the plant's step would run away with them."""
+    out = _conductance_out(heat, cores)
+    for name, capacity in heat.nodes.items():
+        if capacity < 2.0 * STEP_S * out[name]:
+            yield f"heat.nodes.{name}: {capacity:g} J/K is too little for what is tied to it; it would answer within a step"
+    around = heat.cores.conductance + 4.0 * heat.cores.neighbour
+    if heat.cores.capacity < 2.0 * STEP_S * around:
+        yield f"heat.cores.capacity: {heat.cores.capacity:g} J/K is too little for its conductance"
+
+
+def _conductance_out(heat: Heat, cores: int) -> dict[str, float]:
+    """Return about how much leads out of each node, in W/K."""
     out = dict.fromkeys(heat.nodes, 0.0)
     for link in heat.links:
         for node in link.between:
@@ -96,12 +125,7 @@ def _too_quick(heat: Heat, cores: int) -> Iterator[str]:
             out[stream.sink] += 0.33 * stream.reference_m3h
     out[heat.cores.onto] += cores * heat.cores.conductance
     out[ROOM] = 0.0
-    for name, capacity in heat.nodes.items():
-        if capacity < 2.0 * STEP_S * out[name]:
-            yield f"heat.nodes.{name}: {capacity:g} J/K is too little for what is tied to it; it would answer within a step"
-    around = heat.cores.conductance + 4.0 * heat.cores.neighbour
-    if heat.cores.capacity < 2.0 * STEP_S * around:
-        yield f"heat.cores.capacity: {heat.cores.capacity:g} J/K is too little for its conductance"
+    return out
 
 
 def _fans(machine: Machine) -> Iterator[str]:
@@ -143,17 +167,27 @@ def _settings(machine: Machine) -> Iterator[str]:
         if control.name.startswith(("fan_duty.", "fan_supply_v.")) and part not in groups:
             yield f"controls: {control.name}: there is no fan group {part!r}"
     for at, setting in (("stock", filled(machine, machine.stock)), ("safe", filled(machine, machine.safe))):
-        for name, value in setting.controls():
-            known = controls.get(name)
-            if known is None:
-                yield f"{at}.{name}: the machine has no such control"
-            elif not known.takes(value):
-                yield f"{at}.{name}: {value:g} lies outside {known.low:g} to {known.high:g}"
-        yield from (f"{at}: {name} is not set" for name in controls if setting.value(name) is None)
-        for group, curve in setting.fan_curve.items():
-            yield from (f"{at}.fan_curve.{group}: {problem}" for problem in curve.problems())
-            if group not in groups or curve.source not in machine.curve_sources:
-                yield f"{at}.fan_curve.{group}: the machine has no such group, or cannot follow {curve.source!r}"
+        yield from _values(at, setting, controls)
+        yield from _curves(at, setting, machine)
+
+
+def _values(at: str, setting: Setting, controls: dict[str, Control]) -> Iterator[str]:
+    """Yield values of controls that the machine lacks or does not take, and controls without a value."""
+    for name, value in setting.controls():
+        known = controls.get(name)
+        if known is None:
+            yield f"{at}.{name}: the machine has no such control"
+        elif not known.takes(value):
+            yield f"{at}.{name}: {value:g} lies outside {known.low:g} to {known.high:g}"
+    yield from (f"{at}: {name} is not set" for name in controls if setting.value(name) is None)
+
+
+def _curves(at: str, setting: Setting, machine: Machine) -> Iterator[str]:
+    """Yield fan curves that cannot be followed."""
+    for group, curve in setting.fan_curve.items():
+        yield from (f"{at}.fan_curve.{group}: {problem}" for problem in curve.problems())
+        if group not in machine.groups() or curve.source not in machine.curve_sources:
+            yield f"{at}.fan_curve.{group}: the machine has no such group, or cannot follow {curve.source!r}"
 
 
 def _readings(machine: Machine) -> Iterator[str]:

@@ -50,14 +50,9 @@ def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str =
     now, then = each(logs, speeds), each(logs, best)
     slopes = np.stack([(each(logs + STEP * one, speeds) - now) / STEP for one in np.eye(logs.shape[0])], axis=-1)
     spread = path.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(path.covariance), slopes))
-    clear = [bool(now[1 + group] >= max(MIN_RUNG_K, float(spread[1 + group]))) for group in range(count)]
-    if not any(clear):  # before anything is measured nothing is told apart: show what is typical
-        clear = [bool(now[1 + group] >= MIN_RUNG_K) for group in range(count)]
-    share = [path.logs[SHARED + OF_GROUP * group + 2] for group in range(count)]
-    distinct = [group for group in sorted(range(count), key=lambda group: share[group]) if clear[group]]
-    rest = [group for group in range(count) if group not in distinct]
-    fixed = float(now[0] + sum(now[1 + group] for group in rest))
-    rungs = [Rung("", fixed, math.hypot(spread[0], *(spread[1 + group] for group in rest)), 0.0)]
+    distinct = _distinct(path, now[1:], spread[1:])
+    rest = [0, *(1 + group for group in range(count) if group not in distinct)]
+    rungs = [Rung("", float(np.sum(now[rest])), math.hypot(*spread[rest]), 0.0)]
     for group in distinct:
         by_fans = max(float(now[1 + group] - then[1 + group]), 0.0)
         rungs.append(Rung(path.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))
@@ -80,3 +75,15 @@ def _drives(logs: Vector, power_w: float, speeds: Array) -> int:
         strength = math.exp(logs[SHARED + OF_GROUP * group + 3]) * speeds[0, group]
         wins.append((round(float(now - _parts(logs, power_w, faster)[1]), 3), strength))
     return wins.index(max(wins))
+
+
+def _distinct(path: HeatPath, parts_k: Vector, spread_k: Vector) -> list[int]:
+    """Return the groups that have a rung of their own, the one that cools the package alone first.
+
+    ``parts_k`` ``(g,)`` are the groups' parts of the rise, ``spread_k`` ``(g,)`` their half widths.
+    """
+    clear = parts_k >= np.maximum(MIN_RUNG_K, spread_k)
+    if not clear.any():  # before anything is measured nothing is told apart: show what is typical
+        clear = parts_k >= MIN_RUNG_K
+    share = [path.logs[SHARED + OF_GROUP * group + 2] for group in range(len(path.groups))]
+    return [group for group in sorted(range(len(share)), key=share.__getitem__) if clear[group]]

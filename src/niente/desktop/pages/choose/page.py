@@ -137,8 +137,12 @@ class ChoosePage(Page):
         self.table.setVisible(choice is not None)
         self.scatter.setVisible(answer.field is not None)
         scale = answer.models.scale if answer.models is not None else Scale()
+        self._show_table(choice, scale)
         if answer.field is not None and project is not None:
             self.scatter.show_field(answer.field, project.limits, choice, scale, answer.method_steps)
+
+    def _show_table(self, choice: Choice | None, scale: Scale) -> None:
+        """Show the pick, those behind it and what each limit costs."""
         for words in self.costs.values():
             words.setText("")
         if choice is None:

@@ -5,6 +5,7 @@ import math
 import numpy as np
 
 from niente.core.analysis.fan_noise import MIN_RPM, GroupNoise, Loudness
+from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.listener import ListenerPlace
 from niente.core.analysis.maps import SettingMap, difference
 from niente.core.analysis.models import Models
@@ -99,6 +100,18 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
         blocks.append(Words(tr("Why here"), pick_reason(choice)))
     elif choice is not None and mapped.request.room_c is None:
         blocks.append(Words(tr("Against the pick"), comparison_text(choice, one)))
+    cautions = _cautions(one)
+    if cautions:
+        blocks.append(Words(tr("Caution"), " ".join(cautions)))
+    if mapped.other is not None:
+        blocks.append(_against(mapped, mapped.other, one))
+    if mapped.models.heat.follows_runs:
+        blocks.append(Words(tr("What does not fit"), _misfit_words(mapped.models.heat)))
+    return blocks
+
+
+def _cautions(one: Candidate) -> list[str]:
+    """Say what to mind about a setting."""
     cautions: list[str] = []
     if one.heat_limited:
         cautions.append(tr("The temperature cap limits the clock here: the core stands at it, and the room decides the work."))
@@ -108,30 +121,28 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
         cautions.append(tr("It was run, and it failed."))
     if "headroom" in one.breaks and not one.heat_limited:
         cautions.append(tr("The headroom wanted is not sure here in the design room."))
-    if cautions:
-        blocks.append(Words(tr("Caution"), " ".join(cautions)))
-    other = mapped.other
-    if other is not None:
-        index = mapped.field.nearest(*(one.setting.value(control) or 0.0 for control in (mapped.field.across, mapped.field.up)))
-        here, there = mapped.field.predicted, other.predicted
-        rows = []
-        for name, a, a_hw, b, b_hw in (
-            (tr("Core, K"), here.core_c, here.core_hw, there.core_c, there.core_hw),
-            (tr("Noise, dB"), here.in_room_dba, here.in_room_hw, there.in_room_dba, there.in_room_hw),
-            (
-                tr("Work, %"),
-                *(here.throughput_percent, here.throughput_hw),
-                *(there.throughput_percent, there.throughput_hw),
-            ),
-        ):
-            apart = difference(a[index], a_hw[index], b[index], b_hw[index])
-            verdict = tr("shown") if apart.shown else tr("none")
-            spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
-            rows.append((name, _signed(float(apart.value)), spread, verdict))
-        blocks.append(Columns(tr("Less {variant}").format(variant=mapped.request.against), ("", "", ""), tuple(rows)))
-    if mapped.models.heat.follows_runs:
-        blocks.append(Words(tr("What does not fit"), _misfit_words(mapped.models.heat)))
-    return blocks
+    return cautions
+
+
+def _against(mapped: SettingMap, other: SettingGrid, one: Candidate) -> Columns:
+    """Return what the machine gains or loses at a setting against another of its states, and whether that is shown."""
+    index = mapped.field.nearest(*(one.setting.value(control) or 0.0 for control in (mapped.field.across, mapped.field.up)))
+    here, there = mapped.field.predicted, other.predicted
+    rows = []
+    for name, a, a_hw, b, b_hw in (
+        (tr("Core, K"), here.core_c, here.core_hw, there.core_c, there.core_hw),
+        (tr("Noise, dB"), here.in_room_dba, here.in_room_hw, there.in_room_dba, there.in_room_hw),
+        (
+            tr("Work, %"),
+            *(here.throughput_percent, here.throughput_hw),
+            *(there.throughput_percent, there.throughput_hw),
+        ),
+    ):
+        apart = difference(a[index], a_hw[index], b[index], b_hw[index])
+        verdict = tr("shown") if apart.shown else tr("none")
+        spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
+        rows.append((name, _signed(float(apart.value)), spread, verdict))
+    return Columns(tr("Less {variant}").format(variant=mapped.request.against), ("", "", ""), tuple(rows))
 
 
 def _misfit_words(heat: HeatPath) -> str:

@@ -17,7 +17,7 @@ from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.pick import Choice
 from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_points, quietest, unit_of
-from niente.desktop.pages.map.query_row import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
+from niente.desktop.pages.map.request_row import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width

@@ -8,27 +8,28 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QStackedWidget
 
+from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.listener import listener_of_sheet
 from niente.core.analysis.map_table import map_as_csv
 from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
-from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NienteError
-from niente.core.model.names import part_of
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text, quantity_of
+from niente.core.model.rig_card import RigCard
 from niente.core.science.heat.sum import OTHER
 from niente.core.selection.pick import Candidate, candidate_at
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.map.field_view import FieldView
+from niente.desktop.pages.map.heads import axis_titles, fixed_words
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, point_text, steps_away, why_here
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import FieldPicture
 from niente.desktop.pages.map.picture import save_picture
-from niente.desktop.pages.map.query_row import MapRequestRow
+from niente.desktop.pages.map.request_row import MapRequestRow
 from niente.desktop.pages.map.rows import FIGURES, table_heads, table_rows
 from niente.desktop.pages.map.watts_view import WattsView
 from niente.desktop.pages.page import Page
@@ -237,39 +238,45 @@ class MapPage(Page):
         if mapped is None or project is None or card is None:
             self.set_head(tr("How temperature and noise lie over the settings"), tr("Map"))
             return
-        models = mapped.models
         self.request_row.show_for_lines(self.views.current == WATTS)
-        self.request_row.show_choices(models, project.limits.design_room_c, mapped.field.settings.base)
+        self.request_row.show_choices(mapped.models, project.limits.design_room_c, mapped.field.settings.base)
+        self._draw_view(mapped)
+
+    def _draw_view(self, mapped: SettingMap) -> None:
+        """Draw the view that is chosen, under its own head."""
         room = quantity_of("room_temperature_c").with_unit(mapped.room_c)
-        fixed = _fixed_words(mapped, of_field=self.views.current != WATTS)
+        fixed = fixed_words(mapped, of_field=self.views.current != WATTS)
         if self.views.current == WATTS:
             lead = tr("Hottest core over the room against package power{fixed}").format(fixed=fixed)
             self.set_head(lead, tr("Rise against watts"))
             self._show_watts(mapped)
         elif self.views.current == NOISE:
             self.set_head(tr("Each fan group alone, and all together, from what was read"), tr("Noise against duty"))
-            self.noise.show_noise(mapped.loudness, models.scale, by_speed=self.by_speed.isChecked())
+            self.noise.show_noise(mapped.loudness, mapped.models.scale, by_speed=self.by_speed.isChecked())
         else:
             layer = LAYERS[self.request_row.layer.currentIndex()]
             title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
             title = tr("{layer}, less that with {variant}") if mapped.other is not None else title
             words = title.format(layer=tr(layer.title), room=room, variant=mapped.request.against)
-            self.set_head(tr("Field over {a} and {b}{fixed}").format(**_axes(mapped), fixed=fixed), words)
+            self.set_head(tr("Field over {a} and {b}{fixed}").format(**axis_titles(mapped), fixed=fixed), words)
             self._show_field(mapped)
+
+    def _running_place(self, field: SettingGrid, card: RigCard) -> tuple[float, float] | None:
+        """Return where the run under way lies in a field; ``None`` where none runs, or it lies outside."""
+        live = self.session.live
+        if live is None or live.closed is not None or not self.session.busy():
+            return None
+        whole = live.opened.step.setting.over(card.stock)
+        x, y = whole.value(field.across) or 0.0, whole.value(field.up) or 0.0
+        inside = field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]
+        return (x, y) if inside else None
 
     def _show_field(self, mapped: SettingMap) -> None:
         card, field, answer = self.session.card, mapped.field, self.session.answer
         if card is None:
             return
         layer = LAYERS[self.request_row.layer.currentIndex()]
-        live = self.session.live
-        now = live.opened.step.setting if live is not None and live.closed is None and self.session.busy() else None
-        running = None
-        if now is not None:
-            whole = now.over(card.stock)
-            x, y = whole.value(field.across) or 0.0, whole.value(field.up) or 0.0
-            inside = field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]
-            running = (x, y) if inside else None
+        running = self._running_place(field, card)
         plan = self.session.plan
         guards = plan.guards if plan is not None else ()
         ceiling = card.temperature_ceiling_c(field.settings.base)
@@ -364,19 +371,26 @@ class MapPage(Page):
         law = noise.law_of(one.group) if one is not None else None
         return noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
 
+    def _of_setting(self, mapped: SettingMap, one: Candidate) -> list[Block]:
+        """Explain the setting that is selected, or else the pick, and what one step away would bring."""
+        field, models = mapped.field, mapped.models
+        controls = (field.across, field.up)
+        point = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
+        listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
+        lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
+        index = self._index if self.candidate is not None else field.nearest(*point)
+        return [
+            *candidate_blocks(lead, point_text(controls, point), one, models.scale, listening),
+            Buttons(("map.run_here",)),
+            steps_away(models, mapped.limits, field.settings, index, controls),
+        ]
+
     def _of_field(self, mapped: SettingMap) -> list[Block]:
-        answer, models, field = self.session.answer, mapped.models, mapped.field
+        answer, models = self.session.answer, mapped.models
         blocks: list[Block] = []
         one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
         if one is not None:
-            controls = (field.across, field.up)
-            point = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
-            listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
-            lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
-            blocks += candidate_blocks(lead, point_text(controls, point), one, models.scale, listening)
-            blocks.append(Buttons(("map.run_here",)))
-            index = self._index if self.candidate is not None else field.nearest(*point)
-            blocks.append(steps_away(models, mapped.limits, field.settings, index, controls))
+            blocks += self._of_setting(mapped, one)
             blocks += why_here(mapped, one, answer.choice)
         power = one.power_w if one is not None else mapped.watts.measured_w
         theta, half_width = models.heat.resistance(power, models.heat.full_rpm)
@@ -397,25 +411,3 @@ def _alike(mapped: SettingMap, limits: Limits, request: MapRequest) -> bool:
     """Return whether a map was worked out under the limits that are in force."""
     here = limits if request.room_c is None else msgspec.structs.replace(limits, design_room_c=request.room_c)
     return mapped.limits == here
-
-
-def _axes(mapped: SettingMap) -> dict[str, str]:
-    known = {control.name: control.title.lower() for control in mapped.models.card.controls}
-    return {"a": known.get(mapped.field.across, mapped.field.across), "b": known.get(mapped.field.up, mapped.field.up)}
-
-
-def _fixed_words(mapped: SettingMap, *, of_field: bool) -> str:
-    """Return what the other controls stand at, in words, as far as they are the same everywhere."""
-    field = mapped.field
-    base = field.settings.base
-    wanted = tuple(
-        control.name
-        for control in mapped.models.card.controls
-        if control.name not in (field.settings.values if of_field else (POWER, mapped.models.fans))
-        and (control.name.startswith("fan_duty.") or control.name in ("voltage_offset_mv", "temperature_cap_c"))
-    )
-    text = base.text(wanted)
-    of_places = field.settings.values if of_field else ()
-    found = [part_of(name) for name in of_places if name not in (field.across, field.up)]
-    words = ([text] if text else []) + [tr("{group} fans as quiet as they may").format(group=group) for group in found]
-    return "; " + ", ".join(words) if words else ""

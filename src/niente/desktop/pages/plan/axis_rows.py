@@ -118,12 +118,14 @@ class AxisRow:
             stepped = ""  # other ends make another axis than the list that stood there
         if LIST.search(stepped):
             return Axis(self.control, tuple(self._figure(part) for part in LIST.split(stepped) if part.strip()))
-        if not first:
-            if last or stepped:
-                raise NoFigureError(tr("it has no beginning"))
-            return None
+        if not first and (last or stepped):
+            raise NoFigureError(tr("it has no beginning"))
         if not last:
-            return self._figure(first)
+            return self._figure(first) if first else None
+        return self._between(first, last, stepped, step)
+
+    def _between(self, first: str, last: str, stepped: str, step: float) -> Axis | float:
+        """Return the axis from one end to the other, or the one value where they are the same."""
         ends = self._figure(first), self._figure(last)
         if ends[0] == ends[1]:
             return ends[0]
@@ -177,9 +179,12 @@ class AxisTable(QWidget):
         if list(self.rows) != wanted:
             self._build(card, wanted)
         for control, row in self.rows.items():
-            axis = next((one for one in question.axes if one.control == control), None)
+            axis = _axis_over(question, control)
             row.put(axis, fixed.get(control), len(snapped(_whole(axis, card), card)) if axis is not None else 1)
-        others = [name for name in offered_controls(card) if name not in wanted]
+        self._offer([name for name in offered_controls(card) if name not in wanted], card)
+
+    def _offer(self, others: list[str], card: RigCard) -> None:
+        """Offer the controls that have no row yet."""
         if [self.add.itemData(index) for index in range(1, self.add.count())] != others:
             self.add.clear()
             self.add.addItem(tr("Another control …"))
@@ -210,13 +215,8 @@ class AxisTable(QWidget):
         row, card, question = self.rows.get(control), self._card, self._question
         if row is None or card is None or question is None or not any(field.isModified() for field in row.fields):
             return
-        before = next((one for one in question.axes if one.control == control), None)
-        try:
-            read = row.read(range_of(_whole(Axis(control), card), card)[2])
-            typed = read if isinstance(read, Axis) else None if read is None else Axis(control, (read,))
-            problem = axis_problem(_whole(typed, card), card) if typed is not None else ""
-        except NoFigureError as error:
-            problem, read = str(error), None
+        before = _axis_over(question, control)
+        read, problem = _typed(row, card)
         if problem:
             self.show_question(card, question)
             kept = tr("The plan is unchanged.")
@@ -268,3 +268,20 @@ def _first_value(card: RigCard, control: str) -> float:
 
 def _plain(value: float) -> str:
     return f"{value:.6g}".replace("-", "−")
+
+
+def _axis_over(question: Question, control: str) -> Axis | None:
+    """Return the axis over exactly this control."""
+    return next((one for one in question.axes if one.control == control), None)
+
+
+def _typed(row: AxisRow, card: RigCard) -> tuple[Axis | float | None, str]:
+    """Return what was typed in a row, and why it cannot be (``""`` where it can)."""
+    try:
+        read = row.read(range_of(_whole(Axis(row.control), card), card)[2])
+    except NoFigureError as error:
+        return None, str(error)
+    if read is None:
+        return None, ""
+    axis = read if isinstance(read, Axis) else Axis(row.control, (read,))
+    return read, axis_problem(_whole(axis, card), card)

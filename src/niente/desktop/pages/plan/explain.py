@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable, Sequence
 
+from niente.core.analysis.evidence import RunSummary
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of, sentence
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.alternatives import Alternative
@@ -29,7 +30,22 @@ def explain(
     index: int, row: Row, seen: StepForecast, card: RigCard, controls: tuple[str, ...], *, running: bool = False
 ) -> list[Block]:
     """Explain one run: what it sets, what it came to or is foreseen to come to, and why it is there."""
-    run, step, lines = row.run, row.step, []
+    step = row.step
+    lines = _temperature_and_noise(row.run, seen) + _power_and_failures(row.run)
+    whole = step.setting.over(card.stock)
+    words = whole.text(controls) or step.load
+    lead = tr("Run {n}, {stage}: {state}")
+    lead = lead.format(n=index + 1, stage=tr(step.stage), state=tr("running") if running else tr(STATUS_WORDS[row.status]))
+    blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
+    if lines:
+        blocks.append(Readings(tr("What it says"), tuple(lines)))
+    blocks.append(Words(tr("Why it is here"), " ".join(_reasons(row))))
+    return blocks
+
+
+def _temperature_and_noise(run: RunSummary | None, seen: StepForecast) -> list[Reading]:
+    """Return what a run measured, or what is foreseen of it."""
+    lines = []
     quantity = quantity_of("hottest_core_c")
     if run is not None and run.settled.known:
         lines.append(_reading(tr("Core, settled"), quantity.text(run.settled.value_c), run.settled.half_width_k, "°C"))
@@ -39,17 +55,24 @@ def explain(
         lines.append(_reading(tr("Noise in the room"), number_text(run.noise_dba, 1), run.noise_hw_db, "dBA"))
     elif math.isfinite(seen.noise_dba):
         lines.append(_reading(tr("Noise, foreseen"), number_text(seen.noise_dba, 1), seen.noise_hw, "dBA"))
-    if run is not None and math.isfinite(run.power_w):
+    return lines
+
+
+def _power_and_failures(run: RunSummary | None) -> list[Reading]:
+    """Return what only a run that was made can say."""
+    lines: list[Reading] = []
+    if run is None:
+        return lines
+    if math.isfinite(run.power_w):
         lines.append(Reading(tr("Package power"), number_text(run.power_w, 1), unit="W"))
-    if run is not None and run.failures:
+    if run.failures:
         lines.append(Reading(tr("Wrong results"), f"{run.failures}"))
-    whole = step.setting.over(card.stock)
-    words = whole.text(controls) or step.load
-    lead = tr("Run {n}, {stage}: {state}")
-    lead = lead.format(n=index + 1, stage=tr(step.stage), state=tr("running") if running else tr(STATUS_WORDS[row.status]))
-    blocks: list[Block] = [Title(lead, f"{words}, {step.variant}" if step.variant else words)]
-    if lines:
-        blocks.append(Readings(tr("What it says"), tuple(lines)))
+    return lines
+
+
+def _reasons(row: Row) -> list[str]:
+    """Say why a run is in the list, what it waits for, and when it ends."""
+    step = row.step
     why = [sentence(step.reason)]
     if row.reason:
         why.append(tr("Left out: {reason}.").format(reason=row.reason))
@@ -64,8 +87,7 @@ def explain(
     else:
         known = tr("It ends, {rest}when its settled temperature is known to ±{k} K, at the latest after {t}.")
         why.append(known.format(rest=rest, k=f"{ends.known_to_k:g}", t=duration_text(ends.max_s)))
-    blocks.append(Words(tr("Why it is here"), " ".join(why)))
-    return blocks
+    return why
 
 
 def costs(heading: str, unit: str, ways: Sequence[Alternative], budget_h: float | None) -> list[Block]:
@@ -125,11 +147,23 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], StepForecast], c
     if lines:
         blocks.append(Readings(tr("Hottest"), tuple(lines)))
     if run.hands:
-        first = run.hands[0]
-        words = tr("First before run {n}: {what}.").format(n=first + 1, what=hand_words(card, rows, first))
-        if any(rows[index].step.variant for index in run.hands):
-            words += " " + tr("Hands go in with the mains off and unplugged; the maker's limits and local rules come first.")
-        blocks.append(Words(tr("By hand"), words))
+        blocks.append(Words(tr("By hand"), _first_hands(run.hands, rows, card)))
+    near = _nearest(run)
+    if near:
+        blocks.append(Readings(tr("Nearest to a guard"), near, tr("left, run")))
+    return blocks
+
+
+def _first_hands(hands: Sequence[int], rows: Sequence[Row], card: RigCard) -> str:
+    """Say where hands are first wanted, and the caution where they go into the machine."""
+    words = tr("First before run {n}: {what}.").format(n=hands[0] + 1, what=hand_words(card, rows, hands[0]))
+    if any(rows[index].step.variant for index in hands):
+        words += " " + tr("Hands go in with the mains off and unplugged; the maker's limits and local rules come first.")
+    return words
+
+
+def _nearest(run: DryRun) -> tuple[Reading, ...]:
+    """Return how near the plan is foreseen to come to its guards."""
     near = []
     for one in run.near[:GUARDS_SHOWN]:
         quantity = quantity_of(one.guard.quantity)
@@ -139,9 +173,7 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], StepForecast], c
         else:
             unit = "K" if quantity.unit == "°C" else quantity.unit
             near.append(Reading(name, number_text(one.gap, 1), unit=f"{unit}, {one.index + 1}"))
-    if near:
-        blocks.append(Readings(tr("Nearest to a guard"), tuple(near), tr("left, run")))
-    return blocks
+    return tuple(near)
 
 
 def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:

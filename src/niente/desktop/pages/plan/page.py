@@ -1,6 +1,7 @@
 """The Plan page: the question first, then what to measure, in what order, at what cost."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
@@ -8,7 +9,8 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.model.quantities import duration_text
-from niente.core.model.question import Axis
+from niente.core.model.question import Axis, Question
+from niente.core.planning.alternatives import Alternative
 from niente.core.planning.progress import Row
 from niente.core.planning.templates import template
 from niente.core.science.dynamics import Scale
@@ -273,9 +275,7 @@ class PlanPage(Page):
         if shown == self._shown:  # a change of the list by hand asks nothing else
             return
         self._shown = shown
-        kind = template(question.template)
-        title = planner.file.stem if planner.file is not None else tr(kind.title) if kind is not None else question.template
-        lead = tr("A plan from a file") if planner.file is not None else tr(kind.asks) if kind is not None else ""
+        lead, title = _heading(question, planner.file)
         self.set_head(lead, title)
         self.questions.show_choice(card, question.template, title if planner.own is not None else "")
         self.axes.show_question(card, question)
@@ -352,6 +352,15 @@ class PlanPage(Page):
         run = self.session.planner.dry
         return self.session.plan is not None and not (run is not None and run.wrong)
 
+    def _costs_in_focus(self, ways: Sequence[Alternative], budget_h: float | None) -> list[Block]:
+        """Say what other values of the field in focus would cost."""
+        row = self.axes.rows.get(self._focus)
+        names = {TARGET: tr("How well it is known"), BUDGET: tr("Time budget")}
+        headings = {TARGET: tr("What a target costs"), BUDGET: tr("What a budget buys")}
+        name, unit = (row.name.text(), row.unit) if row is not None else (names.get(self._focus, self._focus), "")
+        heading = headings.get(self._focus, tr("What a step costs"))
+        return [Title(tr("In focus"), name), *costs(heading, unit, ways, budget_h)]
+
     def margin(self) -> list[Block]:
         """Explain the field in focus, the run that is selected, and what the dry run came to."""
         planner, card = self.session.planner, self.session.card
@@ -362,14 +371,7 @@ class PlanPage(Page):
         one = self.selected()
         ways = planner.comparison
         if self._focus and ways is not None and ways.of == self._focus:
-            row = self.axes.rows.get(self._focus)
-            names = {TARGET: tr("How well it is known"), BUDGET: tr("Time budget")}
-            name = row.name.text() if row is not None else names.get(self._focus, self._focus)
-            blocks.append(Title(tr("In focus"), name))
-            unit = row.unit if row is not None else ""
-            headings = {TARGET: tr("What a target costs"), BUDGET: tr("What a budget buys")}
-            heading = headings.get(self._focus, tr("What a step costs"))
-            blocks += costs(heading, unit, ways.ways, project.question.budget_h)
+            blocks += self._costs_in_focus(ways.ways, project.question.budget_h)
         elif one is not None:
             running = one[0] == self.session.running_index()
             blocks += explain(one[0], one[1], planner.seen(one[1]), card, self.model.columns, running=running)
@@ -380,3 +382,11 @@ class PlanPage(Page):
         blocks.append(Words(f"{card.title}, {card.variant}", card.summary + (tr(" (simulated)") if card.simulated else "")))
         blocks.append(Buttons(("edit.undo", "plan.keep")))
         return blocks
+
+
+def _heading(question: Question, file: Path | None) -> tuple[str, str]:
+    """Return what is asked, and the name of the question or of the file that the plan is from."""
+    if file is not None:
+        return tr("A plan from a file"), file.stem
+    kind = template(question.template)
+    return (tr(kind.asks), tr(kind.title)) if kind is not None else ("", question.template)

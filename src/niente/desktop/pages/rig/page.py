@@ -311,14 +311,8 @@ class RigPage(Page):
         models = session.answer.models
         if models is not None:
             level = number_text(models.noise.background_dba, 1)
-            found.append(
-                Reading(
-                    tr("Background, measured"),
-                    level,
-                    f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}",
-                    "dBA",
-                )
-            )
+            spread = f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}"
+            found.append(Reading(tr("Background, measured"), level, spread, "dBA"))
         return found
 
     def _trust(self) -> list[Reading]:

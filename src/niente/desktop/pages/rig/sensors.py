@@ -83,17 +83,11 @@ class SensorsView(QWidget):
             return
         name = self._names[row]
         if column == READ_BY:
-            others = tuple(one for one in sheet.by_hand if one != name)
-            by_hand = (*others, name) if value == tr(BY[True]) else others
-            words, after = tr("how a meter is read"), msgspec.structs.replace(sheet, by_hand=by_hand)
-            if not self.session.sheets.change(words, after):
-                self.show_sheet(sheet, bench.own_card)
-            return
-        known = {trust.channel: trust for trust in sheet.trust}
-        field = {OFFSET: "offset", GAIN: "gain", REFERENCE: "reference"}[column]
-        known[name] = msgspec.structs.replace(known.get(name, Trust(name)), **{field: value})
-        kept = tuple(trust for trust in known.values() if trust != Trust(trust.channel))
-        if not self.session.sheets.change(tr("sensor trust"), msgspec.structs.replace(sheet, trust=kept)):
+            words, after = tr("how a meter is read"), _with_reading(sheet, name, by_hand=value == tr(BY[True]))
+        else:
+            field = {OFFSET: "offset", GAIN: "gain", REFERENCE: "reference"}[column]
+            words, after = tr("sensor trust"), _trusted(sheet, name, field, value)
+        if not self.session.sheets.change(words, after):
             self.show_sheet(sheet, bench.own_card)
 
 
@@ -139,3 +133,16 @@ def _row(kind: str, alike: list[Channel], known: dict[str, Trust], by_hand: tupl
         ),
         Entry(trust.reference, trust.reference, title=tr("As shown by")),
     ]
+
+
+def _with_reading(sheet: RigSheet, name: str, *, by_hand: bool) -> RigSheet:
+    """Return a sheet on which a channel is read by hand, or by cable."""
+    others = tuple(one for one in sheet.by_hand if one != name)
+    return msgspec.structs.replace(sheet, by_hand=(*others, name) if by_hand else others)
+
+
+def _trusted(sheet: RigSheet, name: str, field: str, value: object) -> RigSheet:
+    """Return a sheet with one figure of a channel's trust changed; trust that says nothing is not kept."""
+    known = {trust.channel: trust for trust in sheet.trust}
+    known[name] = msgspec.structs.replace(known.get(name, Trust(name)), **{field: value})
+    return msgspec.structs.replace(sheet, trust=tuple(one for one in known.values() if one != Trust(one.channel)))

@@ -283,6 +283,18 @@ class Painting:
             foot = self.sight.canvas.area(self.sight.panels[-1].box).bottom() + 8 + BAND_PX
             draw_upright(painter, self.sight.time().px(at), top - 14, foot, colour)
 
+    def _draw_end(self, painter: QPainter, line: TraceLine, value: float, at: QPointF) -> None:
+        """Draw the name of one line from a point on, and its reading at the right edge."""
+        p, quantity = self.sight.canvas.look.palette, quantity_of(line.quantity)
+        colour = p.second if line.second else p.soft if line.soft else p.ink
+        draw_text(painter, at, line.title, font(SMALL), colour)
+        right, y = float(self.sight.canvas.width()), at.y()
+        right -= draw_text(painter, QPointF(right, y), f"\u00a0{quantity.unit}", font(SMALL), p.soft, align=RIGHT)
+        right -= draw_text(painter, QPointF(right, y), quantity.text(value), font(BODY), colour, align=RIGHT) + 7
+        mark = self.sight.scale.mark(value) if line.channel == "noise_dba" else ""
+        if mark:
+            draw_text(painter, QPointF(right, y), mark, font(BODY, bold=True, italic=True), colour, align=RIGHT)
+
     def _draw_ends(self, painter: QPainter, at: float) -> None:
         """Draw each line's name and its reading at the right, moved apart where they would meet."""
         assert self.sight.strip is not None
@@ -298,18 +310,7 @@ class Painting:
             extra = self._power_limit() if panel.spec.title == "Power" else None
             positions = apart(heights, 13.0)
             for (line, value), y in zip(shown, positions, strict=True):
-                quantity = quantity_of(line.quantity)
-                colour = p.second if line.second else p.soft if line.soft else p.ink
-                draw_text(painter, QPointF(area.right() + 10, y + 3.5), line.title, font(SMALL), colour)
-                right = float(self.sight.canvas.width())
-                width = draw_text(painter, QPointF(right, y + 3.5), f"\u00a0{quantity.unit}", font(SMALL), p.soft, align=RIGHT)
-                body = font(BODY)
-                right -= width
-                right -= draw_text(painter, QPointF(right, y + 3.5), quantity.text(value), body, colour, align=RIGHT) + 7
-                mark = self.sight.scale.mark(value) if line.channel == "noise_dba" else ""
-                if mark:
-                    marks = font(BODY, bold=True, italic=True)
-                    draw_text(painter, QPointF(right, y + 3.5), mark, marks, colour, align=RIGHT)
+                self._draw_end(painter, line, value, QPointF(area.right() + 10, y + 3.5))
             if extra and positions:
                 text = tr("limit {w} W").format(w=number_text(extra, 0))
                 draw_text(painter, QPointF(area.right() + 10, positions[-1] + 17), text, font(SMALL), p.soft)

@@ -8,6 +8,7 @@ from niente.core.analysis.grid import GridView, OtherControls, axes_of
 from niente.core.analysis.maps import MapRequest
 from niente.core.analysis.models import Models
 from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.services.translation import tr
@@ -175,27 +176,7 @@ class MapRequestRow(QWidget):
         """Show the values of the controls on no axis; where they are fixed they can be edited."""
         wanted = [name for name in self._axes if name not in (self.across.currentData(), self.up.currentData())][:MAX_FIXED]
         if list(self._held) != wanted:
-            while (item := self._fixed_row.takeAt(0)) is not None:
-                widget = item.widget()
-                if widget is not None:
-                    widget.hide()
-                    widget.deleteLater()
-            self._held = {}
-            for name in wanted:
-                control = models.card.control(name)
-                if control is None:
-                    continue
-                low = control.low if control.rest is None else min(control.low, control.rest)
-                field = QuantityField(quantity_of(name), low=low, high=control.high, step=control.step, title=control.title)
-                field.settled.connect(lambda value, name=name: self._set_fixed(name, value))
-                field.setMinimumWidth(MIN_PX)
-                field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-                words = ShortLabel("soft")
-                words.setText(control.title)
-                words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self._fixed_row.addWidget(words, 5)
-                self._fixed_row.addWidget(field, 4)
-                self._held[name] = field
+            self._build_fixed(wanted, models.card)
         how = OTHERS[self.others.currentIndex()][0]
         for name, field in self._held.items():
             value = base.value(name)
@@ -204,6 +185,30 @@ class MapRequestRow(QWidget):
             )
             if value is not None and not field.hasFocus():
                 field.put(value)
+
+    def _build_fixed(self, wanted: list[str], card: RigCard) -> None:
+        """Make the fields of the controls on no axis anew."""
+        while (item := self._fixed_row.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        self._held = {}
+        for name in wanted:
+            control = card.control(name)
+            if control is None:
+                continue
+            low = control.low if control.rest is None else min(control.low, control.rest)
+            field = QuantityField(quantity_of(name), low=low, high=control.high, step=control.step, title=control.title)
+            field.settled.connect(lambda value, name=name: self._set_fixed(name, value))
+            field.setMinimumWidth(MIN_PX)
+            field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+            words = ShortLabel("soft")
+            words.setText(control.title)
+            words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            self._fixed_row.addWidget(words, 5)
+            self._fixed_row.addWidget(field, 4)
+            self._held[name] = field
 
     def _set_fixed(self, name: str, value: float) -> None:
         view = self._request.view
