@@ -5,10 +5,10 @@ import time
 import numpy as np
 from scipy.integrate import solve_ivp
 
+from benchmarks.fleet import record_all
 from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.model.setting import Setting
-from niente.core.rigs.simulated.fleet import record_all
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.network import warming
 from niente.core.rigs.simulated.rig import SimulatedRig

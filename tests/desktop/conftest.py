@@ -28,7 +28,7 @@ from tests.conftest import larkspur_rig
 
 
 class QuietBus(DesktopBus):
-    """A desk that keeps what it is told, for tests to look at."""
+    """A desktop bus that keeps what it is told, for tests to look at."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -47,7 +47,7 @@ class QuietBus(DesktopBus):
 
 @pytest.fixture(scope="session", autouse=True)
 def window_thread_collects() -> Iterator[None]:
-    """Garbage is collected in the window's thread alone, as the application does it (``desktop/garbage.py``): a
+    """Garbage is collected in the window's thread alone, as the application does it (``desktop/services/garbage.py``): a
     window's objects that end in the bench's thread can wait for each other for ever."""
     gc.collect()
     gc.freeze()
@@ -171,6 +171,17 @@ def wait_until(true: Callable[[], bool], seconds: float = 20.0) -> None:
         assert time.monotonic() < end, "the window did not come up in time"
         QApplication.processEvents()
         time.sleep(0.002)
+
+
+def drain(session: Session) -> None:
+    """Let everything that is under way come in: records on the bridge, plans being laid out, answers and maps."""
+    for _ in range(3):  # what comes in may set more going
+        session._bridge.hand_over()
+        session._analyst._pool.submit(lambda: None).result(20)
+        if session.planner._breath.isActive():
+            session.planner._breath.timeout.emit()
+        session.planner._pool.submit(lambda: None).result(20)
+        QApplication.processEvents()
 
 
 @pytest.fixture(scope="session")

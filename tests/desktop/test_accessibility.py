@@ -1,5 +1,6 @@
 """Every page can be used without eyes and without a mouse: names, text alternatives, and a way round by Tab."""
 
+import contextlib
 from collections.abc import Callable
 
 import pytest
@@ -60,14 +61,20 @@ def test_every_picture_is_also_told_in_words(swept_window: Window, name: str, qt
     swept_window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: swept_window.session.live is not None, timeout=10000)
     swept_window.go_to(NAMES.index(name))
-    qtbot.wait(400)
-    pictures = [one for one in swept_window.findChildren(QWidget) if isinstance(one, PICTURES) and one.isVisible()]
-    assert pictures
-    for picture in pictures:
-        assert picture.accessibleName()
+
+    def pictures() -> list[QWidget]:
+        return [one for one in swept_window.findChildren(QWidget) if isinstance(one, PICTURES) and one.isVisible()]
+
+    def told(picture: QWidget) -> bool:
         words = picture.accessibleDescription()
-        assert len(words.split()) >= 4, (type(picture).__name__, words)
-        assert any(sign.isdigit() for sign in words)
+        return len(words.split()) >= 4 and any(sign.isdigit() for sign in words)
+
+    with contextlib.suppress(qtbot.TimeoutError):  # then the words below say which is not told
+        qtbot.waitUntil(lambda: bool(pictures()) and all(map(told, pictures())), timeout=10000)
+    assert pictures()
+    for picture in pictures():
+        assert picture.accessibleName()
+        assert told(picture), (type(picture).__name__, picture.accessibleDescription())
     swept_window.session.stop()
     qtbot.waitUntil(lambda: not swept_window.session.busy(), timeout=10000)
 

@@ -1,11 +1,13 @@
 """The desktop's bus, for real: a bus of the test's own with stand-ins for its two services."""
 
 import os
+import select
 import shutil
 import socket
 import subprocess
+import tempfile
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -21,11 +23,12 @@ pytestmark = pytest.mark.skipif(shutil.which("dbus-daemon") is None, reason="no 
 
 @pytest.fixture
 def bus(tmp_path: Path) -> Iterator[str]:
-    """A message bus of its own; ended by its own process id."""
+    """A message bus of its own; ended by its own process id. Its socket's path is short: the system allows 107 characters."""
+    room = Path(tempfile.mkdtemp(prefix="bus-", dir="/tmp"))
     config = tmp_path / "bus.conf"
     config.write_text(
         "<busconfig><type>session</type>"
-        f"<listen>unix:path={tmp_path}/bus</listen><auth>EXTERNAL</auth>"
+        f"<listen>unix:path={room}/socket</listen><auth>EXTERNAL</auth>"
         '<policy context="default"><allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/>'
         '<allow own="*"/></policy></busconfig>'
     )
@@ -33,10 +36,13 @@ def bus(tmp_path: Path) -> Iterator[str]:
         ["dbus-daemon", f"--config-file={config}", "--nofork", "--print-address"], stdout=subprocess.PIPE, text=True
     )
     assert daemon.stdout is not None
-    yield daemon.stdout.readline().strip()
-    daemon.terminate()
-    daemon.wait(10)
-    daemon.stdout.close()
+    try:
+        yield daemon.stdout.readline().strip()
+    finally:
+        daemon.terminate()
+        daemon.wait(10)
+        daemon.stdout.close()
+        shutil.rmtree(room)
 
 
 class Service:
@@ -45,7 +51,6 @@ class Service:
     def __init__(self, bus: str, name: str) -> None:
         self.calls: list[tuple[str, tuple[Any, ...]]] = []
         self.lock, self._given = socket.socketpair()
-        self.lock.setblocking(False)
         self._link = open_dbus_connection(bus=bus, enable_fds=True)
         self._link.send_and_get_reply(message_bus.RequestName(name), timeout=5)
         self.called, self._closing = threading.Event(), threading.Event()
@@ -71,11 +76,12 @@ class Service:
             self.called.set()
 
     def lock_is_held(self) -> bool:
-        """Whether somebody still holds the other end."""
-        try:
-            return self.lock.recv(1) != b""
-        except BlockingIOError:
-            return True
+        """Whether somebody still holds the other end at this moment."""
+        return not select.select([self.lock], [], [], 0.0)[0]
+
+    def wait_for_release(self, seconds: float) -> bool:
+        """Wait for the end of file that comes once nobody holds the other end; the daemon lets go of its copy when it will."""
+        return bool(select.select([self.lock], [], [], seconds)[0]) and self.lock.recv(1) == b""
 
     def give_away(self) -> None:
         """Keep no end for ourselves: then only the one who asked holds it."""
@@ -89,9 +95,29 @@ class Service:
         self._given.close()
 
 
-def test_a_word_is_shown_by_the_desktop(bus: str) -> None:
-    service = Service(bus, NOTIFY[1])
-    desktop_bus = DesktopBus(session_bus=bus, system_bus=bus)
+@pytest.fixture
+def serve(bus: str) -> Iterator[Callable[[str], Service]]:
+    """Starts a service under a name; it ends with the test, however that ends."""
+    services: list[Service] = []
+
+    def start(name: str) -> Service:
+        services.append(Service(bus, name))
+        return services[-1]
+
+    yield start
+    for service in services:
+        service.close()
+
+
+@pytest.fixture
+def desktop_bus(bus: str) -> Iterator[DesktopBus]:
+    made = DesktopBus(session_bus=bus, system_bus=bus)
+    yield made
+    made.close()
+
+
+def test_a_word_is_shown_by_the_desktop(serve: Callable[[str], Service], desktop_bus: DesktopBus) -> None:
+    service = serve(NOTIFY[1])
     desktop_bus.notify("Larkspur", "The plan is done.", urgent=True)
     assert service.called.wait(10)
     member, body = service.calls[0]
@@ -99,25 +125,20 @@ def test_a_word_is_shown_by_the_desktop(bus: str) -> None:
     assert body[0] == "Niente"
     assert body[3:5] == ("Larkspur", "The plan is done.")
     assert body[6]["urgency"] == ("y", 2)
-    desktop_bus.close()
-    service.close()
 
 
-def test_sleep_is_kept_off_until_it_is_let_go(bus: str) -> None:
-    service = Service(bus, LOGIN[1])
-    desktop_bus = DesktopBus(session_bus=bus, system_bus=bus)
+def test_sleep_is_kept_off_until_it_is_let_go(serve: Callable[[str], Service], desktop_bus: DesktopBus) -> None:
+    service = serve(LOGIN[1])
     desktop_bus.keep_awake("A plan is running")
     assert service.called.wait(10)
     assert service.calls == [("Inhibit", ("sleep:idle", "Niente", "A plan is running", "block"))]
     done = threading.Event()
     desktop_bus._later(done.set)
-    assert done.wait(5)
+    assert done.wait(10)
     service.give_away()
     assert service.lock_is_held()
     desktop_bus.let_sleep()
-    desktop_bus.close()
-    assert not service.lock_is_held()
-    service.close()
+    assert service.wait_for_release(10)
 
 
 def test_without_a_bus_nothing_happens_and_nothing_breaks() -> None:
@@ -131,7 +152,7 @@ def test_without_a_bus_nothing_happens_and_nothing_breaks() -> None:
     assert len(os.listdir("/proc/self/fd")) <= before + 1
 
 
-def test_a_desk_that_was_never_asked_has_no_thread() -> None:
+def test_a_bus_that_was_never_needed_has_no_thread() -> None:
     desktop_bus = DesktopBus()
     desktop_bus.close()
     assert desktop_bus._thread is None

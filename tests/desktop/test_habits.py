@@ -25,6 +25,7 @@ from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import MAX_BOOKS, Preferences
 from niente.desktop.session.session import Session
+from tests.desktop.conftest import drain
 
 # -- the registry --------------------------------------------------------------------------------------------------
 
@@ -346,8 +347,8 @@ def test_work_that_takes_long_shows_itself_and_can_be_cancelled(swept_window: Wi
     assert session._analyst._newest == asked + 1  # the answer under way is then a stale one
     session.working.emit(True)
     session.working.emit(False)
-    qtbot.wait(A_MOMENT_MS + 100)
-    assert not working.isVisible()  # what was quick is not mentioned
+    assert not working._patience.isActive()  # what was quick is not mentioned
+    assert not working.isVisible()
 
 
 def test_the_end_of_a_plan_is_told_and_sleep_is_kept_off(
@@ -376,7 +377,7 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
     window.actions_["plan.start"].trigger()
     desktop_bus = window.desktop_bus
     qtbot.waitUntil(lambda: bool(desktop_bus.notified) and not window.session.busy(), timeout=20000)  # type: ignore[attr-defined]
-    qtbot.wait(200)
+    drain(window.session)
     assert [(title, urgent) for title, _, urgent in desktop_bus.notified] == [("A guard has ended a run", True)]  # type: ignore[attr-defined]
 
 

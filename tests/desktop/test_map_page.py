@@ -24,6 +24,7 @@ from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, fitting_step,
 from niente.desktop.pages.map.page import FIELD, NOISE, TABLE, WATTS, MapPage
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.canvas import spans
+from tests.desktop.conftest import drain
 
 
 def page_of(window: Window) -> MapPage:
@@ -515,5 +516,5 @@ def test_a_map_that_is_cancelled_leaves_the_one_there_is(own_page: MapPage, swep
     assert own_page.request_row.request == before.request
     assert own_page.request_row.across.currentData() == "sustained_power_w"
     assert map_of(own_page) is before
-    qtbot.wait(600)  # what was under way comes to nothing
+    drain(swept_window.session)  # what was under way comes to nothing
     assert map_of(own_page) is before

@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.acquisition.opening import open_bench
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
-from niente.desktop.app.window import NAMES, Window
+from niente.desktop.app.window import Window
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
@@ -40,10 +40,16 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
 
 @pytest.mark.usefixtures("hurried")
 @pytest.mark.parametrize(
-    "name", ["sandpiper", "tests.contract.outside:Doorbell", "tests.contract.outside:DeafDoorbell", "replay"]
+    ("name", "choice"),
+    [
+        ("sandpiper", PaletteChoice.DUSK),
+        ("tests.contract.outside:Doorbell", PaletteChoice.PAPER),
+        ("tests.contract.outside:DeafDoorbell", PaletteChoice.PAPER),
+        ("replay", PaletteChoice.PAPER),
+    ],
 )
 def test_every_page_stands_on_other_machines(
-    open_rig_window: Callable[[str], Window], name: str, request: pytest.FixtureRequest, qtbot: QtBot
+    open_rig_window: Callable[[str], Window], name: str, choice: PaletteChoice, request: pytest.FixtureRequest, qtbot: QtBot
 ) -> None:
     if name == "replay":
         name = str(request.getfixturevalue("sweep")[0])
@@ -57,13 +63,12 @@ def test_every_page_stands_on_other_machines(
         ),
         timeout=30000,
     )
-    for palette_choice in (PaletteChoice.DUSK, PaletteChoice.PAPER):
-        window.apply(palette_choice)
-        for index, page in enumerate(NAMES):
-            window.go_to(index)
-            QApplication.processEvents()
-            assert window.pages[NAMES.index(page)].title.text()
-            assert not window.grab().isNull()
+    window.apply(choice)
+    for index, page in enumerate(window.pages):
+        window.go_to(index)
+        QApplication.processEvents()
+        assert page.title.text()
+        assert not window.grab().isNull()
     window.resize(1100, 700)
     QApplication.processEvents()
     window.session.stop()

@@ -28,6 +28,7 @@ from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.pages.rig.sensors import GAIN, REFERENCE
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.quantity_field import QuantityField
+from tests.desktop.conftest import drain
 
 VIEWS = ["machine", "limits", "room", "sensors"]
 
@@ -510,7 +511,7 @@ def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tm
     room = msgspec.structs.replace(sheet.room, humidity_percent=70.0)
     with qtbot.waitSignal(session.project_changed):
         session.sheets.change("room", msgspec.structs.replace(sheet, room=room))
-    qtbot.wait(300)
+    drain(session)
     assert session.planner.file == own
     assert len(session.plan.steps) == 3
     tight = msgspec.structs.replace(sheet.guards[0], trip=80.0, clear=70.0)

@@ -12,7 +12,7 @@ from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
-from niente.cli.terminal import print_progress
+from niente.cli.terminal import ProgressPrinter
 from niente.core.model.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan
@@ -134,7 +134,7 @@ def run(
     wanted = read_plan(text, str(plan_file))
 
     def open_bench(hear: Listener) -> Bench:
-        bench = attach(book, hear, rig=rig, seed=seed, pace=pace, variant=variant, progress=print_progress)
+        bench = attach(book, hear, rig=rig, seed=seed, pace=pace, variant=variant, progress=ProgressPrinter())
         work = hand_work(wanted, bench.card)
         if work and not bench.card.simulated and not sys.stdin.isatty():
             bench.close()

@@ -123,7 +123,7 @@ def card_text(card: HandCard) -> list[str]:
         value = f": {line.value}" if line.value else ""
         before = f" (it was {line.before})" if line.before else ""
         found.append(f"  {number}. {line.words}{value}{before} {line.where}".rstrip())
-    found += [f"  {asked.title} in {asked.quantity.unit}" for asked in card.readings]
+    found += [f"  {reading.title} in {reading.quantity.unit}" for reading in card.readings]
     return [*found, *(f"  Check: {check}" for check in card.checks)]
 
 
@@ -193,7 +193,7 @@ def _nobody_there(bench: Bench, line: ProgressLine) -> None:
         return
     if bench.card.simulated:
         line.print_line("The machine is simulated: that is taken as done.")
-        bench.confirm({asked.channel: bench.shown.get(asked.channel, float("nan")) for asked in card.readings})
+        bench.confirm({reading.channel: bench.shown.get(reading.channel, float("nan")) for reading in card.readings})
         return
     line.print_line("Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window.")
     bench.stop()

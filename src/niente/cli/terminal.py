@@ -22,9 +22,17 @@ COMMANDS = {
 HELP = "Words: pause, pause after, go on, skip, repeat, note TEXT, stop."
 
 
-def print_progress(text: str) -> None:
-    """Say on standard error how far something long is; on a terminal in one line that is written over."""
-    print(f"\r{text}" if sys.stderr.isatty() else text, end="" if sys.stderr.isatty() else "\n", file=sys.stderr, flush=True)
+class ProgressPrinter:
+    """Says on standard error how far something long is, once for each step."""
+
+    def __init__(self) -> None:
+        self._last = ""
+
+    def __call__(self, text: str) -> None:
+        """Print a step that was not printed yet."""
+        if text != self._last:
+            self._last = text
+            print(text, file=sys.stderr, flush=True)
 
 
 class TerminalVoice(Protocol):
@@ -86,7 +94,7 @@ class Terminal:
                 self._ask(card)
 
     def _ask(self, card: HandCard) -> None:
-        waiting = [asked for asked in card.readings if asked.channel not in self._readings]
+        waiting = [reading for reading in card.readings if reading.channel not in self._readings]
         if waiting:
             shown = self._bench.shown.get(waiting[0].channel)
             hint = f" (the simulated meter shows {waiting[0].quantity.with_unit(shown)})" if shown is not None else ""
@@ -95,7 +103,7 @@ class Terminal:
             self._sayer.print_line("Press Enter once it is done and checked; Ctrl+C stops and restores.")
 
     def _answer(self, card: HandCard, text: str) -> None:
-        waiting = [asked for asked in card.readings if asked.channel not in self._readings]
+        waiting = [reading for reading in card.readings if reading.channel not in self._readings]
         if waiting:
             try:
                 self._readings[waiting[0].channel] = value_typed(text, waiting[0].quantity.unit)

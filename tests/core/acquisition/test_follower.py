@@ -15,6 +15,7 @@ from niente.core.model.project import Limits
 from niente.core.model.records import FrameTaken, PlanStarted, RunClosed, RunOpened, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
+from niente.core.planning.templates import default_project
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
@@ -61,8 +62,7 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     assert first.time_s == next(event.frame.time_s for event in watcher.of(FrameTaken) if event.run_id == 1)
     reader = BookReader(bench.path)
     before = reader.events(), reader.plans(), reader.project()
-    project = bench.project
-    assert project is not None
+    project = default_project(card)
     follower.send_command(Command.SKIP)
     follower.stop()
     assert all("only looks on" in event.text for event in other.of(WarningRaised))

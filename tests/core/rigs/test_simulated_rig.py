@@ -5,13 +5,13 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks.fleet import record_all
 
 from niente.core.model.errors import DocumentError, RigError
 from niente.core.model.frame import RigEventKind
 from niente.core.model.setting import FanCurve, Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.faults import Fault, FaultKind
-from niente.core.rigs.simulated.fleet import record_all
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from tests.conftest import larkspur_rig

@@ -1,7 +1,8 @@
 import numpy as np
 import pytest
 
-from niente.core.science.acoustics import add_levels, background_correction_db, fan_law_db, machine_alone
+from niente.core.science.acoustics import add_levels, background_correction_db, machine_alone
+from niente.core.science.noise import NODES, NoiseModel
 
 
 @pytest.mark.parametrize(
@@ -30,7 +31,11 @@ def test_two_equal_fans_are_three_decibels_louder() -> None:
 )
 def test_fan_sound_law(per_decade: float, ratio: float, change: float) -> None:
     """dL = k lg(n2/n1), k 50 to 55 (an empirical range; values derived from the equation)."""
-    assert float(fan_law_db(per_decade, ratio)) == pytest.approx(change, abs=1e-4)
+    straight = tuple(0.0 for _ in NODES)
+    size = 3 + len(straight)
+    model = NoiseModel(("case",), (1000.0,), 20.0, (40.0,), (float(per_decade),), (straight,), tuple([(0.0,) * size] * size))
+    slow, fast = model.machine_alone(np.array([[500.0], [500.0 * ratio]]))
+    assert fast - slow == pytest.approx(change, abs=1e-4)
 
 
 @pytest.mark.parametrize(("difference", "k1"), [(3.01, 3.01), (6, 1.256), (10, 0.458), (15, 0.1396), (20, 0.0436)])

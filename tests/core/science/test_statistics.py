@@ -3,7 +3,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error, propagated_variance
+from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error
 
 NORRIS = Path(__file__).parents[2] / "data" / "Norris.dat"
 
@@ -50,9 +50,3 @@ def test_the_error_of_a_mean_grows_with_autocorrelation() -> None:
     assert mean_with_error(white)[1] == pytest.approx(1 / np.sqrt(4000), rel=0.1)
     assert mean_with_error(slow)[1] > 3 * np.std(slow) / np.sqrt(slow.shape[0])
     assert mean_with_error(np.array([np.nan, np.nan]))[1] == np.inf
-
-
-def test_propagated_variance_of_a_product() -> None:
-    """z = x y: var = y^2 var x + x^2 var y for independent x, y (law of propagation of uncertainty)."""
-    found = propagated_variance(lambda at: np.array(at[0] * at[1]), np.array([3.0, 4.0]), np.diag([0.01, 0.04]))
-    assert float(found) == pytest.approx(16 * 0.01 + 9 * 0.04, rel=1e-3)

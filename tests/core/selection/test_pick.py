@@ -11,7 +11,7 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.grid import survey_grid
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.prediction import predict, stock_throughput
-from niente.core.analysis.setting_batch import on_duties
+from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Confirmation
 from niente.core.model.project import Limits
@@ -47,8 +47,9 @@ def test_settled_temperatures_agree_with_the_truth(evidence: Evidence) -> None:
 def test_the_map_agrees_with_the_truth_where_nothing_was_measured(models: Models, limits: Limits) -> None:
     rig = larkspur_rig()
     limit_w, duty = np.array([90.0, 110.0, 118.0, 135.0]), np.array([26.0, 42.0, 24.0, 70.0])
-    duties = {"case": duty, "cooler": np.full(4, models.base.fan_duty["cooler"])}
-    said = predict(models, on_duties(models.base, limit_w, duties), limits.design_room_c)
+    cooler = np.full(4, models.base.fan_duty["cooler"])
+    values = {"sustained_power_w": limit_w, "fan_duty.case": duty, "fan_duty.cooler": cooler}
+    said = predict(models, SettingBatch(models.base, values, 4), limits.design_room_c)
     for i in range(4):
         setting = models.base.replaced("sustained_power_w", float(limit_w[i])).replaced("fan_duty.case", float(duty[i]))
         core = rig.true_settled_core_c(setting.replaced("temperature_cap_c", 95.0), "vector", limits.design_room_c)

@@ -44,9 +44,3 @@ class SettingBatch(msgspec.Struct, frozen=True):
 def one_setting(setting: Setting) -> SettingBatch:
     """Return a single whole setting as many are."""
     return SettingBatch(setting, {}, 1)
-
-
-def on_duties(base: Setting, limit_w: Vector, duties: dict[str, Vector]) -> SettingBatch:
-    """Return settings of a base by their power limit ``(n,)`` and duties ``(n,)`` a fan group."""
-    values = {POWER: limit_w, **{f"fan_duty.{group}": duty for group, duty in duties.items()}}
-    return SettingBatch(base, values, limit_w.shape[0])

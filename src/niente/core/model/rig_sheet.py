@@ -290,11 +290,6 @@ def _place(sheet: RigSheet) -> list[str]:
     return found
 
 
-def readable_by_hand(card: RigCard) -> tuple[str, ...]:
-    """Return the channels of a rig that hands may read in place of a cable."""
-    return tuple(channel.name for channel in card.channels if kind_of(channel.name) in READABLE)
-
-
 def counts_of(card: RigCard) -> tuple[CountedTemperature, ...]:
     """Return which temperatures of the processor a rig can count by."""
     found = [CountedTemperature.HOTTEST, CountedTemperature.MEAN] if card.indices("core_temperature_c") else []

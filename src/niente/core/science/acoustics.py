@@ -18,12 +18,6 @@ def add_levels(levels_db: Array, axis: int = -1) -> Array:
     return total
 
 
-def fan_law_db(per_decade: float, speed_ratio: Array | float) -> Array:
-    """Return by how much a fan gets louder when its speed changes by a ratio, in dB: k lg(n2/n1)."""
-    change: Array = per_decade * np.log10(speed_ratio)
-    return change
-
-
 def level_at(alone_dba: float, from_m: float, to_m: float, background_dba: float | None) -> float:
     """Return the level of a machine at another distance, in dBA, over the background there (``None``: without it).
 

@@ -40,14 +40,14 @@ def inside_hull(points: Array, queries: Array, slack: Vector) -> Mask:
     varied = np.flatnonzero(high - low > 2.0 * slack)
     if varied.shape[0] < 2 or not found.any():
         return found
-    asked = np.flatnonzero(found)
+    queried = np.flatnonzero(found)
     try:
         hull = ConvexHull(points[:, varied] / slack[varied])
     except QhullError:
-        found[asked] = [in_hull(points[:, varied], here, slack[varied]) for here in queries[np.ix_(asked, varied)]]
+        found[queried] = [in_hull(points[:, varied], here, slack[varied]) for here in queries[np.ix_(queried, varied)]]
         return found
     normals, offsets = hull.equations[:, :-1], hull.equations[:, -1]
     # a box of half a slack each way touches a facet at the sum of its normal's parts
     reach = np.abs(normals).sum(axis=1)
-    found[asked] = np.all(queries[np.ix_(asked, varied)] / slack[varied] @ normals.T + offsets <= reach + 1e-9, axis=1)
+    found[queried] = np.all(queries[np.ix_(queried, varied)] / slack[varied] @ normals.T + offsets <= reach + 1e-9, axis=1)
     return found

@@ -1,7 +1,6 @@
 """Small statistics that the models share."""
 
 import math
-from collections.abc import Callable
 
 import msgspec
 import numpy as np
@@ -72,23 +71,6 @@ def inverse(matrix: Array) -> Array:
 def frozen(matrix: Array) -> tuple[tuple[float, ...], ...]:
     """Return a matrix ``(n, m)`` as tuples of its rows, which a frozen structure can hold."""
     return tuple(tuple(row) for row in matrix.tolist())
-
-
-def propagated_variance(function: Callable[[Vector], Array], at: Vector, covariance: Array, step: float = 1e-4) -> Array:
-    """Return the variance that parameters ``at`` ``(k,)`` with ``covariance`` ``(k, k)`` give to ``function(at)``.
-
-    First-order propagation (JCGM 100, the law of propagation of uncertainty; from memory) with one-sided differences of
-    ``step``. The result has the shape of ``function(at)``.
-    """
-    centre = function(at)
-    slopes = []
-    for index in range(at.shape[0]):
-        moved = at.copy()
-        moved[index] += step
-        slopes.append((function(moved) - centre) / step)
-    gradient = np.stack(slopes, axis=-1)
-    variance: Array = np.einsum("...i,ij,...j->...", gradient, covariance, gradient)
-    return variance
 
 
 def autocorrelation(residuals: Vector) -> float:

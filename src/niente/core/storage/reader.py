@@ -150,13 +150,6 @@ class BookReader:
         )
         return [BookEvent(run_id, at, written, kind, msgspec.json.decode(body)) for run_id, at, written, kind, body in rows]
 
-    def last_rig_time_s(self) -> float:
-        """Return the rig time of the last thing that was closed or opened; 0 in an empty book."""
-        row = self._link.execute(
-            "SELECT max(t) FROM (SELECT max(rig_time_s) AS t FROM run UNION ALL SELECT max(rig_time_s) FROM closing)"
-        ).fetchone()
-        return float(row[0] or 0.0)
-
 
 def _judged(run: RunRecord, verdicts: dict[int, str]) -> RunRecord:
     verdict = verdicts.get(run.id)

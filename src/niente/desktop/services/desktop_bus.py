@@ -46,11 +46,11 @@ class DesktopBus:
         self._thread.join(2 * ANSWER_S)
         self._thread = None
 
-    # -- in the desk's thread ------------------------------------------------------------------------------------
+    # -- in the bus's thread ------------------------------------------------------------------------------------
 
     def _later(self, work: Callable[[], None]) -> None:
         if self._thread is None:
-            self._thread = threading.Thread(target=self._live, name="niente-desk", daemon=True)
+            self._thread = threading.Thread(target=self._live, name="niente-desktop-bus", daemon=True)
             self._thread.start()
         self._work.put(work)
 

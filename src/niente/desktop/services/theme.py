@@ -99,6 +99,8 @@ class Look(QObject):
         self._app = app
         self.palette_choice = palette_choice
         self.palette = palette_for(palette_choice, app.styleHints().colorScheme())
+        app.setStyle("Fusion")  # once: every change of it has all widgets laid out again
+        app.setFont(font(BODY))
         dress(app, self.palette)
         app.styleHints().colorSchemeChanged.connect(self.follow)
 
@@ -211,7 +213,6 @@ def style_sheet(p: Palette) -> str:
 
 def dress(app: QApplication, p: Palette) -> None:
     """Dress the application in a palette."""
-    app.setStyle("Fusion")
     colours = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, p.ground),
@@ -228,5 +229,4 @@ def dress(app: QApplication, p: Palette) -> None:
     ):
         colours.setColor(role, QColor(colour))
     app.setPalette(colours)
-    app.setFont(font(BODY))
     app.setStyleSheet(style_sheet(p))

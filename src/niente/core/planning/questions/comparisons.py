@@ -44,8 +44,6 @@ from niente.core.planning.questions.undervolting import (
 )
 
 UNDERVOLT, LIMIT, CAPPED, FIXED = "undervolt", "power limit", "temperature cap", "fixed clock"
-WAYS = (UNDERVOLT, LIMIT, CAPPED, FIXED)
-"""The ways of limiting a machine, by the stage their runs stand in."""
 
 
 def first_variants(card: RigCard) -> Question:

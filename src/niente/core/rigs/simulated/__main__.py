@@ -2,10 +2,14 @@
 
 from niente.core.rigs.simulated.compiling import compile_plant
 
+seen: set[str] = set()
+
 
 def _print(text: str) -> None:
-    print(f"\r{text}", end="", flush=True)
+    if text not in seen:
+        seen.add(text)
+        print(text, flush=True)
 
 
 compile_plant(_print)
-print("\rThe simulated machines are compiled.".ljust(90))
+print("The simulated machines are compiled.")

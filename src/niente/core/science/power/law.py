@@ -124,17 +124,17 @@ def law(
     leak, per_k, per_v, uncore, ohm = np.exp(values[:AT_FULL])
     charge = np.exp(values[SHARED + np.asarray(index)])
     x = clock_mhz / ref_mhz - 1.0
-    asked = values[AT_FULL] + values[STEEP] * x + values[BENT] * x**2 + values[OFFSET] * offset_mv / 1000.0
-    asked = np.clip(np.where(fixed_v > 0.0, fixed_v, asked), MIN_V, MAX_V)
-    volt = asked
-    power = asked
+    set_v = values[AT_FULL] + values[STEEP] * x + values[BENT] * x**2 + values[OFFSET] * offset_mv / 1000.0
+    set_v = np.clip(np.where(fixed_v > 0.0, fixed_v, set_v), MIN_V, MAX_V)
+    volt = set_v
+    power = set_v
     for _ in range(ROUNDS):  # the load line takes a few per cent, so that this closes in at once
         power = (
             charge * volt**2 * clock_mhz / 1000.0
             + leak * volt * np.exp(per_v * (volt - 1.0) + per_k * (core_c - 60.0))
             + uncore
         )
-        volt = np.maximum(asked - ohm * power / asked, 0.5 * asked)
+        volt = np.maximum(set_v - ohm * power / set_v, 0.5 * set_v)
     return power, volt
 
 

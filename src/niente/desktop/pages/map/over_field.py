@@ -17,7 +17,7 @@ from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.pick import Choice
 from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, contours, grid_points, quietest, unit_of
-from niente.desktop.pages.map.request_row import BOTH_LINES, HEADROOM_LINES, NOISE_LINES
+from niente.desktop.pages.map.request_row import MapLines
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width
@@ -34,7 +34,7 @@ HEADROOM_EVERY_K, AT_CAP_K = 10.0, 0.2
 
 
 class FieldPicture(msgspec.Struct, frozen=True):
-    """Everything the picture is drawn from; ``lines`` is one of the sorts in ``asked``, ``guards`` those of the plan."""
+    """Everything the picture is drawn from; ``guards`` are those of the plan."""
 
     mapped: SettingMap
     layer: Layer
@@ -44,7 +44,7 @@ class FieldPicture(msgspec.Struct, frozen=True):
     ceiling_c: float
     card: RigCard
     guards: tuple[Guard, ...] = ()
-    lines: int = NOISE_LINES
+    lines: MapLines = MapLines.NOISE
     intervals: bool = True
 
     @property
@@ -102,14 +102,14 @@ class OverField:
         painter.setClipping(False)
         self._draw_cross(painter, point, across, up)
         painter.setClipRect(area)
-        if shown.lines in (HEADROOM_LINES, BOTH_LINES):
+        if shown.lines.of_headroom:
             self._draw_lines(painter, lines.headroom, "K", across, up, dash=True)
-        if shown.lines in (NOISE_LINES, BOTH_LINES):
+        if shown.lines.of_noise:
             self._draw_lines(painter, lines.noise, "dBA", across, up)
         self._draw_quietest(painter, lines.quietest, across, up)
         painter.setClipping(False)
         self._draw_marks(painter, shown, across, up)
-        if shown.lines in (NOISE_LINES, BOTH_LINES):
+        if shown.lines.of_noise:
             self._draw_dynamics(painter, made, [level for level, _ in lines.noise], up)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
@@ -297,8 +297,8 @@ def _note(shown: FieldPicture, made: Drawn, room_px: float) -> str:
         words = [tr("Hatched: {k} K of headroom not sure").format(k=f"{shown.mapped.limits.min_headroom_k:g}")]
         words += [tr("falling: failures speak against it")] if made.unstable else []
     words += [tr("pale: not measured")] if made.outside else []
-    words += [tr("solid: noise in the room")] if shown.lines in (NOISE_LINES, BOTH_LINES) else []
-    words += [tr("dashed: headroom")] if shown.lines in (HEADROOM_LINES, BOTH_LINES) else []
+    words += [tr("solid: noise in the room")] if shown.lines.of_noise else []
+    words += [tr("dashed: headroom")] if shown.lines.of_headroom else []
     words += [tr("dotted: quietest with the headroom")]
     while len(words) > 1 and text_width("; ".join(words), SMALL) > room_px:
         words.pop()

@@ -29,7 +29,7 @@ from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import FieldPicture
 from niente.desktop.pages.map.picture import save_picture
-from niente.desktop.pages.map.request_row import MapRequestRow
+from niente.desktop.pages.map.request_row import MapLines, MapRequestRow
 from niente.desktop.pages.map.rows import FIGURES, table_heads, table_rows
 from niente.desktop.pages.map.watts_view import WattsView
 from niente.desktop.pages.page import Page
@@ -280,7 +280,7 @@ class MapPage(Page):
         plan = self.session.plan
         guards = plan.guards if plan is not None else ()
         ceiling = card.temperature_ceiling_c(field.settings.base)
-        scale, lines = mapped.models.scale, self.request_row.lines.currentIndex()
+        scale, lines = mapped.models.scale, MapLines(self.request_row.lines.currentData())
         self.view.show_field(
             FieldPicture(
                 mapped,

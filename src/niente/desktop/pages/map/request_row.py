@@ -1,5 +1,7 @@
 """What the map is asked for: two controls, layer, lines, load, room, the other controls, and a variant to set it against."""
 
+from enum import StrEnum
+
 import msgspec
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
@@ -15,8 +17,26 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import ShortLabel, label
 from niente.desktop.widgets.quantity_field import QuantityField
 
-NOISE_LINES, HEADROOM_LINES, BOTH_LINES, NO_LINES = range(4)
-LINES = ("noise", "headroom", "both", "none")
+
+class MapLines(StrEnum):
+    """The lines over a field."""
+
+    NOISE = "noise"
+    HEADROOM = "headroom"
+    BOTH = "both"
+    NONE = "none"
+
+    @property
+    def of_noise(self) -> bool:
+        """Whether lines of equal noise are among them."""
+        return self in (MapLines.NOISE, MapLines.BOTH)
+
+    @property
+    def of_headroom(self) -> bool:
+        """Whether lines of equal headroom are among them."""
+        return self in (MapLines.HEADROOM, MapLines.BOTH)
+
+
 OTHERS = ((OtherControls.FIXED, "fixed"), (OtherControls.CHOSEN, "as the pick"), (OtherControls.OPTIMISED, "fans optimised"))
 MAX_FIXED = 4
 FIELD_PX, MIN_PX = 24, 56
@@ -34,7 +54,7 @@ def _box(name: str, tip: str) -> QComboBox:
 
 
 class MapRequestRow(QWidget):
-    """Fields with their names above them. ``asked`` comes with another map to work out, ``shown`` when only its drawing
+    """Fields with their names above them. ``requested`` comes with another map to work out, ``shown`` when only its drawing
     changes."""
 
     requested = Signal(object)
@@ -52,7 +72,8 @@ class MapRequestRow(QWidget):
         self.lines = _box(
             tr("Lines"), tr("Lines of equal noise at the limits of the dynamic scale, of equal headroom, or both")
         )
-        self.lines.addItems([tr(name) for name in LINES])
+        for lines in MapLines:
+            self.lines.addItem(tr(lines.value), lines)
         self.load = _box(tr("Load"), tr("The load that heats and counts; both: the heaviest heats, the realistic one counts"))
         self.others = _box(tr("Others"), tr("What becomes of the controls that are on no axis"))
         for _, name in OTHERS:

@@ -19,7 +19,6 @@ from niente.desktop.widgets.scale import PixelSpan, apart, ticks
 GUTTERS = (60, 22, 64, 76)
 LEFT, MIDDLE, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 BAND, BAND_CURRENT = 0.07, 0.2
-REACH_PX = 40.0
 CAPACITY_DOWN = 52
 OVER_LIMIT = 0.3
 """How much of the picture lies over the limit, of what lies under it: room for the names of the lines."""
