@@ -95,6 +95,23 @@ class FanSchool(StrEnum):
     """On their own curve: temperature then no longer shifts one for one with the room."""
 
 
+class TemplateName(StrEnum):
+    """The kinds of question there are. A question that was kept may name another, which is then refused in words."""
+
+    QUIET_POINT = "quiet-point"
+    BASELINE = "baseline"
+    CAPACITY_LADDER = "capacity-ladder"
+    FAN_SWEEP = "fan-sweep"
+    CAP_SWEEP = "cap-sweep"
+    UNDERVOLT_LADDER = "undervolt-ladder"
+    CLOCK_VOLTAGE = "clock-voltage"
+    HOLD_BACK = "hold-back"
+    VARIANTS = "variants"
+    SOAK = "soak"
+    BURST = "burst"
+    FREE = "free"
+
+
 class Question(
     msgspec.Struct,
     frozen=True,

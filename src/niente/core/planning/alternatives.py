@@ -8,7 +8,7 @@ import numpy as np
 
 from niente.core.analysis.models import Models
 from niente.core.model.plan import Step
-from niente.core.model.question import Axis, Question, Span
+from niente.core.model.question import Axis, Question, Span, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import axis_problem, range_of
 from niente.core.planning.cost import AIR, Pace, cost_of
@@ -126,7 +126,7 @@ def within(card: RigCard, question: Question, budget_s: float, pace: Pace = AIR)
             fitting.append(one)
     fitting = sorted(fitting, key=lambda one: -one.typical_s)[:2]
     for kind in TEMPLATES:
-        if kind.name in (question.template, "free") or kind.lacks(card):
+        if kind.name in (question.template, TemplateName.FREE) or kind.lacks(card):
             continue
         one = _cost(card, kind.first(card), kind.title, pace, None)
         if one.typical_s <= budget_s:

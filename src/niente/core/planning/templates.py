@@ -8,7 +8,7 @@ import msgspec
 from niente.core.model.guard_rules import default_guards, with_room_watched
 from niente.core.model.plan import PLAN_FORMAT, Entry, Guard, Plan, Search, Step
 from niente.core.model.project import Limits, Project
-from niente.core.model.question import Question
+from niente.core.model.question import Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.list_edits import edited
 from niente.core.planning.questions.comparisons import first_variants, first_ways, variant_entries, way_entries
@@ -49,7 +49,7 @@ class Template(msgspec.Struct, frozen=True):
     ``lacks`` says what a rig lacks for it; empty where nothing. ``fresh`` ones are measured anew whenever they are asked.
     """
 
-    name: str
+    name: TemplateName
     title: str
     asks: str
     words: str
@@ -73,7 +73,7 @@ def _fans(card: RigCard) -> str:
 
 TEMPLATES = (
     Template(
-        "quiet-point",
+        TemplateName.QUIET_POINT,
         "Quiet point",
         "Which setting is quiet, fast enough and sound?",
         "the least noise that keeps speed and headroom",
@@ -82,7 +82,7 @@ TEMPLATES = (
         _nothing,
     ),
     Template(
-        "baseline",
+        TemplateName.BASELINE,
         "Baseline",
         "How does the machine run as it was found?",
         "idle after rest, then stock under each load",
@@ -91,7 +91,7 @@ TEMPLATES = (
         _nothing,
     ),
     Template(
-        "capacity-ladder",
+        TemplateName.CAPACITY_LADDER,
         "Capacity ladder",
         "How many watts does the cooler carry before heat limits the clock?",
         "power up in steps to the first throttling",
@@ -100,7 +100,7 @@ TEMPLATES = (
         _power,
     ),
     Template(
-        "fan-sweep",
+        TemplateName.FAN_SWEEP,
         "Fan sweep",
         "How loud is each group of fans, alone and together?",
         "duty per group; seconds a point, and no heat",
@@ -109,7 +109,7 @@ TEMPLATES = (
         _fans,
     ),
     Template(
-        "cap-sweep",
+        TemplateName.CAP_SWEEP,
         "Cap sweep",
         "What does a lower temperature cap cost?",
         "caps from 85 to 60 °C, the firmware chooses the clock",
@@ -118,7 +118,7 @@ TEMPLATES = (
         lambda card: "" if card.control(CAP) is not None else "this rig has no temperature cap to set",
     ),
     Template(
-        "undervolt-ladder",
+        TemplateName.UNDERVOLT_LADDER,
         "Undervolt ladder",
         "How far can the voltage go down?",
         "down to the first failure, back up, a margin",
@@ -127,7 +127,7 @@ TEMPLATES = (
         lambda card: "" if card.control(OFFSET) is not None else "this rig has no voltage offset to set",
     ),
     Template(
-        "clock-voltage",
+        TemplateName.CLOCK_VOLTAGE,
         "Clock and voltage",
         "What is the least voltage for a clock?",
         "a fixed clock, the voltage down",
@@ -140,7 +140,7 @@ TEMPLATES = (
         ),
     ),
     Template(
-        "hold-back",
+        TemplateName.HOLD_BACK,
         "Ways to limit power",
         "Offset, power limit, temperature cap or fixed clock: which costs least?",
         "four ways side by side, on one front",
@@ -149,7 +149,7 @@ TEMPLATES = (
         _power,
     ),
     Template(
-        "variants",
+        TemplateName.VARIANTS,
         "A/B of variants",
         "Did the part that was changed help?",
         "two states of the machine, A B B A",
@@ -159,10 +159,17 @@ TEMPLATES = (
         fresh=True,
     ),
     Template(
-        "soak", "Soak", "Does it hold for hours?", "an hour of each load, twice", first_soak, soak_entries, _nothing, fresh=True
+        TemplateName.SOAK,
+        "Soak",
+        "Does it hold for hours?",
+        "an hour of each load, twice",
+        first_soak,
+        soak_entries,
+        _nothing,
+        fresh=True,
     ),
     Template(
-        "burst",
+        TemplateName.BURST,
         "Burst",
         "How fast is it for a few seconds, from rest?",
         "15 s and the burst window, each from rest",
@@ -174,7 +181,13 @@ TEMPLATES = (
         ),
     ),
     Template(
-        "free", "Free", "Anything else, over axes of your own.", "any axes under any loads", first_free, free_entries, _nothing
+        TemplateName.FREE,
+        "Free",
+        "Anything else, over axes of your own.",
+        "any axes under any loads",
+        first_free,
+        free_entries,
+        _nothing,
     ),
 )
 
@@ -229,7 +242,7 @@ def plan_for(
     )
 
 
-def first_question(card: RigCard, name: str = "quiet-point") -> Question:
+def first_question(card: RigCard, name: str = TemplateName.QUIET_POINT) -> Question:
     """Return a question as it is first asked of a rig. Raises ``KeyError`` for a template that is none."""
     kind = template(name)
     if kind is None:

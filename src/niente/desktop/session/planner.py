@@ -37,7 +37,7 @@ TARGET, BUDGET = "target", "budget"
 BREATH_MS = 100
 """Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
 MAX_PIECES, MAX_CHECKED = 600, 20_000
-_STATES = {RunStatus.EXPECTED: "ahead", RunStatus.GUARD: "failed"}
+_DRAWN_AS = {RunStatus.EXPECTED: RunStatus.AHEAD, RunStatus.GUARD: RunStatus.FAILED}
 SMALL = 300
 """A question of up to this many runs is laid out at once; a larger one away from the window's thread."""
 
@@ -56,7 +56,7 @@ class StagePiece(msgspec.Struct, frozen=True):
 
     stage: str
     seconds: float
-    state: str
+    status: RunStatus
     count: int = 1
 
 
@@ -389,12 +389,12 @@ def pieces_of(rows: tuple[Row, ...], seconds: tuple[float, ...]) -> tuple[StageP
     for row, length in zip(rows, seconds, strict=True):
         if length <= 0:
             continue
-        stage, state = row.step.stage, _STATES.get(row.status, row.status.value)
+        stage, status = row.step.stage, _DRAWN_AS.get(row.status, row.status)
         last = found[-1] if found else None
-        if last is not None and last.seconds < least and (last.stage, last.state) == (stage, state):
-            found[-1] = StagePiece(stage, last.seconds + length, state, last.count + 1)
+        if last is not None and last.seconds < least and (last.stage, last.status) == (stage, status):
+            found[-1] = StagePiece(stage, last.seconds + length, status, last.count + 1)
         else:
-            found.append(StagePiece(stage, length, state))
+            found.append(StagePiece(stage, length, status))
     return tuple(found)
 
 

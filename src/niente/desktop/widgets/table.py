@@ -1,6 +1,7 @@
 """A quiet table, for lists that are read row by row: figures flush right, intervals small, marks in italics."""
 
 from collections.abc import Sequence
+from enum import StrEnum
 
 import msgspec
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, Qt
@@ -18,6 +19,20 @@ FITTED = 60
 Index = QModelIndex | QPersistentModelIndex
 
 
+class CellSign(StrEnum):
+    """What is drawn in a cell in place of a text; the value is what a screen reader says."""
+
+    DONE = "done"
+    FAILED = "failed"
+    GUARD = "guard"
+    SKIPPED = "skipped"
+    LEFT_OUT = "left out"
+    AHEAD = "ahead"
+    EXPECTED = "expected"
+    RUNNING = "running"
+    FOLDED = "folded"
+
+
 class Cell(msgspec.Struct, frozen=True):
     """What stands in one cell of a table.
 
@@ -32,7 +47,7 @@ class Cell(msgspec.Struct, frozen=True):
     bold: bool = False
     mark: bool = False
     under: str = ""
-    sign: str = ""
+    sign: CellSign | None = None
     chip: str = ""
 
     @property
@@ -208,28 +223,26 @@ class CellDelegate(QStyledItemDelegate):
         return body + aside + 2 * PAD + (CHIP_PX if cell.chip else 0.0)
 
 
-def draw_sign(painter: QPainter, at: QPointF, sign: str, ink: str, bad: str, ground: str) -> None:
-    """Draw the mark of a run's state: ``done``, ``running``, ``ahead``, ``expected``, ``failed``, ``guard``, or a dash for
-    one that is left out; of a fold, which way it opens."""
+def draw_sign(painter: QPainter, at: QPointF, sign: CellSign, ink: str, bad: str, ground: str) -> None:
+    """Draw the mark of how a run stands, a dash for one that is left out; of what is folded, which way it opens."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    if sign in ("folded", "unfolded"):
+    if sign == CellSign.FOLDED:
         painter.setPen(QPen(QColor(ink), 1.3))
-        tips = [(-2.0, -4.0), (2.0, 0.0), (-2.0, 4.0)] if sign == "folded" else [(-4.0, -2.0), (0.0, 2.0), (4.0, -2.0)]
-        painter.drawPolyline([at + QPointF(x, y) for x, y in tips])
+        painter.drawPolyline([at + QPointF(x, y) for x, y in ((-2.0, -4.0), (2.0, 0.0), (-2.0, 4.0))])
         return
-    if sign in ("skipped", "left out", "guard"):
-        painter.setPen(QPen(QColor(bad if sign == "guard" else ink), 1.6))
+    if sign in (CellSign.SKIPPED, CellSign.LEFT_OUT, CellSign.GUARD):
+        painter.setPen(QPen(QColor(bad if sign == CellSign.GUARD else ink), 1.6))
         painter.drawLine(at + QPointF(-3.2, 0.0), at + QPointF(3.2, 0.0))
         return
-    if sign == "failed":
+    if sign == CellSign.FAILED:
         painter.setPen(QPen(QColor(bad), 1.6))
         for way in (-1.0, 1.0):
             painter.drawLine(at + QPointF(-3.2, -3.2 * way), at + QPointF(3.2, 3.2 * way))
         return
-    painter.setPen(QPen(QColor(ink), 1.3, Qt.PenStyle.DotLine if sign == "expected" else Qt.PenStyle.SolidLine))
-    painter.setBrush(QBrush(QColor(ink if sign == "done" else ground)))
+    painter.setPen(QPen(QColor(ink), 1.3, Qt.PenStyle.DotLine if sign == CellSign.EXPECTED else Qt.PenStyle.SolidLine))
+    painter.setBrush(QBrush(QColor(ink if sign == CellSign.DONE else ground)))
     painter.drawEllipse(at, 3.4, 3.4)
-    if sign == "running":
+    if sign == CellSign.RUNNING:
         painter.setBrush(QColor(ink))
         painter.drawPie(QRectF(at.x() - 3.4, at.y() - 3.4, 6.8, 6.8), 90 * 16, 180 * 16)
 

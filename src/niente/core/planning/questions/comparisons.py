@@ -4,7 +4,7 @@ import msgspec
 
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Entry, SearchMethod, Step
-from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.question import Axis, FanSchool, Order, Question, Span, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import LEVEL, SPEED, is_fan_axis, snapped
@@ -52,7 +52,9 @@ def first_variants(card: RigCard) -> Question:
     other = next((name for name in names if name != card.variant), card.variant)
     loads = load_named(card, LoadKind.HEAVY)
     variants = tuple(dict.fromkeys((card.variant, other)))
-    return Question("variants", (), fixed_fans(card), loads, (), until_known(card), Order.MIRRORED, variants=variants)
+    return Question(
+        TemplateName.VARIANTS, (), fixed_fans(card), loads, (), until_known(card), Order.MIRRORED, variants=variants
+    )
 
 
 def variant_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -120,7 +122,7 @@ def first_ways(card: RigCard) -> Question:
     elif card.control(CLOCK_CAP) is not None:
         axes = (*axes, Axis(CLOCK_CAP, clocks))
     base = fixed_fans(card)
-    return Question("hold-back", axes, base, loads[:1], loads[1:], until_known(card), method=SearchMethod.BISECTION)
+    return Question(TemplateName.HOLD_BACK, axes, base, loads[:1], loads[1:], until_known(card), method=SearchMethod.BISECTION)
 
 
 def way_entries(card: RigCard, question: Question) -> list[Entry]:

@@ -4,7 +4,7 @@ import msgspec
 
 from niente.core.model.names import part_of
 from niente.core.model.plan import Entry, Step
-from niente.core.model.question import Axis, Question
+from niente.core.model.question import Axis, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import snapped
@@ -27,7 +27,7 @@ DUTY = "fan_duty"
 def first_fans(card: RigCard) -> Question:
     """Return every swept group from 20 % on, each point 1.38 times the last; no load, so that it takes minutes."""
     axes = tuple(Axis(f"{DUTY}.{group}", span=NOISE_DUTIES) for group in swept_groups(card))
-    return Question("fan-sweep", axes, fixed_fans(card), (), (), until_known(card))
+    return Question(TemplateName.FAN_SWEEP, axes, fixed_fans(card), (), (), until_known(card))
 
 
 def fan_entries(card: RigCard, question: Question) -> list[Entry]:

@@ -3,7 +3,7 @@
 import msgspec
 
 from niente.core.model.plan import Entry, Exposure, Step, Until
-from niente.core.model.question import Axis, FanSchool, Order, Question
+from niente.core.model.question import Axis, FanSchool, Order, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import is_fan_axis
 from niente.core.planning.builders import (
@@ -35,7 +35,9 @@ def first_capacity(card: RigCard) -> Question:
     step = POWER_STEP_W if stock >= 90.0 else POWER_STEP_W / 2 if stock >= 30.0 else 1.0
     step *= max(1.0, round(stock / 165.0))
     axis = Axis(POWER, span=span_of(power, round(stock * 0.4 / step) * step, power.high, step))
-    return Question("capacity-ladder", (axis,), fixed_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
+    return Question(
+        TemplateName.CAPACITY_LADDER, (axis,), fixed_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card)
+    )
 
 
 def capacity_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -65,7 +67,9 @@ def first_caps(card: RigCard) -> Question:
     assert cap is not None
     axis = Axis(CAP, span=span_of(cap, CAP_LOW_C, CAP_HIGH_C, CAP_STEP_C))
     realistic = load_named(card, LoadKind.REAL_TIME, LoadKind.REALISTIC)[:1]
-    return Question("cap-sweep", (axis,), fixed_fans(card), load_named(card, LoadKind.HEAVY), realistic, TWENTY_MINUTES)
+    return Question(
+        TemplateName.CAP_SWEEP, (axis,), fixed_fans(card), load_named(card, LoadKind.HEAVY), realistic, TWENTY_MINUTES
+    )
 
 
 def cap_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -84,7 +88,7 @@ def first_free(card: RigCard) -> Question:
     if power is not None:
         stock = card.stock.sustained_power_w or power.high
         axes = (Axis(POWER, span=span_of(power, stock * 0.5, stock, stock * 0.25)), *axes)
-    return Question("free", axes, fixed_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
+    return Question(TemplateName.FREE, axes, fixed_fans(card), load_named(card, LoadKind.HEAVY), (), until_known(card))
 
 
 def free_entries(card: RigCard, question: Question) -> list[Entry]:

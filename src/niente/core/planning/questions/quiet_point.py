@@ -3,7 +3,7 @@
 import msgspec
 
 from niente.core.model.plan import Entry, Step
-from niente.core.model.question import Axis, FanSchool, Question
+from niente.core.model.question import Axis, FanSchool, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import is_fan_axis, snapped
@@ -36,7 +36,7 @@ def first_quiet(card: RigCard) -> Question:
     second_group = card.fixed_group()
     base = Setting(fan_duty={second_group: FIXED_DUTY}) if second_group is not None else Setting()
     loads = load_named(card, LoadKind.HEAVY, LoadKind.REALISTIC)
-    return Question("quiet-point", axes, base, loads[:1], loads[1:], until_known(card))
+    return Question(TemplateName.QUIET_POINT, axes, base, loads[:1], loads[1:], until_known(card))
 
 
 def _with_offset(card: RigCard, question: Question, base: Setting) -> Setting:

@@ -1,7 +1,7 @@
 """Baseline, soak and burst: no axis has to be varied; how long, and after what, is the question."""
 
 from niente.core.model.plan import Entry, Exposure, Step
-from niente.core.model.question import Axis, Order, Question
+from niente.core.model.question import Axis, Order, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.builders import (
@@ -29,7 +29,7 @@ def first_baseline(card: RigCard) -> Question:
     """Return idle after a pause without load, then stock under each load."""
     survive = load_named(card, LoadKind.HEAVY)
     quiet = load_named(card, LoadKind.REALISTIC, LoadKind.MIXED, LoadKind.REAL_TIME, LoadKind.LIGHT)
-    return Question("baseline", (), Setting(), survive, quiet, until_known(card))
+    return Question(TemplateName.BASELINE, (), Setting(), survive, quiet, until_known(card))
 
 
 def baseline_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -50,7 +50,9 @@ def first_soak(card: RigCard) -> Question:
     """Return an hour of every load whose results are checked, at the setting as found."""
     checked = tuple(load.name for load in card.loads if load.checks_results and load.kind != LoadKind.BURST)
     heavy = load_named(card, LoadKind.HEAVY)
-    return Question("soak", (), Setting(), heavy, tuple(load for load in checked if load not in heavy), SOAK, repeats=2)
+    return Question(
+        TemplateName.SOAK, (), Setting(), heavy, tuple(load for load in checked if load not in heavy), SOAK, repeats=2
+    )
 
 
 def soak_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -72,7 +74,7 @@ def first_burst(card: RigCard) -> Question:
     burst = load_named(card, LoadKind.BURST) or load_named(card, LoadKind.HEAVY)
     axis = Axis("sustained_power_w", limits_below(card, (0.6, 0.8, 1.0)))
     exposure = Exposure(min_s=BURST_S, max_s=BURST_S)
-    return Question("burst", (axis,), fixed_fans(card), (), burst, exposure, Order.COLD, idle_minutes=10.0)
+    return Question(TemplateName.BURST, (axis,), fixed_fans(card), (), burst, exposure, Order.COLD, idle_minutes=10.0)
 
 
 def burst_entries(card: RigCard, question: Question) -> list[Entry]:

@@ -6,7 +6,7 @@ Lowering a voltage makes a machine err before it makes it fail: work on data tha
 import msgspec
 
 from niente.core.model.plan import Entry, Exposure, Search, SearchMethod, Step
-from niente.core.model.question import Axis, Question, Span
+from niente.core.model.question import Axis, Question, Span, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import snapped
@@ -39,7 +39,7 @@ def offset_axis(card: RigCard, control: str = OFFSET) -> Axis:
 def first_undervolt(card: RigCard) -> Question:
     """Return the all-core offset in coarse steps down to the first failure, then back up."""
     loads = checked_loads(card)
-    return Question("undervolt-ladder", (offset_axis(card),), fixed_fans(card), loads[:1], loads[1:], RUNG)
+    return Question(TemplateName.UNDERVOLT_LADDER, (offset_axis(card),), fixed_fans(card), loads[:1], loads[1:], RUNG)
 
 
 def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -136,7 +136,9 @@ def first_clock(card: RigCard) -> Question:
         axes: tuple[Axis, ...] = (Axis(FIXED_CLOCK, clocks), Axis(FIXED_VOLTAGE, span=Span(0.85, 1.15, 0.05)))
     else:
         axes = (Axis(CLOCK_CAP, clocks), offset_axis(card))
-    return Question("clock-voltage", axes, fixed_fans(card), loads[:1], loads[1:2], RUNG, method=SearchMethod.BISECTION)
+    return Question(
+        TemplateName.CLOCK_VOLTAGE, axes, fixed_fans(card), loads[:1], loads[1:2], RUNG, method=SearchMethod.BISECTION
+    )
 
 
 def clock_entries(card: RigCard, question: Question) -> list[Entry]:

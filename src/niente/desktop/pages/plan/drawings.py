@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.model.quantities import duration_text
 from niente.core.planning.cost import PlanCost
+from niente.core.planning.progress import RunStatus
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.session.planner import StagePiece
@@ -67,9 +68,9 @@ class Ribbon(QWidget):
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawRect(box.adjusted(0, 0, -1, -1))
             at += run.seconds
-            if run.state in ("done", "failed"):
+            if run.status in (RunStatus.DONE, RunStatus.FAILED):
                 done_to = right
-            if run.state == "failed":
+            if run.status == RunStatus.FAILED:
                 painter.setPen(QPen(QColor(p.guard), 1.4))
                 for way in (-1.0, 1.0):
                     painter.drawLine(QPointF(right - 5, top + BAR + 5 - 2.5 * way), QPointF(right, top + BAR + 5 + 2.5 * way))

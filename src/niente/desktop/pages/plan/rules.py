@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QVBoxLa
 
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.quantities import duration_text, quantity_of
-from niente.core.model.question import FanSchool, Order, Question
+from niente.core.model.question import FanSchool, Order, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import is_fan_axis
 from niente.core.planning.builders import default_fans, until_known
@@ -192,11 +192,11 @@ class Rules(QWidget):
 
     def _show_fields(self, card: RigCard, question: Question) -> None:
         """Show the fields that the question has a use for."""
-        clock_voltage = question.template == "clock-voltage"
+        clock_voltage = question.template == TemplateName.CLOCK_VOLTAGE
         searched = clock_voltage or any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes)
         known = question.exposure.known_to_k is not None
-        idles = question.order == Order.COLD or question.template == "burst"
-        compared = question.template == "variants"
+        idles = question.order == Order.COLD or question.template == TemplateName.BURST
+        compared = question.template == TemplateName.VARIANTS
         self._show(
             {
                 self.known: known,
@@ -207,7 +207,7 @@ class Rules(QWidget):
                 self.margin: searched and not clock_voltage,
                 self.rest: idles,
                 self.cold: idles,
-                self.fans: bool(card.fan_groups()) and question.template != "fan-sweep",
+                self.fans: bool(card.fan_groups()) and question.template != TemplateName.FAN_SWEEP,
                 self.quiet_from: question.quiet is not None,
                 self.quiet_to: question.quiet is not None,
                 self.variants[0]: compared,
@@ -345,12 +345,16 @@ class Rules(QWidget):
         if question is None or card is None:
             return
         heavy = card.load_of(LoadKind.HEAVY)
-        if question.template in ("quiet-point", "hold-back") and heavy is not None and heavy.name not in survive:
+        if (
+            question.template in (TemplateName.QUIET_POINT, TemplateName.HOLD_BACK)
+            and heavy is not None
+            and heavy.name not in survive
+        ):
             words = tr("{load} is what the machine must survive: a quiet point is not judged without it.")
             self.refused.emit(words.format(load=heavy.title))
             self.survive[heavy.name].setChecked(True)
             return
-        if not survive and not quiet and question.template not in ("fan-sweep", "baseline"):
+        if not survive and not quiet and question.template not in (TemplateName.FAN_SWEEP, TemplateName.BASELINE):
             self.refused.emit(tr("Without a load nothing is measured. The plan is unchanged."))
             self.show_question(card, question, {})
             return

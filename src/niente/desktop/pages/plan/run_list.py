@@ -18,7 +18,7 @@ from niente.core.planning.forecast import StepForecast
 from niente.core.planning.progress import Row, RunStatus
 from niente.core.science.dynamics import Scale
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.table import Cell, HeadedModel, Index, cell_data
+from niente.desktop.widgets.table import Cell, CellSign, HeadedModel, Index, cell_data
 
 SIGN, RUN, STAGE, SET = 0, 1, 2, 3
 LOAD, CORE, NOISE, MARK, MINUTES, WHY = (SET + MAX_COLUMNS + run_index for run_index in range(6))
@@ -243,7 +243,7 @@ class RunList(HeadedModel):
             for control in self.columns
         ]
         return [
-            Cell(sign="running" if running else row.status.value),
+            Cell(sign=CellSign.RUNNING if running else CellSign(row.status.value)),
             Cell(f"{run_index + 1}", soft=away, bold=running),
             Cell(tr(step.stage) if first else "", soft=True, chip=step.stage),
             *sets,
@@ -272,7 +272,7 @@ class RunList(HeadedModel):
         words = tr("{n} runs, all done") if done == len(rows) else tr("{n} runs, {done} done")
         minutes = sum(shown.seconds[fold.first : fold.end]) / 60.0
         return [
-            Cell(sign="folded"),
+            Cell(sign=CellSign.FOLDED),
             Cell(f"{fold.first + 1}–{fold.end}"),
             Cell(tr(stage), soft=True, chip=stage),
             *sets,
@@ -365,7 +365,7 @@ class RunListView(QTableView):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Unfold by a click on a fold's mark."""
         at = self.indexAt(event.position().toPoint())
-        fold = at.isValid() and at.column() == SIGN and self._list.row(at.row())[SIGN].sign == "folded"
+        fold = at.isValid() and at.column() == SIGN and self._list.row(at.row())[SIGN].sign == CellSign.FOLDED
         if fold and event.button() == Qt.MouseButton.LeftButton:
             self._list.toggle(at.row())
             return
@@ -374,7 +374,7 @@ class RunListView(QTableView):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Unfold by Enter or the right arrow, fold by the left one."""
         item = self.currentIndex().row()
-        folded = 0 <= item < self._list.count() and self._list.row(item)[SIGN].sign == "folded"
+        folded = 0 <= item < self._list.count() and self._list.row(item)[SIGN].sign == CellSign.FOLDED
         keys = (Qt.Key.Key_Right, Qt.Key.Key_Return, Qt.Key.Key_Enter) if folded else (Qt.Key.Key_Left,)
         if event.key() in keys and not event.modifiers():
             run_index = self._list.index_of(item)
