@@ -99,9 +99,9 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     live(0.5)
     held = []
     turns.clear()
-    for deed in ("up", "leave_out", "repeat", "down", "up", "leave_out"):
+    for edit in (page.up, page.leave_out, page.repeat, page.down, page.up, page.leave_out):
         start = time.perf_counter()
-        getattr(page, deed)()
+        edit()
         held.append((time.perf_counter() - start) * 1000)
         live(1.5)
     runs = len(planner.rows)

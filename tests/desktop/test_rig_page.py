@@ -483,7 +483,7 @@ def test_making_a_rig_opens_its_book(window: Window, name: str, tmp_path: Path, 
     monkeypatch.setattr(NewRig, "exec", lambda self: self.title.setText("Mine") or NewRig.DialogCode.Accepted)
     window.actions_[name].trigger()
     book, make = opened[0]
-    make(book)  # type: ignore[operator]
+    make(book, lambda text: None)  # type: ignore[operator]
     assert book.exists()
 
 

@@ -10,9 +10,9 @@ from niente import __version__
 from niente.cli.cards import card_of
 from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
+from niente.cli.progress import ProgressPrinter
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
-from niente.cli.terminal import ProgressPrinter
 from niente.core.model.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan

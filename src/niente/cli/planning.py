@@ -2,7 +2,6 @@
 
 import contextlib
 import math
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -102,16 +101,48 @@ def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
 
     card = card_of(rig)
     made = read_plan(_bytes(plan_file), str(plan_file))
-    data = dry_run_as_data(card, made, book)
-    if as_json:
-        click.echo(indented_json(data), nl=False)
-    else:
-        click.echo(dry_run_as_text(data))
+    dry = summarise_dry_run(card, made, book)
+    click.echo(indented_json(dry) if as_json else f"{dry_run_text(dry)}\n", nl=False)
     check_plan(made, card)
 
 
-def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, object]:
-    """Return a dry run under public names; they stand in docs/reference/command-line.md."""
+class HottestRun(msgspec.Struct, frozen=True):
+    """The run that is foreseen to be the hottest, by its number in the list."""
+
+    run: int
+    core_c: float
+    core_hw_k: float
+
+
+class GuardGap(msgspec.Struct, frozen=True):
+    """How near a plan is foreseen to come to a guard, and in which run; ``None`` where nothing is foreseen."""
+
+    quantity: str
+    trip: float
+    left: float | None
+    run: int | None
+
+
+class DryRunSummary(msgspec.Struct, frozen=True, rename={"max_s": "most_s"}):
+    """A dry run under public names; they stand in docs/reference/command-line.md."""
+
+    rig: str
+    question: str
+    wrong: tuple[str, ...]
+    warnings: tuple[str, ...]
+    runs: int
+    runs_closed: int
+    typical_s: float
+    left_s: float
+    max_s: float
+    hands: tuple[int, ...]
+    must_trip: tuple[int, ...]
+    hottest: HottestRun | None
+    guards: tuple[GuardGap, ...]
+
+
+def summarise_dry_run(card: RigCard, made: Plan, book: Path | None) -> DryRunSummary:
+    """Run a plan dry, against what a book answers already where one is given."""
     from niente.core.analysis.evidence import evidence_in
     from niente.core.analysis.models import fit_models
     from niente.core.model.errors import NotEnoughError
@@ -129,53 +160,43 @@ def dry_run_as_data(card: RigCard, made: Plan, book: Path | None) -> dict[str, o
     rows = plan_rows(made, card, evidence)
     seen = foresee(models, [row.step for row in rows])
     run = dry_run(made, card, rows, seen, pace=pace_of(card, evidence))
-    return {
-        "rig": made.rig,
-        "question": made.question,
-        "wrong": run.wrong,
-        "warnings": run.warnings,
-        "runs": run.cost.runs,
-        "runs_closed": sum(row.status.closed for row in rows),
-        "typical_s": run.cost.typical_s,
-        "left_s": run.cost.left_s,
-        "most_s": run.cost.max_s,
-        "hands": [index + 1 for index in run.hands],
-        "must_trip": [index + 1 for index in run.trips],
-        "hottest": None
-        if run.hottest is None
-        else {"run": run.hottest + 1, "core_c": seen[run.hottest].core_c, "core_hw_k": seen[run.hottest].core_hw},
-        "guards": [_guard_as_data(near) for near in run.near],
-    }
+    at = run.hottest
+    return DryRunSummary(
+        rig=made.rig,
+        question=made.question,
+        wrong=run.wrong,
+        warnings=run.warnings,
+        runs=run.cost.runs,
+        runs_closed=sum(row.status.closed for row in rows),
+        typical_s=run.cost.typical_s,
+        left_s=run.cost.left_s,
+        max_s=run.cost.max_s,
+        hands=tuple(index + 1 for index in run.hands),
+        must_trip=tuple(index + 1 for index in run.trips),
+        hottest=HottestRun(at + 1, seen[at].core_c, seen[at].core_hw) if at is not None else None,
+        guards=tuple(map(_guard_gap, run.near)),
+    )
 
 
-def _guard_as_data(near: "NearGuard") -> dict[str, object]:
-    return {
-        "quantity": near.guard.quantity,
-        "trip": near.guard.trip,
-        "left": near.gap if math.isfinite(near.gap) else None,
-        "run": near.index + 1 if near.index is not None else None,
-    }
+def _guard_gap(near: "NearGuard") -> GuardGap:
+    left = near.gap if math.isfinite(near.gap) else None
+    return GuardGap(near.guard.quantity, near.guard.trip, left, near.index + 1 if near.index is not None else None)
 
 
-def dry_run_as_text(data: dict[str, object]) -> str:
+def dry_run_text(dry: DryRunSummary) -> str:
     """Return a dry run in words."""
     from niente.core.model.quantities import duration_text
 
-    typical, left, most = (float(data[key]) for key in ("typical_s", "left_s", "most_s"))  # type: ignore[arg-type]
+    ahead = f"{duration_text(dry.left_s)} of it ahead; {duration_text(dry.max_s)} at the most."
     lines = [
-        f"{data['question']} on {data['rig']}: {data['runs']} runs, {data['runs_closed']} of them closed.",
-        f"Typically {duration_text(typical)}, {duration_text(left)} of it ahead; {duration_text(most)} at the most.",
+        f"{dry.question} on {dry.rig}: {dry.runs} runs, {dry.runs_closed} of them closed.",
+        f"Typically {duration_text(dry.typical_s)}, {ahead}",
     ]
-    hands = data["hands"]
-    if isinstance(hands, Sequence) and hands:
-        lines.append(f"Hands are needed {len(hands)} times, first before run {hands[0]}.")
-    hottest = data["hottest"]
-    if isinstance(hottest, dict):
-        lines.append(f"Hottest: run {hottest['run']}, {hottest['core_c']:.1f} ± {hottest['core_hw_k']:.1f} °C foreseen.")
-    for key in ("wrong", "warnings"):
-        found = data[key]
-        lines += list(found) if isinstance(found, Sequence) else []
-    return "\n".join(lines)
+    if dry.hands:
+        lines.append(f"Hands are needed {len(dry.hands)} times, first before run {dry.hands[0]}.")
+    if dry.hottest is not None:
+        lines.append(f"Hottest: run {dry.hottest.run}, {dry.hottest.core_c:.1f} ± {dry.hottest.core_hw_k:.1f} °C foreseen.")
+    return "\n".join([*lines, *dry.wrong, *dry.warnings])
 
 
 @plan.command("schema")

@@ -1,6 +1,7 @@
 """How a book stands, read beside whoever writes it."""
 
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -10,12 +11,46 @@ import msgspec
 from niente.core.model.errors import BookError
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.runs import RunKind, RunOutcome
-from niente.core.storage.notes import notes_in
+from niente.core.model.setting import Setting
+from niente.core.storage.notes import BookNote, notes_in
 from niente.core.storage.reader import BookReader, RunRecord
 
 POLL_S = 0.5
 NOTES = 10
 """So many notes are told, the latest ones."""
+
+
+class RunningNow(msgspec.Struct, frozen=True):
+    """The run under way, and how far it is."""
+
+    run: int
+    load: str
+    setting: Setting
+    seconds: float
+    samples: int
+    hottest_core_c: float | None
+
+
+class LastEvent(msgspec.Struct, frozen=True):
+    """What was written last that is no sample."""
+
+    kind: str
+    body: Any = msgspec.field(name="said")
+    rig_time_s: float | None
+
+
+class BookStatus(msgspec.Struct, frozen=True):
+    """How a book stands. The keys stand in docs/reference and are kept."""
+
+    rig: str
+    title: str
+    variant: str
+    runs: int
+    done: int
+    failed: int
+    running: RunningNow | None
+    notes: Sequence[BookNote]
+    last: LastEvent | None
 
 
 @click.command()
@@ -26,7 +61,7 @@ def status(book: Path, as_json: bool, follow: bool) -> None:
     """Say how a book stands: what runs, how far it is, what happened last. The book may be written meanwhile."""
     reader = BookReader(book)
     try:
-        shown: dict[str, Any] | None = None
+        shown: BookStatus | None = None
         while True:
             now = status_of(reader)
             if now != shown:
@@ -39,60 +74,46 @@ def status(book: Path, as_json: bool, follow: bool) -> None:
         reader.close()
 
 
-def status_of(reader: BookReader) -> dict[str, Any]:
-    """Return how a book stands, as data; its keys stand in docs/reference and are kept."""
+def status_of(reader: BookReader) -> BookStatus:
+    """Return how a book stands. Raises ``BookError`` for a book without a rig."""
     card = reader.card()
     if card is None:
         raise BookError(f"The book {reader.path} has no rig yet.", remedy="Run a plan into it first.")
     runs = [run for run in reader.runs() if run.kind == RunKind.STEP]
     running = next((run for run in reversed(runs) if run.outcome is None), None)
-    return {
-        "rig": card.name,
-        "title": card.title,
-        "variant": card.variant,
-        "runs": len(runs),
-        "done": sum(run.outcome == RunOutcome.DONE for run in runs),
-        "failed": sum(run.outcome == RunOutcome.FAILED for run in runs),
-        "running": _running(reader, running) if running is not None else None,
-        "notes": [msgspec.to_builtins(note) for note in notes_in(reader)[-NOTES:]],
-        "last": _last_event(reader),
-    }
-
-
-def _last_event(reader: BookReader) -> dict[str, Any] | None:
     happened = reader.events()
-    if not happened:
-        return None
-    last = happened[-1]
-    return {"kind": last.kind, "said": last.body, "rig_time_s": last.rig_time_s}
+    return BookStatus(
+        rig=card.name,
+        title=card.title,
+        variant=card.variant,
+        runs=len(runs),
+        done=sum(run.outcome == RunOutcome.DONE for run in runs),
+        failed=sum(run.outcome == RunOutcome.FAILED for run in runs),
+        running=_running(reader, running) if running is not None else None,
+        notes=notes_in(reader)[-NOTES:],
+        last=LastEvent(happened[-1].kind, happened[-1].body, happened[-1].rig_time_s) if happened else None,
+    )
 
 
-def _running(reader: BookReader, run: RunRecord) -> dict[str, Any]:
+def _running(reader: BookReader, run: RunRecord) -> RunningNow:
     time_s, values = reader.frames(run)
     cores = [index for index, name in enumerate(run.channels) if name.startswith("core_temperature_c")]
     hottest = None
     if time_s.shape[0] and cores:
         read = [value for value in values[-1, cores].tolist() if value == value]
         hottest = round(max(read), 1) if read else None
-    return {
-        "run": run.id,
-        "load": run.load,
-        "setting": msgspec.to_builtins(run.setting),
-        "seconds": round(float(time_s[-1] - time_s[0]), 1) if time_s.shape[0] else 0.0,
-        "samples": int(time_s.shape[0]),
-        "hottest_core_c": hottest,
-    }
+    seconds = round(float(time_s[-1] - time_s[0]), 1) if time_s.shape[0] else 0.0
+    return RunningNow(run.id, run.load, run.setting, seconds, int(time_s.shape[0]), hottest)
 
 
-def status_text(data: dict[str, Any]) -> str:
+def status_text(book: BookStatus) -> str:
     """Return how a book stands in one line."""
-    failed = f", {data['failed']} failed" if data["failed"] else ""
-    words = f"{data['title']}, {data['variant']}: {data['done']} of {data['runs']} runs done{failed}"
-    now = data["running"]
-    if now is not None:
-        hot = now["hottest_core_c"]
+    failed = f", {book.failed} failed" if book.failed else ""
+    words = f"{book.title}, {book.variant}: {book.done} of {book.runs} runs done{failed}"
+    if book.running is not None:
+        hot = book.running.hottest_core_c
         reading = f", hottest core {quantity_of('hottest_core_c').with_unit(hot)}" if hot is not None else ""
-        words += f"; {now['load']} for {duration_text(now['seconds'])}{reading}"
-    elif data["last"] is not None:
-        words += f"; nothing runs; last: {data['last']['kind']}"
+        words += f"; {book.running.load} for {duration_text(book.running.seconds)}{reading}"
+    elif book.last is not None:
+        words += f"; nothing runs; last: {book.last.kind}"
     return words

@@ -22,19 +22,6 @@ COMMANDS = {
 HELP = "Words: pause, pause after, go on, skip, repeat, note TEXT, stop."
 
 
-class ProgressPrinter:
-    """Says on standard error how far something long is, once for each step."""
-
-    def __init__(self) -> None:
-        self._last = ""
-
-    def __call__(self, text: str) -> None:
-        """Print a step that was not printed yet."""
-        if text != self._last:
-            self._last = text
-            print(text, file=sys.stderr, flush=True)
-
-
 class TerminalVoice(Protocol):
     """What says something to the person, and knows the card that is shown."""
 

@@ -10,17 +10,17 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import BookError
 from niente.core.model.rig_sheet import sheet_of
 from niente.core.planning.templates import default_project
-from niente.core.rigs.registry import class_document, open_document, open_rig
+from niente.core.rigs.registry import Progress, class_document, open_document, open_rig, silently
 from niente.core.storage.reader import BookReader
 
 
-def make_from_class(book: Path, template: str, title: str) -> None:
+def make_from_class(book: Path, template: str, title: str, progress: Progress = silently) -> None:
     """Make a book for a new machine of a class, called ``title``. Raises ``NienteError``, and touches no book there is."""
     _insist_new(book)
     name = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-") or "rig"
     document = {**class_document(template), "name": name, "title": title}
     driver = Driver(name, document)
-    bench = open_bench(open_document(document, title), book, lambda event: None)
+    bench = open_bench(open_document(document, title, progress=progress), book, lambda event: None)
     try:
         bench.writer.add_document(KIND, driver)
         sheet = msgspec.structs.replace(sheet_of(bench.own_card), title=title)
@@ -29,7 +29,7 @@ def make_from_class(book: Path, template: str, title: str) -> None:
         bench.close()
 
 
-def make_copy(book: Path, of: Path) -> None:
+def make_copy(book: Path, of: Path, progress: Progress = silently) -> None:
     """Make a book with the machine of another and what is said of it, without its runs. Raises ``NienteError``."""
     _insist_new(book)
     card, driver = card_and_driver(of)
@@ -42,7 +42,10 @@ def make_copy(book: Path, of: Path) -> None:
         reader.close()
     used = driver or Driver(card.name)
     seed = int(card.serial) if card.serial.isdigit() else 1
-    rig = open_document(used.machine, used.name, seed=seed) if used.machine else open_rig(used.name, seed=seed)
+    if used.machine:
+        rig = open_document(used.machine, used.name, seed=seed, progress=progress)
+    else:
+        rig = open_rig(used.name, seed=seed, progress=progress)
     try:
         bench = open_bench(rig, book, lambda event: None)
     except BaseException:

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication
 from niente import __version__
 from niente.desktop.app.bug_report import Hook
 from niente.desktop.app.window import Window
+from niente.desktop.commands.rig_commands import Make
 from niente.desktop.services.garbage import GarbageCollection
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import Look, asset, load_fonts
@@ -78,7 +79,7 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
 
         if wanted.make is not None:
             progress(f"Making {book} …")
-            wanted.make(book)
+            wanted.make(book, progress)
         progress(f"Opening {book} …")
         given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
         try:
@@ -99,7 +100,7 @@ def default_book() -> Path:
 def show(wanted: argparse.Namespace) -> Window:
     """Show the window; the rest follows once it stands."""
 
-    def reopen(book: Path, make: Callable[[Path], None] | None = None) -> Window:
+    def reopen(book: Path, make: Make | None = None) -> Window:
         window.session.close()
         window.desktop_bus.close()
         window.hide()

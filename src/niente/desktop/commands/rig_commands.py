@@ -20,7 +20,8 @@ from niente.desktop.session.session import Session
 if TYPE_CHECKING:
     from niente.desktop.dialogs.change_part import ChangedPart
 
-Make = Callable[[Path], None]
+Make = Callable[[Path, Callable[[str], None]], None]
+"""Makes a book at a path, and says in words how far that is."""
 """Makes a book at a path; called away from the window's thread."""
 
 
@@ -116,10 +117,10 @@ class RigCommands:
             return
         template, title = result
 
-        def make(path: Path) -> None:
+        def make(path: Path, progress: Callable[[str], None]) -> None:
             from niente.core.acquisition.new_book import make_from_class
 
-            make_from_class(path, template, title)
+            make_from_class(path, template, title, progress)
 
         self._open_made(book, make)
 
@@ -133,10 +134,10 @@ class RigCommands:
         if book is None:
             return
 
-        def make(path: Path) -> None:
+        def make(path: Path, progress: Callable[[str], None]) -> None:
             from niente.core.acquisition.new_book import make_copy
 
-            make_copy(path, own)
+            make_copy(path, own, progress)
 
         self._open_made(book, make)
 
