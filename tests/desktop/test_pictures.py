@@ -12,6 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.planning.cost import cost_of
+from niente.core.planning.progress import RunStatus
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.rungs import heat_rungs
 from niente.core.selection.pick import keeps
@@ -110,7 +111,7 @@ def test_ribbon_and_cost_line_are_the_plans(open_window: Callable[..., Window]) 
     cost = cost_of(laid.rows, laid.request.card, project.question)
     assert len(runs) == cost.runs
     assert sum(run.seconds for run in runs) == pytest.approx(cost.typical_s)
-    assert {run.state for run in runs} == {"ahead"}
+    assert {run.status for run in runs} == {RunStatus.AHEAD}
     naive, own = page.cost.words()
     assert duration_text(cost.naive_s) in naive
     assert duration_text(cost.typical_s) in own

@@ -75,7 +75,7 @@ def test_flat_and_wandering_readings_tell_no_constants_and_break_nothing() -> No
     """A machine that is settled from the start, one that wanders, one that falls: whatever comes, nothing is raised."""
     t = np.arange(0.0, 3000.0)
     room = np.full(t.shape[0], 23.0)
-    for seed in range(12):
+    for seed in range(5):
         rng = np.random.default_rng(seed)
         noise = 0.3 * rng.standard_normal(t.shape[0])
         wander = np.cumsum(0.02 * rng.standard_normal(t.shape[0]))
