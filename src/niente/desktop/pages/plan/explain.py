@@ -81,12 +81,12 @@ def _reasons(row: Row) -> list[str]:
     if row.status == RunStatus.EXPECTED:
         why.append(tr("It is expected only: which runs come here follows from the results before them."))
     ends = step.exposure
-    rest = tr("after {t} of rest, ").format(t=duration_text(ends.idle_s)) if ends.idle_s else ""
+    idle = tr("after {t} idle, ").format(t=duration_text(ends.idle_s)) if ends.idle_s else ""
     if ends.known_to_k is None:
-        why.append(tr("It lasts {rest}{t}.").format(rest=rest, t=duration_text(ends.min_s)))
+        why.append(tr("It lasts {idle}{t}.").format(idle=idle, t=duration_text(ends.min_s)))
     else:
-        known = tr("It ends, {rest}when its settled temperature is known to ±{k} K, at the latest after {t}.")
-        why.append(known.format(rest=rest, k=f"{ends.known_to_k:g}", t=duration_text(ends.max_s)))
+        known = tr("It ends, {idle}when its settled temperature is known to ±{k} K, at the latest after {t}.")
+        why.append(known.format(idle=idle, k=f"{ends.known_to_k:g}", t=duration_text(ends.max_s)))
     return why
 
 

@@ -228,7 +228,7 @@ class Painting:
         p, across = self.sight.canvas.look.palette, self.sight.time()
         last = self.sight.canvas.area(self.sight.panels[-1].box)
         top, ratio = last.bottom() + 8, self.sight.canvas.devicePixelRatioF()
-        draw_text(painter, QPointF(0, top + 12), tr("Hold"), font(SMALL), p.ink)
+        draw_text(painter, QPointF(0, top + 12), tr("Limiter"), font(SMALL), p.ink)
         first, end = self.sight.strip.window(*self.sight.range_s)
         limiters, time_s = self.sight.strip.limiters[first:end], self.sight.strip.time_s[first:end]
         if limiters.shape[0] < 2:
