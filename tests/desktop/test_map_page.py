@@ -235,7 +235,7 @@ def test_other_controls_are_held_chosen_or_optimised(own_page: MapPage, qtbot: Q
     assert mapped.field.settings.base.fan_duty["cooler"] == choice.pick.setting.fan_duty["cooler"]
     own_page.request_row.others.setCurrentIndex(0)
     own_page.request_row.others.activated.emit(0)
-    field = own_page.request_row._held["fan_duty.cooler"]
+    field = own_page.request_row._fixed_fields["fan_duty.cooler"]
     field.setValue(70.0)
     qtbot.waitUntil(lambda: map_of(own_page).request.view.fixed == {"fan_duty.cooler": 70.0}, timeout=20000)
     louder = map_of(own_page)

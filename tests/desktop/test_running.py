@@ -69,7 +69,7 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
     assert window.page(RunPage).finished()
 
 
-def test_hold_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
+def test_pause_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(pace=600.0, project=small(card))
     session, buttons = window.session, window.page(RunPage).buttons
     window.actions_["plan.start"].trigger()

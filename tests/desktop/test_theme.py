@@ -66,17 +66,17 @@ def grey_picture(draw: Callable[[QPainter], None]) -> QImage:
 
 @BOTH
 def test_the_band_can_be_told_apart_without_colour(qapp: QApplication, palette: Palette) -> None:
-    """Reduced to black and white, every hold has a pattern of its own."""
+    """Reduced to black and white, every limiter has a pattern of its own."""
     black = dict.fromkeys(("cap", "cap_line", "guard", "second", "fault", "strong_rule"), "#000000")
     import msgspec
 
     plain = msgspec.structs.replace(palette, surface="#FFFFFF", rule="#FFFFFF", **black)
 
-    def pattern(hold: ClockLimiter) -> bytes:
-        picture = grey_picture(lambda painter: draw_limiter(painter, QRectF(0, 0, 60, 16), hold, plain, 1.0))
+    def pattern(limiter: ClockLimiter) -> bytes:
+        picture = grey_picture(lambda painter: draw_limiter(painter, QRectF(0, 0, 60, 16), limiter, plain, 1.0))
         return bytes(picture.constBits())
 
-    assert len({pattern(hold) for hold in LIMITERS}) == len(LIMITERS) == 7
+    assert len({pattern(limiter) for limiter in LIMITERS}) == len(LIMITERS) == 7
 
 
 def test_stages_can_be_told_apart_without_colour(qapp: QApplication) -> None:

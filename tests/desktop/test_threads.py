@@ -65,7 +65,7 @@ def test_what_is_stopped_hands_nothing_over(qtbot: QtBot) -> None:
     assert not seen
 
 
-def test_rubbish_is_collected_here_and_given_back(qtbot: QtBot) -> None:
+def test_garbage_is_collected_here_and_given_back(qtbot: QtBot) -> None:
     class Ring:
         pass
 

@@ -22,14 +22,14 @@ class ColdStart:
         self._least = begun_s + rule.idle_s
         self._most = begun_s + max(MAX_S, rule.idle_s)
         self._waits = rule.from_cold
-        self._places = np.array([i for i, channel in enumerate(card.channels) if "temperature_c" in channel.name], dtype=int)
+        self._indices = np.array([i for i, channel in enumerate(card.channels) if "temperature_c" in channel.name], dtype=int)
         self._half = max(round(SPAN_S / card.sample_period_s), 1)
         self._recent: deque[np.ndarray] = deque(maxlen=2 * self._half)
 
     def reached(self, frame: Frame) -> bool:
         """Take a sample in, and return whether the rest is over."""
         if self._waits:
-            self._recent.append(frame.values[self._places])
+            self._recent.append(frame.values[self._indices])
         if frame.time_s < self._least:
             return False
         return not self._waits or frame.time_s >= self._most or self._still()

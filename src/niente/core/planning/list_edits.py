@@ -27,11 +27,11 @@ class KeyedEntries:
             return False
         match edit.change:
             case ListChange.INSERT if edit.step is not None:
-                self._put(self._place_after(edit.after), edit.step)
+                self._put(self._index_after(edit.after), edit.step)
             case ListChange.MOVE:
                 at = self.keys.index(edit.entry)
                 entry, key = self.entries.pop(at), self.keys.pop(at)
-                index = self._place_after(edit.after)
+                index = self._index_after(edit.after)
                 self.entries.insert(index, entry)
                 self.keys.insert(index, key)
             case ListChange.REMOVE:
@@ -67,7 +67,7 @@ class KeyedEntries:
     def _has_key(self, key: str) -> bool:
         return key == "" or key in self.keys
 
-    def _place_after(self, key: str) -> int:
+    def _index_after(self, key: str) -> int:
         return self.keys.index(key) + 1 if key else 0
 
     def _put(self, index: int, entry: Entry) -> None:

@@ -51,7 +51,7 @@ class ReplayRig:
         self._time_s = 0.0
         self._values: Array = np.full((1, len(self._card.channels)), np.nan)
         self._events: dict[int, tuple[RigEvent, ...]] = {}
-        self._place = 0
+        self._next_index = 0
         self._idle = self._card.load_of(LoadKind.IDLE)
         self._play(self._idle.name if self._idle is not None else "")
 
@@ -91,7 +91,7 @@ class ReplayRig:
             time.sleep(0)
         with self._lock:
             self._time_s += self._card.sample_period_s
-            index, self._place = self._place, self._place + 1
+            index, self._next_index = self._next_index, self._next_index + 1
             events = self._events.get(index, ())
             if index >= self._values.shape[0]:
                 tail = min(TAIL_SAMPLES, self._values.shape[0])
@@ -124,7 +124,7 @@ class ReplayRig:
         with self._lock:
             run = self._nearest(load)
             if run is None:
-                self._values, self._events, self._place = self._values[-1:], {}, 0
+                self._values, self._events, self._next_index = self._values[-1:], {}, 0
                 return False
             times, values = self._reader.frames(run)
             if not values.shape[0]:
@@ -132,7 +132,7 @@ class ReplayRig:
             names = [channel.name for channel in self._card.channels]
             order = [run.channels.index(name) if name in run.channels else -1 for name in names]
             padded = np.column_stack([values, np.full(values.shape[0], np.nan)])  # the last column is for what it lacks
-            self._values, self._events, self._place = padded[:, order], self._happened(run, times), 0
+            self._values, self._events, self._next_index = padded[:, order], self._happened(run, times), 0
             return True
 
     def _nearest(self, load: str) -> RunRecord | None:

@@ -112,7 +112,7 @@ class Pulse(QWidget):
             "throughput": PulseReading(tr("Throughput"), 84),
             "fans": PulseReading(tr("Fans"), 122),
             "noise": PulseReading(tr("Noise in the room"), 146, self._mark),
-            "hold": PulseReading(tr("Limits the clock"), 164, self._chip),
+            "limiter": PulseReading(tr("Limits the clock"), 164, self._chip),
         }
         for reading in self._readings.values():
             row.addWidget(reading)
@@ -201,7 +201,7 @@ class Pulse(QWidget):
         """Show what holds the clock, or that the machine is idle."""
         self._chip.setVisible(limiter is not None)
         self._chip.show_limiter(limiter)
-        self._readings["hold"].show_value(tr(limiter.words) if limiter is not None else tr("idle"))
+        self._readings["limiter"].show_value(tr(limiter.words) if limiter is not None else tr("idle"))
 
     def _show_fans(self, groups: tuple[str, ...], one: Callable[[str], float]) -> None:
         speeds = [quantity_of("fan_speed_rpm").text(one(f"fan_speed_rpm.{group}")) for group in groups]

@@ -40,8 +40,8 @@ class Channels:
     """
 
     def __init__(self, card: RigCard, quantity: str) -> None:
-        self._places = np.array(card.indices(quantity), dtype=int)
-        channels = [card.channels[index] for index in self._places]
+        self._indices = np.array(card.indices(quantity), dtype=int)
+        channels = [card.channels[index] for index in self._indices]
         trust = [card.trust_in(channel.name) for channel in channels]
         self._errs = any(one.offset or one.gain != 1.0 for one in trust)
         self._offset = np.array([one.offset for one in trust])
@@ -49,7 +49,7 @@ class Channels:
 
     def of(self, frame: Frame) -> float:
         """Return the largest; a lost sensor is another watch's business."""
-        read = frame.values[self._places]
+        read = frame.values[self._indices]
         if self._errs:
             read = np.fmax(read, (read - self._offset) / self._gain)
         highest = -math.inf

@@ -29,16 +29,16 @@ class CoreSensors:
 
     def __init__(self, card: RigCard) -> None:
         self._card = card
-        self._places = np.array(card.indices(CORE), dtype=int)
+        self._indices = np.array(card.indices(CORE), dtype=int)
         self._most = card.limits.shut_down_c + OVER_SHUT_DOWN_K
         self._least = quantity_of(CORE).low
-        many = self._places.shape[0]
+        many = self._indices.shape[0]
         self._last = [math.nan] * many
         self._lost, self._still, self._wild = [0] * many, [0] * many, [0] * many
 
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if a core's sensor has gone."""
-        for core, reading in enumerate(frame.values[self._places].tolist()):
+        for core, reading in enumerate(frame.values[self._indices].tolist()):
             if reading != reading:
                 self._lost[core] += 1
                 self._still[core] = 0
@@ -63,7 +63,7 @@ class CoreSensors:
         return None
 
     def _title(self, core: int) -> str:
-        return self._card.channels[int(self._places[core])].title.lower()
+        return self._card.channels[int(self._indices[core])].title.lower()
 
 
 class GuardedSensors:
@@ -75,7 +75,7 @@ class GuardedSensors:
         if names & {DEW_MARGIN, ROOM_MOVED}:
             names |= set(OF_THE_ROOM)
         indices = [index for name in sorted(names) for index in card.indices(name)]
-        self._places = np.array(indices, dtype=int)
+        self._indices = np.array(indices, dtype=int)
         self._follows = [not card.channels[index].name.startswith(OF_THE_ROOM) for index in indices]
         self._cores = np.array(card.indices(CORE), dtype=int)
         self._ranges = [
@@ -89,7 +89,7 @@ class GuardedSensors:
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if a sensor that a guard needs has gone."""
         hottest = max((one for one in frame.values[self._cores].tolist() if one == one), default=math.nan)
-        for index, reading in enumerate(frame.values[self._places].tolist()):
+        for index, reading in enumerate(frame.values[self._indices].tolist()):
             low, high = self._ranges[index]
             self._wild[index] = self._wild[index] + 1 if reading < low or reading > high else 0
             if self._wild[index] >= IMPOSSIBLE_SAMPLES:
@@ -109,5 +109,5 @@ class GuardedSensors:
         return None
 
     def _gone(self, index: int, what: str) -> Trip:
-        title = self._card.channels[int(self._places[index])].title.lower()
+        title = self._card.channels[int(self._indices[index])].title.lower()
         return Trip(GuardAction.STOP, f"The sensor of {title} {what}; the guard on it protects nothing.")

@@ -23,7 +23,7 @@ def fixed_words(mapped: SettingMap, *, of_field: bool) -> str:
         and (control.name.startswith("fan_duty.") or control.name in ("voltage_offset_mv", "temperature_cap_c"))
     )
     text = base.text(wanted)
-    of_places = field.settings.values if of_field else ()
-    found = [part_of(name) for name in of_places if name not in (field.across, field.up)]
+    controls = field.settings.values if of_field else ()
+    found = [part_of(name) for name in controls if name not in (field.across, field.up)]
     words = ([text] if text else []) + [tr("{group} fans as quiet as they may").format(group=group) for group in found]
     return "; " + ", ".join(words) if words else ""

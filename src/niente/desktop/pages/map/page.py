@@ -261,7 +261,7 @@ class MapPage(Page):
             self.set_head(tr("Field over {a} and {b}{fixed}").format(**axis_titles(mapped), fixed=fixed), words)
             self._show_field(mapped)
 
-    def _running_place(self, field: SettingGrid, card: RigCard) -> tuple[float, float] | None:
+    def _running_point(self, field: SettingGrid, card: RigCard) -> tuple[float, float] | None:
         """Return where the run under way lies in a field; ``None`` where none runs, or it lies outside."""
         live = self.session.live
         if live is None or live.closed is not None or not self.session.busy():
@@ -276,7 +276,7 @@ class MapPage(Page):
         if card is None:
             return
         layer = LAYERS[self.request_row.layer.currentIndex()]
-        running = self._running_place(field, card)
+        running = self._running_point(field, card)
         plan = self.session.plan
         guards = plan.guards if plan is not None else ()
         ceiling = card.temperature_ceiling_c(field.settings.base)

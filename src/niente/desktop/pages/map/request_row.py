@@ -115,7 +115,7 @@ class MapRequestRow(QWidget):
         rows.addLayout(row)
         self._fixed_row = QHBoxLayout()
         self._fixed_row.setSpacing(10)
-        self._held: dict[str, QuantityField] = {}
+        self._fixed_fields: dict[str, QuantityField] = {}
         rows.addLayout(self._fixed_row)
         for box in (self.across, self.up, self.load, self.others, self.against):
             box.activated.connect(self._edited)
@@ -196,10 +196,10 @@ class MapRequestRow(QWidget):
     def _show_fixed(self, models: Models, base: Setting) -> None:
         """Show the values of the controls on no axis; where they are fixed they can be edited."""
         wanted = [name for name in self._axes if name not in (self.across.currentData(), self.up.currentData())][:MAX_FIXED]
-        if list(self._held) != wanted:
+        if list(self._fixed_fields) != wanted:
             self._build_fixed(wanted, models.card)
         how = OTHERS[self.others.currentIndex()][0]
-        for name, field in self._held.items():
+        for name, field in self._fixed_fields.items():
             value = base.value(name)
             field.setEnabled(
                 how == OtherControls.FIXED or (how == OtherControls.OPTIMISED and not name.startswith("fan_duty."))
@@ -214,7 +214,7 @@ class MapRequestRow(QWidget):
             if widget is not None:
                 widget.hide()
                 widget.deleteLater()
-        self._held = {}
+        self._fixed_fields = {}
         for name in wanted:
             control = card.control(name)
             if control is None:
@@ -229,7 +229,7 @@ class MapRequestRow(QWidget):
             words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             self._fixed_row.addWidget(words, 5)
             self._fixed_row.addWidget(field, 4)
-            self._held[name] = field
+            self._fixed_fields[name] = field
 
     def _set_fixed(self, name: str, value: float) -> None:
         view = self._request.view
