@@ -15,6 +15,7 @@ from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
+from niente.core.model.rig_sheet import applied
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.desktop_bus import DesktopBus
@@ -148,6 +149,10 @@ class SharedWindow:
     def take_back(self) -> None:
         """Undo what was edited; a test that did what cannot be undone has borrowed the wrong window."""
         session = self.window.session
+        edited = session.undo.count() > 0
+        session.undo.setIndex(0)
+        if edited:
+            await_sheet(session)
         session.undo.setIndex(0)
         session.undo.clear()
         QApplication.processEvents()
@@ -171,6 +176,21 @@ def wait_until(true: Callable[[], bool], seconds: float = 20.0) -> None:
         assert time.monotonic() < end, "the window did not come up in time"
         QApplication.processEvents()
         time.sleep(0.002)
+
+
+def await_sheet(session: Session) -> None:
+    """Let the bench's thread take the sheet as it is now, and what it says of that come in."""
+    bench, sheet = session.bench, session.sheets.now
+    if not isinstance(bench, Bench) or sheet is None or bench.busy:
+        return
+    wait_until(lambda: bench._next_sheet is None and bench.card == applied(bench.own_card, sheet))
+    before = session.frame
+
+    def newer() -> bool:
+        session._bridge.hand_over()
+        return session.frame is not before
+
+    wait_until(newer)  # records come in their order: with a later frame, what was said of the card is here too
 
 
 def drain(session: Session) -> None:
