@@ -70,7 +70,8 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
 
 
 def test_pause_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
-    window = open_window(pace=600.0, project=small(card))
+    """The pace leaves a run of a minute a quarter of that: none ends by itself between two clicks, however slow the machine."""
+    window = open_window(pace=4.0, project=small(card))
     session, buttons = window.session, window.page(RunPage).buttons
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
