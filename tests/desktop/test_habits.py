@@ -19,7 +19,7 @@ from niente.desktop.actions.guide import TOPICS, Guide, page_of, title_of, topic
 from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.waiting import A_MOMENT_MS
-from niente.desktop.app.window import NAMES, Window
+from niente.desktop.app.window import NAMES, PAGE_OF, Window
 from niente.desktop.pages.choose.page import ChoosePage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
@@ -397,3 +397,10 @@ def test_the_ring_stands_round_what_has_the_focus(read_window: Window, qtbot: Qt
     assert accent in near
     ring._moved(field, None)
     assert ring.widget() is None
+
+
+def test_pages_carry_out_what_the_window_sends_them(read_window: Window) -> None:
+    """An action that is sent to a page without a handler would do nothing but fail."""
+    handled = {action: page.name for page in read_window.pages for action in page.handlers()}
+    assert handled == PAGE_OF
+    assert handled.keys() <= {spec.name for spec in SPECS}
