@@ -1,6 +1,7 @@
 """The core: how fast a sweep runs, what it saves, how fast a book is read."""
 
 import tempfile
+import threading
 import time
 from pathlib import Path
 
@@ -9,12 +10,12 @@ import numpy as np
 
 from benchmarks.result import Result
 from benchmarks.size import draws
-from niente.core.acquisition.engine import Engine
+from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits
-from niente.core.model.records import FrameTaken, Record
+from niente.core.model.records import BenchFailed, FrameTaken, PlanEnded, Record
 from niente.core.model.runs import RunKind
 from niente.core.planning.cost import naive_runs
 from niente.core.planning.templates import default_project, plan_for
@@ -27,32 +28,42 @@ HOURS = draws(least=1, small=8, full=8)
 
 
 def run_sweep(plan: Plan, rig: SimulatedRig, book: Path) -> tuple[int, float]:
-    """Run a plan in this thread; return its samples and the seconds it took."""
-    samples = 0
+    """Run a plan on a bench of its own, its book with it; return its samples and the seconds it took."""
+    samples, over = 0, threading.Event()
 
     def count(event: Record) -> None:
         nonlocal samples
         samples += isinstance(event, FrameTaken)
+        if isinstance(event, PlanEnded | BenchFailed):
+            over.set()
 
-    writer = BookWriter(book)
-    writer.add_document("rig", rig.describe())
-    start = time.perf_counter()
-    Engine(rig, writer, count).run(plan, Limits())
-    seconds = time.perf_counter() - start
-    writer.close()
-    return samples, seconds
+    bench = open_bench(rig, book, count)
+    try:
+        start, samples = time.perf_counter(), 0
+        bench.start(plan, Limits())
+        over.wait()
+        return samples, time.perf_counter() - start
+    finally:
+        bench.close()
+
+
+def open_simulated() -> SimulatedRig:
+    """Return the machine that is swept."""
+    rig = open_rig("larkspur", seed=3)
+    assert isinstance(rig, SimulatedRig)
+    return rig
 
 
 def results() -> list[Result]:
     """Measure."""
     found = []
     with tempfile.TemporaryDirectory() as folder:
-        rig = open_rig("larkspur", seed=3)
-        assert isinstance(rig, SimulatedRig)
+        rig = open_simulated()
         question = default_project(rig.describe()).question
         plan = plan_for(rig.describe(), question)
-        run_sweep(msgspec.structs.replace(plan, entries=plan.entries[:7]), rig, Path(folder) / "warm.niente")
-        samples, seconds = run_sweep(plan, rig, Path(folder) / "sweep.niente")
+        first = msgspec.structs.replace(plan, entries=plan.entries[:7])
+        run_sweep(first, open_simulated(), Path(folder) / "warm.niente")
+        samples, seconds = run_sweep(plan, open_simulated(), Path(folder) / "sweep.niente")
         speed = samples / seconds
         found.append(Result("engine and book, Larkspur at 1 Hz, warm", speed, "rig s/s", "real time", speed))
         found.append(Result("the same", speed, "rig s/s", "goal of 5000", speed / 5000.0))

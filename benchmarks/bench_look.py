@@ -112,7 +112,7 @@ def _traces(window: Window, folder: Path) -> list[Result]:
     traces = page.traces
     traces.attach(card)
     traces._drawn_at = 0.0
-    traces.show_run(strip, LiveRun(RunOpened(1, 0, 1, step), samples, []), [], Scale())
+    traces.show_run(strip, LiveRun(RunOpened(1, 0, 1, step, 1, 0, card.stock, "vector", 0.0), samples, []), [], Scale())
     assert traces.sight is not None
     sight = traces.sight
     drawn = sum(len(panel.spec.lines) for panel in sight.panels)

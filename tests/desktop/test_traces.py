@@ -51,7 +51,8 @@ class Bench:
             samples.add(frame)
             self.strip.add(frame, run_id)
         start = float(samples.time_s[0])
-        live = LiveRun(RunOpened(run_id, 0, 1, step), samples, [(start + at, value, half) for at, value, half in forecasts])
+        opened = RunOpened(run_id, 0, 1, step, 1, 0, setting.over(self.card.stock), load, start)
+        live = LiveRun(opened, samples, [(start + at, value, half) for at, value, half in forecasts])
         self.show(live)
         return live
 

@@ -20,6 +20,7 @@ from niente.core.model.records import (
     TimeConstantsFound,
     WarningRaised,
 )
+from niente.core.model.runs import RunKind
 
 
 def as_data(event: Record) -> dict[str, Any] | None:
@@ -45,7 +46,7 @@ def as_data(event: Record) -> dict[str, Any] | None:
 def _run_as_data(event: Record) -> dict[str, Any] | None:
     """Return an event of one run as data."""
     match event:
-        case RunOpened(run_id, index, total, step):
+        case RunOpened(run_id, index, total, step, kind=RunKind.STEP):
             setting = msgspec.to_builtins(step.setting)
             return {
                 "event": "run_opened",
@@ -64,7 +65,7 @@ def _run_as_data(event: Record) -> dict[str, Any] | None:
                 "settles_at_c": round(settled.value_c, 2),
                 "half_width_k": round(settled.half_width_k, 2) if math.isfinite(settled.half_width_k) else None,
             }
-        case RunClosed(run_id, index, outcome, why):
+        case RunClosed(run_id, index, outcome, why, kind=RunKind.STEP):
             return {"event": "run_closed", "run": run_id, "number": index + 1, "how": outcome, "why": why}
         case RigEventSeen(run_id, time_s, happened):
             return {

@@ -32,6 +32,7 @@ from niente.core.model.records import (
     StateChanged,
     WarningRaised,
 )
+from niente.core.model.runs import RunKind
 from niente.core.model.states import BenchState
 
 BUG = 1
@@ -80,7 +81,7 @@ class ProgressLine:
                 if done:
                     self._console.print(f"Going on: {done} runs are done already.")
                 self._task = self._progress.add_task("", total=None, completed=done)
-            case RunOpened(_, index, total, step):
+            case RunOpened(_, index, total, step, kind=RunKind.STEP):
                 self._runs = max(total, self._runs)
                 setting = step.setting.text(self.swept)
                 self._words = f"run {index + 1} of {self._runs}, {setting}, {step.load}"
@@ -88,7 +89,7 @@ class ProgressLine:
             case ForecastMade(_, _, settled) if settled.known:
                 temperature = quantity_of("hottest_core_c").with_unit(settled.value_c, settled.half_width_k)
                 self._show(f"settles at {temperature}")
-            case RunClosed(_, index, outcome, why):
+            case RunClosed(_, index, outcome, why, kind=RunKind.STEP):
                 self._console.print(f"  {self._words}: {outcome} ({why})", highlight=False)
                 if self._task is not None:
                     self._progress.update(self._task, completed=index + 1, total=max(self._runs, index + 1))

@@ -8,7 +8,7 @@ import msgspec
 import pytest
 
 from niente.core.acquisition.bench import Bench
-from niente.core.acquisition.hand_cards import CONFIRMED, SHOWN, TICKED, hand_work, reading_card, setting_card, variant_card
+from niente.core.acquisition.hand_cards import hand_work, reading_card, setting_card, variant_card
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.commands import Command
@@ -24,6 +24,7 @@ from niente.core.model.states import BenchState
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.storage.kinds import CARD_CONFIRMED, CARD_SHOWN, CARD_TICKED
 from niente.core.storage.reader import BookReader
 from tests.conftest import Watcher, larkspur_rig, short_plan
 
@@ -123,7 +124,7 @@ def test_the_plan_waits_for_hands_with_the_load_off_and_sets_what_they_set(make_
     warned = [event.text for event in watcher.of(WarningRaised)]
     assert any("sustained power limit 24\u00a0W (safe: 20\u00a0W)" in text for text in warned)  # and says so
     book = BookReader(bench.writer.path)
-    assert [item.kind for item in book.events() if "card" in item.kind] == [SHOWN, TICKED, CONFIRMED]
+    assert [item.kind for item in book.events() if "card" in item.kind] == [CARD_SHOWN, CARD_TICKED, CARD_CONFIRMED]
     book.close()
 
 
@@ -181,7 +182,7 @@ def test_a_second_press_confirms_no_card_that_nobody_has_seen(make_bench: Make, 
     assert [card.lines[0].value for card in shown] == ["24\u00a0W", "22\u00a0W"]
     assert bench.by_hand == {"sustained_power_w": 22.0}
     book = BookReader(bench.path)
-    assert len(book.events(kind=CONFIRMED)) == 2
+    assert len(book.events(kind=CARD_CONFIRMED)) == 2
     book.close()
 
 

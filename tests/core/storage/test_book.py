@@ -16,6 +16,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.storage.reader import BookReader
+from niente.core.storage.recorder import Recorder
 from niente.core.storage.schema import APPLICATION_ID, SCHEMA_VERSION
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
@@ -173,7 +174,7 @@ def test_an_open_run_is_closed_at_the_next_start(writer: BookWriter, card: RigCa
     writer.add_frame(run_id, frame(card, 41.0), at_once=True)
     writer.close()  # as a process that dies: the run stays open
     again = BookWriter(writer.path)
-    lost = close_open_runs(again, card)
+    lost = close_open_runs(again.path, Recorder(again, card), card)
     assert lost is not None
     assert lost.run.id == run_id
     assert lost.to_be_judged

@@ -3,30 +3,54 @@
 import contextlib
 import threading
 import traceback
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 
 from niente.core.acquisition.engine import Engine
-from niente.core.acquisition.hand_cards import TICKED
 from niente.core.acquisition.plan_stop import StopPlan
-from niente.core.acquisition.recovery import InterruptedRun, judge
+from niente.core.acquisition.record_stream import RecordStream
+from niente.core.acquisition.recovery import InterruptedRun, verdict_on
+from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.sheeted_rig import SheetedRig
 from niente.core.acquisition.watchdog import Watchdog
-from niente.core.model.cautions import READ, cautions_for
+from niente.core.model.cautions import cautions_for
 from niente.core.model.commands import Command, Confirmed
 from niente.core.model.errors import CautionsError, DocumentError, NienteError, RigError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
-from niente.core.model.records import BenchFailed, HandCardShown, Listener, PlanEnded, RigCardChanged, WarningRaised
+from niente.core.model.records import (
+    BenchFailed,
+    CautionsRead,
+    HandCardShown,
+    HandCardTicked,
+    Listener,
+    NoteAdded,
+    PlanEnded,
+    ProjectSaved,
+    RigCardChanged,
+    RunClosed,
+    WarningRaised,
+)
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.runs import RunOutcome
 from niente.core.model.states import BenchState
-from niente.core.rigs.protocol import Paced, Rig
-from niente.core.storage.notes import NOTE
+from niente.core.rigs.protocol import Rig
+from niente.core.storage.recorder import Recorder
 from niente.core.storage.writer import BookWriter
+
+SLOW_PACE = 10.0
+"""Up to this pace every sample is committed by itself."""
+
+
+class HangLimits(msgspec.Struct, frozen=True):
+    """When a rig is given up: it answers but gives no sample for ``silent_s``, or a call does not return for ``hang_s``."""
+
+    silent_s: float
+    hang_s: float
 
 
 class BookState(msgspec.Struct, frozen=True):
@@ -50,17 +74,17 @@ class Bench:
         self,
         sheeted: SheetedRig,
         writer: BookWriter,
+        recorder: Recorder,
         listener: Listener,
         state: BookState,
         interrupted: InterruptedRun | None,
-        *,
-        silent_limit_s: float,
-        hang_limit_s: float,
+        limits: HangLimits,
+        on_look: Callable[[], None],
     ) -> None:
         self._sheeted = sheeted
         self.writer = writer
         self.project = state.project
-        """The project as the book held it when the bench was opened."""
+        """The project as the book held it when the bench was opened, or as it was saved since."""
         self.cautions_read = state.cautions_read
         """Whether the cautions were read."""
         self.sheet_problems = state.sheet_problems
@@ -69,9 +93,11 @@ class Bench:
         """What hands have set, by control, as the book knows it."""
         self.interrupted = interrupted
         """What an earlier end left open, where it left anything."""
-        self._listener = listener
-        self._engine = Engine(sheeted.rig, writer, listener, silent_limit_s=silent_limit_s)
-        self._engine.take_card(sheeted.card)
+        self._stream = RecordStream(recorder, listener)
+        self._sampler = Sampler(sheeted.rig, self._stream, limits.silent_s)
+        self._sampler.card = sheeted.card
+        recorder.commit_each = self._commits_each
+        self._engine = Engine(self._sampler, writer, self._stream)
         self._engine.change_variant = self._change_variant
         self._engine.by_hand = self.by_hand
         self._wake = threading.Condition()
@@ -79,11 +105,12 @@ class Bench:
         self._next_sheet: RigSheet | None = None
         self._closing = False
         self.busy = False
-        self._thread = threading.Thread(target=self._serve, name="niente-bench", daemon=True)
-        self._watchdog = Watchdog(self._engine.link, hang_limit_s, self._give_up_rig)
+        self._thread = threading.Thread(target=self._serve, name="niente-engine", daemon=True)
+        self._watchdog = Watchdog(self._sampler, limits.hang_s, self._give_up_rig, on_look)
 
     def start_threads(self) -> None:
-        """Begin to sample and to watch; ``open_bench`` calls it once."""
+        """Begin to sample, to decide and to watch; ``open_bench`` calls it once."""
+        self._sampler.start_thread()
         self._thread.start()
         self._watchdog.start()
 
@@ -120,7 +147,7 @@ class Bench:
     @property
     def pace(self) -> float | None:
         """Rig seconds a wall second; ``None`` for as fast as it goes."""
-        return self._engine.link.pace
+        return self._sampler.pace
 
     @property
     def state(self) -> BenchState:
@@ -138,41 +165,39 @@ class Bench:
                 remedy="Read them, say so, and start again.",
             )
         with self._wake:
-            if self.busy or self._engine.link.abandoned:
+            if self.busy or self._sampler.abandoned:
                 raise RigError(
                     "The bench is busy." if self.busy else "The rig stopped answering.",
                     remedy="Stop the plan that runs, or open the rig again.",
                 )
-            self._engine.link.stop_wanted.clear()  # a stop that came after the last plan's end is not for this one
+            self._sampler.forget_stop()  # a stop that came after the last plan's end is not for this one
             self.busy = True
             self._next = (plan, limits)
-            self._wake_thread()
+            self._wake.notify_all()
 
     def send_command(self, command: Command) -> None:
         """Give the running plan a command. Does nothing while none runs."""
         if self.busy:
-            self._engine.commands.put(command)
-            self._engine.link.wake.set()
+            self._engine.send(command)
 
     def confirm(self, readings: dict[str, float] | None = None) -> None:
         """Say that hands are done with the card that is shown. Raises ``DocumentError`` for readings that cannot be."""
         card, given = self._engine.open_card, readings or {}
         if self.busy and card is not None:
             card.insist(given)
-            self._engine.commands.put(Confirmed(card, given))
-            self._engine.link.wake.set()
+            self._engine.send(Confirmed(card, given))
 
     def judge(self, *, machine_down: bool) -> None:
         """Say what the run that was found open came to: the machine failed in it, or something else ended it."""
         found = self.interrupted
         if found is not None and found.to_be_judged:
-            judge(self.writer, found.run, machine_down=machine_down)
+            self._stream.publish(verdict_on(found.run, machine_down=machine_down))
             self.interrupted = msgspec.structs.replace(found, machine_down=machine_down)
 
     def tick(self, boxes: tuple[int, ...]) -> None:
         """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
         if self._engine.open_card is not None:
-            self.writer.add_event(TICKED, boxes, self._engine.run_id)
+            self._stream.publish(HandCardTicked(boxes))
 
     @property
     def open_card(self) -> HandCard | None:
@@ -182,7 +207,7 @@ class Bench:
     @property
     def shown(self) -> dict[str, float]:
         """What the meters show that hands read, by channel; only a simulated machine's are known."""
-        return dict(self._engine.link.shown) if self.card.simulated else {}
+        return dict(self._sampler.shown) if self.card.simulated else {}
 
     def change_plan(self, plan: Plan) -> None:
         """Let the plan that runs go on as another one, from its next run on; what was measured counts for that too."""
@@ -192,8 +217,7 @@ class Bench:
     def stop(self) -> None:
         """Stop what runs and restore; where nothing runs, make the rig safe all the same."""
         if self.busy:
-            self._engine.link.stop_wanted.set()
-            self._engine.link.wake.set()
+            self._sampler.stop_plan()
         else:
             self.rig.make_safe()
 
@@ -205,7 +229,7 @@ class Bench:
         self.check_sheet(sheet)
         with self._wake:
             self._next_sheet = sheet
-            self._wake_thread()
+            self._wake.notify_all()
 
     def check_sheet(self, sheet: RigSheet) -> None:
         """Raise what ``take_sheet`` would raise, and take nothing."""
@@ -216,7 +240,7 @@ class Bench:
                 safe="Its sheet is as it was.",
                 remedy="Choose values within the maker's limits and the rig's ranges.",
             )
-        if self.busy or self._engine.link.abandoned:
+        if self.busy or self._sampler.abandoned:
             raise RigError(
                 "A plan is running on this machine as it is.",
                 safe="The plan goes on; the machine is as it was.",
@@ -229,68 +253,62 @@ class Bench:
 
     def read_cautions(self) -> None:
         """Write into the book that the cautions for this rig, as they are now, were read."""
-        self.writer.add_event(READ, list(cautions_for(self.card)))
+        self._stream.publish(CautionsRead(cautions_for(self.card)))
         self.cautions_read = True
 
     def note(self, text: str) -> None:
         """Write a note into the book, at this moment."""
-        self.writer.add_event(NOTE, text, self._engine.run_id, self._engine.link.time_s)
+        self._stream.publish(NoteAdded(self._engine.run_id, self._sampler.time_s, text))
 
     def save_project(self, project: Project) -> None:
         """Keep a version of the project."""
-        self.writer.add_document("project", project)
+        self._stream.publish(ProjectSaved(project))
+        self.project = project
 
     def set_pace(self, pace: float | None) -> None:
         """Change the pace of a simulated rig; a real one has none."""
-        if isinstance(self.rig, Paced):
-            self.rig.set_pace(pace)
+        self._sampler.set_pace(pace)
 
     def close(self, wait_s: float = 10.0) -> None:
         """Stop what runs, make the rig safe, let go of rig and book."""
         self.stop()
         with self._wake:
             self._closing = True
-            self._engine.link.closing.set()
-            self._wake_thread()
-        self._thread.join(wait_s)
+            self._wake.notify_all()
+        self._sampler.end(wait_s)
+        if self._thread.is_alive():
+            self._thread.join(wait_s)
         self._watchdog.stop()
-        self.rig.make_safe()
-        if not self._engine.link.abandoned:
-            self.rig.close()
+        if self._sampler.alive:  # it hangs in a call to the rig
+            self.rig.make_safe()
         self.writer.close()
 
-    def _wake_thread(self) -> None:
-        """Have the bench's thread look at once; called with its lock held."""
-        self._engine.link.wake.set()
-        self._wake.notify_all()
-
-    # -- the bench's thread ------------------------------------------------------------------------------------
+    # -- the engine's thread ------------------------------------------------------------------------------------
 
     def _serve(self) -> None:
-        """Sample while idle, and run plans as they come."""
-        while not self._closing and not self._engine.link.abandoned:
+        """Run plans and take sheets as they come."""
+        while True:
             with self._wake:
+                self._wake.wait_for(lambda: self._closing or self._next is not None or self._next_sheet is not None)
+                if self._closing:
+                    return
                 work, self._next = self._next, None
                 sheet, self._next_sheet = self._next_sheet, None
             if sheet is not None:
                 self._apply_sheet(sheet)
             if work is not None:
                 self._run(*work)
-                continue
-            try:
-                self._engine.link.pulse()
-            except (NienteError, StopPlan):
-                with self._wake:  # a silent idle rig is no news; look again a little later
-                    self._wake.wait_for(lambda: self._closing or self._next is not None, timeout=1.0)
 
     def _apply_sheet(self, sheet: RigSheet) -> None:
         """Be the machine of a sheet, between plans; what goes wrong with that is told."""
         try:
-            self._engine.take_card(self._take(sheet))
+            self._take(sheet)
         except NienteError as error:
-            self._listener(WarningRaised(str(error)))
+            self._stream.publish(WarningRaised(str(error)))
+        except StopPlan:
+            return  # the bench is closing
         except Exception:
-            self._listener(BenchFailed(traceback.format_exc()))
+            self._stream.publish(BenchFailed(traceback.format_exc()))
 
     def _change_variant(self, variant: str) -> RigCard:
         """Be the machine in another variant, under a plan, and return its card. Raises ``NienteError``."""
@@ -298,12 +316,16 @@ class Bench:
 
     def _take(self, sheet: RigSheet) -> RigCard:
         """Be the machine of a sheet, in its variant, from here on; the book has it before anything is run on it."""
-        before = self._sheeted.card
-        card = self._sheeted.take(sheet)
-        if card != before:
-            self.writer.add_document("rig", card)
-        self._listener(RigCardChanged(card))
-        return card
+
+        def work() -> RigCard:
+            before = self._sheeted.card
+            card = self._sheeted.take(sheet)
+            if card != before:
+                self._stream.publish(RigCardChanged(card))
+            self._sampler.card = card
+            return card
+
+        return self._sampler.call(work)
 
     def _run(self, plan: Plan, limits: Limits) -> None:
         """Run one plan to its end, whatever that is, and leave the rig safe."""
@@ -313,16 +335,14 @@ class Bench:
         except StopPlan as stop:
             ended = PlanEnded(False, stop.reason, stop.error)
         except NienteError as error:
-            ended = PlanEnded(False, error.happened, error)
+            ended = PlanEnded(False, error.happened, error.text)
         except Exception:
             ended = BenchFailed(traceback.format_exc())
-        if self._engine.link.abandoned:
+        if self._sampler.abandoned:
             return
         self._engine.restore()
-        with contextlib.suppress(NienteError):  # the disk that ended the plan may still be full; the listener is told
-            self.writer.add_event("plan ended", ended.reason if isinstance(ended, PlanEnded) else "a bug of Niente's")
         self.busy = False
-        self._listener(ended)
+        self._stream.publish(ended)
 
     # -- the watchdog's thread -----------------------------------------------------------------------------------
 
@@ -337,9 +357,14 @@ class Bench:
         run_id = self._engine.run_id
         if run_id is not None:
             with contextlib.suppress(NienteError):  # an open run is found and closed at the next start
-                self.writer.close_run(run_id, RunOutcome.STOPPED, error.happened, 0.0)
+                self._stream.publish(RunClosed(run_id, 0, RunOutcome.STOPPED, error.happened))
         if self.busy:
             self.busy = False
             if self._engine.open_card is not None:
-                self._listener(HandCardShown(None))
-            self._listener(PlanEnded(False, error.happened, error))
+                self._stream.publish(HandCardShown(None))
+            self._stream.publish(PlanEnded(False, error.happened, error.text))
+
+    def _commits_each(self) -> bool:
+        """Return whether every sample is committed by itself."""
+        pace = self.pace
+        return pace is not None and pace <= SLOW_PACE

@@ -1,5 +1,6 @@
-"""The engine: runs the steps of a plan on a rig. It lives in one thread; commands come through a queue."""
+"""The engine: decides what a rig does next, and has the sampler do it. It lives in one thread; commands come in a queue."""
 
+import contextlib
 import queue
 import time
 from collections.abc import Callable
@@ -8,8 +9,6 @@ from niente.core.acquisition.cold_start import ColdStart
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.acquisition.hand_cards import (
-    CONFIRMED,
-    SHOWN,
     left_by_hand,
     reading_card,
     setting_card,
@@ -18,10 +17,11 @@ from niente.core.acquisition.hand_cards import (
     words_card,
 )
 from niente.core.acquisition.plan_stop import StopPlan
-from niente.core.acquisition.rig_link import RigLink
+from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.run_executor import Closing, RunExecutor
+from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.scheduler import BudgetSpent, QuietHoursWait, Scheduler
-from niente.core.analysis.evidence import READ_BY_HAND, Evidence
+from niente.core.analysis.evidence import Evidence
 from niente.core.model.commands import Command, Confirmed
 from niente.core.model.errors import NienteError, PlanError, RigError
 from niente.core.model.hand_cards import HandCard
@@ -29,9 +29,10 @@ from niente.core.model.plan import Exposure, GuardAction, Plan
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.records import (
+    HandCardConfirmed,
     HandCardShown,
-    Listener,
     PlanStarted,
+    ReadingTaken,
     RunClosed,
     RunLeftOut,
     RunOpened,
@@ -44,22 +45,24 @@ from niente.core.model.setting import Setting
 from niente.core.model.states import MAY_FOLLOW, BenchState
 from niente.core.planning.progress import Row
 from niente.core.planning.validation import check_plan
-from niente.core.rigs.protocol import Rig
 from niente.core.storage.reader import BookReader
-from niente.core.storage.writer import BookWriter, ensure_plan
+from niente.core.storage.writer import BookWriter
 
 CLEARS_WITHIN_S = 3600.0
 """A guard that skipped a run is waited for so long to be quiet again."""
+LOOK_S = 0.5
+"""While hands or a person are waited for, commands are looked for at least so often (they also say that they are there)."""
+HANDS_S = 0.02
+"""Hands are slower than a simulated machine at full speed: it then gives a sample so often."""
 
 
 class Engine:
-    """Runs plans on one rig and writes one book.
+    """Runs plans on one rig, through its sampler, and says what it does.
 
-    Other threads may use ``commands``, ``other_plan`` and ``link``, and read ``state``, ``run_id`` and ``open_card``.
+    Other threads may use ``send``, ``other_plan`` and ``sampler``, and read ``state``, ``run_id`` and ``open_card``.
     """
 
-    def __init__(self, rig: Rig, writer: BookWriter, listener: Listener, *, silent_limit_s: float = 10.0) -> None:
-        self.commands: queue.SimpleQueue[Command | Confirmed] = queue.SimpleQueue()
+    def __init__(self, sampler: Sampler, writer: BookWriter, stream: RecordStream) -> None:
         self.state = BenchState.IDLE
         self.run_id: int | None = None
         self.open_card: HandCard | None = None
@@ -70,32 +73,34 @@ class Engine:
         """Brings the machine into another variant, once hands have, and returns its card."""
         self.by_hand: dict[str, float] = {}
         """What hands have set, by control."""
-        self.link = RigLink(rig, writer, listener, silent_limit_s)
+        self.sampler = sampler
+        self._commands: queue.SimpleQueue[Command | Confirmed] = queue.SimpleQueue()
         self._writer = writer
-        self._publish = listener
-        self._exposing = RunExecutor(self.link, writer, listener, self._command)
+        self._publish = stream.publish
+        self._exposing = RunExecutor(sampler, stream, self._command)
         self._pause_next = False
         self._known: Evidence | None = None
-        self._guards = GuardSet((), self.link.card)
+        self._guards = GuardSet((), sampler.card)
         self._hour_zero = 0.0
         self._read: dict[str, float] | None = None
 
-    def take_card(self, card: RigCard) -> None:
-        """Go on with another card of the same rig, between plans."""
-        self.link.card = card
+    def send(self, command: Command | Confirmed) -> None:
+        """Give the plan that runs a command; from any thread."""
+        self._commands.put(command)
+        self.sampler.attract()
 
     # -- plans -----------------------------------------------------------------------------------------------
 
     def run(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan, and what follows from it. Raises ``StopPlan`` or ``NienteError`` on an early end."""
         self.other_plan = None
-        check_plan(plan, self.link.card)
+        check_plan(plan, self.sampler.card)
         local = time.localtime()
-        self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self.link.time_s / 3600.0
+        self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self.sampler.time_s / 3600.0
         book = BookReader(self._writer.path)
         try:
-            scheduler = Scheduler(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
-            self._guards = GuardSet(plan.guards, self.link.card)
+            scheduler = Scheduler(plan, self._writer.ensure_plan(plan), limits, book, self._known)
+            self._guards = GuardSet(plan.guards, self.sampler.card)
             self._lay_out(scheduler)
             self._publish(PlanStarted(plan, scheduler.plan_id, scheduler.closed))
             while True:
@@ -123,39 +128,42 @@ class Engine:
         if plan is None or plan == scheduler.plan:
             return scheduler
         try:
-            check_plan(plan, self.link.card)
+            check_plan(plan, self.sampler.card)
         except PlanError as error:
             self._publish(WarningRaised(f"{error.happened} The plan goes on as it was."))
             return scheduler
-        other = Scheduler(plan, ensure_plan(self._writer, plan, book.plans()), limits, book, self._known)
+        other = Scheduler(plan, self._writer.ensure_plan(plan), limits, book, self._known)
         if plan.guards != scheduler.plan.guards:
-            self._guards = GuardSet(plan.guards, self.link.card)
+            self._guards = GuardSet(plan.guards, self.sampler.card)
         self._lay_out(other)
         self._publish(PlanStarted(plan, other.plan_id, other.closed))
         return other
 
     def _lay_out(self, scheduler: Scheduler) -> None:
         """See how the plan stands, tell of what is left out, and learn what the next forecast starts from."""
-        scheduler.look(self.link.card)
+        scheduler.look(self.sampler.card)
         if scheduler.known is not None:
             self._known, self._exposing.slow_prior = scheduler.known, scheduler.known.slow_prior
         for index, row in scheduler.left_out():
-            self._publish(RunLeftOut(index, f"Run {index + 1} is left out: {row.reason}."))
-            self._writer.add_event("implied", {"step": row.entry, "why": row.reason})
+            self._publish(RunLeftOut(index, f"Run {index + 1} is left out: {row.reason}.", row.entry, row.reason))
 
     def _run_until_valid(self, scheduler: Scheduler, row: Row) -> str:
         """Run a step, and return how it closed; where it is voided, run it again: after a pause, if that was requested."""
         number, total = scheduler.rows.index(row) + 1, len(scheduler.rows)
         while True:
-            if row.step.variant and row.step.variant != self.link.card.variant:
+            between = self._exposing.closing_of(self.sampler.interrupted())
+            if between is not None and between.trip is not None:  # while this run was decided on, with the last load on
+                self._stop_at(between.trip)
+                self._wait_until_clear(between.trip)
+            if row.step.variant and row.step.variant != self.sampler.card.variant:
                 self._change_variant(row.step.variant)
-                before, self._guards = self._guards, GuardSet(scheduler.plan.guards, self.link.card)
+                before, self._guards = self._guards, GuardSet(scheduler.plan.guards, self.sampler.card)
                 self._guards.go_on_from(before)
-            self._set_by_hand(row.step.setting.over(self.link.card.stock))
-            if row.step.exposure.idles_first and self._idle_before(scheduler.plan_id, row):
+            self._set_by_hand(row.step.setting.over(self.sampler.card.stock))
+            if row.step.exposure.idles_first and self._idle_before(scheduler.plan_id, row, number, total):
                 self._pause()
                 continue
-            closing = self._run_step(scheduler, row, number, total)
+            closing = self._run_step(scheduler.plan_id, row, number, total)
             if self._pause_next or closing.pause:
                 self._pause()
             elif closing.trip is not None and closing.trip.guard is not None:
@@ -166,60 +174,85 @@ class Engine:
     def _change_variant(self, variant: str) -> None:
         """Have hands bring the machine into another state, with the load off, and go on with its card."""
         self._enter(BenchState.APPLYING)
-        self.link.make_safe()
-        self._wait_for_hands(variant_card(self.link.card, variant))
+        self.sampler.make_safe()
+        self._wait_for_hands(variant_card(self.sampler.card, variant))
         if self.change_variant is None:
-            raise RigError(f"{self.link.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
-        self.take_card(self.change_variant(variant))
+            raise RigError(f"{self.sampler.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
+        self.change_variant(variant)
 
     def _set_by_hand(self, whole: Setting) -> None:
         """Have hands set what only they can, with the load off, where it is not set yet."""
-        wanted = setting_card(self.link.card, whole, self.by_hand)
+        wanted = setting_card(self.sampler.card, whole, self.by_hand)
         if wanted is not None:
             self._enter(BenchState.APPLYING)
-            self.link.make_safe()
+            self.sampler.make_safe()
             self._wait_for_hands(wanted)
             self.by_hand |= wanted.sets
 
-    def _idle_before(self, plan_id: int, row: Row) -> bool:
+    def _idle_before(self, plan_id: int, row: Row, number: int, total: int) -> bool:
         """Let the machine idle at the setting of its next run; the book has that too. Return whether it was paused."""
-        idle = self.link.card.load_of(LoadKind.IDLE)
+        idle = self.sampler.card.load_of(LoadKind.IDLE)
         if idle is None:
             return False
         rule = row.step.exposure
         self._enter(BenchState.WAITING, _idle_words(rule))
-        whole = row.step.setting.over(self.link.card.stock)
-        run_id = self._writer.open_run(plan_id, row.entry, RunKind.IDLE, whole, idle.name, self.link.card, self.link.time_s)
+        whole = row.step.setting.over(self.sampler.card.stock)
+        opened = self._open_run(plan_id, row, number, total, idle.name, RunKind.IDLE)
         outcome, command = RunOutcome.STOPPED, None
         trip: Trip | None = None
         try:
-            self.link.apply(whole)
-            self.link.start(idle.name)
-            self._guards.begin()
-            cold = ColdStart(rule, self.link.card, self.link.time_s)
+            self.sampler.apply(whole)
+            self.sampler.begin(opened.run_id, idle.name, whole, self._guards)
+            cold = ColdStart(rule, self.sampler.card, self.sampler.time_s)
             while command not in (Command.PAUSE_NOW, Command.SKIP):
-                frame, ended = self._exposing.under_guard(run_id, whole, self._guards)
+                batch = self.sampler.advance(1)
+                ended = self._exposing.closing_of(batch.ended)
                 if ended is not None and ended.trip is not None:
                     trip = ended.trip
                     self._stop_at(trip)
-                if ended is not None or cold.reached(frame):
+                if ended is not None or any(cold.reached(frame) for frame in batch.frames):
                     break
                 command = self._command()
             outcome = RunOutcome.DONE
         finally:
-            if not self.link.abandoned:
-                self._writer.close_run(run_id, outcome, "idle before a run", self.link.time_s)
+            self._close_run(opened, whole, Closing(outcome, "idle before a run"))
         if trip is not None:
             self._wait_until_clear(trip)
         return command == Command.PAUSE_NOW
 
+    def _open_run(self, plan_id: int, row: Row, number: int, total: int, load: str, kind: RunKind) -> RunOpened:
+        """Open a run: the book has it before its setting is applied, so that a machine that goes down leaves a trace."""
+        whole = row.step.setting.over(self.sampler.card.stock)
+        run_id, now_s = self._writer.next_run_id(), self.sampler.time_s
+        opened = RunOpened(run_id, number - 1, total, row.step, plan_id, row.entry, whole, load, now_s, kind)
+        self._publish(opened)
+        return opened
+
+    def _close_run(self, opened: RunOpened, whole: Setting, closing: Closing) -> None:
+        """Close a run. Where it came to its own end its load stays on, and the guards look on, until the next run begins."""
+        if self.sampler.abandoned:
+            return  # the watchdog has closed it
+        if closing.outcome == RunOutcome.DONE:
+            self.sampler.watch(None, whole, self._guards, fresh=False)
+        else:
+            self.sampler.idle()
+            with contextlib.suppress(StopPlan, NienteError):  # a bench that is closing has ended the load already
+                self.sampler.stop()
+        record = RunClosed(opened.run_id, opened.index, closing.outcome, closing.reason, self.sampler.time_s, opened.kind)
+        self._publish(record)
+
     def _wait_for_an_hour(self, scheduler: Scheduler, due: QuietHoursWait) -> None:
         """Rest until something may run again."""
         self._enter(BenchState.WAITING, due.text)
-        self.link.make_safe()
+        self.sampler.make_safe()
         quiet = scheduler.plan.quiet
+        self.sampler.watch(None, self.sampler.card.safe.over(self.sampler.card.stock), self._guards)
         while quiet is not None and quiet.covers(self._hour()):
-            self.link.frame(None)
+            ended = self._exposing.closing_of(self.sampler.advance(1).ended)
+            if ended is not None and ended.trip is not None:
+                self._stop_at(ended.trip)
+                self._wait_until_clear(ended.trip)
+                return
             self._command()
 
     def _wait_until_clear(self, trip: Trip) -> None:
@@ -230,10 +263,11 @@ class Engine:
             return
         level = quantity_of(guard.quantity).with_unit(guard.clear)
         self._enter(BenchState.WAITING, f"Waiting until the guard is quiet again, at {level}")
-        until = self.link.time_s + CLEARS_WITHIN_S
-        whole = self.link.card.safe.over(self.link.card.stock)
-        while self.link.time_s < until:
-            self._guards.look(self.link.frame(None), whole)
+        until = self.sampler.time_s + CLEARS_WITHIN_S
+        whole = self.sampler.card.safe.over(self.sampler.card.stock)
+        self.sampler.watch(None, whole, self._guards, fresh=False, acts=False)
+        while self.sampler.time_s < until:
+            self.sampler.advance(1)
             if self._guards.quiet(guard) or self._command() == Command.SKIP:
                 return
         raise StopPlan(
@@ -242,29 +276,25 @@ class Engine:
 
     def _hour(self) -> float:
         """Return the hour of the day on the rig's clock: the wall's when the plan began, and what went by since."""
-        return (self._hour_zero + self.link.time_s / 3600.0) % 24.0
+        return (self._hour_zero + self.sampler.time_s / 3600.0) % 24.0
 
-    def _run_step(self, scheduler: Scheduler, row: Row, number: int, total: int) -> Closing:
+    def _run_step(self, plan_id: int, row: Row, number: int, total: int) -> Closing:
         """Run one step and return how it closed. Whatever happens, the run is closed in the book."""
         self._enter(BenchState.APPLYING)
-        step, card = row.step, self.link.card
+        step, card = row.step, self.sampler.card
         whole = step.setting.over(card.stock)
-        self.run_id = self._writer.open_run(
-            scheduler.plan_id, row.entry, RunKind.STEP, whole, step.load, card, self.link.time_s
-        )
-        run_id = self.run_id
-        self._publish(RunOpened(run_id, number - 1, total, step))
+        opened = self._open_run(plan_id, row, number, total, step.load, RunKind.STEP)
+        self.run_id = run_id = opened.run_id
         closing = Closing(RunOutcome.STOPPED, "the engine was interrupted")
         try:
-            hand_work = self.link.apply(whole)
+            hand_work = self.sampler.apply(whole)
             if hand_work:
                 self._wait_for_hands(words_card(hand_work))
-            self.link.start(step.load)
             self._enter(BenchState.SETTLING if step.exposure.known_to_k is not None else BenchState.EXPOSING)
             closing = self._exposing.until_over(run_id, step, self._guards)
             readings_card = reading_card(card) if closing.outcome == RunOutcome.DONE else None
             if readings_card is not None:
-                closing = self._take_readings(run_id, readings_card, whole) or closing
+                closing = self._take_readings(run_id, readings_card) or closing
             if closing.trip is not None:
                 self._stop_at(closing.trip)
         except StopPlan as stop:
@@ -275,11 +305,7 @@ class Engine:
             raise
         finally:
             self.run_id = None
-            if not self.link.abandoned:
-                if closing.outcome != RunOutcome.DONE:
-                    self.link.stop()
-                self._writer.close_run(run_id, closing.outcome, closing.reason, self.link.time_s)
-                self._publish(RunClosed(run_id, number - 1, closing.outcome, closing.reason))
+            self._close_run(opened, whole, closing)
         return closing
 
     def _stop_at(self, trip: Trip) -> None:
@@ -290,7 +316,7 @@ class Engine:
                 safe="The load is off, the rig has its safe setting, and every sample is kept.",
                 remedy="Look at the machine; then go on, and the plan continues after this run.",
             )
-            raise StopPlan(trip.reason, RunOutcome.GUARD, error)
+            raise StopPlan(trip.reason, RunOutcome.GUARD, error.text)
         ends = "The plan pauses." if trip.action == GuardAction.PAUSE else "The plan goes on with the next run."
         self._publish(WarningRaised(f"{trip.reason} {ends}"))
 
@@ -300,33 +326,35 @@ class Engine:
         """Pause with the load off and the safe setting in force until told to go on."""
         self._pause_next = False
         self._enter(BenchState.PAUSED, f"Paused. The load is off. {why}".strip())
-        self.link.make_safe()
+        self.sampler.make_safe()
         while True:
-            self.link.pulse()
+            self.sampler.rest(LOOK_S)
             if self._command() == Command.RESUME:
                 return
 
     def _wait_for_hands(self, card: HandCard) -> None:
         """Show a card and wait, with the load off, until it is confirmed; the book has both."""
+        self.sampler.idle()
+        self.sampler.stop()
         self._show(card)
         while self._read is None:
-            self.link.pulse()
+            self.sampler.rest(LOOK_S)
             self._command()
         self._confirm(card, None)
 
-    def _take_readings(self, run_id: int, card: HandCard, whole: Setting) -> Closing | None:
+    def _take_readings(self, run_id: int, card: HandCard) -> Closing | None:
         """Ask for what hands read, the load still on and under guard; return what ended the run meanwhile."""
         self._show(card)
         while self._read is None:
-            _, ended = self._exposing.under_guard(run_id, whole, self._guards)
+            ended = self._exposing.closing_of(self.sampler.advance(1).ended)
             command = self._command()
             if ended is not None or command == Command.SKIP:
                 self._put_card_away()
                 return ended
-            if self.link.pace is None:
-                time.sleep(0.02)  # hands are slower than a simulated machine at full speed
+            if self.sampler.pace is None:
+                time.sleep(HANDS_S)
         for channel, value in self._read.items():
-            self._writer.add_event(READ_BY_HAND, {"channel": channel, "value": value}, run_id, self.link.time_s)
+            self._publish(ReadingTaken(run_id, self.sampler.time_s, channel, value))
         self._confirm(card, run_id)
         return None
 
@@ -337,13 +365,12 @@ class Engine:
             ticked = ticked_in(book.events(), card)
         finally:
             book.close()
-        self._writer.add_event(SHOWN, card, self.run_id, self.link.time_s)
         self.open_card, self._read = card, None
         self._enter(BenchState.WAITING_FOR_HANDS, card.words())
         self._publish(HandCardShown(card, ticked))
 
     def _confirm(self, card: HandCard, run_id: int | None) -> None:
-        self._writer.add_event(CONFIRMED, card.sets, run_id, self.link.time_s)
+        self._publish(HandCardConfirmed(run_id, self.sampler.time_s, card.sets))
         self._put_card_away()
 
     def _put_card_away(self) -> None:
@@ -353,31 +380,32 @@ class Engine:
             self._publish(HandCardShown(None))
 
     def _command(self) -> Command | None:
-        """Return the next command, having acted on those that do not end a run."""
-        try:
-            command = self.commands.get_nowait()
-        except queue.Empty:
-            return None
-        if isinstance(command, Confirmed):
-            if command.card == self.open_card:
-                self._read = command.readings
-            return None
-        if command == Command.PAUSE_AFTER:
-            self._pause_next = True
-            return None
-        if command == Command.RESUME:
-            self._pause_next = False
-        return command
+        """Return the next command that is not carried out here."""
+        while True:
+            try:
+                command = self._commands.get_nowait()
+            except queue.Empty:
+                return None
+            if isinstance(command, Confirmed):
+                if command.card == self.open_card:
+                    self._read = command.readings
+                continue
+            if command == Command.PAUSE_AFTER:
+                self._pause_next = True
+                continue
+            if command == Command.RESUME:
+                self._pause_next = False
+            return command
 
     def restore(self) -> None:
         """Load off, safe setting back, and to rest; tell what only hands can set back."""
+        self.sampler.make_safe()
         self._enter(BenchState.RESTORING)
-        self.link.make_safe()
         self._pause_next = False
         self._put_card_away()
-        while not self.commands.empty():
-            self.commands.get_nowait()
-        left = left_by_hand(self.link.card, self.by_hand)
+        while not self._commands.empty():
+            self._commands.get_nowait()
+        left = left_by_hand(self.sampler.card, self.by_hand)
         if left:
             self._publish(WarningRaised(f"These stay as hands have set them, until hands set them back: {'; '.join(left)}."))
         self._enter(BenchState.IDLE)
@@ -386,7 +414,7 @@ class Engine:
         if state not in MAY_FOLLOW[self.state]:
             raise AssertionError(f"{state} may not follow on {self.state}")
         self.state = state
-        self.link.stoppable = state != BenchState.IDLE
+        self.sampler.stoppable = state != BenchState.IDLE
         self._publish(StateChanged(state, text))
 
 

@@ -10,10 +10,9 @@ from niente.core.model.plan import Plan, Search
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import Control, RigCard, SetBy
 from niente.core.model.setting import OFF_AT_ZERO, Setting
+from niente.core.storage.kinds import CARD_CONFIRMED, CARD_SHOWN, CARD_TICKED
 from niente.core.storage.reader import BookEvent
 
-SHOWN, TICKED, CONFIRMED = "card", "card ticked", "card confirmed"
-"""The kinds of happenings in a book that a card leaves behind."""
 FIRMWARE = "Restart into the firmware's setup; Niente may be closed meanwhile and goes on from this card."
 MAINS = "Mains off and unplugged before hands go in, and let a heatsink cool; the maker's limits and local rules come first."
 VOLTAGE = "Stay within the maker's voltage limits. An unstable processor corrupts files: work on data that can be lost."
@@ -133,11 +132,11 @@ def ticked_in(events: Sequence[BookEvent], card: HandCard) -> tuple[int, ...]:
     ticked: tuple[int, ...] = ()
     same = False
     for one in events:
-        if one.kind == SHOWN:
+        if one.kind == CARD_SHOWN:
             ticked, same = (ticked if one.body == wanted else ()), one.body == wanted
-        elif one.kind == TICKED and same:
+        elif one.kind == CARD_TICKED and same:
             ticked = tuple(one.body)
-        elif one.kind == CONFIRMED:
+        elif one.kind == CARD_CONFIRMED:
             ticked, same = (), False
     return ticked
 

@@ -1,20 +1,23 @@
 """Opening a bench: the one way in. A book is opened for a rig, what an earlier end left open is closed, the threads start."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 
-from niente.core.acquisition.bench import Bench, BookState
-from niente.core.acquisition.hand_cards import CONFIRMED, by_hand_in
+from niente.core.acquisition.bench import Bench, BookState, HangLimits
+from niente.core.acquisition.hand_cards import by_hand_in
 from niente.core.acquisition.recovery import close_open_runs
 from niente.core.acquisition.sheeted_rig import SheetedRig
 from niente.core.model.cautions import READ, cautions_for
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.project import Project
-from niente.core.model.records import Listener
+from niente.core.model.records import Listener, RigCardChanged
 from niente.core.model.rig_card import RigCard
 from niente.core.rigs.protocol import Rig
+from niente.core.storage.kinds import CARD_CONFIRMED
 from niente.core.storage.reader import BookReader
+from niente.core.storage.recorder import Recorder
 from niente.core.storage.writer import BookWriter
 
 
@@ -26,20 +29,24 @@ def open_bench(
     variant: str | None = None,
     silent_limit_s: float = 10.0,
     hang_limit_s: float = 15.0,
+    on_look: Callable[[], None] = lambda: None,
 ) -> Bench:
     """Return a started bench for a rig and a book, which is made where there is none.
 
     Runs that an earlier end left open are closed first (``Bench.interrupted``). ``listener`` is given every record, from the
-    bench's thread. ``variant`` is the state the machine is in, where it is not the one that the book knows. Raises
+    bench's threads, one at a time, and must not wait. ``variant`` is the state the machine is in, where it is not the one that
+    the book knows. ``on_look`` is called a few times a second as long as the bench lives. Raises
     ``NienteError`` where book and rig do not belong together or one of them cannot be used; the book is then closed again,
     and the rig is the caller's.
     """
     sheeted = SheetedRig(rig)
     writer = BookWriter(book)
     try:
-        state = _read_book(writer, sheeted, variant)
-        interrupted = close_open_runs(writer, sheeted.card)
-        bench = Bench(sheeted, writer, listener, state, interrupted, silent_limit_s=silent_limit_s, hang_limit_s=hang_limit_s)
+        recorder = Recorder(writer, sheeted.card)
+        state = _read_book(writer, recorder, sheeted, variant)
+        interrupted = close_open_runs(book, recorder, sheeted.card)
+        limits = HangLimits(silent_limit_s, hang_limit_s)
+        bench = Bench(sheeted, writer, recorder, listener, state, interrupted, limits, on_look)
     except BaseException:
         writer.close()
         raise
@@ -47,20 +54,20 @@ def open_bench(
     return bench
 
 
-def _read_book(writer: BookWriter, sheeted: SheetedRig, variant: str | None) -> BookState:
+def _read_book(writer: BookWriter, recorder: Recorder, sheeted: SheetedRig, variant: str | None) -> BookState:
     """Return what the book knows, with its sheet put in force and the rig's card written where it is new."""
     book = BookReader(writer.path)
     try:
         known, project = book.card(), book.project()
         cautions = list(cautions_for(sheeted.card))
         cautions_read = any(event.body == cautions for event in book.events(kind=READ))
-        by_hand = by_hand_in([event.body for event in book.events(kind=CONFIRMED)])
+        by_hand = by_hand_in([event.body for event in book.events(kind=CARD_CONFIRMED)])
     finally:
         book.close()
     _insist_on_its_rig(writer.path, known, sheeted.card)
     sheet_problems = _put_sheet_in_force(sheeted, project, variant)
     if known != sheeted.card:
-        writer.add_document("rig", sheeted.card)
+        recorder.write(RigCardChanged(sheeted.card))
     return BookState(project, cautions_read, by_hand, sheet_problems)
 
 

@@ -10,17 +10,17 @@ from pathlib import Path
 import msgspec
 
 from niente.core.analysis.evidence import Evidence
-from niente.core.model.frame import RigEventKind
+from niente.core.model.frame import RigEvent, RigEventKind
 from niente.core.model.plan import Plan
+from niente.core.model.records import BenchStarted, RigEventSeen, RunClosed, RunJudged
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.planning.progress import Row, plan_rows
 from niente.core.science.arrays import Array
-from niente.core.storage.reader import VERDICT, BookReader, RunRecord
-from niente.core.storage.writer import BookWriter
+from niente.core.storage.kinds import START
+from niente.core.storage.reader import BookReader, RunRecord
+from niente.core.storage.recorder import Recorder
 
-START = "start"
-"""The kind of happening that says that a Niente opened the book, and in which boot of its computer."""
 BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
 LAST_S = 30.0
 
@@ -49,13 +49,13 @@ def boot_id() -> str:
         return ""
 
 
-def close_open_runs(writer: BookWriter, card: RigCard) -> InterruptedRun | None:
+def close_open_runs(book_path: Path, recorder: Recorder, card: RigCard) -> InterruptedRun | None:
     """Close what an earlier end left open, write that this start begins, and return what the last open run came to.
 
     Where Niente runs on the machine itself and the computer was started anew since, the machine went down: the run
     failed. Where it runs there and the computer was not, only Niente ended.
     """
-    book = BookReader(writer.path)
+    book = BookReader(book_path)
     try:
         found = [run for run in book.runs() if run.outcome is None]
         starts = book.events(kind=START)
@@ -68,25 +68,26 @@ def close_open_runs(writer: BookWriter, card: RigCard) -> InterruptedRun | None:
             end = float(time_s[-1]) if time_s.shape[0] else run.rig_time_s
             recent = time_s >= end - LAST_S
             last = InterruptedRun(run, end - run.rig_time_s, time_s[recent], values[recent], down)
-            _close(writer, run, down, end)
+            _close(recorder, run, down, end)
     finally:
         book.close()
-    writer.add_event(START, boot_id())
+    recorder.write(BenchStarted(boot_id()))
     return last
 
 
-def _close(writer: BookWriter, run: RunRecord, down: bool | None, end_s: float) -> None:
-    if down and run.kind == RunKind.STEP:
-        writer.add_event(RigEventKind.CRASH, "the machine went down, Niente with it", run.id, end_s)
-        writer.close_run(run.id, RunOutcome.FAILED, "the machine went down in this run", end_s)
-        return
+def _close(recorder: Recorder, run: RunRecord, down: bool | None, end_s: float) -> None:
+    outcome = RunOutcome.INTERRUPTED
     words = "Niente or the machine went down in this run" if down is None else "Niente ended in this run; the machine stayed up"
-    writer.close_run(run.id, RunOutcome.INTERRUPTED, words, end_s)
+    if down and run.kind == RunKind.STEP:
+        event = RigEvent(RigEventKind.CRASH, "the machine went down, Niente with it")
+        recorder.write(RigEventSeen(run.id, end_s, event))
+        outcome, words = RunOutcome.FAILED, "the machine went down in this run"
+    recorder.write(RunClosed(run.id, run.step, outcome, words, end_s, run.kind))
 
 
-def judge(writer: BookWriter, run: RunRecord, *, machine_down: bool) -> None:
-    """Write what a person says of a run that was found open; the closing that it corrects stays in the book."""
-    writer.add_event(VERDICT, RunOutcome.FAILED if machine_down else RunOutcome.INTERRUPTED, run.id)
+def verdict_on(run: RunRecord, *, machine_down: bool) -> RunJudged:
+    """Return what a person says of a run that was found open; the closing that it corrects stays in the book."""
+    return RunJudged(run.id, RunOutcome.FAILED if machine_down else RunOutcome.INTERRUPTED)
 
 
 def rows_left_out(plan: Plan, card: RigCard, evidence: Evidence, run: RunRecord) -> list[tuple[int, Row]]:

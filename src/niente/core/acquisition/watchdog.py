@@ -1,22 +1,26 @@
-"""The watchdog: a thread that acts when a call to the rig does not return. It never waits for the rig itself."""
+"""The watchdog: a thread that acts when the sampler is not heard of. It never waits for the rig itself."""
 
 import threading
 import time
 from collections.abc import Callable
 
-from niente.core.acquisition.rig_link import RigLink
+from niente.core.acquisition.sampler import Sampler
 
 LOOK_S = 0.2
 
 
 class Watchdog:
-    """Watches the calls of one link. ``on_hang`` is called once, from the watchdog's thread, when one has taken longer than
-    ``hang_limit_s`` seconds of the computer's own time."""
+    """Watches one sampler the whole time, with a load on or off, in a call to the rig or between calls.
 
-    def __init__(self, link: RigLink, hang_limit_s: float, on_hang: Callable[[], None]) -> None:
+    ``on_hang`` is called once, from the watchdog's thread, when the sampler was not heard of for ``hang_limit_s`` seconds of
+    the computer's own time. ``on_look`` is called with every look: who hears it knows that this process lives.
+    """
+
+    def __init__(self, sampler: Sampler, hang_limit_s: float, on_hang: Callable[[], None], on_look: Callable[[], None]) -> None:
         self.hang_limit_s = hang_limit_s
-        self._link = link
+        self._sampler = sampler
         self._on_hang = on_hang
+        self._on_look = on_look
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._watch, name="niente-watchdog", daemon=True)
 
@@ -30,8 +34,9 @@ class Watchdog:
 
     def _watch(self) -> None:
         while not self._stopping.wait(min(LOOK_S, self.hang_limit_s / 4)):
-            began = self._link.call_began_s
-            if began is not None and time.monotonic() - began > self.hang_limit_s:
-                self._link.abandoned = True
+            self._on_look()
+            silent_s = time.monotonic() - self._sampler.beat_s
+            if silent_s > self.hang_limit_s and not self._sampler.abandoned:
+                self._sampler.abandoned = True
                 self._on_hang()
-                return
+                self._sampler.abandon()

@@ -16,6 +16,7 @@ from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limi
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.statistics import Z95, mean_with_error
+from niente.core.storage.kinds import READING
 from niente.core.storage.reader import BookReader, RunRecord
 
 BURST_S = 45.0
@@ -24,8 +25,6 @@ TAIL_S = 240.0
 """Means of power, clock, throughput and noise are taken over the last samples of a run, this many seconds of them."""
 TEACHES_S = 420.0
 """A run this long or longer teaches the next ones about the slow time constants."""
-READ_BY_HAND = "reading"
-"""The kind of happening that holds what hands read at the end of a run; the last one of a channel counts."""
 HAND_READING_SE_DB = 0.5
 """How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
 SOURCES = ("graphics_power_w",)
@@ -308,7 +307,9 @@ def gather(book: BookReader, known: Evidence | None = None) -> Evidence | None:
     found = {variant: _summed_up(book, card, runs[variant], before.get(variant)) for variant, card in latest.items()}
     here = found.pop(now.variant)
     others = {variant: other for variant, other in found.items() if other.runs}
-    return Evidence(here.card, here.runs, here.slow_prior, others, book.plans())
+    plans = dict(known.plans) if known is not None else {}
+    plans |= book.plans(after=max(plans, default=0))
+    return Evidence(here.card, here.runs, here.slow_prior, others, plans)
 
 
 def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tuple[float, ...]) -> RunSummary:
@@ -316,7 +317,7 @@ def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tup
     failures = sum(1 for event in happened if event.kind in FAILURES)
     if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
         failures = max(failures, 1)
-    by_hand = {event.body["channel"]: event.body["value"] for event in happened if event.kind == READ_BY_HAND}
+    by_hand = {event.body["channel"]: event.body["value"] for event in happened if event.kind == READING}
     return summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
 
 

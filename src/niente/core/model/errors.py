@@ -4,6 +4,26 @@ Every such error carries three sentences: what happened, what is safe now, and w
 a ``NienteError`` is a bug of ours and is shown as one.
 """
 
+import msgspec
+
+
+class ErrorText(msgspec.Struct, frozen=True):
+    """An error as data, as it goes into the record and from one process to another. ``kind`` is the name of its class."""
+
+    kind: str
+    happened: str
+    safe: str
+    remedy: str
+
+    def __str__(self) -> str:
+        """Return the three sentences."""
+        return f"{self.happened} {self.safe} {self.remedy}"
+
+    def error(self) -> "NienteError":
+        """Return the error again, of its own class where that is one that this Niente knows."""
+        kind = next((one for one in _kinds(NienteError) if one.__name__ == self.kind), NienteError)
+        return kind(self.happened, safe=self.safe, remedy=self.remedy)
+
 
 class NienteError(Exception):
     """Something the person at the bench can act on.
@@ -17,6 +37,11 @@ class NienteError(Exception):
         self.happened = happened
         self.safe = safe
         self.remedy = remedy
+
+    @property
+    def text(self) -> ErrorText:
+        """The error as data."""
+        return ErrorText(type(self).__name__, self.happened, self.safe, self.remedy)
 
 
 class DocumentError(NienteError):
@@ -45,3 +70,8 @@ class BookBusyError(BookError):
 
 class NotEnoughError(NienteError):
     """A question that the readings so far cannot answer."""
+
+
+def _kinds(kind: type["NienteError"]) -> list[type["NienteError"]]:
+    """Return the classes below one, theirs included."""
+    return [one for below in kind.__subclasses__() for one in (below, *_kinds(below))]

@@ -4,10 +4,9 @@ import re
 
 import msgspec
 
+from niente.core.storage.kinds import NOTE
 from niente.core.storage.reader import BookReader
 
-NOTE = "note"
-"""The kind of happening that a note is."""
 _TAG = re.compile(r"#(\w[\w-]*)")
 
 

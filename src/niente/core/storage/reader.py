@@ -1,5 +1,6 @@
 """Reading the book, while it is written or long after: runs, their frames as arrays, and what happened."""
 
+import logging
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -16,12 +17,11 @@ from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array
 from niente.core.storage.connection import open_for_reading
+from niente.core.storage.kinds import VERDICT
 
-"""How a run closed that came to its own end."""
-
-VERDICT = "verdict"
-"""The kind of happening that says how a run is to stand after all; the closing it corrects stays where it is."""
-
+LOG = logging.getLogger(__name__)
+RECORDS_SINCE = 3
+"""The book version since which the whole record is kept."""
 Document = TypeVar("Document", bound=msgspec.Struct)
 
 
@@ -53,6 +53,23 @@ class BookEvent(msgspec.Struct, frozen=True):
     body: Any
 
 
+class RecordRow(msgspec.Struct, frozen=True):
+    """A record as it stands in the book; ``frames_id`` is the last row of samples before it."""
+
+    id: int
+    frames_id: int
+    kind: str
+    body: str
+
+
+class FrameRow(msgspec.Struct, frozen=True):
+    """A row of samples ``(n, 1 + channels)`` of one run, times first."""
+
+    id: int
+    run_id: int
+    values: Array
+
+
 class BookReader:
     """A read-only look at a book; follows a writer. Raises ``BookError`` where the file is no book."""
 
@@ -64,14 +81,24 @@ class BookReader:
         """Let go of the book."""
         self._link.close()
 
-    def documents(self, kind: str, read: Callable[[Any], Document]) -> dict[int, Document]:
-        """Return all documents of a kind by number, oldest first, each as ``read`` makes it of the decoded JSON.
+    def documents(self, kind: str, read: Callable[[Any], Document], after: int = 0) -> dict[int, Document]:
+        """Return the documents of a kind after a number, by number, oldest first, each as ``read`` makes it of the decoded
+        JSON. One that this Niente cannot read any more is left out."""
+        rows = self._link.execute("SELECT id, body FROM document WHERE kind = ? AND id > ? ORDER BY id", (kind, after))
+        found = {}
+        for number, body in rows:
+            try:
+                found[number] = read(decoded_json(body))
+            except JsonError as error:
+                LOG.warning("%s: document %d (%s) cannot be read: %s", self.path, number, kind, error)
+        return found
 
-        Raises ``BookError`` for one that cannot be read.
-        """
-        rows = self._link.execute("SELECT id, body FROM document WHERE kind = ? ORDER BY id", (kind,))
+    def newest(self, kind: str, read: Callable[[Any], Document]) -> Document | None:
+        """Return the newest document of a kind; none of the others is read. Raises ``BookError`` where it cannot be read."""
+        query = "SELECT body FROM document WHERE kind = ? ORDER BY id DESC LIMIT 1"
+        row = self._link.execute(query, (kind,)).fetchone()
         try:
-            return {number: read(decoded_json(body)) for number, body in rows}
+            return read(decoded_json(row[0])) if row is not None else None
         except JsonError as error:
             raise BookError(
                 f"The book {self.path} holds a {kind} that this Niente cannot read: {error}.",
@@ -79,17 +106,25 @@ class BookReader:
                 remedy="Open it with the Niente that wrote it.",
             ) from None
 
-    def plans(self) -> dict[int, Plan]:
-        """Return the plans by number."""
-        return self.documents("plan", plan_of)
+    def document(self, number: int, read: Callable[[Any], Document]) -> Document | None:
+        """Return one document; ``None`` where there is none of that number, or it cannot be read any more."""
+        row = self._link.execute("SELECT body FROM document WHERE id = ?", (number,)).fetchone()
+        try:
+            return read(decoded_json(row[0])) if row is not None else None
+        except JsonError:
+            return None
+
+    def plans(self, after: int = 0) -> dict[int, Plan]:
+        """Return the plans after a number, by number."""
+        return self.documents("plan", plan_of, after)
 
     def cards(self) -> dict[int, RigCard]:
         """Return the rig cards by number, oldest first."""
-        return self.documents("rig", lambda document: converted(document, RigCard))
+        return self.documents("rig", card_in)
 
     def card(self) -> RigCard | None:
         """Return the latest rig card, or ``None``."""
-        return next(reversed(self.cards().values()), None)
+        return self.newest("rig", card_in)
 
     def in_variant(self, variant: str) -> list["RunRecord"]:
         """Return the runs that were measured in a variant of the machine, oldest first."""
@@ -103,7 +138,7 @@ class BookReader:
 
     def project(self) -> Project | None:
         """Return the latest version of the project, or ``None``."""
-        return next(reversed(self.documents("project", project_of).values()), None)
+        return self.newest("project", project_of)
 
     def runs(self, first: int = 0) -> list[RunRecord]:
         """Return the runs from a number on, oldest first; one that a person has judged since it was closed stands as they
@@ -149,6 +184,46 @@ class BookReader:
             f"SELECT run_id, rig_time_s, written_at, kind, body FROM happening {where} ORDER BY id", values
         )
         return [BookEvent(run_id, at, written, kind, msgspec.json.decode(body)) for run_id, at, written, kind, body in rows]
+
+    def latest_row(self, record: type[msgspec.Struct]) -> RecordRow | None:
+        """Return the latest row of a kind of record; ``None`` where there is none."""
+        if not self._keeps_record():
+            return None
+        row = self._link.execute(
+            "SELECT id, frames_id, kind, body FROM record WHERE kind = ? ORDER BY id DESC LIMIT 1", (record.__name__,)
+        ).fetchone()
+        return RecordRow(*row) if row is not None else None
+
+    def rows_after(self, record_id: int, frames_id: int) -> tuple[list[RecordRow], list[FrameRow]]:
+        """Return what was recorded after a row of the record and a row of samples, both as they stood at one moment."""
+        self._link.execute("BEGIN")
+        try:
+            records = []
+            if self._keeps_record():
+                records = self._link.execute(
+                    "SELECT id, frames_id, kind, body FROM record WHERE id > ? ORDER BY id", (record_id,)
+                ).fetchall()
+            frames = self._link.execute(
+                "SELECT id, run_id, count, data FROM frames WHERE id > ? ORDER BY id", (frames_id,)
+            ).fetchall()
+        finally:
+            self._link.execute("COMMIT")
+        blocks = [FrameRow(number, run, np.frombuffer(data, "<f8").reshape(count, -1)) for number, run, count, data in frames]
+        return [RecordRow(*row) for row in records], blocks
+
+    def last_ids(self) -> tuple[int, int]:
+        """Return the numbers of the latest row of the record and of the latest row of samples; 0 where there is none."""
+        record = self._link.execute("SELECT max(id) FROM record").fetchone()[0] if self._keeps_record() else 0
+        return int(record or 0), int(self._link.execute("SELECT max(id) FROM frames").fetchone()[0] or 0)
+
+    def _keeps_record(self) -> bool:
+        """Return whether the book keeps the record; one from before that does not until it is written to again."""
+        return int(self._link.execute("PRAGMA user_version").fetchone()[0]) >= RECORDS_SINCE
+
+
+def card_in(document: Any) -> RigCard:
+    """Return the rig card in a decoded JSON document. Raises ``JsonError``."""
+    return converted(document, RigCard)
 
 
 def _judged(run: RunRecord, verdicts: dict[int, str]) -> RunRecord:

@@ -25,15 +25,19 @@ _TABLES = {
 }
 
 
+def _append_only(table: str, columns: str) -> str:
+    """Return the script of a table whose rows are never changed."""
+    script = [f"CREATE TABLE {table} ({columns}) STRICT;"]
+    for verb in ("UPDATE", "DELETE"):
+        script.append(
+            f"CREATE TRIGGER {table}_no_{verb.lower()} BEFORE {verb} ON {table} "
+            f"BEGIN SELECT RAISE(ABORT, 'the book is append only'); END;"
+        )
+    return "\n".join(script)
+
+
 def _first_version() -> str:
-    script = []
-    for table, columns in _TABLES.items():
-        script.append(f"CREATE TABLE {table} ({columns}) STRICT;")
-        for verb in ("UPDATE", "DELETE"):
-            script.append(
-                f"CREATE TRIGGER {table}_no_{verb.lower()} BEFORE {verb} ON {table} "
-                f"BEGIN SELECT RAISE(ABORT, 'the book is append only'); END;"
-            )
+    script = [_append_only(table, columns) for table, columns in _TABLES.items()]
     script.append("CREATE INDEX frames_of_run ON frames(run_id);")
     script.append("CREATE INDEX happenings_of_run ON happening(run_id);")
     return "\n".join(script)
@@ -42,5 +46,14 @@ def _first_version() -> str:
 _RUNS_NAME_THEIR_CARD = "ALTER TABLE run ADD COLUMN card_id INTEGER REFERENCES document(id);"
 """Which rig card a run was measured on, and so in which variant; null in runs from before that was kept."""
 
-UPGRADES: tuple[str, ...] = (_first_version(), _RUNS_NAME_THEIR_CARD)
+_RECORDS_IN_ORDER = _append_only(
+    "record",
+    "id INTEGER PRIMARY KEY, frames_id INTEGER NOT NULL, written_at REAL NOT NULL, kind TEXT NOT NULL, body TEXT NOT NULL",
+)
+"""Everything that happened but the samples, in order; ``frames_id`` is the last row of samples that came before."""
+
+_DOCUMENTS_BY_KIND = "CREATE INDEX documents_of_kind ON document(kind, id);"
+"""The newest of a kind is found without reading the others."""
+
+UPGRADES: tuple[str, ...] = (_first_version(), _RUNS_NAME_THEIR_CARD, _RECORDS_IN_ORDER + _DOCUMENTS_BY_KIND)
 SCHEMA_VERSION = len(UPGRADES)

@@ -28,7 +28,7 @@ from niente.core.model.records import (
     WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
-from niente.core.model.runs import RunOutcome
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.states import BenchState
 from niente.desktop.services.translation import tr
 from niente.desktop.session.analyst import Answer
@@ -107,7 +107,9 @@ class RecordIntake:
         """Take a batch of records in; return what it changed."""
         changed = Changed()
         for record in records:
-            self._by_kind[type(record)](record, changed)
+            take = self._by_kind.get(type(record))
+            if take is not None:  # what the book keeps for later readers changes nothing here
+                take(record, changed)
         return changed
 
     def _frame(self, record: FrameTaken, changed: Changed) -> None:
@@ -120,6 +122,8 @@ class RecordIntake:
 
     def _run_opened(self, record: RunOpened, changed: Changed) -> None:
         session = self._session
+        if record.kind != RunKind.STEP:
+            return
         changed.run = True
         channels = len(session.card.channels) if session.card is not None else 0
         session.live = LiveRun(record, Samples(channels), [])
@@ -138,6 +142,8 @@ class RecordIntake:
             self._session.live.constants = record.constants
 
     def _run_closed(self, record: RunClosed, changed: Changed) -> None:
+        if record.kind != RunKind.STEP:
+            return
         changed.run = changed.run_closed = True
         if self._session.live is not None:
             self._session.live.closed = record
