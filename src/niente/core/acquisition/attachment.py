@@ -1,5 +1,6 @@
 """Attaching a rig to a book: which rig, and which individual, follows from the book where nobody says otherwise."""
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,7 @@ def attach(
     variant: str | None = None,
     otherwise: str | None = None,
     progress: Progress = silently,
+    on_look: Callable[[], None] = lambda: None,
 ) -> Bench:
     """Return a bench on a book.
 
@@ -50,7 +52,7 @@ def attach(
         rig = rig or otherwise
     opened, used = _opened(rig, known, driver, seed, pace, progress)
     try:
-        bench = open_bench(opened, book, listener, variant=variant)
+        bench = open_bench(opened, book, listener, variant=variant, on_look=on_look)
     except BaseException:
         opened.close()
         raise
@@ -69,10 +71,17 @@ def _opened(
 ) -> tuple[Rig, Driver]:
     """Return the rig, and how it is opened again."""
     if rig is None and driver is not None and driver.machine:
-        return open_document(driver.machine, driver.name, seed=seed, pace=pace, progress=progress), driver
+        return opened_by(driver, seed, pace, progress), driver
     fallback = known.name if known is not None and known.name in shipped() else shipped()[0]
     name = rig or (driver.name if driver is not None else fallback)
     return open_rig(name, seed=seed, pace=pace, progress=progress), Driver(name, document_of(name))
+
+
+def opened_by(driver: Driver, seed: int, pace: float | None = None, progress: Progress = silently) -> Rig:
+    """Return the rig of a driver that is known. Raises ``NienteError`` where it cannot be opened."""
+    if driver.machine:
+        return open_document(driver.machine, driver.name, seed=seed, pace=pace, progress=progress)
+    return open_rig(driver.name, seed=seed, pace=pace, progress=progress)
 
 
 def card_and_driver(book: Path) -> tuple[RigCard | None, Driver | None]:
@@ -81,8 +90,6 @@ def card_and_driver(book: Path) -> tuple[RigCard | None, Driver | None]:
         return None, None
     reader = BookReader(book)
     try:
-        return reader.card(), next(
-            reversed(reader.documents(KIND, lambda document: converted(document, Driver)).values()), None
-        )
+        return reader.card(), reader.newest(KIND, lambda document: converted(document, Driver))
     finally:
         reader.close()

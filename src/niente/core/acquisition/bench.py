@@ -321,7 +321,7 @@ class Bench:
             before = self._sheeted.card
             card = self._sheeted.take(sheet)
             if card != before:
-                self._stream.publish(RigCardChanged(card))
+                self._stream.publish(RigCardChanged(card, self._sheeted.own_card))
             self._sampler.card = card
             return card
 

@@ -1,12 +1,16 @@
 """What a window sees of a bench, whether it is at the machine or only looks on."""
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
+
+import msgspec
 
 from niente.core.acquisition.recovery import InterruptedRun
 from niente.core.model.commands import Command
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
+from niente.core.model.records import Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 
@@ -106,3 +110,26 @@ class BenchClient(Protocol):
 
     def close(self, wait_s: float = 10.0) -> None:
         """Let go of rig and book."""
+
+
+class BenchLost(msgspec.Struct, frozen=True):
+    """The bench's process is gone: it ended in order (``text`` says why), or without a word (empty). ``ran``: a plan ran."""
+
+    text: str
+    ran: bool
+
+
+class CommandGiven(msgspec.Struct, frozen=True):
+    """Whether this client commands the bench from now on."""
+
+    commands: bool
+
+
+class CommandAsked(msgspec.Struct, frozen=True):
+    """Another client asks for command."""
+
+
+Heard = Record | BenchLost | CommandGiven | CommandAsked
+"""What a client is told: the bench's record, and how the client itself stands to it."""
+Hearer = Callable[[Any], None]
+"""Who is told; it takes every ``Heard``."""

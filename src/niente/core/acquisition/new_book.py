@@ -5,12 +5,12 @@ from pathlib import Path
 
 import msgspec
 
-from niente.core.acquisition.attachment import KIND, Driver, card_and_driver
+from niente.core.acquisition.attachment import KIND, Driver, card_and_driver, opened_by
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import BookError
 from niente.core.model.rig_sheet import sheet_of
 from niente.core.planning.templates import default_project
-from niente.core.rigs.registry import Progress, class_document, open_document, open_rig, silently
+from niente.core.rigs.registry import Progress, class_document, open_document, silently
 from niente.core.storage.reader import BookReader
 
 
@@ -42,10 +42,7 @@ def make_copy(book: Path, of: Path, progress: Progress = silently) -> None:
         reader.close()
     used = driver or Driver(card.name)
     seed = int(card.serial) if card.serial.isdigit() else 1
-    if used.machine:
-        rig = open_document(used.machine, used.name, seed=seed, progress=progress)
-    else:
-        rig = open_rig(used.name, seed=seed, progress=progress)
+    rig = opened_by(used, seed, progress=progress)
     try:
         bench = open_bench(rig, book, lambda event: None)
     except BaseException:

@@ -249,8 +249,8 @@ class Sampler:
             self._change.notify_all()
             while not (self._enough() or self._interruption or self._attention or self._gets_out()):
                 self._change.wait(BEAT_S)
-            self._wanted, self._attention = 0, False
             taken = [self._frames.popleft() for _ in range(self._count())]
+            self._wanted, self._attention = 0, False
             ended = self.interrupted()
         return Batch(taken, ended)
 

@@ -17,11 +17,22 @@ class Samples:
     def add(self, frame: Frame) -> None:
         """Take one frame in."""
         if self.count == self._time.shape[0]:
-            self._time = np.concatenate([self._time, np.empty_like(self._time)])
-            self._values = np.concatenate([self._values, np.empty_like(self._values)])
+            self._grow()
         self._time[self.count] = frame.time_s
         self._values[self.count] = frame.values
         self.count += 1
+
+    def extend(self, time_s: Array, values: Array) -> None:
+        """Take samples ``(n,)`` and ``(n, channels)`` in."""
+        end = self.count + time_s.shape[0]
+        while self._time.shape[0] < end:
+            self._grow()
+        self._time[self.count : end], self._values[self.count : end] = time_s, values
+        self.count = end
+
+    def _grow(self) -> None:
+        self._time = np.concatenate([self._time, np.empty_like(self._time)])
+        self._values = np.concatenate([self._values, np.empty_like(self._values)])
 
     def fill(self, time_s: Array, values: Array) -> None:
         """Hold these samples, ``(n,)`` and ``(n, channels)``, and nothing else; the arrays are taken over."""

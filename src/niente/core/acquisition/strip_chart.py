@@ -1,5 +1,7 @@
 """The strip: every sample since a rig was attached, with what follows from it, ready to be drawn at any width."""
 
+from collections.abc import Sequence
+
 import msgspec
 import numpy as np
 
@@ -89,7 +91,7 @@ class StripChart:
     """Samples of one rig in the order they came, of every run and between runs."""
 
     def __init__(self, card: RigCard, most: int = MOST) -> None:
-        self._card = card
+        self.card = card
         self._most = most
         self._columns = {channel.name: index for index, channel in enumerate(card.channels)}
         self._cores = list(card.indices("core_temperature_c"))
@@ -126,14 +128,36 @@ class StripChart:
             self._forget()
         count = self._samples.count
         if count == self._run.shape[0]:
-            self._run = np.concatenate([self._run, np.full(count, -1, dtype=np.int32)])
-            self._limiters = np.concatenate([self._limiters, np.full(count, ClockLimiter.NOTHING, dtype=np.int8)])
-            self._reported = np.concatenate([self._reported, np.full(count, ClockLimiter.NOTHING, dtype=np.int8)])
+            self._grow()
         self._samples.add(Frame(frame.time_s, np.append(frame.values, (np.nan, np.nan))))
         self._run[count] = -1 if run_id is None else run_id
         self._reported[count] = max(
             (_FAULTS.get(event.kind, ClockLimiter.FAULT) for event in frame.events), default=ClockLimiter.NOTHING
         )
+
+    def extend(
+        self, run_id: int | None, time_s: Vector, values: Array, events: Sequence[tuple[float, RigEventKind]] = ()
+    ) -> None:
+        """Take the samples ``(n,)`` and ``(n, channels)`` of one run in, and what happened in it at which rig time."""
+        while time_s.shape[0] and self._samples.count + time_s.shape[0] > self._most and self._samples.count:
+            self._forget()
+        count = self._samples.count
+        end = count + time_s.shape[0]
+        while self._run.shape[0] < end:
+            self._grow()
+        derived = np.full((time_s.shape[0], 2), np.nan)
+        self._samples.extend(time_s, np.concatenate([values, derived], axis=1))
+        self._run[count:end] = -1 if run_id is None else run_id
+        for at, kind in events:
+            index = min(int(np.searchsorted(time_s, at)), time_s.shape[0] - 1)
+            self._reported[count + index] = _FAULTS.get(kind, ClockLimiter.FAULT)
+        self.catch_up()
+
+    def _grow(self) -> None:
+        count = self._run.shape[0]
+        self._run = np.concatenate([self._run, np.full(count, -1, dtype=np.int32)])
+        self._limiters = np.concatenate([self._limiters, np.full(count, ClockLimiter.NOTHING, dtype=np.int8)])
+        self._reported = np.concatenate([self._reported, np.full(count, ClockLimiter.NOTHING, dtype=np.int8)])
 
     def catch_up(self) -> None:
         """Work out what follows from the samples since the last time."""
@@ -152,13 +176,13 @@ class StripChart:
         ids = self._run[fresh]
         for run_id in np.unique(ids):
             run = known.get(int(run_id))
-            load = self._card.load(run.step.load) if run is not None else None
+            load = self.card.load(run.step.load) if run is not None else None
             if run is None or load is None or load.kind == LoadKind.IDLE:
                 continue
             mine = ids == run_id
             behind = self._behind(int(run_id))
-            known_values = np.concatenate([behind, new[mine]])[:, : len(self._card.channels)]
-            limiters = limiters_of(self._card, known_values, run.step.setting, run.step.load)[behind.shape[0] :]
+            known_values = np.concatenate([behind, new[mine]])[:, : len(self.card.channels)]
+            limiters = limiters_of(self.card, known_values, run.step.setting, run.step.load)[behind.shape[0] :]
             reported = self._reported[fresh][mine]
             self._limiters[fresh][mine] = np.where(reported != ClockLimiter.NOTHING, reported, limiters)
             index = self._columns.get("throughput_per_s")

@@ -118,9 +118,11 @@ class SampleGap(msgspec.Struct, frozen=True, tag=True):
 
 
 class RigCardChanged(msgspec.Struct, frozen=True, tag=True):
-    """The machine is another one now, by its sheet or in another variant: this is its card."""
+    """The machine is another one now, by its sheet or in another variant: this is its card, and that of its driver, where it
+    was told."""
 
     card: RigCard
+    own_card: RigCard | None = None
 
 
 class WarningRaised(msgspec.Struct, frozen=True, tag=True):

@@ -194,6 +194,13 @@ class BookReader:
         ).fetchone()
         return RecordRow(*row) if row is not None else None
 
+    def rows_of(self, record: type[msgspec.Struct]) -> list[RecordRow]:
+        """Return the rows of a kind of record, oldest first."""
+        if not self._keeps_record():
+            return []
+        rows = self._link.execute("SELECT id, frames_id, kind, body FROM record WHERE kind = ? ORDER BY id", (record.__name__,))
+        return [RecordRow(*row) for row in rows]
+
     def rows_after(self, record_id: int, frames_id: int) -> tuple[list[RecordRow], list[FrameRow]]:
         """Return what was recorded after a row of the record and a row of samples, both as they stood at one moment."""
         self._link.execute("BEGIN")

@@ -13,6 +13,7 @@ from niente.core.model.records import (
     BenchStarted,
     FrameTaken,
     HandCardShown,
+    MadeSafe,
     PlanEnded,
     PlanStarted,
     ProjectSaved,
@@ -90,3 +91,18 @@ class RecordReader:
         except (JsonError, msgspec.ValidationError, KeyError, TypeError) as error:
             LOG.warning("%s: record %d (%s) cannot be read: %s", self._book.path, row.id, row.kind, error)
             return []
+
+
+def made_safe(book: BookReader) -> MadeSafe | None:
+    """Return what a guardian did since the bench was last started; ``None`` where it had nothing to do, or has not said."""
+    said, started = book.latest_row(MadeSafe), book.latest_row(BenchStarted)
+    if said is None or (started is not None and started.id > said.id):
+        return None
+    return msgspec.json.decode(said.body, type=MadeSafe)
+
+
+def runs_opened(book: BookReader, first_run: int) -> list[RunOpened]:
+    """Return the openings of the runs from a number on, oldest first."""
+    rows = book.rows_of(RunOpened)
+    opened = [msgspec.json.decode(row.body, type=RunOpened, strict=False) for row in rows]
+    return [one for one in opened if one.run_id >= first_run]

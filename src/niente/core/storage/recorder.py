@@ -16,6 +16,7 @@ from niente.core.model.records import (
     HandCardConfirmed,
     HandCardShown,
     HandCardTicked,
+    MadeSafe,
     NoteAdded,
     PlanEnded,
     PlanStarted,
@@ -65,6 +66,7 @@ class Recorder:
             RunJudged: lambda one: self._event(kinds.VERDICT, one.outcome, one.run_id),
             CautionsRead: lambda one: self._event(READ, list(one.cautions)),
             PlanEnded: lambda one: self._event(kinds.PLAN_ENDED, one.reason),
+            MadeSafe: lambda one: self._event(kinds.MADE_SAFE, one.text),
         }
         self._documents: dict[type, tuple[str, Callable[[Any], msgspec.Struct]]] = {
             RigCardChanged: (RIG, lambda one: one.card),
