@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.acquisition.opening import open_bench
+from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.frame import Frame
@@ -75,7 +76,7 @@ def _window(folder: Path, app: QApplication) -> Window:
     preferences = Preferences(folder / "window.ini")
     window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
-    window.session.open(lambda progress, hear: (open_bench(open_rig("larkspur", seed=3), book, hear), None), start=False)
+    window.session.open(lambda progress, hear: (reach_bench(book, hear, BenchOptions("larkspur", seed=3)), None), start=False)
     end = time.monotonic() + 60
     while window.session.answer.choice is None and time.monotonic() < end:
         app.processEvents()

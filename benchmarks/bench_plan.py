@@ -13,6 +13,7 @@ from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
 from niente.core.acquisition.opening import open_bench
+from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.question import Axis, Question, Span
@@ -73,8 +74,8 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     preferences = Preferences(folder / "window.ini")
     window = Window(Session(), look_of(app, preferences), preferences)
     window.show()
-    rig = open_rig("larkspur", seed=3, pace=60.0)
-    window.session.open(lambda progress, hear: (open_bench(rig, book, hear), None), start=False)
+    options = BenchOptions("larkspur", seed=3, pace=60.0)
+    window.session.open(lambda progress, hear: (reach_bench(book, hear, options), None), start=False)
     turns: list[float] = []
 
     def live(seconds: float) -> None:

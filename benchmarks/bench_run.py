@@ -11,7 +11,7 @@ from benchmarks.bench_window import stream
 from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.acquisition.guards.guard_set import GuardSet
-from niente.core.acquisition.opening import open_bench
+from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
@@ -78,7 +78,7 @@ def _until_shown(book: Path, folder: Path) -> float:
     window.show()
     app.processEvents()
     start = time.perf_counter()
-    window.session.open(lambda _, hear: (open_bench(open_rig(WIDE, seed=3), book, hear), None), start=False)
+    window.session.open(lambda _, hear: (reach_bench(book, hear, BenchOptions(WIDE, seed=3)), None), start=False)
     while not (window.pages and window.session.bench is not None) and time.perf_counter() < start + 30.0:
         app.processEvents()
         time.sleep(0.001)

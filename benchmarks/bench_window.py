@@ -12,7 +12,7 @@ from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
 from benchmarks.size import draws
-from niente.core.acquisition.attachment import attach
+from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.model.plan import Plan
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
@@ -70,7 +70,7 @@ def stream(index: int, seconds: float, rig: str | None = None, plan: Plan | None
         session = window.session
         window.show()
         book = Path(folder) / "fast.niente"
-        session.open(lambda progress, hear: (attach(book, hear, rig=rig, seed=3), None), start=False)
+        session.open(lambda progress, hear: (reach_bench(book, hear, BenchOptions(rig=rig, seed=3)), None), start=False)
         end = time.monotonic() + 60
         while not (window.pages and session.bench) and time.monotonic() < end:
             app.processEvents()

@@ -1,8 +1,10 @@
 """Fixtures that many tests share. The sweep is run once a session; tests that write get a copy of its book."""
 
+import atexit
 import fcntl
 import os
 import shutil
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -11,6 +13,7 @@ from typing import Any, TypeVar
 import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_RUNTIME_DIR"] = tempfile.mkdtemp(prefix="niente-tests-")  # a socket's path has to be short
 
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
@@ -29,6 +32,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
 
+atexit.register(shutil.rmtree, os.environ["XDG_RUNTIME_DIR"], ignore_errors=True)
 SEED = 3
 R = TypeVar("R", bound=Record)
 

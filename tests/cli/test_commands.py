@@ -1,5 +1,6 @@
 """The command line: what it prints, how it ends, and that nothing is lost when it is ended."""
 
+import contextlib
 import json
 import os
 import signal
@@ -168,6 +169,17 @@ def test_an_outside_rig_gets_its_quiet_point(
         assert (found, said in out + err) == (code, True), out + err
 
 
+def bench_process(book: Path) -> int:
+    """The process that holds the bench of a book."""
+    for folder in Path("/proc").iterdir():
+        if folder.name.isdigit():
+            with contextlib.suppress(OSError):
+                words = (folder / "cmdline").read_bytes().split(b"\0")
+                if b"niente.core.acquisition.remote.process" in words and str(book).encode() in words:
+                    return int(folder.name)
+    raise AssertionError(f"no bench of {book}")
+
+
 def started(tmp_path: Path, card: RigCard, *more: str) -> tuple[subprocess.Popen[str], Path]:
     """Start a long run in a process of its own, and wait until samples are in its book."""
     plan, book = tmp_path / "plan.json", tmp_path / "out.niente"
@@ -196,9 +208,11 @@ def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path
     while (before := reader.frames(reader.runs()[0])[0].shape[0]) < 90:
         assert time.monotonic() < end, "samples stopped coming"
         time.sleep(0.05)
-    os.kill(process.pid, signal.SIGKILL)
-    process.wait()
-    process.stderr.close()  # type: ignore[union-attr]
+    os.kill(bench_process(book), signal.SIGKILL)
+    _, err = process.communicate(timeout=30)
+    assert process.returncode == ENDED_EARLY
+    assert "ended without a word" in err
+    assert "its load ended with it" in err  # so its guardian says
     after, _ = reader.frames(reader.runs()[0])
     assert after.shape[0] >= before
     assert np.array_equal(np.diff(after), np.ones(after.shape[0] - 1))

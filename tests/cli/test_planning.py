@@ -150,10 +150,11 @@ def test_hands_of_a_simulated_machine_are_taken_as_done(tmp_path: Path) -> None:
     from niente.core.acquisition.opening import open_bench
     from tests.conftest import larkspur_rig
     from tests.core.planning.plans import read, short
+    from tests.here import serve_here
 
     plan = short(plan_from("variants", "--rig", "larkspur"))
     book = tmp_path / "b.niente"
-    assert run_in_terminal(lambda hear: open_bench(larkspur_rig(), book, hear), plan, book) == 0
+    assert run_in_terminal(lambda told: serve_here(lambda hear: open_bench(larkspur_rig(), book, hear), told), plan, book) == 0
     evidence = read(book)
     assert [len(evidence.in_variant(name)) for name in ("filter in", "filter out")] == [2, 2]
 
@@ -163,19 +164,20 @@ def test_hands_that_nobody_has_stop_a_plan(tmp_path: Path, monkeypatch: pytest.M
     import io
 
     from niente.cli.running import ENDED_EARLY, run_in_terminal
-    from niente.core.acquisition.bench import Bench
+    from niente.core.acquisition.client import Hearer
     from niente.core.acquisition.opening import open_bench
     from niente.core.model.setting import Setting
     from tests.contract.outside import RealDoorbell
     from tests.core.acquisition.test_cautions import plan as ringing
+    from tests.here import BenchHere, serve_here
 
     class ByHand(RealDoorbell):
         def apply(self, setting: Setting) -> str | None:
             super().apply(setting)
             return "turn the bell by hand"
 
-    def with_cautions_read(hear: object) -> Bench:
-        bench = open_bench(ByHand(), tmp_path / "b.niente", hear)  # type: ignore[arg-type]
+    def with_cautions_read(told: Hearer) -> BenchHere:
+        bench = serve_here(lambda hear: open_bench(ByHand(), tmp_path / "b.niente", hear), told)
         bench.read_cautions()
         return bench
 

@@ -27,6 +27,7 @@ from niente.core.storage.reader import BookReader
 from tests.cli.test_commands import niente
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.core.acquisition.test_recovery import left_open
+from tests.here import serve_here
 
 
 def plover() -> SimulatedRig:
@@ -88,18 +89,9 @@ def test_a_real_machine_that_needs_hands_is_refused_where_nobody_sits(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Before anything is set: the refusal says what hands are needed for."""
-
-    class Real(SimulatedRig):
-        def describe(self):  # type: ignore[no-untyped-def]
-            return msgspec.structs.replace(super().describe(), simulated=False)
-
-    def real(seed: int = 1, pace: float | None = None) -> Real:
-        return Real(shipped_file("plover"), seed=seed, pace=pace)
-
-    monkeypatch.setattr("tests.contract.outside.real", real, raising=False)
     file = plan_file(tmp_path, plover(), 24.0)
     book = tmp_path / "real.niente"
-    words = ["run", str(file), "--rig", "tests.contract.outside:real", "--book", str(book), "--cautions-read"]
+    words = ["run", str(file), "--rig", "tests.contract.by_hand:real_plover", "--book", str(book), "--cautions-read"]
     monkeypatch.setattr(sys, "stdin", io.StringIO(""))
     code, _, err = niente(capsys, monkeypatch, *words)
     assert code == REFUSED
@@ -168,6 +160,7 @@ class Stand:
         self.notes: list[str] = []
         self.confirmed: list[dict[str, float]] = []
         self.stopped = 0
+        self.handed_over = 0
 
     def print_line(self, text: str) -> None:
         self.printed.append(text)
@@ -180,6 +173,9 @@ class Stand:
 
     def stop(self) -> None:
         self.stopped += 1
+
+    def hand_over(self) -> None:
+        self.handed_over += 1
 
     def confirm(self, readings: dict[str, float]) -> None:
         if self.card is not None:
@@ -252,7 +248,7 @@ def test_a_bench_with_its_own_terminal(tmp_path: Path, monkeypatch: pytest.Monke
     """The whole way: the card of a bench is confirmed by a line that is typed."""
     watcher = Watcher()
     stand = Stand()
-    bench = open_bench(plover(), tmp_path / "typed.niente", watcher.hear)
+    bench = serve_here(lambda hear: open_bench(plover(), tmp_path / "typed.niente", hear), watcher.hear)
     terminal = Terminal(bench, stand)
     monkeypatch.setattr("niente.cli.terminal.select.select", lambda *_: ([], [], []))
 
@@ -269,6 +265,6 @@ def test_a_bench_with_its_own_terminal(tmp_path: Path, monkeypatch: pytest.Monke
     terminal.look()
     terminal.take("\n")
     assert watcher.end().complete
-    assert bench.by_hand == {"sustained_power_w": 24.0}
+    assert bench.bench.by_hand == {"sustained_power_w": 24.0}
     assert all(control.set_by == SetBy.FIRMWARE for control in bench.card.controls if control.name == "sustained_power_w")
     bench.close()

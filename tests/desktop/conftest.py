@@ -11,21 +11,21 @@ from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.client import Hearer
 from niente.core.acquisition.opening import open_bench
+from niente.core.acquisition.remote.desktop_bus import DesktopBus
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.core.model.rig_sheet import applied
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.services.desktop_bus import DesktopBus
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session import analyst as analysis
-from niente.desktop.session import bridge
 from niente.desktop.session.analyst import Answer
 from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
+from tests.here import BenchHere, serve_here
 
 
 class QuietBus(DesktopBus):
@@ -34,16 +34,9 @@ class QuietBus(DesktopBus):
     def __init__(self) -> None:
         super().__init__()
         self.notified: list[tuple[str, str, bool]] = []
-        self.awake: list[bool] = []
 
     def notify(self, title: str, text: str, *, urgent: bool = False) -> None:
         self.notified.append((title, text, urgent))
-
-    def keep_awake(self, why: str) -> None:
-        self.awake.append(True)
-
-    def let_sleep(self) -> None:
-        self.awake.append(False)
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -88,8 +81,8 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
         window.show()
         rig = larkspur_rig(pace=pace)
 
-        def prepare(progress: object, listener: object) -> tuple[Bench, Project | None]:
-            return open_bench(rig, book or tmp_path / "new.niente", listener), project  # type: ignore[arg-type]
+        def prepare(progress: object, listener: Hearer) -> tuple[BenchHere, Project | None]:
+            return serve_here(lambda hear: open_bench(rig, book or tmp_path / "new.niente", hear), listener), project
 
         window.session.open(prepare, start=False)
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
@@ -107,12 +100,6 @@ def swept_answer(sweep: tuple[Path, Project], evidence: Evidence) -> Answer:
     return analysis.work_out(sweep[0], Limits(), evidence)
 
 
-@pytest.fixture
-def hurried(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Let a bench run far ahead of the window, so that hours of rig time take seconds."""
-    monkeypatch.setattr(bridge, "MAX_WAITING", 50_000)
-
-
 class SharedWindow:
     """A window that many tests of one worker look at. They may edit what can be undone, choose pages, sizes and palettes;
     all of that is taken back after each."""
@@ -126,7 +113,7 @@ class SharedWindow:
         work_out, first = analysis.work_out, [answer] if answer is not None else []
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(analysis, "work_out", lambda *request: first.pop() if first else work_out(*request))
-            self.window.session.open(lambda _, hear: (open_bench(larkspur_rig(), book, hear), None), start=False)
+            self.window.session.open(lambda _, told: (larkspur_here(book, told), None), start=False)
             wait_until(lambda: bool(self.window.pages) and self.window.session.bench is not None)
             if answer is not None:
                 wait_until(lambda: self.window.session.answer.choice is not None)
@@ -169,6 +156,11 @@ class SharedWindow:
         QApplication.processEvents()
 
 
+def larkspur_here(book: Path, told: Hearer) -> BenchHere:
+    """A client of a bench on Larkspur, served in this process."""
+    return serve_here(lambda hear: open_bench(larkspur_rig(), book, hear), told)
+
+
 def wait_until(true: Callable[[], bool], seconds: float = 20.0) -> None:
     """Let the window live until something is true."""
     end = time.monotonic() + seconds
@@ -181,9 +173,9 @@ def wait_until(true: Callable[[], bool], seconds: float = 20.0) -> None:
 def await_sheet(session: Session) -> None:
     """Let the bench's thread take the sheet as it is now, and what it says of that come in."""
     bench, sheet = session.bench, session.sheets.now
-    if not isinstance(bench, Bench) or sheet is None or bench.busy:
+    if not isinstance(bench, BenchHere) or sheet is None or bench.busy:
         return
-    wait_until(lambda: bench._next_sheet is None and bench.card == applied(bench.own_card, sheet))
+    wait_until(lambda: bench.bench._next_sheet is None and bench.card == applied(bench.own_card, sheet))
     before = session.frame
 
     def newer() -> bool:

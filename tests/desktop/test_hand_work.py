@@ -8,6 +8,7 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.client import BenchClient, Hearer
 from niente.core.acquisition.follower import Follower
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
@@ -32,21 +33,28 @@ from niente.desktop.widgets.blocks import spoken
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.core.acquisition.test_recovery import left_open
 from tests.desktop.conftest import QuietBus
+from tests.here import serve_here
 
 Show = Callable[..., Window]
 
 
 @pytest.fixture
-def show(qtbot: QtBot, tmp_path: Path) -> Show:
+def show(show_client: Show) -> Show:
     """Return a function that opens a window on what a bench is made from."""
+    return lambda make, *others: show_client(lambda listener: serve_here(make, listener), *others)
+
+
+@pytest.fixture
+def show_client(qtbot: QtBot, tmp_path: Path) -> Show:
+    """Return a function that opens a window on what a client is made from."""
     app = make_app([])
 
-    def on(make: Callable[[Callable[..., None]], object], project: Project | None = None) -> Window:
+    def on(make: Callable[[Hearer], BenchClient], project: Project | None = None) -> Window:
         preferences = Preferences()
         window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
-        window.session.open(lambda _, listener: (make(listener), project), start=False)  # type: ignore[arg-type, return-value]
+        window.session.open(lambda _, listener: (make(listener), project), start=False)
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
         window.go_to(2)
         return window
@@ -248,7 +256,7 @@ def test_the_margin_says_what_held_the_clock_and_keeps_noise_apart(swept_window:
     assert "time constants of" in said
 
 
-def test_a_book_that_another_writes_is_looked_at(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
+def test_a_book_that_another_writes_is_looked_at(show_client: Show, qtbot: QtBot, tmp_path: Path) -> None:
     watcher = Watcher()
     bench = open_bench(larkspur_rig(pace=60.0), tmp_path / "theirs.niente", watcher.hear)
     try:
@@ -256,10 +264,10 @@ def test_a_book_that_another_writes_is_looked_at(show: Show, qtbot: QtBot, tmp_p
             msgspec.structs.replace(default_project(bench.card), question=first_question(bench.card, "capacity-ladder"))
         )
         bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=4000.0), Limits())
-        window = show(lambda listener: Follower(bench.path, listener))
+        window = show_client(lambda listener: Follower(bench.path, listener))
         session = window.session
         assert "looking on" in window.windowTitle()
-        assert "Another Niente runs" in window.message.text
+        assert "Another window or terminal runs" in window.message.text
         qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30, timeout=20000)
         assert session.state == BenchState.EXPOSING
         session.stop()

@@ -19,6 +19,7 @@ from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
 from tests.desktop.conftest import QuietBus
+from tests.here import serve_here
 
 
 @pytest.fixture
@@ -31,14 +32,15 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         rig = open_rig(name, seed=2)
-        window.session.open(lambda _, hear: (open_bench(rig, tmp_path / "other.niente", hear), None), start=False)
+        window.session.open(
+            lambda _, hear: (serve_here(lambda own: open_bench(rig, tmp_path / "other.niente", own), hear), None), start=False
+        )
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
         return window
 
     return open_on
 
 
-@pytest.mark.usefixtures("hurried")
 @pytest.mark.parametrize(
     ("name", "choice"),
     [

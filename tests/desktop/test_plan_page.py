@@ -587,6 +587,7 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     for _ in range(2):
         qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
         assert session.state == BenchState.WAITING_FOR_HANDS
+        card = session.hands.card
         assert not window.actions_["run.resume"].isEnabled()  # not before every box is ticked
         window.actions_["page.run"].trigger()
         run = window.page(RunPage)
@@ -595,7 +596,7 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
             box.click()
         assert window.actions_["run.resume"].isEnabled()
         run.card_view.done.click()
-        qtbot.waitUntil(lambda: session.state != BenchState.WAITING_FOR_HANDS, timeout=20000)
+        qtbot.waitUntil(lambda before=card: session.hands.card != before, timeout=20000)  # type: ignore[misc]
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
     qtbot.waitUntil(lambda: any("plan is done" in text for text in told), timeout=5000)
     hands = [text for text in told if "becomes" in text]

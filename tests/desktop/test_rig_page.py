@@ -127,7 +127,7 @@ def test_another_variant_waits_for_hands(own_window: Window, qtbot: QtBot, monke
     qtbot.waitUntil(
         lambda: own_window.session.card is not None and own_window.session.card.variant == "filter out", timeout=5000
     )
-    assert own_window.session.bench.rig.describe().variant == "filter out"  # type: ignore[union-attr]
+    assert own_window.session.bench.bench.rig.describe().variant == "filter out"  # type: ignore[union-attr]
     assert "filter out" in page.live_line()
     qtbot.waitUntil(lambda: any("taken out" in row.accessibleName() for row in page.parts.rows), timeout=5000)
     undone(own_window, before)

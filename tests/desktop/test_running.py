@@ -29,6 +29,7 @@ from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.analyst import Analyst, Answer
 from niente.desktop.session.session import Session
+from tests.here import BenchHere
 
 
 def small(card: RigCard) -> Project:
@@ -53,7 +54,6 @@ def test_ten_thousand_signals_leave_true_alone(qapp: QApplication) -> None:
     assert abs(sys.getrefcount(True) - before) < 50
 
 
-@pytest.mark.usefixtures("hurried")
 def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     window = open_window(project=small(card))
     session = window.session
@@ -104,7 +104,8 @@ def test_the_pulse_shows_the_machine_and_its_pace(open_window: Callable[..., Win
     window.pulse.pace.setCurrentIndex(4)
     window.pulse.pace.activated.emit(4)
     assert window.session.bench is not None
-    assert window.session.bench.rig.pace is None  # type: ignore[attr-defined]
+    assert isinstance(window.session.bench, BenchHere)
+    qtbot.waitUntil(lambda: window.session.bench.bench.pace is None, timeout=5000)  # type: ignore[union-attr]
 
 
 def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -113,7 +114,7 @@ def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, mon
     window.actions_["run.note"].trigger()
     assert window.session.bench is not None
     book = BookReader(window.session.bench.path)
-    assert "fan ticks" in [item.body for item in book.events()]
+    qtbot.waitUntil(lambda: "fan ticks" in [item.body for item in book.events()], timeout=5000)
     book.close()
 
 
@@ -131,7 +132,7 @@ def test_closing_during_a_run_asks_and_keeps_on(open_window: Callable[..., Windo
 
     QTimer.singleShot(200, answer)
     assert not window.close()
-    assert asked == ["Keep it running"]
+    assert asked == ["Do not close"]
     assert window.session.busy()
 
 

@@ -13,6 +13,7 @@ from niente.cli.planning import plan
 from niente.cli.progress import ProgressPrinter
 from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
+from niente.core.model.commands import WhenLost
 from niente.core.model.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan
@@ -103,6 +104,12 @@ for command in (plan, status, fit_command, predict_command):
     default=None,
     help="What the run was that an earlier end left open: the machine failed in it, or something else ended it.",
 )
+@click.option(
+    "--if-lost",
+    type=click.Choice(["go-on", "stop"]),
+    default="go-on",
+    help="What the bench does if this command is killed: go on under its guards, or stop and restore.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print what happens as JSON, an object a line.")
 def run(
     plan_file: Path,
@@ -113,16 +120,18 @@ def run(
     variant: str | None,
     cautions_read: bool,
     last_run: str | None,
+    if_lost: str,
     as_json: bool,
 ) -> None:
     """Run a plan, or go on with it where its book stopped. Ctrl+C stops and restores.
 
-    At a terminal, words are taken while it runs: pause, pause after, go on, skip, repeat, note TEXT, stop.
+    At a terminal, words are taken while it runs: pause, pause after, go on, skip, repeat, note TEXT, hand over, leave, stop.
+    The plan runs in a process of its own; where this one is killed, the plan goes on, or stops with --if-lost stop.
     """
-    from niente.core.acquisition.attachment import attach
-    from niente.core.acquisition.bench import Bench
+    from niente.core.acquisition.client import Hearer
     from niente.core.acquisition.hand_cards import hand_work
-    from niente.core.model.records import Listener
+    from niente.core.acquisition.remote.remote_bench import RemoteBench
+    from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 
     try:
         text = plan_file.read_bytes()
@@ -133,8 +142,10 @@ def run(
         ) from None
     wanted = read_plan(text, str(plan_file))
 
-    def open_bench(hear: Listener) -> Bench:
-        bench = attach(book, hear, rig=rig, seed=seed, pace=pace, variant=variant, progress=ProgressPrinter())
+    options = BenchOptions(rig, seed, pace, variant)
+
+    def reach(told: Hearer) -> RemoteBench:
+        bench = reach_bench(book, told, options, when_lost=WhenLost(if_lost.replace("-", " ")), progress=ProgressPrinter())
         work = hand_work(wanted, bench.card)
         if work and not bench.card.simulated and not sys.stdin.isatty():
             bench.close()
@@ -145,10 +156,12 @@ def run(
             )
         if cautions_read and bench.unread_cautions():
             bench.read_cautions()
+        if pace is not None and bench.pace != pace:
+            bench.set_pace(pace)
         return bench
 
     judged = None if last_run is None else last_run == "failed"
-    sys.exit(run_in_terminal(open_bench, wanted, book, as_json=as_json, machine_went_down=judged))
+    sys.exit(run_in_terminal(reach, wanted, book, as_json=as_json, machine_went_down=judged))
 
 
 @commands.command(name="choose")

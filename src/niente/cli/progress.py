@@ -11,6 +11,6 @@ class ProgressPrinter:
 
     def __call__(self, text: str) -> None:
         """Print a step that was not printed yet."""
-        if text != self._last:
+        if text and text != self._last:
             self._last = text
             print(text, file=sys.stderr, flush=True)

@@ -12,7 +12,8 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedCo
 
 from niente.cli.events import as_data
 from niente.cli.terminal import Terminal
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.client import BenchClient, BenchLost, CommandAsked, CommandGiven, Heard, Hearer
+from niente.core.model.errors import PlanError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits
@@ -22,19 +23,22 @@ from niente.core.model.records import (
     ForecastMade,
     FrameTaken,
     HandCardShown,
-    Listener,
+    MadeSafe,
     PlanEnded,
     PlanStarted,
     Record,
     RunClosed,
     RunLeftOut,
     RunOpened,
+    SamplesTaken,
     StateChanged,
     WarningRaised,
 )
 from niente.core.model.runs import RunKind
 from niente.core.model.states import BenchState
 
+JOIN_S = 2.0
+"""A bench says within this time what runs on it."""
 BUG = 1
 ENDED_EARLY = 4
 """Exit code: a guard or a failure of the rig ended the plan; the rig is safe and every sample is kept."""
@@ -50,6 +54,11 @@ class ProgressLine:
         self.card: HandCard | None = None
         """The card that hands are at, once it is shown and until somebody takes it up."""
         self.ended: PlanEnded | BenchFailed | None = None
+        self.plan: Plan | None = None
+        """The plan that runs."""
+        self.begun = threading.Event()
+        self.lost = ""
+        """What is said of a bench that is gone."""
         self._console = console
         self._progress = progress
         self._as_json = as_json
@@ -59,21 +68,48 @@ class ProgressLine:
         """The controls that tell one run from the next."""
         self._runs = 0
 
-    def hear(self, event: Record) -> None:
-        """Take one event in; called from the bench's thread."""
-        if isinstance(event, FrameTaken):
+    def hear(self, event: Heard) -> None:
+        """Take one event in; called from the client's thread."""
+        if isinstance(event, FrameTaken | SamplesTaken):
+            return
+        if isinstance(event, BenchLost | CommandGiven | CommandAsked):
+            self._hear_of_bench(event)
+            return
+        self._hear_record(event)
+
+    def _hear_of_bench(self, event: BenchLost | CommandGiven | CommandAsked) -> None:
+        """Say how this terminal stands to the bench."""
+        match event:
+            case BenchLost(text):
+                self.lost = text or (
+                    "The bench's process ended without a word. Its guardian makes the machine safe; every sample is kept. The "
+                    "same command goes on from here."
+                )
+                self.print_line(self.lost)
+                if text:
+                    self.over.set()
+            case CommandGiven(commands):
+                self.print_line("This terminal commands now." if commands else "Another window or terminal commands now.")
+            case CommandAsked():
+                self.print_line("Another window or terminal asks for command; 'hand over' lets it.")
+
+    def _hear_record(self, event: Record) -> None:
+        if isinstance(event, PlanStarted):
+            self.plan = event.plan
+            self.begun.set()
+        if isinstance(event, StateChanged) and self.plan is None:
             return
         if isinstance(event, HandCardShown):
             self.card = event.card
         if isinstance(event, PlanEnded | BenchFailed):
             self.ended = event
+        data = as_data(event) if self._as_json else None
+        if data is not None:
+            print(msgspec.json.encode(data).decode(), flush=True)
+        elif not self._as_json:
+            self._show_text(event)
+        if isinstance(event, PlanEnded | BenchFailed | MadeSafe):
             self.over.set()
-        if self._as_json:
-            data = as_data(event)
-            if data is not None:
-                print(msgspec.json.encode(data).decode(), flush=True)
-            return
-        self._show_text(event)
 
     def _show_progress(self, event: PlanStarted | RunOpened | ForecastMade | RunClosed) -> None:
         match event:
@@ -98,7 +134,7 @@ class ProgressLine:
         match event:
             case PlanStarted() | RunOpened() | ForecastMade() | RunClosed():
                 self._show_progress(event)
-            case WarningRaised(text) | RunLeftOut(_, text):
+            case WarningRaised(text) | RunLeftOut(_, text) | MadeSafe(_, text):
                 self._console.print(text)
             case HandCardShown(card) if card is not None:
                 for text in card_text(card):
@@ -129,14 +165,14 @@ def card_text(card: HandCard) -> list[str]:
 
 
 def run_in_terminal(
-    open_bench: Callable[[Listener], Bench],
+    reach: Callable[[Hearer], BenchClient],
     plan: Plan,
     book: Path,
     *,
     as_json: bool = False,
     machine_went_down: bool | None = None,
 ) -> int:
-    """Run a plan on the bench that ``open_bench`` gives for a listener, and return the exit code.
+    """Run a plan on the bench that ``reach`` gives for a listener, and return the exit code.
 
     ``machine_went_down`` says what the run was that an earlier end left open, where a person has to say that.
     """
@@ -148,26 +184,54 @@ def run_in_terminal(
         TimeElapsedColumn(),
     )
     shown = console.is_terminal and not as_json
+    leaves = False
     with Progress(*columns, console=console, transient=True, disable=not shown) as progress:
         line = ProgressLine(console, progress, as_json)
-        bench = open_bench(line.hear)
+        bench = reach(line.hear)
         line.swept = ("sustained_power_w", f"fan_duty.{bench.card.lead_group()}")
         try:
             _after_an_end(bench, line, machine_went_down)
             stopping = _stop_on_signals(bench)
-            bench.start(plan, bench.project.limits if bench.project is not None else Limits())
-            words = Terminal(bench, line) if sys.stdin is not None and sys.stdin.isatty() else None
-            while not line.over.wait(0.1):
-                if words is not None and not words.gone:
-                    words.look()
-                elif line.card is not None:
-                    _nobody_there(bench, line)
+            leaves = True  # what is not this terminal's is not stopped by it
+            _start_or_join(bench, plan, line)
+            leaves = _until_over(bench, line)
         finally:
-            bench.close()
+            bench.leave() if leaves else bench.close()
+    if leaves:
+        console.print(f"The plan goes on by itself. Look on with: niente-cli status --follow {book}")
+        return 0
     return _verdict(line, console, book, bool(stopping))
 
 
-def _after_an_end(bench: Bench, line: ProgressLine, machine_went_down: bool | None) -> None:
+def _start_or_join(bench: BenchClient, plan: Plan, line: ProgressLine) -> None:
+    """Start a plan, or go along with it where it runs already. Raises ``PlanError`` where another one runs."""
+    if not bench.busy:
+        bench.start(plan, bench.project.limits if bench.project is not None else Limits())
+        return
+    line.begun.wait(JOIN_S)
+    if line.plan != plan:
+        raise PlanError(
+            f"Another plan is running on {bench.card.title}.",
+            safe="It goes on.",
+            remedy="Wait for its end, or stop it there; then start this one.",
+        )
+    line.print_line("This plan is running already; this terminal goes along with it.")
+
+
+def _until_over(bench: BenchClient, line: ProgressLine) -> bool:
+    """Wait for the plan's end, taking words at a terminal; return whether the person leaves it to the bench."""
+    words = Terminal(bench, line) if sys.stdin is not None and sys.stdin.isatty() else None
+    while not line.over.wait(0.1):
+        if words is not None and not words.gone:
+            words.look()
+            if words.left:
+                return True
+        elif line.card is not None:
+            _nobody_there(bench, line)
+    return False
+
+
+def _after_an_end(bench: BenchClient, line: ProgressLine, machine_went_down: bool | None) -> None:
     """Say what an earlier end left open, and take a person's word for what it was."""
     if machine_went_down is not None:
         bench.judge(machine_down=machine_went_down)
@@ -187,20 +251,23 @@ def _after_an_end(bench: Bench, line: ProgressLine, machine_went_down: bool | No
         )
 
 
-def _nobody_there(bench: Bench, line: ProgressLine) -> None:
+def _nobody_there(bench: BenchClient, line: ProgressLine) -> None:
     """Take a card as done on a simulated machine, its meters read; stop on a real one: nobody sits at the terminal."""
-    card, line.card = line.card, None
+    card = line.card
     if card is None:
         return
-    if bench.card.simulated:
+    if not bench.card.simulated:
+        line.card = None
+        words = "Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window."
+        line.print_line(words)
+        bench.stop()
+    elif all(reading.channel in bench.shown for reading in card.readings):
+        line.card = None
         line.print_line("The machine is simulated: that is taken as done.")
-        bench.confirm({reading.channel: bench.shown.get(reading.channel, float("nan")) for reading in card.readings})
-        return
-    line.print_line("Nobody is at the terminal to do that: the plan stops. Start it again from a terminal, or from the window.")
-    bench.stop()
+        bench.confirm({reading.channel: bench.shown[reading.channel] for reading in card.readings})
 
 
-def _stop_on_signals(bench: Bench) -> list[int]:
+def _stop_on_signals(bench: BenchClient) -> list[int]:
     """Make Ctrl+C and a polite kill stop and restore; the returned list is filled when that happens."""
     seen: list[int] = []
 
@@ -216,6 +283,8 @@ def _stop_on_signals(bench: Bench) -> list[int]:
 
 def _verdict(line: ProgressLine, console: Console, book: Path, stopped: bool) -> int:
     ended = line.ended
+    if ended is None and line.lost:
+        return ENDED_EARLY
     if isinstance(ended, BenchFailed) or ended is None:
         print(ended.report if ended else "", file=sys.stderr)
         console.print("This is a bug of Niente's. The rig has its safe setting, and every sample is kept.")

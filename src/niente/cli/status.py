@@ -1,6 +1,7 @@
 """How a book stands, read beside whoever writes it."""
 
-import time
+import contextlib
+import threading
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -8,14 +9,21 @@ from typing import Any
 import click
 import msgspec
 
-from niente.core.model.errors import BookError
+from niente.core.acquisition.client import Heard
+from niente.core.acquisition.remote.remote_bench import RemoteBench
+from niente.core.acquisition.remote.starting import running_bench
+from niente.core.model.errors import BookError, NienteError
 from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.records import FrameTaken, SamplesTaken, StateChanged
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.model.states import BenchState
 from niente.core.storage.notes import BookNote, notes_in
 from niente.core.storage.reader import BookReader, RunRecord
 
 POLL_S = 0.5
+HEARD_S = 0.5
+"""A bench says within this time what it does."""
 NOTES = 10
 """So many notes are told, the latest ones."""
 
@@ -39,6 +47,14 @@ class LastEvent(msgspec.Struct, frozen=True):
     rig_time_s: float | None
 
 
+class BenchNow(msgspec.Struct, frozen=True):
+    """The bench's process, where one runs: what it does, and whether a plan runs."""
+
+    state: str
+    text: str
+    busy: bool
+
+
 class BookStatus(msgspec.Struct, frozen=True):
     """How a book stands. The keys stand in docs/reference and are kept."""
 
@@ -51,6 +67,7 @@ class BookStatus(msgspec.Struct, frozen=True):
     running: RunningNow | None
     notes: Sequence[BookNote]
     last: LastEvent | None
+    bench: BenchNow | None = None
 
 
 @click.command()
@@ -60,18 +77,63 @@ class BookStatus(msgspec.Struct, frozen=True):
 def status(book: Path, as_json: bool, follow: bool) -> None:
     """Say how a book stands: what runs, how far it is, what happened last. The book may be written meanwhile."""
     reader = BookReader(book)
+    ear = _Ear(book)
     try:
         shown: BookStatus | None = None
         while True:
-            now = status_of(reader)
+            now = msgspec.structs.replace(status_of(reader), bench=ear.bench())
             if now != shown:
                 shown = now
                 click.echo(msgspec.json.encode(now).decode() if as_json else status_text(now))
             if not follow:
                 return
-            time.sleep(POLL_S)
+            ear.wait(POLL_S)
     finally:
+        ear.close()
         reader.close()
+
+
+class _Ear:
+    """Listens to the bench of a book, where one runs; looks for one again where none does."""
+
+    def __init__(self, book: Path) -> None:
+        self._book = book
+        self._told = threading.Event()
+        self._state = StateChanged(BenchState.IDLE)
+        self._client = self._reach()
+
+    def bench(self) -> BenchNow | None:
+        """Return what the bench does; ``None`` where none runs."""
+        if self._client is None or self._client.lost:
+            self._client = self._reach()
+        if self._client is None:
+            return None
+        return BenchNow(self._state.state.value, self._state.text, self._client.busy)
+
+    def wait(self, seconds: float) -> None:
+        """Wait until something is told, or so long."""
+        self._told.wait(seconds)
+        self._told.clear()
+
+    def close(self) -> None:
+        """Listen no more."""
+        if self._client is not None:
+            self._client.leave()
+
+    def _reach(self) -> RemoteBench | None:
+        with contextlib.suppress(NienteError):
+            client = running_bench(self._book, self._hear)
+            if client is not None:
+                self._told.wait(HEARD_S)
+            return client
+        return None
+
+    def _hear(self, record: Heard) -> None:
+        if isinstance(record, FrameTaken | SamplesTaken):
+            return
+        if isinstance(record, StateChanged):
+            self._state = record
+        self._told.set()
 
 
 def status_of(reader: BookReader) -> BookStatus:

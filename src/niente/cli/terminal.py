@@ -2,9 +2,10 @@
 
 import select
 import sys
+from collections.abc import Callable
 from typing import Protocol
 
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.client import BenchClient
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError
 from niente.core.model.hand_cards import HandCard
@@ -19,7 +20,7 @@ COMMANDS = {
     "skip": Command.SKIP,
     "repeat": Command.REPEAT,
 }
-HELP = "Words: pause, pause after, go on, skip, repeat, note TEXT, stop."
+HELP = "Words: pause, pause after, go on, skip, repeat, note TEXT, hand over, leave, stop."
 
 
 class TerminalVoice(Protocol):
@@ -34,11 +35,14 @@ class TerminalVoice(Protocol):
 class Terminal:
     """Reads lines as they are typed, without waiting for them."""
 
-    def __init__(self, bench: Bench, sayer: TerminalVoice) -> None:
+    def __init__(self, bench: BenchClient, sayer: TerminalVoice) -> None:
         self._bench = bench
         self._sayer = sayer
         self.gone = False
         """Whether the terminal has ended: nobody sits there any more."""
+        self.left = False
+        """Whether the person leaves the plan to the bench."""
+        self._words: dict[str, Callable[[], None]] = {"stop": bench.stop, "hand over": bench.hand_over, "leave": self._leave}
         self._prompted: HandCard | None = None
         self._readings: dict[str, float] = {}
 
@@ -65,8 +69,8 @@ class Terminal:
                 self._answer(card, "")
             elif text.lower() in COMMANDS:
                 self._bench.send_command(COMMANDS[text.lower()])
-            elif text.lower() == "stop":
-                self._bench.stop()
+            elif text.lower() in self._words:
+                self._words[text.lower()]()
             elif text.lower().startswith("note "):
                 self._bench.note(text[5:].strip())
                 self._sayer.print_line("Noted.")
@@ -79,6 +83,9 @@ class Terminal:
             self._readings = {}
             if card is not None:
                 self._ask(card)
+
+    def _leave(self) -> None:
+        self.left = True
 
     def _ask(self, card: HandCard) -> None:
         waiting = [reading for reading in card.readings if reading.channel not in self._readings]

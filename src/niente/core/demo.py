@@ -10,14 +10,18 @@ import msgspec
 import platformdirs
 
 from niente import __version__
-from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.client import Hearer
 from niente.core.acquisition.opening import open_bench
+from niente.core.acquisition.remote.remote_bench import RemoteBench
+from niente.core.acquisition.remote.run_folder import socket_of
+from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
+from niente.core.model.commands import WhenLost
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits, Project
 from niente.core.model.question import Axis
-from niente.core.model.records import BenchFailed, Listener, PlanEnded, Record, RunOpened
+from niente.core.model.records import BenchFailed, PlanEnded, Record, RunOpened
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.selection.pick import choose
@@ -32,8 +36,10 @@ def demo_folder() -> Path:
     return Path(platformdirs.user_cache_dir("niente"))
 
 
-def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Bench, Project]:
-    """Return a bench on a fresh copy of the demo book, and the project of the closer look that goes on.
+def open_demo(
+    progress: Callable[[str], None], listener: Hearer, when_lost: WhenLost = WhenLost.GO_ON
+) -> tuple[RemoteBench, Project]:
+    """Return a client of a bench on a fresh copy of the demo book, and the project of the closer look that goes on.
 
     The finished sweep is made once, in a few seconds, and kept in the cache.
     """
@@ -43,11 +49,13 @@ def open_demo(progress: Callable[[str], None], listener: Listener) -> tuple[Benc
     if not sweep.exists():
         make_sweep(sweep, progress)
     book = folder / f"Larkspur-demo-{os.getpid()}.niente"
-    for old in folder.glob("Larkspur-demo-*.niente*"):
-        if not _alive(old):
-            old.unlink(missing_ok=True)
+    for old in folder.glob("Larkspur-demo-*.niente"):
+        if not _in_use(old):
+            for left in folder.glob(f"{old.name}*"):
+                left.unlink(missing_ok=True)
     shutil.copyfile(sweep, book)
-    bench = open_bench(open_rig(RIG, seed=SEED, pace=PACE, progress=progress), book, listener)
+    options = BenchOptions(rig=RIG, seed=SEED, pace=PACE)
+    bench = reach_bench(book, listener, options, when_lost=when_lost, progress=progress)
     project = closer_look(default_project(bench.card), _offset_of_the_pick(book))
     bench.save_project(project)
     return bench, project
@@ -101,7 +109,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
     draft.with_name(draft.name + "-lock").unlink(missing_ok=True)
 
 
-def _alive(book: Path) -> bool:
-    """Return whether the Niente that made a demo book still runs."""
+def _in_use(book: Path) -> bool:
+    """Return whether the Niente that made a demo book still runs, or a bench that it left running."""
     number = book.name.removeprefix("Larkspur-demo-").partition(".")[0]
-    return number.isdigit() and Path(f"/proc/{number}").exists()
+    return (number.isdigit() and Path(f"/proc/{number}").exists()) or socket_of(book).exists()

@@ -7,7 +7,8 @@ from typing import Any, Protocol
 import msgspec
 
 from niente.core.acquisition.recovery import InterruptedRun
-from niente.core.model.commands import Command
+from niente.core.acquisition.strip_chart import StripChart
+from niente.core.model.commands import Command, WhenLost
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.records import Record
@@ -66,6 +67,14 @@ class BenchClient(Protocol):
     def shown(self) -> dict[str, float]:
         """What the meters show that hands read."""
 
+    @property
+    def lost(self) -> bool:
+        """Whether the bench is gone."""
+
+    @property
+    def history(self) -> StripChart | None:
+        """The runs before the one under way, as a strip; ``None`` where they are not at hand."""
+
     def start(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan."""
 
@@ -107,6 +116,18 @@ class BenchClient(Protocol):
 
     def set_pace(self, pace: float | None) -> None:
         """Change the pace of a simulated rig."""
+
+    def set_when_lost(self, when_lost: WhenLost) -> None:
+        """Say what the bench is to do where this client ends without a word."""
+
+    def ask_for_command(self) -> None:
+        """Ask whoever commands to hand over."""
+
+    def hand_over(self) -> None:
+        """Let the client that asked for it command."""
+
+    def leave(self) -> None:
+        """Let the bench go on alone, and look on no more."""
 
     def close(self, wait_s: float = 10.0) -> None:
         """Let go of rig and book."""

@@ -5,7 +5,7 @@ import sqlite3
 import threading
 from pathlib import Path
 
-from niente.core.model.commands import Command
+from niente.core.model.commands import Command, WhenLost
 from niente.core.model.errors import BookError, NienteError
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
@@ -32,6 +32,8 @@ class Follower:
     """Reads one book and tells its events. It writes nothing and touches no machine; what would is refused in words."""
 
     follows = True
+    lost = False
+    history = None
     interrupted = None
     pace: float | None = None
 
@@ -118,6 +120,20 @@ class Follower:
 
     def set_pace(self, pace: float | None) -> None:
         """Do nothing: the pace is another's."""
+
+    def set_when_lost(self, when_lost: WhenLost) -> None:
+        """Do nothing: no bench hears this."""
+
+    def ask_for_command(self) -> None:
+        """Refused, in words: the bench there cannot be reached from here."""
+        self._listener(WarningRaised(str(self._refusal())))
+
+    def hand_over(self) -> None:
+        """Do nothing: there is no command to hand over."""
+
+    def leave(self) -> None:
+        """Look on no more."""
+        self.close()
 
     def close(self, wait_s: float = 10.0) -> None:
         """Look on no more."""

@@ -151,7 +151,6 @@ class StripChart:
         for at, kind in events:
             index = min(int(np.searchsorted(time_s, at)), time_s.shape[0] - 1)
             self._reported[count + index] = _FAULTS.get(kind, ClockLimiter.FAULT)
-        self.catch_up()
 
     def _grow(self) -> None:
         count = self._run.shape[0]

@@ -24,3 +24,12 @@ class Confirmed(msgspec.Struct, frozen=True):
 
     card: HandCard
     readings: dict[str, float] = {}
+
+
+class WhenLost(StrEnum):
+    """What a bench does when the window or terminal that commands it ends without a word."""
+
+    GO_ON = "go on"
+    """The plan goes on under its guards, as one that is left alone overnight."""
+    STOP = "stop"
+    """The plan stops, and the machine gets its safe setting."""

@@ -16,6 +16,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.exponentials import TimeConstant
 from niente.core.science.settling import Settled
 
@@ -64,6 +65,15 @@ class FrameTaken(msgspec.Struct, frozen=True, tag=True):
 
     frame: Frame
     run_id: int | None
+
+
+class SamplesTaken(msgspec.Struct, frozen=True, tag=True):
+    """Samples of one run that follow on each other, as they are sent or read back: rig times ``(n,)`` and readings
+    ``(n, channels)``. A bench itself tells each as ``FrameTaken``."""
+
+    run_id: int | None
+    time_s: Vector
+    values: Array
 
 
 class ForecastMade(msgspec.Struct, frozen=True, tag=True):
@@ -225,6 +235,7 @@ Record = (
     | PlanStarted
     | RunOpened
     | FrameTaken
+    | SamplesTaken
     | ForecastMade
     | TimeConstantsFound
     | RunClosed

@@ -4,14 +4,12 @@ import logging
 
 import msgspec
 
-from niente.core.model.frame import Frame
 from niente.core.model.json_files import JsonError, decoded_json
 from niente.core.model.plan import plan_of
 from niente.core.model.project import project_of
 from niente.core.model.records import (
     BenchFailed,
     BenchStarted,
-    FrameTaken,
     HandCardShown,
     MadeSafe,
     PlanEnded,
@@ -20,6 +18,7 @@ from niente.core.model.records import (
     Record,
     RigCardChanged,
     RunOpened,
+    SamplesTaken,
     StateChanged,
 )
 from niente.core.storage.reader import BookReader, FrameRow, RecordRow, card_in
@@ -71,7 +70,7 @@ class RecordReader:
 
     def _samples(self, block: FrameRow) -> list[Record]:
         self._frames_id = block.id
-        return [FrameTaken(Frame(float(row[0]), row[1:].copy()), block.run_id) for row in block.values]
+        return [SamplesTaken(block.run_id, block.values[:, 0], block.values[:, 1:])]
 
     def _decoded(self, row: RecordRow) -> list[Record]:
         """Return a row as a record; none where this Niente does not know it."""

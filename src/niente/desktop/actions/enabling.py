@@ -30,10 +30,12 @@ class Enabling(QObject):
     def look(self, page: str) -> None:
         """Let only those actions be chosen that can be done now, while a page shows."""
         session, planner, actions = self._session, self._session.planner, self._actions
-        busy, attached = session.busy(), session.bench is not None
+        bench = session.bench
+        busy, attached = session.busy(), bench is not None
+        commands = bench is not None and not bench.follows and not bench.lost
         paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
-        actions["plan.start"].setEnabled(attached and not busy)
+        actions["plan.start"].setEnabled(attached and not busy and not (bench is not None and bench.lost))
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
         actions["run.resume"].setEnabled(busy and paused)
         for name in UNDER_WAY:
@@ -46,6 +48,10 @@ class Enabling(QObject):
             actions[name].setEnabled(attached and page == "Plan")
         for name in OF_A_BOOK:
             actions[name].setEnabled(attached)
+        actions["bench.leave"].setEnabled(busy and commands)
+        actions["bench.ask"].setEnabled(bench is not None and bench.follows and not bench.lost)
+        actions["bench.hand_over"].setEnabled(commands and session.command_asked)
+        actions["book.reopen"].setEnabled(bench is not None and bench.lost)
 
     def _name_undo(self, what: str) -> None:
         self._name("edit.undo", tr("Undo {what}"), tr("Undo"), what)

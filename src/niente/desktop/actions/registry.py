@@ -77,6 +77,17 @@ SPECS = (
     ActionSpec(
         "run.stop", "Stop and restore", "Ctrl+.", "End the load, put the safe setting back, keep every sample", "Bench", "run"
     ),
+    ActionSpec(
+        "bench.leave", "Close and keep running", "Ctrl+Shift+Q", "Close the window; the plan goes on, guarded", "Bench", "bench"
+    ),
+    ActionSpec("bench.ask", "Ask for command", "", "Ask the window or terminal that commands to hand over", "Bench", "bench"),
+    ActionSpec("bench.hand_over", "Hand over command", "", "Let the one that asked command from now on", "Bench", "bench"),
+    ActionSpec(
+        "bench.lost_go_on", "If lost, go on", "", "If this window ends unasked, the plan goes on", "Bench", "bench", True
+    ),
+    ActionSpec("bench.lost_stop", "If lost, stop", "", "If this window ends unasked, the plan stops", "Bench", "bench", True),
+    ActionSpec("book.reopen", "Open again", "", "Open this book again, and its bench with it", "Book", "bench"),
+    ActionSpec("help.log", "Log", "", "Show the folder with what Niente wrote down about its own errors", "Help", "bench"),
     ActionSpec("help.here", "Help on this", "F1", "What the thing in focus is, and how it is used", "Help", "keys"),
     ActionSpec("help.keys", "Keys", "Shift+F1", "Every action with its keys", "Help", "keys"),
 )

@@ -13,6 +13,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from niente import __version__
+from niente.core.storage.log_files import start_log
 from niente.desktop.app.bug_report import Hook
 from niente.desktop.app.window import Window
 from niente.desktop.commands.rig_commands import Make
@@ -22,9 +23,8 @@ from niente.desktop.services.theme import Look, asset, load_fonts
 from niente.desktop.session.session import Session
 
 if TYPE_CHECKING:  # the core comes in after the window shows
-    from niente.core.acquisition.client import BenchClient
+    from niente.core.acquisition.client import BenchClient, Hearer
     from niente.core.model.project import Project
-    from niente.core.model.records import Listener
 
 APP_ID = "org.niente.Niente"
 PACE = 60.0
@@ -64,26 +64,34 @@ def look_of(app: QApplication, preferences: Preferences) -> Look:
 
 
 def open_book(window: Window, wanted: argparse.Namespace) -> None:
-    """Attach what the command line asks for, away from the window's thread."""
+    """Attach what the command line asks for, away from the window's thread.
+
+    What that takes is imported here, by the window's thread: two threads that import at once can trip each other.
+    """
+    from niente.core.acquisition.follower import Follower
+    from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
+    from niente.core.model.errors import BookBusyError
+
+    when_lost = window.preferences.when_lost
     if wanted.demo:
         from niente.core.demo import open_demo
 
-        window.session.open(open_demo, start=True)
+        window.build_pages()
+        window.session.open(lambda progress, listener: open_demo(progress, listener, when_lost), start=True)
         return
     book = wanted.book or default_book()
+    options = BenchOptions(wanted.rig, wanted.seed, PACE, wanted.variant, wanted.otherwise)
+    make: Make | None = wanted.make
+    if make is not None:
+        window.build_pages()
 
-    def prepare(progress: Callable[[str], None], listener: Listener) -> tuple[BenchClient, Project | None]:
-        from niente.core.acquisition.attachment import attach
-        from niente.core.acquisition.follower import Follower
-        from niente.core.model.errors import BookBusyError
-
-        if wanted.make is not None:
+    def prepare(progress: Callable[[str], None], listener: Hearer) -> tuple[BenchClient, Project | None]:
+        if make is not None:
             progress(f"Making {book} …")
-            wanted.make(book, progress)
+            make(book, progress)
         progress(f"Opening {book} …")
-        given = {"rig": wanted.rig, "seed": wanted.seed, "variant": wanted.variant, "otherwise": wanted.otherwise}
         try:
-            return attach(book, listener, pace=PACE, progress=progress, **given), None
+            return reach_bench(book, listener, options, when_lost=when_lost, progress=progress), None
         except BookBusyError:
             return Follower(book, listener), None
 
@@ -101,9 +109,9 @@ def show(wanted: argparse.Namespace) -> Window:
     """Show the window; the rest follows once it stands."""
 
     def reopen(book: Path, make: Make | None = None) -> Window:
+        window.hide()
         window.session.close()
         window.desktop_bus.close()
-        window.hide()
         wanted.demo, wanted.book, wanted.make = False, book, make
         wanted.otherwise = wanted.rig or wanted.otherwise
         wanted.seed = wanted.rig = wanted.variant = None
@@ -135,6 +143,7 @@ def show_bug(report: str) -> None:
 def main() -> None:
     """Run Niente."""
     wanted = arguments(sys.argv[1:])
+    start_log("window")
     sys.setswitchinterval(SWITCH_S)
     app = make_app(sys.argv[:1])
     garbage = GarbageCollection(app)

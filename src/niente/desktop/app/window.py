@@ -8,6 +8,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
+from niente.core.acquisition.remote.desktop_bus import DesktopBus
 from niente.core.model.commands import Command
 from niente.desktop.actions.enabling import Enabling
 from niente.desktop.actions.registry import Actions
@@ -18,12 +19,12 @@ from niente.desktop.app.passage import Passage
 from niente.desktop.app.pulse import Pulse
 from niente.desktop.app.tab_order import chain
 from niente.desktop.app.waiting import Opening, Working
+from niente.desktop.commands.bench_commands import BenchCommands
 from niente.desktop.commands.file_commands import FileCommands, dropped_file
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.commands.rig_commands import Make, RigCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.page import Page
-from niente.desktop.services.desktop_bus import DesktopBus
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import Look, PaletteChoice
 from niente.desktop.services.translation import tr
@@ -70,7 +71,8 @@ class Window(QMainWindow):
         self.plan_commands = PlanCommands(session, self)
         self.file_commands = FileCommands(session, self, preferences, self.plan_commands, self._leave_for)
         self.rig_commands = RigCommands(session, self, self.file_commands.open_made)
-        self.actions_ = Actions(self, self._commands())
+        self.bench_commands = BenchCommands(session, self, preferences, reopen)
+        self.actions_ = self.bench_commands.switches = Actions(self, self._commands())
         self.passage = Passage([tr(name) for name in NAMES], look)
         self.passage.chosen.connect(self.go_to)
         self.message = MessageBar()
@@ -96,7 +98,7 @@ class Window(QMainWindow):
         session.broke.connect(self.show_bug)
         session.sampled.connect(self._sampled)
         session.ended.connect(self._tell_ending)
-        session.busy_changed.connect(self._keep_awake)
+        session.command_changed.connect(self._name_window)
         self._enabling = Enabling(session, self.actions_, self)
         self._frame_soon = QTimer(self)  # several signals are one refresh, in a turn of its own after the page's
         self._frame_soon.setSingleShot(True)
@@ -106,6 +108,7 @@ class Window(QMainWindow):
             signal.connect(self._frame_soon.start)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
+        session.command_changed.connect(self._enable)
         session.hands.changed.connect(self._enable)
         session.hands.over.connect(self._forget_card)
         self._enable()
@@ -150,6 +153,7 @@ class Window(QMainWindow):
             **pages,
             **looks,
             **on_pages,
+            **self.bench_commands.actions(),
             "book.open": self.file_commands.open_dialog,
             "book.quit": self.close,
             "rig.new": self.rig_commands.new,
@@ -184,6 +188,7 @@ class Window(QMainWindow):
         if shape is not None:
             self.restoreGeometry(shape)
         self.show_margin(self.preferences.margin_shown)
+        self.bench_commands.show_when_lost()
         self.actions_[f"view.{self.look.palette_choice}"].setChecked(True)
 
     def _remember(self) -> None:
@@ -276,15 +281,20 @@ class Window(QMainWindow):
 
     def _opened(self) -> None:
         self.build_pages()
-        self.pulse.attach()
-        book = self.session.bench.path if self.session.bench is not None else None
-        looks_on = tr(", looking on") if self.session.bench is not None and self.session.bench.follows else ""
-        card = self.session.card
-        self.setWindowTitle(f"{book.stem if book else ''} — {card.title if card else ''}{looks_on} — Niente")
-        if book is not None:
-            self.preferences.add_book(book)
+        if self.session.bench is not None:
+            self.preferences.add_book(self.session.bench.path)
+            self.session.bench.set_when_lost(self.preferences.when_lost)
+        self._name_window()
         self.go_to(NAMES.index("Run" if self.session.busy() else "Plan"))
         self.setFocus()
+
+    def _name_window(self) -> None:
+        """Say in the title what is open, and whether this window only looks on."""
+        bench, card = self.session.bench, self.session.card
+        looks_on = tr(", looking on") if bench is not None and bench.follows else ""
+        book = bench.path.stem if bench is not None else ""
+        self.setWindowTitle(f"{book} — {card.title if card else ''}{looks_on} — Niente")
+        self.pulse.attach()
 
     def _sampled(self) -> None:
         """Show what came since the last time; the bridge calls about thirty times a second."""
@@ -330,8 +340,11 @@ class Window(QMainWindow):
 
     def _leave_for(self, book: Path, *made: Make) -> None:
         """Open another book in place of this one, where the plan that runs may end."""
-        if self._reopen is not None and self._may_end():
+        keep_running = self.bench_commands.may_close()
+        if self._reopen is not None and keep_running is not None:
             self._remember()
+            if keep_running and self.session.bench is not None:
+                self.session.bench.leave()
             self._reopen(book, *made)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -385,23 +398,15 @@ class Window(QMainWindow):
     def _tell_ending(self, ending: Ending) -> None:
         self.desktop_bus.notify(ending.title, ending.text, urgent=ending.urgent)
 
-    def _keep_awake(self, busy: bool) -> None:
-        if busy:
-            self.desktop_bus.keep_awake(tr("A plan is running on the bench"))
-        else:
-            self.desktop_bus.let_sleep()
-
-    def _may_end(self) -> bool:
-        """Ask before a running plan is ended; keeping on is the default."""
-        return not self.session.busy() or prompts.whether_to_end(self)
-
     def closeEvent(self, event: QCloseEvent) -> None:
-        """Ask, then stop and restore."""
-        if not self._may_end():
+        """Ask what becomes of a plan that runs, then let go of the book."""
+        keep_running = self.bench_commands.may_close()
+        if keep_running is None:
             event.ignore()
             return
         self._remember()
-        self.session.close()
+        self.hide()
+        self.session.close(keep_running=keep_running)
         self.desktop_bus.close()
         event.accept()
         QTimer.singleShot(0, QApplication.quit)

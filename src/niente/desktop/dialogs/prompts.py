@@ -1,5 +1,6 @@
 """What is asked in a dialog of its own: a file, a note, whether a running plan may end."""
 
+from enum import StrEnum
 from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
@@ -73,15 +74,37 @@ def for_question_name(over: QWidget, name: str) -> str:
     return text.strip() if given else ""
 
 
-def whether_to_end(over: QWidget) -> bool:
-    """Ask whether a running plan may be stopped. Keeping on is the default, and what Escape means."""
-    return _whether(
-        over,
-        tr("A plan is running"),
-        tr("A plan is running. Stop it and restore the rig?"),
-        tr("Every sample is kept, and the plan can go on later."),
-        (tr("Stop and close"), tr("Keep it running")),
+class Closing(StrEnum):
+    """What becomes of a running plan when its window closes."""
+
+    STAY = "stay"
+    KEEP_RUNNING = "keep running"
+    STOP = "stop"
+
+
+def whether_to_end(over: QWidget, logging_out_ends_it: bool = False) -> Closing:
+    """Ask what becomes of a running plan. Not closing is the default, and what Escape means."""
+    box = QMessageBox(over)
+    box.setIcon(QMessageBox.Icon.Question)
+    box.setWindowTitle(tr("A plan is running"))
+    box.setText(tr("A plan is running. What is to become of it?"))
+    more = tr(
+        "It can go on without a window, under its guards. If it is stopped, every sample is kept, and it can go on later."
     )
+    if logging_out_ends_it:
+        more += " " + tr("Logging out ends it on this system: it is then stopped and the machine restored.")
+    box.setInformativeText(more)
+    keep = box.addButton(tr("Close and keep running"), QMessageBox.ButtonRole.AcceptRole)
+    stop = box.addButton(tr("Stop and close"), QMessageBox.ButtonRole.DestructiveRole)
+    stay = box.addButton(tr("Do not close"), QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(stay)
+    box.setEscapeButton(stay)
+    box.exec()
+    clicked = box.clickedButton()
+    box.deleteLater()
+    if clicked is keep:
+        return Closing.KEEP_RUNNING
+    return Closing.STOP if clicked is stop else Closing.STAY
 
 
 def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:

@@ -5,6 +5,7 @@ from pathlib import Path
 import platformdirs
 from PySide6.QtCore import QByteArray, QSettings
 
+from niente.core.model.commands import WhenLost
 from niente.desktop.services.theme import PaletteChoice
 
 MAX_BOOKS = 8
@@ -44,6 +45,16 @@ class Preferences:
     @margin_shown.setter
     def margin_shown(self, shown: bool) -> None:
         self._kept.setValue("margin", "true" if shown else "false")
+
+    @property
+    def when_lost(self) -> WhenLost:
+        """What the bench does when the window ends without a word."""
+        kept = str(self._kept.value("when_lost", WhenLost.GO_ON))
+        return WhenLost(kept) if kept in set(WhenLost) else WhenLost.GO_ON
+
+    @when_lost.setter
+    def when_lost(self, when_lost: WhenLost) -> None:
+        self._kept.setValue("when_lost", str(when_lost))
 
     def books(self) -> list[Path]:
         """Return the books opened lately that are still there, the latest first."""

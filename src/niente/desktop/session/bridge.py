@@ -5,10 +5,11 @@ from collections import deque
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from niente.core.model.records import Record
+from niente.core.acquisition.client import Heard
 
 REPAINT_MS = 33
-MAX_WAITING = 12
+MAX_WAITING = 2_000
+"""Records that wait; whoever outruns the window further waits a little."""
 BACK_PRESSURE_S = 0.005
 
 
@@ -22,17 +23,14 @@ class Bridge(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._waiting: deque[Record] = deque()
+        self._waiting: deque[Heard] = deque()
         self._timer = QTimer(self)
         self._timer.setInterval(REPAINT_MS)
         self._timer.timeout.connect(self.hand_over)
         self._timer.start()
 
-    def push(self, event: Record) -> None:
-        """Take an event in; from any thread but the window's.
-
-        A bench that outruns the window waits a little here, and so leaves the interpreter to the window's painting.
-        """
+    def push(self, event: Heard) -> None:
+        """Take an event in; from any thread but the window's. Whoever outruns the window waits a little here."""
         self._waiting.append(event)
         if len(self._waiting) > MAX_WAITING:
             time.sleep(BACK_PRESSURE_S)

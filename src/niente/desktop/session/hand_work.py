@@ -80,6 +80,13 @@ class HandWork(QObject):
                 self._session.report(error)
         self.changed.emit()
 
+    def show_ticks(self, boxes: tuple[int, ...]) -> None:
+        """Show the ticks that another window sets; this one's own are shown already, and may be further by now."""
+        bench = self._session.bench
+        if bench is not None and bench.follows and frozenset(boxes) != self.ticked:
+            self.ticked = frozenset(boxes)
+            self.changed.emit()
+
     def read(self, channel: str, value: float | None) -> None:
         """Put a reading in, or take it out."""
         self.readings = {name: one for name, one in self.readings.items() if name != channel}

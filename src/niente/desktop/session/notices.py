@@ -2,8 +2,9 @@
 
 import msgspec
 
+from niente.core.acquisition.client import BenchLost
 from niente.core.model.quantities import duration_text
-from niente.core.model.records import PlanEnded
+from niente.core.model.records import MadeSafe, PlanEnded
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
 
@@ -53,3 +54,38 @@ def end_notice(ended: PlanEnded) -> Notice:
         return Notice(tr("The plan is done. The pick stands on the Choose page."), "page.choose")
     words = tr("The plan is {reason}. The rig is restored and every sample is kept.")
     return Notice(words.format(reason=ended.reason), "plan.start", GO_ON)
+
+
+def looking_on(title: str) -> Notice:
+    """Return the word for a window that only looks on."""
+    words = tr("Another window or terminal runs {title} and writes this book. This window looks on, and changes nothing there.")
+    return Notice(words.format(title=title), "bench.ask")
+
+
+def commanding(title: str) -> Notice:
+    """Return the word for a window that commands from now on."""
+    return Notice(tr("This window commands {title} from now on.").format(title=title))
+
+
+def command_asked() -> Notice:
+    """Return the word on another client that asks for command."""
+    words = tr("Another window or terminal asks for command. Until it is handed over, everything goes on as it is.")
+    return Notice(words, "bench.hand_over")
+
+
+def bench_lost(lost: BenchLost) -> Notice:
+    """Return the word on a bench that is gone: what happened, what is left, what to do."""
+    if lost.text:
+        return Notice(f"{lost.text} " + tr("Open the book again to go on."), "book.reopen")
+    where = tr(" in the middle of a plan") if lost.ran else ""
+    words = tr(
+        "The bench's process ended without a word{where}. Its guardian makes the machine safe; every sample is kept. "
+        "Open the book again, and the plan goes on from there."
+    )
+    return Notice(words.format(where=where), "book.reopen")
+
+
+def made_safe(said: MadeSafe) -> Notice:
+    """Return the word on what a guardian did."""
+    more = tr("Every sample is kept. Open the book again, and the plan goes on from there.")
+    return Notice(f"{said.text} {more}", "book.reopen")

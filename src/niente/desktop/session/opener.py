@@ -1,19 +1,20 @@
 """Attaching a rig and a book away from the window's thread."""
 
+import logging
 import threading
 import traceback
 from collections.abc import Callable
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
 from niente.core.acquisition.client import BenchClient
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Project
-from niente.core.model.records import Record
 
-Prepare = Callable[[Callable[[str], None], Callable[[Record], None]], tuple[BenchClient, Project | None]]
+LOG = logging.getLogger(__name__)
+Prepare = Callable[[Callable[[str], None], Callable[[Any], None]], tuple[BenchClient, Project | None]]
 """Makes the bench: given what says how far it is, and who hears the bench's events."""
-PATIENCE_S = 20.0
 
 
 class CancelledError(Exception):
@@ -34,34 +35,54 @@ class Opener(QObject):
         super().__init__(parent)
         self._thread: threading.Thread | None = None
         self._cancel = threading.Event()
+        self._handing = threading.Lock()
+        self._closed = False
 
-    def open(self, prepare: Prepare, record_arrived: Callable[[Record], None]) -> None:
+    def open(self, prepare: Prepare, record_arrived: Callable[[Any], None]) -> None:
         """Begin; ``record_arrived`` is given the bench's events."""
         self._cancel.clear()
 
         def say(text: str) -> None:
             if self._cancel.is_set():
                 raise CancelledError
-            self.progress.emit(text)
+            if text:
+                self.progress.emit(text)
 
         def work() -> None:
             try:
-                self.ready.emit(*prepare(say, record_arrived))
+                self._hand_on(*prepare(say, record_arrived))
             except CancelledError:
-                self.cancelled.emit()
+                self._tell(self.cancelled)
             except NienteError as error:
-                self.failed.emit(error)
+                self._tell(self.failed, error)
             except Exception:
-                self.broke.emit(traceback.format_exc())
+                report = traceback.format_exc()
+                LOG.error("opening a book failed\n%s", report)
+                self._tell(self.broke, report)
 
         self._thread = threading.Thread(target=work, name="niente-opener", daemon=True)
         self._thread.start()
+
+    def _hand_on(self, bench: BenchClient, project: Project | None) -> None:
+        """Hand the bench to the window, or let go of it where nobody waits for it any more."""
+        with self._handing:
+            if not self._cancel.is_set():
+                self.ready.emit(bench, project)
+                return
+        bench.close()
+        self._tell(self.cancelled)
+
+    def _tell(self, signal: Any, *words: object) -> None:
+        with self._handing:
+            if not self._closed:
+                signal.emit(*words)
 
     def cancel(self) -> None:
         """Stop at the next step."""
         self._cancel.set()
 
-    def wait(self) -> None:
-        """Wait until what is being opened is there, or is not."""
-        if self._thread is not None:
-            self._thread.join(PATIENCE_S)
+    def close(self) -> None:
+        """Stop at the next step, and say nothing any more; returns at once."""
+        self._cancel.set()
+        with self._handing:
+            self._closed = True

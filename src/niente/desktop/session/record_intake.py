@@ -6,23 +6,29 @@ from typing import Any, Protocol
 import msgspec
 from PySide6.QtCore import SignalInstance
 
+from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Heard
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.plan import Plan
+from niente.core.model.project import Project
 from niente.core.model.records import (
     BenchFailed,
     ForecastMade,
     FrameTaken,
     HandCardShown,
+    HandCardTicked,
+    MadeSafe,
+    NoteAdded,
     PlanEnded,
     PlanStarted,
-    Record,
+    ProjectSaved,
     RigCardChanged,
     RigEventSeen,
     RunClosed,
     RunLeftOut,
     RunOpened,
+    SamplesTaken,
     StateChanged,
     TimeConstantsFound,
     WarningRaised,
@@ -33,8 +39,17 @@ from niente.core.model.states import BenchState
 from niente.desktop.services.translation import tr
 from niente.desktop.session.analyst import Answer
 from niente.desktop.session.hand_work import HandWork
-from niente.desktop.session.live_run import LiveRun
-from niente.desktop.session.notices import Ending, Notice, crash_notice, end_notice, ending_of
+from niente.desktop.session.live_run import LiveRun, ShownNote
+from niente.desktop.session.notices import (
+    Ending,
+    Notice,
+    bench_lost,
+    command_asked,
+    crash_notice,
+    end_notice,
+    ending_of,
+    made_safe,
+)
 
 
 class Changed(msgspec.Struct):
@@ -57,6 +72,8 @@ class RecordSession(Protocol):
     state_text: str
     answer: Answer
     hands: HandWork
+    notes: list[ShownNote]
+    command_asked: bool
 
     @property
     def card(self) -> RigCard | None:
@@ -80,6 +97,12 @@ class RecordSession(Protocol):
     def take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""
 
+    def take_project(self, project: Project) -> None:
+        """Go on with what whoever commands has saved."""
+
+    def command_passed(self, commands: bool) -> None:
+        """Take in whether this session commands."""
+
 
 class RecordIntake:
     """Changes a session by the records of its bench, in their order."""
@@ -88,6 +111,7 @@ class RecordIntake:
         self._session = session
         self._by_kind: dict[type, Callable[[Any, Changed], None]] = {
             FrameTaken: self._frame,
+            SamplesTaken: self._samples,
             RunOpened: self._run_opened,
             ForecastMade: self._forecast,
             TimeConstantsFound: self._time_constants,
@@ -99,11 +123,18 @@ class RecordIntake:
             RunLeftOut: self._left_out,
             RigCardChanged: self._rig_card,
             WarningRaised: self._warning,
+            NoteAdded: self._note,
+            ProjectSaved: lambda record, _: self._session.take_project(record.project),
+            HandCardTicked: lambda record, _: self._session.hands.show_ticks(record.boxes),
             PlanEnded: self._plan_ended,
             BenchFailed: self._failed,
+            BenchLost: self._lost,
+            MadeSafe: lambda record, _: self._session.notice.emit(made_safe(record)),
+            CommandGiven: lambda record, _: self._session.command_passed(record.commands),
+            CommandAsked: self._command_asked,
         }
 
-    def take(self, records: Sequence[Record]) -> Changed:
+    def take(self, records: Sequence[Heard]) -> Changed:
         """Take a batch of records in; return what it changed."""
         changed = Changed()
         for record in records:
@@ -119,6 +150,16 @@ class RecordIntake:
             session.strip.add(record.frame, record.run_id)
         if session.live is not None and record.run_id == session.live.opened.run_id:
             session.live.samples.add(record.frame)
+
+    def _samples(self, record: SamplesTaken, changed: Changed) -> None:
+        session = self._session
+        if not record.time_s.shape[0]:
+            return
+        session.frame, changed.sampled = Frame(float(record.time_s[-1]), record.values[-1]), True
+        if session.strip is not None:
+            session.strip.extend(record.run_id, record.time_s, record.values)
+        if session.live is not None and record.run_id == session.live.opened.run_id:
+            session.live.samples.extend(record.time_s, record.values)
 
     def _run_opened(self, record: RunOpened, changed: Changed) -> None:
         session = self._session
@@ -184,6 +225,29 @@ class RecordIntake:
         if not (by_guard and record.error is not None):  # that was said when the guard tripped
             session.ended.emit(ending_of(session.card.title if session.card is not None else "Niente", record))
         session.notice.emit(end_notice(record))
+
+    def _note(self, record: NoteAdded, changed: Changed) -> None:
+        changed.run = True
+        notes = self._session.notes
+        notes.append(ShownNote(len(notes) + 1, record.rig_time_s, record.text))
+
+    def _lost(self, record: BenchLost, changed: Changed) -> None:
+        session = self._session
+        changed.run = changed.state = True
+        changed.plan_over = record.ran
+        session.state, session.state_text = BenchState.IDLE, ""
+        if session.live is not None and session.live.closed is None:
+            opened = session.live.opened
+            words = tr("the bench ended in this run")
+            session.live.closed = RunClosed(opened.run_id, opened.index, RunOutcome.INTERRUPTED, words)
+        session.notice.emit(bench_lost(record))
+        if record.ran:
+            session.ended.emit(Ending(tr("The bench has ended"), bench_lost(record).text, urgent=True))
+
+    def _command_asked(self, _: CommandAsked, changed: Changed) -> None:
+        changed.state = True
+        self._session.command_asked = True
+        self._session.notice.emit(command_asked())
 
     def _failed(self, record: BenchFailed, changed: Changed) -> None:
         changed.plan_over = True

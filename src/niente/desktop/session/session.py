@@ -4,7 +4,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
-from niente.core.acquisition.client import BenchClient
+from niente.core.acquisition.client import BenchClient, Heard
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
 from niente.core.model.commands import Command
@@ -12,9 +12,6 @@ from niente.core.model.errors import NienteError
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
-from niente.core.model.records import (
-    Record,
-)
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.states import BenchState
@@ -25,7 +22,7 @@ from niente.desktop.session.bridge import Bridge
 from niente.desktop.session.edits import Edit
 from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.live_run import LiveRun, ShownNote
-from niente.desktop.session.notices import Notice
+from niente.desktop.session.notices import Notice, commanding, looking_on
 from niente.desktop.session.opener import Opener, Prepare
 from niente.desktop.session.planner import Planner
 from niente.desktop.session.record_intake import RecordIntake
@@ -48,6 +45,7 @@ class Session(QObject):
     cancelled = Signal()
     dropped = Signal()
     busy_changed = Signal(bool)
+    command_changed = Signal()
     ended = Signal(object)
     working = Signal(bool)
 
@@ -87,7 +85,10 @@ class Session(QObject):
         self._opener.cancelled.connect(self.cancelled)
         self._then_start = False
         self._was_busy = False
-        self._early: list[Record] = []
+        self._early: list[Heard] = []
+        self._closed = False
+        self.command_asked = False
+        """Whether another client asks for command."""
         self._running: Plan | None = None
 
     @property
@@ -115,8 +116,11 @@ class Session(QObject):
         self._opener.cancel()
 
     def _take_bench(self, bench: BenchClient, project: Project | None) -> None:
+        if self._closed:  # it came too late
+            bench.close()
+            return
         self.bench = bench
-        self.strip = StripChart(bench.card)
+        self.strip = bench.history or StripChart(bench.card)
         self.project = project or bench.project or default_project(bench.card)
         self._replan()
         if self._then_start:
@@ -125,8 +129,7 @@ class Session(QObject):
         self.project_changed.emit()
         self.request_answer()
         if bench.follows:
-            words = tr("Another Niente runs {title} and writes this book. This window looks on, and changes nothing there.")
-            self.notice.emit(Notice(words.format(title=bench.card.title)))
+            self.notice.emit(looking_on(bench.card.title))
         if bench.sheet_problems:
             words = tr("What the book says of the machine does not fit it any more and is left aside: {what}.")
             self.notice.emit(Notice(words.format(what="; ".join(bench.sheet_problems)), "page.rig"))
@@ -138,15 +141,18 @@ class Session(QObject):
         if early:
             self._hear(early)
 
-    def close(self) -> None:
-        """Stop what runs, make the rig safe, and let go of the book."""
-        self._opener.wait()
+    def close(self, *, keep_running: bool = False) -> None:
+        """Let go of the book: the plan goes on in the bench's process, or is stopped and the rig made safe."""
+        self._closed = True
+        self._opener.close()
         self._bridge.stop()
         self._analyst.close()
         self.planner.close()
-        if self.bench is not None:
-            self.bench.close()
-            self.bench = None
+        bench, self.bench = self.bench, None
+        if bench is not None and keep_running:
+            bench.leave()
+        elif bench is not None:
+            bench.close()
 
     # -- what a person does ----------------------------------------------------------------------------------------
 
@@ -195,10 +201,16 @@ class Session(QObject):
                 self.bench.note(text)
             except NienteError as error:
                 self.report(error)
-                return
-            at = self.frame.time_s if self.frame is not None else 0.0
-            self.notes.append(ShownNote(len(self.notes) + 1, at, text))
-            self.run_changed.emit()
+
+    def ask_for_command(self) -> None:
+        """Ask whoever commands the bench to hand over."""
+        if self.bench is not None:
+            self.bench.ask_for_command()
+
+    def hand_over(self) -> None:
+        """Let the one that asked command; this session looks on."""
+        if self.bench is not None:
+            self.bench.hand_over()
 
     def edit(self, words: str, after: Project) -> None:
         """Change the project, undoably; ``words`` say what is done."""
@@ -304,7 +316,22 @@ class Session(QObject):
         """Say an error that a person can act on."""
         self.notice.emit(Notice(str(error)))
 
-    def _hear(self, records: list[Record]) -> None:
+    def command_passed(self, commands: bool) -> None:
+        """Take in whether this session commands."""
+        self.command_asked = False
+        if self.bench is not None:
+            self.notice.emit(commanding(self.bench.card.title) if commands else looking_on(self.bench.card.title))
+        self.command_changed.emit()
+
+    def take_project(self, project: Project) -> None:
+        """Go on with what whoever commands has saved; the command's own edits are here already."""
+        if self.bench is not None and self.bench.follows and project != self.project:
+            self.project = project
+            self._replan()
+            self.project_changed.emit()
+            self.request_answer()
+
+    def _hear(self, records: list[Heard]) -> None:
         """Take in what the bench says, and tell the pages once for the lot. What comes too early is kept."""
         if self.bench is None:
             self._early += records
@@ -327,6 +354,7 @@ class Session(QObject):
     def plan_begun(self, plan: Plan) -> None:
         """Take in that the bench runs a plan; it may have been edited between the start and its beginning."""
         self._running = plan
+        self.hands.put_away()
         self._plan_changed()
 
     def _catch_up(self) -> None:

@@ -40,10 +40,11 @@ def watch(pulse: int, silent_s: float) -> bool:
 
 
 def end_processes(bench: int, session: int) -> None:
-    """End the bench, if it is still there, and whatever else belongs to its session: loads that it had started."""
+    """End the bench, if it is still there, and whatever else belongs to its session: loads that it had started. A session of
+    0 is not the bench's own, and is left alone."""
     _kill(bench)
     until = time.monotonic() + END_S
-    while (left := _members(session)) and time.monotonic() < until:
+    while session and (left := _members(session)) and time.monotonic() < until:
         for process in left:
             _kill(process)
         time.sleep(0.02)

@@ -1,21 +1,25 @@
 """Making a machine safe from a fresh interpreter, after the one that drove it is gone; and saying so in the book."""
 
+import logging
 import sys
 import time
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from niente.core.acquisition.attachment import Driver, opened_by
+from niente.core.acquisition.remote.run_folder import digest_of
 from niente.core.model.errors import BookBusyError, NienteError
 from niente.core.model.records import MadeSafe
+from niente.core.storage.connection import WriterLock
+from niente.core.storage.log_files import start_log
 from niente.core.storage.reader import BookReader
 from niente.core.storage.recorder import Recorder
 from niente.core.storage.writer import BookWriter
 
-LOCK_S = 10.0
+LOCK_S = 1.0
 """The book is free again within this time after its bench was ended."""
+LOG = logging.getLogger(__name__)
 
 
 class SafeSpec(msgspec.Struct, frozen=True):
@@ -47,19 +51,11 @@ def make_safe(spec: SafeSpec) -> MadeSafe:
     return MadeSafe(True, f"{left}. Its guardian ended the load and put the safe setting back.")
 
 
-def write(spec: SafeSpec, said: MadeSafe) -> None:
-    """Write into the book what was done. Raises ``NienteError`` where another bench has the book by now."""
-    until = time.monotonic() + LOCK_S
-    while True:
-        try:
-            writer = BookWriter(Path(spec.book))
-            break
-        except BookBusyError:
-            if time.monotonic() > until:
-                raise
-            time.sleep(0.05)
+def write(book: Path, said: MadeSafe) -> None:
+    """Write into the book what was done. Raises ``NienteError`` where that cannot be."""
+    writer = BookWriter(book)
     try:
-        reader = BookReader(writer.path)
+        reader = BookReader(book)
         card = reader.card()
         reader.close()
         if card is not None:
@@ -68,14 +64,45 @@ def write(spec: SafeSpec, said: MadeSafe) -> None:
         writer.close()
 
 
-def main(argv: list[str] | Any = None) -> None:
-    """Make the machine of a spec safe, and write that down."""
-    spec = msgspec.json.decode((argv or sys.argv[1:])[0], type=SafeSpec)
-    said = make_safe(spec)
+def act(spec: SafeSpec) -> None:
+    """Make the machine safe and write that down. Where another bench has the book by now, the machine is that one's: it made
+    it safe when it found the run open, and drives it."""
+    book = Path(spec.book)
+    lock: WriterLock | None = None
     try:
-        write(spec, said)
+        lock = _locked(book)
+    except BookBusyError:
+        LOG.warning("another bench has the book already; the machine is left to it")
+        return
     except NienteError as error:
-        print(f"{said.text} {error}", file=sys.stderr)
+        LOG.warning("the book cannot be written: %s", error)
+    said = make_safe(spec)
+    LOG.warning("%s", said.text)
+    if lock is not None:
+        lock.release()
+        try:
+            write(book, said)
+        except NienteError as error:
+            LOG.warning("it could not be written into the book: %s", error)
+
+
+def _locked(book: Path) -> WriterLock:
+    """Return the book's lock, which a bench that was ended lets go within a moment. Raises ``BookError``."""
+    until = time.monotonic() + LOCK_S
+    while True:
+        try:
+            return WriterLock(book)
+        except BookBusyError:
+            if time.monotonic() > until:
+                raise
+            time.sleep(0.02)
+
+
+def main(argv: list[str] | None = None) -> None:
+    """Act on a spec."""
+    spec = msgspec.json.decode((argv or sys.argv[1:])[0], type=SafeSpec)
+    start_log(f"guardian-{digest_of(Path(spec.book))}")
+    act(spec)
 
 
 if __name__ == "__main__":

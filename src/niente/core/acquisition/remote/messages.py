@@ -4,30 +4,18 @@
 other message, or of a record, raises ``PROTOCOL``.
 """
 
-from enum import StrEnum
-
 import msgspec
 
 from niente.core.acquisition.recovery import InterruptedRun
-from niente.core.model.commands import Command
+from niente.core.model.commands import Command, WhenLost
 from niente.core.model.errors import ErrorText
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.records import Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
-from niente.core.science.arrays import Array
 
 PROTOCOL = 1
-
-
-class WhenLost(StrEnum):
-    """What a bench does when the window or terminal that commands it ends without a word."""
-
-    GO_ON = "go on"
-    """The plan goes on under its guards, as one that is left alone overnight."""
-    STOP = "stop"
-    """The plan stops, and the machine gets its safe setting."""
 
 
 class Hello(msgspec.Struct, frozen=True, tag=True):
@@ -185,13 +173,6 @@ class Told(msgspec.Struct, frozen=True, tag=True):
     records: list[Record]
 
 
-class Samples(msgspec.Struct, frozen=True, tag=True):
-    """Samples without events that follow on each other, ``(n, 1 + channels)`` with the times first."""
-
-    run_id: int | None
-    rows: Array
-
-
 class SamplesMissed(msgspec.Struct, frozen=True, tag=True):
     """Samples of a run that were not sent, from one rig time to another; they stand in the book."""
 
@@ -235,6 +216,4 @@ class Ended(msgspec.Struct, frozen=True, tag=True):
     text: str
 
 
-Message = (
-    Welcome | Refused | Told | Samples | SamplesMissed | Denied | PaceSet | MetersShown | CommandPassed | CommandWanted | Ended
-)
+Message = Welcome | Refused | Told | SamplesMissed | Denied | PaceSet | MetersShown | CommandPassed | CommandWanted | Ended

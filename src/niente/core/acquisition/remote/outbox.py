@@ -1,13 +1,15 @@
 """What is to be sent to one client. Whoever puts something in never waits; a client that is slow misses samples."""
 
+import itertools
 import threading
 from collections import deque
+from typing import Any
 
 import msgspec
 import numpy as np
 
-from niente.core.acquisition.remote.messages import Message, Samples, SamplesMissed, Told
-from niente.core.model.records import FrameTaken, Record
+from niente.core.acquisition.remote.messages import Message, SamplesMissed, Told
+from niente.core.model.records import FrameTaken, Record, SamplesTaken
 
 MAX_SAMPLES = 20_000
 """Samples that wait for a client; further ones are missed, until it has taken all of them."""
@@ -94,37 +96,39 @@ class Outbox:
         if isinstance(last, _Missed) and last.run_id == record.run_id:
             last.last_s = time_s
         else:
-            self._add_missed(_Missed(record.run_id, time_s, time_s))
-
-    def _add_missed(self, missed: _Missed) -> None:
-        self._waiting.append(missed)
+            self._waiting.append(_Missed(record.run_id, time_s, time_s))
 
 
 def _packed(taken: list[Record | Message | _Missed]) -> list[Message]:
     """Return what goes over the line: samples that follow on each other as blocks, records in lists."""
     found: list[Message] = []
-    run: list[FrameTaken] = []
-
-    def pack() -> None:
-        if run:
-            rows = np.array([np.append(one.frame.time_s, one.frame.values) for one in run])
-            found.append(Samples(run[0].run_id, rows))
-            run.clear()
-
-    for one in taken:
-        if isinstance(one, FrameTaken) and not one.frame.events:
-            if run and (run[0].run_id != one.run_id or run[0].frame.values.shape != one.frame.values.shape):
-                pack()
-            run.append(one)
+    for together, group in itertools.groupby(taken, _kind_of):
+        members: list[Any] = list(group)
+        if together == _MESSAGE:
+            found += [_as_message(one) for one in members]
             continue
-        pack()
-        if isinstance(one, _Missed):
-            found.append(SamplesMissed(one.run_id, one.first_s, one.last_s))
-        elif isinstance(one, Message):
-            found.append(one)
-        elif found and isinstance(found[-1], Told):
-            found[-1].records.append(one)
+        records = members if together == _RECORD else [_block(members)]
+        if found and isinstance(found[-1], Told):
+            found[-1].records.extend(records)
         else:
-            found.append(Told([one]))
-    pack()
+            found.append(Told(records))
     return found
+
+
+_MESSAGE, _RECORD = "message", "record"
+
+
+def _kind_of(one: Record | Message | _Missed) -> object:
+    """Return what goes together over the line: messages, records, or samples of one run and one size."""
+    if isinstance(one, FrameTaken) and not one.frame.events:
+        return one.run_id, one.frame.values.shape[0]
+    return _MESSAGE if isinstance(one, Message | _Missed) else _RECORD
+
+
+def _as_message(one: Message | _Missed) -> Message:
+    return SamplesMissed(one.run_id, one.first_s, one.last_s) if isinstance(one, _Missed) else one
+
+
+def _block(frames: list[FrameTaken]) -> SamplesTaken:
+    time_s = np.array([one.frame.time_s for one in frames])
+    return SamplesTaken(frames[0].run_id, time_s, np.array([one.frame.values for one in frames]))

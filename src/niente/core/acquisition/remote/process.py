@@ -17,12 +17,14 @@ import msgspec
 from niente import __version__
 from niente.core.acquisition.attachment import Driver, attach, card_and_driver
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.remote.desktop_bus import DesktopBus
+from niente.core.acquisition.remote.desktop_words import DesktopWords
 from niente.core.acquisition.remote.guardian import GOODBYE, PULSE, SILENT_S
 from niente.core.acquisition.remote.making_safe import SafeSpec
 from niente.core.acquisition.remote.run_folder import digest_of, socket_of
 from niente.core.acquisition.remote.server import BenchServer
 from niente.core.model.errors import ErrorText, NienteError
-from niente.core.model.records import BenchFailed, Record, WarningRaised
+from niente.core.model.records import BenchFailed, Listener, Record, WarningRaised
 from niente.core.storage.log_files import start_log
 
 LOG = logging.getLogger(__name__)
@@ -51,7 +53,7 @@ class Guardian:
     def _start(self) -> None:
         reading, self._pipe = os.pipe()
         os.set_blocking(self._pipe, False)
-        words = [str(reading), str(os.getpid()), str(os.getsid(0)), msgspec.json.encode(self._spec).decode()]
+        words = [str(reading), str(os.getpid()), str(_own_session()), msgspec.json.encode(self._spec).decode()]
         self._process = subprocess.Popen(
             [sys.executable, "-m", "niente.core.acquisition.remote.guardian", *words],
             stdin=subprocess.DEVNULL,
@@ -78,6 +80,12 @@ class Guardian:
         with contextlib.suppress(OSError):
             os.write(self._pipe, GOODBYE)
         os.close(self._pipe)
+
+
+def _own_session() -> int:
+    """Return the session of this process, where it is this process's own, and 0 otherwise: a guardian ends all of it."""
+    session = os.getsid(0)
+    return session if session == os.getpid() else 0
 
 
 class _Start:
@@ -115,13 +123,11 @@ def arguments(argv: list[str]) -> argparse.Namespace:
     return parser.parse_args(argv)
 
 
-def open_here(
-    wanted: argparse.Namespace, server: BenchServer, on_look: Callable[[], None], say: Callable[[str], None]
-) -> Bench:
+def open_here(wanted: argparse.Namespace, hear: Listener, on_look: Callable[[], None], say: Callable[[str], None]) -> Bench:
     """Return the bench, opened in this process."""
     return attach(
         wanted.book,
-        server.hear,
+        hear,
         rig=wanted.rig,
         seed=wanted.seed,
         pace=wanted.pace,
@@ -142,7 +148,14 @@ def run(wanted: argparse.Namespace, start: _Start) -> None:
         for guardian in guardians:
             guardian.pulse()
 
-    bench = open_here(wanted, server, pulse, lambda text: start.say(Report(progress=text)))
+    def hear(record: Record) -> None:
+        server.hear(record)
+        log_record(record)
+        words.hear(record)
+
+    bus = DesktopBus()
+    words = DesktopWords(bus, lambda: bench.card.title, server.alone)
+    bench = open_here(wanted, hear, pulse, lambda text: start.say(Report(progress=text)))
     ended = "The bench ended: nobody looked on, and nothing ran."
     try:
         guardians.append(Guardian(spec_of(bench, wanted.silent_s)))
@@ -159,6 +172,7 @@ def run(wanted: argparse.Namespace, start: _Start) -> None:
         server.close(ended)
         for guardian in guardians:
             guardian.end()
+        bus.close()
 
 
 def spec_of(bench: Bench, silent_s: float) -> SafeSpec:
@@ -198,6 +212,8 @@ def log_record(record: Record) -> None:
 def main() -> None:
     """Be the bench of a book."""
     wanted = arguments(sys.argv[1:])
+    with contextlib.suppress(PermissionError):  # it leads one already where it was started for that
+        os.setsid()
     start_log(f"bench-{digest_of(wanted.book)}")
     sys.setswitchinterval(SWITCH_S)
     threading.excepthook = lambda found: LOG.critical(

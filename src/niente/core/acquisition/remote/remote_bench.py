@@ -9,7 +9,6 @@ import time
 from pathlib import Path
 
 import msgspec
-import numpy as np
 
 from niente import __version__
 from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Hearer
@@ -35,7 +34,6 @@ from niente.core.acquisition.remote.messages import (
     ReadCautions,
     Refused,
     Request,
-    Samples,
     SamplesMissed,
     SaveProject,
     SetPace,
@@ -46,19 +44,17 @@ from niente.core.acquisition.remote.messages import (
     TickBoxes,
     Told,
     Welcome,
-    WhenLost,
 )
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.cautions import cautions_for
-from niente.core.model.commands import Command
-from niente.core.model.errors import BookError, CautionsError, DocumentError, NienteError, RigError
-from niente.core.model.frame import Frame, RigEventKind
+from niente.core.model.commands import Command, WhenLost
+from niente.core.model.errors import BookError, CautionsError, DocumentError, ErrorText, NienteError, RigError
+from niente.core.model.frame import RigEventKind
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.records import (
     BenchFailed,
-    FrameTaken,
     HandCardShown,
     MadeSafe,
     PlanEnded,
@@ -66,6 +62,7 @@ from niente.core.model.records import (
     ProjectSaved,
     Record,
     RigCardChanged,
+    SamplesTaken,
     StateChanged,
     WarningRaised,
 )
@@ -116,8 +113,6 @@ class RemoteBench:
         """The card that hands are at, as far as was told."""
         self._state = BenchState.IDLE
         self._commands = welcome.commands
-        self._run_s: dict[int, float] = {}
-        """The rig time of the last sample that came, by run."""
         self._left = False
         self._gone = threading.Event()
         self._requests: queue.SimpleQueue[Request | None] = queue.SimpleQueue()
@@ -355,8 +350,6 @@ class RemoteBench:
                 for record in records:
                     self._note(record)
                     self._listener(record)
-            case Samples(run_id, rows):
-                self._tell_samples(run_id, rows)
             case SamplesMissed(run_id, first_s, last_s):
                 self._read_missed(run_id, first_s, last_s)
             case _:
@@ -366,9 +359,7 @@ class RemoteBench:
         """Take in what is said to this client alone."""
         match message:
             case Denied(request, error):
-                if request == StartPlan.__name__:
-                    self.busy = False
-                self._listener(WarningRaised(str(error)))
+                self._denied(request, error)
             case PaceSet(pace):
                 self.pace = pace
             case MetersShown(values):
@@ -380,6 +371,14 @@ class RemoteBench:
                 self._listener(CommandAsked())
             case _:
                 return
+
+    def _denied(self, request: str, error: ErrorText) -> None:
+        """Tell that the bench did not carry a request out; a plan that it did not start has ended."""
+        if request != StartPlan.__name__:
+            self._listener(WarningRaised(str(error)))
+            return
+        self.busy = False
+        self._listener(PlanEnded(False, error.happened, error))
 
     def _note(self, record: Record) -> None:
         """Keep what is asked for between records."""
@@ -399,12 +398,6 @@ class RemoteBench:
             case _:
                 return
 
-    def _tell_samples(self, run_id: int | None, rows: np.ndarray) -> None:
-        for row in rows:
-            self._listener(FrameTaken(Frame(float(row[0]), row[1:]), run_id))
-        if run_id is not None and rows.shape[0]:
-            self._run_s[run_id] = float(rows[-1, 0])
-
     def _read_missed(self, run_id: int, first_s: float, last_s: float) -> None:
         """Read samples from the book that did not come over the line; it may take a moment until they stand there."""
         until = time.monotonic() + COMMITTED_S
@@ -416,9 +409,9 @@ class RemoteBench:
         try:
             run = next((one for one in book.runs(run_id) if one.id == run_id), None)
             while run is not None:
-                rows = _rows_between(book, run, first_s, last_s)
-                if (rows.shape[0] and rows[-1, 0] >= last_s) or time.monotonic() > until:
-                    self._tell_samples(run_id, rows)
+                samples = _samples_between(book, run, first_s, last_s)
+                if (samples.time_s.shape[0] and samples.time_s[-1] >= last_s) or time.monotonic() > until:
+                    self._listener(samples)
                     return
                 time.sleep(LOOK_S / 4)
         finally:
@@ -459,14 +452,14 @@ def _fill(strip: StripChart, book: BookReader, first_run: int) -> None:
             strip.begin(run.id, begun.index + 1, begun.step, float(time_s[0]), None)
         events = [(one.rig_time_s, RigEventKind(one.kind)) for one in book.events(run) if one.kind in EVENTS and one.rig_time_s]
         strip.extend(run.id, time_s, values, events)
+        strip.catch_up()
 
 
-def _rows_between(book: BookReader, run: RunRecord, first_s: float, last_s: float) -> np.ndarray:
-    """Return the samples of a run between two rig times, ``(n, 1 + channels)``."""
+def _samples_between(book: BookReader, run: RunRecord, first_s: float, last_s: float) -> SamplesTaken:
+    """Return the samples of a run between two rig times."""
     time_s, values = book.frames(run)
     here = (time_s >= first_s) & (time_s <= last_s)
-    found: np.ndarray = np.column_stack([time_s[here], values[here]])
-    return found
+    return SamplesTaken(run.id, time_s[here], values[here])
 
 
 def connect(path: Path, listener: Hearer, *, commands: bool = True, when_lost: WhenLost = WhenLost.GO_ON) -> RemoteBench | None:

@@ -41,10 +41,10 @@ from niente.core.acquisition.remote.messages import (
     TakeSheet,
     TickBoxes,
     Welcome,
-    WhenLost,
 )
 from niente.core.acquisition.remote.outbox import Outbox, OutboxFullError
 from niente.core.acquisition.remote.under_way import UnderWay
+from niente.core.model.commands import WhenLost
 from niente.core.model.errors import BookError, NienteError, RigError
 from niente.core.model.records import HandCardShown, Record
 
@@ -100,6 +100,10 @@ class BenchServer:
                     self._drop(client, "it took nothing for too long")
         if isinstance(record, HandCardShown) and record.card is not None and record.card.readings:
             threading.Thread(target=self._tell_meters, name="niente-meters", daemon=True).start()
+
+    def alone(self) -> bool:
+        """Return whether nobody looks on."""
+        return not self._clients
 
     def serve(self, bench: Bench) -> None:
         """Begin to take clients in for a bench."""

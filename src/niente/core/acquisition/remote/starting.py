@@ -2,23 +2,27 @@
 
 import contextlib
 import os
+import select
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import IO
 
 import msgspec
 
 from niente.core.acquisition.client import Hearer
-from niente.core.acquisition.remote.messages import WhenLost
 from niente.core.acquisition.remote.process import Report
 from niente.core.acquisition.remote.remote_bench import RemoteBench, connect
 from niente.core.acquisition.remote.run_folder import socket_of
-from niente.core.model.errors import RigError
+from niente.core.model.commands import WhenLost
+from niente.core.model.errors import BookBusyError
 from niente.core.rigs.registry import Progress, silently
 
 REACHED_S = 5.0
-"""A bench that is being opened by somebody else can be reached within this time."""
+"""A bench that is being opened by somebody else can be reached within this time, and one that ends has ended."""
 LOOK_S = 0.05
 
 
@@ -43,22 +47,24 @@ def reach_bench(
 ) -> RemoteBench:
     """Return a client of a book's bench, which is started where it does not run.
 
-    What ``progress`` raises cancels that: nothing is then left of a bench that was being started. Raises ``NienteError``
+    What ``progress`` raises cancels that (it is also called without words, a few times a second, to find out): nothing is
+    then left of a bench that was being started. Raises ``NienteError``
     where the bench cannot be opened (``BookBusyError``: by another program that writes the book), and ``RuntimeError`` with
     a report for a bug in it.
     """
     path = socket_of(book)
-    found = connect(path, listener, commands=commands, when_lost=when_lost)
-    if found is not None:
-        return found
-    _start(book, options or BenchOptions(), progress)
     until = time.monotonic() + REACHED_S
-    while time.monotonic() < until:
+    while True:
         found = connect(path, listener, commands=commands, when_lost=when_lost)
         if found is not None:
             return found
-        time.sleep(LOOK_S)
-    raise RigError("The bench was started and cannot be reached.", remedy="Open the book again.")
+        try:
+            _start(book, options or BenchOptions(), progress)
+        except BookBusyError:  # by a bench that somebody else starts at this moment, or by a guardian that writes
+            if time.monotonic() > until:
+                raise
+            progress("")
+            time.sleep(LOOK_S)
 
 
 def running_bench(book: Path, listener: Hearer) -> RemoteBench | None:
@@ -67,7 +73,7 @@ def running_bench(book: Path, listener: Hearer) -> RemoteBench | None:
 
 
 def _start(book: Path, options: BenchOptions, progress: Progress) -> None:
-    """Start a bench, and wait until it is ready; where another one was faster, that is as good."""
+    """Start a bench, and wait until it is ready. Raises ``NienteError`` where it cannot be."""
     process = subprocess.Popen(
         [sys.executable, "-m", "niente.core.acquisition.remote.process", str(book.absolute()), *_words(options)],
         stdin=subprocess.DEVNULL,
@@ -79,10 +85,12 @@ def _start(book: Path, options: BenchOptions, progress: Progress) -> None:
     assert process.stdout is not None
     report = Report()
     try:
-        for line in process.stdout:
+        for line in _lines(process.stdout, lambda: progress("")):
             report = msgspec.json.decode(line, type=Report)
-            progress(report.progress) if report.progress else None
+            if report.progress:
+                progress(report.progress)
             if report.ready:
+                threading.Thread(target=process.wait, name="niente-reaper", daemon=True).start()
                 return
     except BaseException:
         process.terminate()
@@ -92,20 +100,23 @@ def _start(book: Path, options: BenchOptions, progress: Progress) -> None:
     finally:
         process.stdout.close()
     process.wait(REACHED_S)
-    _raise_problem(book, report)
-
-
-def _raise_problem(book: Path, report: Report) -> None:
-    """Raise what a bench said that could not be opened; wait for another one, where that is what it found."""
-    if report.error is not None and report.error.kind == "BookBusyError":
-        until = time.monotonic() + REACHED_S
-        while time.monotonic() < until:
-            if socket_of(book).exists():
-                return
-            time.sleep(LOOK_S)
     if report.error is not None:
         raise report.error.error()
     raise RuntimeError(report.bug or "the bench's process ended while it was started")
+
+
+def _lines(out: IO[bytes], meanwhile: Callable[[], None]) -> Iterator[bytes]:
+    """Return lines as they come; ``meanwhile`` is called a few times a second."""
+    rest = b""
+    while True:
+        if not select.select([out], [], [], LOOK_S)[0]:
+            meanwhile()
+            continue
+        data = os.read(out.fileno(), 65536)
+        if not data:
+            return
+        *lines, rest = (rest + data).split(b"\n")
+        yield from lines
 
 
 def _words(options: BenchOptions) -> list[str]:
