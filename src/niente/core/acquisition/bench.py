@@ -347,8 +347,12 @@ class Bench:
     # -- the watchdog's thread -----------------------------------------------------------------------------------
 
     def _give_up_rig(self) -> None:
-        """Make the rig safe without waiting for it, close the run that was open, and end the plan."""
+        """Make the rig safe without waiting for it; what follows from that may wait for a disk, and so does it elsewhere."""
         self.rig.make_safe()
+        threading.Thread(target=self._tell_given_up, name="niente-giver-up", daemon=True).start()
+
+    def _tell_given_up(self) -> None:
+        """Close the run that was open, and end the plan."""
         error = RigError(
             f"{self.card.title} has not answered for {self._watchdog.hang_limit_s:.0f} seconds.",
             safe="It was told to end the load and take its safe setting; every sample is kept.",

@@ -214,7 +214,7 @@ class Sampler:
 
     def stop(self) -> None:
         """End the load."""
-        self.call(self._rig.stop)
+        self.call(lambda: self._rig.stop())
 
     def make_safe(self) -> None:
         """Load off, safe setting back, idle from here on; never raises."""
@@ -303,6 +303,8 @@ class Sampler:
                 self._take(frame) if frame is not None else self._heard_nothing()
             except Exception as error:
                 self._interrupt(Interruption(error=error))
+            except BaseException as error:  # a driver that wants to end the process ends a plan, and nothing else
+                self._interrupt(Interruption(error=RuntimeError(f"the driver raised {type(error).__name__}")))
         if not self.abandoned:
             self._rig.make_safe()
             self._rig.close()

@@ -11,7 +11,13 @@ from niente.core.model.setting import Setting
 
 
 class Rig(Protocol):
-    """A machine on the bench. All calls but ``make_safe`` come from one thread."""
+    """A machine on the bench.
+
+    Once a bench is open, all calls but ``make_safe`` come from one thread, the sampler's, one after the other; before that
+    ``describe`` comes from the thread that opens it. ``make_safe`` may come from any thread, while another call is under way,
+    and from another process, to which the factory gives a rig of its own: that is how a guardian ends a load whose bench is
+    gone.
+    """
 
     def describe(self) -> RigCard:
         """Return what the machine can read, set and run. The card does not change while the rig is open."""
@@ -38,7 +44,10 @@ class Rig(Protocol):
         """
 
     def make_safe(self) -> None:
-        """End the load and put the safe setting back. May be called again, at any time and from any thread; never raises."""
+        """End the load and put the safe setting back. May be called again, at any time and from any thread; never raises.
+
+        Ends a load also that another process of this driver's started.
+        """
 
     def close(self) -> None:
         """Let go of the machine, after making it safe."""

@@ -140,7 +140,7 @@ def open_here(wanted: argparse.Namespace, hear: Listener, on_look: Callable[[], 
 
 def run(wanted: argparse.Namespace, start: _Start) -> None:
     """Open the bench, serve it until it is to end, and end it in order."""
-    path = socket_of(wanted.book)
+    path, fresh = socket_of(wanted.book), not wanted.book.exists()
     server = BenchServer()
     guardians: list[Guardian] = []
 
@@ -155,7 +155,12 @@ def run(wanted: argparse.Namespace, start: _Start) -> None:
 
     bus = DesktopBus()
     words = DesktopWords(bus, lambda: bench.card.title, server.alone)
-    bench = open_here(wanted, hear, pulse, lambda text: start.say(Report(progress=text)))
+    try:
+        bench = open_here(wanted, hear, pulse, lambda text: start.say(Report(progress=text)))
+    except BaseException:
+        if fresh:
+            _take_back(wanted.book)
+        raise
     ended = "The bench ended: nobody looked on, and nothing ran."
     try:
         guardians.append(Guardian(spec_of(bench, wanted.silent_s)))
@@ -173,6 +178,17 @@ def run(wanted: argparse.Namespace, start: _Start) -> None:
         for guardian in guardians:
             guardian.end()
         bus.close()
+
+
+def _take_back(book: Path) -> None:
+    """Remove a book that was only being made: nothing was ever measured into it."""
+    for name in (book.name, f"{book.name}-wal", f"{book.name}-shm", f"{book.name}-lock"):
+        book.with_name(name).unlink(missing_ok=True)
+
+
+def _end_at_once(number: int, _: object) -> None:
+    """End while the bench is being opened: whoever started it wants it no more."""
+    sys.exit(128 + number)
 
 
 def spec_of(bench: Bench, silent_s: float) -> SafeSpec:
@@ -220,6 +236,7 @@ def main() -> None:
         "a thread ended by a bug", exc_info=(found.exc_type, found.exc_value or found.exc_type(), found.exc_traceback)
     )
     start = _Start()
+    signal.signal(signal.SIGTERM, _end_at_once)
     try:
         run(wanted, start)
     except NienteError as error:

@@ -23,6 +23,8 @@ from niente.core.rigs.registry import Progress, silently
 
 REACHED_S = 5.0
 """A bench that is being opened by somebody else can be reached within this time, and one that ends has ended."""
+ENDED_S = 5.0
+"""A process that could not open a bench, or is told to end while it does, ends within this time."""
 LOOK_S = 0.05
 
 
@@ -34,6 +36,8 @@ class BenchOptions(msgspec.Struct, frozen=True):
     pace: float | None = None
     variant: str | None = None
     otherwise: str | None = None
+    silent_s: float | None = None
+    """The guardian acts after so many seconds of silence."""
 
 
 def reach_bench(
@@ -95,11 +99,11 @@ def _start(book: Path, options: BenchOptions, progress: Progress) -> None:
     except BaseException:
         process.terminate()
         with contextlib.suppress(subprocess.TimeoutExpired):
-            process.wait(REACHED_S)
+            process.wait(ENDED_S)
         raise
     finally:
         process.stdout.close()
-    process.wait(REACHED_S)
+    process.wait(ENDED_S)
     if report.error is not None:
         raise report.error.error()
     raise RuntimeError(report.bug or "the bench's process ended while it was started")
@@ -124,5 +128,5 @@ def _words(options: BenchOptions) -> list[str]:
     found = []
     for name, value in msgspec.to_builtins(options).items():
         if value is not None:
-            found += [f"--{name}", str(value)]
+            found += [f"--{name.replace('_', '-')}", str(value)]
     return found

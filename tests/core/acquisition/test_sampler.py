@@ -1,0 +1,222 @@
+"""The sampler: while a load is on every sample is looked at, whatever is decided; and one thread alone calls the rig."""
+
+import threading
+import time
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.scheduler import Scheduler
+from niente.core.model.frame import Frame
+from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
+from niente.core.model.project import Limits
+from niente.core.model.records import BenchFailed, FrameTaken, GuardTripped, PlanEnded, RunClosed, RunOpened, SampleGap
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.machine_files import shipped_file
+from niente.core.rigs.simulated.rig import SimulatedRig
+from tests.conftest import Watcher, larkspur_rig, short_plan
+
+Make = Callable[..., Bench]
+HOT = Setting(sustained_power_w=120.0)
+LATE = 15.0
+"""Seconds within which what a test waits for comes, or the test fails."""
+
+
+@pytest.fixture
+def deciding(monkeypatch: pytest.MonkeyPatch) -> list[Callable[[], bool]]:
+    """What is put in here has to come true before the bench knows what runs after its first run."""
+    wanted: list[Callable[[], bool]] = []
+    look, looks = Scheduler.look, [0]
+
+    def slow(self: Scheduler, card: RigCard) -> None:
+        looks[0] += 1
+        end = time.monotonic() + LATE
+        while looks[0] == 2 and not all(true() for true in wanted) and time.monotonic() < end:
+            time.sleep(0.005)
+        look(self, card)
+
+    monkeypatch.setattr(Scheduler, "look", slow)
+    return wanted
+
+
+def between_runs(watcher: Watcher) -> list[Frame]:
+    """The samples that came after the first run was closed and before the next one began."""
+    closed = next((at for at, one in enumerate(watcher.events) if isinstance(one, RunClosed)), len(watcher.events))
+    found = []
+    for one in watcher.events[closed:]:
+        if isinstance(one, RunOpened | PlanEnded):
+            break
+        if isinstance(one, FrameTaken):
+            found.append(one.frame)
+    return found
+
+
+@pytest.mark.parametrize("pace", [10.0, 60.0])
+def test_samples_go_on_while_the_next_run_is_decided(
+    make_bench: Make, watcher: Watcher, card: RigCard, deciding: list[Callable[[], bool]], pace: float
+) -> None:
+    """At the rig's rate, with the load on: never two samples apart."""
+    bench = make_bench(larkspur_rig(pace=pace))
+    deciding.append(lambda: len(between_runs(watcher)) >= 8)
+    bench.start(short_plan(card, HOT, HOT, seconds=8.0), Limits())
+    assert watcher.end().complete
+    times = [one.frame.time_s for one in watcher.of(FrameTaken)]
+    first, last = (watcher.events.index(watcher.of(kind)[index]) for kind, index in ((RunOpened, 0), (RunClosed, -1)))
+    under_load = [one.frame.time_s for one in watcher.events[first:last] if isinstance(one, FrameTaken)]
+    assert len(between_runs(watcher)) >= 8
+    assert np.all(np.diff(under_load) == 1.0)
+    assert times
+    watts = card.index("package_power_w")
+    assert min(frame.values[watts] for frame in between_runs(watcher)) > 50.0  # the load was on
+
+
+def test_time_stands_still_for_a_machine_that_has_none(
+    make_bench: Make, watcher: Watcher, card: RigCard, deciding: list[Callable[[], bool]]
+) -> None:
+    """A simulated machine at full speed waits for decisions: nothing depends on how long they take."""
+    bench = make_bench()
+    begun = time.monotonic()
+    deciding.append(lambda: time.monotonic() > begun + 0.5)
+    bench.start(short_plan(card, HOT, HOT, seconds=8.0), Limits())
+    assert watcher.end().complete
+    assert not between_runs(watcher)
+
+
+def test_a_guard_acts_while_the_next_run_is_decided(
+    make_bench: Make, watcher: Watcher, card: RigCard, deciding: list[Callable[[], bool]]
+) -> None:
+    rig = larkspur_rig(pace=20.0)
+    bench = make_bench(rig)
+    guard = Guard("core_temperature_c", 53.0, 50.0, 2.0, GuardAction.STOP, "The cores are too warm for this test.")
+    rule = Exposure(8.0, 8.0)
+    plan = Plan(PLAN_FORMAT, card.name, "test", tuple(Step(HOT, "vector", rule) for _ in range(2)), (guard,))
+    loads: list[str] = []
+
+    def on(event: object) -> None:
+        if isinstance(event, GuardTripped):
+            loads.append(rig.load)
+
+    watcher.on = on
+    deciding.append(lambda: bool(watcher.of(GuardTripped)))
+    bench.start(plan, Limits())
+    ended = watcher.end()
+    assert loads == ["idle"]  # the load first, then the word
+    assert [(one.index, one.outcome) for one in watcher.of(RunClosed)] == [(0, "done")]  # the second run never began
+    assert not ended.complete
+    assert "too warm" in ended.reason
+    assert rig.setting == card.safe
+
+
+@pytest.mark.parametrize("pace", [None, 20.0])
+def test_a_stop_does_not_wait_for_a_decision(
+    make_bench: Make, watcher: Watcher, card: RigCard, deciding: list[Callable[[], bool]], pace: float | None
+) -> None:
+    rig = larkspur_rig(pace=pace)
+    bench = make_bench(rig)
+    safe_meanwhile: list[bool] = []
+
+    def stopped() -> bool:
+        bench.stop()
+        safe_meanwhile.append(rig.load == "idle" and rig.setting == card.safe)
+        return safe_meanwhile[-1]
+
+    deciding.append(stopped)
+    bench.start(short_plan(card, HOT, HOT, seconds=8.0), Limits())
+    ended = watcher.end()
+    assert safe_meanwhile[-1]
+    assert not ended.complete
+    assert len(watcher.of(RunOpened)) == 1
+
+
+def test_the_watchdog_acts_though_no_call_to_the_rig_is_under_way(
+    make_bench: Make, watcher: Watcher, card: RigCard, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The load is on, and the disk does not come back from a write."""
+    rig, gate = larkspur_rig(pace=100.0), threading.Event()
+    bench = make_bench(rig, hang_limit_s=0.5)
+    add, left = bench.writer.add_frame, [20]
+
+    def hang(run_id: int, frame: Frame, *, at_once: bool) -> None:
+        left[0] -= 1
+        if left[0] == 0:
+            gate.wait(LATE)
+        add(run_id, frame, at_once=at_once)
+
+    monkeypatch.setattr(bench.writer, "add_frame", hang)
+    bench.start(short_plan(card, HOT, seconds=600.0), Limits())
+    end = time.monotonic() + LATE
+    while not (left[0] == 0 and rig.load == "idle") and time.monotonic() < end:
+        time.sleep(0.01)
+    assert rig.load == "idle"
+    assert not gate.is_set()
+    gate.set()
+    ended = watcher.end()
+    assert ended.error is not None
+    assert "has not answered" in ended.error.happened
+
+
+@pytest.mark.parametrize("bug", [SystemExit, KeyboardInterrupt])
+def test_what_a_driver_raises_ends_no_thread(
+    make_bench: Make, watcher: Watcher, card: RigCard, bug: type[BaseException]
+) -> None:
+    class Raises(SimulatedRig):
+        def frame(self, timeout_s: float) -> Frame | None:
+            if self.load != "idle":
+                raise bug
+            return super().frame(timeout_s)
+
+    rig = Raises(shipped_file("larkspur"), seed=3)
+    bench = make_bench(rig)
+    bench.start(short_plan(card, HOT, seconds=600.0), Limits())
+    assert watcher.over.wait(LATE)
+    (failed,) = watcher.of(BenchFailed)
+    assert bug.__name__ in failed.report
+    assert rig.load == "idle"
+
+
+def test_a_bug_of_a_driver_ends_the_plan_safely(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    class Broken(SimulatedRig):
+        def frame(self, timeout_s: float) -> Frame | None:
+            if self.load != "idle":
+                raise ZeroDivisionError("a driver's bug")
+            return super().frame(timeout_s)
+
+    rig = Broken(shipped_file("larkspur"), seed=3)
+    bench = make_bench(rig)
+    bench.start(short_plan(card, HOT, seconds=600.0), Limits())
+    assert watcher.over.wait(LATE)
+    (failed,) = watcher.of(BenchFailed)
+    assert "a driver's bug" in failed.report
+    assert rig.load == "idle"
+
+
+def test_commands_are_all_heard_at_the_pace_of_the_wall(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    """Two commands in one sample's time: the second is not left lying until the next batch."""
+    from niente.core.model.commands import Command
+
+    bench = make_bench(larkspur_rig(pace=10.0))
+    bench.start(short_plan(card, HOT, HOT, seconds=600.0), Limits())
+    end = time.monotonic() + LATE
+    while not watcher.of(RunOpened) and time.monotonic() < end:
+        time.sleep(0.01)
+    bench.send_command(Command.PAUSE_AFTER)
+    bench.send_command(Command.RESUME)
+    bench.send_command(Command.SKIP)
+    while len(watcher.of(RunOpened)) < 2 and time.monotonic() < end:
+        time.sleep(0.01)
+    assert [(one.index, one.outcome) for one in watcher.of(RunClosed)] == [(0, "skipped")]
+    assert len(watcher.of(RunOpened)) == 2
+
+
+def test_a_sleep_between_two_samples_of_a_run_is_told(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    from niente.core.rigs.simulated.faults import Fault, FaultKind
+
+    bench = make_bench(larkspur_rig(Fault(FaultKind.SUSPEND, 20.0, "", 300.0)))
+    bench.start(short_plan(card, HOT, seconds=60.0), Limits())
+    assert watcher.end().complete
+    (gap,) = watcher.of(SampleGap)
+    assert gap.seconds > 299.0
+    assert [one.outcome for one in watcher.of(RunClosed)] == ["voided", "done"]
