@@ -41,16 +41,20 @@ def serve_here(open_it: Callable[[Listener], Bench], listener: Hearer) -> BenchH
         over.set()
 
     threading.Thread(target=live, name="bench-here", daemon=True).start()
-    client = another_client(server, listener)
+    client = BenchHere(_line_to(server), listener)
     client.server, client.bench, client.over = server, bench, over
     return client
 
 
-def another_client(server: BenchServer, listener: Hearer) -> BenchHere:
+def another_client(server: BenchServer, listener: Hearer) -> RemoteBench:
     """Return another client of a server in this process."""
+    return RemoteBench(_line_to(server), listener)
+
+
+def _line_to(server: BenchServer) -> socket.socket:
     ours, theirs = socket.socketpair()
     server.take_in(theirs)
-    return BenchHere(ours, listener)
+    return ours
 
 
 def one_by_one(records: Iterable[Record]) -> Iterator[Record]:
