@@ -13,7 +13,6 @@ from PySide6.QtWidgets import QApplication
 from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.acquisition.opening import open_bench
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.frame import Frame
@@ -24,6 +23,7 @@ from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.science.dynamics import Scale
+from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.map.page import MapPage

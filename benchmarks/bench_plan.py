@@ -13,7 +13,6 @@ from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
 from niente.core.acquisition.opening import open_bench
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.question import Axis, Question, Span
@@ -24,6 +23,7 @@ from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import default_project, first_question, plan_for
 from niente.core.rigs.registry import open_rig, shipped
+from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.plan.page import PlanPage

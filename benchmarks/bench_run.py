@@ -11,7 +11,6 @@ from benchmarks.bench_window import stream
 from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.acquisition.guards.guard_set import GuardSet
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
@@ -21,6 +20,7 @@ from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.core.storage.writer import BookWriter
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window

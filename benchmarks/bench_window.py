@@ -12,8 +12,8 @@ from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
 from benchmarks.size import draws
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.model.plan import Plan
+from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.preferences import Preferences

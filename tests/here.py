@@ -6,10 +6,10 @@ from collections.abc import Callable, Iterable, Iterator
 
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.client import Hearer
-from niente.core.acquisition.remote.remote_bench import RemoteBench
-from niente.core.acquisition.remote.server import BenchServer
 from niente.core.model.frame import Frame
 from niente.core.model.records import FrameTaken, Listener, Record, SamplesTaken
+from niente.core.serving.remote_bench import RemoteBench
+from niente.core.serving.server import BenchServer
 
 
 class BenchHere(RemoteBench):

@@ -175,7 +175,7 @@ def bench_process(book: Path) -> int:
         if folder.name.isdigit():
             with contextlib.suppress(OSError):
                 words = (folder / "cmdline").read_bytes().split(b"\0")
-                if b"niente.core.acquisition.remote.process" in words and str(book).encode() in words:
+                if b"niente.core.serving.process" in words and str(book).encode() in words:
                     return int(folder.name)
     raise AssertionError(f"no bench of {book}")
 

@@ -13,10 +13,10 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.client import Hearer
 from niente.core.acquisition.opening import open_bench
-from niente.core.acquisition.remote.desktop_bus import DesktopBus
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.core.model.rig_sheet import applied
+from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.preferences import Preferences

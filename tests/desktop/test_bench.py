@@ -14,10 +14,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.model.commands import WhenLost
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
+from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import Window
 from niente.desktop.commands import bench_commands
@@ -26,7 +26,7 @@ from niente.desktop.services.logging_out import logging_out_ends_processes
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 from tests.conftest import short_plan
-from tests.core.acquisition.remote.conftest import Ear, process_of, until
+from tests.core.serving.conftest import Ear, process_of, until
 from tests.desktop.conftest import QuietBus
 from tests.here import BenchHere, another_client
 

@@ -130,8 +130,8 @@ def run(
     """
     from niente.core.acquisition.client import Hearer
     from niente.core.acquisition.hand_cards import hand_work
-    from niente.core.acquisition.remote.remote_bench import RemoteBench
-    from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
+    from niente.core.serving.remote_bench import RemoteBench
+    from niente.core.serving.starting import BenchOptions, reach_bench
 
     try:
         text = plan_file.read_bytes()

@@ -10,14 +10,14 @@ import click
 import msgspec
 
 from niente.core.acquisition.client import Heard
-from niente.core.acquisition.remote.remote_bench import RemoteBench
-from niente.core.acquisition.remote.starting import running_bench
 from niente.core.model.errors import BookError, NienteError
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.records import FrameTaken, SamplesTaken, StateChanged
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
+from niente.core.serving.remote_bench import RemoteBench
+from niente.core.serving.starting import running_bench
 from niente.core.storage.notes import BookNote, notes_in
 from niente.core.storage.reader import BookReader, RunRecord
 

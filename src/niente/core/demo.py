@@ -12,9 +12,6 @@ import platformdirs
 from niente import __version__
 from niente.core.acquisition.client import Hearer
 from niente.core.acquisition.opening import open_bench
-from niente.core.acquisition.remote.remote_bench import RemoteBench
-from niente.core.acquisition.remote.run_folder import socket_of
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.commands import WhenLost
@@ -25,6 +22,9 @@ from niente.core.model.records import BenchFailed, PlanEnded, Record, RunOpened
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.selection.pick import choose
+from niente.core.serving.remote_bench import RemoteBench
+from niente.core.serving.run_folder import socket_of
+from niente.core.serving.starting import BenchOptions, reach_bench
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
 SWEEP = f"demo-sweep-{__version__}-5.niente"

@@ -8,8 +8,9 @@ import msgspec
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.acquisition.record_stream import RecordStream
-from niente.core.acquisition.sampler import Interruption, Sampler
+from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.samples import Samples
+from niente.core.acquisition.watching import Interruption
 from niente.core.analysis.evidence import TEACHES_S, settled_so_far, time_constants_of_run
 from niente.core.model.commands import Command
 from niente.core.model.frame import Frame

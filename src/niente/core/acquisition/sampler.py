@@ -9,15 +9,13 @@ from collections.abc import Callable
 from concurrent.futures import CancelledError, Future
 from typing import Any, TypeVar
 
-import msgspec
-
 from niente.core.acquisition.guards.guard_set import GuardSet
-from niente.core.acquisition.guards.trip import Trip
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
+from niente.core.acquisition.watching import Batch, Interruption, Watch, got_out, shut_down
 from niente.core.analysis.evidence import FAILURES
 from niente.core.model.errors import RigError
-from niente.core.model.frame import Frame, RigEvent, RigEventKind
+from niente.core.model.frame import Frame
 from niente.core.model.plan import GuardAction
 from niente.core.model.records import FrameTaken, GuardTripped, RigEventSeen, SampleGap, WarningRaised
 from niente.core.model.rig_card import RigCard, SetBy
@@ -36,34 +34,6 @@ GAP_S = 10.0
 """A run whose samples are further apart is not the run that was wanted."""
 Answer = TypeVar("Answer")
 LOG = logging.getLogger(__name__)
-
-
-class Interruption(msgspec.Struct, frozen=True):
-    """What ended sampling before anybody wanted it to end: a guard, a failure of the machine, a gap of so many seconds, or an
-    error. The load is off by then."""
-
-    trip: Trip | None = None
-    failure: RigEvent | None = None
-    gap_s: float | None = None
-    error: Exception | None = None
-
-
-class Batch(msgspec.Struct, frozen=True):
-    """The samples that came, oldest first, and what ended sampling, where something did."""
-
-    frames: list[Frame]
-    ended: Interruption | None = None
-
-
-class _Watch(msgspec.Struct):
-    """What samples belong to and are held against: the run they are written to, the setting in force, and the guards."""
-
-    run_id: int | None
-    setting: Setting
-    guards: GuardSet
-    acts: bool
-    """Whether a trip ends anything; while a guard is waited for to become quiet it does not."""
-    begun: bool = False
 
 
 class Sampler:
@@ -94,7 +64,7 @@ class Sampler:
         self._card = rig.describe()
         self._change = threading.Condition(threading.RLock())
         self._calls: deque[tuple[Callable[[], Any], Future[Any]]] = deque()
-        self._watch: _Watch | None = None
+        self._watch: Watch | None = None
         self._frames: deque[Frame] = deque()
         self._interruption: Interruption | None = None
         self._wanted, self._until_s = 0, math.inf
@@ -177,7 +147,7 @@ class Sampler:
         answer: Future[Answer] = Future()
         with self._change:
             if self.abandoned or self._closing:
-                raise _got_out(self.abandoned)
+                raise got_out(self.abandoned)
             self._calls.append((work, answer))
             self._change.notify_all()
         while True:
@@ -187,9 +157,9 @@ class Sampler:
                 if answer.done():
                     raise  # it was the work that timed out
                 if self.abandoned or not self._thread.is_alive():
-                    raise _got_out(self.abandoned) from None
+                    raise got_out(self.abandoned) from None
             except CancelledError:
-                raise _got_out(self.abandoned) from None
+                raise got_out(self.abandoned) from None
 
     def apply(self, whole: Setting) -> str | None:
         """Put a setting in force; return in words what is left for hands."""
@@ -237,7 +207,7 @@ class Sampler:
         with self._change:
             if fresh:
                 guards.begin()
-            self._watch = _Watch(run_id, setting, guards, acts)
+            self._watch = Watch(run_id, setting, guards, acts)
             self._frames.clear()
             self._change.notify_all()
 
@@ -268,7 +238,7 @@ class Sampler:
         whatever error it was."""
         with self._change:
             if self._gets_out():
-                raise _got_out(self.abandoned)
+                raise got_out(self.abandoned)
             ended, self._interruption = self._interruption, None
         if ended is not None and ended.error is not None:
             raise ended.error
@@ -358,7 +328,7 @@ class Sampler:
             elif self._enough():
                 self._change.notify_all()
 
-    def _look(self, watch: _Watch, frame: Frame, gap_s: float) -> Interruption | None:
+    def _look(self, watch: Watch, frame: Frame, gap_s: float) -> Interruption | None:
         """Act on what a sample shows, load first; then record the sample and what it showed."""
         failure = next((event for event in frame.events if event.kind in FAILURES), None)
         gap = gap_s if watch.begun and gap_s > max(GAP_S, 5.0 * self._card.sample_period_s) else None
@@ -375,7 +345,7 @@ class Sampler:
             self._stream.publish(SampleGap(watch.run_id, frame.time_s, gap))
             return Interruption(gap_s=gap)
         if failure is not None:
-            return Interruption(failure=failure, error=_shut_down(failure))
+            return Interruption(failure=failure, error=shut_down(failure))
         if trip is None or not watch.acts:
             return None
         self._stream.publish(GuardTripped(watch.run_id, frame.time_s, trip.action, trip.reason))
@@ -429,15 +399,3 @@ class Sampler:
             self.shown[name] = float(values[index])
             values[index] = math.nan
         return Frame(frame.time_s, values, frame.events)
-
-
-def _got_out(abandoned: bool) -> StopPlan:
-    words = "the rig did not answer" if abandoned else "stopped by the person at the bench"
-    return StopPlan(words, RunOutcome.STOPPED)
-
-
-def _shut_down(failure: RigEvent) -> StopPlan | None:
-    """Return what ends a plan where the machine shut itself down."""
-    if failure.kind != RigEventKind.SHUT_DOWN:
-        return None
-    return StopPlan(f"The machine shut itself down: {failure.detail}.", RunOutcome.FAILED)

@@ -69,8 +69,8 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
     What that takes is imported here, by the window's thread: two threads that import at once can trip each other.
     """
     from niente.core.acquisition.follower import Follower
-    from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
     from niente.core.model.errors import BookBusyError
+    from niente.core.serving.starting import BenchOptions, reach_bench
 
     when_lost = window.preferences.when_lost
     if wanted.demo:

@@ -8,8 +8,8 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.acquisition.remote.desktop_bus import DesktopBus
 from niente.core.model.commands import Command
+from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.actions.enabling import Enabling
 from niente.desktop.actions.registry import Actions
 from niente.desktop.app.focus_ring import FocusRing

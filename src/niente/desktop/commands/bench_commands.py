@@ -11,7 +11,7 @@ from niente.core.model.commands import WhenLost
 from niente.core.storage.log_files import log_folder
 from niente.desktop.actions.registry import Actions
 from niente.desktop.dialogs import prompts
-from niente.desktop.dialogs.prompts import Closing
+from niente.desktop.dialogs.prompts import ClosingChoice
 from niente.desktop.services.logging_out import logging_out_ends_processes
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
@@ -71,7 +71,7 @@ class BenchCommands:
         if keep:
             return True
         wish = prompts.whether_to_end(self._over, logging_out_ends_processes())
-        return None if wish == Closing.STAY else wish == Closing.KEEP_RUNNING
+        return None if wish == ClosingChoice.STAY else wish == ClosingChoice.KEEP_RUNNING
 
     def reopen(self) -> None:
         """Open the book again whose bench is gone."""

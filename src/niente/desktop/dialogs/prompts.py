@@ -74,7 +74,7 @@ def for_question_name(over: QWidget, name: str) -> str:
     return text.strip() if given else ""
 
 
-class Closing(StrEnum):
+class ClosingChoice(StrEnum):
     """What becomes of a running plan when its window closes."""
 
     STAY = "stay"
@@ -82,7 +82,7 @@ class Closing(StrEnum):
     STOP = "stop"
 
 
-def whether_to_end(over: QWidget, logging_out_ends_it: bool = False) -> Closing:
+def whether_to_end(over: QWidget, logging_out_ends_it: bool = False) -> ClosingChoice:
     """Ask what becomes of a running plan. Not closing is the default, and what Escape means."""
     box = QMessageBox(over)
     box.setIcon(QMessageBox.Icon.Question)
@@ -103,8 +103,8 @@ def whether_to_end(over: QWidget, logging_out_ends_it: bool = False) -> Closing:
     clicked = box.clickedButton()
     box.deleteLater()
     if clicked is keep:
-        return Closing.KEEP_RUNNING
-    return Closing.STOP if clicked is stop else Closing.STAY
+        return ClosingChoice.KEEP_RUNNING
+    return ClosingChoice.STOP if clicked is stop else ClosingChoice.STAY
 
 
 def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:

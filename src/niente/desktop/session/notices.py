@@ -73,7 +73,7 @@ def command_asked() -> Notice:
     return Notice(words, "bench.hand_over")
 
 
-def bench_lost(lost: BenchLost) -> Notice:
+def lost_notice(lost: BenchLost) -> Notice:
     """Return the word on a bench that is gone: what happened, what is left, what to do."""
     if lost.text:
         return Notice(f"{lost.text} " + tr("Open the book again to go on."), "book.reopen")
@@ -85,7 +85,7 @@ def bench_lost(lost: BenchLost) -> Notice:
     return Notice(words.format(where=where), "book.reopen")
 
 
-def made_safe(said: MadeSafe) -> Notice:
+def guardian_notice(said: MadeSafe) -> Notice:
     """Return the word on what a guardian did."""
     more = tr("Every sample is kept. Open the book again, and the plan goes on from there.")
     return Notice(f"{said.text} {more}", "book.reopen")

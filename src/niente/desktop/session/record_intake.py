@@ -43,12 +43,12 @@ from niente.desktop.session.live_run import LiveRun, ShownNote
 from niente.desktop.session.notices import (
     Ending,
     Notice,
-    bench_lost,
     command_asked,
     crash_notice,
     end_notice,
     ending_of,
-    made_safe,
+    guardian_notice,
+    lost_notice,
 )
 
 
@@ -129,7 +129,7 @@ class RecordIntake:
             PlanEnded: self._plan_ended,
             BenchFailed: self._failed,
             BenchLost: self._lost,
-            MadeSafe: lambda record, _: self._session.notice.emit(made_safe(record)),
+            MadeSafe: lambda record, _: self._session.notice.emit(guardian_notice(record)),
             CommandGiven: lambda record, _: self._session.command_passed(record.commands),
             CommandAsked: self._command_asked,
         }
@@ -240,9 +240,9 @@ class RecordIntake:
             opened = session.live.opened
             words = tr("the bench ended in this run")
             session.live.closed = RunClosed(opened.run_id, opened.index, RunOutcome.INTERRUPTED, words)
-        session.notice.emit(bench_lost(record))
+        session.notice.emit(lost_notice(record))
         if record.ran:
-            session.ended.emit(Ending(tr("The bench has ended"), bench_lost(record).text, urgent=True))
+            session.ended.emit(Ending(tr("The bench has ended"), lost_notice(record).text, urgent=True))
 
     def _command_asked(self, _: CommandAsked, changed: Changed) -> None:
         changed.state = True

@@ -8,8 +8,8 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from niente.core.acquisition.remote.messages import Message, SamplesMissed, Told
 from niente.core.model.records import FrameTaken, Record, SamplesTaken
+from niente.core.serving.messages import Message, SamplesMissed, Told
 
 MAX_SAMPLES = 20_000
 """Samples that wait for a client; further ones are missed, until it has taken all of them."""

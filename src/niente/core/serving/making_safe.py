@@ -8,9 +8,9 @@ from pathlib import Path
 import msgspec
 
 from niente.core.acquisition.attachment import Driver, opened_by
-from niente.core.acquisition.remote.run_folder import digest_of
 from niente.core.model.errors import BookBusyError, NienteError
 from niente.core.model.records import MadeSafe
+from niente.core.serving.run_folder import digest_of
 from niente.core.storage.connection import WriterLock
 from niente.core.storage.log_files import start_log
 from niente.core.storage.reader import BookReader
@@ -51,7 +51,7 @@ def make_safe(spec: SafeSpec) -> MadeSafe:
     return MadeSafe(True, f"{left}. Its guardian ended the load and put the safe setting back.")
 
 
-def write(book: Path, said: MadeSafe) -> None:
+def write_down(book: Path, said: MadeSafe) -> None:
     """Write into the book what was done. Raises ``NienteError`` where that cannot be."""
     writer = BookWriter(book)
     try:
@@ -81,7 +81,7 @@ def act(spec: SafeSpec) -> None:
     if lock is not None:
         lock.release()
         try:
-            write(book, said)
+            write_down(book, said)
         except NienteError as error:
             LOG.warning("it could not be written into the book: %s", error)
 

@@ -11,12 +11,12 @@ from pathlib import Path
 import pytest
 
 from niente.core.acquisition.client import BenchLost, Heard
-from niente.core.acquisition.remote.remote_bench import RemoteBench
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.model.records import Record
+from niente.core.serving.remote_bench import RemoteBench
+from niente.core.serving.starting import BenchOptions, reach_bench
 from tests.contract import third_process
 
-ROOT = Path(__file__).parents[4]
+ROOT = Path(__file__).parents[3]
 THIRD = "tests.contract.third_process:ThirdProcessRig"
 
 
@@ -48,7 +48,7 @@ class Ear:
 
 def process_of(book: Path, module: str = "process") -> int:
     """The number of the bench's process of a book, or of its guardian."""
-    name, wanted = f"niente.core.acquisition.remote.{module}".encode(), str(book).encode()
+    name, wanted = f"niente.core.serving.{module}".encode(), str(book).encode()
     for folder in Path("/proc").iterdir():
         if folder.name.isdigit():
             with contextlib.suppress(OSError):

@@ -17,14 +17,14 @@ import msgspec
 from niente import __version__
 from niente.core.acquisition.attachment import Driver, attach, card_and_driver
 from niente.core.acquisition.bench import Bench
-from niente.core.acquisition.remote.desktop_bus import DesktopBus
-from niente.core.acquisition.remote.desktop_words import DesktopWords
-from niente.core.acquisition.remote.guardian import GOODBYE, PULSE, SILENT_S
-from niente.core.acquisition.remote.making_safe import SafeSpec
-from niente.core.acquisition.remote.run_folder import digest_of, socket_of
-from niente.core.acquisition.remote.server import BenchServer
 from niente.core.model.errors import ErrorText, NienteError
 from niente.core.model.records import BenchFailed, Listener, Record, WarningRaised
+from niente.core.serving.desktop_bus import DesktopBus
+from niente.core.serving.desktop_words import DesktopWords
+from niente.core.serving.guardian import GOODBYE, PULSE, SILENT_S
+from niente.core.serving.making_safe import SafeSpec
+from niente.core.serving.run_folder import digest_of, socket_of
+from niente.core.serving.server import BenchServer
 from niente.core.storage.log_files import start_log
 
 LOG = logging.getLogger(__name__)
@@ -55,7 +55,7 @@ class Guardian:
         os.set_blocking(self._pipe, False)
         words = [str(reading), str(os.getpid()), str(_own_session()), msgspec.json.encode(self._spec).decode()]
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "niente.core.acquisition.remote.guardian", *words],
+            [sys.executable, "-m", "niente.core.serving.guardian", *words],
             stdin=subprocess.DEVNULL,
             pass_fds=(reading,),
             start_new_session=True,
@@ -109,7 +109,7 @@ class _Start:
             self._out = None
 
 
-def arguments(argv: list[str]) -> argparse.Namespace:
+def bench_arguments(argv: list[str]) -> argparse.Namespace:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="niente-bench", description="Hold the bench of one book, for windows and terminals.")
     parser.add_argument("book", type=Path)
@@ -138,7 +138,7 @@ def open_here(wanted: argparse.Namespace, hear: Listener, on_look: Callable[[], 
     )
 
 
-def run(wanted: argparse.Namespace, start: _Start) -> None:
+def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
     """Open the bench, serve it until it is to end, and end it in order."""
     path, fresh = socket_of(wanted.book), not wanted.book.exists()
     server = BenchServer()
@@ -227,7 +227,7 @@ def log_record(record: Record) -> None:
 
 def main() -> None:
     """Be the bench of a book."""
-    wanted = arguments(sys.argv[1:])
+    wanted = bench_arguments(sys.argv[1:])
     with contextlib.suppress(PermissionError):  # it leads one already where it was started for that
         os.setsid()
     start_log(f"bench-{digest_of(wanted.book)}")
@@ -238,7 +238,7 @@ def main() -> None:
     start = _Start()
     signal.signal(signal.SIGTERM, _end_at_once)
     try:
-        run(wanted, start)
+        hold_bench(wanted, start)
     except NienteError as error:
         LOG.warning("the bench could not be opened: %s", error)
         start.say(Report(error=error.text))

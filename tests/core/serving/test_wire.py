@@ -11,10 +11,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from niente.core.acquisition.remote.channel import ENCODER, LENGTH, MAX_BYTES, Channel, ChannelError, decoder_for
-from niente.core.acquisition.remote.messages import PROTOCOL, Hello, Message, Request
 from niente.core.model.plan import Plan
 from niente.core.model.records import FrameTaken, PlanStarted, ProjectSaved, Record, RigCardChanged, SamplesTaken
+from niente.core.serving.channel import ENCODER, LENGTH, MAX_BYTES, ChannelError, MessageChannel, decoder_for
+from niente.core.serving.messages import PROTOCOL, Hello, Message, Request
 from niente.core.storage.recorder import body_of
 
 FLOATS = st.floats(allow_nan=True, allow_infinity=True)
@@ -124,9 +124,9 @@ def _note_shape(hint: Any, seen: dict[str, str]) -> None:
             _note_shape(inner, seen)
 
 
-def ends() -> tuple[Channel[Any], socket.socket]:
+def ends() -> tuple[MessageChannel[Any], socket.socket]:
     ours, theirs = socket.socketpair()
-    return Channel(ours, decoder_for(Message)), theirs
+    return MessageChannel(ours, decoder_for(Message)), theirs
 
 
 @pytest.mark.parametrize(

@@ -45,7 +45,7 @@ def decoder_for(kinds: Any) -> msgspec.msgpack.Decoder[Any]:
     return msgspec.msgpack.Decoder(kinds, dec_hook=_from_plain)
 
 
-class Channel(Generic[M]):
+class MessageChannel(Generic[M]):
     """One end of a connection; ``M`` is what comes in."""
 
     def __init__(self, link: socket.socket, incoming: msgspec.msgpack.Decoder[M]) -> None:

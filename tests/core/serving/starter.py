@@ -1,19 +1,19 @@
 """A window that can be killed: reaches the bench of a book, starts a long plan there, and waits.
 
-``python -m tests.core.acquisition.remote.starter BOOK RIG LOAD WHEN_LOST``
+``python -m tests.core.serving.starter BOOK RIG LOAD WHEN_LOST``
 """
 
 import sys
 import time
 from pathlib import Path
 
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.model.commands import WhenLost
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
+from niente.core.serving.starting import BenchOptions, reach_bench
 
 
 def long_plan(card: RigCard, load: str, watts: float) -> Plan:

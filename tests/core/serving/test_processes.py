@@ -14,19 +14,19 @@ import numpy as np
 import pytest
 
 from niente.core.acquisition.client import BenchLost
-from niente.core.acquisition.remote.channel import LENGTH
-from niente.core.acquisition.remote.remote_bench import RemoteBench
-from niente.core.acquisition.remote.run_folder import socket_of
-from niente.core.acquisition.remote.starting import BenchOptions, reach_bench
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.project import Limits
 from niente.core.model.records import MadeSafe, PlanEnded, PlanStarted, RunOpened, SamplesTaken
 from niente.core.model.setting import Setting
+from niente.core.serving.channel import LENGTH
+from niente.core.serving.remote_bench import RemoteBench
+from niente.core.serving.run_folder import socket_of
+from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.core.storage.reader import BookReader
 from tests.conftest import short_plan
-from tests.core.acquisition.remote.conftest import ROOT, THIRD, Ear, process_of, runs, until
-from tests.core.acquisition.remote.starter import long_plan
+from tests.core.serving.conftest import ROOT, THIRD, Ear, process_of, runs, until
+from tests.core.serving.starter import long_plan
 
 Reach = Callable[..., RemoteBench]
 State = Callable[[], dict[str, Any]]
@@ -34,7 +34,7 @@ State = Callable[[], dict[str, Any]]
 
 def killed_window(book: Path, rig: str, load: str, when_lost: WhenLost) -> None:
     """A window starts a long plan and is killed in the middle of its first run."""
-    words = [sys.executable, "-m", "tests.core.acquisition.remote.starter", str(book), rig, load, when_lost]
+    words = [sys.executable, "-m", "tests.core.serving.starter", str(book), rig, load, when_lost]
     window = subprocess.Popen(words, cwd=ROOT, stdout=subprocess.PIPE)
     assert window.stdout is not None
     assert window.stdout.readline() == b"started\n"
@@ -262,7 +262,7 @@ def test_a_run_time_folder_that_is_not_ones_own_is_refused(tmp_path: Path, monke
 
 
 def test_a_book_that_another_program_writes_is_said_to_be_busy(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from niente.core.acquisition.remote import starting
+    from niente.core.serving import starting
     from niente.core.storage.writer import BookWriter
 
     monkeypatch.setattr(starting, "REACHED_S", 0.2)

@@ -12,8 +12,11 @@ from typing import Any
 
 from niente import __version__
 from niente.core.acquisition.bench import Bench
-from niente.core.acquisition.remote.channel import Channel, ChannelError, decoder_for, is_own
-from niente.core.acquisition.remote.messages import (
+from niente.core.model.commands import WhenLost
+from niente.core.model.errors import BookError, NienteError, RigError
+from niente.core.model.records import HandCardShown, Record
+from niente.core.serving.channel import ChannelError, MessageChannel, decoder_for, is_own
+from niente.core.serving.messages import (
     PROTOCOL,
     AddNote,
     AskForCommand,
@@ -42,11 +45,8 @@ from niente.core.acquisition.remote.messages import (
     TickBoxes,
     Welcome,
 )
-from niente.core.acquisition.remote.outbox import Outbox, OutboxFullError
-from niente.core.acquisition.remote.under_way import UnderWay
-from niente.core.model.commands import WhenLost
-from niente.core.model.errors import BookError, NienteError, RigError
-from niente.core.model.records import HandCardShown, Record
+from niente.core.serving.outbox import Outbox, OutboxFullError
+from niente.core.serving.under_way import UnderWay
 
 LOG = logging.getLogger(__name__)
 LINGER_S = 3.0
@@ -63,7 +63,7 @@ _REQUESTS = decoder_for(Hello | Request)
 class Client:
     """One client: its line, what is queued for it, and how it left."""
 
-    def __init__(self, channel: Channel[Any], when_lost: WhenLost) -> None:
+    def __init__(self, channel: MessageChannel[Any], when_lost: WhenLost) -> None:
         self.channel = channel
         self.outbox = Outbox()
         self.when_lost = when_lost
@@ -166,7 +166,7 @@ class BenchServer:
         threading.Thread(target=self._serve_client, args=(link,), name="niente-client", daemon=True).start()
 
     def _serve_client(self, link: socket.socket) -> None:
-        channel = Channel(link, _REQUESTS)
+        channel = MessageChannel(link, _REQUESTS)
         client: Client | None = None
         try:
             channel.patience(HELLO_S)
@@ -207,7 +207,7 @@ class BenchServer:
             return RigError("The bench is closing.", remedy="Open the book again in a moment.")
         return None
 
-    def _welcome(self, channel: Channel[Any], hello: Hello) -> Client:
+    def _welcome(self, channel: MessageChannel[Any], hello: Hello) -> Client:
         """Take a client in: how the bench stands, then what is under way, then whatever follows."""
         assert self._bench is not None
         bench, client = self._bench, Client(channel, hello.when_lost)

@@ -1,19 +1,38 @@
 """The client's side of the protocol: a bench in another process, as a window or a terminal sees it."""
 
-import contextlib
 import logging
 import queue
 import socket
 import threading
-import time
 from pathlib import Path
 
 import msgspec
 
 from niente import __version__
 from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Hearer
-from niente.core.acquisition.remote.channel import Channel, ChannelError, decoder_for
-from niente.core.acquisition.remote.messages import (
+from niente.core.model.cautions import cautions_for
+from niente.core.model.commands import Command, WhenLost
+from niente.core.model.errors import BookError, CautionsError, DocumentError, ErrorText, RigError
+from niente.core.model.hand_cards import HandCard
+from niente.core.model.plan import Plan
+from niente.core.model.project import Limits, Project
+from niente.core.model.records import (
+    BenchFailed,
+    HandCardShown,
+    PlanEnded,
+    PlanStarted,
+    ProjectSaved,
+    Record,
+    RigCardChanged,
+    StateChanged,
+    WarningRaised,
+)
+from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_sheet import RigSheet, problems
+from niente.core.model.states import BenchState
+from niente.core.serving.catching_up import missed_samples, runs_so_far, word_of_guardian
+from niente.core.serving.channel import ChannelError, MessageChannel, decoder_for
+from niente.core.serving.messages import (
     PROTOCOL,
     AddNote,
     AskForCommand,
@@ -45,43 +64,10 @@ from niente.core.acquisition.remote.messages import (
     Told,
     Welcome,
 )
-from niente.core.acquisition.strip_chart import StripChart
-from niente.core.model.cautions import cautions_for
-from niente.core.model.commands import Command, WhenLost
-from niente.core.model.errors import BookError, CautionsError, DocumentError, ErrorText, NienteError, RigError
-from niente.core.model.frame import RigEventKind
-from niente.core.model.hand_cards import HandCard
-from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
-from niente.core.model.records import (
-    BenchFailed,
-    HandCardShown,
-    MadeSafe,
-    PlanEnded,
-    PlanStarted,
-    ProjectSaved,
-    Record,
-    RigCardChanged,
-    SamplesTaken,
-    StateChanged,
-    WarningRaised,
-)
-from niente.core.model.rig_card import RigCard
-from niente.core.model.rig_sheet import RigSheet, problems
-from niente.core.model.runs import RunKind
-from niente.core.model.states import BenchState
-from niente.core.storage.reader import BookReader, RunRecord
-from niente.core.storage.record_reader import made_safe, runs_opened
 
-EVENTS = frozenset(kind.value for kind in RigEventKind)
 LOG = logging.getLogger(__name__)
 WELCOME_S = 5.0
 """A bench that does not answer within this time is not one that can be used."""
-COMMITTED_S = 1.0
-"""Samples that were missed stand in the book within this time."""
-GUARDIAN_S = 15.0
-"""The guardian has said within this time what it did."""
-LOOK_S = 0.1
 
 
 class RemoteBench:
@@ -95,7 +81,7 @@ class RemoteBench:
         self, link: socket.socket, listener: Hearer, *, commands: bool = True, when_lost: WhenLost = WhenLost.GO_ON
     ) -> None:
         """Say hello, and wait for the bench's answer. Raises ``NienteError`` where it refuses or does not answer."""
-        self._channel: Channel[Message] = Channel(link, decoder_for(Message))
+        self._channel: MessageChannel[Message] = MessageChannel(link, decoder_for(Message))
         self._listener = listener
         welcome = self._greet(Hello(PROTOCOL, __version__, commands, when_lost))
         self.path = Path(welcome.path)
@@ -116,7 +102,7 @@ class RemoteBench:
         self._left = False
         self._gone = threading.Event()
         self._requests: queue.SimpleQueue[Request | None] = queue.SimpleQueue()
-        self.history = self._read_history(welcome.first_run)
+        self.history = runs_so_far(self.path, self.card, welcome.first_run)
         """The runs since the bench was started, but the one under way, as a strip."""
         self._threads = [
             threading.Thread(target=self._hear_all, name="niente-hearer", daemon=True),
@@ -143,19 +129,6 @@ class RemoteBench:
             return answer
         self._channel.close()
         raise answer.error.error() if isinstance(answer, Refused) else silent
-
-    def _read_history(self, first_run: int) -> StripChart:
-        """Return the strip of the runs that are over; the present one comes with its samples."""
-        strip = StripChart(self.card)
-        if not first_run:
-            return strip
-        with contextlib.suppress(NienteError):
-            book = BookReader(self.path)
-            try:
-                _fill(strip, book, first_run)
-            finally:
-                book.close()
-        return strip
 
     # -- what a window or a terminal does ------------------------------------------------------------------------
 
@@ -351,7 +324,9 @@ class RemoteBench:
                     self._note(record)
                     self._listener(record)
             case SamplesMissed(run_id, first_s, last_s):
-                self._read_missed(run_id, first_s, last_s)
+                samples = missed_samples(self.path, run_id, first_s, last_s)
+                if samples is not None:
+                    self._listener(samples)
             case _:
                 self._take_word(message)
 
@@ -398,68 +373,13 @@ class RemoteBench:
             case _:
                 return
 
-    def _read_missed(self, run_id: int, first_s: float, last_s: float) -> None:
-        """Read samples from the book that did not come over the line; it may take a moment until they stand there."""
-        until = time.monotonic() + COMMITTED_S
-        try:
-            book = BookReader(self.path)
-        except NienteError as error:
-            LOG.warning("missed samples could not be read: %s", error)
-            return
-        try:
-            run = next((one for one in book.runs(run_id) if one.id == run_id), None)
-            while run is not None:
-                samples = _samples_between(book, run, first_s, last_s)
-                if (samples.time_s.shape[0] and samples.time_s[-1] >= last_s) or time.monotonic() > until:
-                    self._listener(samples)
-                    return
-                time.sleep(LOOK_S / 4)
-        finally:
-            book.close()
-
     def _tell_loss(self, ended: Ended | None) -> None:
         """Say that the bench is gone, and what its guardian did about it."""
         was_busy, self.busy = self.busy, False
         self._listener(BenchLost(ended.text if ended is not None else "", was_busy))
         if ended is not None:
             return
-        until = time.monotonic() + GUARDIAN_S
-        while time.monotonic() < until and not self._left:
-            with contextlib.suppress(NienteError):
-                book = BookReader(self.path)
-                try:
-                    said = made_safe(book)
-                finally:
-                    book.close()
-                if said is not None:
-                    self._listener(said)
-                    return
-            time.sleep(LOOK_S)
-        self._listener(MadeSafe(False, "The bench's guardian has not said what it did: look at the machine."))
-
-
-def _fill(strip: StripChart, book: BookReader, first_run: int) -> None:
-    """Fill a strip with the runs of a book from one on, but a measuring run that is still open."""
-    opened = {one.run_id: one for one in runs_opened(book, first_run)}
-    for run in book.runs(first_run):
-        if run.outcome is None and run.kind == RunKind.STEP:
-            continue
-        time_s, values = book.frames(run)
-        if not time_s.shape[0] or values.shape[1] != len(strip.card.channels):
-            continue
-        begun = opened.get(run.id)
-        if begun is not None and run.kind == RunKind.STEP:
-            strip.begin(run.id, begun.index + 1, begun.step, float(time_s[0]), None)
-        events = [(one.rig_time_s, RigEventKind(one.kind)) for one in book.events(run) if one.kind in EVENTS and one.rig_time_s]
-        strip.extend(run.id, time_s, values, events)
-        strip.catch_up()
-
-
-def _samples_between(book: BookReader, run: RunRecord, first_s: float, last_s: float) -> SamplesTaken:
-    """Return the samples of a run between two rig times."""
-    time_s, values = book.frames(run)
-    here = (time_s >= first_s) & (time_s <= last_s)
-    return SamplesTaken(run.id, time_s[here], values[here])
+        self._listener(word_of_guardian(self.path, lambda: self._left))
 
 
 def connect(path: Path, listener: Hearer, *, commands: bool = True, when_lost: WhenLost = WhenLost.GO_ON) -> RemoteBench | None:

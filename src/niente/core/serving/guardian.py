@@ -81,7 +81,7 @@ def main() -> None:
     if watch(pulse, silent_s):
         return
     end_processes(bench, session)
-    command = [sys.executable, "-m", "niente.core.acquisition.remote.making_safe", spec]
+    command = [sys.executable, "-m", "niente.core.serving.making_safe", spec]
     subprocess.run(command, stdin=subprocess.DEVNULL, timeout=SAFE_S, check=False)
 
 

@@ -10,11 +10,6 @@ import pytest
 
 from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Heard
 from niente.core.acquisition.opening import open_bench
-from niente.core.acquisition.remote import outbox as outbox_module
-from niente.core.acquisition.remote.channel import Channel, decoder_for
-from niente.core.acquisition.remote.messages import Hello, Message, Refused, StartPlan
-from niente.core.acquisition.remote.outbox import Outbox, OutboxFullError
-from niente.core.acquisition.remote.under_way import UnderWay
 from niente.core.model.commands import Command
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.frame import Frame
@@ -37,10 +32,15 @@ from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.serving import outbox as outbox_module
+from niente.core.serving.channel import MessageChannel, decoder_for
+from niente.core.serving.messages import Hello, Message, Refused, StartPlan
+from niente.core.serving.outbox import Outbox, OutboxFullError
+from niente.core.serving.under_way import UnderWay
 from niente.core.storage.notes import notes_in
 from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig, short_plan
-from tests.core.acquisition.remote.conftest import Ear, until
+from tests.core.serving.conftest import Ear, until
 from tests.here import BenchHere, another_client, one_by_one, serve_here
 
 COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
@@ -206,7 +206,7 @@ def test_a_client_that_never_reads_holds_up_nobody(serve: Serve) -> None:
     first = serve(ear)
     ours, theirs = socket.socketpair()
     first.server.take_in(theirs)
-    Channel(ours, decoder_for(Message)).send(Hello(1, "0", False))
+    MessageChannel(ours, decoder_for(Message)).send(Hello(1, "0", False))
     until(lambda: len(first.server._clients) == 2)
     first.start(short_plan(first.card, COOL, seconds=20000.0), Limits())
     until(lambda: bool(ear.of(PlanEnded)), 60.0)
@@ -218,7 +218,7 @@ def test_another_version_is_refused_in_words(serve: Serve) -> None:
     first = serve(Ear())
     ours, theirs = socket.socketpair()
     first.server.take_in(theirs)
-    channel = Channel(ours, decoder_for(Message))
+    channel = MessageChannel(ours, decoder_for(Message))
     channel.send(Hello(99, "7.0", True))
     answer = channel.receive()
     assert isinstance(answer, Refused)
@@ -228,7 +228,7 @@ def test_another_version_is_refused_in_words(serve: Serve) -> None:
 
 
 def test_a_bench_that_does_not_answer_is_said_not_to(monkeypatch: pytest.MonkeyPatch) -> None:
-    from niente.core.acquisition.remote import remote_bench
+    from niente.core.serving import remote_bench
 
     monkeypatch.setattr(remote_bench, "WELCOME_S", 0.1)
     ours, theirs = socket.socketpair()
@@ -250,7 +250,7 @@ def test_a_bench_that_has_ended_takes_no_requests(serve: Serve) -> None:
 
 
 def test_a_bench_that_nobody_looks_on_ends(serve: Serve, monkeypatch: pytest.MonkeyPatch) -> None:
-    from niente.core.acquisition.remote import server
+    from niente.core.serving import server
 
     monkeypatch.setattr(server, "LINGER_S", 0.1)
     client = serve(Ear())

@@ -14,12 +14,12 @@ from typing import IO
 import msgspec
 
 from niente.core.acquisition.client import Hearer
-from niente.core.acquisition.remote.process import Report
-from niente.core.acquisition.remote.remote_bench import RemoteBench, connect
-from niente.core.acquisition.remote.run_folder import socket_of
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import BookBusyError
 from niente.core.rigs.registry import Progress, silently
+from niente.core.serving.process import Report
+from niente.core.serving.remote_bench import RemoteBench, connect
+from niente.core.serving.run_folder import socket_of
 
 REACHED_S = 5.0
 """A bench that is being opened by somebody else can be reached within this time, and one that ends has ended."""
@@ -79,7 +79,7 @@ def running_bench(book: Path, listener: Hearer) -> RemoteBench | None:
 def _start(book: Path, options: BenchOptions, progress: Progress) -> None:
     """Start a bench, and wait until it is ready. Raises ``NienteError`` where it cannot be."""
     process = subprocess.Popen(
-        [sys.executable, "-m", "niente.core.acquisition.remote.process", str(book.absolute()), *_words(options)],
+        [sys.executable, "-m", "niente.core.serving.process", str(book.absolute()), *_words(options)],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,

@@ -16,7 +16,7 @@ from jeepney import MessageType, new_method_return
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
-from niente.core.acquisition.remote.desktop_bus import LOGIN, NOTIFY, DesktopBus
+from niente.core.serving.desktop_bus import LOGIN, NOTIFY, DesktopBus
 
 pytestmark = pytest.mark.skipif(shutil.which("dbus-daemon") is None, reason="no dbus-daemon here")
 
