@@ -16,13 +16,13 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.core.model.rig_sheet import applied
+from niente.core.selection.answer import Answer, work_out
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session import analyst as analysis
-from niente.desktop.session.analyst import Answer
 from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
 from tests.here import BenchHere, serve_here
@@ -97,7 +97,7 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
 @pytest.fixture(scope="session")
 def swept_answer(sweep: tuple[Path, Project], evidence: Evidence) -> Answer:
     """What a finished sweep comes to."""
-    return analysis.work_out(sweep[0], Limits(), evidence)
+    return work_out(sweep[0], Limits(), evidence)
 
 
 class SharedWindow:
@@ -110,7 +110,7 @@ class SharedWindow:
         self.window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
         self.window.plan_commands.folder = folder / "questions"
         self.window.show()
-        work_out, first = analysis.work_out, [answer] if answer is not None else []
+        first = [answer] if answer is not None else []
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(analysis, "work_out", lambda *request: first.pop() if first else work_out(*request))
             self.window.session.open(lambda _, told: (larkspur_here(book, told), None), start=False)
@@ -234,7 +234,7 @@ def swept_window(
 ) -> Window:
     """A window on a book with a finished sweep. Its first answer is worked out once for all such windows; every later one is
     the window's own."""
-    work_out, first = analysis.work_out, [swept_answer]
+    first = [swept_answer]
     monkeypatch.setattr(analysis, "work_out", lambda *asked: first.pop() if first else work_out(*asked))
     window = open_window(sweep_copy)
     qtbot.waitUntil(lambda: window.session.answer.choice is not None, timeout=20000)

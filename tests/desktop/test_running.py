@@ -19,6 +19,7 @@ from niente.core.model.records import PlanEnded
 from niente.core.model.rig_card import RigCard
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
+from niente.core.selection.answer import Answer
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
@@ -27,7 +28,7 @@ from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
-from niente.desktop.session.analyst import Analyst, Answer
+from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.session import Session
 from tests.here import BenchHere
 

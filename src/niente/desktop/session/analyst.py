@@ -3,37 +3,23 @@
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from importlib import import_module
 from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from niente.core.analysis.evidence import Evidence, evidence_in
-from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.maps import MapRequest, SettingMap, make_map
-from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.models import Models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-from niente.core.selection.methods import MethodStep, method_steps
-from niente.core.selection.pick import Choice, choose
+from niente.core.selection.answer import work_out
+from niente.core.selection.worker import AnalysisWorker
 
-
-class Answer(msgspec.Struct, frozen=True):
-    """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over the
-    controls that a choice is made over."""
-
-    evidence: Evidence | None = None
-    models: Models | None = None
-    mapped: SettingMap | None = None
-    choice: Choice | None = None
-    method_steps: tuple[MethodStep, ...] = ()
-    problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
-
-    @property
-    def field(self) -> SettingGrid | None:
-        """The settings that the choice is made from."""
-        return self.mapped.field if self.mapped is not None else None
+SOLVERS = "scipy.optimize"
+"""What pages need for a prediction; it takes a second to import, which is then over before anybody asks for one."""
 
 
 class MapResult(msgspec.Struct, frozen=True):
@@ -46,19 +32,22 @@ class MapResult(msgspec.Struct, frozen=True):
 
 
 class Analyst(QObject):
-    """Answers questions about a book in a thread of its own."""
+    """Answers questions about a book in a thread of its own; ``worker`` is a process that does the work, where there is one:
+    a fit that holds the interpreter then keeps nobody from painting."""
 
     answered = Signal(object)
     mapped = Signal(object)
     broke = Signal(str)
     working = Signal(bool)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, parent: QObject | None = None, worker: AnalysisWorker | None = None) -> None:
         super().__init__(parent)
+        self._worker = worker
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
         self._newest = 0
         self._maps = 0
         self._known: Evidence | None = None
+        self._closed = False
 
     def request_answer(self, book: Path, limits: Limits) -> None:
         """Ask for a fresh answer; an older question still under way is then not answered any more."""
@@ -77,7 +66,8 @@ class Analyst(QObject):
             return
         self.working.emit(True)
         try:
-            answer = MapResult(request, models, make_map(models, limits, request, chosen))
+            make = make_map if self._worker is None else self._worker.map
+            answer = MapResult(request, models, make(models, limits, request, chosen))
         except NienteError as error:
             answer = MapResult(request, models, problem=f"{error.happened} {error.remedy}")
         finally:
@@ -92,41 +82,29 @@ class Analyst(QObject):
 
     def close(self) -> None:
         """Answer nothing any more."""
+        self._closed = True
         self.drop()
+        if self._worker is not None:
+            self._worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
     def _guarded(self, work: Callable[[], None]) -> None:
         try:
             work()
         except Exception:
-            self.broke.emit(traceback.format_exc())
+            if not self._closed:  # its process was ended
+                self.broke.emit(traceback.format_exc())
 
     def _answer(self, number: int, book: Path, limits: Limits) -> None:
         if number != self._newest:
             return
+        if self._worker is not None:
+            import_module(SOLVERS)
         self.working.emit(True)
         try:
-            answer = work_out(book, limits, self._known)
+            answer = work_out(book, limits, self._known) if self._worker is None else self._worker.answer(book, limits)
         finally:
             self.working.emit(False)
         self._known = answer.evidence or self._known
         if number == self._newest:
             self.answered.emit(answer)
-
-
-def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
-    """Return the whole answer for a book and limits, as far as it goes."""
-    evidence = models = mapped = choice = None
-    ways: tuple[MethodStep, ...] = ()
-    problem = ""
-    try:
-        evidence = evidence_in(book, known)
-        if evidence is None:
-            return Answer()
-        models = fit_models(evidence)
-        mapped = make_map(models, limits, MapRequest())
-        ways = method_steps(models, limits)
-        choice = choose(models, limits, mapped.field)
-    except NienteError as error:
-        problem = f"{error.happened} {error.remedy}"
-    return Answer(evidence, models, mapped, choice, ways, problem)

@@ -10,8 +10,8 @@ from niente.core.model.errors import NienteError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
+from niente.core.selection.answer import Answer
 from niente.desktop.services.translation import tr
-from niente.desktop.session.analyst import Answer
 from niente.desktop.session.notices import Ending, Notice
 
 

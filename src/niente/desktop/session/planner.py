@@ -29,8 +29,8 @@ from niente.core.planning.list_edits import KeyedEntries, keyed
 from niente.core.planning.progress import AnswerKeys, Row, RunStatus, plan_rows
 from niente.core.planning.templates import entries_of, plan_for
 from niente.core.planning.validation import Checked
+from niente.core.selection.answer import Answer
 from niente.core.selection.pick import Choice
-from niente.desktop.session.analyst import Answer
 
 TARGET, BUDGET = "target", "budget"
 """What is compared when it is not an axis: how well a settled temperature is to be known, and how long it may take."""

@@ -36,8 +36,8 @@ from niente.core.model.records import (
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.states import BenchState
+from niente.core.selection.answer import Answer
 from niente.desktop.services.translation import tr
-from niente.desktop.session.analyst import Answer
 from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.live_run import LiveRun, ShownNote
 from niente.desktop.session.notices import (

@@ -16,8 +16,10 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
+from niente.core.selection.answer import Answer
+from niente.core.selection.worker import AnalysisWorker
 from niente.desktop.services.translation import tr
-from niente.desktop.session.analyst import Analyst, Answer
+from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.bridge import Bridge
 from niente.desktop.session.edits import Edit
 from niente.desktop.session.hand_work import HandWork
@@ -49,7 +51,8 @@ class Session(QObject):
     ended = Signal(object)
     working = Signal(bool)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, parent: QObject | None = None, worker: AnalysisWorker | None = None) -> None:
+        """``worker`` is the process that fits and draws maps; without one a thread does."""
         super().__init__(parent)
         self.bench: BenchClient | None = None
         self.project: Project | None = None
@@ -70,7 +73,7 @@ class Session(QObject):
         self._records = RecordIntake(self)
         self._bridge = Bridge(self)
         self._bridge.arrived.connect(self._hear)
-        self._analyst = Analyst(self)
+        self._analyst = Analyst(self, worker)
         self._analyst.answered.connect(self._take_answer)
         self._analyst.mapped.connect(self.mapped)
         self._analyst.broke.connect(self.broke)

@@ -1,0 +1,49 @@
+"""What the readings of a book come to: evidence, models, the default map, the choice, and the ways of limiting."""
+
+from pathlib import Path
+
+import msgspec
+
+from niente.core.analysis.evidence import Evidence, evidence_in
+from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.maps import MapRequest, SettingMap, make_map
+from niente.core.analysis.models import Models, fit_models
+from niente.core.model.errors import NienteError
+from niente.core.model.project import Limits
+from niente.core.selection.methods import MethodStep, method_steps
+from niente.core.selection.pick import Choice, choose
+
+
+class Answer(msgspec.Struct, frozen=True):
+    """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over the
+    controls that a choice is made over."""
+
+    evidence: Evidence | None = None
+    models: Models | None = None
+    mapped: SettingMap | None = None
+    choice: Choice | None = None
+    method_steps: tuple[MethodStep, ...] = ()
+    problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
+
+    @property
+    def field(self) -> SettingGrid | None:
+        """The settings that the choice is made from."""
+        return self.mapped.field if self.mapped is not None else None
+
+
+def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
+    """Return the whole answer for a book and limits, as far as it goes."""
+    evidence = models = mapped = choice = None
+    ways: tuple[MethodStep, ...] = ()
+    problem = ""
+    try:
+        evidence = evidence_in(book, known)
+        if evidence is None:
+            return Answer()
+        models = fit_models(evidence)
+        mapped = make_map(models, limits, MapRequest())
+        ways = method_steps(models, limits)
+        choice = choose(models, limits, mapped.field)
+    except NienteError as error:
+        problem = f"{error.happened} {error.remedy}"
+    return Answer(evidence, models, mapped, choice, ways, problem)
