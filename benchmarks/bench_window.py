@@ -59,6 +59,7 @@ class Streamed(msgspec.Struct):
     gaps_ms: np.ndarray
     rig_hours: float
     repaints_hz: float
+    seconds: float = 0.0
 
 
 def stream(index: int, seconds: float, rig: str | None = None, plan: Plan | None = None, hours: float = 1e9) -> Streamed:
@@ -104,7 +105,7 @@ def stream(index: int, seconds: float, rig: str | None = None, plan: Plan | None
         taken = time.monotonic() - begun
         session.close()
         window.close()
-    return Streamed(np.array(gaps), came, repaints[0] / taken)
+    return Streamed(np.array(gaps), came, repaints[0] / taken, taken)
 
 
 def results() -> list[Result]:

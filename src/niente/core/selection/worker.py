@@ -4,11 +4,13 @@
 the process that started it.
 """
 
+import contextlib
 import os
 import pickle
 import struct
 import subprocess
 import sys
+import threading
 import traceback
 from pathlib import Path
 from typing import IO, Any
@@ -31,7 +33,7 @@ class AnalysisWorker:
 
     def __init__(self) -> None:
         self._process: subprocess.Popen[bytes] | None = None
-        self._closed = False
+        self._using = threading.Lock()
 
     def answer(self, book: Path, limits: Limits) -> Answer:
         """Return the whole answer for a book and limits; what was summed up of it before is kept in the process."""
@@ -45,40 +47,53 @@ class AnalysisWorker:
 
     def close(self) -> None:
         """End the process, whatever it is at."""
-        self._closed = True
         process = self._process
         if process is not None:
             process.kill()
-            process.wait()
+            with self._using:  # whoever waits for it gets out at once
+                _let_go(process)
 
     def _ask(self, work: tuple[Any, ...]) -> Any:
         """Return what the process answers. Raises ``NienteError`` where it says so, and ``RuntimeError`` for a bug there, or
         where the process was ended."""
-        process = self._process
-        if process is None or process.poll() is not None:
-            process = self._process = subprocess.Popen(
-                [sys.executable, "-m", "niente.core.selection.worker"],
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                env={**os.environ, "PYTHONPATH": os.pathsep.join(part for part in sys.path if part)},
-            )
-        assert process.stdin is not None
-        assert process.stdout is not None
-        try:
-            _send(process.stdin, work)
-            kind, found = _receive(process.stdout)
-        except (OSError, EOFError):
-            raise RuntimeError("the process that fits and draws maps has ended") from None
-        finally:
-            if self._closed:
-                process.stdin.close()
-                process.stdout.close()
+        with self._using:
+            process = self._running()
+            assert process.stdin is not None
+            assert process.stdout is not None
+            try:
+                _send(process.stdin, work)
+                kind, found = _receive(process.stdout)
+            except (OSError, EOFError):
+                raise RuntimeError("the process that fits and draws maps has ended") from None
         if kind == "refused":
             assert isinstance(found, ErrorText)
             raise found.error()
         if kind == "bug":
             raise RuntimeError(found)
         return found
+
+    def _running(self) -> subprocess.Popen[bytes]:
+        """Return the process, started where it does not run."""
+        if self._process is not None and self._process.poll() is None:
+            return self._process
+        if self._process is not None:
+            _let_go(self._process)
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "niente.core.selection.worker"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join(part for part in sys.path if part)},
+        )
+        return self._process
+
+
+def _let_go(process: subprocess.Popen[bytes]) -> None:
+    """Let go of a process that was ended."""
+    process.wait()
+    for pipe in (process.stdin, process.stdout):
+        if pipe is not None:
+            with contextlib.suppress(OSError):  # what it did not read is lost
+                pipe.close()
 
 
 def _send(out: IO[bytes], what: object) -> None:
