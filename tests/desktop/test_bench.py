@@ -242,6 +242,9 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     assert other.stack.currentWidget() is other.page(RunPage)  # it shows what runs
     assert "looking on" in other.windowTitle()
     assert not other.pulse.pace.isEnabled()
+    for name in ("plan.start", "run.pause_now", "run.pause_after", "run.skip", "run.repeat", "run.stop", "run.note"):
+        assert not other.actions_[name].isEnabled()  # nothing that it cannot do
+    assert not other.pulse.stop.isEnabled()
     assert other.actions_["bench.ask"].isEnabled()
     assert not window.actions_["bench.hand_over"].isEnabled()
     other.actions_["bench.ask"].trigger()
@@ -251,6 +254,7 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     qtbot.waitUntil(lambda: "looking on" in window.windowTitle(), timeout=5000)
     qtbot.waitUntil(lambda: "looking on" not in other.windowTitle(), timeout=5000)
     assert other.pulse.pace.isEnabled()
+    qtbot.waitUntil(other.pulse.stop.isEnabled, timeout=5000)
     other.actions_["run.stop"].trigger()
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
     window.close()  # asks nothing: the plan is not its own

@@ -10,7 +10,8 @@ from niente.desktop.session.session import Session
 
 OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
 """Actions on the run list: they act on what is selected there, and only while it shows."""
-OF_A_BOOK = ("run.note", "plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part")
+OF_WHO_COMMANDS = ("run.note", "run.stop")
+OF_A_BOOK = ("plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part")
 UNDER_WAY = ("run.pause_now", "run.pause_after", "run.skip", "run.repeat")
 
 
@@ -35,13 +36,15 @@ class Enabling(QObject):
         commands = bench is not None and not bench.follows and not bench.lost
         paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
-        actions["plan.start"].setEnabled(attached and not busy and not (bench is not None and bench.lost))
+        actions["plan.start"].setEnabled(commands and not busy)
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
-        actions["run.resume"].setEnabled(busy and paused)
+        actions["run.resume"].setEnabled(commands and busy and paused)
         for name in UNDER_WAY:
-            actions[name].setEnabled(busy and not paused)
+            actions[name].setEnabled(commands and busy and not paused)
+        for name in OF_WHO_COMMANDS:
+            actions[name].setEnabled(commands)
         card = session.hands.card
-        if busy and card is not None:
+        if commands and busy and card is not None:
             actions["run.resume"].setEnabled(session.hands.ready())
             actions["run.skip"].setEnabled(card.kind == CardKind.READ)
         for name in OF_THE_LIST:

@@ -141,6 +141,7 @@ class Pulse(QWidget):
         self.stop.ensurePolished()
         self.stop.setMinimumWidth(max(184, self.stop.sizeHint().width()))
         self.stop.clicked.connect(stop.trigger)
+        stop.changed.connect(lambda: self.stop.setEnabled(stop.isEnabled()))
         row.addWidget(self.stop)
 
     def attach(self) -> None:
