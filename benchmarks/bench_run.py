@@ -29,9 +29,9 @@ from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 
 WIDE = "cormorant"
-RUNS, RUN_S = draws(least=2, small=16, full=88), 1800
+RUNS, RUN_S = draws(least=8, small=16, full=88), 1800
 """Half an hour each: 44 hours in full."""
-HOURS, MAX_S = RUNS * RUN_S / 3600.0, float(draws(least=6, small=60, full=300))
+HOURS, MAX_S = RUNS * RUN_S / 3600.0, float(draws(least=8, small=60, full=300))
 GOAL_OPEN_S = 1.0
 
 

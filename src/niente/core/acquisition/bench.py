@@ -12,12 +12,13 @@ from niente.core.acquisition.engine import Engine
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.recovery import InterruptedRun, verdict_on
+from niente.core.acquisition.refusals import insist_cautions_were_read, insist_sheet_fits
 from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.sheeted_rig import SheetedRig
 from niente.core.acquisition.watchdog import Watchdog
 from niente.core.model.cautions import cautions_for
 from niente.core.model.commands import Command, Confirmed
-from niente.core.model.errors import CautionsError, DocumentError, NienteError, RigError
+from niente.core.model.errors import NienteError, RigError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
@@ -157,13 +158,7 @@ class Bench:
     def start(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan. Raises ``RigError`` while another runs, and ``CautionsError`` on a real machine
         whose cautions nobody has read yet."""
-        cautions = self.unread_cautions()
-        if cautions:
-            raise CautionsError(
-                f"The cautions for {self.card.title} have not been read yet. {' '.join(cautions)}",
-                safe="Nothing was started.",
-                remedy="Read them, say so, and start again.",
-            )
+        insist_cautions_were_read(self.card, self.unread_cautions())
         with self._wake:
             if self.busy or self._sampler.abandoned:
                 raise RigError(
@@ -233,19 +228,7 @@ class Bench:
 
     def check_sheet(self, sheet: RigSheet) -> None:
         """Raise what ``take_sheet`` would raise, and take nothing."""
-        found = self._sheeted.problems(sheet)
-        if found:
-            raise DocumentError(
-                f"The machine cannot be described like that: {'; '.join(found)}.",
-                safe="Its sheet is as it was.",
-                remedy="Choose values within the maker's limits and the rig's ranges.",
-            )
-        if self.busy or self._sampler.abandoned:
-            raise RigError(
-                "A plan is running on this machine as it is.",
-                safe="The plan goes on; the machine is as it was.",
-                remedy="Stop the plan, or wait for its end, then change the machine.",
-            )
+        insist_sheet_fits(self._sheeted.problems(sheet), plan_runs=self.busy or self._sampler.abandoned)
 
     def unread_cautions(self) -> tuple[str, ...]:
         """Return the cautions that stand before a start; none where they were read, or the machine is simulated."""

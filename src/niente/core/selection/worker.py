@@ -24,7 +24,7 @@ from niente.core.model.setting import Setting
 from niente.core.selection.answer import Answer, work_out
 
 LENGTH = struct.Struct("<Q")
-NICE = 5
+NICE = 10
 """It gives way to what paints and samples."""
 
 

@@ -28,7 +28,7 @@ from niente.core.serving.server import BenchServer
 from niente.core.storage.log_files import start_log
 
 LOG = logging.getLogger(__name__)
-NICE = 5
+NICE = 10
 """A simulated machine harms nobody by waiting: its bench gives way to whoever paints what it says."""
 SWITCH_S = 0.001
 """How long one thread may keep the interpreter: what decides must not keep the sampler waiting."""

@@ -10,9 +10,10 @@ import msgspec
 
 from niente import __version__
 from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Hearer
+from niente.core.acquisition.refusals import insist_cautions_were_read, insist_sheet_fits
 from niente.core.model.cautions import cautions_for
 from niente.core.model.commands import Command, WhenLost
-from niente.core.model.errors import BookError, CautionsError, DocumentError, ErrorText, RigError
+from niente.core.model.errors import BookError, ErrorText, RigError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
@@ -146,13 +147,7 @@ class RemoteBench:
         """Run what is left of a plan. Raises ``RigError`` while another runs, and ``CautionsError`` on a real machine
         whose cautions nobody has read yet."""
         self._insist_on_command()
-        cautions = self.unread_cautions()
-        if cautions:
-            raise CautionsError(
-                f"The cautions for {self.card.title} have not been read yet. {' '.join(cautions)}",
-                safe="Nothing was started.",
-                remedy="Read them, say so, and start again.",
-            )
+        insist_cautions_were_read(self.card, self.unread_cautions())
         if self.busy:
             raise RigError("The bench is busy.", remedy="Stop the plan that runs first.")
         self.busy = True
@@ -201,19 +196,7 @@ class RemoteBench:
     def check_sheet(self, sheet: RigSheet) -> None:
         """Raise what ``take_sheet`` would raise, and take nothing."""
         self._insist_on_command()
-        found = problems(sheet, self.own_card)
-        if found:
-            raise DocumentError(
-                f"The machine cannot be described like that: {'; '.join(found)}.",
-                safe="Its sheet is as it was.",
-                remedy="Choose values within the maker's limits and the rig's ranges.",
-            )
-        if self.busy:
-            raise RigError(
-                "A plan is running on this machine as it is.",
-                safe="The plan goes on; the machine is as it was.",
-                remedy="Stop the plan, or wait for its end, then change the machine.",
-            )
+        insist_sheet_fits(problems(sheet, self.own_card), plan_runs=self.busy)
 
     def unread_cautions(self) -> tuple[str, ...]:
         """Return the cautions that stand before a start; none where they were read, or the machine is simulated."""

@@ -1,6 +1,7 @@
 """The window: passage, message bar, pages, margin and pulse."""
 
 from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
 from typing import TypeVar
 
@@ -34,6 +35,8 @@ from niente.desktop.widgets.labels import rule, upright_rule
 
 SOON_MS = 25
 """Passage and margin follow what a session says after the page does, in a turn of their own."""
+SOLVERS = "scipy.optimize"
+"""What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
 WORDS_MS = 250
 """Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
@@ -224,6 +227,7 @@ class Window(QMainWindow):
         from niente.desktop.pages.rig.page import RigPage
         from niente.desktop.pages.run.page import RunPage
 
+        import_module(SOLVERS)
         parts = (self.session, self.actions_, self.look)
         rig = RigPage(*parts)
         self.pages = [

@@ -3,7 +3,6 @@
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from importlib import import_module
 from pathlib import Path
 
 import msgspec
@@ -17,9 +16,6 @@ from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
 from niente.core.selection.answer import work_out
 from niente.core.selection.worker import AnalysisWorker
-
-SOLVERS = "scipy.optimize"
-"""What pages need for a prediction; it takes a second to import, which is then over before anybody asks for one."""
 
 
 class MapResult(msgspec.Struct, frozen=True):
@@ -98,8 +94,6 @@ class Analyst(QObject):
     def _answer(self, number: int, book: Path, limits: Limits) -> None:
         if number != self._newest:
             return
-        if self._worker is not None:
-            import_module(SOLVERS)
         self.working.emit(True)
         try:
             answer = work_out(book, limits, self._known) if self._worker is None else self._worker.answer(book, limits)
