@@ -1,6 +1,7 @@
 """The bench's process: whether a load is ever on with nobody looking, how soon a guard acts beside other work, how soon a
 client is there, and what it costs that somebody looks on."""
 
+import datetime
 import math
 import shutil
 import subprocess
@@ -90,10 +91,11 @@ class Arrivals:
 
 
 def hurried(plan: Plan) -> Plan:
-    """The same plan with runs of some seconds."""
+    """The same plan with runs of some seconds, whatever was measured before."""
+    now = datetime.datetime.now(datetime.UTC).isoformat()
     rule = Exposure(8.0, 8.0)
     entries = [msgspec.structs.replace(one, exposure=rule) if isinstance(one, Step) else one for one in plan.entries]
-    return msgspec.structs.replace(plan, entries=tuple(entries))
+    return msgspec.structs.replace(plan, entries=tuple(entries), since=now)
 
 
 def longest_gap(card: RigCard, template: TemplateName, rig: SimulatedRig, book: Path) -> float:
