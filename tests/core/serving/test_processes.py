@@ -185,7 +185,7 @@ def test_a_bench_that_is_told_to_end_restores_first(reach: Reach, tmp_path: Path
     assert "told to end" in ear.of(BenchLost)[0].text  # type: ignore[union-attr]
     assert not ear.of(MadeSafe)
     book = BookReader(tmp_path / "b.niente")
-    assert [run.outcome for run in book.runs()] == ["stopped"]
+    assert [(run.outcome, run.reason) for run in book.runs()] == [("stopped", "stopped, since the bench was told to end")]
     book.close()
 
 

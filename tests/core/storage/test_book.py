@@ -2,6 +2,7 @@
 
 import sqlite3
 import subprocess
+import time
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ from niente.core.acquisition.recovery import close_open_runs
 from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
 from niente.core.model.project import Limits
+from niente.core.model.records import FrameTaken
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
@@ -146,6 +148,32 @@ def test_a_full_disk_ends_the_plan_and_leaves_the_rig_safe(tmp_path: Path, card:
     time_s, _ = book.frames(book.runs()[0])
     assert np.array_equal(np.diff(time_s), np.ones(time_s.shape[0] - 1))  # no gap
     book.close()
+
+
+def test_a_book_that_is_gone_ends_the_plan_and_may_be_put_back(tmp_path: Path, card: RigCard) -> None:
+    """The folder goes in the middle of a run, and comes back: every sample is there."""
+    watcher, again = Watcher(), Watcher()
+    folder, away = tmp_path / "books", tmp_path / "away"
+    rig = larkspur_rig(pace=600.0)
+    bench = open_bench(rig, folder / "b.niente", watcher.hear)
+    bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=40000.0), Limits())
+    end = time.monotonic() + 20.0
+    while len(watcher.of(FrameTaken)) < 300 and time.monotonic() < end:
+        time.sleep(0.01)
+    folder.rename(away)
+    ended = watcher.end()
+    assert ended.error is not None
+    assert "is gone" in ended.error.happened
+    assert rig.setting == card.safe
+    away.rename(folder)
+    bench.close()
+    bench = open_bench(larkspur_rig(), folder / "b.niente", again.hear)
+    book = BookReader(folder / "b.niente")
+    time_s, _ = book.frames(book.runs()[0])
+    told = [one.frame.time_s for one in watcher.of(FrameTaken) if one.run_id is not None]
+    assert time_s.tolist() == told
+    book.close()
+    bench.close()
 
 
 def test_a_read_only_place_is_said_to_be_one(sweep_copy: Path, tmp_path: Path) -> None:

@@ -16,6 +16,7 @@ from niente.core.acquisition.refusals import insist_cautions_were_read, insist_s
 from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.sheeted_rig import SheetedRig
 from niente.core.acquisition.watchdog import Watchdog
+from niente.core.acquisition.watching import BY_PERSON
 from niente.core.model.cautions import cautions_for
 from niente.core.model.commands import Command, Confirmed
 from niente.core.model.errors import NienteError, RigError
@@ -209,10 +210,10 @@ class Bench:
         if self.busy:
             self._engine.other_plan = plan
 
-    def stop(self) -> None:
-        """Stop what runs and restore; where nothing runs, make the rig safe all the same."""
+    def stop(self, words: str = BY_PERSON) -> None:
+        """Stop what runs and restore; where nothing runs, make the rig safe all the same. ``words`` say who wanted it."""
         if self.busy:
-            self._sampler.stop_plan()
+            self._sampler.stop_plan(words)
         else:
             self.rig.make_safe()
 
@@ -254,7 +255,8 @@ class Bench:
 
     def close(self, wait_s: float = 10.0) -> None:
         """Stop what runs, make the rig safe, let go of rig and book."""
-        self.stop()
+        if not self._sampler.stops:
+            self.stop()
         with self._wake:
             self._closing = True
             self._wake.notify_all()

@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
-from niente.core.acquisition.watching import Batch, Interruption, Watch, got_out, shut_down
+from niente.core.acquisition.watching import BY_PERSON, Batch, Interruption, Watch, got_out, shut_down
 from niente.core.analysis.evidence import FAILURES
 from niente.core.model.errors import RigError
 from niente.core.model.frame import Frame
@@ -62,14 +62,17 @@ class Sampler:
         self._silent_since: float | None = None
         self._by_hand: list[tuple[int, str]] = []
         self._card = rig.describe()
+        self._turn = threading.RLock()
+        """Held while a sample is looked at and recorded: what it belongs to does not change meanwhile."""
         self._change = threading.Condition(threading.RLock())
+        """Held for moments only, since whoever hears of a record may give a command."""
         self._calls: deque[tuple[Callable[[], Any], Future[Any]]] = deque()
         self._watch: Watch | None = None
         self._frames: deque[Frame] = deque()
         self._interruption: Interruption | None = None
         self._wanted, self._until_s = 0, math.inf
         self._attention = False
-        self._stopping = False
+        self._stopping, self._stop_words = False, BY_PERSON
         self._closing = False
         self._last_error = ""
         self._thread = threading.Thread(target=self._serve, name="niente-sampler", daemon=True)
@@ -113,11 +116,16 @@ class Sampler:
             self._attention = True
             self._change.notify_all()
 
-    def stop_plan(self) -> None:
+    def stop_plan(self, words: str = BY_PERSON) -> None:
         """End what runs: the load goes off with the next turn, whatever is being decided; ``advance`` then says so."""
         with self._change:
-            self._stopping = True
+            self._stopping, self._stop_words = True, words
             self._change.notify_all()
+
+    @property
+    def stops(self) -> bool:
+        """Whether a stop was wanted that nothing ended by yet."""
+        return self._stopping
 
     def forget_stop(self) -> None:
         """Forget a stop that came after the last plan's end: it is not for the next one."""
@@ -193,7 +201,7 @@ class Sampler:
 
     def idle(self) -> None:
         """Hold samples against nothing any more."""
-        with self._change:
+        with self._turn, self._change:
             self._watch = None
             self._frames.clear()
             self._change.notify_all()
@@ -204,7 +212,7 @@ class Sampler:
         ``fresh``: what stood under the last load does not count against this one. What ended sampling between two runs
         stays for the next ``advance``.
         """
-        with self._change:
+        with self._turn, self._change:
             if fresh:
                 guards.begin()
             self._watch = Watch(run_id, setting, guards, acts)
@@ -295,7 +303,7 @@ class Sampler:
         if self._stopping and self.stoppable:
             self._rig.make_safe()
             self._stopping = False
-            self._interrupt(Interruption(error=StopPlan("stopped by the person at the bench", RunOutcome.STOPPED)))
+            self._interrupt(Interruption(error=StopPlan(self._stop_words, RunOutcome.STOPPED)))
 
     def _waits(self) -> bool:
         """Wait until a sample is due that the rig does not time itself; return whether there is something else to do first."""
@@ -313,7 +321,7 @@ class Sampler:
     def _take(self, frame: Frame) -> None:
         """Guard a sample, record it, and hand it on."""
         self._silent_since = None
-        with self._change:
+        with self._turn:
             watch = self._watch
             frame = self._read_by_cable(frame)
             gap_s, self.time_s = frame.time_s - self.time_s, frame.time_s
@@ -322,11 +330,12 @@ class Sampler:
                 return
             ended = self._look(watch, frame, gap_s)
             watch.begun = True
-            self._frames.append(frame)
-            if ended is not None:
-                self._end_with(ended)
-            elif self._enough():
-                self._change.notify_all()
+            with self._change:
+                self._frames.append(frame)
+                if ended is not None:
+                    self._end_with(ended)
+                elif self._enough():
+                    self._change.notify_all()
 
     def _look(self, watch: Watch, frame: Frame, gap_s: float) -> Interruption | None:
         """Act on what a sample shows, load first; then record the sample and what it showed."""

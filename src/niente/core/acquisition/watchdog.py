@@ -1,5 +1,6 @@
 """The watchdog: a thread that acts when the sampler is not heard of. It never waits for the rig itself."""
 
+import logging
 import threading
 import time
 from collections.abc import Callable
@@ -7,6 +8,7 @@ from collections.abc import Callable
 from niente.core.acquisition.sampler import Sampler
 
 LOOK_S = 0.2
+LOG = logging.getLogger(__name__)
 
 
 class Watchdog:
@@ -34,7 +36,10 @@ class Watchdog:
 
     def _watch(self) -> None:
         while not self._stopping.wait(min(LOOK_S, self.hang_limit_s / 4)):
-            self._on_look()
+            try:
+                self._on_look()
+            except Exception:
+                LOG.exception("the watchdog could not say that it looks")
             silent_s = time.monotonic() - self._sampler.beat_s
             if silent_s > self.hang_limit_s and not self._sampler.abandoned:
                 self._sampler.abandoned = True

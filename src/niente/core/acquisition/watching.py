@@ -9,6 +9,8 @@ from niente.core.model.frame import Frame, RigEvent, RigEventKind
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 
+BY_PERSON = "stopped by the person at the bench"
+
 
 class Interruption(msgspec.Struct, frozen=True):
     """What ended sampling before anybody wanted it to end: a guard, a failure of the machine, a gap of so many seconds, or an
@@ -40,7 +42,7 @@ class Watch(msgspec.Struct):
 
 def got_out(abandoned: bool) -> StopPlan:
     """Return what ends a plan whose rig was given up, or whose bench is closing."""
-    words = "the rig did not answer" if abandoned else "stopped by the person at the bench"
+    words = "the rig did not answer" if abandoned else BY_PERSON
     return StopPlan(words, RunOutcome.STOPPED)
 
 

@@ -30,6 +30,8 @@ from niente.core.storage.log_files import start_log
 LOG = logging.getLogger(__name__)
 NICE = 10
 """A simulated machine harms nobody by waiting: its bench gives way to whoever paints what it says."""
+ENDED_ALONE = "The bench ended: nobody looked on, and nothing ran."
+ENDED_AS_TOLD = "The bench was told to end. The machine is restored, and every sample is kept."
 SWITCH_S = 0.001
 """How long one thread may keep the interpreter: what decides must not keep the sampler waiting."""
 
@@ -49,6 +51,8 @@ class Guardian:
     def __init__(self, spec: SafeSpec) -> None:
         self._spec = spec
         self._pipe = -1
+        self._using = threading.Lock()
+        self._ended = False
         self._process: subprocess.Popen[bytes] | None = None
         self._start()
 
@@ -66,22 +70,26 @@ class Guardian:
 
     def pulse(self) -> None:
         """Say that this process lives; a guardian that is gone is replaced."""
-        try:
-            os.write(self._pipe, PULSE)
-        except BlockingIOError:
-            return  # it is slow to read: what it has not read tells it enough
-        except OSError:
-            LOG.warning("the guardian is gone; another one is started")
-            os.close(self._pipe)
-            if self._process is not None:
-                self._process.wait(1.0)
-            self._start()
+        with self._using:
+            if self._ended:
+                return
+            try:
+                os.write(self._pipe, PULSE)
+            except BlockingIOError:
+                return  # it is slow to read: what it has not read tells it enough
+            except OSError:
+                LOG.warning("the guardian is gone; another one is started")
+                os.close(self._pipe)
+                if self._process is not None:
+                    self._process.wait(1.0)
+                self._start()
 
     def end(self) -> None:
         """Say that this process ends in order."""
-        with contextlib.suppress(OSError):
+        with self._using, contextlib.suppress(OSError):
+            self._ended = True
             os.write(self._pipe, GOODBYE)
-        os.close(self._pipe)
+            os.close(self._pipe)
 
 
 def _own_session() -> int:
@@ -163,8 +171,11 @@ def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
         if fresh:
             _take_back(wanted.book)
         raise
-    ended = "The bench ended: nobody looked on, and nothing ran."
-    try:
+    with contextlib.ExitStack() as ending:  # the last first, and each whatever becomes of the others
+        ending.callback(bus.close)
+        ending.callback(lambda: guardians[0].end() if guardians else None)
+        ending.callback(lambda: server.close(ENDED_AS_TOLD if server.told_to_end else ENDED_ALONE))
+        ending.callback(bench.close)
         guardians.append(Guardian(spec_of(bench, wanted.silent_s)))
         if bench.card.simulated:
             os.nice(NICE)
@@ -172,16 +183,10 @@ def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
         server.listen(path)
         start.say(Report(ready=str(path)))
         start.over()
-        told = _end_when_told(server)
+        _end_when_told(server)
         server.wait_until_over()
-        if told:
-            ended = "The bench was told to end. The machine is restored, and every sample is kept."
-    finally:
-        bench.close()
-        server.close(ended)
-        for guardian in guardians:
-            guardian.end()
-        bus.close()
+        if server.told_to_end:
+            bench.stop("stopped, since the bench was told to end")
 
 
 def _take_back(book: Path) -> None:
@@ -204,18 +209,15 @@ def spec_of(bench: Bench, silent_s: float) -> SafeSpec:
     return SafeSpec(book, driver or Driver(card.name), seed, card.simulated, silent_s, card.title)
 
 
-def _end_when_told(server: BenchServer) -> list[int]:
-    """Stop and restore on SIGTERM and at log-out; the list that is returned is filled when that happens."""
-    told: list[int] = []
+def _end_when_told(server: BenchServer) -> None:
+    """Stop and restore on SIGTERM and at log-out."""
 
     def end(number: int, _: object) -> None:
-        told.append(number)
-        server.over.set()
+        server.told_to_end = True  # and nothing else: a lock may be held where the signal came
 
     signal.signal(signal.SIGTERM, end)
     signal.signal(signal.SIGHUP, end)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a terminal's Ctrl+C is for the client there
-    return told
 
 
 def log_record(record: Record) -> None:

@@ -86,6 +86,8 @@ class BenchServer:
         self._alone_since = time.monotonic()
         self.over = threading.Event()
         """Set once the bench is to end."""
+        self.told_to_end = False
+        """The same, for a signal: it sets this and nothing else."""
 
     # -- the bench's side --------------------------------------------------------------------------------------
 
@@ -100,6 +102,9 @@ class BenchServer:
                     self._drop(client, "it took nothing for too long")
         if isinstance(record, HandCardShown) and record.card is not None and record.card.readings:
             threading.Thread(target=self._tell_meters, name="niente-meters", daemon=True).start()
+
+    def _ends(self) -> bool:
+        return self.told_to_end or self.over.is_set()
 
     def alone(self) -> bool:
         """Return whether nobody looks on."""
@@ -124,7 +129,7 @@ class BenchServer:
 
     def wait_until_over(self) -> None:
         """Wait until the bench is to end: it was told to, or nobody looks on and nothing runs."""
-        while not self.over.wait(LOOK_S):
+        while not (self.told_to_end or self.over.wait(LOOK_S)):
             with self._order:
                 bench = self._bench
                 if self._clients or (bench is not None and bench.busy):
@@ -203,7 +208,7 @@ class BenchServer:
                 safe="The bench there goes on.",
                 remedy="End it with the Niente that started it, then open the book again.",
             )
-        if self._bench is None or self.over.is_set():
+        if self._bench is None or self._ends():
             return RigError("The bench is closing.", remedy="Open the book again in a moment.")
         return None
 
@@ -278,7 +283,7 @@ class BenchServer:
         bench = self._bench
         if bench is None or not commanded:
             return
-        if client.left is None and not self.over.is_set():
+        if client.left is None and not self._ends():
             LOG.warning("the commanding client ended without a word; the bench is to %s", client.when_lost)
         stop = client.left.stop if client.left is not None else client.when_lost == WhenLost.STOP
         if stop and alone:
@@ -368,7 +373,7 @@ class BenchServer:
     def _tell_meters(self) -> None:
         """While a card asks for readings, tell what a simulated machine's meters show."""
         bench = self._bench
-        while bench is not None and bench.open_card is not None and bench.card.simulated and not self.over.is_set():
+        while bench is not None and bench.open_card is not None and bench.card.simulated and not self._ends():
             with self._order:
                 for client in self._clients:
                     with contextlib.suppress(OutboxFullError):

@@ -59,6 +59,15 @@ def cannot_write(book: Path, error: Exception) -> BookError:
     )
 
 
+def book_gone(book: Path) -> BookError:
+    """Return the error for a book that is not where it was when it was opened."""
+    return BookError(
+        f"The book {book} is gone: it was moved or deleted, or its disk was taken away.",
+        safe="What was measured since then waits in memory; the rig has its safe setting.",
+        remedy="Put it back where it was, then go on; what waits is written first.",
+    )
+
+
 def open_for_writing(path: Path) -> sqlite3.Connection:
     """Open or make a book for writing; its lock is held by the caller. Raises ``BookError``."""
     fresh = not path.exists() or path.stat().st_size == 0

@@ -17,7 +17,7 @@ from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.storage.connection import Transaction, WriterLock, cannot_write, open_for_writing
+from niente.core.storage.connection import Transaction, WriterLock, book_gone, cannot_write, open_for_writing
 
 RIG = "rig"
 """The kind of document that holds a rig card; a run belongs to the latest."""
@@ -132,6 +132,7 @@ class BookWriter:
         """Commit what is added inside as a whole, or nothing of it. Raises ``BookError``."""
         with self._guard:
             self.flush()
+            self._insist_on_place()
             try:
                 with Transaction(self._link):
                     self._together = True
@@ -146,6 +147,7 @@ class BookWriter:
         with self._guard:
             if not self._waiting:
                 return
+            self._insist_on_place()
             frames_id = self._frames_id
             try:
                 with Transaction(self._link):
@@ -204,6 +206,11 @@ class BookWriter:
             "INSERT INTO record (frames_id, written_at, kind, body) VALUES (?, ?, ?, ?)",
             [(self._frames_id, line.written_at, line.kind, line.body) for line in lines],
         )
+
+    def _insist_on_place(self) -> None:
+        """Raise ``BookError`` where the book is not where it was: SQLite would go on writing into what nobody finds again."""
+        if not self.path.exists():
+            raise book_gone(self.path)
 
     def _now(self) -> float:
         """Return the wall's time, which in a book never goes back: a clock that is set back must not make runs older than
