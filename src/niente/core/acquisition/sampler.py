@@ -155,7 +155,7 @@ class Sampler:
         answer: Future[Answer] = Future()
         with self._change:
             if self.abandoned or self._closing:
-                raise got_out(self.abandoned)
+                raise got_out(self.abandoned, self._stop_words)
             self._calls.append((work, answer))
             self._change.notify_all()
         while True:
@@ -165,9 +165,9 @@ class Sampler:
                 if answer.done():
                     raise  # it was the work that timed out
                 if self.abandoned or not self._thread.is_alive():
-                    raise got_out(self.abandoned) from None
+                    raise got_out(self.abandoned, self._stop_words) from None
             except CancelledError:
-                raise got_out(self.abandoned) from None
+                raise got_out(self.abandoned, self._stop_words) from None
 
     def apply(self, whole: Setting) -> str | None:
         """Put a setting in force; return in words what is left for hands."""
@@ -246,7 +246,7 @@ class Sampler:
         whatever error it was."""
         with self._change:
             if self._gets_out():
-                raise got_out(self.abandoned)
+                raise got_out(self.abandoned, self._stop_words)
             ended, self._interruption = self._interruption, None
         if ended is not None and ended.error is not None:
             raise ended.error

@@ -40,9 +40,9 @@ class Watch(msgspec.Struct):
     begun: bool = False
 
 
-def got_out(abandoned: bool) -> StopPlan:
-    """Return what ends a plan whose rig was given up, or whose bench is closing."""
-    words = "the rig did not answer" if abandoned else BY_PERSON
+def got_out(abandoned: bool, words: str) -> StopPlan:
+    """Return what ends a plan whose rig was given up, or whose bench is closing, for a reason in words."""
+    words = "the rig did not answer" if abandoned else words
     return StopPlan(words, RunOutcome.STOPPED)
 
 

@@ -231,8 +231,8 @@ class Session(QObject):
         return self.sheets.now
 
     def busy(self) -> bool:
-        """Whether a plan runs."""
-        return self.bench is not None and self.bench.busy
+        """Whether a plan runs, as far as was heard here: what the bench said last may still be on its way to the pages."""
+        return self.bench is not None and (self.bench.busy or self._running is not None)
 
     def running_index(self) -> int | None:
         """Return the index of the run under way among the plan's runs; ``None`` where none is."""
