@@ -19,12 +19,15 @@ from niente.core.model.errors import BookError, RigError
 from niente.core.model.project import Limits
 from niente.core.model.records import MadeSafe, PlanEnded, PlanStarted, RunOpened, SamplesTaken
 from niente.core.model.setting import Setting
+from niente.core.planning.templates import default_project
 from niente.core.serving.channel import LENGTH
+from niente.core.serving.process import take_back
 from niente.core.serving.remote_bench import RemoteBench
 from niente.core.serving.run_folder import socket_of
 from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.core.storage.reader import BookReader
-from tests.conftest import short_plan
+from niente.core.storage.writer import BookWriter
+from tests.conftest import larkspur_rig, short_plan
 from tests.core.serving.conftest import ROOT, THIRD, Ear, process_of, runs, until
 from tests.core.serving.starter import long_plan
 
@@ -246,6 +249,23 @@ def test_what_is_cancelled_leaves_nothing(tmp_path: Path) -> None:
     assert not list(tmp_path.glob("b.niente*"))
 
 
+def test_only_a_book_that_nobody_has_and_that_holds_nothing_is_taken_back(tmp_path: Path, sweep_copy: Path) -> None:
+    """A bench that could not be opened beside one that just made the same book must not remove it."""
+    made, theirs = tmp_path / "made.niente", tmp_path / "theirs.niente"
+    BookWriter(made).close()
+    writer = BookWriter(theirs)
+    for book in (made, theirs, sweep_copy, tmp_path / "none.niente"):
+        take_back(book)
+    assert not list(tmp_path.glob("made.niente*")) + list(tmp_path.glob("none.niente*"))
+    assert theirs.exists()
+    assert sweep_copy.exists()
+    assert len(BookReader(sweep_copy).runs()) > 40
+    writer.add_document("project", default_project(larkspur_rig().describe()))
+    writer.close()
+    take_back(theirs)
+    assert theirs.exists()  # somebody's project is in it
+
+
 @pytest.mark.parametrize("how", ["a link", "open to others"])
 def test_a_run_time_folder_that_is_not_ones_own_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, how: str) -> None:
     monkeypatch.delenv("XDG_RUNTIME_DIR")
@@ -263,7 +283,6 @@ def test_a_run_time_folder_that_is_not_ones_own_is_refused(tmp_path: Path, monke
 
 def test_a_book_that_another_program_writes_is_said_to_be_busy(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from niente.core.serving import starting
-    from niente.core.storage.writer import BookWriter
 
     monkeypatch.setattr(starting, "REACHED_S", 0.2)
     writer = BookWriter(tmp_path / "b.niente")

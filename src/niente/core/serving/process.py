@@ -17,7 +17,7 @@ import msgspec
 from niente import __version__
 from niente.core.acquisition.attachment import Driver, attach, card_and_driver
 from niente.core.acquisition.bench import Bench
-from niente.core.model.errors import ErrorText, NienteError
+from niente.core.model.errors import BookError, ErrorText, NienteError
 from niente.core.model.records import BenchFailed, Listener, Record, WarningRaised
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.core.serving.desktop_words import DesktopWords
@@ -25,7 +25,10 @@ from niente.core.serving.guardian import GOODBYE, PULSE, SILENT_S
 from niente.core.serving.making_safe import SafeSpec
 from niente.core.serving.run_folder import digest_of, socket_of
 from niente.core.serving.server import BenchServer
+from niente.core.storage.connection import WriterLock
 from niente.core.storage.log_files import start_log
+from niente.core.storage.notes import notes_in
+from niente.core.storage.reader import BookReader
 
 LOG = logging.getLogger(__name__)
 NICE = 10
@@ -169,7 +172,7 @@ def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
         bench = open_here(wanted, hear, pulse, lambda text: start.say(Report(progress=text)))
     except BaseException:
         if fresh:
-            _take_back(wanted.book)
+            take_back(wanted.book)
         raise
     with contextlib.ExitStack() as ending:  # the last first, and each whatever becomes of the others
         ending.callback(bus.close)
@@ -189,10 +192,32 @@ def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
             bench.stop("stopped, since the bench was told to end")
 
 
-def _take_back(book: Path) -> None:
-    """Remove a book that was only being made: nothing was ever measured into it."""
-    for name in (book.name, f"{book.name}-wal", f"{book.name}-shm", f"{book.name}-lock"):
-        book.with_name(name).unlink(missing_ok=True)
+def take_back(book: Path) -> None:
+    """Remove a book that was only being made: one that nobody else has, and that holds nothing of anybody's."""
+    try:
+        lock = WriterLock(book)
+    except BookError:  # another bench has it, which may have made it
+        return
+    try:
+        if not book.exists() or _holds_nothing(book):
+            for name in (book.name, f"{book.name}-wal", f"{book.name}-shm", f"{book.name}-lock"):
+                book.with_name(name).unlink(missing_ok=True)
+    finally:
+        lock.release()
+
+
+def _holds_nothing(book: Path) -> bool:
+    """Return whether a book has no run, plan, project or note."""
+    try:
+        reader = BookReader(book)
+    except BookError:
+        return False
+    try:
+        return not (reader.runs() or reader.plans() or reader.project() or notes_in(reader))
+    except BookError:
+        return False
+    finally:
+        reader.close()
 
 
 def _end_at_once(number: int, _: object) -> None:
