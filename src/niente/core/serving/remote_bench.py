@@ -25,12 +25,10 @@ from niente.core.model.records import (
     ProjectSaved,
     Record,
     RigCardChanged,
-    StateChanged,
     WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, problems
-from niente.core.model.states import BenchState
 from niente.core.serving.catching_up import missed_samples, runs_so_far, word_of_guardian
 from niente.core.serving.channel import ChannelError, MessageChannel, decoder_for
 from niente.core.serving.messages import (
@@ -98,7 +96,6 @@ class RemoteBench:
         self.shown: dict[str, float] = {}
         self.open_card: HandCard | None = None
         """The card that hands are at, as far as was told."""
-        self._state = BenchState.IDLE
         self._commands = welcome.commands
         self._left = False
         self._gone = threading.Event()
@@ -351,8 +348,6 @@ class RemoteBench:
                 self.card, self.own_card = card, own_card or self.own_card
             case ProjectSaved(project):
                 self.project = project
-            case StateChanged(state):
-                self._state = state
             case _:
                 return
 

@@ -157,16 +157,6 @@ class BookReader:
         row = self._link.execute("SELECT max(id) FROM run").fetchone()
         return int(row[0] or 0)
 
-    def frames_after(self, run: RunRecord, row_id: int) -> tuple[int, Array]:
-        """Return the samples of a run that were written after a row of the book, times first, ``(n, 1 + channels)``, and the
-        row to go on from."""
-        blocks = self._link.execute("SELECT id, data FROM frames WHERE run_id = ? AND id > ? ORDER BY id", (run.id, row_id))
-        last, parts = row_id, []
-        for number, data in blocks:
-            last = number
-            parts.append(data)
-        return last, np.frombuffer(b"".join(parts), dtype="<f8").reshape(-1, 1 + len(run.channels))
-
     def frames(self, run: RunRecord) -> tuple[Array, Array]:
         """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
         blocks = self._link.execute("SELECT data FROM frames WHERE run_id = ? ORDER BY id", (run.id,))
