@@ -235,9 +235,9 @@ class Engine:
         if closing.outcome == RunOutcome.DONE:
             self.sampler.watch(None, whole, self._guards, fresh=False)
         else:
-            self.sampler.idle()
             with contextlib.suppress(StopPlan, NienteError):  # a bench that is closing has ended the load already
                 self.sampler.stop()
+            self.sampler.idle()  # no sooner: guards look on while the load is still on
         record = RunClosed(opened.run_id, opened.index, closing.outcome, closing.reason, self.sampler.time_s, opened.kind)
         self._publish(record)
 
@@ -334,8 +334,8 @@ class Engine:
 
     def _wait_for_hands(self, card: HandCard) -> None:
         """Show a card and wait, with the load off, until it is confirmed; the book has both."""
-        self.sampler.idle()
         self.sampler.stop()
+        self.sampler.idle()
         self._show(card)
         while self._read is None:
             self.sampler.rest(LOOK_S)

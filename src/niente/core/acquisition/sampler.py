@@ -128,9 +128,9 @@ class Sampler:
         return self._stopping
 
     def forget_stop(self) -> None:
-        """Forget a stop that came after the last plan's end: it is not for the next one."""
+        """Forget a stop, and whatever else ended sampling, that came after the last plan's end: it is not for the next one."""
         with self._change:
-            self._stopping = False
+            self._stopping, self._interruption = False, None
 
     def abandon(self) -> None:
         """Give the rig up: whoever waits for it gets out. Called by the watchdog; takes no lock, since the thread that
@@ -196,8 +196,8 @@ class Sampler:
 
     def make_safe(self) -> None:
         """Load off, safe setting back, idle from here on; never raises."""
-        self.idle()
         self._rig.make_safe()
+        self.idle()
 
     def idle(self) -> None:
         """Hold samples against nothing any more."""
