@@ -23,7 +23,6 @@ from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.science.dynamics import Scale
-from niente.core.selection.worker import AnalysisWorker
 from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
@@ -75,7 +74,7 @@ def _window(folder: Path, app: QApplication) -> Window:
     book = folder / "sweep.niente"
     _sweep(book)
     preferences = Preferences(folder / "window.ini")
-    window = Window(Session(worker=AnalysisWorker()), look_of(app, preferences), preferences)
+    window = Window(Session(own_processes=True), look_of(app, preferences), preferences)
     window.show()
     window.session.open(lambda progress, hear: (reach_bench(book, hear, BenchOptions("larkspur", seed=3)), None), start=False)
     end = time.monotonic() + 60

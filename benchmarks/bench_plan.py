@@ -23,7 +23,6 @@ from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import default_project, first_question, plan_for
 from niente.core.rigs.registry import open_rig, shipped
-from niente.core.selection.worker import AnalysisWorker
 from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
@@ -73,7 +72,7 @@ def _edits(book: Path, folder: Path) -> tuple[float, float, int]:
     app = make_app([])
     sys.setswitchinterval(SWITCH_S)
     preferences = Preferences(folder / "window.ini")
-    window = Window(Session(worker=AnalysisWorker()), look_of(app, preferences), preferences)
+    window = Window(Session(own_processes=True), look_of(app, preferences), preferences)
     window.show()
     options = BenchOptions("larkspur", seed=3, pace=60.0)
     window.session.open(lambda progress, hear: (reach_bench(book, hear, options), None), start=False)

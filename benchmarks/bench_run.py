@@ -20,7 +20,6 @@ from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.selection.worker import AnalysisWorker
 from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.core.storage.writer import BookWriter
 from niente.desktop.app.main import look_of, make_app
@@ -75,7 +74,7 @@ def _until_shown(book: Path, folder: Path) -> float:
     """Return how long it takes until a window that stands shows a book: the bench attached, the pages made."""
     app = make_app([])
     preferences = Preferences(folder / "window.ini")
-    window = Window(Session(worker=AnalysisWorker()), look_of(app, preferences), preferences)
+    window = Window(Session(own_processes=True), look_of(app, preferences), preferences)
     window.show()
     app.processEvents()
     start = time.perf_counter()

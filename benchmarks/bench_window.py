@@ -13,7 +13,6 @@ from PySide6.QtCore import QTimer
 from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.model.plan import Plan
-from niente.core.selection.worker import AnalysisWorker
 from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
 from niente.desktop.app.window import NAMES, Window
@@ -68,7 +67,7 @@ def stream(index: int, seconds: float, rig: str | None = None, plan: Plan | None
     sys.setswitchinterval(SWITCH_S)
     with tempfile.TemporaryDirectory() as folder:
         preferences = Preferences(Path(folder) / "window.ini")
-        window = Window(Session(worker=AnalysisWorker()), look_of(app, preferences), preferences)
+        window = Window(Session(own_processes=True), look_of(app, preferences), preferences)
         session = window.session
         window.show()
         book = Path(folder) / "fast.niente"

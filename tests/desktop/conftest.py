@@ -16,13 +16,13 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.core.model.rig_sheet import applied
+from niente.core.selection import answer as analysis
 from niente.core.selection.answer import Answer, work_out
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
-from niente.desktop.session import analyst as analysis
 from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
 from tests.here import BenchHere, serve_here

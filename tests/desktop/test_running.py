@@ -19,7 +19,8 @@ from niente.core.model.records import PlanEnded
 from niente.core.model.rig_card import RigCard
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
-from niente.core.selection.answer import Answer
+from niente.core.selection.answer import Analysis, Answer
+from niente.core.selection.worker import WorkHere
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
@@ -167,7 +168,7 @@ def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: Path
 
 
 def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, PlanEnded], limits: Limits) -> None:
-    analyst = Analyst()
+    analyst = Analyst(WorkHere(Analysis))
     answers: list[Answer] = []
     analyst.answered.connect(answers.append)
     for share in (85.0, 88.0, 91.0):

@@ -15,12 +15,13 @@ from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import Window
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.garbage import GarbageCollection
+from niente.desktop.services.turns import Turns
 from niente.desktop.session import bridge as module
 from niente.desktop.session.bridge import Bridge
 
 
 def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
-    bridge = Bridge()
+    bridge = Bridge(Turns())
     seen: list[str] = []
     threads: set[int] = set()
 
@@ -42,7 +43,7 @@ def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
 def test_a_bench_that_outruns_the_window_waits(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     waits: list[float] = []
     monkeypatch.setattr(time, "sleep", waits.append)
-    bridge = Bridge()
+    bridge = Bridge(Turns())
     for number in range(module.MAX_WAITING):
         bridge.push(WarningRaised(str(number)))
     assert not waits
@@ -55,7 +56,7 @@ def test_a_bench_that_outruns_the_window_waits(qtbot: QtBot, monkeypatch: pytest
 
 
 def test_what_is_stopped_hands_nothing_over(qtbot: QtBot) -> None:
-    bridge = Bridge()
+    bridge = Bridge(Turns())
     seen: list[object] = []
     bridge.arrived.connect(seen.append)
     bridge.push(WarningRaised("late"))

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtGui import QPainter, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
@@ -217,3 +217,22 @@ def test_minutes_are_round_and_few(hours: float) -> None:
     assert 2 <= len(found) <= 10
     steps = np.diff(found)
     assert np.allclose(steps, steps[0])
+
+
+def test_one_drawing_is_one_painting(bench: Bench, traces: Traces, qtbot: QtBot) -> None:
+    """Ranges that are set take effect as a plot paints, which would have it paint once more."""
+    bench.run(1, Setting(sustained_power_w=100.0), "vector", 400)
+    sight = traces.sight
+    assert sight is not None
+    qtbot.wait(50)
+    painted: list[int] = []
+    under = sight.canvas.under
+
+    def paint(painter: QPainter) -> None:
+        painted.append(1)
+        under(painter)
+
+    sight.canvas.under = paint
+    traces.zoom(0.8)
+    qtbot.wait(100)
+    assert painted == [1]

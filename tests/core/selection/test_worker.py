@@ -12,54 +12,54 @@ from niente.core.analysis.maps import MapRequest
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits, Project
-from niente.core.selection.answer import Answer, work_out
-from niente.core.selection.worker import AnalysisWorker
+from niente.core.selection.answer import Analysis, Answer, work_out
+from niente.core.selection.worker import WorkProcess
 
 
 def test_it_answers_as_this_process_would(sweep: tuple[Path, Project], evidence: Evidence, limits: Limits) -> None:
-    worker = AnalysisWorker()
+    worker = WorkProcess(Analysis)
     try:
-        found, here = worker.answer(sweep[0], limits), work_out(sweep[0], limits, evidence)
+        found, here = worker.call(Analysis.answer, sweep[0], limits), work_out(sweep[0], limits, evidence)
         assert found.choice == here.choice
         assert found.method_steps == here.method_steps
         assert found.evidence is not None
         assert len(found.evidence.runs) == len(evidence.runs)
-        again = worker.answer(sweep[0], limits)  # from what is summed up already
+        again = worker.call(Analysis.answer, sweep[0], limits)  # from what is summed up already
         assert again.choice == here.choice
-        mapped = worker.map(fit_models(evidence), limits, MapRequest(), None)
+        mapped = worker.call(Analysis.map, fit_models(evidence), limits, MapRequest(), None)
         assert here.mapped is not None
         assert mapped.request == here.mapped.request
         with pytest.raises(NienteError):
-            worker.map(fit_models(evidence), limits, MapRequest(against="nowhere"), None)
+            worker.call(Analysis.map, fit_models(evidence), limits, MapRequest(against="nowhere"), None)
         with pytest.raises(RuntimeError, match="Traceback"):
-            worker.map("no models", limits, MapRequest(), None)  # type: ignore[arg-type]
-        assert worker.answer(sweep[0], limits).choice == here.choice  # a bug there ends nothing
+            worker.call(Analysis.map, "no models", limits, MapRequest(), None)  # type: ignore[arg-type]
+        assert worker.call(Analysis.answer, sweep[0], limits).choice == here.choice  # a bug there ends nothing
     finally:
         worker.close()
 
 
 def test_a_book_without_runs_has_no_answer_yet(tmp_path: Path, limits: Limits) -> None:
-    worker = AnalysisWorker()
-    assert "There is no book" in worker.answer(tmp_path / "none.niente", limits).problem
+    worker = WorkProcess(Analysis)
+    assert "There is no book" in worker.call(Analysis.answer, tmp_path / "none.niente", limits).problem
     worker.close()
 
 
 def test_one_that_was_ended_is_started_again(sweep: tuple[Path, Project], limits: Limits) -> None:
-    worker = AnalysisWorker()
-    assert isinstance(worker.answer(sweep[0], limits), Answer)
+    worker = WorkProcess(Analysis)
+    assert isinstance(worker.call(Analysis.answer, sweep[0], limits), Answer)
     assert worker._process is not None
     os.kill(worker._process.pid, signal.SIGKILL)
     worker._process.wait()
-    assert worker.answer(sweep[0], limits).choice is not None
+    assert worker.call(Analysis.answer, sweep[0], limits).choice is not None
     worker.close()
 
 
 def test_closing_waits_for_no_answer(sweep: tuple[Path, Project], limits: Limits) -> None:
-    worker, said = AnalysisWorker(), []
+    worker, said = WorkProcess(Analysis), []
 
     def work() -> None:
         try:
-            worker.answer(sweep[0], limits)
+            worker.call(Analysis.answer, sweep[0], limits)
         except RuntimeError as error:
             said.append(str(error))
 
@@ -70,4 +70,4 @@ def test_closing_waits_for_no_answer(sweep: tuple[Path, Project], limits: Limits
     worker.close()
     thread.join(20)
     assert not thread.is_alive()
-    assert said == ["the process that fits and draws maps has ended"]
+    assert said == ["the process that works things out has ended"]

@@ -10,6 +10,7 @@ from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.analysis.models import Models, fit_models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
+from niente.core.model.setting import Setting
 from niente.core.selection.methods import MethodStep, method_steps
 from niente.core.selection.pick import Choice, choose
 
@@ -47,3 +48,21 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"
     return Answer(evidence, models, mapped, choice, ways, problem)
+
+
+class Analysis:
+    """Works answers and maps out, and keeps what was summed up of each book. One thread uses it."""
+
+    def __init__(self) -> None:
+        self._known: dict[Path, Evidence] = {}
+
+    def answer(self, book: Path, limits: Limits) -> Answer:
+        """Return the whole answer for a book and limits."""
+        found = work_out(book, limits, self._known.get(book))
+        if found.evidence is not None:
+            self._known[book] = found.evidence
+        return found
+
+    def map(self, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> SettingMap:
+        """Return another map of the same models. Raises ``NienteError`` where there is none."""
+        return make_map(models, limits, request, chosen)

@@ -1,6 +1,6 @@
-"""Fits and maps in a process of their own, so that they share no interpreter with whoever paints or samples.
+"""Work in a process of its own, so that fits, maps and forecasts share no interpreter with whoever paints or samples.
 
-``python -m niente.core.selection.worker`` is that process; ``AnalysisWorker`` starts it and waits for its answers. It ends with
+``python -m niente.core.selection.worker`` is that process; ``WorkProcess`` starts it and waits for its answers. It ends with
 the process that started it.
 """
 
@@ -12,68 +12,76 @@ import subprocess
 import sys
 import threading
 import traceback
-from pathlib import Path
-from typing import IO, Any
+from collections.abc import Callable
+from typing import IO, Any, Concatenate, Generic, ParamSpec, TypeAlias, TypeVar
 
-from niente.core.analysis.evidence import Evidence
-from niente.core.analysis.maps import MapRequest, SettingMap, make_map
-from niente.core.analysis.models import Models
 from niente.core.model.errors import ErrorText, NienteError
-from niente.core.model.project import Limits
-from niente.core.model.setting import Setting
-from niente.core.selection.answer import Answer, work_out
 
 LENGTH = struct.Struct("<Q")
 NICE = 10
 """It gives way to what paints and samples."""
+P = ParamSpec("P")
+R = TypeVar("R")
+T = TypeVar("T")
 
 
-class AnalysisWorker:
-    """Has a process work things out. One thread uses it at a time; ``close`` may come from any."""
+class WorkHere(Generic[T]):
+    """Works in the thread that calls."""
 
-    def __init__(self) -> None:
-        self._process: subprocess.Popen[bytes] | None = None
-        self._using = threading.Lock()
+    def __init__(self, kind: Callable[[], T]) -> None:
+        self._object = kind()
 
-    def answer(self, book: Path, limits: Limits) -> Answer:
-        """Return the whole answer for a book and limits; what was summed up of it before is kept in the process."""
-        found: Answer = self._ask(("answer", book, limits))
-        return found
-
-    def map(self, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> SettingMap:
-        """Return another map of the same models. Raises ``NienteError`` where there is none."""
-        found: SettingMap = self._ask(("map", models, limits, request, chosen))
-        return found
+    def call(self, method: Callable[Concatenate[T, P], R], *given: P.args, **named: P.kwargs) -> R:
+        """Return what the method returns."""
+        return method(self._object, *given, **named)
 
     def close(self) -> None:
-        """End the process, whatever it is at."""
+        """Nothing is to be ended."""
+
+
+class WorkProcess(Generic[T]):
+    """Works in a process, which makes the object by ``kind``, a class at the top of a module. Arguments and answers are
+    pickled: both ends are this program's own."""
+
+    def __init__(self, kind: Callable[[], T]) -> None:
+        self._kind = kind
+        self._process: subprocess.Popen[bytes] | None = None
+        self._using = threading.Lock()
+        self._closed = False
+
+    def call(self, method: Callable[Concatenate[T, P], R], *given: P.args, **named: P.kwargs) -> R:
+        """Return what the method returns, called in the process. Raises ``NienteError`` where the method does, and
+        ``RuntimeError`` for a bug there, or where the process was ended. One thread calls at a time."""
+        with self._using:
+            process = self._running()
+            assert process.stdin is not None
+            assert process.stdout is not None
+            try:
+                _send(process.stdin, (method, given, named))
+                kind, found = _receive(process.stdout)
+            except (OSError, EOFError):
+                raise RuntimeError("the process that works things out has ended") from None
+        if kind == "refused":
+            assert isinstance(found, ErrorText)
+            raise found.error()
+        if kind == "bug":
+            raise RuntimeError(found)
+        answer: R = found
+        return answer
+
+    def close(self) -> None:
+        """End the process, whatever it is at; it is not started again. May come from any thread."""
+        self._closed = True
         process = self._process
         if process is not None:
             process.kill()
             with self._using:  # whoever waits for it gets out at once
                 _let_go(process)
 
-    def _ask(self, work: tuple[Any, ...]) -> Any:
-        """Return what the process answers. Raises ``NienteError`` where it says so, and ``RuntimeError`` for a bug there, or
-        where the process was ended."""
-        with self._using:
-            process = self._running()
-            assert process.stdin is not None
-            assert process.stdout is not None
-            try:
-                _send(process.stdin, work)
-                kind, found = _receive(process.stdout)
-            except (OSError, EOFError):
-                raise RuntimeError("the process that fits and draws maps has ended") from None
-        if kind == "refused":
-            assert isinstance(found, ErrorText)
-            raise found.error()
-        if kind == "bug":
-            raise RuntimeError(found)
-        return found
-
     def _running(self) -> subprocess.Popen[bytes]:
         """Return the process, started where it does not run."""
+        if self._closed:
+            raise RuntimeError("the process that works things out was closed")
         if self._process is not None and self._process.poll() is None:
             return self._process
         if self._process is not None:
@@ -84,7 +92,13 @@ class AnalysisWorker:
             stdout=subprocess.PIPE,
             env={**os.environ, "PYTHONPATH": os.pathsep.join(part for part in sys.path if part)},
         )
+        assert self._process.stdin is not None
+        _send(self._process.stdin, self._kind)
         return self._process
+
+
+Worker: TypeAlias = WorkHere[T] | WorkProcess[T]
+"""Calls methods of an object that lives elsewhere, and that keeps what it worked out before."""
 
 
 def _let_go(process: subprocess.Popen[bytes]) -> None:
@@ -103,7 +117,7 @@ def _send(out: IO[bytes], what: object) -> None:
 
 
 def _receive(source: IO[bytes]) -> Any:
-    """Return what comes in. Raises ``EOFError`` at the end. Both ends are this program's own."""
+    """Return what comes in. Raises ``EOFError`` at the end."""
     head = source.read(LENGTH.size)
     if len(head) < LENGTH.size:
         raise EOFError
@@ -119,30 +133,17 @@ def main() -> None:
     os.nice(NICE)
     out = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # what is printed by others is no answer
-    known: dict[Path, Evidence] = {}
-    while True:
-        try:
-            work = _receive(sys.stdin.buffer)
-        except EOFError:
-            return
-        try:
-            said: tuple[str, object] = ("done", _worked_out(work, known))
-        except NienteError as error:
-            said = ("refused", error.text)
-        except Exception:
-            said = ("bug", traceback.format_exc())
-        _send(out, said)
-
-
-def _worked_out(work: tuple[Any, ...], known: dict[Path, Evidence]) -> object:
-    kind, *given = work
-    if kind == "map":
-        return make_map(*given)
-    book, limits = given
-    answer = work_out(book, limits, known.get(book))
-    if answer.evidence is not None:
-        known[book] = answer.evidence
-    return answer
+    with contextlib.suppress(EOFError, BrokenPipeError):
+        held = _receive(sys.stdin.buffer)()
+        while True:
+            method, given, named = _receive(sys.stdin.buffer)
+            try:
+                said: tuple[str, object] = ("done", method(held, *given, **named))
+            except NienteError as error:
+                said = ("refused", error.text)
+            except Exception:
+                said = ("bug", traceback.format_exc())
+            _send(out, said)
 
 
 if __name__ == "__main__":

@@ -13,7 +13,6 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from niente import __version__
-from niente.core.selection.worker import AnalysisWorker
 from niente.core.storage.log_files import start_log
 from niente.desktop.app.bug_report import Hook
 from niente.desktop.app.window import Window
@@ -123,7 +122,7 @@ def show(wanted: argparse.Namespace) -> Window:
     app = QApplication.instance()
     assert isinstance(app, QApplication)
     preferences = Preferences()
-    window = Window(Session(worker=AnalysisWorker()), look_of(app, preferences), preferences, reopen)
+    window = Window(Session(own_processes=True), look_of(app, preferences), preferences, reopen)
     window.show()
 
     def after() -> None:

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QSt
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.blocks import Block, Buttons, Columns, Far, LimiterLegend, Readings, Title, Words
+from niente.desktop.widgets.blocks import Block, Buttons, Columns, Far, LimiterLegend, Reading, Readings, Title, Words
 from niente.desktop.widgets.guard_bars import GuardBars
 from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.limiter_legend import LimiterKeys
@@ -20,6 +20,11 @@ def _selectable(text: QLabel) -> QLabel:
     return text
 
 
+def _say(where: QLabel, text: str) -> None:
+    if where.text() != text:
+        where.setText(text)
+
+
 class _Shown(QWidget):
     """One block as a widget. ``put`` shows another block of the same shape, or returns ``False``."""
 
@@ -31,6 +36,9 @@ class _Shown(QWidget):
         self._shape = _shape(block)
         self._texts: list[QLabel] = []
         self._bars: GuardBars | None = None
+        self._grid: QGridLayout | None = None
+        self._lines: list[list[QLabel]] = []
+        """The rows of readings, as many as were ever needed; those that are not are hidden."""
         match block:
             case Title():
                 self._rows.addWidget(self._text("lead"))
@@ -42,7 +50,12 @@ class _Shown(QWidget):
                 self._rows.addWidget(self._text("", wrap=True))
             case Readings():
                 self._head()
-                self._lines(block)
+                self._grid = QGridLayout()
+                self._grid.setContentsMargins(0, 2, 0, 0)
+                self._grid.setHorizontalSpacing(5)
+                self._grid.setVerticalSpacing(2)
+                self._grid.setColumnStretch(0, 1)
+                self._rows.addLayout(self._grid)
             case Columns():
                 self._columns(block)
             case Far():
@@ -72,18 +85,22 @@ class _Shown(QWidget):
         self._rows.addLayout(head)
         self._rows.addWidget(rule())
 
-    def _lines(self, block: Readings) -> None:
-        grid = QGridLayout()
-        grid.setContentsMargins(0, 2, 0, 0)
-        grid.setHorizontalSpacing(5)
-        grid.setVerticalSpacing(2)
-        grid.setColumnStretch(0, 1)
-        for row in range(len(block.lines)):
-            for column, role in enumerate(("", "", "soft", "soft", "mark")):
-                cell = self._text(role)
+    def _put_lines(self, grid: QGridLayout, lines: tuple[Reading, ...]) -> None:
+        """Show lines of figures. How many there are changes while a run goes on, and new widgets are slow to make."""
+        while len(self._lines) < len(lines):
+            cells = [_selectable(label("", role)) for role in ("", "", "soft", "soft", "mark")]
+            for column, cell in enumerate(cells):
                 side = Qt.AlignmentFlag.AlignLeft if column in (0, 3, 4) else Qt.AlignmentFlag.AlignRight
-                grid.addWidget(cell, row, column, side | Qt.AlignmentFlag.AlignBottom)
-        self._rows.addLayout(grid)
+                grid.addWidget(cell, len(self._lines), column, side | Qt.AlignmentFlag.AlignBottom)
+            self._lines.append(cells)
+        for cells, line in zip(self._lines, lines, strict=False):
+            texts = (line.name + (" •" if line.dot else ""), line.value, line.interval, line.unit, line.mark)
+            for cell, text in zip(cells, texts, strict=True):
+                _say(cell, text)
+                cell.setVisible(True)
+        for cells in self._lines[len(lines) :]:
+            for cell in cells:
+                cell.setVisible(False)
 
     def _columns(self, block: Columns) -> None:
         grid = QGridLayout()
@@ -106,8 +123,9 @@ class _Shown(QWidget):
         if _shape(block) != self._shape:
             return False
         for text, shown in zip(_contents(block), self._texts, strict=True):
-            if shown.text() != text:
-                shown.setText(text)
+            _say(shown, text)
+        if isinstance(block, Readings) and self._grid is not None:
+            self._put_lines(self._grid, block.lines)
         if isinstance(block, Far) and self._bars is not None:
             self._bars.show_guards(block.guards)
         return True
@@ -115,8 +133,6 @@ class _Shown(QWidget):
 
 def _shape(block: Block) -> tuple[object, ...]:
     match block:
-        case Readings(_, lines, _):
-            return (Readings, len(lines))
         case Columns(_, heads, rows):
             return (Columns, len(heads), len(rows))
         case Far(_, _, guards):
@@ -131,12 +147,9 @@ def _contents(block: Block) -> list[str]:
     match block:
         case Title(lead, text) | Words(lead, text):
             return [lead, text]
-        case Readings(heading, lines, aside):
-            cells = [(r.name + (" •" if r.dot else ""), r.value, r.interval, r.unit, r.mark) for r in lines]
-            return [heading, aside, *(text for row in cells for text in row)]
         case Columns(heading, heads, rows):
             return [heading, *heads, *(text for row in rows for text in row)]
-        case Far(heading, aside, _):
+        case Far(heading, aside, _) | Readings(heading, _, aside):
             return [heading, aside]
         case LimiterLegend(heading):
             return [heading]

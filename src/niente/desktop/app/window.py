@@ -106,7 +106,7 @@ class Window(QMainWindow):
         self._frame_soon = QTimer(self)  # several signals are one refresh, in a turn of its own after the page's
         self._frame_soon.setSingleShot(True)
         self._frame_soon.setInterval(SOON_MS)
-        self._frame_soon.timeout.connect(self._refresh_frame)
+        self._frame_soon.timeout.connect(lambda: session.turns.later("words", self._refresh_frame))
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._frame_soon.start)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):

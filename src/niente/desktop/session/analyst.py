@@ -8,14 +8,13 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from niente.core.analysis.evidence import Evidence
-from niente.core.analysis.maps import MapRequest, SettingMap, make_map
+from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-from niente.core.selection.answer import work_out
-from niente.core.selection.worker import AnalysisWorker
+from niente.core.selection.answer import Analysis
+from niente.core.selection.worker import Worker
 
 
 class MapResult(msgspec.Struct, frozen=True):
@@ -28,21 +27,20 @@ class MapResult(msgspec.Struct, frozen=True):
 
 
 class Analyst(QObject):
-    """Answers questions about a book in a thread of its own; ``worker`` is a process that does the work, where there is one:
-    a fit that holds the interpreter then keeps nobody from painting."""
+    """Answers questions about a book in a thread of its own; ``worker`` does the work, best in a process: a fit that holds
+    the interpreter then keeps nobody from painting."""
 
     answered = Signal(object)
     mapped = Signal(object)
     broke = Signal(str)
     working = Signal(bool)
 
-    def __init__(self, parent: QObject | None = None, worker: AnalysisWorker | None = None) -> None:
+    def __init__(self, worker: Worker[Analysis], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._worker = worker
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
         self._newest = 0
         self._maps = 0
-        self._known: Evidence | None = None
         self._closed = False
 
     def request_answer(self, book: Path, limits: Limits) -> None:
@@ -62,8 +60,7 @@ class Analyst(QObject):
             return
         self.working.emit(True)
         try:
-            make = make_map if self._worker is None else self._worker.map
-            answer = MapResult(request, models, make(models, limits, request, chosen))
+            answer = MapResult(request, models, self._worker.call(Analysis.map, models, limits, request, chosen))
         except NienteError as error:
             answer = MapResult(request, models, problem=f"{error.happened} {error.remedy}")
         finally:
@@ -80,8 +77,7 @@ class Analyst(QObject):
         """Answer nothing any more."""
         self._closed = True
         self.drop()
-        if self._worker is not None:
-            self._worker.close()
+        self._worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
     def _guarded(self, work: Callable[[], None]) -> None:
@@ -96,9 +92,8 @@ class Analyst(QObject):
             return
         self.working.emit(True)
         try:
-            answer = work_out(book, limits, self._known) if self._worker is None else self._worker.answer(book, limits)
+            answer = self._worker.call(Analysis.answer, book, limits)
         finally:
             self.working.emit(False)
-        self._known = answer.evidence or self._known
         if number == self._newest:
             self.answered.emit(answer)

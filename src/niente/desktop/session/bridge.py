@@ -6,6 +6,7 @@ from collections import deque
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from niente.core.acquisition.client import Heard
+from niente.desktop.services.turns import Turns
 
 REPAINT_MS = 33
 MAX_WAITING = 2_000
@@ -21,12 +22,12 @@ class Bridge(QObject):
 
     arrived = Signal(list)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, turns: Turns, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._waiting: deque[Heard] = deque()
         self._timer = QTimer(self)
         self._timer.setInterval(REPAINT_MS)
-        self._timer.timeout.connect(self.hand_over)
+        self._timer.timeout.connect(lambda: turns.later("records", self.hand_over))
         self._timer.start()
 
     def push(self, event: Heard) -> None:

@@ -6,7 +6,6 @@ dropped, and until it comes the last stands.
 
 import time
 import traceback
-from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -14,109 +13,28 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models
-from niente.core.model.plan import Confirmation, Entry, Guard, Plan, Step
+from niente.core.model.plan import Guard, Plan, Step
 from niente.core.model.question import ListEdit, Question
 from niente.core.model.rig_card import RigCard
-from niente.core.planning.alternatives import Alternative, of_budget, of_step, of_target, within
-from niente.core.planning.columns import columns_of
-from niente.core.planning.confirmation import confirming
-from niente.core.planning.cost import AIR, Pace, PlanCost, cost_of, naive_runs, pace_of, row_seconds
-from niente.core.planning.dry_run import DryRun, dry_run
-from niente.core.planning.forecast import NO_FORECAST, StepForecast, foresee
-from niente.core.planning.list_edits import KeyedEntries, keyed
-from niente.core.planning.progress import AnswerKeys, Row, RunStatus, plan_rows
-from niente.core.planning.templates import entries_of, plan_for
-from niente.core.planning.validation import Checked
+from niente.core.planning.alternatives import Alternative
+from niente.core.planning.cost import AIR, Pace, naive_runs
+from niente.core.planning.dry_run import DryRun
+from niente.core.planning.forecast import NO_FORECAST, StepForecast
+from niente.core.planning.layout import Comparison, LaidOutPlan, Outlook, PlanLayout, PlanRequest
+from niente.core.planning.list_edits import KeyedEntries
+from niente.core.planning.progress import Row
 from niente.core.selection.answer import Answer
-from niente.core.selection.pick import Choice
+from niente.core.selection.worker import Worker
 
-TARGET, BUDGET = "target", "budget"
-"""What is compared when it is not an axis: how well a settled temperature is to be known, and how long it may take."""
 BREATH_MS = 100
 """Work on a long plan waits so long, so that the window has drawn before it: both take turns at the interpreter."""
-MAX_PIECES, MAX_CHECKED = 600, 20_000
-_DRAWN_AS = {RunStatus.EXPECTED: RunStatus.AHEAD, RunStatus.GUARD: RunStatus.FAILED}
 SMALL = 300
 """A question of up to this many runs is laid out at once; a larger one away from the window's thread."""
 
 
-class PlanRequest(msgspec.Struct, frozen=True):
-    """What a plan follows from. ``own`` is a plan that was taken from a file in place of the question's."""
-
-    card: RigCard
-    question: Question
-    guards: tuple[Guard, ...] | None
-    own: Plan | None = None
-
-
-class StagePiece(msgspec.Struct, frozen=True):
-    """Runs of one stage in a row that stand alike, as the ribbon draws them: ``count`` of them, so many seconds together."""
-
-    stage: str
-    seconds: float
-    status: RunStatus
-    count: int = 1
-
-
-class LaidOutPlan(msgspec.Struct, frozen=True):
-    """A plan, its runs, and what it costs: ``seconds`` of each run, ``columns`` for the controls that tell them apart,
-    ``closed`` of them that need not be made any more, and how many runs each load has. ``keyed`` has the entries with the
-    keys that edits by hand name them by."""
-
-    request: PlanRequest
-    plan: Plan
-    keyed: KeyedEntries
-    rows: tuple[Row, ...]
-    cost: PlanCost
-    pace: Pace
-    seconds: tuple[float, ...]
-    columns: tuple[str, ...]
-    pieces: tuple[StagePiece, ...]
-    closed: int
-    loads: dict[str, int]
-
-
-class Comparison(msgspec.Struct, frozen=True):
-    """What other ways of asking cost: other steps of the axis over a control, or other targets."""
-
-    of: str
-    ways: list[Alternative]
-
-
-class PlannedWork:
-    """What one thread worked out before, to be used again: the template's entries, the keys of steps, settings checked."""
-
-    def __init__(self) -> None:
-        self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
-        self._keys: tuple[RigCard, AnswerKeys] | None = None
-        self._checked: tuple[RigCard, Checked] | None = None
-
-    def entries_for(self, request: PlanRequest) -> tuple[Entry, ...]:
-        """Return the entries of a question's template."""
-        plain = msgspec.structs.replace(request.question, edits=(), since="", budget_h=None, quiet=None)
-        known = self._entries
-        if known is None or known[1] != plain or known[0] != request.card:
-            known = self._entries = (request.card, plain, entries_of(request.card, request.question))
-            self._keys = None  # those of steps that are not there any more
-        return known[2]
-
-    def keys_for(self, card: RigCard) -> AnswerKeys:
-        """Return the keys of the steps of a machine."""
-        if self._keys is None or self._keys[0] != card:
-            self._keys = (card, AnswerKeys(card))
-        return self._keys[1]
-
-    def checked_for(self, card: RigCard) -> Checked:
-        """Return what was found of settings on a machine."""
-        if self._checked is None or self._checked[0] != card or len(self._checked[1]) > MAX_CHECKED:
-            self._checked = (card, {})
-        return self._checked[1]
-
-
 class Planner(QObject):
-    """Makes the plan, and keeps it true as the book grows."""
+    """Makes the plan, and keeps it true as the book grows. ``worker`` does what takes long, best in a process."""
 
     changed = Signal()
     """There is another plan, or its runs stand otherwise."""
@@ -127,9 +45,9 @@ class Planner(QObject):
     broke = Signal(str)
     _compared = Signal(object)
     _laid_out = Signal(int, object)
-    _seen_ahead = Signal(int, object, object, object)
+    _seen_ahead = Signal(int, object, object)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, worker: Worker[PlanLayout], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.laid: LaidOutPlan | None = None
         self.dry: DryRun | None = None
@@ -143,8 +61,8 @@ class Planner(QObject):
         self._seen: dict[int, tuple[Step, StepForecast]] = {}
         self._answer = Answer()
         self._request: PlanRequest | None = None
-        self._here, self._there = PlannedWork(), PlannedWork()
-        """What was worked out before: in the window's thread, and in the planner's own. Neither touches the other's."""
+        self._here, self._worker = PlanLayout(), worker
+        """Each keeps what it worked out before: in the window's thread, and where what takes long is done."""
         self._listed: KeyedEntries | None = None
         self._number = 0
         self._closed = False
@@ -249,21 +167,11 @@ class Planner(QObject):
     def compare(self, what: str) -> None:
         """Work out what another step of an axis would cost, or with ``TARGET`` another target, with ``BUDGET`` another time
         budget; ``compared`` tells."""
-        laid, models = self.laid, self._answer.models
+        laid = self.laid
         if laid is None or laid.request.own is not None:
             return
-        card, question, pace = laid.request.card, laid.request.question, laid.pace
-
-        def work() -> None:
-            if what == TARGET:
-                ways = of_target(card, question, pace, models)
-            elif what == BUDGET:
-                ways = of_budget(card, question, laid.rows, laid.seconds, models)
-            else:
-                ways = of_step(card, question, what, pace, models)
-            self._compared.emit(Comparison(what, ways))
-
-        self._later(work)
+        models = self._answer.models
+        self._later(lambda: self._compared.emit(self._worker.call(PlanLayout.compare, what, laid, models)))
 
     def look(self, answer: Answer) -> None:
         """Lay the runs out against what the book comes to now."""
@@ -276,6 +184,7 @@ class Planner(QObject):
         self._closed = True
         self._breath.stop()
         self._number += 1
+        self._worker.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
     # -- inside --------------------------------------------------------------------------------------------------
@@ -286,33 +195,10 @@ class Planner(QObject):
         number, answer = self._number, self._answer
         size = len(request.own.entries) if request.own is not None else naive_runs(request.card, request.question)
         if size <= SMALL:
-            self._take(number, self._worked_out(request, answer, self._here))
+            self._take(number, self._here.lay_out(request, answer))
         else:
-            self._later(lambda: self._laid_out.emit(number, self._worked_out(request, answer, self._there)))
-
-    @staticmethod
-    def _worked_out(request: PlanRequest, answer: Answer, before: "PlannedWork") -> LaidOutPlan:
-        """Return the plan, laid out; ``before`` is what the same thread worked out before."""
-        entries, keys = before.entries_for(request), before.keys_for(request.card)
-        listed = KeyedEntries(request.own.entries) if request.own is not None else keyed(entries, request.question.edits)
-        plan = request.own or plan_for(request.card, request.question, request.guards, listed.done)
-        rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), _next(answer.choice, answer.models), keys)
-        pace = pace_of(request.card, answer.evidence)
-        question = request.question if request.own is None else None
-        seconds = tuple(row_seconds(row, pace) for row in rows)
-        return LaidOutPlan(
-            request,
-            plan,
-            listed,
-            rows,
-            cost_of(rows, request.card, question, pace),
-            pace,
-            seconds,
-            columns_of(request.card, rows),
-            pieces_of(rows, seconds),
-            sum(row.status.closed for row in rows),
-            dict(Counter(row.step.load for row in rows)),
-        )
+            summary = msgspec.structs.replace(answer, mapped=None, method_steps=())
+            self._later(lambda: self._laid_out.emit(number, self._worker.call(PlanLayout.lay_out, request, summary)))
 
     def _take(self, number: int, laid: LaidOutPlan) -> None:
         if number != self._number:
@@ -324,40 +210,15 @@ class Planner(QObject):
 
     def _look_ahead(self, number: int, laid: LaidOutPlan, models: Models | None) -> None:
         """Work out what is foreseen, and run the plan dry."""
-        if number != self._number:
-            return
-        seen = foresee(models, [row.step for row in laid.rows])
-        now = time.localtime()
-        question = laid.request.question if laid.request.own is None else None
-        hour = now.tm_hour + now.tm_min / 60.0
-        dry = dry_run(
-            laid.plan,
-            laid.request.card,
-            laid.rows,
-            seen,
-            question=question,
-            pace=laid.pace,
-            hour=hour,
-            cost=laid.cost,
-            checked=self._there.checked_for(laid.request.card),
-        )
-        by_step = {id(row.step): (row.step, one) for row, one in zip(laid.rows, seen, strict=True)}
-        left, budget = laid.cost.left_s, laid.plan.budget_s
-        others = None
-        if question is not None and budget is not None and left > budget:
-            others = within(laid.request.card, question, budget, laid.pace)
-        self._seen_ahead.emit(number, by_step, (laid.rows, dry), others)
-
-    def _take_seen(
-        self,
-        number: int,
-        seen: dict[int, tuple[Step, StepForecast]],
-        dry: tuple[tuple[Row, ...], DryRun],
-        others: list[Alternative] | None,
-    ) -> None:
         if number == self._number:
-            self._seen, self.instead = seen, others
-            self.dry_rows, self.dry = dry
+            now = time.localtime()
+            hour = now.tm_hour + now.tm_min / 60.0
+            self._seen_ahead.emit(number, laid.rows, self._worker.call(PlanLayout.look_ahead, laid, models, hour))
+
+    def _take_seen(self, number: int, rows: tuple[Row, ...], outlook: Outlook) -> None:
+        if number == self._number:
+            self._seen = {id(row.step): (row.step, one) for row, one in zip(rows, outlook.forecasts, strict=True)}
+            self.dry_rows, self.dry, self.instead = rows, outlook.dry, outlook.instead
             self.foreseen.emit()
 
     def _take_comparison(self, comparison: Comparison) -> None:
@@ -369,6 +230,8 @@ class Planner(QObject):
             try:
                 work()
             except Exception:
+                if self._closed:  # its process was ended
+                    return
                 self.broke.emit(traceback.format_exc())
 
         if not self._closed:  # an answer may still come in after the book was let go of
@@ -382,22 +245,6 @@ class Planner(QObject):
             self._pool.submit(work)
 
 
-def pieces_of(rows: tuple[Row, ...], seconds: tuple[float, ...]) -> tuple[StagePiece, ...]:
-    """Return the runs as the ribbon draws them; of many, those of one stage that stand alike are put together."""
-    least = sum(seconds) / MAX_PIECES if len(rows) > MAX_PIECES else 0.0
-    found: list[StagePiece] = []
-    for row, length in zip(rows, seconds, strict=True):
-        if length <= 0:
-            continue
-        stage, status = row.step.stage, _DRAWN_AS.get(row.status, row.status)
-        last = found[-1] if found else None
-        if last is not None and last.seconds < least and (last.stage, last.status) == (stage, status):
-            found[-1] = StagePiece(stage, last.seconds + length, status, last.count + 1)
-        else:
-            found.append(StagePiece(stage, length, status))
-    return tuple(found)
-
-
 def _alike(one: Answer, other: Answer) -> bool:
     """Return whether two answers say the same of a plan: the same runs, the same pick, models or none."""
     if (one.evidence is None) != (other.evidence is None) or (one.models is None) != (other.models is None):
@@ -406,15 +253,3 @@ def _alike(one: Answer, other: Answer) -> bool:
         return one.choice == other.choice
     mine, theirs = one.evidence, other.evidence
     return (mine.runs, mine.elsewhere, mine.card.variant) == (theirs.runs, theirs.elsewhere, theirs.card.variant)
-
-
-def _of(card: RigCard, evidence: Evidence | None) -> Evidence | None:
-    """Return the evidence where it is of the machine as it is now; a moment after a change of variant it is not."""
-    return evidence if evidence is not None and evidence.card.variant == card.variant else None
-
-
-def _next(choice: Choice | None, models: Models | None) -> Callable[[Confirmation, int], Step | None] | None:
-    if choice is None or models is None:
-        return None
-    load = models.heavy_load
-    return lambda entry, so_far: confirming(entry, choice, load, so_far)

@@ -15,10 +15,12 @@ from niente.core.model.project import Limits, Project
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.states import BenchState
+from niente.core.planning.layout import PlanLayout
 from niente.core.planning.templates import default_project
-from niente.core.selection.answer import Answer
-from niente.core.selection.worker import AnalysisWorker
+from niente.core.selection.answer import Analysis, Answer
+from niente.core.selection.worker import WorkHere, WorkProcess
 from niente.desktop.services.translation import tr
+from niente.desktop.services.turns import Turns
 from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.bridge import Bridge
 from niente.desktop.session.edits import Edit
@@ -51,8 +53,8 @@ class Session(QObject):
     ended = Signal(object)
     working = Signal(bool)
 
-    def __init__(self, parent: QObject | None = None, worker: AnalysisWorker | None = None) -> None:
-        """``worker`` is the process that fits and draws maps; without one a thread does."""
+    def __init__(self, parent: QObject | None = None, *, own_processes: bool = False) -> None:
+        """With ``own_processes`` fits, maps and forecasts are worked out in processes of their own, else in threads."""
         super().__init__(parent)
         self.bench: BenchClient | None = None
         self.project: Project | None = None
@@ -64,16 +66,17 @@ class Session(QObject):
         self.live: LiveRun | None = None
         self.strip: StripChart | None = None
         self.notes: list[ShownNote] = []
-        self.planner = Planner(self)
+        self.planner = Planner(WorkProcess(PlanLayout) if own_processes else WorkHere(PlanLayout), self)
         self.sheets = Sheets(self)
         self.hands = HandWork(self, self)
         self.hands.noticed.connect(self.notice)
         self.hands.wanted.connect(self.ended)
         self.undo = QUndoStack(self)
         self._records = RecordIntake(self)
-        self._bridge = Bridge(self)
+        self.turns = Turns(self)
+        self._bridge = Bridge(self.turns, self)
         self._bridge.arrived.connect(self._hear)
-        self._analyst = Analyst(self, worker)
+        self._analyst = Analyst(WorkProcess(Analysis) if own_processes else WorkHere(Analysis), self)
         self._analyst.answered.connect(self._take_answer)
         self._analyst.mapped.connect(self.mapped)
         self._analyst.broke.connect(self.broke)
@@ -149,6 +152,7 @@ class Session(QObject):
         self._closed = True
         self._opener.close()
         self._bridge.stop()
+        self.turns.stop()
         self._analyst.close()
         self.planner.close()
         bench, self.bench = self.bench, None

@@ -45,6 +45,12 @@ class Canvas(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.ci.layout.setRowStretchFactor(row, share)
         return made
 
+    def redraw(self) -> None:
+        """Have everything drawn anew, once: ranges that were set are taken over now, else painting would do so and then
+        paint again."""
+        self.scene().prepareForPaint()
+        self.viewport().update()
+
     def drawBackground(self, painter: QPainter, rect: QRectF) -> None:
         """Draw the ground and what lies under everything."""
         super().drawBackground(painter, rect)
@@ -62,6 +68,15 @@ class Canvas(pg.GraphicsLayoutWidget):  # type: ignore[misc]
     def area(self, box: pg.ViewBox) -> QRectF:
         """Return where a view box lies, in px."""
         return QRectF(box.sceneBoundingRect())
+
+
+class Curve(pg.PlotCurveItem):  # type: ignore[misc]
+    """A curve in a view box whose ranges are set by hand: it takes up the view, so that its bounds cost nothing."""
+
+    def boundingRect(self) -> QRectF:
+        """Return what the view box shows, whatever the data."""
+        box = self.getViewBox()
+        return QRectF(box.viewRect()) if box is not None else QRectF()
 
 
 def spans(canvas: Canvas, box: pg.ViewBox) -> tuple[PixelSpan, PixelSpan]:

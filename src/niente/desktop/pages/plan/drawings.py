@@ -8,10 +8,10 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.model.quantities import duration_text
 from niente.core.planning.cost import PlanCost
+from niente.core.planning.layout import StagePiece
 from niente.core.planning.progress import RunStatus
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
-from niente.desktop.session.planner import StagePiece
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 from niente.desktop.widgets.scale import PixelSpan, ticks
 

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, 
 from niente.core.model.quantities import duration_text
 from niente.core.model.question import Axis, Question
 from niente.core.planning.alternatives import Alternative
+from niente.core.planning.layout import BUDGET, TARGET
 from niente.core.planning.progress import Row
 from niente.core.planning.templates import template
 from niente.core.science.dynamics import Scale
@@ -27,7 +28,6 @@ from niente.desktop.pages.plan.run_list import LOAD, MARK, SET, SET_COLUMNS, STA
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Notice
-from niente.desktop.session.planner import BUDGET, TARGET
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Title, Words
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule

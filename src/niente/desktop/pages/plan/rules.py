@@ -10,9 +10,9 @@ from niente.core.model.question import FanSchool, Order, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import is_fan_axis
 from niente.core.planning.builders import default_fans, until_known
+from niente.core.planning.layout import BUDGET, TARGET
 from niente.core.planning.questions.undervolting import SEARCHED
 from niente.desktop.services.translation import tr
-from niente.desktop.session.planner import BUDGET, TARGET
 from niente.desktop.widgets.form import choice, figure
 from niente.desktop.widgets.labels import ShortLabel, label, rule
 from niente.desktop.widgets.quantity_field import QuantityField

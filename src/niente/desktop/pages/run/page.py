@@ -82,7 +82,8 @@ class RunPage(Page):
         self._soon.setInterval(SOON_MS)
         for signal in (session.run_changed, session.state_changed, session.answered, session.planner.foreseen):
             signal.connect(self._soon.start)
-        self.follow(session.project_changed, session.hands.changed, session.planner.changed, self._soon.timeout)
+        self.follow(session.project_changed, session.hands.changed, session.planner.changed)
+        self._soon.timeout.connect(lambda: session.turns.later("run page", self._changed))
 
     def _lay_out(self) -> None:
         self.words.addWidget(self.sub)

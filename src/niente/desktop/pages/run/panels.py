@@ -9,7 +9,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.science.arrays import Vector
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, pen
-from niente.desktop.widgets.canvas import Canvas
+from niente.desktop.widgets.canvas import Canvas, Curve
 
 CROWDED, BAND = 0.25, 4.0
 """Samples a pixel: from the first on lines are a pixel wide, from the second on they are not smoothed."""
@@ -100,11 +100,11 @@ class Panel:
             self.second_box.setMouseEnabled(x=False, y=False)
             self.second_box.setXLink(self.box)
             self.box.sigResized.connect(self._lay_second)
-        self.curves: dict[str, pg.PlotCurveItem] = {}
+        self.curves: dict[str, Curve] = {}
         self.data: dict[str, tuple[Vector, Vector]] = {}
         self._plain = (False, False)
         for line in spec.lines:
-            curve = pg.PlotCurveItem(antialias=True, connect="finite")
+            curve = Curve(antialias=True, connect="finite")
             self.box_of(line).addItem(curve)
             self.curves[line.channel] = curve
 

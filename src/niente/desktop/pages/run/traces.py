@@ -20,9 +20,9 @@ from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun, ShownNote
 from niente.desktop.widgets.brushes import faint, pen
-from niente.desktop.widgets.canvas import Canvas
+from niente.desktop.widgets.canvas import Canvas, Curve
 
-DRAW_S = 0.1
+DRAW_S = 0.025
 GUTTERS = (96, 24, 142, 46)
 MIN_MINUTES, FUTURE = 12.0, 0.30
 """The time axis shows at least this long, and leaves this share of it free for what is still to come."""
@@ -69,7 +69,7 @@ class Traces(QWidget):
         forecast = panels[0].box
         for panel in panels[1:]:
             panel.box.setXLink(forecast)
-        self._low, self._high, self._centre = (pg.PlotCurveItem(antialias=True) for _ in range(3))
+        self._low, self._high, self._centre = (Curve(antialias=True) for _ in range(3))
         self._between = pg.FillBetweenItem(self._low, self._high)
         for item in (self._between, self._low, self._high, self._centre):
             forecast.addItem(item)
@@ -146,7 +146,7 @@ class Traces(QWidget):
             panel.fit([], second=True)
         self._show_forecast(sight, sight.live)
         sight.panels[0].box.setXRange(low, high, padding=0.0)
-        sight.canvas.viewport().update()
+        sight.canvas.redraw()
         self._speak(sight)
 
     def _show_forecast(self, sight: Sight, live: LiveRun) -> None:
