@@ -20,6 +20,7 @@ from niente.desktop.app.passage import Passage
 from niente.desktop.app.pulse import Pulse
 from niente.desktop.app.tab_order import chain
 from niente.desktop.app.waiting import Opening, Working
+from niente.desktop.app.words import PageWords
 from niente.desktop.commands.bench_commands import BenchCommands
 from niente.desktop.commands.file_commands import FileCommands, dropped_file
 from niente.desktop.commands.plan_commands import PlanCommands
@@ -33,12 +34,8 @@ from niente.desktop.session.notices import Ending, Notice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.labels import rule, upright_rule
 
-SOON_MS = 25
-"""Passage and margin follow what a session says after the page does, in a turn of their own."""
-SOLVERS = "scipy.optimize"
+SOLVERS = "scipy.optimize.elementwise"
 """What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
-WORDS_MS = 250
-"""Passage and margin follow the samples at the pace of reading, not of repainting."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
 PAGE_OF = {
     **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
@@ -90,8 +87,7 @@ class Window(QMainWindow):
         self.pulse.paced.connect(self._set_pace)
         for region, topic in ((self.passage, "window"), (self.margin, "window"), (self.pulse, "run"), (self.message, "window")):
             region.setProperty("help", topic)
-        self._words_rest = QTimer(self)
-        self._words_rest.setSingleShot(True)
+        self._words = PageWords(self.passage, self.margin, self.pages, self._current, session.turns)
         self._lay_out()
         self._build_menus()
         self._recall()
@@ -103,12 +99,8 @@ class Window(QMainWindow):
         session.ended.connect(self._tell_ending)
         session.command_changed.connect(self._name_window)
         self._enabling = Enabling(session, self.actions_, self)
-        self._frame_soon = QTimer(self)  # several signals are one refresh, in a turn of its own after the page's
-        self._frame_soon.setSingleShot(True)
-        self._frame_soon.setInterval(SOON_MS)
-        self._frame_soon.timeout.connect(lambda: session.turns.later("words", self._refresh_frame))
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
-            signal.connect(self._frame_soon.start)
+            signal.connect(self._words.soon)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
         session.command_changed.connect(self._enable)
@@ -230,7 +222,7 @@ class Window(QMainWindow):
         import_module(SOLVERS)
         parts = (self.session, self.actions_, self.look)
         rig = RigPage(*parts)
-        self.pages = [
+        self.pages += [
             rig,
             PlanPage(*parts, self.plan_commands),
             RunPage(*parts),
@@ -241,7 +233,7 @@ class Window(QMainWindow):
         rig.part_chosen.connect(self.rig_commands.change_part)
         for page in self.pages:
             self.stack.addWidget(page)
-            page.margin_changed.connect(self._refresh_frame)
+            page.margin_changed.connect(self._words.now)
             for index, splitter in enumerate(page.splitters()):
                 shape = self.preferences.shape(f"{page.name.lower()}_{index}")
                 if shape is not None:
@@ -256,7 +248,7 @@ class Window(QMainWindow):
         if self.message.action == f"page.{NAMES[index].lower()}":
             self.message.hide()  # it only led here
         self._enable()
-        self._refresh_frame()
+        self._words.now()
         self._order_tabs()
 
     def _order_tabs(self) -> None:
@@ -306,20 +298,7 @@ class Window(QMainWindow):
         shown = self._current()
         if shown is not None and shown.name == "Run":
             shown.show_frame()  # type: ignore[attr-defined]
-        if not self._words_rest.isActive():
-            self._words_rest.start(WORDS_MS)
-            self._frame_soon.start()
-
-    def _refresh_frame(self) -> None:
-        """Bring passage and margin up to date."""
-        for page, entry in zip(self.pages, self.passage.entries, strict=False):
-            entry.set_line(page.live_line())
-            if entry.finished != page.finished():
-                entry.finished = page.finished()
-                self.passage.update()
-        shown = self._current()
-        if shown is not None and self.margin.isVisible():
-            self.margin.show_blocks(shown.name, shown.margin())
+        self._words.at_leisure()
 
     # -- commands -----------------------------------------------------------------------------------------------------
 

@@ -91,6 +91,7 @@ class MapPage(Page):
         self._waiting: tuple[Models, MapRequest] | None = None
         self._refused: tuple[Models, MapRequest, str] | None = None
         self._point: tuple[float, float] | None = None
+        self._stepped: tuple[SettingMap, int, Block] | None = None
         self._index = 0
         session.mapped.connect(self._take)
         session.dropped.connect(self._cancelled)
@@ -382,8 +383,14 @@ class MapPage(Page):
         return [
             *candidate_blocks(lead, point_text(controls, point), one, models.scale, listening),
             Buttons(("map.run_here",)),
-            steps_away(models, mapped.limits, field.settings, index, controls),
+            self._steps_away(mapped, index, controls),
         ]
+
+    def _steps_away(self, mapped: SettingMap, index: int, controls: tuple[str, str]) -> Block:
+        """Return what one step would bring; worked out once, since the margin is shown anew several times a second."""
+        if self._stepped is None or self._stepped[0] is not mapped or self._stepped[1] != index:
+            self._stepped = (mapped, index, steps_away(mapped.models, mapped.limits, mapped.field.settings, index, controls))
+        return self._stepped[2]
 
     def _of_field(self, mapped: SettingMap) -> list[Block]:
         answer, models = self.session.answer, mapped.models
