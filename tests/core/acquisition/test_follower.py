@@ -35,7 +35,7 @@ from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.here import one_by_one
 
-DEEP = Setting(sustained_power_w=120.0, voltage_offset_mv=-140.0, fan_duty={"case": 60.0, "cooler": 60.0})
+DEEP = Setting(sustained_power_w=120.0, voltage_offset_mv=-148.0, fan_duty={"case": 60.0, "cooler": 60.0})
 DEEPER = Setting(sustained_power_w=120.0, voltage_offset_mv=-150.0, fan_duty={"case": 60.0, "cooler": 60.0})
 COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
 

@@ -34,7 +34,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.serving import outbox as outbox_module
 from niente.core.serving.channel import MessageChannel, decoder_for
-from niente.core.serving.messages import Hello, Message, Refused, StartPlan
+from niente.core.serving.messages import PROTOCOL, Hello, Message, Refused, StartPlan
 from niente.core.serving.outbox import Outbox, OutboxFullError
 from niente.core.serving.under_way import UnderWay
 from niente.core.storage.notes import notes_in
@@ -206,7 +206,7 @@ def test_a_client_that_never_reads_holds_up_nobody(serve: Serve) -> None:
     first = serve(ear)
     ours, theirs = socket.socketpair()
     first.server.take_in(theirs)
-    MessageChannel(ours, decoder_for(Message)).send(Hello(1, "0", False))
+    MessageChannel(ours, decoder_for(Message)).send(Hello(PROTOCOL, "0", False))
     until(lambda: len(first.server._clients) == 2)
     first.start(short_plan(first.card, COOL, seconds=20000.0), Limits())
     until(lambda: bool(ear.of(PlanEnded)), 60.0)

@@ -40,6 +40,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.runs import RunOutcome
 from niente.core.model.states import BenchState
+from niente.core.rigs.checked_rig import BY_HAND
 from niente.core.rigs.protocol import Rig
 from niente.core.storage.recorder import Recorder
 from niente.core.storage.writer import BookWriter
@@ -96,12 +97,11 @@ class Bench:
         self.interrupted = interrupted
         """What an earlier end left open, where it left anything."""
         self._stream = RecordStream(recorder, listener)
-        self._sampler = Sampler(sheeted.rig, self._stream, limits.silent_s)
-        self._sampler.card = sheeted.card
+        self._sampler = Sampler(sheeted.rig, sheeted.card, self._stream, limits.silent_s)
         recorder.commit_each = self._commits_each
         self._engine = Engine(self._sampler, writer, self._stream)
         self._engine.change_variant = self._change_variant
-        self._engine.by_hand = self.by_hand
+        self._engine.hands.set_so_far = self.by_hand
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
         self._next_sheet: RigSheet | None = None
@@ -123,8 +123,8 @@ class Bench:
 
     @property
     def rig(self) -> Rig:
-        """The rig."""
-        return self._sheeted.rig
+        """The rig's driver."""
+        return self._sheeted.rig.driver
 
     @property
     def own_card(self) -> RigCard:
@@ -178,7 +178,7 @@ class Bench:
 
     def confirm(self, readings: dict[str, float] | None = None) -> None:
         """Say that hands are done with the card that is shown. Raises ``DocumentError`` for readings that cannot be."""
-        card, given = self._engine.open_card, readings or {}
+        card, given = self._engine.hands.open_card, readings or {}
         if self.busy and card is not None:
             card.insist(given)
             self._engine.send(Confirmed(card, given))
@@ -192,13 +192,13 @@ class Bench:
 
     def tick(self, boxes: tuple[int, ...]) -> None:
         """Write down which boxes of the card that is shown are ticked, so that a restart finds them so."""
-        if self._engine.open_card is not None:
+        if self._engine.hands.open_card is not None:
             self._stream.publish(HandCardTicked(boxes))
 
     @property
     def open_card(self) -> HandCard | None:
         """The card that hands are at; ``None`` where there is none."""
-        return self._engine.open_card
+        return self._engine.hands.open_card
 
     @property
     def shown(self) -> dict[str, float]:
@@ -215,7 +215,7 @@ class Bench:
         if self.busy:
             self._sampler.stop_plan(words)
         else:
-            self.rig.make_safe()
+            self._sheeted.rig.make_safe()
 
     def take_sheet(self, sheet: RigSheet) -> None:
         """Let the machine be what a sheet says, soon: ``RigCardChanged`` tells when it is.
@@ -265,7 +265,7 @@ class Bench:
             self._thread.join(wait_s)
         self._watchdog.stop()
         if self._sampler.alive:  # it hangs in a call to the rig
-            self.rig.make_safe()
+            self._sheeted.rig.make_safe()
         self.writer.close()
 
     # -- the engine's thread ------------------------------------------------------------------------------------
@@ -325,22 +325,28 @@ class Bench:
             ended = BenchFailed(traceback.format_exc())
         if self._sampler.abandoned:
             return
-        self._engine.restore()
+        try:
+            self._engine.restore()
+        except Exception:
+            ended = BenchFailed(traceback.format_exc())
+            self._sampler.make_safe()
         self.busy = False
-        self._stream.publish(ended)
+        self._stream.publish(_told_unsafe(ended, self._sampler.unsafe))
 
     # -- the watchdog's thread -----------------------------------------------------------------------------------
 
     def _give_up_rig(self) -> None:
         """Make the rig safe without waiting for it; what follows from that may wait for a disk, and so does it elsewhere."""
-        self.rig.make_safe()
-        threading.Thread(target=self._tell_given_up, name="niente-giver-up", daemon=True).start()
+        problem = self._sheeted.rig.make_safe()
+        threading.Thread(target=self._tell_given_up, args=(problem,), name="niente-giver-up", daemon=True).start()
 
-    def _tell_given_up(self) -> None:
+    def _tell_given_up(self, problem: str) -> None:
         """Close the run that was open, and end the plan."""
         error = RigError(
             f"{self.card.title} has not answered for {self._watchdog.hang_limit_s:.0f} seconds.",
-            safe="It was told to end the load and take its safe setting; every sample is kept.",
+            safe=f"It could not be made safe: {problem}. {BY_HAND}"
+            if problem
+            else "It was told to end the load and take its safe setting; every sample is kept.",
             remedy="Look at the machine. Then open it again and go on: this run is repeated.",
         )
         run_id = self._engine.run_id
@@ -349,7 +355,7 @@ class Bench:
                 self._stream.publish(RunClosed(run_id, 0, RunOutcome.STOPPED, error.happened))
         if self.busy:
             self.busy = False
-            if self._engine.open_card is not None:
+            if self._engine.hands.open_card is not None:
                 self._stream.publish(HandCardShown(None))
             self._stream.publish(PlanEnded(False, error.happened, error.text))
 
@@ -357,3 +363,12 @@ class Bench:
         """Return whether every sample is committed by itself."""
         pace = self.pace
         return pace is not None and pace <= SLOW_PACE
+
+
+def _told_unsafe(ended: PlanEnded | BenchFailed, problem: str) -> PlanEnded | BenchFailed:
+    """Return the end of a plan with what is left for a person to do, where the machine is not known to be safe."""
+    if not problem or isinstance(ended, BenchFailed):
+        return ended
+    kept = "Every sample is kept."
+    error = ended.error or RigError(ended.reason, remedy="Then look at the machine, and go on.").text
+    return PlanEnded(False, ended.reason, msgspec.structs.replace(error, safe=f"{problem} {kept}"))

@@ -8,31 +8,21 @@ from collections.abc import Callable
 from niente.core.acquisition.cold_start import ColdStart
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
-from niente.core.acquisition.hand_cards import (
-    left_by_hand,
-    reading_card,
-    setting_card,
-    ticked_in,
-    variant_card,
-    words_card,
-)
+from niente.core.acquisition.hand_cards import left_by_hand, reading_card, variant_card, words_card
+from niente.core.acquisition.hands import Hands
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
-from niente.core.acquisition.run_executor import Closing, RunExecutor
+from niente.core.acquisition.run_executor import Closing, RunExecutor, closing_of
 from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.scheduler import BudgetSpent, QuietHoursWait, Scheduler
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.commands import Command, Confirmed
-from niente.core.model.errors import NienteError, PlanError, RigError
-from niente.core.model.hand_cards import HandCard
+from niente.core.model.errors import MachineAwayError, NienteError, PlanError, RigError
 from niente.core.model.plan import Exposure, GuardAction, Plan
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.records import (
-    HandCardConfirmed,
-    HandCardShown,
     PlanStarted,
-    ReadingTaken,
     RunClosed,
     RunLeftOut,
     RunOpened,
@@ -50,39 +40,35 @@ from niente.core.storage.writer import BookWriter
 
 CLEARS_WITHIN_S = 3600.0
 """A guard that skipped a run is waited for so long to be quiet again."""
+MAX_REPEATS = 3
+"""A run that the machine leaves void is made again so many times."""
 LOOK_S = 0.5
 """While hands or a person are waited for, commands are looked for at least so often (they also say that they are there)."""
-HANDS_S = 0.02
-"""Hands are slower than a simulated machine at full speed: it then gives a sample so often."""
 
 
 class Engine:
     """Runs plans on one rig, through its sampler, and says what it does.
 
-    Other threads may use ``send``, ``other_plan`` and ``sampler``, and read ``state``, ``run_id`` and ``open_card``.
+    Other threads may use ``send``, ``other_plan`` and ``sampler``, and read ``state``, ``run_id`` and ``hands.open_card``.
     """
 
     def __init__(self, sampler: Sampler, writer: BookWriter, stream: RecordStream) -> None:
         self.state = BenchState.IDLE
         self.run_id: int | None = None
-        self.open_card: HandCard | None = None
-        """The card that hands are at."""
         self.other_plan: Plan | None = None
         """A plan to go on with in place of the one that runs, from its next run on."""
         self.change_variant: Callable[[str], RigCard] | None = None
         """Brings the machine into another variant, once hands have, and returns its card."""
-        self.by_hand: dict[str, float] = {}
-        """What hands have set, by control."""
         self.sampler = sampler
         self._commands: queue.SimpleQueue[Command | Confirmed] = queue.SimpleQueue()
         self._writer = writer
         self._publish = stream.publish
-        self._exposing = RunExecutor(sampler, stream, self._command)
+        self._exposing = RunExecutor(sampler, stream, self.command)
         self._pause_next = False
         self._known: Evidence | None = None
         self._guards = GuardSet((), sampler.card)
         self._hour_zero = 0.0
-        self._read: dict[str, float] | None = None
+        self.hands = Hands(sampler, writer, stream.publish, self)
 
     def send(self, command: Command | Confirmed) -> None:
         """Give the plan that runs a command; from any thread."""
@@ -149,9 +135,10 @@ class Engine:
 
     def _run_until_valid(self, scheduler: Scheduler, row: Row) -> str:
         """Run a step, and return how it closed; where it is voided, run it again: after a pause, if that was requested."""
-        number, total = scheduler.rows.index(row) + 1, len(scheduler.rows)
+        number, total, void = scheduler.rows.index(row) + 1, len(scheduler.rows), 0
         while True:
-            between = self._exposing.closing_of(self.sampler.interrupted())
+            self._wait_until_back()
+            between = closing_of(self.sampler.interrupted(), self._publish)
             if between is not None and between.trip is not None:  # while this run was decided on, with the last load on
                 self._stop_at(between.trip)
                 self._wait_until_clear(between.trip)
@@ -159,7 +146,7 @@ class Engine:
                 self._change_variant(row.step.variant)
                 before, self._guards = self._guards, GuardSet(scheduler.plan.guards, self.sampler.card)
                 self._guards.go_on_from(before)
-            self._set_by_hand(row.step.setting.over(self.sampler.card.stock))
+            self.hands.set_by_hand(row.step.setting.over(self.sampler.card.stock))
             if row.step.exposure.idles_first and self._idle_before(scheduler.plan_id, row, number, total):
                 self._pause()
                 continue
@@ -170,24 +157,22 @@ class Engine:
                 self._wait_until_clear(closing.trip)
             if closing.outcome != RunOutcome.VOIDED:
                 return closing.outcome
+            void += closing.by_machine
+            if void > MAX_REPEATS:
+                raise RigError(
+                    f"Run {number} was void {void} times: {closing.reason}.",
+                    safe="The load is off, the rig has its safe setting, and every sample is kept.",
+                    remedy="Look at the machine and its connection; then go on, and the plan continues with this run.",
+                )
 
     def _change_variant(self, variant: str) -> None:
         """Have hands bring the machine into another state, with the load off, and go on with its card."""
-        self._enter(BenchState.APPLYING)
+        self.enter(BenchState.APPLYING)
         self.sampler.make_safe()
-        self._wait_for_hands(variant_card(self.sampler.card, variant))
+        self.hands.wait_for(variant_card(self.sampler.card, variant))
         if self.change_variant is None:
             raise RigError(f"{self.sampler.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
         self.change_variant(variant)
-
-    def _set_by_hand(self, whole: Setting) -> None:
-        """Have hands set what only they can, with the load off, where it is not set yet."""
-        wanted = setting_card(self.sampler.card, whole, self.by_hand)
-        if wanted is not None:
-            self._enter(BenchState.APPLYING)
-            self.sampler.make_safe()
-            self._wait_for_hands(wanted)
-            self.by_hand |= wanted.sets
 
     def _idle_before(self, plan_id: int, row: Row, number: int, total: int) -> bool:
         """Let the machine idle at the setting of its next run; the book has that too. Return whether it was paused."""
@@ -195,7 +180,7 @@ class Engine:
         if idle is None:
             return False
         rule = row.step.exposure
-        self._enter(BenchState.WAITING, _idle_words(rule))
+        self.enter(BenchState.WAITING, _idle_words(rule))
         whole = row.step.setting.over(self.sampler.card.stock)
         opened = self._open_run(plan_id, row, number, total, idle.name, RunKind.IDLE)
         outcome, command = RunOutcome.STOPPED, None
@@ -206,13 +191,13 @@ class Engine:
             cold = ColdStart(rule, self.sampler.card, self.sampler.time_s)
             while command not in (Command.PAUSE_NOW, Command.SKIP):
                 batch = self.sampler.advance(1)
-                ended = self._exposing.closing_of(batch.ended)
+                ended = closing_of(batch.ended, self._publish)
                 if ended is not None and ended.trip is not None:
                     trip = ended.trip
                     self._stop_at(trip)
                 if ended is not None or any(cold.reached(frame) for frame in batch.frames):
                     break
-                command = self._command()
+                command = self.command()
             outcome = RunOutcome.DONE
         finally:
             self._close_run(opened, whole, Closing(outcome, "idle before a run"))
@@ -243,17 +228,17 @@ class Engine:
 
     def _wait_for_an_hour(self, scheduler: Scheduler, due: QuietHoursWait) -> None:
         """Rest until something may run again."""
-        self._enter(BenchState.WAITING, due.text)
+        self.enter(BenchState.WAITING, due.text)
         self.sampler.make_safe()
         quiet = scheduler.plan.quiet
         self.sampler.watch(None, self.sampler.card.safe.over(self.sampler.card.stock), self._guards)
         while quiet is not None and quiet.covers(self._hour()):
-            ended = self._exposing.closing_of(self.sampler.advance(1).ended)
+            ended = closing_of(self.sampler.advance(1).ended, self._publish)
             if ended is not None and ended.trip is not None:
                 self._stop_at(ended.trip)
                 self._wait_until_clear(ended.trip)
                 return
-            self._command()
+            self.command()
 
     def _wait_until_clear(self, trip: Trip) -> None:
         """Pause, or stay idle until the guard that ended a run is quiet again."""
@@ -262,13 +247,13 @@ class Engine:
             self._pause(trip.reason)
             return
         level = quantity_of(guard.quantity).with_unit(guard.clear)
-        self._enter(BenchState.WAITING, f"Waiting until the guard is quiet again, at {level}")
+        self.enter(BenchState.WAITING, f"Waiting until the guard is quiet again, at {level}")
         until = self.sampler.time_s + CLEARS_WITHIN_S
         whole = self.sampler.card.safe.over(self.sampler.card.stock)
         self.sampler.watch(None, whole, self._guards, fresh=False, acts=False)
         while self.sampler.time_s < until:
             self.sampler.advance(1)
-            if self._guards.quiet(guard) or self._command() == Command.SKIP:
+            if self._guards.quiet(guard) or self.command() == Command.SKIP:
                 return
         raise StopPlan(
             f"{guard.reason} It did not become quiet again within {duration_text(CLEARS_WITHIN_S)}.", RunOutcome.GUARD
@@ -280,7 +265,7 @@ class Engine:
 
     def _run_step(self, plan_id: int, row: Row, number: int, total: int) -> Closing:
         """Run one step and return how it closed. Whatever happens, the run is closed in the book."""
-        self._enter(BenchState.APPLYING)
+        self.enter(BenchState.APPLYING)
         step, card = row.step, self.sampler.card
         whole = step.setting.over(card.stock)
         opened = self._open_run(plan_id, row, number, total, step.load, RunKind.STEP)
@@ -289,17 +274,19 @@ class Engine:
         try:
             hand_work = self.sampler.apply(whole)
             if hand_work:
-                self._wait_for_hands(words_card(hand_work))
-            self._enter(BenchState.SETTLING if step.exposure.known_to_k is not None else BenchState.EXPOSING)
+                self.hands.wait_for(words_card(hand_work))
+            self.enter(BenchState.SETTLING if step.exposure.known_to_k is not None else BenchState.EXPOSING)
             closing = self._exposing.until_over(run_id, step, self._guards)
             readings_card = reading_card(card) if closing.outcome == RunOutcome.DONE else None
             if readings_card is not None:
-                closing = self._take_readings(run_id, readings_card) or closing
+                closing = self.hands.take_readings(run_id, readings_card) or closing
             if closing.trip is not None:
                 self._stop_at(closing.trip)
         except StopPlan as stop:
             closing = Closing(stop.outcome, stop.reason)
             raise
+        except MachineAwayError as away:  # it went down between two runs
+            closing = Closing(RunOutcome.VOIDED, away.happened, by_machine=True)
         except NienteError as error:
             closing = Closing(RunOutcome.STOPPED, error.happened)
             raise
@@ -320,66 +307,27 @@ class Engine:
         ends = "The plan pauses." if trip.action == GuardAction.PAUSE else "The plan goes on with the next run."
         self._publish(WarningRaised(f"{trip.reason} {ends}"))
 
+    def _wait_until_back(self) -> None:
+        """Rest while a machine that went down starts again; the sampler gives up on one that takes too long."""
+        if self.sampler.away:
+            self.enter(BenchState.WAITING, "The machine went down and starts again: waiting for it")
+        while self.sampler.away:
+            self.sampler.rest(LOOK_S)
+            self.command()
+
     # -- waiting ---------------------------------------------------------------------------------------------
 
     def _pause(self, why: str = "") -> None:
         """Pause with the load off and the safe setting in force until told to go on."""
         self._pause_next = False
-        self._enter(BenchState.PAUSED, f"Paused. The load is off. {why}".strip())
+        self.enter(BenchState.PAUSED, f"Paused. The load is off. {why}".strip())
         self.sampler.make_safe()
         while True:
             self.sampler.rest(LOOK_S)
-            if self._command() == Command.RESUME:
+            if self.command() == Command.RESUME:
                 return
 
-    def _wait_for_hands(self, card: HandCard) -> None:
-        """Show a card and wait, with the load off, until it is confirmed; the book has both."""
-        self.sampler.stop()
-        self.sampler.idle()
-        self._show(card)
-        while self._read is None:
-            self.sampler.rest(LOOK_S)
-            self._command()
-        self._confirm(card, None)
-
-    def _take_readings(self, run_id: int, card: HandCard) -> Closing | None:
-        """Ask for what hands read, the load still on and under guard; return what ended the run meanwhile."""
-        self._show(card)
-        while self._read is None:
-            ended = self._exposing.closing_of(self.sampler.advance(1).ended)
-            command = self._command()
-            if ended is not None or command == Command.SKIP:
-                self._put_card_away()
-                return ended
-            if self.sampler.pace is None:
-                time.sleep(HANDS_S)
-        for channel, value in self._read.items():
-            self._publish(ReadingTaken(run_id, self.sampler.time_s, channel, value))
-        self._confirm(card, run_id)
-        return None
-
-    def _show(self, card: HandCard) -> None:
-        """Show a card, with the ticks that it had before a restart."""
-        book = BookReader(self._writer.path)
-        try:
-            ticked = ticked_in(book.events(), card)
-        finally:
-            book.close()
-        self.open_card, self._read = card, None
-        self._enter(BenchState.WAITING_FOR_HANDS, card.words())
-        self._publish(HandCardShown(card, ticked))
-
-    def _confirm(self, card: HandCard, run_id: int | None) -> None:
-        self._publish(HandCardConfirmed(run_id, self.sampler.time_s, card.sets))
-        self._put_card_away()
-
-    def _put_card_away(self) -> None:
-        """Hands are wanted no more, whatever became of the card."""
-        if self.open_card is not None:
-            self.open_card, self._read = None, None
-            self._publish(HandCardShown(None))
-
-    def _command(self) -> Command | None:
+    def command(self) -> Command | None:
         """Return the next command that is not carried out here."""
         while True:
             try:
@@ -387,8 +335,7 @@ class Engine:
             except queue.Empty:
                 return None
             if isinstance(command, Confirmed):
-                if command.card == self.open_card:
-                    self._read = command.readings
+                self.hands.take(command)
                 continue
             if command == Command.PAUSE_AFTER:
                 self._pause_next = True
@@ -400,17 +347,18 @@ class Engine:
     def restore(self) -> None:
         """Load off, safe setting back, and to rest; tell what only hands can set back."""
         self.sampler.make_safe()
-        self._enter(BenchState.RESTORING)
+        self.enter(BenchState.RESTORING)
         self._pause_next = False
-        self._put_card_away()
+        self.hands.put_card_away()
         while not self._commands.empty():
             self._commands.get_nowait()
-        left = left_by_hand(self.sampler.card, self.by_hand)
+        left = left_by_hand(self.sampler.card, self.hands.set_so_far)
         if left:
             self._publish(WarningRaised(f"These stay as hands have set them, until hands set them back: {'; '.join(left)}."))
-        self._enter(BenchState.IDLE)
+        self.enter(BenchState.IDLE)
 
-    def _enter(self, state: BenchState, text: str = "") -> None:
+    def enter(self, state: BenchState, text: str = "") -> None:
+        """Be in another state, and say so."""
         if state not in MAY_FOLLOW[self.state]:
             raise AssertionError(f"{state} may not follow on {self.state}")
         self.state = state

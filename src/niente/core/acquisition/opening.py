@@ -46,7 +46,7 @@ def open_bench(
         state = _read_book(writer, recorder, sheeted, variant)
         interrupted = close_open_runs(book, recorder, sheeted.card)
         if interrupted is not None:
-            rig.make_safe()  # whatever ended everything may have left the load on
+            sheeted.rig.make_safe()  # whatever ended everything may have left the load on
         limits = HangLimits(silent_limit_s, hang_limit_s)
         bench = Bench(sheeted, writer, recorder, listener, state, interrupted, limits, on_look)
     except BaseException:

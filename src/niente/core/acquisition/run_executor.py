@@ -16,7 +16,7 @@ from niente.core.model.commands import Command
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.quantities import duration_text
-from niente.core.model.records import ForecastMade, TimeConstantsFound, WarningRaised
+from niente.core.model.records import ForecastMade, Record, TimeConstantsFound, WarningRaised
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
@@ -31,12 +31,27 @@ CONSTANTS_S = 900.0
 
 
 class Closing(msgspec.Struct, frozen=True):
-    """How a run closes and why; the guard that ended it, where one did; and whether a pause follows."""
+    """How a run closes and why; the guard that ended it, where one did; whether a pause follows; and, of a void run, whether
+    it was the machine that left it void."""
 
     outcome: RunOutcome
     reason: str
     trip: Trip | None = None
     pause: bool = False
+    by_machine: bool = False
+
+
+def closing_of(ended: Interruption | None, publish: Callable[[Record], None]) -> Closing | None:
+    """Return how a run closes that something ended; ``None`` where nothing did. A hole in the samples is warned of."""
+    if ended is None:
+        return None
+    if ended.failure is not None:
+        return Closing(RunOutcome.FAILED, ended.failure.detail)
+    if ended.trip is not None:
+        return Closing(RunOutcome.GUARD, ended.trip.reason, ended.trip)
+    words = f"no sample for {duration_text(ended.gap_s or 0.0)}: the machine slept, or could not be heard"
+    publish(WarningRaised(f"There was {words}. The run is void and is made again."))
+    return Closing(RunOutcome.VOIDED, words, by_machine=True)
 
 
 class RunExecutor:
@@ -64,7 +79,7 @@ class RunExecutor:
             batch = self._sampler.advance(FORECAST_EVERY - samples.count % FORECAST_EVERY, _due_s(rule, samples, settled))
             for frame in batch.frames:
                 samples.add(frame)
-            ended = self.closing_of(batch.ended) or self._command_given()
+            ended = closing_of(batch.ended, self._publish) or self._command_given()
             if ended is not None:
                 return ended
             if working and batch.frames and samples.count % FORECAST_EVERY == 0:
@@ -74,18 +89,6 @@ class RunExecutor:
             if why and batch.frames:
                 self._learn(run_id, samples, batch.frames[-1], whole, guards, settled)
                 return Closing(RunOutcome.DONE, why)
-
-    def closing_of(self, ended: Interruption | None) -> Closing | None:
-        """Return how a run closes that something ended; ``None`` where nothing did."""
-        if ended is None:
-            return None
-        if ended.failure is not None:
-            return Closing(RunOutcome.FAILED, ended.failure.detail)
-        if ended.trip is not None:
-            return Closing(RunOutcome.GUARD, ended.trip.reason, ended.trip)
-        words = f"no sample for {duration_text(ended.gap_s or 0.0)}: the machine slept, or could not be heard"
-        self._publish(WarningRaised(f"There was {words}. The run is void and is made again."))
-        return Closing(RunOutcome.VOIDED, words)
 
     def _learn(self, run_id: int, samples: Samples, frame: Frame, whole: Setting, guards: GuardSet, settled: Settled) -> None:
         """Take with it what a run that came to its end has shown."""

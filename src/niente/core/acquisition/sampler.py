@@ -1,5 +1,6 @@
 """The sampler: the one thread that calls a rig. It takes samples, lets guards look at each, and records them; nothing else."""
 
+import contextlib
 import logging
 import math
 import threading
@@ -12,16 +13,15 @@ from typing import Any, TypeVar
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
-from niente.core.acquisition.watching import BY_PERSON, Batch, Interruption, Watch, got_out, shut_down
-from niente.core.analysis.evidence import FAILURES
-from niente.core.model.errors import RigError
+from niente.core.acquisition.sample_look import SampleLook
+from niente.core.acquisition.watching import BY_PERSON, Batch, Interruption, Watch, got_out
+from niente.core.model.errors import BookError, MachineAwayError
 from niente.core.model.frame import Frame
-from niente.core.model.plan import GuardAction
-from niente.core.model.records import FrameTaken, GuardTripped, RigEventSeen, SampleGap, WarningRaised
-from niente.core.model.rig_card import RigCard, SetBy
+from niente.core.model.records import WarningRaised
+from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.rigs.protocol import Paced, Rig
+from niente.core.rigs.checked_rig import CheckedRig
 
 FRAME_TIMEOUT_S = 0.5
 IDLE_S = 0.05
@@ -44,24 +44,16 @@ class Sampler:
     nothing depends on how fast the computer decides. Without a watch the machine is idle, and is looked at now and then.
     """
 
-    def __init__(self, rig: Rig, stream: RecordStream, silent_limit_s: float) -> None:
+    def __init__(self, rig: CheckedRig, card: RigCard, stream: RecordStream, silent_limit_s: float) -> None:
         self.stoppable = False
         """Whether there is anything that a stop would end."""
         self.abandoned = False
         """Set by the watchdog when the rig did not answer; everybody then only gets out."""
         self.beat_s = time.monotonic()
         """When the thread was last heard of (monotonic seconds); the watchdog reads it."""
-        self.shown: dict[str, float] = {}
-        """What the meters show that hands read, by channel, as far as the rig knows it: a simulated one does."""
-        self.time_s = 0.0
-        """The rig's time at its last sample."""
         self._rig = rig
-        self._paced = rig if isinstance(rig, Paced) else None
         self._stream = stream
-        self._silent_limit_s = silent_limit_s
-        self._silent_since: float | None = None
-        self._by_hand: list[tuple[int, str]] = []
-        self._card = rig.describe()
+        self._look = SampleLook(rig, stream, silent_limit_s)
         self._turn = threading.RLock()
         """Held while a sample is looked at and recorded: what it belongs to does not change meanwhile."""
         self._change = threading.Condition(threading.RLock())
@@ -71,10 +63,11 @@ class Sampler:
         self._frames: deque[Frame] = deque()
         self._interruption: Interruption | None = None
         self._wanted, self._until_s = 0, math.inf
-        self._attention = False
+        self._attention = self._resting = False
         self._stopping, self._stop_words = False, BY_PERSON
         self._closing = False
         self._last_error = ""
+        self.card = card
         self._thread = threading.Thread(target=self._serve, name="niente-sampler", daemon=True)
 
     # -- from any thread ---------------------------------------------------------------------------------------
@@ -91,24 +84,50 @@ class Sampler:
     @property
     def card(self) -> RigCard:
         """The rig's card, as the person's sheet has it."""
-        return self._card
+        return self._look.card
 
     @card.setter
     def card(self, card: RigCard) -> None:
         with self._change:
-            self._card = card
-            self._by_hand = [(index, one.name) for index, one in enumerate(card.channels) if one.by == SetBy.HANDS]
+            self._look.card = card
+            self._look.hands.take_card(card)
 
     @property
     def pace(self) -> float | None:
         """Rig seconds a wall second; a real rig's are seconds. ``None`` for as fast as it goes."""
-        return self._paced.pace if self._paced is not None else 1.0
+        return self._rig.pace
 
     def set_pace(self, pace: float | None) -> None:
         """Change the pace of a simulated rig; a real one has none."""
-        if self._paced is not None:
-            self._paced.set_pace(pace)
+        if self._rig.is_paced:
+            self._rig.set_pace(pace)
             self.attract()
+
+    @property
+    def away(self) -> bool:
+        """Whether the machine went down and has not come back yet."""
+        return self._look.back is not None
+
+    @property
+    def patience_s(self) -> float:
+        """How much longer than usual the rig may keep a call now: it may be starting again."""
+        back = self._look.back
+        return back.patience_s if back is not None else 0.0
+
+    @property
+    def unsafe(self) -> str:
+        """Why the machine is not known to be safe, in words; empty where it is."""
+        return self._look.safe.problem
+
+    @property
+    def time_s(self) -> float:
+        """The rig's time at its last sample."""
+        return self._look.time_s
+
+    @property
+    def shown(self) -> dict[str, float]:
+        """What the meters show that hands read, by channel, as far as the rig knows it: a simulated one does."""
+        return self._look.hands.shown
 
     def attract(self) -> None:
         """Have whoever waits for samples look up: there is a command."""
@@ -185,18 +204,19 @@ class Sampler:
 
         def work() -> None:
             if self._interruption is None:
+                self._look.safe.load_begins()
                 self._rig.start(load)
-                self.watch(run_id, setting, guards)
+                self.watch(run_id, setting, guards, load=load)
 
         self.call(work)
 
     def stop(self) -> None:
         """End the load."""
-        self.call(lambda: self._rig.stop())
+        self.call(self._look.end_load)
 
     def make_safe(self) -> None:
-        """Load off, safe setting back, idle from here on; never raises."""
-        self._rig.make_safe()
+        """Load off, safe setting back, idle from here on; never raises. What goes wrong is told (``MadeSafe``)."""
+        self._look.safe.restore()
         self.idle()
 
     def idle(self) -> None:
@@ -206,16 +226,26 @@ class Sampler:
             self._frames.clear()
             self._change.notify_all()
 
-    def watch(self, run_id: int | None, setting: Setting, guards: GuardSet, *, fresh: bool = True, acts: bool = True) -> None:
+    def watch(
+        self,
+        run_id: int | None,
+        setting: Setting,
+        guards: GuardSet,
+        *,
+        load: str | None = None,
+        fresh: bool = True,
+        acts: bool = True,
+    ) -> None:
         """Write samples to a run from here on (``None``: to none) and hold them against guards.
 
         ``fresh``: what stood under the last load does not count against this one. What ended sampling between two runs
-        stays for the next ``advance``.
+        stays for the next ``advance``. ``load`` is what runs now, where that is not what ran before.
         """
         with self._turn, self._change:
             if fresh:
                 guards.begin()
-            self._watch = Watch(run_id, setting, guards, acts)
+            before = self._watch.load if self._watch is not None else ""
+            self._watch = Watch(run_id, setting, guards, acts, before if load is None else load)
             self._frames.clear()
             self._change.notify_all()
 
@@ -236,16 +266,18 @@ class Sampler:
         """Wait, while idle samples come, until there is a command or so long. Raises ``StopPlan`` for a stop."""
         until = time.monotonic() + seconds
         with self._change:
+            self._resting = True
+            self._change.notify_all()
             while not (self._attention or self._interruption or self._gets_out()) and time.monotonic() < until:
                 self._change.wait(min(seconds, BEAT_S))
-            self._attention = False
+            self._attention = self._resting = False
         self.interrupted()
 
     def interrupted(self) -> Interruption | None:
         """Return what ended sampling since it was last asked for, where something did. Raises ``StopPlan`` for a stop, and
         whatever error it was."""
         with self._change:
-            if self._gets_out():
+            if self._gets_out() or self._stopping:
                 raise got_out(self.abandoned, self._stop_words)
             ended, self._interruption = self._interruption, None
         if ended is not None and ended.error is not None:
@@ -275,23 +307,35 @@ class Sampler:
             self._stop_if_told()
             if self._waits():
                 continue
-            try:
-                frame = self._rig.frame(FRAME_TIMEOUT_S)
-                self.beat_s = time.monotonic()
-                self._take(frame) if frame is not None else self._heard_nothing()
-            except Exception as error:
-                self._interrupt(Interruption(error=error))
-            except BaseException as error:  # a driver that wants to end the process ends a plan, and nothing else
-                self._interrupt(Interruption(error=RuntimeError(f"the driver raised {type(error).__name__}")))
+            self._next_sample()
+        self._look.safe.restore()  # one that was given up too: the call that hung may have started a load as it returned
         if not self.abandoned:
-            self._rig.make_safe()
-            self._rig.close()
+            self._look.see_it_safe()
+            if problem := self._rig.close():
+                LOG.error("the rig could not be let go of: %s", problem)
+
+    def _next_sample(self) -> None:
+        """Take the next sample, whatever becomes of it: this thread goes on."""
+        try:
+            frame = self._rig.frame(FRAME_TIMEOUT_S)
+            self.beat_s = time.monotonic()
+            if frame is not None:
+                self._take(frame)
+            else:
+                self._look.heard_nothing(self._watch)
+        except MachineAwayError as error:
+            self._hear_away(error)
+        except Exception as error:
+            self._interrupt(error)
 
     def _do_calls(self) -> None:
         while self._calls:
             work, answer = self._calls.popleft()
             try:
                 found = work()
+            except MachineAwayError as error:
+                self._look.goes_away()
+                answer.set_exception(error)
             except BaseException as error:
                 answer.set_exception(error)
             else:
@@ -301,18 +345,21 @@ class Sampler:
 
     def _stop_if_told(self) -> None:
         if self._stopping and self.stoppable:
-            self._rig.make_safe()
+            self._look.safe.restore()
             self._stopping = False
-            self._interrupt(Interruption(error=StopPlan(self._stop_words, RunOutcome.STOPPED)))
+            self._interrupt(StopPlan(self._stop_words, RunOutcome.STOPPED))
 
     def _waits(self) -> bool:
         """Wait until a sample is due that the rig does not time itself; return whether there is something else to do first."""
         with self._change:
             if self._calls or self._closing or self.abandoned or (self._stopping and self.stoppable):
                 return True
+            if self.away:
+                return False
             if self._watch is None:
                 self._change.wait(IDLE_S)
-                return bool(self._calls) or self._watch is not None
+                decides = self.stoppable and not self._resting and self.pace is None
+                return bool(self._calls) or self._watch is not None or decides
             if self.pace is None and (self._enough() or self._attention):
                 self._change.wait(BEAT_S)
                 return True
@@ -320,15 +367,16 @@ class Sampler:
 
     def _take(self, frame: Frame) -> None:
         """Guard a sample, record it, and hand it on."""
-        self._silent_since = None
         with self._turn:
             watch = self._watch
-            frame = self._read_by_cable(frame)
-            gap_s, self.time_s = frame.time_s - self.time_s, frame.time_s
-            if watch is None:
-                self._stream.publish(FrameTaken(frame, None))
+            frame, gap_s, own_s = self._look.take_in(frame)
+            was_away = self.away
+            if self._look.is_away_at(frame) or watch is None:
+                self._look.at_idle(frame)
+                if was_away and not self.away:
+                    self.attract()
                 return
-            ended = self._look(watch, frame, gap_s)
+            ended = self._look.under(watch, frame, gap_s, own_s)
             watch.begun = True
             with self._change:
                 self._frames.append(frame)
@@ -337,74 +385,38 @@ class Sampler:
                 elif self._enough():
                     self._change.notify_all()
 
-    def _look(self, watch: Watch, frame: Frame, gap_s: float) -> Interruption | None:
-        """Act on what a sample shows, load first; then record the sample and what it showed."""
-        failure = next((event for event in frame.events if event.kind in FAILURES), None)
-        gap = gap_s if watch.begun and gap_s > max(GAP_S, 5.0 * self._card.sample_period_s) else None
-        trip = watch.guards.look(frame, watch.setting)
-        ends = watch.acts and trip is not None and trip.action != GuardAction.WARN
-        if ends:
-            self._rig.make_safe()
-        elif failure is not None or (gap is not None and watch.run_id is not None):
-            self._rig.stop()
-        self._stream.publish(FrameTaken(frame, watch.run_id))
-        for event in frame.events:
-            self._stream.publish(RigEventSeen(watch.run_id, frame.time_s, event))
-        if watch.run_id is not None and gap is not None:
-            self._stream.publish(SampleGap(watch.run_id, frame.time_s, gap))
-            return Interruption(gap_s=gap)
-        if failure is not None:
-            return Interruption(failure=failure, error=shut_down(failure))
-        if trip is None or not watch.acts:
-            return None
-        self._stream.publish(GuardTripped(watch.run_id, frame.time_s, trip.action, trip.reason))
-        if not ends:
-            self._stream.publish(WarningRaised(trip.reason))
-            return None
-        return Interruption(trip=trip)
-
-    def _heard_nothing(self) -> None:
-        """Give up on a rig under a watch that stays silent; of an idle one that is no news."""
-        now = time.monotonic()
-        if self._watch is None:
-            self._silent_since = None
+    def _hear_away(self, error: MachineAwayError) -> None:
+        """Wait for a machine that went down, up to its limit."""
+        try:
+            ended = self._look.heard_away(self._watch, error)
+        except MachineAwayError as overdue:
+            self._look.back = None
+            self._interrupt(overdue)
             return
-        self._silent_since = self._silent_since or now
-        patience = self._silent_limit_s + 2 * self._card.sample_period_s / (self.pace or 1e9)
-        if now - self._silent_since > patience:
-            self._silent_since = None
-            self._rig.make_safe()
-            error = RigError(
-                f"{self._card.title} has given no sample for {patience:.0f} seconds.",
-                safe="The load is off as far as the rig can be told; every sample is kept.",
-                remedy="Look at the machine and its connection; then go on, and this run is repeated.",
-            )
-            self._interrupt(Interruption(error=error))
+        with self._change:
+            if ended is not None:
+                self._end_with(ended)
+            else:
+                self._change.wait(IDLE_S)
 
-    def _interrupt(self, ended: Interruption) -> None:
-        """End sampling from outside a sample. Where nothing runs that could end by it, it is logged, once."""
-        if self._watch is not None:
-            self._rig.make_safe()
+    def _interrupt(self, error: Exception) -> None:
+        """End sampling by an error, the machine safe first. Where nothing runs that could end by it, it is told, once."""
+        text = str(error)
+        if self._watch is not None or text != self._last_error:
+            self._look.safe.restore()
         with self._change:
             if self.stoppable:
-                self._end_with(ended)
+                self._end_with(Interruption(error=error))
                 return
-            if str(ended.error) != self._last_error:
-                self._last_error = str(ended.error)
-                LOG.warning("an idle rig: %s", ended.error, exc_info=ended.error)
+        if text != self._last_error:
+            self._last_error = text
+            LOG.warning("an idle rig: %s", error, exc_info=error)
+            with contextlib.suppress(BookError):
+                self._stream.publish(WarningRaised(text))
+        with self._change:
             self._change.wait(SILENT_IDLE_S)
 
     def _end_with(self, ended: Interruption) -> None:
         self._watch = None
         self._interruption = ended
         self._change.notify_all()
-
-    def _read_by_cable(self, frame: Frame) -> Frame:
-        """Return a sample without what hands read; what a simulated machine's meter shows there is kept for them to see."""
-        if not self._by_hand:
-            return frame
-        values = frame.values.copy()
-        for index, name in self._by_hand:
-            self.shown[name] = float(values[index])
-            values[index] = math.nan
-        return Frame(frame.time_s, values, frame.events)

@@ -7,11 +7,15 @@ from niente.core.science.arrays import Array
 
 
 class Samples:
-    """Rig times ``(n,)`` and readings ``(n, channels)``, growing one frame at a time."""
+    """Rig times ``(n,)`` and readings ``(n, channels)``, growing one frame at a time.
 
-    def __init__(self, channels: int) -> None:
-        self._time = np.empty(512)
-        self._values = np.empty((512, channels))
+    ``room`` is for how many samples there is room from the beginning. It costs no memory before it is used; growing beyond it
+    copies everything, and copying a night holds a window up.
+    """
+
+    def __init__(self, channels: int, room: int = 512) -> None:
+        self._time = np.empty(room)
+        self._values = np.empty((room, channels))
         self.count = 0
 
     def add(self, frame: Frame) -> None:

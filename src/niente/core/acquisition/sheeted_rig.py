@@ -2,15 +2,16 @@
 
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, applied, problems, sheet_of
-from niente.core.rigs.protocol import Rebuilt, Rig
+from niente.core.rigs.checked_rig import checked
+from niente.core.rigs.protocol import Rig
 
 
 class SheetedRig:
-    """One rig and the sheet in force on it. Owned by the bench's thread once that runs."""
+    """One rig, its calls checked, and the sheet in force on it. Owned by the bench's thread once that runs."""
 
     def __init__(self, rig: Rig) -> None:
-        self.rig = rig
-        self.own_card = rig.describe()
+        self.rig = checked(rig)
+        self.own_card = self.rig.describe()
         """The card as the rig's driver gives it."""
         self.first_sheet = sheet_of(self.own_card)
         """What is said of the machine before a person says anything."""
@@ -28,7 +29,7 @@ class SheetedRig:
         Raises ``NienteError`` where the rig refuses that variant.
         """
         own = {variant.name for variant in self.own_card.variants}
-        if isinstance(self.rig, Rebuilt) and sheet.variant in own and sheet.variant != self.own_card.variant:
+        if self.rig.is_rebuilt and sheet.variant in own and sheet.variant != self.own_card.variant:
             self.rig.become(sheet.variant)
             self.own_card = self.rig.describe()
         self.sheet, self.card = sheet, applied(self.own_card, sheet)

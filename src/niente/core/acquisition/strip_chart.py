@@ -101,7 +101,7 @@ class StripChart:
         self._clear()
 
     def _clear(self) -> None:
-        self._samples = Samples(len(self._columns))
+        self._samples = Samples(len(self._columns), self._most)
         self._run = np.full(512, -1, dtype=np.int32)
         self._limiters = np.full(512, ClockLimiter.NOTHING, dtype=np.int8)
         self._reported = np.full(512, ClockLimiter.NOTHING, dtype=np.int8)
@@ -237,7 +237,7 @@ class StripChart:
         newest = slice(self._samples.count - keep, self._samples.count)
         run, limiters, reported = self._run[newest].copy(), self._limiters[newest].copy(), self._reported[newest].copy()
         self._clear()
-        self._samples.fill(time_s, values)
+        self._samples.extend(time_s, values)
         self._run, self._limiters, self._reported, self._derived = run, limiters, reported, keep
         self.runs = [one for one in self.runs if one.run_id in set(np.unique(run).tolist())]
         self._pyramid.extend(self._samples.values)

@@ -41,7 +41,10 @@ class Watchdog:
             except Exception:
                 LOG.exception("the watchdog could not say that it looks")
             silent_s = time.monotonic() - self._sampler.beat_s
-            if silent_s > self.hang_limit_s and not self._sampler.abandoned:
+            if silent_s > self.hang_limit_s + self._sampler.patience_s and not self._sampler.abandoned:
                 self._sampler.abandoned = True
-                self._on_hang()
+                try:
+                    self._on_hang()
+                except Exception:
+                    LOG.exception("giving the rig up failed")
                 self._sampler.abandon()

@@ -37,6 +37,8 @@ class Watch(msgspec.Struct):
     guards: GuardSet
     acts: bool
     """Whether a trip ends anything; while a guard is waited for to become quiet it does not."""
+    load: str = ""
+    """The load that runs."""
     begun: bool = False
 
 

@@ -60,6 +60,10 @@ class RigError(NienteError):
     """A rig that cannot be opened, refuses a setting, or does not answer."""
 
 
+class MachineAwayError(RigError):
+    """A machine that went down and is starting again: it cannot be reached yet, and will be."""
+
+
 class BookError(NienteError):
     """A book that cannot be opened or written."""
 

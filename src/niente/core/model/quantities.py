@@ -130,6 +130,11 @@ def quantity_of(name: str) -> Quantity:
     return QUANTITIES[kind_of(name)]
 
 
+def is_quantity(name: str) -> bool:
+    """Return whether a channel or control name is declared here."""
+    return kind_of(name) in QUANTITIES
+
+
 # What a person may type in place of a quantity's own unit: unit typed -> unit kept -> how many of the kept one it is.
 _TYPED = {
     "kW": {"W": 1000.0},

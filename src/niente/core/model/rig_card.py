@@ -142,7 +142,8 @@ class RigCard(msgspec.Struct, frozen=True):
     physical state it is in, ``variants`` those it is known in. ``stock`` is the setting as found; ``safe`` is what is put
     back at every end, trip or failure. ``curve_sources`` are the channels that fan curves may follow; where there are
     none, the rig takes fixed duties only. ``on_this_computer`` says that Niente runs on the machine that is measured, so that
-    it goes down with it. The fan group whose control stands first is the one that is swept.
+    it goes down with it. ``restart_limit_s`` is how long it may take to come back after a crash (0: it does not). The fan group
+    whose control stands first is the one that is swept.
     ``parts`` are those of this variant, ``base_parts`` those of the first one where they differ. ``room``, ``meter`` and
     ``listener`` are what a driver knows of them, by the names of a rig sheet's fields. ``counts``, ``trust`` and
     ``marks_over_db`` are the person's, from the rig sheet.
@@ -172,6 +173,7 @@ class RigCard(msgspec.Struct, frozen=True):
     meter: dict[str, float | str] = msgspec.field(default_factory=dict)
     listener: dict[str, float | str] = msgspec.field(default_factory=dict)
     on_this_computer: bool = False
+    restart_limit_s: float = 600.0
 
     def index(self, name: str) -> int | None:
         """Return the index of a channel in a frame, or ``None`` where the rig has no such channel."""

@@ -20,7 +20,14 @@ class BenchState(StrEnum):
 MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
     BenchState.IDLE: frozenset({BenchState.APPLYING, BenchState.WAITING, BenchState.RESTORING, BenchState.ENDED}),
     BenchState.APPLYING: frozenset(
-        {BenchState.WAITING_FOR_HANDS, BenchState.SETTLING, BenchState.EXPOSING, BenchState.RESTORING}
+        {
+            BenchState.WAITING_FOR_HANDS,
+            BenchState.SETTLING,
+            BenchState.EXPOSING,
+            BenchState.WAITING,
+            BenchState.PAUSED,
+            BenchState.RESTORING,
+        }
     ),
     BenchState.WAITING_FOR_HANDS: frozenset(
         {

@@ -101,6 +101,10 @@ def _own_session() -> int:
     return session if session == os.getpid() else 0
 
 
+class EndedBySignal(SystemExit):
+    """This process was told to end while it opened a bench; a driver that ends the process raises another."""
+
+
 class _Start:
     """What says how far the start is, until that is over."""
 
@@ -222,7 +226,7 @@ def _holds_nothing(book: Path) -> bool:
 
 def _end_at_once(number: int, _: object) -> None:
     """End while the bench is being opened: whoever started it wants it no more."""
-    sys.exit(128 + number)
+    raise EndedBySignal(128 + number)
 
 
 def spec_of(bench: Bench, silent_s: float) -> SafeSpec:
@@ -242,6 +246,7 @@ def _end_when_told(server: BenchServer) -> None:
 
     signal.signal(signal.SIGTERM, end)
     signal.signal(signal.SIGHUP, end)
+    signal.signal(signal.SIGQUIT, end)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a terminal's Ctrl+C is for the client there
 
 

@@ -33,9 +33,10 @@ class GuardSet:
         for watch in self._levels:
             watch.begin()
 
-    def look(self, frame: Frame, setting: Setting) -> Trip | None:
-        """Return the gravest trip that this sample completes. Every watch sees every sample."""
-        found = [watch.look(frame) for watch in self._levels]
+    def look(self, frame: Frame, setting: Setting, own_s: float | None = None) -> Trip | None:
+        """Return the gravest trip that this sample completes. Every watch sees every sample. ``own_s`` is when it came by this
+        computer's own clock, in rig seconds; a dwell is over once either clock says so."""
+        found = [watch.look(frame, own_s) for watch in self._levels]
         found += [self._cores.look(frame), self._sensors.look(frame), self._fans.look(frame, setting)]
         trips = [trip for trip in found if trip is not None]
         return min(trips, key=lambda trip: GRAVEST.index(trip.action)) if trips else None

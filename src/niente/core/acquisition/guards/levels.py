@@ -172,19 +172,20 @@ class LevelWatch:
         """The latest reading."""
         self._of = reading_for(card, guard.quantity)
         self._sign = -1.0 if guard.falling else 1.0
-        self._beyond_since: float | None = None
+        self._beyond_since: tuple[float, float] | None = None
+        """When the reading went beyond its level, by the rig's clock and by this computer's."""
         self._warned = False
 
-    def look(self, frame: Frame) -> Trip | None:
+    def look(self, frame: Frame, own_s: float | None = None) -> Trip | None:
         """Return the trip, if this sample completes one. A guard that only warns says so once until it is quiet again."""
         self.reading = self._of.of(frame)
         if not self._sign * self.reading >= self._sign * self.guard.trip:
             self._beyond_since = None
             self._warned = self._warned and not self.quiet
             return None
-        if self._beyond_since is None:
-            self._beyond_since = frame.time_s
-        if frame.time_s - self._beyond_since < self.guard.dwell_s or self._warned:
+        now = (frame.time_s, frame.time_s if own_s is None else own_s)
+        since = self._beyond_since = self._beyond_since or now
+        if max(now[0] - since[0], now[1] - since[1]) < self.guard.dwell_s or self._warned:
             return None
         self._warned = self.guard.action == GuardAction.WARN
         quantity = quantity_of(self.guard.quantity)

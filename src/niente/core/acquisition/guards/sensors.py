@@ -18,7 +18,9 @@ IMPOSSIBLE_SAMPLES = 2
 OVER_SHUT_DOWN_K = 25.0
 """No core is that far above the temperature at which the firmware cuts off."""
 SLOW_FROZEN_SAMPLES = 300
-"""Readings other than the cores' may stand still for long; not while the cores move."""
+"""Readings other than the cores' may stand still for long; not for so many samples after the cores have moved."""
+COARSE_TIMES = 4
+"""One that comes in whole steps may stand still for so much longer."""
 CORES_MOVED_K = 15.0
 OF_THE_ROOM = ("room_temperature_c", HUMIDITY)
 """Readings that need not follow the cores: a room may stand still."""
@@ -81,6 +83,7 @@ class GuardedSensors:
         self._ranges = [
             (quantity_of(card.channels[index].name).low, quantity_of(card.channels[index].name).high) for index in indices
         ]
+        self._coarse = [card.channels[index].resolution >= 1.0 for index in indices]
         many = len(indices)
         self._last = [math.nan] * many
         self._lost, self._wild, self._still = [0] * many, [0] * many, [0] * many
@@ -95,9 +98,10 @@ class GuardedSensors:
             if self._wild[index] >= IMPOSSIBLE_SAMPLES:
                 return self._gone(index, f"reads {reading:g}, which cannot be")
             if reading == self._last[index]:
-                self._still[index] += 1
                 moved = abs(hottest - self._cores_then[index]) > CORES_MOVED_K
-                if moved and self._follows[index] and self._still[index] >= SLOW_FROZEN_SAMPLES:
+                self._still[index] = self._still[index] + 1 if moved else 0  # counted from where the cores moved
+                most = SLOW_FROZEN_SAMPLES * (COARSE_TIMES if self._coarse[index] or reading == round(reading) else 1)
+                if self._follows[index] and self._still[index] >= most:
                     return self._gone(index, "has not moved for minutes while the cores did")
                 continue
             self._still[index] = 0

@@ -311,6 +311,7 @@ class Machine(msgspec.Struct, frozen=True):
     """One simulated machine, whole. ``kind`` is its class, which new machines are made from. ``variant`` is the state that
     the file describes; ``variants`` are the others.
 
+    After a crash it is away for ``restart_s`` seconds (0: it is back at once), and then has its stock setting.
     A control named ``core_offset_mv.*`` or ``point_offset_mv.*`` stands for one a core, or a point of the curve.
     """
 
@@ -339,6 +340,7 @@ class Machine(msgspec.Struct, frozen=True):
     panel_db: float = 0.0
     kind: str = ""
     listener: EarModel | None = None
+    restart_s: NotNegative = 0.0
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""

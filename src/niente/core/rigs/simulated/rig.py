@@ -17,6 +17,7 @@ from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.lookahead import Life
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.rigs.simulated.machine_files import MachineFile
+from niente.core.rigs.simulated.restart import Restart
 from niente.core.rigs.simulated.truth import TrueSteadyState
 from niente.core.science.arrays import Array, Vector
 
@@ -57,6 +58,8 @@ class SimulatedRig:
         self._by_hand = [control.name for control in self._card.controls if control.set_by != SetBy.SOFTWARE]
         self._idle = next(load for load in machine.loads if load.is_idle)
         self._life = Life(machine, self._seed, self._card.safe, self._idle, time_s)
+        self._restart = Restart(machine.title, machine.restart_s)
+        self._temperatures = [index for index, one in enumerate(self._card.channels) if "temperature_c" in one.name]
 
     # -- the contract ------------------------------------------------------------------------------------------
 
@@ -72,6 +75,7 @@ class SimulatedRig:
         """Set what ``setting`` names; everything here is set by software, so no hand work comes back."""
         self._card.insist(setting)
         with self._lock:
+            self._restart.insist(self._life.time_s)
             self._life.change(setting=setting.over(self._life.setting))
         return None
 
@@ -83,6 +87,7 @@ class SimulatedRig:
                 remedy=f"Choose one of {', '.join(self._loads)}.",
             )
         with self._lock:
+            self._restart.insist(self._life.time_s)
             self._crashed = False
             self._life.change(load=self._loads[load])
 
@@ -104,7 +109,13 @@ class SimulatedRig:
             if self._faults:
                 self._sleep_if_told()
                 self._stall_fans()
+            if self._restart.is_away(life.time_s):
+                if self._clock.pace is not None:
+                    life.second()
+                    return None
+                self._restart.pass_by(life)
             row, brought = life.second()
+            row = self._restart.wake(row, self._temperatures)
             if not self._faults:
                 return Frame(life.time_s, row, self._happenings(brought) if brought else ())
             return Frame(life.time_s, self._spoiled(row), self._happenings(brought))
@@ -216,6 +227,9 @@ class SimulatedRig:
             found.append(self._event(*_EVENTS[silicon.CRASH]))
         if any(one.kind in (RigEventKind.CRASH, RigEventKind.SHUT_DOWN) for one in found):
             self._life.change(load=self._idle)
+        if self._restart.seconds and any(one.kind == RigEventKind.CRASH for one in found):
+            self._life.change(setting=self._card.stock)  # what was set is lost with it
+            self._restart.begin(self._life.time_s)
         for fault in self._faults:
             if fault.active(FaultKind.SENSOR_LOST, self._life.time_s) and fault.where not in self._lost:
                 self._lost.add(fault.where)

@@ -1,0 +1,132 @@
+"""The safe setting: put back, put back again where that was in vain, and seen to be in force by the samples that follow."""
+
+import logging
+import math
+from collections.abc import Callable
+
+from niente.core.model.errors import RigError
+from niente.core.model.frame import Frame
+from niente.core.model.quantities import quantity_of
+from niente.core.model.records import MadeSafe, Record
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.rigs.checked_rig import BY_HAND, CheckedRig
+
+WORK, POWER = "throughput_per_s", "package_power_w"
+STILL_WORKS, STILL_DRAWS = 0.5, 0.85
+"""A machine that does more than so much of the work it did under its load, or draws more than so much of the power, is still
+under it."""
+PATIENCE_S, PATIENCE_SAMPLES = 5.0, 10
+"""It may take so long, in rig seconds and in samples, until that is seen."""
+TRIES = 3
+LOG = logging.getLogger(__name__)
+
+
+class SafeSetting:
+    """Makes one rig safe. Used by the thread that samples it."""
+
+    def __init__(self, rig: CheckedRig, publish: Callable[[Record], None]) -> None:
+        self.problem = ""
+        """Why the machine is not known to be safe, in words; empty where it is."""
+        self._rig = rig
+        self._publish = publish
+        self._load: tuple[float, float] | None = None
+        """Work and power under the load that runs."""
+        self._expected: tuple[float, float] | None = None
+        """Work and power that have to fall, since the load was ended."""
+        self._since_s, self._samples, self._tries = math.nan, 0, 0
+
+    def load_begins(self) -> None:
+        """A load is started: what comes now is wanted."""
+        self._load = self._expected = None
+
+    def saw(self, frame: Frame, card: RigCard, load: str) -> None:
+        """Take note of what a sample under a load looks like."""
+        known = card.load(load)
+        if known is None or known.kind == LoadKind.IDLE:
+            return
+        work, power = _reading(card, frame, WORK), _reading(card, frame, POWER)
+        if known.kind != LoadKind.HEAVY:
+            power = math.nan  # a light load draws little more than none
+        before = self._load or (work, power)
+        self._load = (_drawn_to(before[0], work), _drawn_to(before[1], power))
+
+    def restore(self) -> None:
+        """End the load and put the safe setting back; what goes wrong with that is told once, in words."""
+        problem = self._rig.make_safe()
+        self._expected = self._expected or self._load
+        self._load = None
+        self._since_s, self._samples, self._tries = math.nan, 0, 1
+        if problem:
+            self._say(f"The machine could not be made safe: {problem}. {BY_HAND}")
+        elif self._expected is None:
+            self._is_safe()
+
+    def look(self, frame: Frame, card: RigCard) -> None:
+        """See by a sample after the load's end whether it has ended; call again where it has not."""
+        expected = self._expected
+        if expected is None:
+            return
+        if math.isnan(self._since_s):
+            self._since_s = frame.time_s
+        self._samples += 1
+        works = _reading(card, frame, WORK)
+        draws = _reading(card, frame, POWER)
+        if works <= STILL_WORKS * expected[0] or (not works > 0.0 and draws <= STILL_DRAWS * expected[1]):
+            self._expected = None
+            self._is_safe()
+            return
+        can_tell = (works > 0.0 and expected[0] > 0.0) or (draws > 0.0 and expected[1] > 0.0)
+        if not can_tell or self._samples < PATIENCE_SAMPLES or frame.time_s - self._since_s < PATIENCE_S:
+            return
+        self._since_s, self._samples = math.nan, 0
+        if self._tries < TRIES:
+            LOG.error("the load is still on; the machine is made safe again")
+            self._tries += 1
+            self._end_by_both_ways()
+        elif not self.problem:
+            reading = quantity_of(WORK).with_unit(works) if works > 0.0 else quantity_of(POWER).with_unit(draws)
+            self._say(f"The load was ended {TRIES} times, and the machine is still at work ({reading}). {BY_HAND}")
+
+    @property
+    def is_open(self) -> bool:
+        """Whether a load was ended that was not seen to have ended yet."""
+        return self._expected is not None
+
+    def close(self) -> None:
+        """Nothing more is seen of the machine: say so, where its load was still on at the last look."""
+        if self._expected is not None and self._samples and not self.problem:
+            self._say(f"The load was ended, and at the last look the machine was still at work. {BY_HAND}")
+
+    def _end_by_both_ways(self) -> None:
+        try:
+            self._rig.stop()
+        except RigError as error:
+            LOG.error("the load could not be ended: %s", error)
+        self._rig.make_safe()
+
+    def _say(self, text: str) -> None:
+        self.problem = text
+        self._tell(MadeSafe(False, text))
+
+    def _is_safe(self) -> None:
+        if self.problem:
+            self.problem = ""
+            self._tell(MadeSafe(True, "The load is off now, and the machine has its safe setting."))
+
+    def _tell(self, record: MadeSafe) -> None:
+        try:
+            self._publish(record)
+        except Exception:  # a full disk: what has to be done for the machine comes first
+            LOG.exception("what became of the safe setting could not be written")
+
+
+def _reading(card: RigCard, frame: Frame, name: str) -> float:
+    index = card.index(name)
+    return float(frame.values[index]) if index is not None else math.nan
+
+
+def _drawn_to(mean: float, reading: float) -> float:
+    """Return a mean that follows a reading, over some ten samples; one that is missing changes nothing."""
+    if math.isnan(reading):
+        return mean
+    return reading if math.isnan(mean) else mean + 0.1 * (reading - mean)
