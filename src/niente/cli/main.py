@@ -1,5 +1,7 @@
 """The commands. Exit codes and JSON keys stand in docs/reference/command-line.md and are kept."""
 
+import logging
+import os
 import sys
 from pathlib import Path
 
@@ -9,15 +11,19 @@ import msgspec
 from niente import __version__
 from niente.cli.cards import card_of
 from niente.cli.models import fit_command, predict_command
+from niente.cli.number import KELVIN, LEVEL_DBA, PACE, PERCENT, ROOM_C, SEED
 from niente.cli.planning import plan
 from niente.cli.progress import ProgressPrinter
-from niente.cli.running import ENDED_EARLY, STOPPED, run_in_terminal
+from niente.cli.running import BUG, ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
 from niente.core.model.commands import WhenLost
-from niente.core.model.errors import BookError, DocumentError, NienteError, NotEnoughError, PlanError
+from niente.core.model.errors import BookError, NienteError, NotEnoughError, PlanError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan
+from niente.core.model.small_files import read_small_file
+from niente.core.storage.log_files import log_file, start_log
 
+LOG = logging.getLogger(__name__)
 REFUSED = 3
 """Exit code: something given cannot be used; nothing was run or changed."""
 NOT_ENOUGH = 6
@@ -74,11 +80,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     if check is None:
         click.echo(sheet_text(sheet_of(card)), nl=False)
         return
-    try:
-        text = check.read_bytes()
-    except OSError as error:
-        raise DocumentError(f"{check} cannot be read: {error.strerror}.", remedy="Check its name.") from None
-    sheet, _ = read_sheet(text, check.name, card)
+    sheet, _ = read_sheet(read_small_file(check), check.name, card)
     click.echo(
         f"{sheet.title}: {len(sheet.parts)} parts, {len(sheet.variants)} variants, {len(sheet.guards)} guards. It fits the rig."
     )
@@ -92,10 +94,8 @@ for command in (plan, status, fit_command, predict_command):
 @click.argument("plan_file", type=click.Path(path_type=Path))
 @click.option("--rig", required=True, help="The rig's name, or module:factory.")
 @click.option("--book", required=True, type=click.Path(path_type=Path), help="The book to write; made where there is none.")
-@click.option("--seed", default=None, type=int, help="Which sample of a simulated machine (default: the book's, or 1).")
-@click.option(
-    "--pace", default=None, type=click.FloatRange(min=0.1), help="Rig seconds a second (default: as fast as it goes)."
-)
+@click.option("--seed", default=None, type=SEED, help="Which sample of a simulated machine (default: the book's, or 1).")
+@click.option("--pace", default=None, type=PACE, help="Rig seconds a second (default: as fast as it goes).")
 @click.option("--variant", default=None, metavar="NAME", help="The state that the machine is in (default: the book's).")
 @click.option("--cautions-read", is_flag=True, help="Say, once a book, that you have read the cautions for a real machine.")
 @click.option(
@@ -133,14 +133,7 @@ def run(
     from niente.core.serving.remote_bench import RemoteBench
     from niente.core.serving.starting import BenchOptions, reach_bench
 
-    try:
-        text = plan_file.read_bytes()
-    except OSError as error:
-        raise DocumentError(
-            f"The plan {plan_file} cannot be read: {error.strerror}.",
-            remedy="Check the name, or make one with 'niente-cli plan'.",
-        ) from None
-    wanted = read_plan(text, str(plan_file))
+    wanted = read_plan(read_small_file(plan_file), str(plan_file))
 
     options = BenchOptions(rig, seed, pace, variant)
 
@@ -166,10 +159,10 @@ def run(
 
 @commands.command(name="choose")
 @click.argument("book", type=click.Path(path_type=Path))
-@click.option("--throughput", default=None, type=float, metavar="%", help="Least throughput in % of stock (default 90).")
-@click.option("--headroom", default=None, type=float, metavar="K", help="Least headroom in K (default 8).")
-@click.option("--room", default=None, type=float, metavar="°C", help="Design room in °C (default 28).")
-@click.option("--noise", default=None, type=float, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
+@click.option("--throughput", default=None, type=PERCENT, metavar="%", help="Least throughput in % of stock (default 90).")
+@click.option("--headroom", default=None, type=KELVIN, metavar="K", help="Least headroom in K (default 8).")
+@click.option("--room", default=None, type=ROOM_C, metavar="°C", help="Design room in °C (default 28).")
+@click.option("--noise", default=None, type=LEVEL_DBA, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
 @click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
 def choose_command(
     book: Path, throughput: float | None, headroom: float | None, room: float | None, noise: float | None, as_json: bool
@@ -219,7 +212,26 @@ def main() -> None:
     except NienteError as error:
         click.echo(str(error), err=True)
         code = REFUSED
+    except BrokenPipeError:
+        code = _output_closed()
+    except Exception:
+        code = _tell_bug()
     sys.exit(code if isinstance(code, int) else 0)
+
+
+def _output_closed() -> int:
+    """Whoever read the output has gone, which is no error; what is still to be written goes nowhere."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    return 0
+
+
+def _tell_bug() -> int:
+    """Say in words that this was a bug of Niente's, and where its traceback is."""
+    start_log("command")
+    LOG.exception("a command ended by a bug")
+    words = f"This is a bug of Niente's: nothing that was written is lost. What happened stands in {log_file('command')}."
+    click.echo(words, err=True)
+    return BUG
 
 
 __all__ = ["ENDED_EARLY", "NOT_ENOUGH", "REFUSED", "STOPPED", "main"]

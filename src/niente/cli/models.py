@@ -6,6 +6,7 @@ from typing import Any
 import click
 import msgspec
 
+from niente.cli.number import METRES, ROOM_C
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import Figure, PointPrediction, parameters, predict_point
@@ -48,9 +49,9 @@ def fit_command(book: Path, as_json: bool) -> None:
 @click.command(name="predict")
 @click.argument("book", type=click.Path(path_type=Path))
 @click.option("--set", "settings", multiple=True, metavar="CONTROL=VALUE", help="A control and its value; often.")
-@click.option("--room-c", default=None, type=float, metavar="°C", help="The room (default: as it was while measuring).")
+@click.option("--room-c", default=None, type=ROOM_C, metavar="°C", help="The room (default: as it was while measuring).")
 @click.option("--load", default=None, help="The load (default: the heaviest).")
-@click.option("--altitude-m", default=None, type=float, metavar="m", help="Where it will stand (default: where it was run).")
+@click.option("--altitude-m", default=None, type=METRES, metavar="m", help="Where it will stand (default: where it was run).")
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 def predict_command(
     book: Path,

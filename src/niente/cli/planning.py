@@ -10,11 +10,12 @@ import msgspec
 
 from niente.cli.cards import card_of
 from niente.cli.question_options import QuestionOptions, question_options
-from niente.core.model.errors import DocumentError, PlanError
+from niente.core.model.errors import PlanError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import Plan
 from niente.core.model.question import Question
 from niente.core.model.rig_card import RigCard
+from niente.core.model.small_files import read_small_file
 
 if TYPE_CHECKING:  # planning is imported where it is used: a command that only prints does without
     from niente.core.planning.dry_run import NearGuard
@@ -82,7 +83,7 @@ def from_question(file: Path, rig: str, anew: bool) -> None:
     from niente.core.planning.own_templates import for_rig, read_own
 
     card = card_of(rig)
-    kept = read_own(_bytes(file), file.name)
+    kept = read_own(read_small_file(file), file.name)
     question, left = for_rig(kept.question, card)
     if left:
         click.echo(f"{card.title} does not have: {', '.join(left)}. These are left out.", err=True)
@@ -100,7 +101,7 @@ def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
     from niente.core.planning.validation import check_plan
 
     card = card_of(rig)
-    made = read_plan(_bytes(plan_file), str(plan_file))
+    made = read_plan(read_small_file(plan_file), str(plan_file))
     dry = summarise_dry_run(card, made, book)
     click.echo(indented_json(dry) if as_json else f"{dry_run_text(dry)}\n", nl=False)
     check_plan(made, card)
@@ -207,13 +208,6 @@ def schema(of: str) -> None:
     from niente.core.model.question import question_schema
 
     click.echo(plan_schema() if of == "plan" else question_schema(), nl=False)
-
-
-def _bytes(file: Path) -> bytes:
-    try:
-        return file.read_bytes()
-    except OSError as error:
-        raise DocumentError(f"{file} cannot be read: {error.strerror}.", remedy="Check its name.") from None
 
 
 def _register() -> None:

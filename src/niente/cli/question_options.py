@@ -1,11 +1,13 @@
 """The options of a question on the command line: what they are, and what each puts into the question."""
 
+import math
 import re
 from collections.abc import Callable
 
 import click
 import msgspec
 
+from niente.cli.number import BACK, HOURS, LEVEL_DBA, MINUTES, SOME_MINUTES, STEP, TIMES
 from niente.core.model.errors import PlanError
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
@@ -125,23 +127,23 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--loads", default=None, metavar="NAME,…", help="Loads to survive (one list for both uses)."),
             click.option("--survive", default=None, metavar="NAME,…", help="Loads that a setting has to survive."),
             click.option("--quiet-under", default=None, metavar="NAME,…", help="Loads that it has to be quiet under."),
-            click.option("--known-to", default=None, type=float, metavar="K", help="End a run when it is known to ± this."),
-            click.option("--minutes", default=None, type=float, metavar="MIN", help="Let every run last this long instead."),
+            click.option("--known-to", default=None, type=STEP, metavar="K", help="End a run when it is known to ± this."),
+            click.option("--minutes", default=None, type=SOME_MINUTES, metavar="MIN", help="Let every run last this long."),
             click.option("--order", default=None, type=click.Choice([one.name.lower() for one in Order]), help="Their order."),
-            click.option("--rest", default=None, type=float, metavar="MIN", help="Minutes without load before a cold start."),
+            click.option("--rest", default=None, type=MINUTES, metavar="MIN", help="Minutes without load before a cold start."),
             click.option("--fan-school", default=None, type=click.Choice([one.name.lower() for one in FanSchool]),
                          help="How fans are set while measuring."),
-            click.option("--repeats", default=None, type=click.IntRange(1), help="How often each run is made."),
+            click.option("--repeats", default=None, type=TIMES, help="How often each run is made."),
             click.option("--search", default=None, type=click.Choice([one.name.lower() for one in SearchMethod]),
                          help="How a limit is searched."),
-            click.option("--fine", default=None, type=float, help="The fine step of a search, in the control's unit."),
-            click.option("--margin", default=None, type=float, help="Back from the last pass, in the control's unit."),
-            click.option("--passes", default=None, type=click.IntRange(1), help="Clean exposures that make a pass."),
+            click.option("--fine", default=None, type=STEP, help="The fine step of a search, in the control's unit."),
+            click.option("--margin", default=None, type=BACK, help="Back from the last pass, in the control's unit."),
+            click.option("--passes", default=None, type=TIMES, help="Clean exposures that make a pass."),
             click.option("--until-cold", is_flag=True, help="Stay idle until nothing moves any more."),
             click.option("--variants", default=None, metavar="A,B", help="The two states of the machine that are compared."),
-            click.option("--budget", default=None, type=float, metavar="H", help="Hours after which nothing new is begun."),
+            click.option("--budget", default=None, type=HOURS, metavar="H", help="Hours after which nothing new is begun."),
             click.option("--quiet-hours", default=None, metavar="FROM-TO", help="Hours in which nothing loud is run: 22-7."),
-            click.option("--quiet-dba", default=30.0, type=float, metavar="dBA", help="What counts as loud then (default 30)."),
+            click.option("--quiet-dba", default=30.0, type=LEVEL_DBA, metavar="dBA", help="What is loud then (default 30)."),
             click.option("--anew", is_flag=True, help="Let only runs from now on count as answers."),
         )
     ):  # fmt: skip
@@ -179,9 +181,9 @@ def read_axis(text: str) -> Axis:
     span = SPAN.match(points)
     try:
         if span is None:
-            return Axis(control.strip(), tuple(float(part) for part in points.split(",") if part.strip()))
-        first, last = float(span[1]), float(span[2])
-        step = float(span[4]) if span[4] else (last - first) / 3 or 1.0
+            return Axis(control.strip(), tuple(_finite(part) for part in points.split(",") if part.strip()))
+        first, last = _finite(span[1]), _finite(span[2])
+        step = _finite(span[4]) if span[4] else (last - first) / 3 or 1.0
         return Axis(control.strip(), span=Span(first, last, step, by_ratio=bool(span[3])))
     except ValueError:
         raise click.BadParameter(
@@ -192,9 +194,17 @@ def read_axis(text: str) -> Axis:
 def _pair(text: str, option: str) -> tuple[str, float]:
     control, _, value = text.partition("=")
     try:
-        return control.strip(), float(value)
+        return control.strip(), _finite(value)
     except ValueError:
         raise click.BadParameter(f"wanted CONTROL=VALUE, not {text!r}", param_hint=option) from None
+
+
+def _finite(text: str) -> float:
+    """Return a number. Raises ``ValueError`` for what is none, and for one that is not finite."""
+    value = float(text)
+    if not math.isfinite(value):
+        raise ValueError(text)
+    return value
 
 
 def _names(text: str | None) -> tuple[str, ...] | None:

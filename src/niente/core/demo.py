@@ -106,7 +106,6 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
         draft.unlink(missing_ok=True)
         raise NienteError("The demo book could not be made.", safe="None of your files was touched.", remedy="Start it again.")
     draft.rename(path)
-    draft.with_name(draft.name + "-lock").unlink(missing_ok=True)
 
 
 def _in_use(book: Path) -> bool:

@@ -196,6 +196,7 @@ def test_a_bench_that_is_told_to_end_restores_first(reach: Reach, tmp_path: Path
 
 
 def test_a_socket_that_is_left_over_is_put_away(reach: Reach, tmp_path: Path) -> None:
+    BookWriter(tmp_path / "b.niente").close()
     left = socket_of(tmp_path / "b.niente")
     old = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
     old.bind(str(left))

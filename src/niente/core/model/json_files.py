@@ -26,6 +26,8 @@ def _with_path() -> Iterator[None]:
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         reason, _, path = str(error).partition(" - at ")
         raise JsonError(path.strip("`").removeprefix("$").removeprefix("."), reason) from None
+    except RecursionError:
+        raise JsonError("", "it is nested too deeply") from None
 
 
 def decoded_json(text: bytes | str) -> Any:

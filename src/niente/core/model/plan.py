@@ -2,7 +2,7 @@
 
 import datetime
 from enum import StrEnum
-from typing import Any
+from typing import Annotated, Any
 
 import msgspec
 
@@ -13,6 +13,11 @@ from niente.core.model.setting import Setting
 PLAN_FORMAT = "niente-plan/2"
 FIRST_FORMAT = "niente-plan/1"
 """The format before plans could search; it is still read."""
+
+
+Seconds = Annotated[float, msgspec.Meta(ge=0, le=1e8)]
+Times = Annotated[int, msgspec.Meta(ge=1, le=1000)]
+Hour = Annotated[float, msgspec.Meta(ge=0, le=24)]
 
 
 class Exposure(
@@ -29,10 +34,10 @@ class Exposure(
     rest at the run's setting before its load starts.
     """
 
-    min_s: float
-    max_s: float
+    min_s: Seconds
+    max_s: Seconds
     known_to_k: float | None = None
-    idle_s: float = 0.0
+    idle_s: Seconds = 0.0
     from_cold: bool = False
 
     @property
@@ -113,7 +118,7 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     level_dba: float | None = None
     level_groups: tuple[str, ...] = ()
     until: Until | None = None
-    passes: int = 1
+    passes: Times = 1
     skip: bool = False
 
 
@@ -157,8 +162,8 @@ class Search(
     loads: tuple[str, ...]
     exposure: Exposure
     method: SearchMethod = SearchMethod.LADDER
-    passes: int = 1
-    max_runs: int = 60
+    passes: Times = 1
+    max_runs: Times = 60
     stage: str = ""
     skip: bool = False
 
@@ -193,8 +198,8 @@ class Confirmation(
     ``max_runs`` times.
     """
 
-    exposure_s: float = 1200.0
-    max_runs: int = 3
+    exposure_s: Seconds = 1200.0
+    max_runs: Times = 3
     skip: bool = False
 
 
@@ -205,8 +210,8 @@ class QuietHours(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename
     """Hours of the day, from and to, over midnight where ``to_h`` is the earlier, in which nothing louder than
     ``max_dba`` in the room is run."""
 
-    from_h: float
-    to_h: float
+    from_h: Hour
+    to_h: Hour
     max_dba: float
 
     def covers(self, hour: float) -> bool:
@@ -233,7 +238,7 @@ class Plan(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     question: str
     entries: tuple[Entry, ...]
     guards: tuple[Guard, ...]
-    budget_s: float | None = None
+    budget_s: Seconds | None = None
     quiet: QuietHours | None = None
     since: str = ""
 
@@ -298,7 +303,17 @@ def plan_of(document: Any) -> Plan:
     plan = converted(document, Plan)
     if plan.format != PLAN_FORMAT:
         raise JsonError("entries", f"{plan.format!r} has none")
+    insist_on_moment(plan.since)
     return plan
+
+
+def insist_on_moment(since: str) -> None:
+    """Raise ``JsonError`` for a ``since`` that is no moment."""
+    try:
+        if since:
+            datetime.datetime.fromisoformat(since).timestamp()
+    except (ValueError, OverflowError):
+        raise JsonError("since", f"{since!r} is no moment as ISO 8601 writes it") from None
 
 
 def plan_schema() -> bytes:

@@ -2,13 +2,13 @@
 
 import math
 from enum import StrEnum
-from typing import Any
+from typing import Annotated, Any
 
 import msgspec
 
 from niente.core.model.json_files import json_schema
 from niente.core.model.names import kind_of
-from niente.core.model.plan import Exposure, QuietHours, SearchMethod, Step
+from niente.core.model.plan import Exposure, QuietHours, SearchMethod, Step, Times
 from niente.core.model.setting import Setting
 
 MAX_POINTS = 100_000
@@ -134,17 +134,17 @@ class Question(
     quiet_under: tuple[str, ...]
     exposure: Exposure
     order: Order = Order.WARM
-    idle_minutes: float = 20.0
+    idle_minutes: Annotated[float, msgspec.Meta(ge=0, le=1e5)] = 20.0
     from_cold: bool = False
     fans: FanSchool = FanSchool.DUTY
-    repeats: int = 1
+    repeats: Times = 1
     variants: tuple[str, ...] = ()
     method: SearchMethod = SearchMethod.LADDER
-    fine: float | None = None
-    margin: float | None = None
-    passes: int = 1
-    confirm_minutes: float = 20.0
-    budget_h: float | None = None
+    fine: Annotated[float, msgspec.Meta(gt=0)] | None = None
+    margin: Annotated[float, msgspec.Meta(ge=0)] | None = None
+    passes: Times = 1
+    confirm_minutes: Annotated[float, msgspec.Meta(gt=0, le=1e5)] = 20.0
+    budget_h: Annotated[float, msgspec.Meta(gt=0, le=1e4)] | None = None
     quiet: QuietHours | None = None
     since: str = ""
     edits: "tuple[ListEdit, ...]" = ()

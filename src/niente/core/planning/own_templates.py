@@ -10,8 +10,10 @@ import platformdirs
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json
 from niente.core.model.names import control_name
+from niente.core.model.plan import insist_on_moment
 from niente.core.model.question import OWN_FORMAT, OwnTemplate, Question
 from niente.core.model.rig_card import RigCard
+from niente.core.model.small_files import read_small_file
 from niente.core.planning.axis_values import LEVEL, SPEED
 from niente.core.planning.builders import control_parts
 from niente.core.planning.templates import template
@@ -27,7 +29,7 @@ def kept(folder: Path) -> dict[str, Path]:
     found = {}
     for file in sorted(folder.glob("*.json")) if folder.is_dir() else ():
         try:
-            found[read_own(file.read_bytes(), file.name).name] = file
+            found[read_own(read_small_file(file), file.name).name] = file
         except (OSError, DocumentError):
             continue
     return found
@@ -69,6 +71,7 @@ def read_own(text: bytes, source: str) -> OwnTemplate:
     """Return the template in a JSON text. Raises ``DocumentError`` that names the field that is wrong."""
     try:
         own = converted(decoded_json(text), OwnTemplate)
+        insist_on_moment(own.question.since)
     except JsonError as error:
         raise DocumentError(
             f"{source} is no question that Niente can read: at {error}.",

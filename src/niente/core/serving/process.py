@@ -25,7 +25,7 @@ from niente.core.serving.guardian import GOODBYE, PULSE, SILENT_S
 from niente.core.serving.making_safe import SafeSpec
 from niente.core.serving.run_folder import digest_of, socket_of
 from niente.core.serving.server import BenchServer
-from niente.core.storage.connection import WriterLock
+from niente.core.storage.connection import WriterLock, is_unmade
 from niente.core.storage.log_files import start_log
 from niente.core.storage.notes import notes_in
 from niente.core.storage.reader import BookReader
@@ -157,7 +157,7 @@ def open_here(wanted: argparse.Namespace, hear: Listener, on_look: Callable[[], 
 
 def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
     """Open the bench, serve it until it is to end, and end it in order."""
-    path, fresh = socket_of(wanted.book), not wanted.book.exists()
+    fresh = not wanted.book.exists()
     server = BenchServer()
     guardians: list[Guardian] = []
 
@@ -187,6 +187,7 @@ def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
         if bench.card.simulated:
             os.nice(NICE)
         server.serve(bench)
+        path = socket_of(wanted.book)  # now that there is a book, whatever name leads to it
         server.listen(path)
         start.say(Report(ready=str(path)))
         start.over()
@@ -198,13 +199,15 @@ def hold_bench(wanted: argparse.Namespace, start: _Start) -> None:
 
 def take_back(book: Path) -> None:
     """Remove a book that was only being made: one that nobody else has, and that holds nothing of anybody's."""
+    if not book.exists():
+        return
     try:
         lock = WriterLock(book)
     except BookError:  # another bench has it, which may have made it
         return
     try:
-        if not book.exists() or _holds_nothing(book):
-            for name in (book.name, f"{book.name}-wal", f"{book.name}-shm", f"{book.name}-lock"):
+        if is_unmade(book) or _holds_nothing(book):
+            for name in (book.name, f"{book.name}-wal", f"{book.name}-shm"):
                 book.with_name(name).unlink(missing_ok=True)
     finally:
         lock.release()

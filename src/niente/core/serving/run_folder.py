@@ -13,8 +13,14 @@ MAX_PATH = 70
 
 
 def digest_of(book: Path) -> str:
-    """Return what stands for a book in names of files: the same however its path is written."""
-    return hashlib.sha256(str(book.absolute().resolve()).encode()).hexdigest()[:16]
+    """Return what stands for a book in names of files: the same whatever name leads to its file, or for one that is still to
+    be made, however its path is written."""
+    try:
+        found = book.stat()
+        identity = f"{found.st_dev}:{found.st_ino}"
+    except (OSError, ValueError):
+        identity = os.path.abspath(book)
+    return hashlib.sha256(identity.encode(errors="surrogateescape")).hexdigest()[:16]
 
 
 def socket_of(book: Path) -> Path:

@@ -56,10 +56,9 @@ def reach_bench(
     where the bench cannot be opened (``BookBusyError``: by another program that writes the book), and ``RuntimeError`` with
     a report for a bug in it.
     """
-    path = socket_of(book)
     until = time.monotonic() + REACHED_S
     while True:
-        found = connect(path, listener, commands=commands, when_lost=when_lost)
+        found = connect(socket_of(book), listener, commands=commands, when_lost=when_lost)
         if found is not None:
             return found
         try:

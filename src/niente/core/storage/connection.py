@@ -1,9 +1,11 @@
 """Opening a book: is it one, is it ours to write, and what to say where it is not."""
 
+import contextlib
 import errno
 import fcntl
 import os
 import sqlite3
+import stat
 import time
 from pathlib import Path
 from types import TracebackType
@@ -13,23 +15,41 @@ from niente.core.storage.schema import APPLICATION_ID, SCHEMA_VERSION, UPGRADES
 
 
 class WriterLock:
-    """One writer a book: an advisory lock on a file beside it, which the system lets go when the process ends."""
+    """One writer a book: an advisory lock on the file itself, whatever name leads to it, which the system lets go when the
+    process ends. A book that does not exist is made, empty.
+
+    It is taken before SQLite opens the file and released after: closing the descriptor drops the locks that SQLite has.
+    """
 
     def __init__(self, book: Path) -> None:
-        self._path = book.with_name(book.name + "-lock")
         try:
-            self._file = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o644)
-        except OSError as error:
+            self._file = os.open(book, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NONBLOCK, 0o644)
+        except (OSError, ValueError) as error:
             raise cannot_write(book, error) from None
+        found = os.fstat(self._file)
+        if not stat.S_ISREG(found.st_mode):
+            os.close(self._file)
+            raise BookError(f"{book} is no file.", remedy="Name a book (*.niente), or a new one.")
+        self._identity = (found.st_dev, found.st_ino)
         try:
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
+        except OSError as error:
             os.close(self._file)
+            if error.errno not in (errno.EWOULDBLOCK, errno.EACCES):
+                raise cannot_write(book, error) from None
             raise BookBusyError(
                 f"The book {book} is being written by another Niente.",
                 safe="Nothing was changed.",
                 remedy="Close it there, or open it here to look at only.",
             ) from None
+
+    def holds(self, book: Path) -> bool:
+        """Return whether a name still leads to the file that is locked."""
+        try:
+            found = book.stat()
+        except OSError:
+            return False
+        return (found.st_dev, found.st_ino) == self._identity
 
     def release(self) -> None:
         """Let another writer in."""
@@ -59,32 +79,90 @@ def cannot_write(book: Path, error: Exception) -> BookError:
     )
 
 
-def book_gone(book: Path) -> BookError:
-    """Return the error for a book that is not where it was when it was opened."""
+def book_gone(book: Path, kept: Path | None) -> BookError:
+    """Return the error for a book that is not where it was when it was opened; ``kept`` is where its content is now."""
+    happened = f"The book {book} is gone: it was moved or deleted, or its disk was taken away."
+    if kept is None:
+        return BookError(
+            happened,
+            safe="What was measured since then waits in memory; the rig has its safe setting.",
+            remedy="Put it back where it was, then go on; what waits is written first.",
+        )
     return BookError(
-        f"The book {book} is gone: it was moved or deleted, or its disk was taken away.",
-        safe="What was measured since then waits in memory; the rig has its safe setting.",
-        remedy="Put it back where it was, then go on; what waits is written first.",
+        happened,
+        safe=f"All that it held is in {kept}; the rig has its safe setting.",
+        remedy="Go on with that file, or give it the old name once Niente has closed it.",
     )
 
 
+def beside(book: Path) -> Path:
+    """Return the name of a new file beside a book, for what it held."""
+    number = 1
+    while (kept := book.with_name(f"{book.stem}.kept-{number}{book.suffix}")).exists():
+        number += 1
+    return kept
+
+
+def damaged(book: Path, error: Exception) -> BookError:
+    """Return the error for a book whose content cannot be what a Niente wrote."""
+    return BookError(
+        f"The book {book} is damaged: {type(error).__name__}: {error}.",
+        safe="It is untouched.",
+        remedy="Take its last copy; what can still be read of it can be copied out with any SQLite tool.",
+    )
+
+
+def is_unmade(path: Path) -> bool:
+    """Return whether a file is a book that was only being made when something ended that: nothing of anybody's is in it."""
+    if path.stat().st_size == 0:
+        return True
+    try:
+        with contextlib.closing(_connected(path)) as link:
+            ours = int(link.execute("PRAGMA application_id").fetchone()[0]) in (0, APPLICATION_ID)
+            return ours and not link.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
+    except sqlite3.Error:
+        return False
+
+
 def open_for_writing(path: Path) -> sqlite3.Connection:
-    """Open or make a book for writing; its lock is held by the caller. Raises ``BookError``."""
-    fresh = not path.exists() or path.stat().st_size == 0
+    """Open or make a book for writing; its lock is held by the caller. Raises ``BookError``.
+
+    One that is new, or was only being made when something ended that, is made here: its tables and its application id come in
+    one transaction.
+    """
+    fresh = not path.exists() or is_unmade(path)
     if not fresh:
         open_for_reading(path).close()
+    link: sqlite3.Connection | None = None
     try:
         link = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5.0)
         link.execute("PRAGMA synchronous=FULL")
         if fresh:
-            link.execute(f"PRAGMA application_id={APPLICATION_ID}")
+            _make(link)
         link.execute("PRAGMA journal_mode=WAL")
         upgrade(link, path)
         link.execute("BEGIN IMMEDIATE")  # finds a read-only file now, not at the first sample
         link.execute("ROLLBACK")
     except (sqlite3.Error, OSError) as error:
+        if link is not None:
+            link.close()
         raise cannot_write(path, error) from error
     return link
+
+
+def _make(link: sqlite3.Connection) -> None:
+    script = " ".join(UPGRADES)
+    mark = f"PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={SCHEMA_VERSION};"
+    link.executescript(f"BEGIN IMMEDIATE; {script} {mark} COMMIT;")
+
+
+def _connected(path: Path) -> sqlite3.Connection:
+    """Return a connection that only reads. A book at rest in a folder that may not be written to is read as it lies there."""
+    uri = path.absolute().as_uri()
+    log = path.with_name(f"{path.name}-wal")
+    lies_still = not os.access(path.parent, os.W_OK) and not (log.exists() and log.stat().st_size)
+    mode = "immutable=1" if lies_still else "mode=ro"
+    return sqlite3.connect(f"{uri}?{mode}", uri=True, isolation_level=None, check_same_thread=False)
 
 
 def open_for_reading(path: Path) -> sqlite3.Connection:
@@ -93,10 +171,9 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
     The file is looked at through SQLite alone: closing a second descriptor of our own would drop the locks that a writer
     in the same process holds on it.
     """
-    if not path.is_file():
-        raise BookError(f"There is no book {path}.", remedy="Check the name, or run a plan to make one.")
+    _insist_on_file(path)
     try:
-        link = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, isolation_level=None, check_same_thread=False)
+        link = _connected(path)
         try:
             application = int(link.execute("PRAGMA application_id").fetchone()[0])
             version = int(link.execute("PRAGMA user_version").fetchone()[0])
@@ -107,6 +184,13 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
         if isinstance(error, sqlite3.OperationalError):
             raise BookError(f"The book {path} cannot be read: {error}.", remedy="Check who may read it.") from error
         application, version = 0, 0
+    if application in (0, APPLICATION_ID) and not version and is_unmade(path):
+        link.close()
+        raise BookError(
+            f"The book {path} is new: nothing was written into it yet.",
+            safe="The file is untouched.",
+            remedy="Run a plan into it first.",
+        )
     if application != APPLICATION_ID:
         link.close()
         raise BookError(
@@ -121,7 +205,37 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
             safe="The file is untouched.",
             remedy="Open it with the newer Niente.",
         )
-    return link
+    return link if version == SCHEMA_VERSION else _brought_up_to_date(link, path)
+
+
+def _insist_on_file(path: Path) -> None:
+    """Raise ``BookError`` where there is no plain file of that name, or it cannot be looked at."""
+    try:
+        plain = stat.S_ISREG(path.stat().st_mode)
+    except (FileNotFoundError, NotADirectoryError):
+        raise BookError(f"There is no book {path}.", remedy="Check the name, or run a plan to make one.") from None
+    except (OSError, ValueError) as error:
+        why = error.strerror if isinstance(error, OSError) else str(error)
+        shown = str(path)[:200]
+        raise BookError(f"The book {shown} cannot be read: {why}.", remedy="Check its name, and who may read it.") from None
+    if not plain:
+        raise BookError(f"{path} is no file.", remedy="Name a book (*.niente).")
+
+
+def _brought_up_to_date(link: sqlite3.Connection, path: Path) -> sqlite3.Connection:
+    """Return a copy, in memory, of a book of an older version as one of today's; the file stays as it is."""
+    copy = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
+    try:
+        link.backup(copy)
+        version = int(copy.execute("PRAGMA user_version").fetchone()[0])
+        for step in range(version, SCHEMA_VERSION):
+            copy.executescript(f"BEGIN; {UPGRADES[step]} PRAGMA user_version={step + 1}; COMMIT;")
+    except sqlite3.Error as error:
+        copy.close()
+        raise damaged(path, error) from error
+    finally:
+        link.close()
+    return copy
 
 
 def upgrade(link: sqlite3.Connection, path: Path) -> None:

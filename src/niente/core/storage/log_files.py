@@ -26,6 +26,11 @@ def log_folder() -> Path:
     return Path(platformdirs.user_state_dir("niente"))
 
 
+def log_file(name: str) -> Path:
+    """Return the log of a name."""
+    return log_folder() / f"{name}.log"
+
+
 def start_log(name: str) -> None:
     """Write warnings and worse of this process to a log of that name. Without a place to write nothing is written."""
     package = logging.getLogger("niente")
@@ -33,7 +38,7 @@ def start_log(name: str) -> None:
     try:
         log_folder().mkdir(parents=True, exist_ok=True)
         handler = logging.handlers.RotatingFileHandler(
-            log_folder() / f"{name}.log", maxBytes=MAX_BYTES, backupCount=KEPT, encoding="utf-8", delay=True
+            log_file(name), maxBytes=MAX_BYTES, backupCount=KEPT, encoding="utf-8", delay=True
         )
     except OSError:
         return

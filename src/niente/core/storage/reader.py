@@ -1,9 +1,11 @@
 """Reading the book, while it is written or long after: runs, their frames as arrays, and what happened."""
 
+import functools
 import logging
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 import msgspec
 import numpy as np
@@ -16,13 +18,13 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array
-from niente.core.storage.connection import open_for_reading
+from niente.core.storage.connection import damaged, open_for_reading
 from niente.core.storage.kinds import VERDICT
 
 LOG = logging.getLogger(__name__)
-RECORDS_SINCE = 3
-"""The book version since which the whole record is kept."""
 Document = TypeVar("Document", bound=msgspec.Struct)
+P = ParamSpec("P")
+R = TypeVar("R")
 
 
 class RunRecord(msgspec.Struct, frozen=True):
@@ -70,8 +72,21 @@ class FrameRow(msgspec.Struct, frozen=True):
     values: Array
 
 
+def _told(method: Callable[Concatenate[Any, P], R]) -> Callable[Concatenate[Any, P], R]:
+    """Have a method raise ``BookError`` for a book whose content cannot be what a Niente wrote."""
+
+    @functools.wraps(method)
+    def reads(self: Any, /, *given: P.args, **named: P.kwargs) -> R:
+        try:
+            return method(self, *given, **named)
+        except (sqlite3.Error, msgspec.MsgspecError, ValueError, TypeError, KeyError, OverflowError, MemoryError) as error:
+            raise damaged(self.path, error) from error
+
+    return reads
+
+
 class BookReader:
-    """A read-only look at a book; follows a writer. Raises ``BookError`` where the file is no book."""
+    """A read-only look at a book; follows a writer. Every method raises ``BookError`` where the file is no book, or damaged."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -81,6 +96,7 @@ class BookReader:
         """Let go of the book."""
         self._link.close()
 
+    @_told
     def documents(self, kind: str, read: Callable[[Any], Document], after: int = 0) -> dict[int, Document]:
         """Return the documents of a kind after a number, by number, oldest first, each as ``read`` makes it of the decoded
         JSON. One that this Niente cannot read any more is left out."""
@@ -93,6 +109,7 @@ class BookReader:
                 LOG.warning("%s: document %d (%s) cannot be read: %s", self.path, number, kind, error)
         return found
 
+    @_told
     def newest(self, kind: str, read: Callable[[Any], Document]) -> Document | None:
         """Return the newest document of a kind; none of the others is read. Raises ``BookError`` where it cannot be read."""
         query = "SELECT body FROM document WHERE kind = ? ORDER BY id DESC LIMIT 1"
@@ -106,6 +123,7 @@ class BookReader:
                 remedy="Open it with the Niente that wrote it.",
             ) from None
 
+    @_told
     def document(self, number: int, read: Callable[[Any], Document]) -> Document | None:
         """Return one document; ``None`` where there is none of that number, or it cannot be read any more."""
         row = self._link.execute("SELECT body FROM document WHERE id = ?", (number,)).fetchone()
@@ -114,18 +132,22 @@ class BookReader:
         except JsonError:
             return None
 
+    @_told
     def plans(self, after: int = 0) -> dict[int, Plan]:
         """Return the plans after a number, by number."""
         return self.documents("plan", plan_of, after)
 
+    @_told
     def cards(self) -> dict[int, RigCard]:
         """Return the rig cards by number, oldest first."""
         return self.documents("rig", card_in)
 
+    @_told
     def card(self) -> RigCard | None:
         """Return the latest rig card, or ``None``."""
         return self.newest("rig", card_in)
 
+    @_told
     def in_variant(self, variant: str) -> list["RunRecord"]:
         """Return the runs that were measured in a variant of the machine, oldest first."""
         cards = self.cards()
@@ -136,10 +158,12 @@ class BookReader:
 
         return [run for run in self.runs() if (card := of(run)) is None or card.variant == variant]
 
+    @_told
     def project(self) -> Project | None:
         """Return the latest version of the project, or ``None``."""
         return self.newest("project", project_of)
 
+    @_told
     def runs(self, first: int = 0) -> list[RunRecord]:
         """Return the runs from a number on, oldest first; one that a person has judged since it was closed stands as they
         judged it."""
@@ -152,11 +176,13 @@ class BookReader:
         verdicts = dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (VERDICT,)))
         return [_judged(_run_record(row), verdicts) for row in rows]
 
+    @_told
     def last_run_id(self) -> int:
         """Return the number of the latest run; 0 in a book without any."""
         row = self._link.execute("SELECT max(id) FROM run").fetchone()
         return int(row[0] or 0)
 
+    @_told
     def frames(self, run: RunRecord) -> tuple[Array, Array]:
         """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
         blocks = self._link.execute("SELECT data FROM frames WHERE run_id = ? ORDER BY id", (run.id,))
@@ -164,6 +190,7 @@ class BookReader:
         rows = np.frombuffer(data, dtype="<f8").reshape(-1, 1 + len(run.channels))
         return rows[:, 0], rows[:, 1:]
 
+    @_told
     def events(self, run: RunRecord | None = None, kind: str | None = None) -> list[BookEvent]:
         """Return what happened, in one run or in all, of one kind or of every."""
         wanted = {"run_id": run.id if run is not None else None, "kind": kind}
@@ -175,31 +202,28 @@ class BookReader:
         )
         return [BookEvent(run_id, at, written, kind, msgspec.json.decode(body)) for run_id, at, written, kind, body in rows]
 
+    @_told
     def latest_row(self, record: type[msgspec.Struct]) -> RecordRow | None:
         """Return the latest row of a kind of record; ``None`` where there is none."""
-        if not self._keeps_record():
-            return None
         row = self._link.execute(
             "SELECT id, frames_id, kind, body FROM record WHERE kind = ? ORDER BY id DESC LIMIT 1", (record.__name__,)
         ).fetchone()
         return RecordRow(*row) if row is not None else None
 
+    @_told
     def rows_of(self, record: type[msgspec.Struct]) -> list[RecordRow]:
         """Return the rows of a kind of record, oldest first."""
-        if not self._keeps_record():
-            return []
         rows = self._link.execute("SELECT id, frames_id, kind, body FROM record WHERE kind = ? ORDER BY id", (record.__name__,))
         return [RecordRow(*row) for row in rows]
 
+    @_told
     def rows_after(self, record_id: int, frames_id: int) -> tuple[list[RecordRow], list[FrameRow]]:
         """Return what was recorded after a row of the record and a row of samples, both as they stood at one moment."""
         self._link.execute("BEGIN")
         try:
-            records = []
-            if self._keeps_record():
-                records = self._link.execute(
-                    "SELECT id, frames_id, kind, body FROM record WHERE id > ? ORDER BY id", (record_id,)
-                ).fetchall()
+            records = self._link.execute(
+                "SELECT id, frames_id, kind, body FROM record WHERE id > ? ORDER BY id", (record_id,)
+            ).fetchall()
             frames = self._link.execute(
                 "SELECT id, run_id, count, data FROM frames WHERE id > ? ORDER BY id", (frames_id,)
             ).fetchall()
@@ -208,14 +232,11 @@ class BookReader:
         blocks = [FrameRow(number, run, np.frombuffer(data, "<f8").reshape(count, -1)) for number, run, count, data in frames]
         return [RecordRow(*row) for row in records], blocks
 
+    @_told
     def last_ids(self) -> tuple[int, int]:
         """Return the numbers of the latest row of the record and of the latest row of samples; 0 where there is none."""
-        record = self._link.execute("SELECT max(id) FROM record").fetchone()[0] if self._keeps_record() else 0
+        record = self._link.execute("SELECT max(id) FROM record").fetchone()[0]
         return int(record or 0), int(self._link.execute("SELECT max(id) FROM frames").fetchone()[0] or 0)
-
-    def _keeps_record(self) -> bool:
-        """Return whether the book keeps the record; one from before that does not until it is written to again."""
-        return int(self._link.execute("PRAGMA user_version").fetchone()[0]) >= RECORDS_SINCE
 
 
 def card_in(document: Any) -> RigCard:

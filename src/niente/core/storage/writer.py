@@ -12,12 +12,13 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.storage.connection import Transaction, WriterLock, book_gone, cannot_write, open_for_writing
+from niente.core.storage.connection import Transaction, WriterLock, beside, book_gone, cannot_write, damaged, open_for_writing
 
 RIG = "rig"
 """The kind of document that holds a rig card; a run belongs to the latest."""
@@ -61,13 +62,17 @@ class BookWriter:
         self._lock = WriterLock(path)
         try:
             self._link = open_for_writing(path)
+            row = self._link.execute("SELECT max(id) FROM document WHERE kind = ?", (RIG,)).fetchone()
+            self._card_id: int | None = row[0]
+            self._latest = float(self._link.execute(_LATEST).fetchone()[0] or 0.0)
+            self._frames_id = int(self._link.execute("SELECT max(id) FROM frames").fetchone()[0] or 0)
+        except (sqlite3.Error, ValueError, TypeError) as error:
+            self._link.close()
+            self._lock.release()
+            raise damaged(path, error) from error
         except BaseException:
             self._lock.release()
             raise
-        row = self._link.execute("SELECT max(id) FROM document WHERE kind = ?", (RIG,)).fetchone()
-        self._card_id: int | None = row[0]
-        self._latest = float(self._link.execute(_LATEST).fetchone()[0] or 0.0)
-        self._frames_id = int(self._link.execute("SELECT max(id) FROM frames").fetchone()[0] or 0)
         self._waiting: list[_Sample | _Line] = []
         self._group_started = 0.0
         self._together = False
@@ -208,9 +213,27 @@ class BookWriter:
         )
 
     def _insist_on_place(self) -> None:
-        """Raise ``BookError`` where the book is not where it was: SQLite would go on writing into what nobody finds again."""
-        if not self.path.exists():
-            raise book_gone(self.path)
+        """Raise ``BookError`` where the book is not where it was: SQLite would go on writing into what nobody finds again.
+
+        What it held is then in a new file beside, where it can be written, and the book goes on there.
+        """
+        if self._lock.holds(self.path):
+            return
+        lost, kept = self.path, beside(self.path)
+        lock: WriterLock | None = None
+        try:
+            lock = WriterLock(kept)
+            with contextlib.closing(sqlite3.connect(kept)) as copy:
+                self._link.backup(copy)
+            link = open_for_writing(kept)
+        except (sqlite3.Error, OSError, BookError) as error:
+            if lock is not None:
+                lock.release()
+            raise book_gone(lost, None) from error
+        self._link.close()
+        self._lock.release()
+        self.path, self._link, self._lock = kept, link, lock
+        raise book_gone(lost, kept)
 
     def _now(self) -> float:
         """Return the wall's time, which in a book never goes back: a clock that is set back must not make runs older than

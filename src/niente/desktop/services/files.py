@@ -5,19 +5,13 @@ from pathlib import Path
 from niente.core.model.errors import DocumentError, NienteError
 from niente.core.model.question import OWN_FORMAT
 from niente.core.model.rig_sheet import FORMAT
+from niente.core.model.small_files import read_small_file
 from niente.desktop.services.translation import tr
 
 
 def bytes_of(file: Path) -> bytes:
     """Return what is in a file. Raises ``DocumentError`` where it cannot be read."""
-    try:
-        return file.read_bytes()
-    except OSError as error:
-        raise DocumentError(
-            tr("{file} cannot be read: {why}.").format(file=file.name, why=error.strerror),
-            safe=tr("Nothing was changed."),
-            remedy=tr("Choose another file."),
-        ) from None
+    return read_small_file(file)
 
 
 def is_sheet(file: Path) -> bool:
@@ -32,8 +26,8 @@ def is_question(file: Path) -> bool:
 
 def _names_format(file: Path, its_format: str) -> bool:
     try:
-        return f'"{its_format.partition("/")[0]}/' in file.read_text(encoding="utf-8", errors="replace")
-    except OSError:
+        return f'"{its_format.partition("/")[0]}/' in read_small_file(file).decode("utf-8", errors="replace")
+    except DocumentError:
         return False
 
 

@@ -8,6 +8,7 @@ import msgspec
 
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import JsonError, converted, decoded_json, json_schema
+from niente.core.model.small_files import read_small_file
 from niente.core.rigs.simulated.machine import FORMAT, Machine
 from niente.core.rigs.simulated.validation import impossible
 
@@ -75,11 +76,7 @@ def shipped_file(name: str) -> MachineFile:
 
 def machine_file(path: Path) -> MachineFile:
     """Return a file of a person's own. Raises ``DocumentError`` that names the field and the reason."""
-    try:
-        text = path.read_bytes()
-    except OSError as error:
-        raise DocumentError(f"{path} cannot be read: {error.strerror}.", remedy="Check its name.") from None
-    return read_machine(text, path.name)
+    return read_machine(read_small_file(path), path.name)
 
 
 def read_machine(text: bytes, source: str) -> MachineFile:

@@ -1,0 +1,35 @@
+"""Numbers on the command line: what is no number, not finite, or out of range is refused at the option it came by."""
+
+import math
+from typing import Any
+
+import click
+
+
+class Number(click.FloatRange):
+    """A finite number within a range."""
+
+    name = "number"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Return the number. Raises ``click.BadParameter``."""
+        found = click.FLOAT.convert(value, param, ctx)
+        if not math.isfinite(found):
+            self.fail(f"{value} is not a finite number.", param, ctx)
+        number: float = super().convert(found, param, ctx)
+        return number
+
+
+PERCENT = Number(0.0, 200.0)
+KELVIN = Number(0.0, 200.0)
+ROOM_C = Number(-40.0, 60.0)
+LEVEL_DBA = Number(-20.0, 140.0)
+METRES = Number(-500.0, 9000.0)
+MINUTES = Number(0.0, 7.0 * 24.0 * 60.0)
+SOME_MINUTES = Number(0.0, 7.0 * 24.0 * 60.0, min_open=True)
+HOURS = Number(0.0, 31.0 * 24.0, min_open=True)
+STEP = Number(0.0, 1e6, min_open=True)
+BACK = Number(0.0, 1e6)
+PACE = Number(0.1, 1e6)
+SEED = click.IntRange(0, 2**63 - 1)
+TIMES = click.IntRange(1, 1000)
