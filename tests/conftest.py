@@ -14,6 +14,7 @@ import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_RUNTIME_DIR"] = tempfile.mkdtemp(prefix="niente-tests-")  # a socket's path has to be short
+os.environ["XDG_CONFIG_HOME"] = os.environ["XDG_RUNTIME_DIR"] + "/config"  # whom tests trust is nobody's word
 os.environ["XDG_STATE_HOME"] = os.environ["XDG_RUNTIME_DIR"] + "/state"  # logs of processes that tests start
 
 from niente.core.acquisition.bench import Bench

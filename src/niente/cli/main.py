@@ -11,11 +11,11 @@ import msgspec
 from niente import __version__
 from niente.cli.cards import card_of
 from niente.cli.models import fit_command, predict_command
-from niente.cli.number import KELVIN, LEVEL_DBA, PACE, PERCENT, ROOM_C, SEED
 from niente.cli.planning import plan
 from niente.cli.progress import ProgressPrinter
 from niente.cli.running import BUG, ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
+from niente.cli.values import FILE, KELVIN, LEVEL_DBA, NAME, PACE, PERCENT, ROOM_C, SEED
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import BookError, NienteError, NotEnoughError, PlanError
 from niente.core.model.json_files import indented_json
@@ -51,13 +51,9 @@ def rigs(as_json: bool) -> None:
 
 
 @commands.command("rig-sheet")
-@click.option("--rig", default=None, help="The rig's name, or module:factory.")
-@click.option(
-    "--book", default=None, type=click.Path(path_type=Path), help="Take the sheet from a book in place of the rig's own."
-)
-@click.option(
-    "--check", default=None, type=click.Path(path_type=Path), metavar="FILE", help="Validate a sheet against the rig."
-)
+@click.option("--rig", default=None, type=NAME, help="The rig's name, or module:factory.")
+@click.option("--book", default=None, type=FILE, help="Take the sheet from a book in place of the rig's own.")
+@click.option("--check", default=None, type=FILE, metavar="FILE", help="Validate a sheet against the rig.")
 def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     """Print what is said of a machine (parts, room, limits, guards, trust) as JSON, or check such a file."""
     from niente.core.model.rig_sheet import read_sheet, sheet_of, sheet_text
@@ -91,12 +87,14 @@ for command in (plan, status, fit_command, predict_command):
 
 
 @commands.command()
-@click.argument("plan_file", type=click.Path(path_type=Path))
-@click.option("--rig", required=True, help="The rig's name, or module:factory.")
-@click.option("--book", required=True, type=click.Path(path_type=Path), help="The book to write; made where there is none.")
+@click.argument("plan_file", type=FILE)
+@click.option("--rig", required=True, type=NAME, help="The rig's name, or module:factory.")
+@click.option("--book", required=True, type=FILE, help="The book to write; made where there is none.")
 @click.option("--seed", default=None, type=SEED, help="Which sample of a simulated machine (default: the book's, or 1).")
 @click.option("--pace", default=None, type=PACE, help="Rig seconds a second (default: as fast as it goes).")
-@click.option("--variant", default=None, metavar="NAME", help="The state that the machine is in (default: the book's).")
+@click.option(
+    "--variant", default=None, type=NAME, metavar="NAME", help="The state that the machine is in (default: the book's)."
+)
 @click.option("--cautions-read", is_flag=True, help="Say, once a book, that you have read the cautions for a real machine.")
 @click.option(
     "--last-run",
@@ -136,9 +134,10 @@ def run(
     wanted = read_plan(read_small_file(plan_file), str(plan_file))
 
     options = BenchOptions(rig, seed, pace, variant)
+    lost = WhenLost(if_lost.replace("-", " "))
 
     def reach(told: Hearer) -> RemoteBench:
-        bench = reach_bench(book, told, options, when_lost=WhenLost(if_lost.replace("-", " ")), progress=ProgressPrinter())
+        bench = reach_bench(book, told, options, when_lost=lost, progress=ProgressPrinter())
         work = hand_work(wanted, bench.card)
         if work and not bench.card.simulated and not sys.stdin.isatty():
             bench.close()
@@ -154,11 +153,11 @@ def run(
         return bench
 
     judged = None if last_run is None else last_run == "failed"
-    sys.exit(run_in_terminal(reach, wanted, book, as_json=as_json, machine_went_down=judged))
+    sys.exit(run_in_terminal(reach, wanted, book, as_json=as_json, machine_went_down=judged, when_lost=lost))
 
 
 @commands.command(name="choose")
-@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("book", type=FILE)
 @click.option("--throughput", default=None, type=PERCENT, metavar="%", help="Least throughput in % of stock (default 90).")
 @click.option("--headroom", default=None, type=KELVIN, metavar="K", help="Least headroom in K (default 8).")
 @click.option("--room", default=None, type=ROOM_C, metavar="°C", help="Design room in °C (default 28).")

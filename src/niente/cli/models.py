@@ -6,7 +6,7 @@ from typing import Any
 import click
 import msgspec
 
-from niente.cli.number import METRES, ROOM_C
+from niente.cli.values import FILE, METRES, ROOM_C
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import Figure, PointPrediction, parameters, predict_point
@@ -21,7 +21,7 @@ FIT_FORMAT, PREDICT_FORMAT = "niente-fit/2", "niente-prediction/1"
 
 
 @click.command(name="fit")
-@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("book", type=FILE)
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 def fit_command(book: Path, as_json: bool) -> None:
     """Print what the runs of a book come to: the models' parameters with their intervals, and what does not fit."""
@@ -47,7 +47,7 @@ def fit_command(book: Path, as_json: bool) -> None:
 
 
 @click.command(name="predict")
-@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("book", type=FILE)
 @click.option("--set", "settings", multiple=True, metavar="CONTROL=VALUE", help="A control and its value; often.")
 @click.option("--room-c", default=None, type=ROOM_C, metavar="°C", help="The room (default: as it was while measuring).")
 @click.option("--load", default=None, help="The load (default: the heaviest).")

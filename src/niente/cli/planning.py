@@ -10,6 +10,7 @@ import msgspec
 
 from niente.cli.cards import card_of
 from niente.cli.question_options import QuestionOptions, question_options
+from niente.cli.values import FILE, NAME
 from niente.core.model.errors import PlanError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import Plan
@@ -75,8 +76,8 @@ def _say_what_to_know(card: RigCard, made: Plan, question: Question | None) -> N
 
 
 @plan.command("from")
-@click.argument("file", type=click.Path(path_type=Path))
-@click.option("--rig", required=True, help="The rig's name, or module:factory.")
+@click.argument("file", type=FILE)
+@click.option("--rig", required=True, type=NAME, help="The rig's name, or module:factory.")
 @click.option("--anew", is_flag=True, help="Let only runs from now on count as answers.")
 def from_question(file: Path, rig: str, anew: bool) -> None:
     """Make the plan of a question that was kept as a file."""
@@ -91,9 +92,9 @@ def from_question(file: Path, rig: str, anew: bool) -> None:
 
 
 @plan.command("check")
-@click.argument("plan_file", type=click.Path(path_type=Path))
-@click.option("--rig", required=True, help="The rig's name, or module:factory.")
-@click.option("--book", default=None, type=click.Path(path_type=Path), help="Say what of it a book answers already.")
+@click.argument("plan_file", type=FILE)
+@click.option("--rig", required=True, type=NAME, help="The rig's name, or module:factory.")
+@click.option("--book", default=None, type=FILE, help="Say what of it a book answers already.")
 @click.option("--json", "as_json", is_flag=True, help="Print the dry run as JSON.")
 def check(plan_file: Path, rig: str, book: Path | None, as_json: bool) -> None:
     """Run a plan dry: check it against limits, guards, hands and the clock. Nothing is touched."""

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import click
 import msgspec
 
-from niente.cli.number import BACK, HOURS, LEVEL_DBA, MINUTES, SOME_MINUTES, STEP, TIMES
+from niente.cli.values import BACK, HOURS, LEVEL_DBA, MINUTES, NAME, SOME_MINUTES, STEP, TIMES
 from niente.core.model.errors import PlanError
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
@@ -113,7 +113,7 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
     """Give a command the options of a question."""
     for option in reversed(
         (
-            click.option("--rig", required=True, help="The rig's name, or module:factory."),
+            click.option("--rig", required=True, type=NAME, help="The rig's name, or module:factory."),
             click.option(
                 "--axis", "axes", multiple=True, metavar="CONTROL=POINTS",
                 help="Vary a control: a list (80,100,125), a span with a step (60..180/12), or by ratio (20..100/x1.38).",

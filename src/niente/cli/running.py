@@ -13,6 +13,7 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedCo
 from niente.cli.events import as_data
 from niente.cli.terminal import Terminal
 from niente.core.acquisition.client import BenchClient, BenchLost, CommandAsked, CommandGiven, Heard, Hearer
+from niente.core.model.commands import WhenLost
 from niente.core.model.errors import PlanError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
@@ -59,6 +60,8 @@ class ProgressLine:
         self.begun = threading.Event()
         self.lost = ""
         """What is said of a bench that is gone."""
+        self.output_gone = False
+        """Whether what is written is read by nobody any more."""
         self._console = console
         self._progress = progress
         self._as_json = as_json
@@ -69,8 +72,16 @@ class ProgressLine:
         self._runs = 0
 
     def hear(self, event: Heard) -> None:
-        """Take one event in; called from the client's thread."""
-        if isinstance(event, FrameTaken | SamplesTaken):
+        """Take one event in; called from the client's thread. Where nobody reads the output any more, the rest is silence."""
+        try:
+            self._hear(event)
+        except (OSError, ValueError):  # a closed pipe, a full disk behind it, a terminal that is gone
+            self.output_gone = True
+            if isinstance(event, PlanEnded | BenchFailed | MadeSafe):
+                self.over.set()
+
+    def _hear(self, event: Heard) -> None:
+        if isinstance(event, FrameTaken | SamplesTaken) or self.output_gone:
             return
         if isinstance(event, BenchLost | CommandGiven | CommandAsked):
             self._hear_of_bench(event)
@@ -146,7 +157,10 @@ class ProgressLine:
 
     def print_line(self, text: str) -> None:
         """Say something that is no event."""
-        self._console.print(text, highlight=False)
+        try:
+            self._console.print(text, highlight=False)
+        except OSError:
+            self.output_gone = True
 
     def _show(self, more: str = "") -> None:
         if self._task is not None:
@@ -171,6 +185,7 @@ def run_in_terminal(
     *,
     as_json: bool = False,
     machine_went_down: bool | None = None,
+    when_lost: WhenLost = WhenLost.GO_ON,
 ) -> int:
     """Run a plan on the bench that ``reach`` gives for a listener, and return the exit code.
 
@@ -194,7 +209,7 @@ def run_in_terminal(
             stopping = _stop_on_signals(bench)
             leaves = True  # what is not this terminal's is not stopped by it
             _start_or_join(bench, plan, line)
-            leaves = _until_over(bench, line)
+            leaves = _until_over(bench, line, when_lost)
         finally:
             bench.leave() if leaves else bench.close()
     if leaves:
@@ -218,10 +233,15 @@ def _start_or_join(bench: BenchClient, plan: Plan, line: ProgressLine) -> None:
     line.print_line("This plan is running already; this terminal goes along with it.")
 
 
-def _until_over(bench: BenchClient, line: ProgressLine) -> bool:
-    """Wait for the plan's end, taking words at a terminal; return whether the person leaves it to the bench."""
+def _until_over(bench: BenchClient, line: ProgressLine, when_lost: WhenLost) -> bool:
+    """Wait for the plan's end, taking words at a terminal; return whether the plan is left to the bench: by the person,
+    or since nobody reads any more what is written here."""
     words = Terminal(bench, line) if sys.stdin is not None and sys.stdin.isatty() else None
     while not line.over.wait(0.1):
+        if line.output_gone and when_lost == WhenLost.GO_ON:
+            return True
+        if line.output_gone:
+            bench.stop()
         if words is not None and not words.gone:
             words.look()
             if words.left:
@@ -268,7 +288,7 @@ def _nobody_there(bench: BenchClient, line: ProgressLine) -> None:
 
 
 def _stop_on_signals(bench: BenchClient) -> list[int]:
-    """Make Ctrl+C and a polite kill stop and restore; the returned list is filled when that happens."""
+    """Make Ctrl+C, a polite kill and a terminal that closes stop and restore; the returned list is filled when that happens."""
     seen: list[int] = []
 
     def stop(number: int, frame: object) -> None:
@@ -276,8 +296,8 @@ def _stop_on_signals(bench: BenchClient) -> list[int]:
         bench.stop()
 
     if threading.current_thread() is threading.main_thread():
-        signal.signal(signal.SIGINT, stop)
-        signal.signal(signal.SIGTERM, stop)
+        for one in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT):
+            signal.signal(one, stop)
     return seen
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import click
 import msgspec
 
+from niente.cli.values import FILE
 from niente.core.acquisition.client import Heard
 from niente.core.model.errors import BookError, NienteError
 from niente.core.model.quantities import duration_text, quantity_of
@@ -71,7 +72,7 @@ class BookStatus(msgspec.Struct, frozen=True):
 
 
 @click.command()
-@click.argument("book", type=click.Path(path_type=Path))
+@click.argument("book", type=FILE)
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.option("--follow", is_flag=True, help="Print it again whenever it changes, until Ctrl+C.")
 def status(book: Path, as_json: bool, follow: bool) -> None:

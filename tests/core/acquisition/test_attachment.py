@@ -5,12 +5,13 @@ from typing import Any
 
 import pytest
 
-from niente.core.acquisition.attachment import attach
+from niente.core.acquisition.attachment import Driver, attach
 from niente.core.acquisition.opening import open_bench
-from niente.core.model.errors import BookError
+from niente.core.model.errors import BookError, RigError, UntrustedDriverError
 from niente.core.model.project import project_of
 from niente.core.model.question import Axis
 from niente.core.planning.templates import default_project
+from niente.core.rigs.registry import open_rig
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig
@@ -78,3 +79,34 @@ def test_a_book_that_knows_no_driver_is_opened_with_the_rig_at_hand(tmp_path: Pa
     bench = attach(tmp_path / "new.niente", watcher.hear, rig="wren", otherwise=outside)
     assert bench.card.name == "wren"
     bench.close()
+
+
+def test_a_book_runs_no_code_that_only_the_book_names(
+    tmp_path: Path, watcher: Watcher, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whoever makes a book may name any code in it; it runs once a person has named it, and then without a question."""
+    (tmp_path / "strangers_code.py").write_text(
+        "import pathlib\npathlib.Path(__file__).with_name('ran').touch()\nfrom tests.contract.outside import Doorbell as it\n"
+    )
+    monkeypatch.syspath_prepend(str(tmp_path))
+    path, ran, name = tmp_path / "gift.niente", tmp_path / "ran", "strangers_code:it"
+    writer = BookWriter(path)
+    writer.add_document("driver", Driver(name))
+    writer.close()
+    with pytest.raises(UntrustedDriverError, match="code that would run here"):
+        attach(path, watcher.hear)
+    assert not ran.exists()
+    attach(path, watcher.hear, rig=name).close()
+    assert ran.exists()
+    attach(path, watcher.hear).close()
+
+
+@pytest.mark.parametrize(
+    "code", ["def it(:", "raise SystemError('no')", "import nowhere_at_all", "open('/none')", "it = 7", "1 / 0", "it = open"]
+)
+def test_a_driver_that_cannot_be_imported_is_said(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, code: str) -> None:
+    number = abs(hash(code))
+    (tmp_path / f"driver_{number}.py").write_text(code)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    with pytest.raises(RigError, match=f"driver_{number}"):
+        open_rig(f"driver_{number}:it")

@@ -64,7 +64,7 @@ def _bounded(kind: type, meta: msgspec.Meta) -> st.SearchStrategy[Any]:
     assert kind in (float, int)
     lowest, highest = meta.ge if meta.ge is not None else meta.gt, meta.le if meta.le is not None else meta.lt
     if kind is int:
-        return st.integers(int(lowest), int(highest))
+        return st.integers(int(lowest or 0), int(highest or 0))
     return st.floats(lowest, highest, exclude_min=meta.gt is not None, exclude_max=meta.lt is not None)
 
 

@@ -8,6 +8,7 @@ import msgspec
 
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
+from niente.core.acquisition.trusted_drivers import insist_on_trust, trust
 from niente.core.model.json_files import converted
 from niente.core.model.records import Listener
 from niente.core.model.rig_card import RigCard
@@ -50,7 +51,7 @@ def attach(
     seed = _seed_of(known) if seed is None else seed
     if driver is None and otherwise is not None and (known is None or known.name not in shipped()):
         rig = rig or otherwise
-    opened, used = _opened(rig, known, driver, seed, pace, progress)
+    opened, used = _opened(book, rig, known, driver, seed, pace, progress)
     try:
         bench = open_bench(opened, book, listener, variant=variant, on_look=on_look)
     except BaseException:
@@ -67,14 +68,19 @@ def _seed_of(known: RigCard | None) -> int:
 
 
 def _opened(
-    rig: str | None, known: RigCard | None, driver: Driver | None, seed: int, pace: float | None, progress: Progress
+    book: Path, rig: str | None, known: RigCard | None, driver: Driver | None, seed: int, pace: float | None, progress: Progress
 ) -> tuple[Rig, Driver]:
     """Return the rig, and how it is opened again."""
+    if rig is None and driver is not None:
+        insist_on_trust(driver.name, book)
     if rig is None and driver is not None and driver.machine:
         return opened_by(driver, seed, pace, progress), driver
     fallback = known.name if known is not None and known.name in shipped() else shipped()[0]
     name = rig or (driver.name if driver is not None else fallback)
-    return open_rig(name, seed=seed, pace=pace, progress=progress), Driver(name, document_of(name))
+    opened = open_rig(name, seed=seed, pace=pace, progress=progress)
+    if rig is not None:
+        trust(rig)  # whoever names a driver themselves says that it may run
+    return opened, Driver(name, document_of(name))
 
 
 def opened_by(driver: Driver, seed: int, pace: float | None = None, progress: Progress = silently) -> Rig:

@@ -2,12 +2,15 @@
 
 import math
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
 
 from niente.core.model.frame import RigEventKind
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan
+from niente.core.model.quantities import QUANTITIES
 from niente.core.model.rig_card import CountedTemperature, LoadKind, RigCard
 from niente.core.model.runs import CONCLUSIVE, RunKind, RunOutcome
 from niente.core.model.setting import Setting
@@ -16,6 +19,7 @@ from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limi
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.statistics import Z95, mean_with_error
+from niente.core.storage.connection import damaged
 from niente.core.storage.kinds import READING
 from niente.core.storage.reader import BookReader, RunRecord
 
@@ -317,8 +321,29 @@ def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tup
     failures = sum(1 for event in happened if event.kind in FAILURES)
     if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
         failures = max(failures, 1)
-    by_hand = {event.body["channel"]: event.body["value"] for event in happened if event.kind == READING}
-    return summarise(card, run, *book.frames(run), failures, slow_prior, by_hand)
+    by_hand = _by_hand(book, [event.body for event in happened if event.kind == READING])
+    return summarise(card, run, *_possible(book, run), failures, slow_prior, by_hand)
+
+
+def _by_hand(book: BookReader, bodies: list[Any]) -> dict[str, float]:
+    """Return what hands read, by channel. Raises ``BookError`` for what is no reading."""
+    try:
+        return {str(body["channel"]): float(body["value"]) for body in bodies}
+    except (TypeError, KeyError, ValueError) as error:
+        raise damaged(book.path, error) from error
+
+
+def _possible(book: BookReader, run: RunRecord) -> tuple[Vector, Array]:
+    """Return the samples of a run; a reading that cannot be is none. Raises ``BookError`` where the times do not go on."""
+    time_s, values = book.frames(run)
+    if not np.all(np.isfinite(time_s)) or np.any(np.diff(time_s) <= 0.0):
+        raise damaged(book.path, ValueError(f"the times of run {run.id} do not go on"))
+    known = [QUANTITIES.get(kind_of(name)) for name in run.channels]
+    low = np.array([-np.inf if one is None else one.low for one in known])
+    high = np.array([np.inf if one is None else one.high for one in known])
+    with np.errstate(invalid="ignore"):
+        impossible = (values < low) | (values > high)
+    return time_s, np.where(impossible, np.nan, values) if np.any(impossible) else values
 
 
 def _summed_up(book: BookReader, card: RigCard, records: list[RunRecord], known: Evidence | None) -> Evidence:

@@ -64,6 +64,10 @@ class MachineAwayError(RigError):
     """A machine that went down and is starting again: it cannot be reached yet, and will be."""
 
 
+class UntrustedDriverError(RigError):
+    """A book that names code as its rig's driver, which nobody has said may run."""
+
+
 class BookError(NienteError):
     """A book that cannot be opened or written."""
 

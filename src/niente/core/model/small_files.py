@@ -17,16 +17,18 @@ def read_small_file(file: Path) -> bytes:
         number = os.open(file, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
     except (OSError, ValueError) as error:
         raise _refused(file, _reason(error)) from None
-    with os.fdopen(number, "rb") as opened:
+    try:
         found = os.fstat(number)
         if not stat.S_ISREG(found.st_mode):
             raise _refused(file, "it is no plain file")
         if found.st_size > MAX_BYTES:
             raise _refused(file, f"it has {found.st_size / 2**20:.0f} MB, and {MAX_BYTES // 2**20} is the most")
-        try:
+        with os.fdopen(number, "rb", closefd=False) as opened:
             return opened.read(MAX_BYTES)
-        except OSError as error:
-            raise _refused(file, _reason(error)) from None
+    except OSError as error:
+        raise _refused(file, _reason(error)) from None
+    finally:
+        os.close(number)
 
 
 def _reason(error: Exception) -> str:

@@ -31,6 +31,14 @@ def installed() -> tuple[str, ...]:
     return tuple(sorted(point.name for point in entry_points(group=GROUP)))
 
 
+def is_code(name: str) -> bool:
+    """Return whether a rig's name is the ``module:factory`` of a driver, rather than a rig that ships, an installed one, or a
+    file of data."""
+    if name in shipped() or name in installed() or name.endswith((MACHINE_SUFFIX, BOOK_SUFFIX)):
+        return False
+    return ":" in name
+
+
 def silently(_: str) -> None:
     """Progress that nobody is told of."""
 
@@ -120,9 +128,9 @@ def _factory(name: str) -> Factory:
         )
     try:
         return _checked(name, getattr(importlib.import_module(module_name), attribute))
-    except (ImportError, AttributeError) as error:
+    except Exception as error:  # a driver may fail in any way while it is imported: a syntax error, a missing file
         raise RigError(
-            f"The rig {name!r} could not be loaded: {error}.",
+            f"The rig {name!r} could not be loaded: {type(error).__name__}: {error}.",
             remedy="Check that the module can be imported from here and has that factory.",
         ) from error
 

@@ -81,6 +81,7 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
         return
     book = wanted.book or default_book()
     options = BenchOptions(wanted.rig, wanted.seed, PACE, wanted.variant, wanted.otherwise)
+    window.book_wanted = book
     make: Make | None = wanted.make
     if make is not None:
         window.build_pages()

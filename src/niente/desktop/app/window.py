@@ -10,6 +10,7 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.model.commands import Command
+from niente.core.model.errors import UntrustedDriverError
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.actions.enabling import Enabling
 from niente.desktop.actions.registry import Actions
@@ -68,6 +69,8 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1000, 640)
         self.pages: list[Page] = []
+        self.book_wanted: Path | None = None
+        """The book that is opened in this window."""
         self.plan_commands = PlanCommands(session, self)
         self.file_commands = FileCommands(session, self, preferences, self.plan_commands, self._leave_for)
         self.rig_commands = RigCommands(session, self, self.file_commands.open_made)
@@ -97,6 +100,7 @@ class Window(QMainWindow):
         session.broke.connect(self.show_bug)
         session.sampled.connect(self._sampled)
         session.ended.connect(self._tell_ending)
+        session.untrusted.connect(self._ask_for_trust)
         session.command_changed.connect(self._name_window)
         self._enabling = Enabling(session, self.actions_, self)
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
@@ -377,6 +381,20 @@ class Window(QMainWindow):
 
         if self.findChild(BugDialog) is None:  # one at a time: a bug in a painter would come thirty times a second
             BugDialog(report, self).open()
+
+    def _ask_for_trust(self, error: UntrustedDriverError) -> None:
+        """Ask whether the driver that the book names may run, and open the book again where it may."""
+        from niente.core.acquisition.attachment import card_and_driver
+        from niente.core.acquisition.trusted_drivers import trust
+
+        book = self.book_wanted
+        if book is None or not prompts.whether_driver_may_run(self, error):
+            return
+        _, driver = card_and_driver(book)
+        if driver is not None:
+            trust(driver.name)
+        if self._reopen is not None:
+            self._reopen(book)
 
     def _tell_ending(self, ending: Ending) -> None:
         self.desktop_bus.notify(ending.title, ending.text, urgent=ending.urgent)

@@ -11,6 +11,7 @@ from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.commands.rig_commands import Make
 from niente.desktop.dialogs import prompts
 from niente.desktop.services.files import is_question, is_sheet
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -61,7 +62,7 @@ class FileCommands:
         books = [book for book in self._preferences.books() if book != own]
         for book in books:
             entry = self.recent.addAction(book.stem)
-            entry.setToolTip(str(book))
+            entry.setToolTip(plain(str(book)))
             entry.triggered.connect(lambda _=False, book=book: self.open(book))
         if not books:
             self.recent.addAction(tr("No other book yet")).setEnabled(False)

@@ -3,8 +3,10 @@
 from enum import StrEnum
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QLabel, QMessageBox, QWidget
 
+from niente.core.model.errors import NienteError
 from niente.desktop.services.translation import tr
 
 
@@ -113,6 +115,12 @@ def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
     return _whether(over, title, title, "\n\n".join(cautions), (tr("I have read this; start"), tr("Do not start")))
 
 
+def whether_driver_may_run(over: QWidget, error: NienteError) -> bool:
+    """Ask whether a driver that a book names may run. No is the default, and what Escape means."""
+    more = tr("A driver can do on this computer whatever you can. Run it only if it is yours, or you know whose it is.")
+    return _whether(over, tr("Run this driver?"), error.happened, more, (tr("Run the driver"), tr("Do not run it")))
+
+
 def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str, str]) -> bool:
     """Ask with two answers in words; the second is the safe one: the default, and what Escape means."""
     box = QMessageBox(over)
@@ -124,6 +132,8 @@ def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str
     safe = box.addButton(answers[1], QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(safe)
     box.setEscapeButton(safe)
+    for shown in box.findChildren(QLabel):
+        shown.setTextFormat(Qt.TextFormat.PlainText)  # what a book or a driver says is text, and never mark-up
     box.exec()
     confirmed = box.clickedButton() is yes
     box.deleteLater()

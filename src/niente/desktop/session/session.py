@@ -8,7 +8,7 @@ from niente.core.acquisition.client import BenchClient, Heard
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
 from niente.core.model.commands import Command
-from niente.core.model.errors import NienteError
+from niente.core.model.errors import NienteError, UntrustedDriverError
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
@@ -52,6 +52,8 @@ class Session(QObject):
     command_changed = Signal()
     ended = Signal(object)
     working = Signal(bool)
+    untrusted = Signal(object)
+    """The book that is being opened names code that nobody has said may run."""
 
     def __init__(self, parent: QObject | None = None, *, own_processes: bool = False) -> None:
         """With ``own_processes`` fits, maps and forecasts are worked out in processes of their own, else in threads."""
@@ -85,7 +87,7 @@ class Session(QObject):
         self.planner.changed.connect(self._plan_changed)
         self._opener = Opener(self)
         self._opener.ready.connect(self._take_bench)
-        self._opener.failed.connect(self.report)
+        self._opener.failed.connect(self._open_failed)
         self._opener.broke.connect(self.broke)
         self._opener.progress.connect(self.progress)
         self._opener.cancelled.connect(self.cancelled)
@@ -116,6 +118,11 @@ class Session(QObject):
         """
         self._then_start = start
         self._opener.open(prepare, self._bridge.push)
+
+    def _open_failed(self, error: NienteError) -> None:
+        self.report(error)
+        if isinstance(error, UntrustedDriverError):
+            self.untrusted.emit(error)
 
     def cancel_opening(self) -> None:
         """Stop what is being opened at its next step; nothing of the person's is touched by that."""

@@ -5,6 +5,7 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QWidget
 
 from niente.core.model.quantities import quantity_of
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
@@ -70,7 +71,7 @@ def words(title: str, settled: Callable[[str], object]) -> QLineEdit:
     """Return a line of text; ``settled`` is called once it is left with other words in it."""
     line = QLineEdit()
     line.setAccessibleName(title)
-    line.setToolTip(title)
+    line.setToolTip(plain(title))
     line.editingFinished.connect(lambda: settled(line.text().strip()))
     return line
 
@@ -79,7 +80,7 @@ def choice(title: str, options: list[str], settled: Callable[[int], object]) -> 
     """Return a list to choose from; ``settled`` is called with the index of what was chosen by a person."""
     box = QComboBox()
     box.setAccessibleName(title)
-    box.setToolTip(title)
+    box.setToolTip(plain(title))
     box.addItems(options)
     box.activated.connect(settled)
     return box

@@ -4,6 +4,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QSizePolicy
 
+from niente.desktop.services.plain_text import plain
+
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
     """Return a label dressed for a role of the style sheet: soft, lead, title, reading, great, mark, tag or section."""
@@ -27,7 +29,7 @@ class ShortLabel(QLabel):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw as much as fits."""
         shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(self.text() if shown != self.text() else "")
+        self.setToolTip(plain(self.text()) if shown != self.text() else "")
         painter = QPainter(self)
         self.style().drawItemText(
             painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), shown, self.foregroundRole()

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from niente.core.model.quantities import Quantity
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.theme import BODY, Look, font
 from niente.desktop.widgets.brushes import draw_text
 from niente.desktop.widgets.quantity_field import QuantityDelegate
@@ -89,7 +90,7 @@ class SheetModel(HeadedModel):
         if role == Qt.ItemDataRole.EditRole:
             return entry.value
         if role == Qt.ItemDataRole.ToolTipRole:
-            return entry.title or None
+            return plain(entry.title) or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return self.alignment(index.column())
         return None

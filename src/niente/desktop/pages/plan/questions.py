@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QPushButton, QV
 
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.templates import TEMPLATES, template
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 
@@ -67,7 +68,7 @@ class QuestionList(QWidget):
             button, lacks = self.buttons[one.name], one.lacks(card)
             button.setChecked(one.name == name)
             button.setEnabled(not lacks)
-            button.setToolTip(tr(one.asks) + (f"\n{lacks[0].upper()}{lacks[1:]}." if lacks else ""))
+            button.setToolTip(plain(tr(one.asks) + (f"\n{lacks[0].upper()}{lacks[1:]}." if lacks else "")))
 
     def show_own(self, names: Sequence[str]) -> None:
         """Show the templates of one's own."""
@@ -79,7 +80,7 @@ class QuestionList(QWidget):
         self.own = {}
         for name in names:
             button = _small(name)
-            button.setToolTip(tr("A question that you kept: {name}").format(name=name))
+            button.setToolTip(plain(tr("A question that you kept: {name}").format(name=name)))
             button.clicked.connect(lambda _=False, name=name: self.own_chosen.emit(name))
             self._own.addWidget(button)
             self.own[name] = button

@@ -12,6 +12,7 @@ from niente.core.planning.axis_values import is_fan_axis
 from niente.core.planning.builders import default_fans, until_known
 from niente.core.planning.layout import BUDGET, TARGET
 from niente.core.planning.questions.undervolting import SEARCHED
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.form import choice, figure
 from niente.desktop.widgets.labels import ShortLabel, label, rule
@@ -257,7 +258,7 @@ class Rules(QWidget):
             ):
                 box = QCheckBox()
                 box.setAccessibleName(words.format(load=load.title))
-                box.setToolTip(f"{words.format(load=load.title)}; {checked}")
+                box.setToolTip(plain(f"{words.format(load=load.title)}; {checked}"))
                 box.clicked.connect(self._loads_edited)
                 boxes[load.name] = box
                 self._load_grid.addWidget(box, row, column, Qt.AlignmentFlag.AlignRight)

@@ -17,6 +17,7 @@ from niente.core.planning.columns import MAX_COLUMNS, deepest
 from niente.core.planning.forecast import StepForecast
 from niente.core.planning.progress import Row, RunStatus
 from niente.core.science.dynamics import Scale
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell, CellSign, HeadedModel, Index, cell_data
 
@@ -153,7 +154,7 @@ class RunList(HeadedModel):
         """Return a cell's text, its alignment, the cell itself, or what a mark means."""
         if role == Qt.ItemDataRole.ToolTipRole and index.column() in (SIGN, WHY):
             run_index = self.index_of(index.row())
-            return self._tip(run_index) if run_index is not None else None
+            return plain(self._tip(run_index)) if run_index is not None else None
         return cell_data(self, index, role)
 
     # -- dragging ------------------------------------------------------------------------------------------------

@@ -6,6 +6,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QP
 from niente.core.model.hand_cards import CardKind, HandCard, ReadingRequest
 from niente.core.model.quantities import value_typed
 from niente.desktop.actions.registry import Actions
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.session import Session
@@ -58,7 +59,7 @@ class HandCardView(QWidget):
         ready = self.hands.ready()
         self.done.setEnabled(ready)
         missing = tr("First tick every box, and give every reading; the plan waits as long as it takes")
-        self.done.setToolTip(tr("The plan goes on") if ready else missing)
+        self.done.setToolTip(tr("The plan goes on") if ready else plain(missing))
         if ready:
             self.refusal.hide()
 
@@ -135,7 +136,8 @@ class HandCardView(QWidget):
         field.setAlignment(Qt.AlignmentFlag.AlignRight)
         span = tr("{low} to {high}").format(low=quantity.text(request.low), high=quantity.with_unit(request.high))
         field.setAccessibleName(f"{request.title}, {quantity.unit}")
-        field.setToolTip(tr("{title}, {span}. A unit may be typed with the figure.").format(title=request.title, span=span))
+        tip = tr("{title}, {span}. A unit may be typed with the figure.").format(title=request.title, span=span)
+        field.setToolTip(plain(tip))
         field.textChanged.connect(lambda text: self._typed(request, text))
         field.returnPressed.connect(self.hands.confirm)
         self.fields[request.channel] = field

@@ -1,6 +1,7 @@
-"""Numbers on the command line: what is no number, not finite, or out of range is refused at the option it came by."""
+"""Values on the command line: what is no number, not finite, out of range, or no name is refused at the option it came by."""
 
 import math
+from pathlib import Path
 from typing import Any
 
 import click
@@ -20,6 +21,31 @@ class Number(click.FloatRange):
         return number
 
 
+class Name(click.ParamType[str]):
+    """A name, which is not empty."""
+
+    name = "text"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """Return the name. Raises ``click.BadParameter``."""
+        if not str(value).strip():
+            self.fail("a name is wanted, and this is empty.", param, ctx)
+        return str(value)
+
+
+class FileName(click.ParamType[Path]):
+    """The path of a file, which is not empty."""
+
+    name = "path"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Path:
+        """Return the path. Raises ``click.BadParameter``."""
+        if not str(value).strip() or "\0" in str(value):
+            self.fail(f"{str(value)!r} is no name of a file.", param, ctx)
+        return Path(value)
+
+
+NAME, FILE = Name(), FileName()
 PERCENT = Number(0.0, 200.0)
 KELVIN = Number(0.0, 200.0)
 ROOM_C = Number(-40.0, 60.0)
