@@ -4,7 +4,7 @@ A driver is a class with the methods of ``Rig``, named ``module:factory`` on the
 and stand in docs/reference/rig-contract.md; everything else in Niente may move.
 """
 
-from niente.core.model.errors import NienteError, RigError
+from niente.core.model.errors import MachineAwayError, NienteError, RigError
 from niente.core.model.frame import Frame, RigEvent, RigEventKind
 from niente.core.model.quantities import QUANTITIES, Quantity, quantity_of
 from niente.core.model.rig_card import (
@@ -29,6 +29,7 @@ __all__ = [
     "Frame",
     "LoadCard",
     "LoadKind",
+    "MachineAwayError",
     "MakersLimits",
     "NienteError",
     "Paced",

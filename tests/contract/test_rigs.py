@@ -1,6 +1,7 @@
 """The contract that every rig keeps: those that ship, two from outside, and a book played again."""
 
 import re
+import shlex
 import sys
 import threading
 import time
@@ -11,11 +12,18 @@ import msgspec
 import numpy as np
 import pytest
 
+from niente.cli.main import main
+from niente.core.acquisition.attachment import attach
 from niente.core.model.errors import RigError
+from niente.core.model.plan import read_plan
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.rigs.contract_check import ContractCheck
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig, shipped
+from niente.desktop.app.main import arguments
+from niente.rig import Frame, Setting
+from tests.contract.outside import Doorbell
 
 OUTSIDE = "tests.contract.outside:Doorbell"
 
@@ -165,3 +173,83 @@ def test_make_safe_may_come_at_any_time_from_any_thread(rig: Rig) -> None:
 def test_a_rig_that_cannot_be_opened_says_why(name: str, words: str) -> None:
     with pytest.raises(RigError, match=words):
         open_rig(name)
+
+
+def test_every_rig_passes_the_check_that_a_stranger_runs(rig: Rig, request: pytest.FixtureRequest) -> None:
+    replayed = "replay" in request.node.name
+    found = ContractCheck(rig, lambda text: None, with_load=not replayed).run()
+    if "how-to" in request.node.name:  # its readings are files that nobody writes: nothing rises under a load
+        found = [one for one in found if "does not rise" not in one]
+    assert found == []
+
+
+class Sloppy(Doorbell):
+    """A driver that breaks one point after another."""
+
+    def check(self, setting: Setting) -> list[str]:
+        return []
+
+    def start(self, load: str) -> None:
+        self._load = "ring"
+
+    def frame(self, timeout_s: float) -> Frame | None:
+        time.sleep(0.6 if timeout_s < 0.1 else 0.0)
+        frame = super().frame(timeout_s)
+        assert frame is not None
+        frame.values[1] = 400.0
+        return frame
+
+
+def test_what_breaks_the_contract_is_named() -> None:
+    found = "\n".join(ContractCheck(Sloppy(), lambda text: None, with_load=True).run())
+    for words in (
+        "check says nothing of sustained_power_w",
+        "start takes a load that is not on the card",
+        "room_temperature_c reads 400 °C, which cannot be",
+        "never waits longer than its timeout",
+    ):
+        assert words in found
+
+
+def test_a_make_safe_that_does_nothing_breaks_it() -> None:
+    class Pretends(Doorbell):
+        def make_safe(self) -> None:
+            pass
+
+    found = ContractCheck(Pretends(), lambda text: None, with_load=True).run()
+    assert any("the load is still on" in one for one in found)
+
+
+def test_a_card_that_cannot_be_used_ends_the_check() -> None:
+    class Cardless(Doorbell):
+        def describe(self) -> RigCard:
+            return msgspec.structs.replace(super().describe(), safe=Setting(), sample_period_s=0.0)
+
+    (found,) = ContractCheck(Cardless(), lambda text: None, with_load=True).run()
+    assert "its sample period is 0 s" in found
+    assert "its safe setting leaves fan_duty.case, sustained_power_w open" in found
+
+
+def test_every_command_of_the_how_to_runs(
+    taught: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    page = HOW_TO.read_text(encoding="utf-8")
+    commands = [line for line in page.splitlines() if line.startswith(("niente ", "niente-cli "))]
+    assert len(commands) == 3
+    monkeypatch.chdir(tmp_path)
+    for line in commands:
+        words, _, out = line.partition(" > ")
+        program, *rest = shlex.split(words)
+        monkeypatch.setattr(sys, "argv", [program, *rest])
+        if program == "niente":
+            wanted = arguments(rest)
+            attach(wanted.book, lambda record: None, rig=wanted.rig).close()
+            continue
+        with pytest.raises(SystemExit) as left:
+            main()
+        said = capsys.readouterr()
+        assert left.value.code == 0, said
+        if out:
+            (tmp_path / out).write_text(said.out)
+    assert read_plan((tmp_path / "plan.json").read_bytes(), "plan.json").rig == "bench"
+    assert (tmp_path / "my-machine.niente").exists()

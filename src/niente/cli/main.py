@@ -17,10 +17,11 @@ from niente.cli.running import BUG, ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
 from niente.cli.values import FILE, KELVIN, LEVEL_DBA, NAME, PACE, PERCENT, ROOM_C, SEED
 from niente.core.model.commands import WhenLost
-from niente.core.model.errors import BookError, NienteError, NotEnoughError, PlanError
+from niente.core.model.errors import BookError, NienteError, NotEnoughError, PlanError, RigError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan
 from niente.core.model.small_files import read_small_file
+from niente.core.rigs.checked_rig import checked
 from niente.core.storage.log_files import log_file, start_log
 
 LOG = logging.getLogger(__name__)
@@ -36,18 +37,48 @@ def commands() -> None:
     """Find a computer's quiet, stable operating point."""
 
 
-@commands.command()
+@commands.group(invoke_without_command=True)
 @click.option("--json", "as_json", is_flag=True, help="Print the rig cards as JSON.")
-def rigs(as_json: bool) -> None:
-    """List the rigs that can be opened."""
+@click.pass_context
+def rigs(context: click.Context, as_json: bool) -> None:
+    """List the rigs that can be opened, or check one against the contract."""
     from niente.core.rigs.registry import installed, shipped
 
+    if context.invoked_subcommand is not None:
+        return
     cards = [card_of(name) for name in (*shipped(), *installed())]
     if as_json:
         click.echo(indented_json(cards), nl=False)
         return
     for card in cards:
         click.echo(f"{card.name:12} {'simulated' if card.simulated else 'machine':10} {card.summary}")
+
+
+@rigs.command("check")
+@click.argument("rig", type=NAME)
+@click.option("--with-load", is_flag=True, help="Also start the heaviest load of a real machine, for some samples.")
+def check_rig(rig: str, with_load: bool) -> None:
+    """Hold a rig against the contract, and name what breaks it. The machine is set, made safe, and let go of."""
+    from niente.core.model.cautions import cautions_for
+    from niente.core.rigs.contract_check import ContractCheck
+    from niente.core.rigs.registry import open_rig
+
+    opened = open_rig(rig, progress=ProgressPrinter())
+    card = checked(opened).describe()
+    if with_load and not card.simulated:
+        for caution in cautions_for(card):
+            click.echo(caution, err=True)
+    found = ContractCheck(opened, lambda text: click.echo(text, err=True), with_load=with_load or card.simulated).run()
+    for problem in found:
+        click.echo(problem)
+    if found:
+        raise RigError(
+            f"{card.title} breaks the contract in {len(found)} points.",
+            safe="It was told to end its load and take its safe setting.",
+            remedy="docs/reference/rig-contract.md says what each call has to do.",
+        )
+    unloaded = "" if with_load or card.simulated else " Its load was not started: --with-load does that too."
+    click.echo(f"{card.title} keeps the contract.{unloaded}")
 
 
 @commands.command("rig-sheet")

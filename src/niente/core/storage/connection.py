@@ -13,6 +13,9 @@ from types import TracebackType
 from niente.core.model.errors import BookBusyError, BookError
 from niente.core.storage.schema import APPLICATION_ID, SCHEMA_VERSION, UPGRADES
 
+HEADER, APPLICATION_AT = 100, 68
+"""A database's header, and where its application id stands in it (the SQLite file format, section 1.3)."""
+
 
 class WriterLock:
     """One writer a book: an advisory lock on the file itself, whatever name leads to it, which the system lets go when the
@@ -113,9 +116,17 @@ def damaged(book: Path, error: Exception) -> BookError:
 
 
 def is_unmade(path: Path) -> bool:
-    """Return whether a file is a book that was only being made when something ended that: nothing of anybody's is in it."""
+    """Return whether a file is a book that was only being made when something ended that: nothing of anybody's is in it.
+
+    A rollback journal beside it says so too: a book that was made once has a write-ahead log, and never a journal.
+    """
     if path.stat().st_size == 0:
         return True
+    journal = path.with_name(f"{path.name}-journal")
+    if journal.exists() and journal.stat().st_size:
+        with path.open("rb") as file:
+            head = file.read(HEADER)
+        return int.from_bytes(head[APPLICATION_AT : APPLICATION_AT + 4], "big") in (0, APPLICATION_ID)
     try:
         with contextlib.closing(_connected(path)) as link:
             ours = int(link.execute("PRAGMA application_id").fetchone()[0]) in (0, APPLICATION_ID)
@@ -137,7 +148,7 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
     try:
         link = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=5.0)
         link.execute("PRAGMA synchronous=FULL")
-        if fresh:
+        if fresh and not link.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
             _make(link)
         link.execute("PRAGMA journal_mode=WAL")
         upgrade(link, path)
@@ -172,6 +183,12 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
     in the same process holds on it.
     """
     _insist_on_file(path)
+    if is_unmade(path):
+        raise BookError(
+            f"The book {path} is new: nothing was written into it yet.",
+            safe="The file is untouched.",
+            remedy="Run a plan into it first.",
+        )
     try:
         link = _connected(path)
         try:
@@ -184,13 +201,6 @@ def open_for_reading(path: Path) -> sqlite3.Connection:
         if isinstance(error, sqlite3.OperationalError):
             raise BookError(f"The book {path} cannot be read: {error}.", remedy="Check who may read it.") from error
         application, version = 0, 0
-    if application in (0, APPLICATION_ID) and not version and is_unmade(path):
-        link.close()
-        raise BookError(
-            f"The book {path} is new: nothing was written into it yet.",
-            safe="The file is untouched.",
-            remedy="Run a plan into it first.",
-        )
     if application != APPLICATION_ID:
         link.close()
         raise BookError(

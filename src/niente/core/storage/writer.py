@@ -248,6 +248,7 @@ class BookWriter:
             if self._together:
                 return int(self._link.execute(statement, values).lastrowid or 0)
             self.flush()
+            self._insist_on_place()
             try:
                 with Transaction(self._link):
                     return int(self._link.execute(statement, values).lastrowid or 0)
