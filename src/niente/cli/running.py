@@ -14,7 +14,7 @@ from niente.cli.events import as_data
 from niente.cli.terminal import Terminal
 from niente.core.acquisition.client import BenchClient, BenchLost, CommandAsked, CommandGiven, Heard, Hearer
 from niente.core.model.commands import WhenLost
-from niente.core.model.errors import PlanError
+from niente.core.model.errors import NienteError, PlanError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits
@@ -209,7 +209,12 @@ def run_in_terminal(
             stopping = _stop_on_signals(bench)
             leaves = True  # what is not this terminal's is not stopped by it
             _start_or_join(bench, plan, line)
-            leaves = _until_over(bench, line, when_lost)
+            try:
+                leaves = _until_over(bench, line, when_lost)
+            except NienteError as error:  # what came until then is kept: this is no refusal any more
+                leaves = False
+                line.print_line(str(error))
+                return ENDED_EARLY
         finally:
             bench.leave() if leaves else bench.close()
     if leaves:
@@ -224,7 +229,7 @@ def _start_or_join(bench: BenchClient, plan: Plan, line: ProgressLine) -> None:
         bench.start(plan, bench.project.limits if bench.project is not None else Limits())
         return
     line.begun.wait(JOIN_S)
-    if line.plan != plan:
+    if line.plan is None or msgspec.structs.replace(line.plan, since=plan.since) != plan:
         raise PlanError(
             f"Another plan is running on {bench.card.title}.",
             safe="It goes on.",

@@ -1,5 +1,7 @@
 """After something went down: what the next start makes of it, and what a person may say."""
 
+import datetime
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -151,3 +153,31 @@ def test_a_book_that_was_closed_in_peace_has_no_aftermath(tmp_path: Path, watche
 def test_a_computer_without_a_boot_name_leaves_it_open(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(recovery, "BOOT_ID", tmp_path / "none")
     assert recovery.boot_id() == ""
+
+
+def test_a_book_that_was_last_written_in_the_future_runs_a_new_plan_all_the_same(
+    tmp_path: Path, card: RigCard, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The clock was a day ahead; a plan that counts only what is measured from now on is run, and run once."""
+    book, now = tmp_path / "ahead.niente", time.time
+    cool = Setting(sustained_power_w=90.0)
+    monkeypatch.setattr(time, "time", lambda: now() + 86_400.0)
+    watcher = Watcher()
+    bench = open_bench(larkspur_rig(), book, watcher.hear)
+    bench.start(short_plan(card, cool, seconds=40.0), Limits())
+    assert watcher.end().complete
+    bench.close()
+    monkeypatch.setattr(time, "time", now)
+    since = datetime.datetime.now(datetime.UTC).isoformat()
+    plan = msgspec.structs.replace(short_plan(card, cool, seconds=40.0), since=since)
+    for expected in (1, 0):
+        watcher = Watcher()
+        bench = open_bench(larkspur_rig(), book, watcher.hear)
+        bench.start(plan, Limits())
+        assert watcher.end().complete
+        bench.close()
+        assert len(watcher.of(RunOpened)) == expected
+    reader = BookReader(book)
+    assert [run.outcome for run in reader.runs()] == ["done", "done"]
+    assert reader.last_written_s() > now() + 80_000.0
+    reader.close()

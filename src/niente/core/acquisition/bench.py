@@ -168,7 +168,7 @@ class Bench:
                 )
             self._sampler.forget_stop()  # a stop that came after the last plan's end is not for this one
             self.busy = True
-            self._next = (plan, limits)
+            self._next = (self.writer.in_book_time(plan), limits)
             self._wake.notify_all()
 
     def send_command(self, command: Command) -> None:

@@ -250,9 +250,11 @@ def first_question(card: RigCard, name: str = TemplateName.QUIET_POINT) -> Quest
     return kind.first(card)
 
 
-def anew(question: Question) -> Question:
-    """Return a question whose answers are only the runs from now on."""
-    return msgspec.structs.replace(question, since=datetime.datetime.now(datetime.UTC).isoformat())
+def anew(question: Question, not_before_s: float = 0.0) -> Question:
+    """Return a question whose answers are only the runs from now on. ``not_before_s`` (seconds of the epoch) is when its book
+    was last written: by a clock that was ahead, that may be later than now."""
+    moment = max(datetime.datetime.now(datetime.UTC).timestamp(), not_before_s)
+    return msgspec.structs.replace(question, since=datetime.datetime.fromtimestamp(moment, datetime.UTC).isoformat())
 
 
 def default_project(card: RigCard) -> Project:

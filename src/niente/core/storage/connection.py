@@ -13,6 +13,11 @@ from types import TracebackType
 from niente.core.model.errors import BookBusyError, BookError
 from niente.core.storage.schema import APPLICATION_ID, SCHEMA_VERSION, UPGRADES
 
+LATEST = (
+    "SELECT max(t) FROM (SELECT max(opened_at) AS t FROM run UNION ALL SELECT max(closed_at) FROM closing"
+    " UNION ALL SELECT max(written_at) FROM document UNION ALL SELECT max(written_at) FROM happening)"
+)
+"""When a book was last written."""
 HEADER, APPLICATION_AT = 100, 68
 """A database's header, and where its application id stands in it (the SQLite file format, section 1.3)."""
 

@@ -18,7 +18,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array
-from niente.core.storage.connection import damaged, open_for_reading
+from niente.core.storage.connection import LATEST, damaged, open_for_reading
 from niente.core.storage.kinds import VERDICT
 
 LOG = logging.getLogger(__name__)
@@ -175,6 +175,11 @@ class BookReader:
         )
         verdicts = dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (VERDICT,)))
         return [_judged(_run_record(row), verdicts) for row in rows]
+
+    @_told
+    def last_written_s(self) -> float:
+        """Return when the book was last written, in seconds of the epoch; 0 for one that never was."""
+        return float(self._link.execute(LATEST).fetchone()[0] or 0.0)
 
     @_told
     def last_run_id(self) -> int:

@@ -1,6 +1,7 @@
 """Writing the book: the one way in. Every call either stands on the disk when it returns, or is kept for the next try."""
 
 import contextlib
+import datetime
 import itertools
 import sqlite3
 import threading
@@ -18,14 +19,23 @@ from niente.core.model.plan import Plan
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.storage.connection import Transaction, WriterLock, beside, book_gone, cannot_write, damaged, open_for_writing
+from niente.core.storage.connection import (
+    LATEST,
+    Transaction,
+    WriterLock,
+    beside,
+    book_gone,
+    cannot_write,
+    damaged,
+    open_for_writing,
+)
 
 RIG = "rig"
 """The kind of document that holds a rig card; a run belongs to the latest."""
-_LATEST = (
-    "SELECT max(t) FROM (SELECT max(opened_at) AS t FROM run UNION ALL SELECT max(closed_at) FROM closing"
-    " UNION ALL SELECT max(written_at) FROM document UNION ALL SELECT max(written_at) FROM happening)"
-)
+TICK_S = 1e-5
+"""What is written by a clock that is behind the book's comes so much after what was written before."""
+AHEAD_S = 60.0
+"""A clock that is so much behind a book is not merely set more exactly."""
 GROUP_S = 0.25
 """What is not committed at once waits at most this long (wall time) for company."""
 
@@ -64,7 +74,7 @@ class BookWriter:
             self._link = open_for_writing(path)
             row = self._link.execute("SELECT max(id) FROM document WHERE kind = ?", (RIG,)).fetchone()
             self._card_id: int | None = row[0]
-            self._latest = float(self._link.execute(_LATEST).fetchone()[0] or 0.0)
+            self._latest = float(self._link.execute(LATEST).fetchone()[0] or 0.0)
             self._frames_id = int(self._link.execute("SELECT max(id) FROM frames").fetchone()[0] or 0)
         except (sqlite3.Error, ValueError, TypeError) as error:
             self._link.close()
@@ -92,6 +102,23 @@ class BookWriter:
                 "SELECT id FROM document WHERE kind = 'plan' AND body = ?", (msgspec.json.encode(plan).decode(),)
             ).fetchone()
             return int(row[0]) if row is not None else self.add_document("plan", plan)
+
+    def in_book_time(self, plan: Plan) -> Plan:
+        """Return a plan whose ``since`` is told by the book's time: where the book was last written by a clock that was ahead,
+        what is in it already would count as made since, and nothing would be run."""
+        if not plan.since:
+            return plan
+        with self._guard:
+            ahead = self._latest - time.time() > AHEAD_S and plan.since_s < self._latest
+            rows = (
+                self._link.execute("SELECT body FROM document WHERE kind = 'plan' ORDER BY id DESC").fetchall() if ahead else []
+            )
+        for (body,) in rows:
+            known = msgspec.json.decode(body, type=Plan, strict=False)
+            if known.since_s > plan.since_s and msgspec.structs.replace(known, since=plan.since) == plan:
+                return known  # it was begun before, and goes on
+        moment = datetime.datetime.fromtimestamp(self._latest, datetime.UTC)
+        return msgspec.structs.replace(plan, since=moment.isoformat())
 
     def next_run_id(self) -> int:
         """Return the number that the next run has."""
@@ -238,7 +265,7 @@ class BookWriter:
     def _now(self) -> float:
         """Return the wall's time, which in a book never goes back: a clock that is set back must not make runs older than
         the plan they were made for."""
-        self._latest = max(time.time(), self._latest)
+        self._latest = max(time.time(), self._latest + TICK_S)
         return self._latest
 
     def _insert(self, table: str, **columns: Any) -> int:

@@ -109,7 +109,7 @@ class PlanCommands:
         before = project.question
         fresh = msgspec.structs.replace(kind.first(card), budget_h=before.budget_h, quiet=before.quiet)
         if kind.fresh:
-            fresh = anew(fresh)
+            fresh = anew(fresh, self._session.last_written_s())
         if before.template != name:
             self.change_question(tr("question: {title}").format(title=tr(kind.title)), fresh)
         elif self._session.planner.file is not None:
@@ -152,7 +152,7 @@ class PlanCommands:
         """Let only runs from now on count as answers."""
         project = self._session.project
         if project is not None:
-            self.change_question(tr("measuring anew"), anew(project.question))
+            self.change_question(tr("measuring anew"), anew(project.question, self._session.last_written_s()))
 
     # -- templates of one's own ----------------------------------------------------------------------------------
 

@@ -19,6 +19,7 @@ from niente.core.planning.layout import PlanLayout
 from niente.core.planning.templates import default_project
 from niente.core.selection.answer import Analysis, Answer
 from niente.core.selection.worker import WorkHere, WorkProcess
+from niente.core.storage.reader import BookReader
 from niente.desktop.services.translation import tr
 from niente.desktop.services.turns import Turns
 from niente.desktop.session.analyst import Analyst
@@ -123,6 +124,19 @@ class Session(QObject):
         self.report(error)
         if isinstance(error, UntrustedDriverError):
             self.untrusted.emit(error)
+
+    def last_written_s(self) -> float:
+        """Return when the book was last written, in seconds of the epoch; 0 where there is none."""
+        if self.bench is None:
+            return 0.0
+        try:
+            book = BookReader(self.bench.path)
+        except NienteError:
+            return 0.0
+        try:
+            return book.last_written_s()
+        finally:
+            book.close()
 
     def cancel_opening(self) -> None:
         """Stop what is being opened at its next step; nothing of the person's is touched by that."""
