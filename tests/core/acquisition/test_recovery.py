@@ -1,6 +1,8 @@
 """After something went down: what the next start makes of it, and what a person may say."""
 
 import datetime
+import math
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -13,14 +15,17 @@ from niente.core.acquisition import recovery
 from niente.core.acquisition.opening import open_bench
 from niente.core.acquisition.recovery import rows_left_out
 from niente.core.analysis.evidence import evidence_in
+from niente.core.analysis.point_prediction import predict_point
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits
-from niente.core.model.records import RunOpened
+from niente.core.model.project import Limits, Project
+from niente.core.model.records import Record, RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind
 from niente.core.model.setting import Setting
+from niente.core.planning.templates import plan_for
 from niente.core.rigs.simulated.rig import SimulatedRig
+from niente.core.selection.answer import work_out
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
@@ -181,3 +186,43 @@ def test_a_book_that_was_last_written_in_the_future_runs_a_new_plan_all_the_same
     assert [run.outcome for run in reader.runs()] == ["done", "done"]
     assert reader.last_written_s() > now() + 80_000.0
     reader.close()
+
+
+def test_a_plan_that_was_stopped_and_resumed_ends_in_the_same_answer(
+    tmp_path: Path, sweep: tuple[Path, Project], limits: Limits
+) -> None:
+    """Within the intervals of both: it was stopped twice in the middle of a run, and the machine stood for a while."""
+    book, stops = tmp_path / "resumed.niente", [9, 22]
+    project = sweep[1]
+    while True:
+        watcher = Watcher()
+        bench = open_bench(larkspur_rig(), book, watcher.hear)
+        plan = plan_for(bench.card, project.question)
+        if stops:
+            after, begun = stops.pop(0), threading.Event()
+
+            def note(event: Record, after: int = after, begun: threading.Event = begun) -> None:
+                if isinstance(event, RunOpened) and event.run_id >= after:
+                    begun.set()
+
+            watcher.on = note
+            bench.start(plan, project.limits)
+            assert begun.wait(60.0)
+            bench.stop()
+            assert not watcher.end().complete
+            bench.close()
+            continue
+        bench.start(plan, project.limits)
+        assert watcher.end().complete
+        bench.close()
+        break
+    whole, resumed = (work_out(path, limits) for path in (sweep[0], book))
+    assert whole.choice is not None
+    assert whole.models is not None
+    assert resumed.models is not None
+    setting, load = whole.choice.pick.setting, whole.models.heavy_load
+    one, other = (predict_point(models, setting, load, 28.0) for models in (whole.models, resumed.models))
+    for mine, theirs in ((one.core_c, other.core_c), (one.in_room_dba, other.in_room_dba)):
+        assert mine.value is not None
+        assert theirs.value is not None
+        assert abs(mine.value - theirs.value) <= math.hypot(mine.half_width or 0.0, theirs.half_width or 0.0)
