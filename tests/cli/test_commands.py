@@ -234,9 +234,10 @@ def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path
 
 
 @pytest.mark.filterwarnings("ignore::ResourceWarning")
-def test_ctrl_c_stops_and_restores(tmp_path: Path, card: RigCard) -> None:
+@pytest.mark.parametrize("one", [signal.SIGINT, signal.SIGHUP, signal.SIGQUIT])
+def test_ctrl_c_and_a_terminal_that_closes_stop_and_restore(tmp_path: Path, card: RigCard, one: signal.Signals) -> None:
     process, book = started(tmp_path, card, "--pace", "60")
-    process.send_signal(signal.SIGINT)
+    process.send_signal(one)
     _, err = process.communicate(timeout=30)
     assert process.returncode == STOPPED
     assert "restored" in err
@@ -244,6 +245,37 @@ def test_ctrl_c_stops_and_restores(tmp_path: Path, card: RigCard) -> None:
     reader = BookReader(book)
     assert [run.outcome for run in reader.runs()] == ["stopped"]
     reader.close()
+
+
+@pytest.mark.filterwarnings("ignore::ResourceWarning")
+@pytest.mark.parametrize("if_lost", ["go-on", "stop"])
+def test_whoever_reads_the_output_may_go_away(tmp_path: Path, card: RigCard, if_lost: str) -> None:
+    """A closed pipe is no error, and reaches nothing that guards: the plan goes on, or stops and restores, as was said."""
+    plan, book = tmp_path / "plan.json", tmp_path / "out.niente"
+    plan.write_bytes(short_plan(card, Setting(sustained_power_w=100.0), seconds=600.0).to_json())
+    words = ["run", str(plan), "--rig", "larkspur", "--seed", "3", "--book", str(book), "--pace", "60", "--json"]
+    process = subprocess.Popen(
+        [*NIENTE, *words, "--if-lost", if_lost], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    assert process.stdout is not None
+    assert "plan_started" in process.stdout.readline()
+    process.stdout.close()
+    assert process.stderr is not None
+    err = process.stderr.read()
+    assert process.wait(40) == (0 if if_lost == "go-on" else STOPPED)
+    assert "Traceback" not in err
+    reader = BookReader(book)
+    outcomes = [run.outcome for run in reader.runs()]
+    reader.close()
+    if if_lost == "stop":
+        assert outcomes == ["stopped"]
+        return
+    assert outcomes == [None]
+    bench = bench_process(book)
+    os.kill(bench, signal.SIGTERM)
+    end = time.monotonic() + 20.0
+    while Path(f"/proc/{bench}").exists() and time.monotonic() < end:
+        time.sleep(0.05)
 
 
 def test_the_package_starts_as_a_module() -> None:

@@ -77,8 +77,9 @@ class ProgressLine:
             self._hear(event)
         except (OSError, ValueError):  # a closed pipe, a full disk behind it, a terminal that is gone
             self.output_gone = True
-            if isinstance(event, PlanEnded | BenchFailed | MadeSafe):
-                self.over.set()
+        if self.output_gone and isinstance(event, PlanEnded | BenchFailed):
+            self.ended = event
+            self.over.set()
 
     def _hear(self, event: Heard) -> None:
         if isinstance(event, FrameTaken | SamplesTaken) or self.output_gone:
@@ -220,7 +221,7 @@ def run_in_terminal(
     if leaves:
         console.print(f"The plan goes on by itself. Look on with: niente-cli status --follow {book}")
         return 0
-    return _verdict(line, console, book, bool(stopping))
+    return _verdict(line, console, book, bool(stopping) or line.output_gone)
 
 
 def _start_or_join(bench: BenchClient, plan: Plan, line: ProgressLine) -> None:

@@ -179,10 +179,11 @@ def _guardian(book: Path) -> int:
         return 0
 
 
-def test_a_bench_that_is_told_to_end_restores_first(reach: Reach, tmp_path: Path, machine: State) -> None:
+@pytest.mark.parametrize("one", [signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT])
+def test_a_bench_that_is_told_to_end_restores_first(reach: Reach, tmp_path: Path, machine: State, one: signal.Signals) -> None:
     ear = Ear()
     started(reach, ear, THIRD)
-    os.kill(process_of(tmp_path / "b.niente"), signal.SIGTERM)
+    os.kill(process_of(tmp_path / "b.niente"), one)
     until(lambda: bool(ear.of(BenchLost)))
     assert machine()["load"] == "idle"
     assert "told to end" in ear.of(BenchLost)[0].text  # type: ignore[union-attr]
