@@ -21,7 +21,7 @@ from niente.core.serving.process import Report
 from niente.core.serving.remote_bench import RemoteBench, connect
 from niente.core.serving.run_folder import socket_of
 
-REACHED_S = 5.0
+REACHED_S = 10.0
 """A bench that is being opened by somebody else can be reached within this time, and one that ends has ended."""
 ENDED_S = 5.0
 """A process that could not open a bench, or is told to end while it does, ends within this time."""
@@ -56,7 +56,7 @@ def reach_bench(
     where the bench cannot be opened (``BookBusyError``: by another program that writes the book), and ``RuntimeError`` with
     a report for a bug in it.
     """
-    until = time.monotonic() + REACHED_S
+    until: float | None = None
     while True:
         found = connect(socket_of(book), listener, commands=commands, when_lost=when_lost)
         if found is not None:
@@ -64,6 +64,7 @@ def reach_bench(
         try:
             _start(book, options or BenchOptions(), progress)
         except BookBusyError:  # by a bench that somebody else starts at this moment, or by a guardian that writes
+            until = until or time.monotonic() + REACHED_S
             if time.monotonic() > until:
                 raise
             progress("")
