@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.attachment import Driver
-from niente.core.acquisition.trusted_drivers import trusted
+from niente.core.acquisition.trusted_drivers import trusted_drivers
 from niente.core.model.errors import UntrustedDriverError
 from niente.core.storage.writer import BookWriter
 from niente.desktop.app.main import arguments, look_of, make_app, open_book
@@ -46,7 +46,7 @@ def test_a_driver_that_a_book_names_waits_for_a_yes(
     assert name in asked[0]
     assert "code that would run here" in window.message.text
     assert opened == ([book] if yes else [])
-    assert (name in trusted()) is yes
+    assert (name in trusted_drivers()) is yes
     window.session.close()
 
 

@@ -9,6 +9,7 @@ from niente.core.model.records import (
     BenchFailed,
     ForecastMade,
     HandCardShown,
+    MadeSafe,
     PlanEnded,
     PlanStarted,
     Record,
@@ -36,6 +37,8 @@ def as_data(event: Record) -> dict[str, Any] | None:
             return {"event": "left_out", "number": index + 1, "text": text}
         case WarningRaised(text):
             return {"event": "warned", "text": text}
+        case MadeSafe(safe, text):
+            return {"event": "made_safe", "safe": safe, "text": text}
         case PlanEnded(complete, why, error):
             return {"event": "plan_ended", "complete": complete, "why": why, "error": str(error) if error else None}
         case BenchFailed(report):

@@ -120,7 +120,7 @@ class ProgressLine:
             print(msgspec.json.encode(data).decode(), flush=True)
         elif not self._as_json:
             self._show_text(event)
-        if isinstance(event, PlanEnded | BenchFailed | MadeSafe):
+        if isinstance(event, PlanEnded | BenchFailed) or (isinstance(event, MadeSafe) and self.lost):
             self.over.set()
 
     def _show_progress(self, event: PlanStarted | RunOpened | ForecastMade | RunClosed) -> None:

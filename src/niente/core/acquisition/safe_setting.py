@@ -34,6 +34,8 @@ class SafeSetting:
         self._expected: tuple[float, float] | None = None
         """Work and power that have to fall, since the load was ended."""
         self._since_s, self._samples, self._tries = math.nan, 0, 0
+        self._still = False
+        """Whether the last sample showed the load still on."""
 
     def load_begins(self) -> None:
         """A load is started: what comes now is wanted."""
@@ -54,6 +56,8 @@ class SafeSetting:
         """End the load and put the safe setting back; what goes wrong with that is told once, in words."""
         problem = self._rig.make_safe()
         self._expected = self._expected or self._load
+        if self._expected is not None and not any(one > 0.0 for one in self._expected):
+            self._expected = None  # nothing that is read would tell
         self._load = None
         self._since_s, self._samples, self._tries = math.nan, 0, 1
         if problem:
@@ -71,15 +75,17 @@ class SafeSetting:
         self._samples += 1
         works = _reading(card, frame, WORK)
         draws = _reading(card, frame, POWER)
+        self._still = works > STILL_WORKS * expected[0] or draws > STILL_DRAWS * expected[1]
         if works <= STILL_WORKS * expected[0] or (not works > 0.0 and draws <= STILL_DRAWS * expected[1]):
-            self._expected = None
+            self._still, self._expected = False, None
             self._is_safe()
             return
-        can_tell = (works > 0.0 and expected[0] > 0.0) or (draws > 0.0 and expected[1] > 0.0)
-        if not can_tell or self._samples < PATIENCE_SAMPLES or frame.time_s - self._since_s < PATIENCE_S:
+        if self._samples < PATIENCE_SAMPLES or frame.time_s - self._since_s < PATIENCE_S:
             return
         self._since_s, self._samples = math.nan, 0
-        if self._tries < TRIES:
+        if not self._still:
+            self._expected = None  # what would tell is not read any more
+        elif self._tries < TRIES:
             LOG.error("the load is still on; the machine is made safe again")
             self._tries += 1
             self._end_by_both_ways()
@@ -94,7 +100,7 @@ class SafeSetting:
 
     def close(self) -> None:
         """Nothing more is seen of the machine: say so, where its load was still on at the last look."""
-        if self._expected is not None and self._samples and not self.problem:
+        if self._expected is not None and self._still and not self.problem:
             self._say(f"The load was ended, and at the last look the machine was still at work. {BY_HAND}")
 
     def _end_by_both_ways(self) -> None:

@@ -65,14 +65,19 @@ class SampleLook:
         trip = watch.guards.look(frame, watch.setting, own_s)
         self.safe.saw(frame, self.card, watch.load)
         ends = watch.acts and trip is not None and trip.action != GuardAction.WARN
+        failed: RigError | None = None
         if ends:
             self.safe.restore()
         elif failure is not None and failure.kind == RigEventKind.CRASH:
             self.goes_away()
         elif failure is not None or (gap is not None and watch.run_id is not None):
-            self.end_load()
+            failed = self._end_of_load()
+        elif not watch.load:
+            self.safe.look(frame, self.card)
         self._publish(FrameTaken(frame, watch.run_id))
         self._tell(frame, watch.run_id)
+        if failed is not None:
+            raise failed
         if watch.run_id is not None and gap is not None:
             self._publish(SampleGap(watch.run_id, frame.time_s, gap))
             return Interruption(gap_s=gap)
@@ -127,6 +132,14 @@ class SampleLook:
         except RigError:
             self.safe.restore()
             raise
+
+    def _end_of_load(self) -> RigError | None:
+        """End the load; return what went wrong: the sample that showed why is recorded first."""
+        try:
+            self.end_load()
+        except RigError as error:
+            return error
+        return None
 
     # -- a machine that went down ------------------------------------------------------------------------------
 

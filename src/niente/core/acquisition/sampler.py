@@ -3,6 +3,7 @@
 import contextlib
 import logging
 import math
+import re
 import threading
 import time
 from collections import deque
@@ -32,6 +33,7 @@ SILENT_IDLE_S = 1.0
 """An idle rig that fails to give a sample is heard again after so long."""
 GAP_S = 10.0
 """A run whose samples are further apart is not the run that was wanted."""
+FIGURES = re.compile(r"[-0-9.e]+")
 Answer = TypeVar("Answer")
 LOG = logging.getLogger(__name__)
 
@@ -402,14 +404,15 @@ class Sampler:
     def _interrupt(self, error: Exception) -> None:
         """End sampling by an error, the machine safe first. Where nothing runs that could end by it, it is told, once."""
         text = str(error)
-        if self._watch is not None or text != self._last_error:
+        kind = FIGURES.sub("#", text)  # an error that only reads other figures is no news
+        if self._watch is not None or kind != self._last_error:
             self._look.safe.restore()
         with self._change:
             if self.stoppable:
                 self._end_with(Interruption(error=error))
                 return
-        if text != self._last_error:
-            self._last_error = text
+        if kind != self._last_error:
+            self._last_error = kind
             LOG.warning("an idle rig: %s", error, exc_info=error)
             with contextlib.suppress(BookError):
                 self._stream.publish(WarningRaised(text))

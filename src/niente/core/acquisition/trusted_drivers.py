@@ -15,7 +15,7 @@ def trusted_file() -> Path:
     return Path(platformdirs.user_config_dir("niente")) / "trusted-drivers.json"
 
 
-def trusted() -> tuple[str, ...]:
+def trusted_drivers() -> tuple[str, ...]:
     """Return the drivers that a person has said may run, as ``module:factory``."""
     file = trusted_file()
     try:
@@ -26,7 +26,7 @@ def trusted() -> tuple[str, ...]:
 
 def trust(name: str) -> None:
     """Keep a person's word that a driver may run."""
-    known = trusted()
+    known = trusted_drivers()
     if is_code(name) and name not in known:
         trusted_file().parent.mkdir(parents=True, exist_ok=True)
         trusted_file().write_bytes(indented_json([*known, name]))
@@ -34,7 +34,7 @@ def trust(name: str) -> None:
 
 def insist_on_trust(name: str, book: Path) -> None:
     """Raise ``UntrustedDriverError`` where a book names code that nobody has said may run."""
-    if is_code(name) and name not in trusted():
+    if is_code(name) and name not in trusted_drivers():
         raise UntrustedDriverError(
             f"The book {book} names {name} as its machine's driver, which is code that would run here as you.",
             safe="It was not run, and the book is untouched.",
