@@ -3,15 +3,23 @@
 import json
 import os
 import random
+import shutil
+import sqlite3
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import click
 import pytest
 
 from niente.cli.main import commands, main
 from niente.core.model.project import Project
+from niente.core.model.rig_sheet import sheet_of, sheet_text
+from niente.core.planning.own_templates import own_text
+from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.storage.schema import UPGRADES
+from tests.conftest import larkspur_rig
 
 SEED = int(os.environ.get("NIENTE_SEED", "20261128"))
 INPUTS = 1000
@@ -172,3 +180,89 @@ def test_a_bug_is_a_sentence_too(
     assert "Traceback" not in said
     log = Path(said.rpartition(" stands in ")[2].strip().rstrip("."))
     assert "ZeroDivisionError" in log.read_text(encoding="utf-8")
+
+
+def places(document: object, path: tuple[str | int, ...] = ()) -> Iterator[tuple[str | int, ...]]:
+    """Every place of a JSON document."""
+    yield path
+    if isinstance(document, dict):
+        for key, value in document.items():
+            yield from places(value, (*path, key))
+    if isinstance(document, list):
+        for index, value in enumerate(document):
+            yield from places(value, (*path, index))
+
+
+def with_put(document: Any, path: tuple[str | int, ...], value: object) -> Any:
+    """A document with something else at one place, or with that place gone."""
+    if not path:
+        return value
+    copied = dict(document) if isinstance(document, dict) else list(document)
+    if len(path) == 1 and value is GONE:
+        del copied[path[0]]  # type: ignore[arg-type]
+    else:
+        copied[path[0]] = with_put(copied[path[0]], path[1:], value)  # type: ignore[index]
+    return copied
+
+
+GONE = object()
+VALUES: tuple[object, ...] = (
+    *(GONE, None, True, 0, -1, 1e308, -1e308, 1e-320, 10**40, 7, "", "x", "é" * 3000, [], {}, [[]], [None], {"": 1}),
+    *("nan", "2026-13-45", "<b>x</b>", {"kind": "step"}, [1.5, 1.5], "core_temperature_c", "fan_duty.", "../../x"),
+)
+FIELDS = 400
+
+
+def test_every_bad_field_of_a_document_is_answered(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    """Plans, questions that were kept, and rig sheets: whatever stands at whichever place, by a sentence."""
+    card = larkspur_rig().describe()
+    project = default_project(card)
+    plan = json.loads(plan_for(card, first_question(card, "undervolt-ladder")).to_json())
+    plan["entries"] = plan["entries"][:4]
+    kinds = {
+        ("plan", "check", "FILE", "--rig", "larkspur"): plan,
+        ("plan", "from", "FILE", "--rig", "larkspur"): json.loads(own_text("mine", project.question)),
+        ("rig-sheet", "--rig", "larkspur", "--check", "FILE"): json.loads(sheet_text(sheet_of(card))),
+    }
+    draw, file, failed = random.Random(SEED), tmp_path / "document.json", []
+    for _ in range(FIELDS):
+        words, document = draw.choice(list(kinds.items()))
+        path, value = draw.choice(list(places(document))[1:]), draw.choice(VALUES)
+        file.write_text(json.dumps(with_put(document, path, value)))
+        code = code_of([str(file) if word == "FILE" else word for word in words], monkeypatch)
+        said = capfd.readouterr()
+        if code not in CODES or "Traceback" in said.out + said.err:
+            failed.append((code, words[:2], path, value, said.err[-200:]))
+    assert not failed, f"seed {SEED}: {len(failed)} of {FIELDS}, such as {failed[:5]}"
+
+
+def of_first_version(book: Path) -> None:
+    """Make a book as the first Niente did: without what later versions added."""
+    old = sqlite3.connect(book.with_name("old.niente"), isolation_level=None)
+    old.executescript(f"{UPGRADES[0]} PRAGMA user_version=1; PRAGMA application_id={0x6E69656E};")
+    old.execute("ATTACH ? AS new", (str(book),))
+    columns = "id, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels"
+    old.execute("INSERT INTO document SELECT * FROM new.document")
+    old.execute(f"INSERT INTO run ({columns}) SELECT {columns} FROM new.run")
+    for table in ("frames", "happening", "closing"):
+        old.execute(f"INSERT INTO {table} SELECT * FROM new.{table}")
+    old.close()
+
+
+@pytest.mark.parametrize("version", [1, 2])
+def test_every_command_reads_a_book_of_before(
+    version: int, sweep_copy: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    book = tmp_path / "old.niente"
+    if version == 1:
+        of_first_version(sweep_copy)
+    else:
+        shutil.copyfile(Path(__file__).parents[1] / "data" / "version-2.niente", book)
+    before = book.read_bytes()
+    for words in (["status"], ["status", "--json"], ["rig-sheet", "--book"], ["choose"], ["fit"], ["predict"]):
+        code = code_of([*words, str(book)], monkeypatch)
+        said = capfd.readouterr()
+        assert code in ({0} if version == 1 or words[0] in ("status", "rig-sheet") else {0, 6}), (words, said)
+    assert book.read_bytes() == before

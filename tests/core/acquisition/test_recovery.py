@@ -19,7 +19,7 @@ from niente.core.analysis.point_prediction import predict_point
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
-from niente.core.model.records import Record, RunOpened
+from niente.core.model.records import FrameTaken, PlanEnded, Record, RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind
 from niente.core.model.setting import Setting
@@ -226,3 +226,54 @@ def test_a_plan_that_was_stopped_and_resumed_ends_in_the_same_answer(
         assert mine.value is not None
         assert theirs.value is not None
         assert abs(mine.value - theirs.value) <= math.hypot(mine.half_width or 0.0, theirs.half_width or 0.0)
+
+
+@pytest.mark.parametrize("way", ["deleted", "moved"])
+def test_a_book_that_goes_away_under_a_run_ends_the_plan_and_is_kept_beside(tmp_path: Path, card: RigCard, way: str) -> None:
+    """With the next sample that is committed: the machine is made safe, and what was measured is in a file that is there."""
+    book, watcher = tmp_path / "book.niente", Watcher()
+    rig = larkspur_rig(pace=10.0)
+    bench = open_bench(rig, book, watcher.hear)
+    try:
+        bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=600.0), Limits())
+        end = time.monotonic() + 20.0
+        while len([one for one in watcher.of(FrameTaken) if one.run_id]) < 10 and time.monotonic() < end:
+            time.sleep(0.01)
+        if way == "deleted":
+            book.unlink()
+        else:
+            book.rename(tmp_path / "elsewhere.niente")
+        ended = watcher.end()
+    finally:
+        bench.close()
+    kept = tmp_path / "book.kept-1.niente"
+    assert ended.error is not None
+    assert "is gone" in ended.error.happened
+    assert str(kept) in ended.error.safe
+    assert rig.load == "idle"
+    assert not book.exists()
+    reader = BookReader(kept)
+    (run,) = reader.runs()
+    assert run.outcome == "stopped"
+    assert reader.frames(run)[0].shape[0] >= 10
+    reader.close()
+
+
+def test_a_listener_that_raises_reaches_nobody(tmp_path: Path, card: RigCard) -> None:
+    """A closed pipe, a full output: the machine is sampled, guarded and restored as if nobody listened."""
+    heard: list[Record] = []
+
+    def raises(record: Record) -> None:
+        heard.append(record)
+        raise BrokenPipeError("nobody reads")
+
+    rig = larkspur_rig()
+    bench = open_bench(rig, tmp_path / "book.niente", raises)
+    bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=60.0), Limits())
+    end = time.monotonic() + 20.0
+    while bench.busy and time.monotonic() < end:
+        time.sleep(0.01)
+    bench.close()
+    assert any(isinstance(one, PlanEnded) and one.complete for one in heard)
+    assert rig.load == "idle"
+    assert rig.setting == card.safe
