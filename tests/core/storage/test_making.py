@@ -177,3 +177,19 @@ def test_a_lock_that_is_let_go_of_is_free(tmp_path: Path) -> None:
     assert not lock.holds(tmp_path / "none.niente")
     lock.release()
     WriterLock(tmp_path / "book.niente").release()
+
+
+def test_a_log_that_waits_under_another_name_is_not_lost(tmp_path: Path) -> None:
+    """A hard link to a book whose writer was killed: SQLite looks for the log beside the name that it is given."""
+    book, other = tmp_path / "book.niente", tmp_path / "other.niente"
+    killed = "import os, sys; from pathlib import Path; from niente.core.storage.writer import BookWriter\n"
+    killed += "writer = BookWriter(Path(sys.argv[1])); writer.add_event('note', 'kept'); os._exit(9)"
+    subprocess.run([sys.executable, "-c", killed, str(book)], check=False)
+    other.hardlink_to(book)
+    with pytest.raises(BookError, match="waits beside that name"):
+        BookWriter(other)
+    BookWriter(book).close()
+    BookWriter(other).close()
+    reader = BookReader(other)
+    assert [event.body for event in reader.events()] == ["kept"]
+    reader.close()

@@ -146,6 +146,7 @@ def open_for_writing(path: Path) -> sqlite3.Connection:
     One that is new, or was only being made when something ended that, is made here: its tables and its application id come in
     one transaction.
     """
+    _insist_on_log(path)
     fresh = not path.exists() or is_unmade(path)
     if not fresh:
         open_for_reading(path).close()
@@ -235,6 +236,21 @@ def _insist_on_file(path: Path) -> None:
         raise BookError(f"The book {shown} cannot be read: {why}.", remedy="Check its name, and who may read it.") from None
     if not plain:
         raise BookError(f"{path} is no file.", remedy="Name a book (*.niente).")
+
+
+def _insist_on_log(path: Path) -> None:
+    """Raise ``BookError`` where a hard link's other name has the log with what was last written: SQLite finds it only there."""
+    found = path.stat() if path.exists() else None
+    if found is None or found.st_nlink < 2:
+        return
+    for other in path.absolute().parent.iterdir():
+        log = other.with_name(f"{other.name}-wal")
+        if other.name != path.name and log.exists() and log.stat().st_size and other.exists() and other.samefile(path):
+            raise BookError(
+                f"The book {path} is called {other.name} too, and what was last written into it waits beside that name.",
+                safe="It is untouched.",
+                remedy=f"Open it as {other.name} once; after that either name will do.",
+            )
 
 
 def _brought_up_to_date(link: sqlite3.Connection, path: Path) -> sqlite3.Connection:
