@@ -1,4 +1,4 @@
-.PHONY: demo test shots bench lint lock desktop wheel clean
+.PHONY: demo test harness shots bench lint lock desktop wheel clean
 
 demo: .venv/plant.stamp
 	@tools/demo.sh
@@ -6,6 +6,11 @@ demo: .venv/plant.stamp
 test: .venv/dev.stamp .venv/plant.stamp
 	QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest tests --ignore tests/realwindow -n 2 --dist worksteal
 	tools/with_screen.sh .venv/bin/python -m pytest tests/realwindow
+
+# The cases that are drawn at random, all of them; NIENTE_SEED draws others. Each failing seed becomes a test.
+harness: .venv/dev.stamp .venv/plant.stamp
+	NIENTE_DRAWS=all QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest -n 2 --dist worksteal tests/cli/test_bad_input.py \
+		tests/cli/test_damaged_books.py tests/core/storage/test_making.py tests/core/acquisition/test_misbehaving_rigs.py
 
 shots: .venv/plant.stamp
 	QT_QPA_PLATFORM=offscreen .venv/bin/python tools/shots.py docs/screenshots

@@ -1,4 +1,4 @@
-"""Two hundred damaged books, drawn at random, through every command that reads one, and through the bench's writer."""
+"""Damaged books, drawn at random, through every command that reads one, and through the bench's writer."""
 
 import contextlib
 import os
@@ -15,9 +15,9 @@ from niente.cli.main import main
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Project
 from niente.core.storage.writer import BookWriter
+from tests.draws import SEED, draws
 
-SEED = int(os.environ.get("NIENTE_SEED", "20261128"))
-BOOKS = 200
+BOOKS = draws(200, 60)
 CODES = {0, 3, 6}
 TABLES = ("document", "run", "frames", "happening", "closing", "record")
 JUNK = ("", "null", "{}", "[]", "7", '"x"', "{", '{"name": 3}', "\x00", "é" * 10, "[" * 5000)

@@ -1,11 +1,10 @@
-"""A hundred rigs that break their contract, drawn at random: every call, in every state, by raising, hanging or lying.
+"""Rigs that break their contract, drawn at random: every call, in every state, by raising, hanging or lying.
 
 Whatever a driver does, the plan ends, the machine is safe or a person has been told what to do, no thread is left behind, and
 nothing of it is called a bug of Niente's.
 """
 
 import math
-import os
 import random
 import threading
 import time
@@ -28,9 +27,9 @@ from niente.core.rigs import checked_rig
 from niente.rig import Frame
 from tests.conftest import Watcher
 from tests.contract.outside import CARD, Doorbell
+from tests.draws import SEED, draws
 
-SEED = int(os.environ.get("NIENTE_SEED", "20261128"))
-RIGS = 100
+RIGS = draws(100, 40)
 LATE = 20.0
 HANG_S = 0.4
 METHODS = ("describe", "check", "apply", "start", "stop", "frame", "make_safe", "close")

@@ -18,9 +18,9 @@ from niente.core.storage.connection import WriterLock
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.contract.outside import CARD
+from tests.draws import SEED, draws
 
-SEED = int(os.environ.get("NIENTE_SEED", "20261128"))
-KILLS = 25
+KILLS = draws(25, 8)
 OLD = Path(__file__).parents[2] / "data" / "version-2.niente"
 MAKES = """
 import itertools, shutil, sys
