@@ -161,7 +161,7 @@ def larkspur_here(book: Path, told: Hearer) -> BenchHere:
     return serve_here(lambda hear: open_bench(larkspur_rig(), book, hear), told)
 
 
-def wait_until(true: Callable[[], bool], seconds: float = 20.0) -> None:
+def wait_until(true: Callable[[], bool], seconds: float = 60.0) -> None:
     """Let the window live until something is true."""
     end = time.monotonic() + seconds
     while not true():

@@ -3,10 +3,12 @@
 import threading
 import time
 from collections.abc import Callable
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
+from niente.core.acquisition import watchdog
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.scheduler import Scheduler
 from niente.core.model.frame import Frame
@@ -218,3 +220,20 @@ def test_a_sleep_between_two_samples_of_a_run_is_told(make_bench: Make, watcher:
     (gap,) = watcher.of(SampleGap)
     assert gap.seconds > 299.0
     assert [one.outcome for one in watcher.of(RunClosed)] == ["voided", "done"]
+
+
+def test_a_computer_that_stood_still_as_a_whole_is_no_silence_of_the_rig(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The clock jumps by a minute while neither thread ran; a sampler that really hangs is given up all the same."""
+    jump, given_up = [0.0], threading.Event()
+    clock = time.monotonic
+    monkeypatch.setattr(time, "monotonic", lambda: clock() + jump[0])
+    hanging = SimpleNamespace(beat_s=clock(), patience_s=0.0, abandoned=False, abandon=lambda: None)
+    watch = watchdog.Watchdog(hanging, 1.5, given_up.set, lambda: None)  # type: ignore[arg-type]
+    watch.start()
+    try:
+        time.sleep(0.3)
+        jump[0] = 60.0
+        assert not given_up.wait(0.4)
+        assert given_up.wait(LATE)
+    finally:
+        watch.stop()

@@ -8,6 +8,8 @@ from collections.abc import Callable
 from niente.core.acquisition.sampler import Sampler
 
 LOOK_S = 0.2
+STALL_LOOKS = 3.0
+"""What goes by between two looks counts up to so many of them."""
 LOG = logging.getLogger(__name__)
 
 
@@ -35,12 +37,17 @@ class Watchdog:
         self._stopping.set()
 
     def _watch(self) -> None:
-        while not self._stopping.wait(min(LOOK_S, self.hang_limit_s / 4)):
+        look_s = min(LOOK_S, self.hang_limit_s / 4)
+        silent_s, beat_s, last_s = 0.0, self._sampler.beat_s, time.monotonic()
+        while not self._stopping.wait(look_s):
             try:
                 self._on_look()
             except Exception:
                 LOG.exception("the watchdog could not say that it looks")
-            silent_s = time.monotonic() - self._sampler.beat_s
+            now, heard_s = time.monotonic(), self._sampler.beat_s
+            # a computer that stood still as a whole has kept the watchdog from looking too: that is no silence
+            silent_s = silent_s + min(now - last_s, STALL_LOOKS * look_s) if heard_s == beat_s else 0.0
+            beat_s, last_s = heard_s, now
             if silent_s > self.hang_limit_s + self._sampler.patience_s and not self._sampler.abandoned:
                 self._sampler.abandoned = True
                 try:
