@@ -63,8 +63,12 @@ def check_rig(rig: str, with_load: bool) -> None:
     from niente.core.rigs.contract_check import ContractCheck
     from niente.core.rigs.registry import open_rig
 
-    opened = open_rig(rig, progress=ProgressPrinter())
-    card = checked(opened).describe()
+    opened = checked(open_rig(rig, progress=ProgressPrinter()))
+    try:
+        card = opened.describe()
+    except RigError:
+        opened.close()
+        raise
     if with_load and not card.simulated:
         for caution in cautions_for(card):
             click.echo(caution, err=True)

@@ -13,7 +13,7 @@ import pytest
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.levels import LevelWatch
-from niente.core.acquisition.guards.sensors import CORES_MOVED_K, IMPOSSIBLE_SAMPLES, LOST_SAMPLES, SLOW_FROZEN_SAMPLES
+from niente.core.acquisition.guards.sensors import IMPOSSIBLE_SAMPLES, LOST_SAMPLES
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.model.commands import Command
 from niente.core.model.errors import PlanError
@@ -263,13 +263,13 @@ def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:
     assert tripping(card, still) is None
     for second, values in enumerate(still[200:]):
         values[list(card.indices(CORE))] += min(second / 5.0, 30.0)
-    moved = 200 + round(5.0 * CORES_MOVED_K)
+    moved = 200 + 75  # the cores have moved by 15 K then
     assert tripping(card, still) is None  # in whole kelvin it may stand for four times as long
     for values in still:
         values[index] = 41.3
     found = tripping(card, still)
     assert found is not None
-    assert moved + SLOW_FROZEN_SAMPLES - 5 <= found[0] <= moved + SLOW_FROZEN_SAMPLES + 10
+    assert moved + 295 <= found[0] <= moved + 310
     assert "has not moved for minutes" in found[1]
 
 

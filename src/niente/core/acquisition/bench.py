@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from niente.core.acquisition.book_time import in_book_time
 from niente.core.acquisition.engine import Engine
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
@@ -160,6 +161,7 @@ class Bench:
         """Run what is left of a plan. Raises ``RigError`` while another runs, and ``CautionsError`` on a real machine
         whose cautions nobody has read yet."""
         insist_cautions_were_read(self.card, self.unread_cautions())
+        dated = in_book_time(plan, self.path)
         with self._wake:
             if self.busy or self._sampler.abandoned:
                 raise RigError(
@@ -168,7 +170,7 @@ class Bench:
                 )
             self._sampler.forget_stop()  # a stop that came after the last plan's end is not for this one
             self.busy = True
-            self._next = (self.writer.in_book_time(plan), limits)
+            self._next = (dated, limits)
             self._wake.notify_all()
 
     def send_command(self, command: Command) -> None:

@@ -9,7 +9,7 @@ from niente.core.acquisition.cold_start import ColdStart
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.acquisition.hand_cards import left_by_hand, reading_card, variant_card, words_card
-from niente.core.acquisition.hands import Hands
+from niente.core.acquisition.hands import LOOK_S, Hands
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.run_executor import Closing, RunExecutor, closing_of
@@ -42,8 +42,6 @@ CLEARS_WITHIN_S = 3600.0
 """A guard that skipped a run is waited for so long to be quiet again."""
 MAX_REPEATS = 3
 """A run that the machine leaves void is made again so many times."""
-LOOK_S = 0.5
-"""While hands or a person are waited for, commands are looked for at least so often (they also say that they are there)."""
 
 
 class Engine:
@@ -199,6 +197,8 @@ class Engine:
                     break
                 command = self.command()
             outcome = RunOutcome.DONE
+        except MachineAwayError:  # the run that follows waits for it, and idles before it again
+            outcome = RunOutcome.VOIDED
         finally:
             self._close_run(opened, whole, Closing(outcome, "idle before a run"))
         if trip is not None:

@@ -16,7 +16,7 @@ from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 
 LOOK_S = 0.5
-"""While hands are waited for, commands are looked for at least so often (they also say that they are there)."""
+"""While hands, a person or a machine are waited for, commands are looked for at least so often."""
 HANDS_S = 0.02
 """Hands are slower than a simulated machine at full speed: it then gives a sample so often."""
 

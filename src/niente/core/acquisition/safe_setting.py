@@ -21,6 +21,21 @@ TRIES = 3
 LOG = logging.getLogger(__name__)
 
 
+class CardReads:
+    """Where a card has work and power, and of which kind its loads are: looked up once a card, not at every sample."""
+
+    def __init__(self, card: RigCard) -> None:
+        self.card = card
+        self.kinds = {load.name: load.kind for load in card.loads}
+        self._work, self._power = card.index(WORK), card.index(POWER)
+
+    def both(self, frame: Frame) -> tuple[float, float]:
+        """Return work and power at a sample; NaN for what is not read."""
+        values = frame.values
+        work = math.nan if self._work is None else float(values[self._work])
+        return work, math.nan if self._power is None else float(values[self._power])
+
+
 class SafeSetting:
     """Makes one rig safe. Used by the thread that samples it."""
 
@@ -34,8 +49,14 @@ class SafeSetting:
         self._expected: tuple[float, float] | None = None
         """Work and power that have to fall, since the load was ended."""
         self._since_s, self._samples, self._tries = math.nan, 0, 0
+        self._reads: CardReads | None = None
         self._still = False
         """Whether the last sample showed the load still on."""
+
+    def _reads_of(self, card: RigCard) -> CardReads:
+        if self._reads is None or self._reads.card is not card:
+            self._reads = CardReads(card)
+        return self._reads
 
     def load_begins(self) -> None:
         """A load is started: what comes now is wanted."""
@@ -43,11 +64,12 @@ class SafeSetting:
 
     def saw(self, frame: Frame, card: RigCard, load: str) -> None:
         """Take note of what a sample under a load looks like."""
-        known = card.load(load)
-        if known is None or known.kind == LoadKind.IDLE:
+        reads = self._reads_of(card)
+        kind = reads.kinds.get(load, LoadKind.IDLE)
+        if kind == LoadKind.IDLE:
             return
-        work, power = _reading(card, frame, WORK), _reading(card, frame, POWER)
-        if known.kind != LoadKind.HEAVY:
+        work, power = reads.both(frame)
+        if kind != LoadKind.HEAVY:
             power = math.nan  # a light load draws little more than none
         before = self._load or (work, power)
         self._load = (_drawn_to(before[0], work), _drawn_to(before[1], power))
@@ -73,8 +95,7 @@ class SafeSetting:
         if math.isnan(self._since_s):
             self._since_s = frame.time_s
         self._samples += 1
-        works = _reading(card, frame, WORK)
-        draws = _reading(card, frame, POWER)
+        works, draws = self._reads_of(card).both(frame)
         self._still = works > STILL_WORKS * expected[0] or draws > STILL_DRAWS * expected[1]
         if works <= STILL_WORKS * expected[0] or (not works > 0.0 and draws <= STILL_DRAWS * expected[1]):
             self._still, self._expected = False, None
@@ -124,11 +145,6 @@ class SafeSetting:
             self._publish(record)
         except Exception:  # a full disk: what has to be done for the machine comes first
             LOG.exception("what became of the safe setting could not be written")
-
-
-def _reading(card: RigCard, frame: Frame, name: str) -> float:
-    index = card.index(name)
-    return float(frame.values[index]) if index is not None else math.nan
 
 
 def _drawn_to(mean: float, reading: float) -> float:

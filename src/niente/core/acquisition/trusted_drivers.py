@@ -1,5 +1,6 @@
 """Drivers that a person has said may run: opening a book never runs code that only the book names."""
 
+import logging
 from pathlib import Path
 
 import platformdirs
@@ -8,6 +9,8 @@ from niente.core.model.errors import NienteError, UntrustedDriverError
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json
 from niente.core.model.small_files import read_small_file
 from niente.core.rigs.registry import is_code
+
+LOG = logging.getLogger(__name__)
 
 
 def trusted_file() -> Path:
@@ -25,11 +28,15 @@ def trusted_drivers() -> tuple[str, ...]:
 
 
 def trust(name: str) -> None:
-    """Keep a person's word that a driver may run."""
+    """Keep a person's word that a driver may run; where it cannot be kept, they are asked again the next time."""
     known = trusted_drivers()
-    if is_code(name) and name not in known:
+    if not is_code(name) or name in known:
+        return
+    try:
         trusted_file().parent.mkdir(parents=True, exist_ok=True)
         trusted_file().write_bytes(indented_json([*known, name]))
+    except OSError as error:
+        LOG.warning("that %s may run could not be kept: %s", name, error)
 
 
 def insist_on_trust(name: str, book: Path) -> None:

@@ -110,7 +110,8 @@ class CheckedRig:
         try:
             pace = self._paced.pace
         except Exception:
-            LOG.exception("a driver does not know its pace")
+            LOG.exception("a driver does not know its pace, and is taken to have none")
+            self._paced = None
             return 1.0
         return float(pace) if isinstance(pace, int | float) and pace > 0 else None if pace is None else 1.0
 

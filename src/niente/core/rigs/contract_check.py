@@ -9,7 +9,7 @@ from niente.core.model.errors import RigError
 from niente.core.model.frame import Frame
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard
-from niente.core.rigs.checked_rig import checked
+from niente.core.rigs.checked_rig import CheckedRig, checked
 from niente.core.rigs.protocol import Rig
 
 FRAMES, UNDER_LOAD = 5, 10
@@ -23,7 +23,7 @@ WORK, POWER = "throughput_per_s", "package_power_w"
 class ContractCheck:
     """Tries one rig. ``with_load`` also starts its heaviest load, for some samples."""
 
-    def __init__(self, rig: Rig, say: Callable[[str], None], *, with_load: bool) -> None:
+    def __init__(self, rig: Rig | CheckedRig, say: Callable[[str], None], *, with_load: bool) -> None:
         self._rig = checked(rig)
         self._say = say
         self._with_load = with_load

@@ -53,10 +53,10 @@ class WorkProcess(Generic[T]):
         """Return what the method returns, called in the process. Raises ``NienteError`` where the method does, and
         ``RuntimeError`` for a bug there, or where the process was ended. One thread calls at a time."""
         with self._using:
-            process = self._running()
-            assert process.stdin is not None
-            assert process.stdout is not None
             try:
+                process = self._running()
+                assert process.stdin is not None
+                assert process.stdout is not None
                 _send(process.stdin, (method, given, named))
                 kind, found = _receive(process.stdout)
             except (OSError, EOFError):
@@ -92,6 +92,8 @@ class WorkProcess(Generic[T]):
             stdout=subprocess.PIPE,
             env={**os.environ, "PYTHONPATH": os.pathsep.join(part for part in sys.path if part)},
         )
+        if self._closed:  # meanwhile, and before there was anything to end
+            self._process.kill()
         assert self._process.stdin is not None
         _send(self._process.stdin, self._kind)
         return self._process

@@ -1,7 +1,6 @@
 """Writing the book: the one way in. Every call either stands on the disk when it returns, or is kept for the next try."""
 
 import contextlib
-import datetime
 import itertools
 import sqlite3
 import threading
@@ -34,8 +33,6 @@ RIG = "rig"
 """The kind of document that holds a rig card; a run belongs to the latest."""
 TICK_S = 1e-5
 """What is written by a clock that is behind the book's comes so much after what was written before."""
-AHEAD_S = 60.0
-"""A clock that is so much behind a book is not merely set more exactly."""
 GROUP_S = 0.25
 """What is not committed at once waits at most this long (wall time) for company."""
 
@@ -102,23 +99,6 @@ class BookWriter:
                 "SELECT id FROM document WHERE kind = 'plan' AND body = ?", (msgspec.json.encode(plan).decode(),)
             ).fetchone()
             return int(row[0]) if row is not None else self.add_document("plan", plan)
-
-    def in_book_time(self, plan: Plan) -> Plan:
-        """Return a plan whose ``since`` is told by the book's time: where the book was last written by a clock that was ahead,
-        what is in it already would count as made since, and nothing would be run."""
-        if not plan.since:
-            return plan
-        with self._guard:
-            ahead = self._latest - time.time() > AHEAD_S and plan.since_s < self._latest
-            rows = (
-                self._link.execute("SELECT body FROM document WHERE kind = 'plan' ORDER BY id DESC").fetchall() if ahead else []
-            )
-        for (body,) in rows:
-            known = msgspec.json.decode(body, type=Plan, strict=False)
-            if known.since_s > plan.since_s and msgspec.structs.replace(known, since=plan.since) == plan:
-                return known  # it was begun before, and goes on
-        moment = datetime.datetime.fromtimestamp(self._latest, datetime.UTC)
-        return msgspec.structs.replace(plan, since=moment.isoformat())
 
     def next_run_id(self) -> int:
         """Return the number that the next run has."""
@@ -254,7 +234,8 @@ class BookWriter:
                 self._link.backup(copy)
             link = open_for_writing(kept)
         except (sqlite3.Error, OSError, BookError) as error:
-            if lock is not None:
+            if lock is not None:  # what could not be filled is not left lying about
+                kept.unlink(missing_ok=True)
                 lock.release()
             raise book_gone(lost, None) from error
         self._link.close()

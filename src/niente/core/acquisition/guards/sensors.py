@@ -100,7 +100,7 @@ class GuardedSensors:
             if reading == self._last[index]:
                 moved = abs(hottest - self._cores_then[index]) > CORES_MOVED_K
                 self._still[index] = self._still[index] + 1 if moved else 0  # counted from where the cores moved
-                most = SLOW_FROZEN_SAMPLES * (COARSE_TIMES if self._coarse[index] or reading == round(reading) else 1)
+                most = SLOW_FROZEN_SAMPLES * (COARSE_TIMES if self._coarse[index] or reading % 1.0 == 0.0 else 1)
                 if self._follows[index] and self._still[index] >= most:
                     return self._gone(index, "has not moved for minutes while the cores did")
                 continue
