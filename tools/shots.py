@@ -139,6 +139,7 @@ def main() -> None:
                 window.page(MapPage).views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
+            wait_until(lambda: not window.working.isVisible(), 30)
             end = f"-{palette_choice}" if len(palettes) > 1 else ""
             window.grab().save(str(asked.folder / f"{name}{end}.png"))
             print(asked.folder / f"{name}{end}.png")

@@ -31,6 +31,8 @@ ISOTHERMS = 2
 """A pale line every so many steps of colour."""
 HEADROOM_EVERY_K, AT_CAP_K = 10.0, 0.2
 """Lines of equal headroom; the first just over none, since where the cap holds there is none everywhere."""
+PLATE_PX = 8.0
+"""Half the height of a plate with words, and a little more."""
 
 
 class FieldPicture(msgspec.Struct, frozen=True):
@@ -216,7 +218,8 @@ class OverField:
         dx, dy = across.px(b[0]) - across.px(a[0]), up.px(b[1]) - up.px(a[1])
         angle = math.degrees(math.atan2(dy, dx)) if dx >= 0 else math.degrees(math.atan2(-dy, -dx))
         painter.save()
-        painter.translate(across.px(line[point, 0]), up.px(line[point, 1]))
+        y = min(max(up.px(line[point, 1]), up.end_px + PLATE_PX), up.start_px - PLATE_PX)  # whole, also at the field's edge
+        painter.translate(across.px(line[point, 0]), y)
         painter.rotate(angle)
         half = text_width(text, SMALL) / 2 + 4
         painter.fillRect(QRectF(-half, -7, 2 * half, 14), QColor(p.ground))
