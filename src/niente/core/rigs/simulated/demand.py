@@ -51,6 +51,7 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
         fan_group=np.array([groups.index(fan.group) if fan.group else WIRED for fan in fans], dtype=np.int64),
         fan_start=np.array([fan.start_duty for fan in fans], float),
         fan_stall=np.array([fan.stall_duty for fan in fans], float),
+        fan_bend=np.array([fan.speed_exponent for fan in fans], float),
         fan_follows=np.array([-math.expm1(-SAMPLE_PERIOD_S / fan.inertia_s) for fan in fans], float),
         speaks_for=np.array([_first_fan(fans, group) for group in groups], dtype=np.int64),
         pump_group=groups.index(pump.group) if pump is not None else -1,
@@ -159,6 +160,7 @@ def demand_of(
         of_supply=of_supply,
         per_ghz=load.per_ghz,
         clock_exponent=load.clock_exponent,
+        waits=load.waits,
         checks=load.checks_results,
         deadlines=load.deadlines,
         works=not load.is_idle,
@@ -190,6 +192,9 @@ def _ceiling_mhz(machine: Machine, setting: Setting, active: int) -> float:
     if setting.fixed_clock_mhz:
         return setting.fixed_clock_mhz
     ceiling = setting.clock_cap_mhz or machine.processor.curve_mhz[-1]
+    fused = machine.processor.all_core_mhz
+    if fused and active == machine.processor.cores:
+        ceiling = min(ceiling, fused)
     limits = {int(cores): limit for cores, limit in setting.active_clock_mhz.items() if int(cores) >= active}
     return min(ceiling, limits[min(limits)]) if limits else ceiling
 

@@ -125,7 +125,8 @@ class Processor(msgspec.Struct, frozen=True):
     lower by ``curve_spread_mv``.
 
     Switched capacitance in nF for all cores at activity 1; leakage in W a core at 1 V and 60 °C. ``idle_leak`` is what is
-    left of an idle core's leakage. The load line takes ``load_line_mohm`` for all the current.
+    left of an idle core's leakage. The load line takes ``load_line_mohm`` for all the current. ``all_core_mhz`` is the highest
+    clock that is fused for all cores together, whatever the cap allows (0: none); no channel and no control tells of it.
     """
 
     cores: Annotated[int, msgspec.Meta(ge=1, le=256)]
@@ -143,6 +144,7 @@ class Processor(msgspec.Struct, frozen=True):
     curve_spread_mv: NotNegative = 0.0
     idle_leak: Share = 0.5
     burst_ratio: Positive = 1.2
+    all_core_mhz: NotNegative = 0.0
 
 
 class Supply(msgspec.Struct, frozen=True):
@@ -167,7 +169,7 @@ class Fan(msgspec.Struct, frozen=True):
     Speed: at full duty, where it starts and stalls (% duty), inertia. Air: pressure at no flow and free flow, each at full
     speed, and how its curve bends between (1 a parabola, 0 a straight line). Sound of one at 1 m at full speed:
     broadband level and its law in dB a decade, humps, the blade-pass tone in dB and its blades; ``place_db`` is what its
-    place adds (pressed to a panel, blowing into another fan).
+    place adds (pressed to a panel, blowing into another fan). ``speed_exponent`` bends speed over duty (1: in proportion).
     """
 
     group: str
@@ -186,6 +188,7 @@ class Fan(msgspec.Struct, frozen=True):
     tone_db: float = -20.0
     place_db: float = 0.0
     supply_v: Positive = 12.0
+    speed_exponent: Positive = 1.0
 
 
 class Pump(msgspec.Struct, frozen=True):
@@ -275,7 +278,8 @@ class MachineLoad(msgspec.Struct, frozen=True):
 
     ``active_cores`` are at work (0: all). It comes in periods of ``period_s``, busy for ``busy`` of each and at
     ``between`` of its activity in the rest; with ``burst_s`` it is over after that long, and comes back after ``every_s``.
-    ``deadlines`` turn what goes wrong into drop-outs.
+    ``deadlines`` turn what goes wrong into drop-outs. ``waits`` is the share of its time at 1 GHz that no clock shortens: it
+    waits for memory.
     """
 
     name: str
@@ -294,6 +298,7 @@ class MachineLoad(msgspec.Struct, frozen=True):
     burst_s: NotNegative = 0.0
     every_s: NotNegative = 0.0
     deadlines: bool = False
+    waits: Share = 0.0
 
     @property
     def is_idle(self) -> bool:

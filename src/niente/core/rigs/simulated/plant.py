@@ -50,6 +50,7 @@ class Constants(NamedTuple):
     fan_group: Indices
     fan_start: Vector
     fan_stall: Vector
+    fan_bend: Vector
     fan_follows: Vector
     speaks_for: Indices
     pump_group: int
@@ -84,6 +85,7 @@ class Demand(NamedTuple):
     of_supply: Vector
     per_ghz: float
     clock_exponent: float
+    waits: float
     checks: bool
     deadlines: bool
     works: bool
@@ -167,7 +169,8 @@ def move_fans(c: Constants, d: Demand, s: PlantState) -> float:
     for f in range(s.speeds.shape[0]):
         duty = s.duty[c.fan_group[f]] if c.fan_group[f] >= 0 else 100.0
         least = c.fan_stall[f] if s.speeds[f] > 0.1 else c.fan_start[f]
-        aim = duty / 100.0 * d.supplied[f] if duty * d.supplied[f] >= least and d.stuck[f] <= 0.0 else 0.0
+        turns = duty * d.supplied[f] >= least and d.stuck[f] <= 0.0
+        aim = (duty / 100.0) ** c.fan_bend[f] * d.supplied[f] if turns else 0.0
         s.speeds[f] += (aim - s.speeds[f]) * c.fan_follows[f]
         if aim <= 0.0 and s.speeds[f] < 0.01:
             s.speeds[f] = 0.0
@@ -338,9 +341,9 @@ def advance(
         outputs[nodes + OUT_WALL] = wall_power(c.power, drawn)
         outputs[nodes + OUT_CLOCK] = clock
         outputs[nodes + OUT_VOLT] = volt
-        outputs[nodes + OUT_WORK] = (
-            d.per_ghz * factor[second] * (clock * work / s.firmware[CLOCK] / 1000.0) ** d.clock_exponent if d.works else 0.0
-        )
+        done = (clock * work / s.firmware[CLOCK] / 1000.0) ** d.clock_exponent
+        done /= 1.0 - d.waits + d.waits * done  # what waits takes its time at any clock
+        outputs[nodes + OUT_WORK] = d.per_ghz * factor[second] * done if d.works else 0.0
         outputs[nodes + OUT_LEVEL] = 10.0 * math.log10(level)
         for g in range(s.duty.shape[0]):
             fan = c.speaks_for[g]

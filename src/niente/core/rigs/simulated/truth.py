@@ -17,6 +17,8 @@ from niente.core.science.arrays import Array
 
 BLOCK_S = 600
 FANS_SETTLED_S = 60
+NOWHERE_DBA = -100.0
+"""A background that nothing is heard over."""
 LAST_S = 120
 """What settled is the mean over the last so many seconds: a clock limited by heat swings a little."""
 
@@ -79,6 +81,20 @@ class Truth:
             flows_m3_per_s=dict(zip(self._machine.heat.streams, state.flows.tolist(), strict=True)),
             failures_per_s=float(rate) if not load.is_idle else 0.0,
         )
+
+    def alone_dba(self, setting: Setting, load: MachineLoad, room_c: float, hours: float) -> float:
+        """Return the level at the meter's place without room and meter, settled (dBA); the meter's own offset is kept."""
+        true = self.run(
+            demand_of(self._machine, self._constants, setting, load),
+            load,
+            self.idle(room_c),
+            room_c,
+            round(hours * 3600.0),
+            NOWHERE_DBA,
+        )
+        index, sensors = self._channels.index("noise_dba"), self._constants.sensors
+        energy = 10.0 ** (0.1 * true[-1, self._constants.pick[index]]) - 10.0 ** (0.1 * sensors.floor_dba)
+        return float(10.0 * np.log10(max(energy, 1e-9)) * sensors.gain[index] + sensors.offset[index])
 
     def level_dba(self, setting: Setting, load: MachineLoad, room: RoomClimate, time_s: float) -> float:
         """Return the level at the meter, background included, once the fans have settled (dBA)."""
