@@ -154,7 +154,7 @@ def _load_as_data(models: Models, load: str) -> dict[str, Any]:
         "least_clock_mhz": least,
         "highest_clock_mhz": most,
         "work_exponent": work.beta if work is not None else None,
-        "watts_per_limit_watt": models.gains[load],
+        "watts_per_limit_watt": models.gains[load].value,
         "stock_throughput_per_s": stock,
         "stock_reason": reason,
     }

@@ -14,10 +14,12 @@ from niente.core.model.quantities import QUANTITIES
 from niente.core.model.rig_card import CountedTemperature, LoadKind, RigCard
 from niente.core.model.runs import CONCLUSIVE, RunKind, RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.science.acoustics import level_mean
 from niente.core.science.arrays import Array, Codes, Vector
 from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limiters_from_readings
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
+from niente.core.science.spikes import without_spikes
 from niente.core.science.statistics import Z95, mean_with_error
 from niente.core.storage.connection import damaged
 from niente.core.storage.kinds import READING
@@ -31,13 +33,21 @@ TEACHES_S = 420.0
 """A run this long or longer teaches the next ones about the slow time constants."""
 HAND_READING_SE_DB = 0.5
 """How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
+JUMPS = {
+    "core_temperature_c": 12.0,
+    "package_temperature_c": 12.0,
+    "room_temperature_c": 2.0,
+    "noise_dba": 25.0,
+}
+"""How far a quantity can lie from its neighbours in time within a few seconds; a single reading beyond is none. Wide: common
+practice, no source."""
 SOURCES = ("graphics_power_w",)
 """Channels that meter heat beside the package's."""
 FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
 
 
 class RunSummary(msgspec.Struct, frozen=True):
-    """One run, summed up. Means are over its last minutes; ``*_se`` are standard errors.
+    """One run, summed up. Means are over its last minutes, of levels as energies; ``*_se`` are standard errors.
 
     ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
     the package's. ``heat_limited`` says that the firmware's temperature cap limited the clock: the settled temperature is
@@ -65,6 +75,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     opened_at: float = 0.0
     variant: str = ""
     core_c: float = math.nan
+    throughput_se: float = math.nan
     voltage_v: float = math.nan
     sources_w: dict[str, float] = msgspec.field(default_factory=dict)
 
@@ -153,7 +164,8 @@ def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tup
     if core is None:
         return not_yet("no core temperature is read")
     from_burst = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
-    room = column(card, values, "room_temperature_c")
+    room = without_spikes(column(card, values, "room_temperature_c"), JUMPS["room_temperature_c"])
+    core = without_spikes(core, JUMPS["core_temperature_c"])
     return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
 
 
@@ -222,7 +234,8 @@ def summarise(
         tail, seconds = values, 0.0
     idle = kind == LoadKind.IDLE
     settled = not_yet("an idle run has no settled load") if idle else settled_so_far(card, time_s, values, slow_prior)
-    noise, noise_se = mean_with_error(column(card, tail, "noise_dba"))
+    noise, noise_se = level_mean(without_spikes(column(card, tail, "noise_dba"), JUMPS["noise_dba"]))
+    throughput, throughput_se = mean_with_error(column(card, tail, "throughput_per_s"))
     if by_hand and "noise_dba" in by_hand:
         noise, noise_se = by_hand["noise_dba"], HAND_READING_SE_DB
     core = counted(card, tail)
@@ -237,10 +250,11 @@ def summarise(
         outcome=run.outcome,
         seconds=seconds,
         settled=settled,
-        room_c=_mean(column(card, tail, "room_temperature_c")),
+        room_c=_mean(without_spikes(column(card, tail, "room_temperature_c"), JUMPS["room_temperature_c"])),
         power_w=_mean(column(card, tail, "package_power_w")),
         clock_mhz=_mean(column(card, tail, "effective_clock_mhz")),
-        throughput_per_s=_mean(column(card, tail, "throughput_per_s")),
+        throughput_per_s=throughput,
+        throughput_se=throughput_se,
         noise_dba=noise,
         noise_se_db=noise_se,
         fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},

@@ -89,7 +89,7 @@ def loudness_of(models: Models) -> Loudness:
     dB and more below it; the rest are readings of all together."""
     noise = models.noise
     count = len(noise.groups)
-    seen = {group: [known for known, _ in models.duty_rpm[group]] or [0.0] for group in noise.groups}
+    seen = {group: [known for known, _ in models.speeds[group].pairs] or [0.0] for group in noise.groups}
     duty = np.linspace(0.0, min((max(known) for known in seen.values()), default=100.0), POINTS)
     speeds = np.stack([models.rpm(group, duty) for group in noise.groups], axis=1) if count else np.zeros((POINTS, 0))
     assigned, together = _by_group(models)

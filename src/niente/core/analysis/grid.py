@@ -238,5 +238,5 @@ def _refined(
 
 def _swept(models: Models, group: str) -> tuple[float, float] | None:
     """Return the least and highest duty that a group was run at; ``None`` where it was run at one alone."""
-    duties = [duty for duty, _ in models.duty_rpm[group]]
+    duties = [duty for duty, _ in models.speeds[group].pairs]
     return (min(duties), max(duties)) if len(duties) > 1 else None

@@ -7,13 +7,14 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.limits_learnt import ClockCeiling, PowerGain, clock_ceilings, power_gains
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array
-from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.dynamics import Scale
+from niente.core.science.fan_speed import FanSpeeds
 from niente.core.science.heat.fit import Runs, fit_heat_path
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.noise import NoiseModel, fit_noise
@@ -40,10 +41,10 @@ class Models(msgspec.Struct, frozen=True):
     """What the runs of a rig come to.
 
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
-    survive. ``gains`` are metered watts a watt of limit, by load; ``tops`` the clock (MHz) that each load takes when nothing
-    but the clock cap holds it, as a share of that cap or of its own; ``sources_w`` what is metered beside the package, by load.
+    survive. ``gains`` are metered watts a watt of limit, by load; ``ceilings`` the clock that each load comes to when neither power
+    nor heat limits it; ``sources_w`` what is metered beside the package, by load.
     ``stock`` is each load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock
-    stands for it. ``duty_rpm`` are the speeds seen for each group's duties; ``lead`` is the
+    stands for it. ``speeds`` are the speeds seen for each group's duties; ``lead`` is the
     fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and that group's duty.
     """
 
@@ -51,14 +52,14 @@ class Models(msgspec.Struct, frozen=True):
     heat: HeatPath
     noise: NoiseModel
     power: PowerLaw
-    gains: dict[str, float]
-    tops: dict[str, float]
+    gains: dict[str, PowerGain]
+    ceilings: dict[str, ClockCeiling]
     sources_w: dict[str, tuple[float, ...]]
     count_load: str
     heavy_load: str
     stock: dict[str, RunSummary]
     by_clock: frozenset[str]
-    duty_rpm: dict[str, tuple[tuple[float, float], ...]]
+    speeds: dict[str, FanSpeeds]
     base: Setting
     room_c: float
     lead: str
@@ -79,12 +80,8 @@ class Models(msgspec.Struct, frozen=True):
         return f"fan_duty.{self.lead}"
 
     def rpm(self, group: str, duty: Array) -> Array:
-        """Return a group's speed in rpm at duties in %, between the duties that were seen."""
-        pairs = np.array(self.duty_rpm[group]).reshape(-1, 2)
-        if pairs.shape[0] == 0:
-            return np.zeros(np.shape(duty))
-        speed: Array = np.interp(duty, pairs[:, 0], pairs[:, 1])
-        return speed
+        """Return a group's speed in rpm at duties in %; see ``FanSpeeds`` for what is known of it."""
+        return self.speeds[group].at(duty)[0]
 
     def stock_work(self, load: str) -> float | None:
         """Return a load's throughput as it was measured at the stock setting, in its own unit; ``None`` where it was not."""
@@ -122,19 +119,20 @@ def fit_models(evidence: Evidence) -> Models:
     sources = tuple(sorted({name for run in runs.working for name in run.sources_w}))
     unread = _without_work(runs.drawn)
     power = fit_power(_power_readings(runs.drawn, unread))
+    gains = power_gains(runs.drawn, power.loads)
     return Models(
         evidence=evidence,
         heat=_heat(evidence, groups, sources, heavy.name),
         noise=_noise(groups, runs.heard),
         power=power,
-        gains=_gains(runs.drawn, power.loads),
-        tops=_tops(runs.drawn, power.loads),
+        gains=gains,
+        ceilings=clock_ceilings(runs.drawn, gains),
         sources_w={load: _sources_of(runs.drawn, load, sources) for load in power.loads},
         count_load=_counts(card, power.loads, heavy.name),
         heavy_load=heavy.name,
         by_clock=unread,
         stock={run.load: run for run in runs.drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
-        duty_rpm={group: _speeds_of(evidence, group) for group in groups},
+        speeds={group: FanSpeeds(_speeds_of(evidence, group)) for group in groups},
         base=_base([run for run in runs.settled if run.load == heavy.name] or runs.settled, f"fan_duty.{lead}"),
         room_c=float(np.mean([run.settled.room_c for run in runs.settled])),
         lead=lead,
@@ -294,6 +292,7 @@ def _power_readings(runs: list[RunSummary], unread: frozenset[str]) -> PowerRead
         power_w=np.array([run.power_w for run in runs]),
         throughput_per_s=np.array([run.clock_mhz if run.load in unread else run.throughput_per_s for run in runs]),
         load=tuple(run.load for run in runs),
+        throughput_share=np.array([run.throughput_se / run.throughput_per_s if run.throughput_per_s else 0.0 for run in runs]),
     )
 
 
@@ -301,49 +300,6 @@ def offset_of(setting: Setting) -> float:
     """Return the offset that all cores see on average, in mV; offsets of single points of the curve are left out."""
     cores = list(setting.core_offset_mv.values())
     return (setting.voltage_offset_mv or 0.0) + (float(np.mean(cores)) if cores else 0.0)
-
-
-def _gains(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
-    """Return the metered watts a watt of limit, by load; a load that no limit stopped has what the others have."""
-    limited = [run for run in runs if run.power_limited and run.setting.sustained_power_w]
-    every = [run.power_w / (run.setting.sustained_power_w or math.nan) for run in limited]
-    typical = float(np.median(every)) if every else 1.0
-    found = {}
-    for load in loads:
-        own = [ratio for ratio, run in zip(every, limited, strict=True) if run.load == load]
-        found[load] = float(np.mean(own)) if own else typical
-    return found
-
-
-def requested_clock(setting: Setting) -> float:
-    """Return the highest clock that a whole setting allows, in MHz; infinite where nothing says any."""
-    asked = [setting.clock_cap_mhz, setting.fixed_clock_mhz or None]
-    return min((clock for clock in asked if clock), default=math.inf)
-
-
-def _tops(runs: list[RunSummary], loads: tuple[str, ...]) -> dict[str, float]:
-    """Return what clock each load takes when neither power nor heat limits it, as a share of what its setting allows.
-
-    Where that was never seen, the load is taken to take all of it.
-    """
-    found = {}
-    for load in loads:
-        free = [
-            run.clock_mhz / requested_clock(run.setting)
-            for run in runs
-            if run.load == load
-            and max(
-                (
-                    run.limiter_shares.get(limiter.words, 0.0)
-                    for limiter in (ClockLimiter.SUSTAINED_LIMIT, ClockLimiter.TEMPERATURE_CAP)
-                ),
-                default=0.0,
-            )
-            < 0.05
-            and math.isfinite(requested_clock(run.setting))
-        ]
-        found[load] = min(float(np.median(free)), 1.05) if free else 1.0
-    return found
 
 
 def _sources_of(runs: list[RunSummary], load: str, sources: tuple[str, ...]) -> tuple[float, ...]:

@@ -8,7 +8,7 @@ import msgspec
 from niente.core.analysis.coverage import outside_words
 from niente.core.analysis.listener import ListenerPlace, listener_of_card
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import LoadPrediction, ceilings, predict_under_load, stock_throughput
+from niente.core.analysis.prediction import LoadPrediction, ceilings, level_in_room, percent_of_stock, predict_under_load
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.errors import DocumentError
 from niente.core.model.setting import Setting
@@ -83,16 +83,15 @@ def predict_point(
     if steady.runaway[0]:
         why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing limits the clock"
         return _without_figures(prediction, why)
-    stock, reason = stock_throughput(models, load, room_c)
+    percent, percent_hw = (float(one[0]) for one in percent_of_stock(models, steady, room_c))
     limiter = SettingLimiter(int(steady.limiter[0]))
     reason = "the temperature cap limits the clock" if limiter == SettingLimiter.HEAT else ""
     headroom = float(ceilings(models, one)[0] - steady.core_c[0])
-    percent = 100.0 / stock if stock > 0.0 else math.nan
     return msgspec.structs.replace(
         prediction,
         core_c=_figure(steady.core_c[0], steady.core_hw[0], reason),
         headroom_k=_figure(headroom, steady.core_hw[0], reason),
-        throughput_percent=_figure(steady.throughput[0] * percent, steady.throughput_hw[0] * percent, reason),
+        throughput_percent=_figure(percent, percent_hw, reason),
         clock_mhz=_figure(steady.clock_mhz[0], steady.clock_hw[0]),
         power_w=_figure(steady.power_w[0], steady.power_hw[0]),
         limiter=LIMITER_WORDS[limiter],
@@ -115,7 +114,7 @@ def _figure(value: float, half_width: float, reason: str = "") -> Figure:
 
 def _noise(models: Models, steady: LoadPrediction, listening: ListenerPlace) -> tuple[Figure, Figure, Figure]:
     """Return the level in the room at the meter, at the listener's place, and the machine alone, at the fans' speeds."""
-    level, half_width = (float(one[0]) for one in models.noise.in_room(steady.rpm))
+    level, half_width = (float(one[0]) for one in level_in_room(models, steady))
     alone = float(models.noise.machine_alone(steady.rpm)[0])
     there, there_hw = listening.heard(alone, half_width)
     index = f"at {listening.listener_m:g} m, the meter's class in the interval"

@@ -5,7 +5,8 @@ import math
 import msgspec
 import numpy as np
 
-from niente.core.analysis.models import Models, offset_of, requested_clock
+from niente.core.analysis.limits_learnt import requested_clock
+from niente.core.analysis.models import Models, offset_of
 from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
 from niente.core.model.setting import FanCurve
 from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector
@@ -14,8 +15,12 @@ from niente.core.science.statistics import Z95
 
 CAPPED_SD_K = 0.5
 """How well firmware holds a core at its temperature cap (K). Common practice, no source."""
-CLOCK_SD, LIMIT_SD = 0.001, 0.002
-"""How well a clock cap is the clock, and a power limit the power, as shares."""
+MEASURED_CLOCK_SD = 0.0004
+"""How well a run's mean clock is known, as a share."""
+CARRIED_SD, CARRIED_SHARE = 0.3, 0.002
+"""What the models are off by when they carry stock to another room, as a share of the way; and a way too short to mention."""
+CERTAIN_SHARE = 0.002
+"""A speed known better than this, as a share of the highest, moves no temperature."""
 STEP = 0.01
 MAX_W = 1e5
 """What stands for the power of a machine that runs away."""
@@ -23,7 +28,7 @@ MAX_W = 1e5
 
 class LoadPrediction(msgspec.Struct, frozen=True):
     """Where settings settle under one load, all arrays ``(n,)``; ``*_hw`` are 95 % half widths. ``throughput`` is in the
-    load's own unit; ``limiter`` are codes of ``SettingLimiter``."""
+    load's own unit; ``limiter`` are codes of ``SettingLimiter``; ``rpm`` and its standard errors ``(n, g)``."""
 
     load: str
     core_c: Vector
@@ -37,6 +42,8 @@ class LoadPrediction(msgspec.Struct, frozen=True):
     limiter: Codes
     runaway: Mask
     rpm: Array
+    rpm_sd: Array
+    offset_mv: Vector
 
 
 class SettingPredictions(msgspec.Struct, frozen=True):
@@ -81,17 +88,16 @@ def predict(
     heavy = steady if steady is not None else predict_under_load(models, settings, heats or models.heavy_load, room_c)
     other = counts or models.count_load
     work = heavy if other == heavy.load else predict_under_load(models, settings, other, room_c)
-    stock, _ = stock_throughput(models, other, room_c)
     core = np.minimum(heavy.core_c, HOTTEST_C)
-    percent = 100.0 / stock
-    in_room, in_room_hw = models.noise.in_room(heavy.rpm)
+    percent, percent_hw = percent_of_stock(models, work, room_c)
+    in_room, in_room_hw = level_in_room(models, heavy)
     return SettingPredictions(
         core_c=core,
         core_hw=heavy.core_hw,
         rise_k=core - room_c,
         headroom_k=ceilings(models, settings) - core,
-        throughput_percent=work.throughput * percent,
-        throughput_hw=work.throughput_hw * percent,
+        throughput_percent=percent,
+        throughput_hw=percent_hw,
         clock_mhz=work.clock_mhz,
         clock_hw=work.clock_hw,
         power_w=np.minimum(heavy.power_w, MAX_W),
@@ -113,24 +119,79 @@ def ceilings(models: Models, settings: SettingBatch) -> Vector:
     return lower
 
 
-def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, str]:
-    """Return a load's throughput at the stock setting, in its own unit, and in words what it is where it is not as measured.
+class StockState(msgspec.Struct, frozen=True):
+    """Where stock stands under a load in a room: its clock (MHz) with the standard error as a share, its throughput in the load's
+    own unit, and in words what that is where it is not as measured."""
 
-    Where heat limited the stock run its work depends on the room, and is carried to this one by the models; where stock
-    was never run under the load, it is what the models predict.
-    """
+    clock_mhz: float
+    clock_share_sd: float
+    throughput_per_s: float
+    reason: str
+
+
+def stock_state(models: Models, load: str, room_c: float) -> StockState:
+    """Return where stock stands in a room. What was measured is carried there by the models: in a hotter room leakage takes more of
+    a power limit, and a temperature cap leaves less clock. Where stock was never run under the load, it is what they predict."""
+    there = predict_under_load(models, one_setting(models.card.stock), load, room_c)
+    clock, share = float(there.clock_mhz[0]), float(there.clock_hw[0] / there.clock_mhz[0] / Z95)
     run = models.stock.get(load)
-    if run is not None and not run.heat_limited:
-        return run.throughput_per_s, ""
-    stock = one_setting(models.card.stock)
-    there = float(predict_under_load(models, stock, load, room_c).throughput[0])
-    if load in models.by_clock:
-        return there, f"no throughput is read under {load}: the clock stands for it"
-    if run is None:
-        return there, f"stock was not run under {load}: 100 % is what the models say of it"
+    unread = load in models.by_clock
+    if run is None or unread:
+        words = (
+            f"no throughput is read under {load}: the clock stands for it"
+            if unread
+            else f"stock was not run under {load}: 100 % is what the models say of it"
+        )
+        return StockState(clock, share, float(there.throughput[0]), words)
     room = run.settled.room_c if math.isfinite(run.settled.room_c) else run.room_c
-    then = float(predict_under_load(models, stock, load, room).throughput[0])
-    return run.throughput_per_s * there / then, "heat limited the stock run: 100 % is carried to the room asked for"
+    then = predict_under_load(models, one_setting(models.card.stock), load, room if math.isfinite(room) else models.room_c)
+    moved = clock / float(then.clock_mhz[0])
+    ref, depth = models.power.ref_mhz, offset_of(models.card.stock)
+    carried = models.power.work[load].ratio(
+        np.array([moved * run.clock_mhz / ref]), np.array([depth]), run.clock_mhz / ref, depth
+    )[0]
+    words = (
+        "100 % is stock carried to the room asked for"
+        if run.heat_limited or abs(float(carried[0]) - 1.0) > CARRIED_SHARE
+        else ""
+    )
+    error = math.hypot(MEASURED_CLOCK_SD, CARRIED_SD * abs(math.log(moved)))
+    return StockState(moved * run.clock_mhz, error, run.throughput_per_s * float(carried[0]), words)
+
+
+def stock_throughput(models: Models, load: str, room_c: float) -> tuple[float, str]:
+    """Return a load's throughput at the stock setting in a room, in its own unit, and in words what it is where it is not as
+    measured; see ``stock_state``."""
+    stock = stock_state(models, load, room_c)
+    return stock.throughput_per_s, stock.reason
+
+
+def percent_of_stock(models: Models, predicted: LoadPrediction, room_c: float) -> tuple[Vector, Vector]:
+    """Return throughput in percent of stock in the same room, ``(n,)``, and its 95 % half width; NaN where it is not known."""
+    law = models.power.work.get(predicted.load)
+    if law is None:
+        nothing = np.full(predicted.clock_mhz.shape, np.nan)
+        return nothing, nothing
+    stock = stock_state(models, predicted.load, room_c)
+    share = predicted.clock_mhz / models.power.ref_mhz
+    base = stock.clock_mhz / models.power.ref_mhz
+    ratio, error = law.ratio(share, predicted.offset_mv, base, offset_of(models.card.stock))
+    own = law.slope(share) * predicted.clock_hw / predicted.clock_mhz / Z95
+    other = law.slope(np.array(base)) * stock.clock_share_sd
+    half_width: Vector = 100.0 * Z95 * np.sqrt(error**2 + (ratio * own) ** 2 + (ratio * other) ** 2)
+    return 100.0 * ratio, half_width
+
+
+def level_in_room(models: Models, predicted: LoadPrediction) -> tuple[Vector, Vector]:
+    """Return the level in the room at the fans' speeds, ``(n,)`` in dBA, and its 95 % half width; what is not known of the speeds
+    is in it."""
+    level, half_width = models.noise.in_room(predicted.rpm)
+    variance = (half_width / Z95) ** 2
+    for group in range(predicted.rpm.shape[1]):
+        faster = predicted.rpm.copy()
+        faster[:, group] += predicted.rpm_sd[:, group]
+        variance = variance + (models.noise.in_room(faster)[0] - level) ** 2
+    return level, Z95 * np.sqrt(variance)
 
 
 def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c: float, air: float = 1.0) -> LoadPrediction:
@@ -144,12 +205,20 @@ def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c
     sources = np.tile(np.array(models.sources_w[load]), (n, 1))
     fixed_rpm = {group: _speeds(models, settings, group) for group in models.noise.groups if not settings.on_curve(group)}
 
-    def rpm(core_c: Vector, at: Indices) -> Array:
+    def speeds(core_c: Vector, at: Indices) -> tuple[Array, Array]:
+        """Return the groups' speeds and their standard errors, ``(m, g)``."""
         columns = [
-            fixed_rpm[group][at] if group in fixed_rpm else _on_curve(models, group, settings.base.fan_curve[group], core_c)
+            (fixed_rpm[group][0][at], fixed_rpm[group][1][at])
+            if group in fixed_rpm
+            else models.speeds[group].at(_on_curve(settings.base.fan_curve[group], core_c))
             for group in models.noise.groups
         ]
-        return np.stack(columns, axis=-1) if columns else np.zeros((at.shape[0], 0))
+        if not columns:
+            return np.zeros((at.shape[0], 0)), np.zeros((at.shape[0], 0))
+        return np.stack([speed for speed, _ in columns], axis=-1), np.stack([error for _, error in columns], axis=-1)
+
+    def rpm(core_c: Vector, at: Indices) -> Array:
+        return speeds(core_c, at)[0]
 
     def rise(power_w: Vector, core_c: Vector, at: Indices) -> Vector:
         return models.heat.rise_alone(power_w, rpm(core_c, at), sources[at], load, air=air)
@@ -157,18 +226,20 @@ def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c
     def power(clock_mhz: Vector, core_c: Vector, at: Indices) -> Vector:
         return models.power.power_w(load, clock_mhz, core_c, offset[at], fixed[at])
 
-    limit = settings.of(POWER, math.inf) * models.gains[load]
+    limit = settings.of(POWER, math.inf) * models.gains[load].value
     cap = settings.of("temperature_cap_c", math.inf)
     room = np.full(n, room_c)
-    steady = steady_state(power, rise, room, limit, cap, _tops(models, settings, load))
-    return _with_errors(models, load, steady, (offset, fixed, sources, rpm(steady.core_c, np.arange(n))), air)
+    top, top_sd = _tops(models, settings, load)
+    steady = steady_state(power, rise, room, limit, cap, top)
+    turning = speeds(steady.core_c, np.arange(n))
+    return _with_errors(models, load, steady, (offset, fixed, sources, *turning), top_sd, air)
 
 
 def _with_errors(
-    models: Models, load: str, steady: SteadyState, at: tuple[Vector, Vector, Array, Array], air: float
+    models: Models, load: str, steady: SteadyState, at: tuple[Vector, Vector, Array, Array, Array], top_sd: Vector, air: float
 ) -> LoadPrediction:
     """Return steady states with their intervals; each limit passes the errors of power and heat on in its own way."""
-    offset, fixed, sources, speeds = at
+    offset, fixed, sources, speeds, speeds_sd = at
     law, clock = models.power, steady.clock_mhz
     core = np.where(np.isfinite(steady.core_c), steady.core_c, HOTTEST_C)
     watts = np.where(np.isfinite(steady.power_w), steady.power_w, law.power_w(load, clock, core, offset, fixed))
@@ -177,14 +248,16 @@ def _with_errors(
     per_clock = np.maximum(per_clock, 0.5)
     rise, rise_hw = models.heat.rise(watts, speeds, sources, load, air=air)
     per_watt = (models.heat.rise_alone(watts * (1 + STEP), speeds, sources, load, air=air) - rise) / (STEP * watts)
-    rise_sd = rise_hw / Z95
+    rise_sd = np.sqrt((rise_hw / Z95) ** 2 + _by_speed(models, load, rise, (watts, speeds, speeds_sd, sources), air))
+    limit_sd = models.gains[load].error
     by_power, by_heat = steady.limiter == SettingLimiter.POWER, steady.limiter == SettingLimiter.HEAT
     heat_share = rise_sd / np.maximum(per_watt * watts, 1e-9)
-    power_sd = watts * np.where(by_power, LIMIT_SD, np.where(by_heat, heat_share, share))
+    power_sd = watts * np.where(by_power, limit_sd, np.where(by_heat, heat_share, share))
+    limited = np.hypot(share, np.where(by_heat, heat_share, limit_sd)) / per_clock
+    power_sd = np.where(by_power | by_heat, power_sd, np.hypot(power_sd, watts * per_clock * top_sd))
     core_sd = np.where(by_heat, CAPPED_SD_K, np.hypot(rise_sd, per_watt * power_sd))
-    limited = np.hypot(share, np.where(by_heat, heat_share, LIMIT_SD)) / per_clock
-    clock_sd = clock * np.where(by_power | by_heat, limited, CLOCK_SD)
-    work, work_sd = _work(models, load, clock, clock_sd / clock)
+    clock_sd = clock * np.where(by_power | by_heat, limited, top_sd)
+    work, work_sd = _work(models, load, (clock, offset), clock_sd / clock)
     return LoadPrediction(
         load=load,
         core_c=steady.core_c,
@@ -198,15 +271,32 @@ def _with_errors(
         limiter=steady.limiter,
         runaway=steady.runaway,
         rpm=speeds,
+        rpm_sd=speeds_sd,
+        offset_mv=offset,
     )
 
 
-def _work(models: Models, load: str, clock_mhz: Vector, clock_share: Vector) -> tuple[Vector, Vector]:
+def _by_speed(models: Models, load: str, rise: Vector, at: tuple[Vector, Array, Array, Array], air: float) -> Vector:
+    """Return the variance of the rise ``(n,)`` that comes of what is not known of the fans' speeds."""
+    watts, speeds, errors, sources = at
+    variance = np.zeros(rise.shape)
+    for group in range(speeds.shape[1]):
+        if np.all(errors[:, group] < CERTAIN_SHARE * models.heat.full_rpm[group]):
+            continue
+        slower = speeds.copy()
+        slower[:, group] = np.maximum(slower[:, group] - errors[:, group], 0.0)
+        variance += (models.heat.rise_alone(watts, slower, sources, load, air=air) - rise) ** 2
+    return variance
+
+
+def _work(models: Models, load: str, at: tuple[Vector, Vector], clock_share: Vector) -> tuple[Vector, Vector]:
+    """Return a load's throughput in its own unit at clocks and offsets, and its standard error."""
     known = models.power.work.get(load)
+    clock_mhz, offset = at
     if known is None:
         nothing = np.full(clock_mhz.shape, np.nan)
         return nothing, nothing
-    return known.throughput(clock_mhz / models.power.ref_mhz, clock_share)
+    return known.throughput(clock_mhz / models.power.ref_mhz, offset, clock_share)
 
 
 def offsets_mv(settings: SettingBatch) -> Vector:
@@ -218,31 +308,35 @@ def offsets_mv(settings: SettingBatch) -> Vector:
     return own + (base - (settings.base.voltage_offset_mv or 0.0))
 
 
-def _tops(models: Models, settings: SettingBatch, load: str) -> Vector:
-    """Return the highest clock that settings allow a load, in MHz."""
+def _tops(models: Models, settings: SettingBatch, load: str) -> tuple[Vector, Vector]:
+    """Return the clock (MHz) that a load comes to where neither power nor heat limits it, and its standard error as a share."""
+    asked = requested_clocks(models, settings)
+    ceiling = models.ceilings[load]
+    found = {cap: ceiling.at(cap if math.isfinite(cap) else models.power.seen_mhz[load][1]) for cap in set(asked.tolist())}
+    return np.array([found[cap][0] for cap in asked.tolist()]), np.array([found[cap][1] for cap in asked.tolist()])
+
+
+def requested_clocks(models: Models, settings: SettingBatch) -> Vector:
+    """Return the highest clock that settings allow, ``(n,)`` in MHz; stock's where they say none, infinite where that says none."""
     cap, fixed = settings.of("clock_cap_mhz", math.inf), settings.of("fixed_clock_mhz", 0.0)
     asked = np.minimum(cap, np.where(fixed > 0.0, fixed, math.inf))
-    highest = requested_clock(models.card.stock)
-    seen = models.power.seen_mhz[load][1]
-    most = highest if math.isfinite(highest) else seen
-    return np.where(np.isfinite(asked), asked, most) * models.tops[load]
+    clocks: Vector = np.where(np.isfinite(asked), asked, requested_clock(models.card.stock))
+    return clocks
 
 
-def _speeds(models: Models, settings: SettingBatch, group: str) -> Vector:
-    speed: Vector = models.rpm(group, settings.of(f"fan_duty.{group}", 0.0))
-    return speed
+def _speeds(models: Models, settings: SettingBatch, group: str) -> tuple[Vector, Vector]:
+    return models.speeds[group].at(settings.of(f"fan_duty.{group}", 0.0))
 
 
-def _on_curve(models: Models, group: str, curve: FanCurve, core_c: Vector) -> Vector:
-    """Return a group's speed on its curve at core temperatures, ``(n,)`` in rpm.
+def _on_curve(curve: FanCurve, core_c: Vector) -> Vector:
+    """Return a group's duty on its curve at core temperatures, ``(n,)`` in %.
 
     A curve that follows another sensor than the processor's is read at the core's temperature: what it gives is then the most
     that its fans would turn.
     """
     core = np.where(np.isfinite(core_c), core_c, HOTTEST_C)
     points = np.array(curve.points)
-    duty = np.interp(core, points[:, 0], points[:, 1])
+    duty: Vector = np.interp(core, points[:, 0], points[:, 1])
     if curve.off_below_c is not None:
         duty = np.where(core < curve.off_below_c, 0.0, duty)
-    speed: Vector = models.rpm(group, duty)
-    return speed
+    return duty

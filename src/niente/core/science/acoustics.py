@@ -5,8 +5,8 @@ import math
 import msgspec
 import numpy as np
 
-from niente.core.science.arrays import Array
-from niente.core.science.statistics import Z95
+from niente.core.science.arrays import Array, Vector
+from niente.core.science.statistics import Z95, mean_with_error
 
 
 def add_levels(levels_db: Array, axis: int = -1) -> Array:
@@ -16,6 +16,20 @@ def add_levels(levels_db: Array, axis: int = -1) -> Array:
     """
     total: Array = 10.0 * np.log10(np.sum(10.0 ** (np.asarray(levels_db) / 10.0), axis=axis))
     return total
+
+
+def level_mean(levels_db: Vector) -> tuple[float, float]:
+    """Return the energetic mean of levels ``(n,)`` over time or positions, in dB, and its standard error.
+
+    L = 10 lg(mean of 10^(L/10)) (ISO 3744, 8.2.2; for time the equivalent level of IEC 61672-1; clauses from memory). Levels
+    averaged as numbers would lie lower wherever they vary. NaN are left out; (NaN, infinity) where nothing is left.
+    """
+    known = levels_db[np.isfinite(levels_db)]
+    if not known.shape[0]:
+        return math.nan, math.inf
+    top = float(np.max(known))  # energies over the highest level cannot overflow
+    mean, error = mean_with_error(10.0 ** ((known - top) / 10.0))
+    return top + 10.0 * math.log10(mean), 10.0 / math.log(10.0) * error / mean
 
 
 def level_at(alone_dba: float, from_m: float, to_m: float, background_dba: float | None) -> float:

@@ -18,6 +18,8 @@ from niente.core.science.statistics import Z95, autocorrelation
 BIN_S = 10.0
 """Samples are averaged over this long before they are fitted."""
 MIN_BINS = 12
+MIN_KNOWN = 0.8
+"""A run of which fewer bins than this share were read does not tell where it settles."""
 MIDDLE_TAUS_S = np.geomspace(15.0, 90.0, 6)
 SLOW_TAUS_S = np.geomspace(150.0, 1500.0, 12)
 AMPLITUDE_SD_K = (25.0, 25.0)
@@ -97,10 +99,27 @@ def lagged(time_s: Vector, values: Vector, lag_s: float = ROOM_LAG_S) -> Vector:
 
 
 def binned(values: Vector, per_bin: int) -> Vector:
-    """Return the means of every so many values ``(n,)``; what is left over at the end is dropped."""
+    """Return the means of every so many values ``(n,)``, NaN left out; what is left over at the end is dropped."""
     whole = values.shape[0] // per_bin
-    means: Vector = values[: whole * per_bin].reshape(whole, per_bin).mean(axis=1)
+    rows = values[: whole * per_bin].reshape(whole, per_bin)
+    known = np.isfinite(rows)
+    if known.all():
+        return np.asarray(rows.mean(axis=1), dtype=np.float64)
+    count = known.sum(axis=1)
+    means: Vector = np.where(count > 0, np.where(known, rows, 0.0).sum(axis=1) / np.maximum(count, 1), np.nan)
     return means
+
+
+def _bridged(bins: Vector) -> Vector | None:
+    """Return bins ``(n,)`` with short gaps bridged by straight lines; ``None`` where too much is missing, or the end is."""
+    known = np.isfinite(bins)
+    if known.all():
+        return bins
+    if not known[-1] or np.count_nonzero(known) < MIN_KNOWN * bins.shape[0]:
+        return None
+    at = np.arange(bins.shape[0])
+    bridged: Vector = np.interp(at, at[known], bins[known])
+    return bridged
 
 
 def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[float, ...] = ()) -> Settled:
@@ -117,10 +136,11 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
     per_bin = max(1, round(BIN_S / spacing))
     if time_s.shape[0] < MIN_BINS * per_bin:
         return not_yet("two minutes of steady power are needed first")
-    if not (np.all(np.isfinite(core_c)) and np.all(np.isfinite(room_c))):
+    core_bins, room_bins = _bridged(binned(core_c, per_bin)), _bridged(binned(room_c, per_bin))
+    if core_bins is None or room_bins is None:
         return not_yet("readings are missing")
-    room = lagged(binned(time_s, per_bin), binned(room_c, per_bin))
-    y = (binned(core_c, per_bin) - room)[:MAX_BINS]
+    room = lagged(binned(time_s, per_bin), room_bins)
+    y = (core_bins - room)[:MAX_BINS]
     n = y.shape[0]
     rough = np.diff(y)
     noise_var = max(float(np.median(rough**2)) / 2 / 0.455, 1e-4)

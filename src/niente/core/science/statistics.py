@@ -11,6 +11,10 @@ Z95 = 1.959963984540054
 """Half width of a 95 % interval of the normal distribution, in standard deviations."""
 
 
+SUSPECT_SD, REJECTED_SD = 2.5, 6.0
+"""From how many standard deviations on a reading counts less, and not at all."""
+
+
 class FittedLine(msgspec.Struct, frozen=True):
     """A straight line fitted by least squares: ``y = intercept + slope x`` with standard errors.
 
@@ -71,6 +75,14 @@ def inverse(matrix: Array) -> Array:
 def frozen(matrix: Array) -> tuple[tuple[float, ...], ...]:
     """Return a matrix ``(n, m)`` as tuples of its rows, which a frozen structure can hold."""
     return tuple(tuple(row) for row in matrix.tolist())
+
+
+def redescending(apart: Vector) -> Vector:
+    """Return how much readings count that lie so many standard deviations off ``(n,)``: fully up to 2.5, then as 1/r^2, and from
+    6 on not at all, so that what cannot be true moves nothing (a redescending weight after Hampel 1974; from memory)."""
+    off = np.abs(apart)
+    weights: Vector = np.where(off >= REJECTED_SD, 0.0, np.minimum(1.0, SUSPECT_SD / np.maximum(off, 1e-9)) ** 2)
+    return weights
 
 
 def autocorrelation(residuals: Vector) -> float:

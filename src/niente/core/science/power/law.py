@@ -1,8 +1,7 @@
-"""What a package draws at a voltage, clock, temperature and load, and the work that comes of it: laws and their fit.
+"""What a package draws at a voltage, clock, temperature and load: the law and its fit.
 
     V = c0 + c1 x + c2 x^2 + g offset - R P / V      x = f / f_ref - 1
     P = a_load V^2 f + leak V e^(k_v (V - 1)) e^(k_t (T - 60)) + uncore
-    ln X = ln X_load + beta_load ln(f / f_ref)
 
 C V^2 f is the textbook's switching power; leakage grows about exponentially with voltage and temperature (textbook; k_t of
 0.01 to 0.02 a kelvin, from memory). What the laws leave out (a curve of points, a firmware's steps) is a Gaussian process over
@@ -15,6 +14,7 @@ import msgspec
 import numpy as np
 
 from niente.core.science.arrays import Array, Vector
+from niente.core.science.power.work import Work, fit_work
 from niente.core.science.statistics import frozen, inverse
 
 LEAK, LEAK_PER_K, LEAK_PER_V, UNCORE, LOAD_LINE, AT_FULL, STEEP, BENT, OFFSET = range(9)
@@ -31,9 +31,6 @@ ELSEWHERE = 0.8
 """How much of it loads have in common."""
 GRID = np.linspace(math.log(0.05), math.log(1.3), 400)
 """Where the bends are kept, in ln of the clock over the highest one run."""
-WORK_SD, WORK_LEFT_OUT = 0.0005, 0.0008
-"""How well a run's throughput is known, and what its law leaves out (shares)."""
-BETA, BETA_SD = 0.85, 0.4
 TYPICAL_V = 1.2
 MAX_V, MIN_V = 2.5, 0.3
 ROUNDS = 4
@@ -42,7 +39,7 @@ ROUNDS = 4
 class PowerReadings(msgspec.Struct, frozen=True):
     """What a law of power is fitted to, all arrays ``(n,)``: clock (MHz), voltage (V, NaN where it is not read), voltage
     offset (mV), a voltage that is fixed (V, 0: none), the temperature that counts (°C), package power (W), throughput (in each
-    load's own unit, NaN where it is not to be used), and the load by name."""
+    load's own unit, NaN where it is not to be used) with its standard error as a share, and the load by name."""
 
     clock_mhz: Vector
     voltage_v: Vector
@@ -52,22 +49,7 @@ class PowerReadings(msgspec.Struct, frozen=True):
     power_w: Vector
     throughput_per_s: Vector
     load: tuple[str, ...]
-
-
-class Work(msgspec.Struct, frozen=True):
-    """A load's throughput over the clock: ln X = ``at_ref`` + ``beta`` ln(f/f_ref), with the covariance of the two."""
-
-    at_ref: float
-    beta: float
-    covariance: tuple[tuple[float, ...], ...]
-
-    def throughput(self, share: Array, ln_clock_sd: Array) -> tuple[Array, Array]:
-        """Return throughput at clocks over f_ref, and its standard error, the clock's own as a share."""
-        steps = np.log(share)
-        value = np.exp(self.at_ref + self.beta * steps)
-        (a, b), (_, c) = self.covariance
-        variance = a + 2 * b * steps + c * steps**2 + (self.beta * ln_clock_sd) ** 2 + WORK_LEFT_OUT**2
-        return value, value * np.sqrt(variance)
+    throughput_share: Vector
 
 
 class PowerLaw(msgspec.Struct, frozen=True):
@@ -229,20 +211,13 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
 
 
 def _works(draws: PowerReadings, loads: tuple[str, ...], ref_mhz: float) -> dict[str, Work]:
-    """Fit each load's throughput: a straight line in logarithms with a normal prior on its slope (textbook)."""
+    """Fit each load's throughput, where any of its runs has one."""
     found = {}
+    read = np.isfinite(draws.throughput_per_s) & (draws.throughput_per_s > 0.0)
     for load in loads:
-        own = (
-            np.array([one == load for one in draws.load]) & np.isfinite(draws.throughput_per_s) & (draws.throughput_per_s > 0.0)
-        )
-        if not own.any():
-            continue
-        x, y = np.log(draws.clock_mhz[own] / ref_mhz), np.log(draws.throughput_per_s[own])
-        design = np.stack([np.ones_like(x), x], axis=1)
-        error = math.hypot(WORK_SD, WORK_LEFT_OUT)
-        information = design.T @ design / error**2 + np.diag([0.0, 1.0 / BETA_SD**2])
-        covariance = inverse(information)
-        at_ref, beta = covariance @ (design.T @ y / error**2 + np.array([0.0, BETA / BETA_SD**2]))
-        scatter = max(float(np.sqrt(np.mean((y - design @ np.array([at_ref, beta])) ** 2))) / error, 1.0)
-        found[load] = Work(float(at_ref), float(beta), frozen(scatter**2 * covariance))
+        own = np.array([one == load for one in draws.load]) & read
+        if own.any():
+            found[load] = fit_work(
+                draws.clock_mhz[own] / ref_mhz, draws.offset_mv[own], draws.throughput_per_s[own], draws.throughput_share[own]
+            )
     return found
