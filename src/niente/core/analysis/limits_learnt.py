@@ -23,6 +23,14 @@ AT_CAP = 0.015
 CLOCK_SD, NAMELESS_SD = 0.0008, 0.004
 """How well a clock is known where its cap holds it, and where something without a name does (shares)."""
 NEARLY_FREE = 0.05
+ALL_BUT = 0.95
+FEW = 3
+"""Fewer runs than this of a load leave its watts a watt of limit to what all loads have."""
+NEAR_CAP_K = 1.5
+"""Closer than this to its temperature cap heat may have had a part in the clock (K)."""
+CAPPED_SD_K, UNMEASURED_CAP_SD_K = 0.25, 0.6
+"""How well firmware holds the temperature that counts where it has held it before, and where no run shows it (K). Common
+practice, no source."""
 
 
 class PowerGain(msgspec.Struct, frozen=True):
@@ -64,8 +72,12 @@ class ClockCeiling(msgspec.Struct, frozen=True):
 
 
 def requested_clock(setting: Setting) -> float:
-    """Return the highest clock that a whole setting allows, in MHz; infinite where nothing says any."""
-    asked = [setting.clock_cap_mhz, setting.fixed_clock_mhz or None]
+    """Return the highest clock that a whole setting allows all cores together, in MHz; infinite where nothing says any."""
+    if setting.fixed_clock_mhz:
+        return setting.fixed_clock_mhz
+    by_cores = setting.active_clock_mhz
+    together = by_cores[max(by_cores, key=int)] if by_cores else None
+    asked = [setting.clock_cap_mhz, together]
     return min((clock for clock in asked if clock), default=math.inf)
 
 
@@ -80,7 +92,8 @@ def _below_cap(run: RunSummary) -> bool:
 def _cool(run: RunSummary) -> bool:
     """Whether neither heat nor a burst had a part in what the clock was."""
     hot = (ClockLimiter.TEMPERATURE_CAP, ClockLimiter.BURST_LIMIT)
-    return all(run.limiter_shares.get(limiter.words, 0.0) < NEARLY_FREE for limiter in hot)
+    below = run.core_c < (run.setting.temperature_cap_c or math.inf) - NEAR_CAP_K
+    return below and all(run.limiter_shares.get(limiter.words, 0.0) < NEARLY_FREE for limiter in hot)
 
 
 def power_gains(runs: Sequence[RunSummary], loads: Sequence[str]) -> dict[str, PowerGain]:
@@ -97,7 +110,7 @@ def power_gains(runs: Sequence[RunSummary], loads: Sequence[str]) -> dict[str, P
     found = {}
     for load in loads:
         own = _agreeing([run for run in held if run.load == load])
-        found[load] = _gain([_ratio(run) for run in own]) if own else typical
+        found[load] = _gain([_ratio(run) for run in own]) if len(own) >= FEW else typical
     return found
 
 
@@ -129,6 +142,29 @@ def _gain(ratios: Sequence[float]) -> PowerGain:
     middle = float(np.median(ratios))
     scatter = 1.4826 * float(np.median(np.abs(np.array(ratios) / middle - 1.0)))
     return PowerGain(middle, math.hypot(GAIN_SD, scatter), seen=True)
+
+
+class CapReading(msgspec.Struct, frozen=True):
+    """By how much the temperature that counts reads above the cap that holds it (K), with its standard error: firmware goes by
+    a sensor of its own, and sensors are off."""
+
+    over_k: float = 0.0
+    error_k: float = UNMEASURED_CAP_SD_K
+
+
+def cap_reading(runs: Sequence[RunSummary]) -> CapReading:
+    """Return what a temperature cap reads, from the runs that it limited all the time."""
+    held = [
+        run.core_c - run.setting.temperature_cap_c
+        for run in runs
+        if run.setting.temperature_cap_c
+        and run.limiter_shares.get(ClockLimiter.TEMPERATURE_CAP.words, 0.0) > ALL_BUT
+        and math.isfinite(run.core_c)
+    ]
+    if not held:
+        return CapReading()
+    middle = float(np.median(held))
+    return CapReading(middle, math.hypot(CAPPED_SD_K, 1.4826 * float(np.median(np.abs(np.array(held) - middle)))))
 
 
 def clock_ceilings(runs: Sequence[RunSummary], gains: dict[str, PowerGain]) -> dict[str, ClockCeiling]:

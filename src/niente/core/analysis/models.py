@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import Evidence, RunSummary
-from niente.core.analysis.limits_learnt import ClockCeiling, PowerGain, clock_ceilings, power_gains
+from niente.core.analysis.limits_learnt import CapReading, ClockCeiling, PowerGain, cap_reading, clock_ceilings, power_gains
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
@@ -42,7 +42,7 @@ class Models(msgspec.Struct, frozen=True):
 
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
     survive. ``gains`` are metered watts a watt of limit, by load; ``ceilings`` the clock that each load comes to when neither power
-    nor heat limits it; ``sources_w`` what is metered beside the package, by load.
+    nor heat limits it; ``cap`` what a temperature cap reads; ``sources_w`` what is metered beside the package, by load.
     ``stock`` is each load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock
     stands for it. ``speeds`` are the speeds seen for each group's duties; ``lead`` is the
     fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and that group's duty.
@@ -54,6 +54,7 @@ class Models(msgspec.Struct, frozen=True):
     power: PowerLaw
     gains: dict[str, PowerGain]
     ceilings: dict[str, ClockCeiling]
+    cap: CapReading
     sources_w: dict[str, tuple[float, ...]]
     count_load: str
     heavy_load: str
@@ -127,6 +128,7 @@ def fit_models(evidence: Evidence) -> Models:
         power=power,
         gains=gains,
         ceilings=clock_ceilings(runs.drawn, gains),
+        cap=cap_reading(runs.drawn),
         sources_w={load: _sources_of(runs.drawn, load, sources) for load in power.loads},
         count_load=_counts(card, power.loads, heavy.name),
         heavy_load=heavy.name,

@@ -13,12 +13,12 @@ from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector
 from niente.core.science.power.operating_point import HOTTEST_C, SettingLimiter, SteadyState, steady_state
 from niente.core.science.statistics import Z95
 
-CAPPED_SD_K = 0.5
-"""How well firmware holds a core at its temperature cap (K). Common practice, no source."""
 MEASURED_CLOCK_SD = 0.0004
 """How well a run's mean clock is known, as a share."""
 CARRIED_SD, CARRIED_SHARE = 0.3, 0.002
 """What the models are off by when they carry stock to another room, as a share of the way; and a way too short to mention."""
+SEEN_SLACK = 0.002
+"""So far above the highest clock that was run, as a share, nothing new is expected."""
 CERTAIN_SHARE = 0.002
 """A speed known better than this, as a share of the highest, moves no temperature."""
 STEP = 0.01
@@ -227,7 +227,7 @@ def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c
         return models.power.power_w(load, clock_mhz, core_c, offset[at], fixed[at])
 
     limit = settings.of(POWER, math.inf) * models.gains[load].value
-    cap = settings.of("temperature_cap_c", math.inf)
+    cap = settings.of("temperature_cap_c", math.inf) + models.cap.over_k
     room = np.full(n, room_c)
     top, top_sd = _tops(models, settings, load)
     steady = steady_state(power, rise, room, limit, cap, top)
@@ -255,8 +255,12 @@ def _with_errors(
     power_sd = watts * np.where(by_power, limit_sd, np.where(by_heat, heat_share, share))
     limited = np.hypot(share, np.where(by_heat, heat_share, limit_sd)) / per_clock
     power_sd = np.where(by_power | by_heat, power_sd, np.hypot(power_sd, watts * per_clock * top_sd))
-    core_sd = np.where(by_heat, CAPPED_SD_K, np.hypot(rise_sd, per_watt * power_sd))
+    core_sd = np.where(by_heat, models.cap.error_k, np.hypot(rise_sd, per_watt * power_sd))
     clock_sd = clock * np.where(by_power | by_heat, limited, top_sd)
+    beyond = np.where(by_heat, 0.0, np.maximum(clock / (law.seen_mhz[load][1] * (1.0 + SEEN_SLACK)) - 1.0, 0.0))
+    clock_sd = np.hypot(clock_sd, clock * beyond)  # up there something that no run met may limit the clock
+    power_sd = np.hypot(power_sd, watts * per_clock * beyond)
+    core_sd = np.hypot(core_sd, per_watt * watts * per_clock * beyond)
     work, work_sd = _work(models, load, (clock, offset), clock_sd / clock)
     return LoadPrediction(
         load=load,
@@ -319,7 +323,8 @@ def _tops(models: Models, settings: SettingBatch, load: str) -> tuple[Vector, Ve
 def requested_clocks(models: Models, settings: SettingBatch) -> Vector:
     """Return the highest clock that settings allow, ``(n,)`` in MHz; stock's where they say none, infinite where that says none."""
     cap, fixed = settings.of("clock_cap_mhz", math.inf), settings.of("fixed_clock_mhz", 0.0)
-    asked = np.minimum(cap, np.where(fixed > 0.0, fixed, math.inf))
+    plain = msgspec.structs.replace(settings.base, clock_cap_mhz=None, fixed_clock_mhz=None)
+    asked = np.where(fixed > 0.0, fixed, np.minimum(cap, requested_clock(plain)))
     clocks: Vector = np.where(np.isfinite(asked), asked, requested_clock(models.card.stock))
     return clocks
 
