@@ -51,7 +51,8 @@ class RunSummary(msgspec.Struct, frozen=True):
 
     ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
     the package's. ``heat_limited`` says that the firmware's temperature cap limited the clock: the settled temperature is
-    then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them.
+    then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them,
+    ``at_s`` the rig's time at its end.
     """
 
     run_id: int
@@ -76,6 +77,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     variant: str = ""
     core_c: float = math.nan
     throughput_se: float = math.nan
+    at_s: float = math.nan
     voltage_v: float = math.nan
     sources_w: dict[str, float] = msgspec.field(default_factory=dict)
 
@@ -255,6 +257,7 @@ def summarise(
         clock_mhz=_mean(column(card, tail, "effective_clock_mhz")),
         throughput_per_s=throughput,
         throughput_se=throughput_se,
+        at_s=float(time_s[-1]) if time_s.shape[0] else math.nan,
         noise_dba=noise,
         noise_se_db=noise_se,
         fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},

@@ -10,7 +10,7 @@ import numpy as np
 
 from niente.core.analysis.coverage import inside
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import SettingPredictions, ceilings, offsets_mv, predict, predict_under_load
+from niente.core.analysis.prediction import SettingPredictions, ceilings, heard_w, offsets_mv, predict, predict_under_load
 from niente.core.analysis.reliability import reliability_over_a_day
 from niente.core.analysis.setting_batch import POWER, SettingBatch
 from niente.core.model.project import Limits
@@ -191,7 +191,8 @@ def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view:
         steady = predict_under_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
         headroom = ceilings(models, tried) - np.minimum(steady.core_c, HOTTEST_C) - steady.core_hw
         short = np.maximum(limits.min_headroom_k - headroom, 0.0)
-        level = models.noise.in_room(steady.rpm)[0] + 0.01 * models.noise.machine_alone(steady.rpm)
+        watts = heard_w(steady)
+        level = models.noise.in_room(steady.rpm, watts)[0] + 0.01 * models.noise.machine_alone(steady.rpm, watts)
         return level + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
 
     count = DUTIES[min(len(free), len(DUTIES)) - 1]

@@ -17,7 +17,8 @@ from niente.core.science.dynamics import Scale
 from niente.core.science.fan_speed import FanSpeeds
 from niente.core.science.heat.fit import Runs, fit_heat_path
 from niente.core.science.heat.path import HeatPath
-from niente.core.science.noise import NoiseModel, fit_noise
+from niente.core.science.noise import NoiseModel
+from niente.core.science.noise_fit import fit_noise
 from niente.core.science.power.law import PowerLaw, PowerReadings, fit_power
 from niente.core.science.statistics import Z95
 
@@ -196,7 +197,15 @@ def _noise(groups: tuple[str, ...], heard: list[RunSummary]) -> NoiseModel:
         np.array([[turning(run, group) for group in groups] for run in heard]),
         np.array([run.noise_dba for run in heard]),
         np.array([run.noise_se_db for run in heard]),
+        np.array([drawn_w(run) for run in heard]),
+        np.array([run.at_s for run in heard]),
     )
+
+
+def drawn_w(run: RunSummary) -> float:
+    """Return what package and metered sources draw together in a run, in W; 0 where that is not read."""
+    power = run.power_w if math.isfinite(run.power_w) else 0.0
+    return power + sum(watts for watts in run.sources_w.values() if math.isfinite(watts))
 
 
 def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy: LoadCard) -> None:

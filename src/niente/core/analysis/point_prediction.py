@@ -8,7 +8,14 @@ import msgspec
 from niente.core.analysis.coverage import outside_words
 from niente.core.analysis.listener import ListenerPlace, listener_of_card
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import LoadPrediction, ceilings, level_in_room, percent_of_stock, predict_under_load
+from niente.core.analysis.prediction import (
+    LoadPrediction,
+    ceilings,
+    heard_w,
+    level_in_room,
+    percent_of_stock,
+    predict_under_load,
+)
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.errors import DocumentError
 from niente.core.model.setting import Setting
@@ -16,6 +23,8 @@ from niente.core.science.heat.sum import COMMON, OF_GROUP, SHARED
 from niente.core.science.power.operating_point import SettingLimiter
 from niente.core.science.statistics import Z95
 
+USELESS_K, USELESS_DB, USELESS_SHARE = 30.0, 15.0, 0.5
+"""A figure known no better than this is not given: K, dB, and a share of itself."""
 LIMITER_WORDS = {
     SettingLimiter.CLOCK: "clock cap",
     SettingLimiter.POWER: "sustained limit",
@@ -24,11 +33,13 @@ LIMITER_WORDS = {
 
 
 class Figure(msgspec.Struct, frozen=True):
-    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why."""
+    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why. ``at_most``: the value is a
+    bound that the truth lies under with 95 %, and has no half width."""
 
     value: float | None
     half_width: float | None = None
     reason: str = ""
+    at_most: bool = False
 
 
 class PointPrediction(msgspec.Struct, frozen=True, rename={"limiter": "holds"}):
@@ -89,11 +100,11 @@ def predict_point(
     headroom = float(ceilings(models, one)[0] - steady.core_c[0])
     return msgspec.structs.replace(
         prediction,
-        core_c=_figure(steady.core_c[0], steady.core_hw[0], reason),
-        headroom_k=_figure(headroom, steady.core_hw[0], reason),
-        throughput_percent=_figure(percent, percent_hw, reason),
-        clock_mhz=_figure(steady.clock_mhz[0], steady.clock_hw[0]),
-        power_w=_figure(steady.power_w[0], steady.power_hw[0]),
+        core_c=_figure(steady.core_c[0], steady.core_hw[0], reason, USELESS_K),
+        headroom_k=_figure(headroom, steady.core_hw[0], reason, USELESS_K),
+        throughput_percent=_figure(percent, percent_hw, reason, USELESS_SHARE * max(percent, 10.0)),
+        clock_mhz=_figure(steady.clock_mhz[0], steady.clock_hw[0], most=USELESS_SHARE * float(steady.clock_mhz[0])),
+        power_w=_figure(steady.power_w[0], steady.power_hw[0], most=USELESS_SHARE * float(steady.power_w[0])),
         limiter=LIMITER_WORDS[limiter],
         outside=outside_words(models, one, steady),
     )
@@ -106,24 +117,27 @@ def _without_figures(prediction: PointPrediction, why: str) -> PointPrediction:
     return msgspec.structs.replace(prediction, outside=(why,), **dict.fromkeys(names, none))
 
 
-def _figure(value: float, half_width: float, reason: str = "") -> Figure:
-    if not math.isfinite(value):
+def _figure(value: float, half_width: float, reason: str = "", most: float = math.inf) -> Figure:
+    """Return a figure; none where its half width is over ``most``: it would say nothing, and look as if it did."""
+    if not math.isfinite(value) or not math.isfinite(half_width):
         return Figure(None, None, reason or "the runs do not tell")
+    if half_width > most:
+        return Figure(None, None, f"the runs do not tell: it is known to no better than ± {half_width:.3g}")
     return Figure(float(value), float(half_width), reason)
 
 
 def _noise(models: Models, steady: LoadPrediction, listening: ListenerPlace) -> tuple[Figure, Figure, Figure]:
     """Return the level in the room at the meter, at the listener's place, and the machine alone, at the fans' speeds."""
     level, half_width = (float(one[0]) for one in level_in_room(models, steady))
-    alone = float(models.noise.machine_alone(steady.rpm)[0])
-    there, there_hw = listening.heard(alone, half_width)
+    alone = models.noise.alone(steady.rpm, heard_w(steady))
+    modelled, error = float(alone.dba[0]), float(alone.half_width_db[0])
+    there, there_hw = listening.heard(modelled, error)
     index = f"at {listening.listener_m:g} m, the meter's class in the interval"
     where = index if listening.background_dba is not None else f"{index}; the background there is not known"
-    return (
-        _figure(level, half_width),
-        Figure(there, there_hw, where),
-        Figure(alone, None, "modelled: carried down the speed laws"),
-    )
+    by_itself = Figure(modelled, error, "modelled: carried down the speed laws")
+    if alone.bound[0]:
+        by_itself = Figure(float(alone.at_most_dba[0]), None, "an upper bound: too close to the room to tell", at_most=True)
+    return _figure(level, half_width, most=USELESS_DB), _figure(there, there_hw, where, most=USELESS_DB), by_itself
 
 
 SHARED_NAMES = (

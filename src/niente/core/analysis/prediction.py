@@ -44,6 +44,7 @@ class LoadPrediction(msgspec.Struct, frozen=True):
     rpm: Array
     rpm_sd: Array
     offset_mv: Vector
+    sources_w: Vector
 
 
 class SettingPredictions(msgspec.Struct, frozen=True):
@@ -104,7 +105,7 @@ def predict(
         power_hw=heavy.power_hw,
         in_room_dba=in_room,
         in_room_hw=in_room_hw,
-        alone_dba=models.noise.machine_alone(heavy.rpm),
+        alone_dba=models.noise.machine_alone(heavy.rpm, heard_w(heavy)),
         heat_limited=heavy.limiter == SettingLimiter.HEAT,
         runaway=heavy.runaway,
     )
@@ -182,15 +183,22 @@ def percent_of_stock(models: Models, predicted: LoadPrediction, room_c: float) -
     return 100.0 * ratio, half_width
 
 
+def heard_w(predicted: LoadPrediction) -> Vector:
+    """Return the watts that are heard as such, ``(n,)``: the package's and what is metered beside it."""
+    watts: Vector = np.where(np.isfinite(predicted.power_w), predicted.power_w, 0.0) + predicted.sources_w
+    return watts
+
+
 def level_in_room(models: Models, predicted: LoadPrediction) -> tuple[Vector, Vector]:
     """Return the level in the room at the fans' speeds, ``(n,)`` in dBA, and its 95 % half width; what is not known of the speeds
     is in it."""
-    level, half_width = models.noise.in_room(predicted.rpm)
+    power_w = heard_w(predicted)
+    level, half_width = models.noise.in_room(predicted.rpm, power_w)
     variance = (half_width / Z95) ** 2
     for group in range(predicted.rpm.shape[1]):
         faster = predicted.rpm.copy()
         faster[:, group] += predicted.rpm_sd[:, group]
-        variance = variance + (models.noise.in_room(faster)[0] - level) ** 2
+        variance = variance + (models.noise.in_room(faster, power_w)[0] - level) ** 2
     return level, Z95 * np.sqrt(variance)
 
 
@@ -277,6 +285,7 @@ def _with_errors(
         rpm=speeds,
         rpm_sd=speeds_sd,
         offset_mv=offset,
+        sources_w=sources.sum(axis=1),
     )
 
 

@@ -143,7 +143,7 @@ def _line(
 
     value, half_width = rise(power)
     slope, slope_hw = models.heat.resistance(near_w, rpm.tolist(), load)
-    level, level_hw = models.noise.in_room(rpm[None, :])
+    level, level_hw = models.noise.in_room(rpm[None, :], near_w + float(np.sum(sources)))
     full = np.maximum(np.array(models.heat.full_rpm), 1.0)
     points = [
         Point(run.run_id, run.power_w, run.rise_k, run.settled.half_width_k, run.heat_limited)

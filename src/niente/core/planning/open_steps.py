@@ -13,7 +13,8 @@ from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.noise import NoiseModel, fit_noise
+from niente.core.science.noise import NoiseModel
+from niente.core.science.noise_fit import fit_noise
 
 SearchResults = Callable[[str], dict[str, float] | None]
 """What a search found, by its name; ``None`` while it is not over."""

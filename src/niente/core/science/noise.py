@@ -1,40 +1,50 @@
-"""The noise map: how loud a machine is in its room at any speeds of its fans, from half a minute a duty and no heat.
+"""The noise map: how loud a machine is in its room at any speeds of its fans and any power, from half a minute a duty.
 
 Each fan group follows a speed law, L = L_full + k lg(n/n_full), bent by what no law knows: resonances of blades, grilles and
-panels. The bends are a Gaussian process over the logarithm of speed, at nodes. Groups and the room add as energies.
+panels. The bends are a Gaussian process over the logarithm of speed, at nodes. What the watts themselves make heard (coils, a
+supply's own fan) is one more source, L = L_full + k lg(P/P_full). All sources and the room add as energies.
 """
 
-import functools
 import math
 
 import msgspec
 import numpy as np
 
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.statistics import Z95, frozen
+from niente.core.science.statistics import Z95
 
-PER_DECADE, PER_DECADE_SD = 53.0, 3.0
-"""Prior of the speed law in dB a decade of speed: 50 to 57 in practice."""
-LEVEL_PRIOR_DB, LEVEL_PRIOR_SD = 38.0, 15.0
-BACKGROUND_PRIOR_DB, BACKGROUND_PRIOR_SD = 30.0, 12.0
 NODES = np.linspace(-1.2, 0.0, 17)
 """Where the bends stand, in lg of the share of full speed."""
-BEND_SD_DB, BEND_DECADES = 1.0, 0.07
-"""How large bends are, as a standard deviation, and over which distance they hang together. Common practice, no source."""
-READING_FLOOR_DB = 0.15
-"""What a room's background moves between one reading and the next, as a standard deviation."""
-MODEL_SD_DB = 0.2
-"""What bends at these nodes leave out, as a standard deviation."""
+MODEL_SD_DB, BETWEEN_SD_DB, BETWEEN_DECADES = 0.14, 0.4, 0.03
+"""What laws and bends leave out at a speed that was heard, and what a narrow resonance may add between those, as standard
+deviations; and how far (in lg of speed) a reading speaks for its neighbourhood. Common practice, no source."""
 SILENT_DB = -20.0
 TURNING_RPM = 30.0
+TOLD_HW_DB = 3.0
+"""A machine alone that is not known to within this is told as an upper bound."""
+FAINT_DB = 1.0
+"""The machine has to add this much to the room for its level to be told at all; less is within what a room does by itself."""
+
+
+class AloneLevels(msgspec.Struct, frozen=True):
+    """The machine without the room, all ``(...)``: the modelled level in dBA with its 95 % half width; where ``bound`` it cannot be
+    told from the room, and ``at_most_dba`` is what it lies under with 95 %."""
+
+    dba: Array
+    half_width_db: Array
+    at_most_dba: Array
+    bound: Array
 
 
 class NoiseModel(msgspec.Struct, frozen=True):
-    """In-room level over the fans' speeds: the background and one bent speed law a group, added as energies.
+    """In-room level over the fans' speeds and the power: the background, one bent speed law a group, and what the power makes heard,
+    added as energies.
 
     ``background_dba`` belongs to the meter's place; ``level_dba`` (g,) is each group's level at its ``full_rpm``, before it
-    is bent; ``per_decade`` (g,) its law in dB; ``bends`` (g, nodes) dB over the law at ``NODES``. ``covariance`` is of all of
-    them in that order.
+    is bent; ``per_decade`` (g,) its law in dB; ``bends`` (g, nodes) dB over the law at ``NODES``; ``of_power`` level (at
+    ``full_w``) and law of what the watts make heard. ``covariance`` is of all of them in that order. ``wander_db`` is what the
+    background moves from reading to reading, ``heard`` the speeds (lg of the share of the highest) at which each group was heard,
+    ``rejected`` the indices of readings that cannot be true beside the others.
     """
 
     groups: tuple[str, ...]
@@ -44,6 +54,11 @@ class NoiseModel(msgspec.Struct, frozen=True):
     per_decade: tuple[float, ...]
     bends: tuple[tuple[float, ...], ...]
     covariance: tuple[tuple[float, ...], ...]
+    of_power: tuple[float, float] = (SILENT_DB, 14.0)
+    full_w: float = 100.0
+    wander_db: float = 0.0
+    heard: tuple[tuple[float, ...], ...] = ()
+    rejected: tuple[int, ...] = ()
 
     @property
     def background_sd_db(self) -> float:
@@ -61,52 +76,90 @@ class NoiseModel(msgspec.Struct, frozen=True):
         at = 1 + len(self.groups) + index
         return self.per_decade[index], Z95 * math.sqrt(self.covariance[at][at])
 
-    def _values(self) -> Vector:
-        return np.concatenate([[self.background_dba], self.level_dba, self.per_decade, np.ravel(self.bends)])
+    def _parts(self, rpm: Array, power_w: Array | float) -> tuple[Array, Array]:
+        speeds = np.asarray(rpm, float)
+        power = np.broadcast_to(np.asarray(power_w, float), speeds.shape[:-1])
+        values = np.concatenate([[self.background_dba], self.level_dba, self.per_decade, np.ravel(self.bends), self.of_power])
+        return parts_and_slopes(speeds / np.asarray(self.full_rpm), turning(speeds), power / self.full_w, values)
 
-    def machine_alone(self, rpm: Array) -> Array:
-        """Return the modelled level of the machine alone in dBA for speeds ``(..., g)`` in rpm."""
-        parts, _ = _parts(np.asarray(rpm, float), np.asarray(self.full_rpm), self._values())
+    def machine_alone(self, rpm: Array, power_w: Array | float = 0.0) -> Array:
+        """Return the modelled level of the machine alone in dBA for speeds ``(..., g)`` in rpm and power ``(...)`` in W."""
+        parts, _ = self._parts(rpm, power_w)
         alone: Array = 10.0 * np.log10(np.sum(10.0 ** (parts[..., 1:] / 10.0), axis=-1))
         return alone
 
-    def in_room(self, rpm: Array) -> tuple[Array, Array]:
-        """Return the in-room level in dBA and its 95 % half width in dB, for speeds ``(..., g)`` in rpm."""
-        parts, slopes = _parts(np.asarray(rpm, float), np.asarray(self.full_rpm), self._values())
-        level, gradient = _together(parts, slopes)
-        variance = np.einsum("...i,ij,...j->...", gradient, np.asarray(self.covariance), gradient)
-        machine = 1.0 - 10.0 ** ((parts[..., 0] - level) / 10.0)  # the model's own error touches only the machine's part
-        return level, Z95 * np.sqrt(variance + (MODEL_SD_DB * machine) ** 2)
+    def in_room(self, rpm: Array, power_w: Array | float = 0.0) -> tuple[Array, Array]:
+        """Return the in-room level in dBA and its 95 % half width in dB, for speeds ``(..., g)`` in rpm and power ``(...)``."""
+        parts, slopes = self._parts(rpm, power_w)
+        level, gradient = together(parts, slopes)
+        return level, Z95 * np.sqrt(self._variance(gradient) + self._left_out(rpm, parts, level))
+
+    def alone(self, rpm: Array, power_w: Array | float = 0.0) -> AloneLevels:
+        """Return the machine without the room for speeds ``(..., g)`` in rpm and power ``(...)`` in W.
+
+        Where it cannot be told from the room it lies under what the room leaves: the energy of the highest level that is likely
+        in the room, less the least background that is likely.
+        """
+        parts, slopes = self._parts(rpm, power_w)
+        level, gradient = together(parts[..., 1:], slopes[..., 1:, :])
+        error = np.sqrt(self._variance(gradient) + self._left_out(rpm, parts, level))
+        in_room, room_hw = self.in_room(rpm, power_w)
+        bound = (Z95 * error > TOLD_HW_DB) | (in_room - parts[..., 0] < FAINT_DB)
+        background = parts[..., 0] - Z95 * math.hypot(self.background_sd_db, 0.5 * self.wander_db)
+        left = 10.0 ** ((in_room + room_hw) / 10.0) - 10.0 ** (background / 10.0)
+        most = np.maximum(10.0 * np.log10(left), level)
+        return AloneLevels(level, Z95 * error, most, bound)
+
+    def _left_out(self, rpm: Array, parts: Array, level: Array) -> Array:
+        """Return the variance ``(...)`` of what laws and bends leave out, as far as each group is part of the level."""
+        decades = np.log10(np.maximum(np.asarray(rpm, float) / np.asarray(self.full_rpm), 1e-4))
+        variance = np.zeros(np.shape(level))
+        for group in range(len(self.groups)):
+            share = 10.0 ** ((parts[..., 1 + group] - level) / 10.0)
+            near = np.asarray(self.heard[group]) if self.heard else np.zeros(0)
+            apart = np.min(np.abs(decades[..., group, None] - near), axis=-1) if near.shape[0] else np.inf
+            between = -np.expm1(-((apart / BETWEEN_DECADES) ** 2))
+            variance = variance + share**2 * (MODEL_SD_DB**2 + BETWEEN_SD_DB**2 * between)
+        left: Array = variance
+        return left
+
+    def _variance(self, gradient: Array) -> Array:
+        variance: Array = np.einsum("...i,ij,...j->...", gradient, np.asarray(self.covariance), gradient)
+        return variance
 
 
-@functools.lru_cache(maxsize=1)
-def _root() -> Array:
-    """Return the lower root of the bends' prior covariance, ``(nodes, nodes)``."""
-    apart = NODES[:, None] - NODES[None, :]
-    covariance = BEND_SD_DB**2 * np.exp(-0.5 * (apart / BEND_DECADES) ** 2) + 1e-6 * np.eye(NODES.shape[0])
-    return np.asarray(np.linalg.cholesky(covariance), dtype=np.float64)
+def turning(rpm: Array) -> Array:
+    """Return which fans turn."""
+    turns: Array = rpm > TURNING_RPM
+    return turns
 
 
-def _parts(rpm: Array, full_rpm: Vector, values: Vector) -> tuple[Array, Array]:
-    """Return the levels of background and groups, ``(..., 1 + g)``, and how each moves with the values, ``(..., 1 + g, p)``."""
-    count, nodes = full_rpm.shape[0], NODES.shape[0]
-    shape = rpm.shape[:-1]
-    decades = np.log10(np.maximum(rpm / full_rpm, 1e-4))
-    turning = rpm > TURNING_RPM
+def parts_and_slopes(share: Array, turns: Array, power_share: Array, values: Vector) -> tuple[Array, Array]:
+    """Return the levels of background, groups and what the power makes heard, ``(..., 2 + g)``, and how each moves with the values
+    ``(..., 2 + g, p)``; for speeds over their highest ``(..., g)``, which of them turn, and power over its highest ``(...)``."""
+    count, nodes = share.shape[-1], NODES.shape[0]
+    shape = share.shape[:-1]
+    decades = np.log10(np.maximum(share, 1e-4))
     weights = _interpolation(decades)
-    parts = np.empty((*shape, 1 + count))
-    slopes = np.zeros((*shape, 1 + count, values.shape[0]))
+    parts = np.empty((*shape, 2 + count))
+    slopes = np.zeros((*shape, 2 + count, values.shape[0]))
     parts[..., 0] = values[0]
     slopes[..., 0, 0] = 1.0
     for group in range(count):
         first = 1 + 2 * count + group * nodes
         bend = weights[..., group, :] @ values[first : first + nodes]
         level = values[1 + group] + values[1 + count + group] * decades[..., group] + bend
-        heard = turning[..., group] & (level > SILENT_DB)
+        heard = turns[..., group] & (level > SILENT_DB)
         parts[..., 1 + group] = np.where(heard, level, SILENT_DB)
         slopes[..., 1 + group, 1 + group] = heard
         slopes[..., 1 + group, 1 + count + group] = heard * decades[..., group]
         slopes[..., 1 + group, first : first + nodes] = heard[..., None] * weights[..., group, :]
+    of_power = np.log10(np.maximum(power_share, 1e-4))
+    level = values[-2] + values[-1] * of_power
+    heard = (power_share > 1e-3) & (level > SILENT_DB)
+    parts[..., -1] = np.where(heard, level, SILENT_DB)
+    slopes[..., -1, -2] = heard
+    slopes[..., -1, -1] = heard * of_power
     return parts, slopes
 
 
@@ -119,59 +172,9 @@ def _interpolation(decades: Array) -> Array:
     return weights
 
 
-def _together(parts: Array, slopes: Array) -> tuple[Array, Array]:
-    """Return the energetic sum of levels ``(..., 1 + g)``, and how it moves with the values ``(..., p)``."""
+def together(parts: Array, slopes: Array) -> tuple[Array, Array]:
+    """Return the energetic sum of levels ``(..., s)``, and how it moves with the values ``(..., p)``."""
     energies = 10.0 ** (parts / 10.0)
     total = np.sum(energies, axis=-1)
     shares = energies / total[..., None]
     return 10.0 * np.log10(total), np.einsum("...g,...gp->...p", shares, slopes)
-
-
-def fit_noise(groups: tuple[str, ...], rpm: Array, level_dba: Vector, level_se_db: Vector) -> NoiseModel:
-    """Fit background, speed laws and bends to readings.
-
-    ``rpm`` has shape ``(n, g)``, ``level_dba`` and its standard error ``(n,)``. Maximum a posteriori with normal priors
-    (k 53 ± 3 dB a decade; levels 38 ± 15 dBA; background 30 ± 12 dBA; bends 1 dB, correlated over 0.07 decades of speed),
-    the bends whitened; the covariance is the inverse of the curvature there (Laplace). A group that was never varied keeps its
-    prior, and the interval says so. Raises ``ValueError`` for fewer than two readings.
-    """
-    from scipy.optimize import least_squares
-
-    if level_dba.shape[0] < 2:
-        raise ValueError("a noise map needs at least two readings")
-    count, nodes = len(groups), NODES.shape[0]
-    full = np.maximum(np.max(rpm, axis=0), 60.0)
-    weight = 1.0 / np.sqrt(level_se_db**2 + READING_FLOOR_DB**2)
-    laws = 1 + 2 * count
-    prior = np.array([BACKGROUND_PRIOR_DB, *[LEVEL_PRIOR_DB] * count, *[PER_DECADE] * count, *[0.0] * (count * nodes)])
-    prior_sd = np.array([BACKGROUND_PRIOR_SD, *[LEVEL_PRIOR_SD] * count, *[PER_DECADE_SD] * count, *[1.0] * (count * nodes)])
-    unwhiten = np.eye(prior.shape[0])
-    for group in range(count):
-        at = slice(laws + group * nodes, laws + (group + 1) * nodes)
-        unwhiten[at, at] = _root()
-
-    def look(at: Vector) -> tuple[Vector, Array]:
-        return _together(*_parts(rpm, full, unwhiten @ at))
-
-    def residuals(at: Vector) -> Vector:
-        level, _ = look(at)
-        return np.concatenate([(level - level_dba) * weight, (at - prior) / prior_sd])
-
-    def slopes(at: Vector) -> Array:
-        _, gradient = look(at)
-        return np.vstack([(gradient @ unwhiten) * weight[:, None], np.diag(1.0 / prior_sd)])
-
-    start = prior.copy()
-    start[0] = float(np.min(level_dba))
-    found = least_squares(residuals, start, jac=slopes)
-    whitened = np.linalg.inv(found.jac.T @ found.jac)
-    values, covariance = unwhiten @ found.x, unwhiten @ whitened @ unwhiten.T
-    return NoiseModel(
-        groups,
-        tuple(full.tolist()),
-        float(values[0]),
-        tuple(values[1 : 1 + count].tolist()),
-        tuple(values[1 + count : laws].tolist()),
-        frozen(values[laws:].reshape(count, nodes)),
-        frozen(covariance),
-    )

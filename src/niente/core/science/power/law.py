@@ -106,6 +106,8 @@ def law(
     leak, per_k, per_v, uncore, ohm = np.exp(values[:AT_FULL])
     charge = np.exp(values[SHARED + np.asarray(index)])
     x = clock_mhz / ref_mhz - 1.0
+    if values[BENT] > 0.0:  # a curve of voltage never falls with the clock: below its lowest point it is level
+        x = np.maximum(x, -values[STEEP] / (2.0 * values[BENT]))
     set_v = values[AT_FULL] + values[STEEP] * x + values[BENT] * x**2 + values[OFFSET] * offset_mv / 1000.0
     set_v = np.clip(np.where(fixed_v > 0.0, fixed_v, set_v), MIN_V, MAX_V)
     volt = set_v

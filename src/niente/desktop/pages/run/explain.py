@@ -88,7 +88,8 @@ def _modelled(models: Models, live: LiveRun) -> float:
     ]
     if len(speeds) != len(models.noise.groups) or not np.all(np.isfinite(speeds)):
         return float("nan")
-    return float(models.noise.machine_alone(np.array(speeds)))
+    watts, _ = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "package_power_w"))
+    return float(models.noise.machine_alone(np.array(speeds), watts if np.isfinite(watts) else 0.0))
 
 
 def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
