@@ -21,7 +21,7 @@ MIN_BINS = 12
 MIN_KNOWN = 0.8
 """A run of which fewer bins than this share were read does not tell where it settles."""
 MIDDLE_TAUS_S = np.geomspace(15.0, 90.0, 6)
-SLOW_TAUS_S = np.geomspace(150.0, 1500.0, 12)
+SLOW_TAUS_S = np.geomspace(150.0, 3000.0, 14)
 AMPLITUDE_SD_K = (25.0, 25.0)
 """Prior standard deviation of the slow and middle amplitude."""
 CREEP_SHARE, MIN_CREEP_SD_K = 0.3, 0.5
@@ -30,6 +30,9 @@ furniture that no run is long enough to show, and that would otherwise bias its 
 CREEPS = np.array([2.0, 5.0])
 FLOOR_SD_K = 0.25
 """What no fit removes (sensor, room, model): never tighter than about ±0.5 K."""
+EARLIER, DRIFTED, WORTH_CHECKING_K2 = 0.7, 0.5, 1.0
+"""A forecast that its own data have not let stand is not believed: what the first part of the run would have said, and how much
+of the difference counts as variance; looked at where the interval is near enough to matter (K^2)."""
 ROOM_LAG_S = 420.0
 MAX_BINS = 1100
 PRIOR_FLOOR = 1e-3
@@ -42,7 +45,7 @@ SLOWEST_HALVING_S = 1800.0
 class Settled(msgspec.Struct, frozen=True):
     """A settled temperature: ``value_c`` ± ``half_width_k`` (95 %), or ``reason`` why there is none yet.
 
-    ``room_c`` is the lagged room temperature that the value belongs to. ``slow_weights`` (24,) is how well each slow
+    ``room_c`` is the lagged room temperature that the value belongs to. ``slow_weights`` (28,) is how well each slow
     time constant, with each creep behind it, explains this run; it can be handed to the next run of the same variant.
     """
 
@@ -126,7 +129,7 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
     """Return where ``core_c`` settles, from samples since its power became steady.
 
     ``time_s``, ``core_c`` and ``room_c`` have shape ``(n,)``, evenly spaced, in s and °C; the lagged room is taken out
-    before the fit and put back at its last value. ``slow_prior`` are weights (24,) of the slow time constants and their
+    before the fit and put back at its last value. ``slow_prior`` are weights (28,) of the slow time constants and their
     creeps from earlier runs. Bayesian linear regression at every combination of grid constants (normal prior on the
     amplitudes), averaged by marginal likelihood; the variance is inflated by the residuals' autocorrelation.
     """
@@ -141,6 +144,16 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
         return not_yet("readings are missing")
     room = lagged(binned(time_s, per_bin), room_bins)
     y = (core_bins - room)[:MAX_BINS]
+    mean, total, slow_weights = _end_of(y, slow_prior)
+    if total < WORTH_CHECKING_K2 and y.shape[0] >= 2 * MIN_BINS:
+        earlier, _, _ = _end_of(y[: round(EARLIER * y.shape[0])], slow_prior)
+        total += DRIFTED * (mean - earlier) ** 2
+    last_room = float(room[-1])
+    return Settled(mean + last_room, Z95 * math.sqrt(total), last_room, "", tuple(slow_weights.tolist()))
+
+
+def _end_of(y: Vector, slow_prior: tuple[float, ...]) -> tuple[float, float, Vector]:
+    """Return where bins ``(n,)`` end, the variance of that, and how well each slow constant explains them."""
     n = y.shape[0]
     rough = np.diff(y)
     noise_var = max(float(np.median(rough**2)) / 2 / 0.455, 1e-4)
@@ -165,9 +178,7 @@ def settle(time_s: Vector, core_c: Vector, room_c: Vector, slow_prior: tuple[flo
     within = variance * np.linalg.inv(gram)[:, 0, 0]
     mean = float(weight @ end)
     total = float(weight @ (within + (end - mean) ** 2)) + FLOOR_SD_K**2
-    slow_weights = weight.reshape(-1, len(MIDDLE_TAUS_S)).sum(axis=1)
-    last_room = float(room[-1])
-    return Settled(mean + last_room, Z95 * math.sqrt(total), last_room, "", tuple(slow_weights.tolist()))
+    return mean, total, weight.reshape(-1, len(MIDDLE_TAUS_S)).sum(axis=1)
 
 
 def seconds_until_known(time_s: Vector, half_width_k: Vector, wanted_k: float) -> float:
@@ -191,7 +202,7 @@ def seconds_until_known(time_s: Vector, half_width_k: Vector, wanted_k: float) -
 
 
 def slow_tau_s(prior: tuple[float, ...]) -> float:
-    """Return the slow time constant in s that earlier runs speak for, from their weights (24,)."""
+    """Return the slow time constant in s that earlier runs speak for, from their weights (28,)."""
     weights = np.asarray(prior).reshape(len(SLOW_TAUS_S), -1).sum(axis=1)
     return float(np.exp(weights @ np.log(SLOW_TAUS_S) / weights.sum()))
 
