@@ -5,6 +5,7 @@ import queue
 import time
 from collections.abc import Callable
 
+from niente.core.acquisition.believable import Believable
 from niente.core.acquisition.cold_start import ColdStart
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
@@ -85,6 +86,7 @@ class Engine:
         try:
             scheduler = Scheduler(plan, self._writer.ensure_plan(plan), limits, book, self._known)
             self._guards = GuardSet(plan.guards, self.sampler.card)
+            self._exposing.believable = Believable(self.sampler.card)
             self._lay_out(scheduler)
             self._publish(PlanStarted(plan, scheduler.plan_id, scheduler.closed))
             while True:
@@ -96,10 +98,10 @@ class Engine:
                 if isinstance(due, QuietHoursWait):
                     self._wait_for_an_hour(scheduler, due)
                     continue
-                before = scheduler.still_open(due)
+                before = scheduler.answered(due.entry)
                 outcome = self._run_until_valid(scheduler, due)
                 self._lay_out(scheduler)
-                if outcome == RunOutcome.DONE and scheduler.still_open(due) >= before:  # it would be run for ever
+                if outcome == RunOutcome.DONE and scheduler.answered(due.entry) <= before:  # it would be run for ever
                     raise AssertionError(f"a run of entry {due.entry + 1} came to its end and does not count")
             for reason in scheduler.waiting():
                 self._publish(WarningRaised(reason))
@@ -116,7 +118,7 @@ class Engine:
         except PlanError as error:
             self._publish(WarningRaised(f"{error.happened} The plan goes on as it was."))
             return scheduler
-        other = Scheduler(plan, self._writer.ensure_plan(plan), limits, book, self._known)
+        other = Scheduler(plan, self._writer.ensure_plan(plan), limits, book, self._known, scheduler.spent_by)
         if plan.guards != scheduler.plan.guards:
             self._guards = GuardSet(plan.guards, self.sampler.card)
         self._lay_out(other)
@@ -171,6 +173,7 @@ class Engine:
         if self.change_variant is None:
             raise RigError(f"{self.sampler.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
         self.change_variant(variant)
+        self._exposing.believable = Believable(self.sampler.card)
 
     def _idle_before(self, plan_id: int, row: Row, number: int, total: int) -> bool:
         """Let the machine idle at the setting of its next run; the book has that too. Return whether it was paused."""

@@ -5,14 +5,17 @@ from collections.abc import Callable
 
 import msgspec
 
+from niente.core.acquisition.believable import Believable
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.trip import Trip
+from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.watching import Interruption
 from niente.core.analysis.evidence import TEACHES_S, settled_so_far, time_constants_of_run
 from niente.core.model.commands import Command
+from niente.core.model.errors import RigError
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.quantities import duration_text
@@ -54,11 +57,25 @@ def closing_of(ended: Interruption | None, publish: Callable[[Record], None]) ->
     return Closing(RunOutcome.VOIDED, words, by_machine=True)
 
 
+def _insist(doubt: str) -> None:
+    """Raise ``StopPlan`` where a rig cannot be believed: a map of what it reads would be false."""
+    if not doubt:
+        return
+    error = RigError(
+        f"The rig cannot be believed: {doubt}.",
+        safe="The load is off, the rig has its safe setting, and every sample is kept.",
+        remedy="Correct the driver or the sensor (niente-cli rigs check looks at all of it); then run the plan again.",
+    )
+    raise StopPlan(error.happened, RunOutcome.STOPPED, error.text)
+
+
 class RunExecutor:
-    """Runs one step after another. ``slow_prior`` is what runs teach about the slow time constants."""
+    """Runs one step after another. ``slow_prior`` is what runs teach about the slow time constants; ``believable`` holds
+    the runs of one plan against each other."""
 
     def __init__(self, sampler: Sampler, stream: RecordStream, command: Callable[[], Command | None]) -> None:
         self.slow_prior: tuple[float, ...] = ()
+        self.believable = Believable(sampler.card)
         self._sampler = sampler
         self._publish = stream.publish
         self._command = command
@@ -67,7 +84,7 @@ class RunExecutor:
         """Start a step's load and sample until the run is over; return how it closes.
 
         The load is still on, and the guards still look, where the run came to its own end. Raises ``StopPlan`` where the
-        machine shut itself down.
+        machine shut itself down, or the rig cannot be believed.
         """
         card = self._sampler.card
         samples = Samples(len(card.channels))
@@ -75,6 +92,7 @@ class RunExecutor:
         rule, settled = step.exposure, not_yet("the run has only begun")
         working = (load := card.load(step.load)) is not None and load.kind != LoadKind.IDLE
         self._sampler.begin(run_id, step.load, whole, guards)
+        self.believable.begin()
         while True:
             batch = self._sampler.advance(FORECAST_EVERY - samples.count % FORECAST_EVERY, _due_s(rule, samples, settled))
             for frame in batch.frames:
@@ -85,8 +103,11 @@ class RunExecutor:
             if working and batch.frames and samples.count % FORECAST_EVERY == 0:
                 settled = settled_so_far(card, samples.time_s, samples.values, self.slow_prior)
                 self._publish(ForecastMade(run_id, batch.frames[-1].time_s, settled))
+            if batch.frames and samples.count % FORECAST_EVERY == 0:
+                _insist(self.believable.doubt(step, whole, samples))
             why = _over(rule, samples.seconds, settled)
             if why and batch.frames:
+                _insist(self.believable.compare(step, whole, samples))
                 self._learn(run_id, samples, batch.frames[-1], whole, guards, settled)
                 return Closing(RunOutcome.DONE, why)
 

@@ -29,15 +29,26 @@ class BudgetSpent(msgspec.Struct, frozen=True):
 class Scheduler:
     """What is left of one plan. ``look`` reads the book anew; nothing is remembered that is not in it."""
 
-    def __init__(self, plan: Plan, plan_id: int, limits: Limits, book: BookReader, known: Evidence | None) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        plan_id: int,
+        limits: Limits,
+        book: BookReader,
+        known: Evidence | None,
+        spent_by: frozenset[int] = frozenset(),
+    ) -> None:
         self.plan = plan
         self.plan_id = plan_id
+        self.spent_by = spent_by | {plan_id}
+        """The plans whose runs its budget pays for: it, and those that it was put in place of while they ran."""
         self.known = known
         """What the book came to at the last look."""
         self.rows: tuple[Row, ...] = ()
         self._limits = limits
         self._book = book
         self._pace = AIR
+        self._spent_s = 0.0
         self._reported: set[int] = set()
 
     def look(self, card: RigCard) -> None:
@@ -49,6 +60,7 @@ class Scheduler:
 
         self._pace = pace_of(card, evidence)
         self.rows = plan_rows(self.plan, card, evidence, then)
+        self._spent_s = self._spent_so_far()
 
     @property
     def closed(self) -> int:
@@ -70,9 +82,9 @@ class Scheduler:
         """Return the runs that could be made now."""
         return [row for row in self.rows if row.status == RunStatus.AHEAD and not row.waits]
 
-    def still_open(self, like: Row) -> int:
-        """Return how many runs of the same entry and step are not closed yet."""
-        return sum(row.entry == like.entry and not row.status.closed and row.step == like.step for row in self.rows)
+    def answered(self, entry: int) -> frozenset[int]:
+        """Return the runs that answer steps of an entry, by number."""
+        return frozenset(row.run.run_id for row in self.rows if row.entry == entry and row.run is not None)
 
     def left_out(self) -> list[tuple[int, Row]]:
         """Return the runs that are left out and were not told of yet, with their indices."""
@@ -96,13 +108,18 @@ class Scheduler:
             return True
         return not heard_at(self.known, row.step) > quiet.max_dba
 
+    def _spent_so_far(self) -> float:
+        """Return the bench time in s that the plan's runs have taken, whatever came of them, idle time before them included."""
+        if self.plan.budget_s is None:
+            return 0.0
+        made = (run for run in self._book.runs() if run.plan_id in self.spent_by and run.closed_rig_time_s is not None)
+        return sum(max((run.closed_rig_time_s or 0.0) - run.rig_time_s, 0.0) for run in made)
+
     def _spent(self, row: Row) -> BudgetSpent | None:
         budget = self.plan.budget_s
         if budget is None:
             return None
-        made = [one for one in self.rows if one.run is not None and one.run.plan_id == self.plan_id]
-        used = sum((one.run.seconds if one.run is not None else 0.0) + one.step.exposure.idle_s for one in made)
-        if used + typical_seconds(row.step.exposure, self._pace) <= budget + 1.0:
+        if self._spent_s + typical_seconds(row.step.exposure, self._pace) <= budget + 1.0:
             return None
         left = sum(not one.status.closed for one in self.rows)
         return BudgetSpent(f"at the end of its time budget of {duration_text(budget)}, with {left} runs left")

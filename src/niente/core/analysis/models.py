@@ -136,7 +136,9 @@ def fit_models(evidence: Evidence) -> Models:
         by_clock=unread,
         stock={run.load: run for run in runs.drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
         speeds={group: FanSpeeds(_speeds_of(evidence, group)) for group in groups},
-        base=_base([run for run in runs.settled if run.load == heavy.name] or runs.settled, f"fan_duty.{lead}"),
+        base=_base(
+            _standing(evidence, [run for run in runs.settled if run.load == heavy.name] or runs.settled), f"fan_duty.{lead}"
+        ),
         room_c=float(np.mean([run.settled.room_c for run in runs.settled])),
         lead=lead,
     )
@@ -325,6 +327,13 @@ def _base(runs: list[RunSummary], fans: str) -> Setting:
     most = max(shared.count(key) for key in shared)
     last = max(index for index, key in enumerate(shared) if shared.count(key) == most)
     return runs[last].setting
+
+
+def _standing(evidence: Evidence, runs: list[RunSummary]) -> list[RunSummary]:
+    """Return the runs at offsets that no failure speaks against; all of them where none is left."""
+    failed = [offset_of(run.setting) for run in evidence.usable() if run.failures and offset_of(run.setting) < 0.0]
+    stands = [run for run in runs if not failed or offset_of(run.setting) > max(failed)]
+    return stands or runs
 
 
 def same_silicon(one: Setting, other: Setting) -> bool:

@@ -15,6 +15,7 @@ from niente.core.model.plan import Confirmation, Exposure, Plan, Search, Step, U
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import CONCLUSIVE, RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.planning.carried_runs import CarriedRuns
 from niente.core.planning.confirmation import STAGE, expected_confirmation
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, is_telling
@@ -113,6 +114,9 @@ class _Laying:
         self._heat: set[tuple[str, str, Fixed]] = set()
         """Ladders on which heat has limited the clock."""
         self._taken: Counter[Key] = Counter()
+        self._carried = CarriedRuns(
+            plan, card, (run for runs in self._pool.values() for run in runs if run.plan_id in self._own)
+        )
 
     def _pass_over_surplus(self) -> None:
         """Where there are more runs of a key than the plan wants, let only the latest count."""
@@ -193,6 +197,8 @@ class _Laying:
             except NotEnoughError as error:
                 return Row(index, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
         run = self._answer(self._keys.of(step), step.exposure)
+        if run is None and entry.takes and (run := self._carried.answer(entry, step, self._answers_to)) is not None:
+            step = msgspec.structs.replace(step, setting=run.setting)
         if run is not None:
             if step.until == Until.HEAT and run.heat_limited:
                 self._heat.add(self._rung(step))
