@@ -10,7 +10,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machi
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.acoustics import add_levels
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.noise import fit_noise
+from niente.core.science.noise_fit import fit_noise
 from niente.core.science.statistics import mean_with_error
 
 SEEDS = draws(least=1, small=4, full=10)

@@ -41,7 +41,7 @@ def dry(
 
 
 def hot(card: RigCard, *watts: float, guards: tuple[Guard, ...] | None = None, **changed: object) -> Plan:
-    base = Setting(fan_duty={"case": 20.0, "cooler": 20.0}, temperature_cap_c=95.0)
+    base = Setting(fan_duty={"case": 20.0, "cooler": 40.0}, temperature_cap_c=95.0)
     until = Exposure(480.0, 2400.0, 1.0)
     steps = tuple(Step(base.replaced("sustained_power_w", one), "vector", until, "capacity", "a test") for one in watts)
     return msgspec.structs.replace(Plan(PLAN_FORMAT, card.name, "free", steps, guards or default_guards(card)), **changed)

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from niente.core.acquisition.bench import Bench
 from niente.core.analysis.evidence import Evidence
+from niente.core.analysis.models import fit_models
 from niente.core.model.commands import Command
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Entry, Exposure, Plan, QuietHours, Step, Until
@@ -180,16 +181,22 @@ def test_one_failure_leaves_deeper_settings_out(three: Path) -> None:
 
 
 def test_a_failure_after_a_pass_changes_what_a_search_found(tmp_path: Path) -> None:
-    """The search says -X; a step at that fails; the search finds another value, and the step is run at that."""
+    """The search says -X; a step at that fails; the search finds another value. What was measured deeper still counts for heat; at
+    the highest limit, where the clock has most to bear, every step is run at the value that stands."""
     question = first_question(CARD)
     watcher, evidence = run(plan_for(CARD, question), open_rig("larkspur", seed=3), tmp_path / "b.niente", limits=Limits())
     assert watcher.end().complete
     rows = plan_rows(plan_for(CARD, question), CARD, evidence)
     capacity = [row for row in rows if row.step.stage == "capacity"]
-    used = {row.step.setting.voltage_offset_mv for row in capacity}
+    highest = max(row.step.setting.sustained_power_w for row in capacity)  # type: ignore[type-var]
+    used = {row.step.setting.voltage_offset_mv for row in capacity if row.step.setting.sustained_power_w == highest}
     assert len(used) == 1
     failed = [run.setting for run in evidence.runs if run.failures]
     assert all(min(used) > one.voltage_offset_mv for one in failed)  # type: ignore[operator,type-var]
+    deeper = [row for row in capacity if row.step.setting.voltage_offset_mv not in used]
+    assert deeper, "one failure made all of the heat runs again"
+    assert all(row.run is not None and row.run.failures == 0 for row in deeper)
+    assert fit_models(evidence).base.voltage_offset_mv in used
     assert {row.status for row in capacity} <= {RunStatus.DONE, RunStatus.LEFT_OUT}
 
 

@@ -6,7 +6,8 @@ import pytest
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
-from niente.core.science.noise import NODES, fit_noise
+from niente.core.science.noise import NODES
+from niente.core.science.noise_fit import fit_noise
 from niente.core.science.statistics import mean_with_error
 
 

@@ -57,9 +57,14 @@ def test_what_cannot_be_told_says_why() -> None:
     assert not settle(t, flat, flat).known_to(5.0)
     assert "begun" in settle(t[:1], flat[:1], flat[:1]).reason
     t = np.arange(0.0, 300.0)
-    broken = np.full(300, 50.0)
-    broken[100] = np.nan
-    assert "missing" in settle(t, broken, np.full(300, 23.0)).reason
+    broken, room = np.full(300, 50.0), np.full(300, 23.0)
+    broken[100:110] = np.nan
+    assert settle(t, broken, room).value_c == pytest.approx(50.0, abs=0.1)  # a short gap is bridged
+    broken[100:180] = np.nan
+    assert "missing" in settle(t, broken, room).reason
+    assert "missing" in settle(t, np.full(300, 50.0), np.full(300, np.nan)).reason
+    lost = np.where(t < 280.0, 50.0, np.nan)
+    assert "missing" in settle(t, lost, room).reason  # what it does now is not known
 
 
 def test_runs_teach_the_slow_constant() -> None:

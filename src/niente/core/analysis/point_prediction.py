@@ -10,7 +10,7 @@ from niente.core.analysis.listener import ListenerPlace, listener_of_card
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import (
     LoadPrediction,
-    ceilings,
+    headroom,
     heard_w,
     level_in_room,
     percent_of_stock,
@@ -97,11 +97,11 @@ def predict_point(
     percent, percent_hw = (float(one[0]) for one in percent_of_stock(models, steady, room_c))
     limiter = SettingLimiter(int(steady.limiter[0]))
     reason = "the temperature cap limits the clock" if limiter == SettingLimiter.HEAT else ""
-    headroom = float(ceilings(models, one)[0] - steady.core_c[0])
+    left_k = float(headroom(models, one, steady)[0])
     return msgspec.structs.replace(
         prediction,
         core_c=_figure(steady.core_c[0], steady.core_hw[0], reason, USELESS_K),
-        headroom_k=_figure(headroom, steady.core_hw[0], reason, USELESS_K),
+        headroom_k=_figure(left_k, steady.core_hw[0], reason, USELESS_K),
         throughput_percent=_figure(percent, percent_hw, reason, USELESS_SHARE * max(percent, 10.0)),
         clock_mhz=_figure(steady.clock_mhz[0], steady.clock_hw[0], most=USELESS_SHARE * float(steady.clock_mhz[0])),
         power_w=_figure(steady.power_w[0], steady.power_hw[0], most=USELESS_SHARE * float(steady.power_w[0])),

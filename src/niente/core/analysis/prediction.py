@@ -96,7 +96,7 @@ def predict(
         core_c=core,
         core_hw=heavy.core_hw,
         rise_k=core - room_c,
-        headroom_k=ceilings(models, settings) - core,
+        headroom_k=headroom(models, settings, heavy),
         throughput_percent=percent,
         throughput_hw=percent_hw,
         clock_mhz=work.clock_mhz,
@@ -109,6 +109,14 @@ def predict(
         heat_limited=heavy.limiter == SettingLimiter.HEAT,
         runaway=heavy.runaway,
     )
+
+
+def headroom(models: Models, settings: SettingBatch, predicted: LoadPrediction) -> Vector:
+    """Return the headroom in K, ``(n,)``; where heat limits the clock the core stands at its cap, whatever its sensor reads then."""
+    by_heat = predicted.limiter == SettingLimiter.HEAT
+    core = np.minimum(predicted.core_c, HOTTEST_C) - np.where(by_heat, models.cap.over_k, 0.0)
+    room: Vector = ceilings(models, settings) - core
+    return room
 
 
 def ceilings(models: Models, settings: SettingBatch) -> Vector:

@@ -18,7 +18,8 @@ NODES = np.linspace(-1.2, 0.0, 17)
 MODEL_SD_DB, BETWEEN_SD_DB, BETWEEN_DECADES = 0.14, 0.4, 0.03
 """What laws and bends leave out at a speed that was heard, and what a narrow resonance may add between those, as standard
 deviations; and how far (in lg of speed) a reading speaks for its neighbourhood. Common practice, no source."""
-SILENT_DB = -20.0
+SILENT_DB, ABSENT_DB = -20.0, -120.0
+"""The level of a group that stands, or is too faint to matter; and of what is not there."""
 TURNING_RPM = 30.0
 TOLD_HW_DB = 3.0
 """A machine alone that is not known to within this is told as an upper bound."""
@@ -157,7 +158,7 @@ def parts_and_slopes(share: Array, turns: Array, power_share: Array, values: Vec
     of_power = np.log10(np.maximum(power_share, 1e-4))
     level = values[-2] + values[-1] * of_power
     heard = (power_share > 1e-3) & (level > SILENT_DB)
-    parts[..., -1] = np.where(heard, level, SILENT_DB)
+    parts[..., -1] = np.where(heard, level, ABSENT_DB)
     slopes[..., -1, -2] = heard
     slopes[..., -1, -1] = heard * of_power
     return parts, slopes

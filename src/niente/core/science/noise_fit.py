@@ -21,6 +21,8 @@ BEND_SDS_DB, BEND_DECADES = (0.5, 1.0, 2.0), 0.07
 """How large bends are, as a standard deviation, chosen by marginal likelihood; and over which distance they hang together."""
 MACHINE_SD_DB = 0.06
 """What a machine's own level moves between one reading and the next, as a standard deviation."""
+RESONANCE_SD_DB = 0.3
+"""What a resonance between the nodes may put a good reading off by: no outlier is made of it."""
 MIN_WANDER_DB, MAX_WANDER_DB = 0.05, 2.0
 WANDER_S = 600.0
 """How long a room's background stays the same: readings close together do not average it out."""
@@ -168,7 +170,7 @@ def _solve(readings: _Readings, bend_sd_db: float, near: _Solved | None) -> _Sol
         beyond = float(np.sum(share * np.maximum(apart**2 - own, 0.0)))
         wander = np.sqrt((DOUBTS * WANDER_DB**2 + beyond) / (DOUBTS + float(np.sum(share * heard**2))))
         wander = float(np.clip(wander, MIN_WANDER_DB, MAX_WANDER_DB))
-        each = apart / np.sqrt(own + (wander * heard) ** 2)
+        each = apart / np.sqrt(own + (wander * heard) ** 2 + RESONANCE_SD_DB**2)
         weights = redescending(each / max(1.4826 * float(np.median(np.abs(each))), 1.0))
         if turn > 1 and abs(wander / before - 1.0) < 0.05:
             break

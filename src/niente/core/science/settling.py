@@ -22,6 +22,8 @@ MIN_KNOWN = 0.8
 """A run of which fewer bins than this share were read does not tell where it settles."""
 MIDDLE_TAUS_S = np.geomspace(15.0, 90.0, 6)
 SLOW_TAUS_S = np.geomspace(150.0, 3000.0, 14)
+RARE_TAU_S, RARE = 1600.0, 0.1
+"""Slower ones than this are rare: a machine has to show them, and weighs so much beforehand."""
 AMPLITUDE_SD_K = (25.0, 25.0)
 """Prior standard deviation of the slow and middle amplitude."""
 CREEP_SHARE, MIN_CREEP_SD_K = 0.3, 0.5
@@ -170,6 +172,7 @@ def _end_of(y: Vector, slow_prior: tuple[float, ...]) -> tuple[float, float, Vec
     rho = autocorrelation(residuals)
     variance = max(noise_var, float(cost[best]) / max(n - 4, 1)) * (1 + rho) / (1 - rho)
     log_weight = -cost / (2 * variance) - 0.5 * np.linalg.slogdet(gram / noise_var)[1]
+    log_weight += np.repeat(np.log(np.where(SLOW_TAUS_S > RARE_TAU_S, RARE, 1.0)), len(CREEPS) * len(MIDDLE_TAUS_S))
     if slow_prior:
         log_weight += np.repeat(np.log(np.asarray(slow_prior) + PRIOR_FLOOR), len(MIDDLE_TAUS_S))
     weight = np.exp(log_weight - np.max(log_weight))

@@ -78,6 +78,7 @@ def machine(rng: np.random.Generator, many: int, offset: np.ndarray, load: np.nd
         power * (1 + 0.001 * rng.standard_normal(many)),
         work * (1 + 0.0004 * rng.standard_normal(many)),
         names,
+        np.full(many, 0.0004),
     )
 
 
@@ -95,7 +96,7 @@ def test_clocks_and_watts_that_were_not_run_are_foreseen() -> None:
         apart = np.abs(np.log(power / asked.power_w))[within]
         off += apart.tolist()
         inside += (apart <= 1.96 * np.hypot(error[within], 0.001)).tolist()
-        work, _ = found.work["heavy"].throughput(asked.clock_mhz / found.ref_mhz, np.zeros(60))
+        work, _ = found.work["heavy"].throughput(asked.clock_mhz / found.ref_mhz, asked.offset_mv, np.zeros(60))
         work_off += np.abs(work / asked.throughput_per_s - 1.0).tolist()
         assert found.work["realistic"].beta == pytest.approx(0.8, abs=0.03)
         assert set(found.seen_mhz) == {"heavy", "realistic"}
