@@ -15,7 +15,7 @@ from niente.core.science.statistics import Z95
 
 NODES = np.linspace(-1.2, 0.0, 17)
 """Where the bends stand, in lg of the share of full speed."""
-MODEL_SD_DB, BETWEEN_SD_DB, BETWEEN_DECADES = 0.14, 0.4, 0.03
+MODEL_SD_DB, BETWEEN_SD_DB, BETWEEN_DECADES = 0.16, 0.4, 0.03
 """What laws and bends leave out at a speed that was heard, and what a narrow resonance may add between those, as standard
 deviations; and how far (in lg of speed) a reading speaks for its neighbourhood. Common practice, no source."""
 SILENT_DB, ABSENT_DB = -20.0, -120.0

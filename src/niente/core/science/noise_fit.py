@@ -5,7 +5,7 @@ import functools
 import msgspec
 import numpy as np
 
-from niente.core.science.arrays import Array, Vector
+from niente.core.science.arrays import Array, Indices, Vector
 from niente.core.science.noise import NODES, NoiseModel, parts_and_slopes, together, turning
 from niente.core.science.statistics import frozen, inverse, redescending
 
@@ -24,10 +24,17 @@ MACHINE_SD_DB = 0.06
 RESONANCE_SD_DB = 0.3
 """What a resonance between the nodes may put a good reading off by: no outlier is made of it."""
 MIN_WANDER_DB, MAX_WANDER_DB = 0.05, 2.0
-WANDER_S = 600.0
+WANDER_S = 900.0
 """How long a room's background stays the same: readings close together do not average it out."""
 WANDER_DB, DOUBTS = 0.15, 4.0
 """What a room's background moves between readings, beforehand, and how many readings that is worth."""
+RESTLESS_DB = 0.5
+"""A background that moves more than this from reading to reading is looked through for steps."""
+STEP_DB, CLEAR_STEP, MIN_PIECE, MAX_STEPS = 1.5, 2.0, 3, 4
+"""A step of the room: so many dB, so many times what is within the pieces, of so many readings at least; and how often it is
+looked for."""
+IDLE_SHARE, MIN_IDLE, FAINT_UNDER_DB = 0.2, 5, 8.0
+"""Readings up to this share of the highest power were made idle; and a room this far under a reading is not told by it."""
 HEARD_WITHIN_DB = 8.0
 """A group this far under a reading is not heard in it."""
 ROUNDS = 5
@@ -43,6 +50,11 @@ class _Readings(msgspec.Struct):
     level_dba: Vector
     own_db: Vector
     alike: Array
+
+    def only(self, kept: Indices) -> "_Readings":
+        """Return some of them."""
+        plain = (getattr(self, name)[kept] for name in self.__struct_fields__[:-1])
+        return _Readings(*plain, self.alike[np.ix_(kept, kept)])
 
 
 class _Solved(msgspec.Struct):
@@ -88,12 +100,13 @@ def fit_noise(
     readings = _Readings(
         rpm / full, turning(rpm), power / full_w, level_dba, np.minimum(level_se_db, 5.0), _alike(at_s, level_dba.shape[0])
     )
-    found: _Solved | None = None
-    for bend_sd_db in BEND_SDS_DB:
-        tried = _solve(readings, bend_sd_db, found)
-        if found is None or tried.likelihood > found.likelihood:
-            found = tried
-    assert found is not None
+    found, kept = _solve_best(readings), np.arange(level_dba.shape[0])
+    if found.wander_db > RESTLESS_DB and at_s is not None:
+        kept = _in_the_quiet(readings, at_s)
+        if kept.shape[0] < level_dba.shape[0]:
+            readings = readings.only(kept)
+            found = _solve_best(readings)
+    counted = set(kept[found.weights > 0.0].tolist())
     count, nodes = len(groups), NODES.shape[0]
     laws, values = 1 + 2 * count, found.values
     return NoiseModel(
@@ -108,8 +121,67 @@ def fit_noise(
         full_w,
         found.wander_db,
         _heard(readings, found),
-        tuple(np.flatnonzero(found.weights == 0.0).tolist()),
+        tuple(index for index in range(level_dba.shape[0]) if index not in counted),
     )
+
+
+def _solve_best(readings: _Readings) -> _Solved:
+    """Fit with bends of every size, and return what explains the readings best."""
+    found: _Solved | None = None
+    for bend_sd_db in BEND_SDS_DB:
+        tried = _solve(readings, bend_sd_db, found)
+        if found is None or tried.likelihood > found.likelihood:
+            found = tried
+    assert found is not None
+    return found
+
+
+def _in_the_quiet(readings: _Readings, at_s: Vector) -> Indices:
+    """Return the readings made while the room was as quiet as it gets, rising in number: where the room's own level makes a step (day
+    breaks, a neighbour's fan starts), what was read behind it says little of the machine.
+
+    The room behind each reading is what a fit to the idle ones leaves of it; the steps are found by halving, each where the two sides
+    lie furthest apart for how they scatter (binary segmentation of change points, textbook).
+    """
+    idle = np.flatnonzero(readings.power <= IDLE_SHARE)
+    order = np.argsort(at_s, kind="stable")
+    first = idle if idle.shape[0] >= MIN_IDLE else order[: max(order.shape[0] // 3, 2)]
+    found = _solve(readings.only(first), BEND_SDS_DB[1], None)
+    parts, _ = parts_and_slopes(readings.share, readings.turns, readings.power, found.values)
+    energy = 10.0 ** (readings.level_dba / 10.0) - np.sum(10.0 ** (parts[:, 1:-1] / 10.0), axis=1)
+    behind = 10.0 * np.log10(np.maximum(energy, 10.0 ** ((readings.level_dba - FAINT_UNDER_DB) / 10.0)))
+    told = order[(behind > readings.level_dba - FAINT_UNDER_DB)[order]]
+    pieces = _pieces(behind[told])
+    if len(pieces) < 2:
+        return np.arange(at_s.shape[0])
+    levels = [float(np.median(behind[told[piece]])) for piece in pieces]
+    quiet = [piece for piece, level in zip(pieces, levels, strict=True) if level <= min(levels) + STEP_DB]
+    spans = [(at_s[told[piece.start]], at_s[told[piece.stop - 1]]) for piece in quiet]
+    kept = np.zeros(at_s.shape, dtype=bool)
+    for begins, ends in spans:
+        kept |= (at_s >= begins) & (at_s <= ends)
+    return np.flatnonzero(kept)
+
+
+def _pieces(values: Vector) -> list[slice]:
+    """Return pieces of a series ``(n,)`` between its steps, in order."""
+
+    def cut(start: int, stop: int, depth: int) -> list[slice]:
+        best, at = 0.0, 0
+        for middle in range(start + MIN_PIECE, stop - MIN_PIECE + 1):
+            left, right = values[start:middle], values[middle:stop]
+            step = abs(float(np.median(left) - np.median(right)))
+            within = (float(np.sum(np.abs(left - np.median(left)))) + float(np.sum(np.abs(right - np.median(right))))) / (
+                stop - start
+            )
+            clear = step / max(within, 0.3)
+            if step >= STEP_DB and clear > max(best, CLEAR_STEP):
+                best, at = clear, middle
+        if not at or depth >= MAX_STEPS:
+            return [slice(start, stop)]
+        return cut(start, at, depth + 1) + cut(at, stop, depth + 1)
+
+    return cut(0, values.shape[0], 0)
 
 
 def _alike(at_s: Vector | None, count: int) -> Array:
