@@ -5,14 +5,16 @@ import math
 import numpy as np
 
 from niente.core.analysis.models import Models, offset_of, turning
-from niente.core.analysis.prediction import LoadPrediction, offsets_mv
+from niente.core.analysis.prediction import LoadPrediction, offsets_mv, requested_clocks
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.quantities import quantity_of
 from niente.core.science.arrays import Mask
 from niente.core.science.hull import inside_hull
+from niente.core.science.power.operating_point import SettingLimiter
 
 WATT_SLACK = 0.02
 """So far over the edge of what was measured, as a share of the watts run, still counts as inside."""
+DUTY_SLACK = 0.5
 RPM_SLACK, CLOCK_SLACK, OFFSET_SLACK_MV, VOLT_SLACK_V = 15.0, 0.01, 0.6, 0.003
 
 
@@ -34,6 +36,35 @@ def outside_words(models: Models, settings: SettingBatch, steady: LoadPrediction
         if settings.on_curve(group) and not whole.fan_curve[group].source.startswith(("core_temp", "package_temp"))
     ]
     return tuple(words)
+
+
+def _duties(models: Models, settings: SettingBatch) -> list[tuple[str, Mask]]:
+    """Return for each fan group which settings have a duty between those that were run."""
+    found = []
+    for group in models.noise.groups:
+        low, high = models.speeds[group].span
+        if settings.on_curve(group) or not math.isfinite(low):
+            continue
+        duty = settings.of(f"fan_duty.{group}", 0.0)
+        unit = quantity_of("fan_duty")
+        run = f"{unit.text(low)} to {unit.with_unit(high)} were" if high > low else f"only {unit.with_unit(low)} was"
+        words = f"the {group} fans were not run at such a duty: {run}"
+        found.append((words, (duty >= low - DUTY_SLACK) & (duty <= high + DUTY_SLACK)))
+    return found
+
+
+def _limiters(models: Models, settings: SettingBatch, steady: LoadPrediction) -> list[tuple[str, Mask]]:
+    """Return which settings are limited by what some run was limited by: a limiter that was not measured is not known."""
+    ceiling = models.ceilings[steady.load]
+    asked = requested_clocks(models, settings)
+    known = {cap: not math.isfinite(cap) or ceiling.at(cap)[2] for cap in set(asked.tolist())}
+    shown = np.array([known[cap] for cap in asked.tolist()])
+    by_clock, by_power = steady.limiter == SettingLimiter.CLOCK, steady.limiter == SettingLimiter.POWER
+    held = np.full(settings.count, models.gains[steady.load].seen)
+    return [
+        (f"no run under {steady.load} shows what limits the clock there when power and heat do not", ~by_clock | shown),
+        (f"no run under {steady.load} was held by a power limit", ~by_power | held),
+    ]
 
 
 def _tests(models: Models, settings: SettingBatch, steady: LoadPrediction) -> list[tuple[str, Mask]]:
@@ -65,6 +96,7 @@ def _tests(models: Models, settings: SettingBatch, steady: LoadPrediction) -> li
     ):
         words = f"no run has its {name} or one beyond it"
         found.append((words, (here >= min(of_runs) - slack_of) & (here <= max(of_runs) + slack_of)))
+    found += [*_duties(models, settings), *_limiters(models, settings, steady)]
     points_same = [run.setting.point_offset_mv for run in runs]
     own_points = settings.base.point_offset_mv
     found.append(

@@ -8,6 +8,7 @@ import numpy as np
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.limits_learnt import CapReading, ClockCeiling, PowerGain, cap_reading, clock_ceilings, power_gains
+from niente.core.analysis.screening import LeftOut, screened
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
@@ -44,6 +45,7 @@ class Models(msgspec.Struct, frozen=True):
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
     survive. ``gains`` are metered watts a watt of limit, by load; ``ceilings`` the clock that each load comes to when neither power
     nor heat limits it; ``cap`` what a temperature cap reads; ``sources_w`` what is metered beside the package, by load.
+    ``left_out`` are figures of runs that cannot be true, and are in no model.
     ``stock`` is each load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock
     stands for it. ``speeds`` are the speeds seen for each group's duties; ``lead`` is the
     fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and that group's duty.
@@ -65,6 +67,7 @@ class Models(msgspec.Struct, frozen=True):
     base: Setting
     room_c: float
     lead: str
+    left_out: tuple[LeftOut, ...] = ()
 
     @property
     def card(self) -> RigCard:
@@ -99,6 +102,15 @@ class Models(msgspec.Struct, frozen=True):
         return [run for run in self.evidence.usable() if run.load_kind not in NOT_STEADY and run.failures == 0]
 
 
+def _screened(evidence: Evidence) -> tuple[Evidence, tuple[LeftOut, ...]]:
+    """Return the evidence of all variants without figures that cannot be true, and those of this one."""
+    runs, left_out = screened(evidence.runs)
+    elsewhere = {
+        name: msgspec.structs.replace(other, runs=screened(other.runs)[0]) for name, other in evidence.elsewhere.items()
+    }
+    return msgspec.structs.replace(evidence, runs=runs, elsewhere=elsewhere), left_out
+
+
 class _ModelRuns(msgspec.Struct, frozen=True):
     """The runs that each model is fitted to."""
 
@@ -113,7 +125,9 @@ class _ModelRuns(msgspec.Struct, frozen=True):
 
 
 def fit_models(evidence: Evidence) -> Models:
-    """Fit everything. Raises ``NotEnoughError`` that says which runs are still missing."""
+    """Fit everything; what cannot be true is left out of all of it. Raises ``NotEnoughError`` that says which runs are still
+    missing."""
+    evidence, left_out = _screened(evidence)
     card = evidence.card
     heavy, lead = _heaviest(card), _lead_group(card)
     runs = _model_runs(evidence, heavy)
@@ -124,6 +138,7 @@ def fit_models(evidence: Evidence) -> Models:
     gains = power_gains(runs.drawn, power.loads)
     return Models(
         evidence=evidence,
+        left_out=left_out,
         heat=_heat(evidence, groups, sources, heavy.name),
         noise=_noise(groups, runs.heard),
         power=power,

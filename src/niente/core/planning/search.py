@@ -4,7 +4,7 @@ A search never remembers anything itself: it is asked anew with everything that 
 without an answer is the next run. So a plan that is stopped and resumed goes on with the same steps.
 """
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator
 
 import msgspec
 
@@ -12,6 +12,7 @@ from niente.core.model.names import part_of
 from niente.core.model.plan import Search, SearchMethod
 from niente.core.model.quantities import quantity_of
 from niente.core.model.setting import Setting
+from niente.core.selection.setting_words import spans_text
 
 SearchSteps = Generator[Setting, bool, dict[str, float]]
 """Yields settings, is sent whether each passes, and returns the last value that passes for each control."""
@@ -77,18 +78,7 @@ def rung_text(search: Search, setting: Setting) -> str:
     if len(search.controls) == 1:
         return words
     parts = [part_of(name) for name, value in known.items() if value == deepest]
-    return f"{_spans(parts)}: {words}"
-
-
-def _spans(parts: Sequence[str]) -> str:
-    """Return numbers in short: ``1 to 4, 7``."""
-    found: list[list[str]] = []
-    for part in parts:
-        if found and part.isdigit() and found[-1][-1].isdigit() and int(part) == int(found[-1][-1]) + 1:
-            found[-1].append(part)
-        else:
-            found.append([part])
-    return ", ".join(run[0] if len(run) == 1 else f"{run[0]} to {run[-1]}" for run in found)
+    return f"{spans_text(parts)}: {words}"
 
 
 def _ladder(search: Search, stock: Setting, base: Setting, control: str) -> SearchSteps:

@@ -23,6 +23,8 @@ SILENT_DB, ABSENT_DB = -20.0, -120.0
 TURNING_RPM = 30.0
 TOLD_HW_DB = 3.0
 """A machine alone that is not known to within this is told as an upper bound."""
+WITHOUT_ROOM_SD_DB = 0.12
+"""What taking the room out of a level adds to its error, as a standard deviation."""
 FAINT_DB = 1.0
 """The machine has to add this much to the room for its level to be told at all; less is within what a room does by itself."""
 
@@ -103,7 +105,7 @@ class NoiseModel(msgspec.Struct, frozen=True):
         """
         parts, slopes = self._parts(rpm, power_w)
         level, gradient = together(parts[..., 1:], slopes[..., 1:, :])
-        error = np.sqrt(self._variance(gradient) + self._left_out(rpm, parts, level))
+        error = np.sqrt(self._variance(gradient) + self._left_out(rpm, parts, level) + WITHOUT_ROOM_SD_DB**2)
         in_room, room_hw = self.in_room(rpm, power_w)
         bound = (Z95 * error > TOLD_HW_DB) | (in_room - parts[..., 0] < FAINT_DB)
         background = parts[..., 0] - Z95 * math.hypot(self.background_sd_db, 0.5 * self.wander_db)

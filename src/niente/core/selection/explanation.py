@@ -2,18 +2,22 @@
 
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.selection.pick import Candidate, Choice, Limit
+from niente.core.selection.setting_words import values_text
 
 
 def candidate_text(candidate: Candidate) -> str:
-    """Return a setting by its two axes: ``102 W, case fans 24 %``."""
-    limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
-    return f"{limit}, {candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
+    """Return a setting by its two axes and every other control that differs from stock: ``102 W, case fans 24 %, −45 mV``."""
+    axes = f"{candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
+    if candidate.limit_w:
+        axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {axes}"
+    return ", ".join([axes, *values_text(candidate.others)])
 
 
 def short_candidate_text(candidate: Candidate) -> str:
-    """Return a setting as short as it can be said: ``101 W, 24 %``."""
-    limit = quantity_of("sustained_power_w").with_unit(candidate.limit_w)
-    return f"{limit}, {quantity_of('fan_duty').with_unit(candidate.duty)}"
+    """Return a setting as short as it can be said, every control in it: ``101 W, 24 %, −45 mV``."""
+    duty = quantity_of("fan_duty").with_unit(candidate.duty)
+    axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {duty}" if candidate.limit_w else duty
+    return ", ".join([axes, *values_text(candidate.others)])
 
 
 def pick_reason(choice: Choice) -> str:
@@ -23,21 +27,31 @@ def pick_reason(choice: Choice) -> str:
     throughput = quantity_of("throughput_percent").with_unit(pick.throughput_percent, pick.throughput_hw)
     headroom = quantity_of("headroom_k").with_unit(pick.headroom_k, pick.core_hw)
     room = quantity_of("room_temperature_c").with_unit(choice.limits.design_room_c)
+    outside = "" if pick.inside else " It lies outside of what was measured: run it before relying on any of this."
     return (
         f"Of {choice.settings} settings {choice.eligible} keep every limit with their intervals. "
-        f"This one is the quietest of them: {noise} in the room, {throughput} of stock, {headroom} of headroom at {room}."
+        f"This one is the quietest of them: {noise} in the room, {throughput} of stock, {headroom} of headroom at {room}.{outside}"
     )
 
 
 def confirmation_text(choice: Choice) -> str:
-    """Say whether the pick is proven, and what would prove it."""
+    """Say whether the pick is confirmed, what would confirm it, and how far that is from a proof."""
     pick, wanted = choice.pick, choice.limits.clean_minutes * 60.0
     run = duration_text(pick.clean_s)
     if choice.confirmed:
-        return f"It ran the heaviest load for {run} without a wrong result."
+        return f"It ran the heaviest load for {run} without a wrong result: confirmed, not proven. {reliability_text(pick)}"
     if pick.clean_s > 0:
-        return f"It has run the heaviest load for {run} of the {duration_text(wanted)} wanted: not yet confirmed."
-    return f"It is inferred and has not run yet: {duration_text(wanted)} of the heaviest load would confirm it."
+        return (
+            f"It has run the heaviest load for {run} of the {duration_text(wanted)} wanted: not yet confirmed, and not proven."
+        )
+    return (
+        f"It is inferred and has not run yet: {duration_text(wanted)} of the heaviest load would confirm it. It is not proven."
+    )
+
+
+def reliability_text(candidate: Candidate) -> str:
+    """Say how surely a setting lasts a day, by what was run at it and at riskier ones."""
+    return f"By all runs so far the chance of a day without a failure is {number_text(candidate.stable, 2)}."
 
 
 def comparison_text(choice: Choice, other: Candidate) -> str:

@@ -8,10 +8,12 @@ import numpy as np
 
 from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models
+from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
+from niente.core.selection.setting_words import differing
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
@@ -30,7 +32,8 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room.
 
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
-    a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it.
+    a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it;
+    ``others`` are the controls that differ from stock beside the two axes.
     """
 
     setting: Setting
@@ -56,6 +59,7 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     stable: float = math.nan
     inside: bool = True
     heat_limited: bool = False
+    others: tuple[tuple[str, float], ...] = ()
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -104,7 +108,8 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
     at = field or survey_grid(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
-    best = _quietest(at, eligible)
+    known = eligible & at.inside  # from beyond what was measured nothing is picked while there is anything within
+    best = _quietest(at, known if known.any() else eligible)
     if best is None:
         raise NotEnoughError(
             _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
@@ -160,6 +165,7 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         failures=int(field.failures[index]),
         breaks=tuple(limit for limit, mask in kept.items() if not mask[index]),
         group=models.lead,
+        others=tuple(one for one in differing(setting, models.card.stock) if one[0] not in (POWER, models.fans)),
     )
 
 

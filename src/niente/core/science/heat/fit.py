@@ -19,12 +19,12 @@ from niente.core.science.heat.sum import (
     priors,
     rise_and_slopes,
 )
-from niente.core.science.statistics import Z95, frozen, inverse
+from niente.core.science.statistics import Z95, frozen, inverse, redescending
 
 SHARE_SDS = (0.003, 0.01, 0.025, 0.06)
 """Candidates for what the sum leaves out, as a share of the rise; weighed by marginal likelihood."""
 SHARE_PRIOR = (0.5, 0.34, 0.12, 0.04)
-OUTLIER_SD = 2.5
+LEAST_WEIGHT = 1e-6
 MIN_RUNS = 3
 BOUND_SD_K, ABOVE_BOUND_SD_K = 1.0, 3.0
 """A run that its temperature cap limited draws less and less until it is settled: at the power of its end the rise would
@@ -118,7 +118,7 @@ class _Problem:
             variance = size * self.own + (share_sd * sum_k) ** 2
             apart = np.abs(self.y - sum_k) / np.sqrt(variance)
             claimed = apart * np.sqrt(min(size, 1.0))  # errors that turned out small make no outlier of what was claimed
-            weights = np.minimum(1.0, OUTLIER_SD / np.maximum(claimed, 1e-9)) ** 2
+            weights = np.maximum(redescending(claimed), LEAST_WEIGHT)
             labels = float(np.sum(np.einsum("ni,ij,nj->n", slopes, covariance, slopes) / variance))
             free = max(self.y.shape[0] - labels, 0.0)
             size *= (DOUBTS + float(np.sum(weights * apart**2))) / (DOUBTS + free)
@@ -200,8 +200,8 @@ def fit_heat_path(groups: tuple[str, ...], sources: tuple[str, ...], reference: 
     """Fit the heat path to all runs together, settled and unsettled, each by its own error.
 
     ``reference`` is the load and variant that others have factors against. Maximum a posteriori with log-normal priors, so
-    that what the runs do not tell apart stays within what is physical and widens the interval. Runs far off count less
-    (Huber's weights). What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace). Raises
+    that what the runs do not tell apart stays within what is physical and widens the interval. Runs far off count less, and from some
+    distance on not at all. What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace). Raises
     ``ValueError`` for fewer than three runs that gave a temperature.
     """
     if np.count_nonzero(~runs.bound) < MIN_RUNS:

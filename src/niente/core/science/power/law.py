@@ -13,7 +13,7 @@ import math
 import msgspec
 import numpy as np
 
-from niente.core.science.arrays import Array, Vector
+from niente.core.science.arrays import Array, Indices, Vector
 from niente.core.science.power.work import Work, fit_work
 from niente.core.science.statistics import frozen, inverse
 
@@ -33,6 +33,10 @@ GRID = np.linspace(math.log(0.05), math.log(1.3), 400)
 """Where the bends are kept, in ln of the clock over the highest one run."""
 TYPICAL_V = 1.2
 MAX_V, MIN_V = 2.5, 0.3
+MIN_RUNS, SPARED = 3, 5
+"""The fewest runs; and of so many one may be left out."""
+IMPOSSIBLE, IMPOSSIBLE_SDS = 0.12, 10.0
+"""A run whose power is this far off the law (a logarithm), and so many times what is usual, is not believed."""
 ROUNDS = 4
 
 
@@ -51,11 +55,16 @@ class PowerReadings(msgspec.Struct, frozen=True):
     load: tuple[str, ...]
     throughput_share: Vector
 
+    def only(self, kept: Indices) -> "PowerReadings":
+        """Return some of them."""
+        arrays = {name: getattr(self, name)[kept] for name in self.__struct_fields__ if name != "load"}
+        return PowerReadings(load=tuple(self.load[index] for index in kept.tolist()), **arrays)
+
 
 class PowerLaw(msgspec.Struct, frozen=True):
     """A fitted law. ``values`` are its parameters (see the module), ``covariance`` theirs; ``work`` by load; ``seen_mhz`` the
     least and highest clock run under each load; ``bends`` what the process beside the law adds at ``GRID``, a row a load. The
-    rest is what it knows that from."""
+    rest is what it knows that from; ``rejected`` are the indices of runs that cannot be true beside the others."""
 
     ref_mhz: float
     loads: tuple[str, ...]
@@ -68,6 +77,7 @@ class PowerLaw(msgspec.Struct, frozen=True):
     bends: tuple[tuple[float, ...], ...]
     precision: tuple[tuple[float, ...], ...]
     slopes: tuple[tuple[float, ...], ...]
+    rejected: tuple[int, ...] = ()
 
     def power_w(self, load: str, clock_mhz: Array, core_c: Array, offset_mv: Array, fixed_v: Array) -> Array:
         """Return the package power in W under a load; arrays ``(n,)``."""
@@ -136,15 +146,40 @@ def slopes_of(
 
 
 def fit_power(draws: PowerReadings) -> PowerLaw:
-    """Fit the laws to all runs together. Maximum a posteriori; priors wide about what is typical for the most that was drawn.
+    """Fit the laws to all runs together. Maximum a posteriori; priors wide about what is typical for the most that was drawn. Runs
+    whose power cannot be true beside the others are left out, the worst first.
 
     Raises ``ValueError`` for fewer than three runs.
     """
+    kept = np.ones(draws.clock_mhz.shape[0], dtype=bool)
+    if kept.shape[0] < MIN_RUNS:
+        raise ValueError("a law of power needs at least three runs")
+    found = _fit(draws)
+    for _ in range(kept.shape[0] // SPARED):
+        among = np.flatnonzero(kept)
+        off = np.abs(_left(found, draws.only(among)))
+        worst = int(np.argmax(off))
+        others = np.delete(off, worst)
+        if among.shape[0] <= SPARED or off[worst] < max(IMPOSSIBLE, IMPOSSIBLE_SDS * 1.4826 * float(np.median(others))):
+            break
+        kept[among[worst]] = False
+        found = _fit(draws.only(np.flatnonzero(kept)))
+    return msgspec.structs.replace(found, rejected=tuple(np.flatnonzero(~kept).tolist()))
+
+
+def _left(found: PowerLaw, draws: PowerReadings) -> Vector:
+    """Return what the plain law leaves of each run's power, as a logarithm ``(n,)``."""
+    index = np.array([found.loads.index(load) for load in draws.load])
+    at = draws.clock_mhz, draws.core_c, draws.offset_mv, draws.fixed_v
+    left: Vector = np.log(draws.power_w) - np.log(law(np.asarray(found.values), index, found.ref_mhz, *at)[0])
+    return left
+
+
+def _fit(draws: PowerReadings) -> PowerLaw:
+    """Fit the laws to runs that are all believed."""
     from scipy.optimize import least_squares
 
     n = draws.clock_mhz.shape[0]
-    if n < 3:
-        raise ValueError("a law of power needs at least three runs")
     loads = tuple(sorted(set(draws.load)))
     index = np.array([loads.index(load) for load in draws.load])
     ref, most = float(np.max(draws.clock_mhz)), float(np.max(draws.power_w))

@@ -1,0 +1,65 @@
+"""A setting in words: every control in which it differs from stock, so that it can be entered and is never half of itself."""
+
+from collections import defaultdict
+from collections.abc import Sequence
+
+from niente.core.model.names import kind_of, part_of
+from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
+from niente.core.model.setting import Setting
+
+PARTED = {"core_offset_mv": "core", "point_offset_mv": "curve point"}
+SAID = {
+    "voltage_offset_mv": "",
+    "clock_cap_mhz": "clock cap",
+    "fixed_clock_mhz": "clock fixed at",
+    "fixed_voltage_v": "voltage fixed at",
+    "temperature_cap_c": "temperature cap",
+    "burst_power_w": "burst",
+    "burst_time_s": "burst time",
+}
+"""What stands before a control's value where the unit alone does not tell it."""
+
+
+def differing(setting: Setting, stock: Setting) -> tuple[tuple[str, float], ...]:
+    """Return the controls whose values differ from stock, in the setting's order; both whole."""
+    return tuple((name, value) for name, value in setting.controls() if value != stock.value(name))
+
+
+def values_text(values: Sequence[tuple[str, float]]) -> list[str]:
+    """Return controls with their values in words, parts of one quantity that have one value together."""
+    words: list[str] = []
+    parts: dict[tuple[str, float], list[str]] = defaultdict(list)
+    for name, value in values:
+        kind = kind_of(name)
+        if kind in PARTED:
+            parts[kind, value].append(part_of(name))
+            continue
+        words.append(_value_text(name, value))
+    for (kind, value), of in parts.items():
+        many = "s" if len(of) > 1 else ""
+        words.append(f"{PARTED[kind]}{many}{NO_BREAK_SPACE}{spans_text(of)} {quantity_of(kind).with_unit(value)}")
+    return words
+
+
+def _value_text(name: str, value: float) -> str:
+    kind, part = kind_of(name), part_of(name)
+    amount = quantity_of(name).with_unit(value)
+    if kind == "fan_duty":
+        return f"{part}{NO_BREAK_SPACE}fans {amount}"
+    if kind == "fan_supply_v":
+        return f"{part}{NO_BREAK_SPACE}fans at {amount}"
+    if kind == "active_clock_mhz":
+        return f"{part} cores at most {amount}"
+    said = SAID.get(kind, "")
+    return f"{said} {amount}".strip()
+
+
+def spans_text(parts: Sequence[str]) -> str:
+    """Return numbers in short: ``1 to 4, 7``."""
+    found: list[list[str]] = []
+    for part in parts:
+        if found and part.isdigit() and found[-1][-1].isdigit() and int(part) == int(found[-1][-1]) + 1:
+            found[-1].append(part)
+        else:
+            found.append([part])
+    return ", ".join(run[0] if len(run) == 1 else f"{run[0]} to {run[-1]}" for run in found)
