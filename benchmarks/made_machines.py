@@ -1,8 +1,9 @@
 """Machines made up at random from wide ranges of physics, so that no figure rests on those that ship.
 
-Each begins as one of the shipped machines, whose shape it keeps (its nodes, streams and fans), and everything that has a size is drawn
-anew: curves of voltage, leakage, sinks and paste, fans with their speed over duty, laws and resonances, how work follows the clock,
-limits below caps, a clock that is fused below its cap, steps and offsets of sensors, and a room that wanders.
+Each begins as one of the shipped machines, whose shape it keeps (its nodes, streams and fans), and everything that has a size
+is drawn anew: curves of voltage, leakage, sinks and paste, fans with their speed over duty, laws and resonances, how work
+follows the clock, limits below caps, a clock that is fused below its cap, steps and offsets of sensors, and a room that
+wanders.
 """
 
 import msgspec

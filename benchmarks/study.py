@@ -1,5 +1,5 @@
-"""A machine studied from end to end: the default plan is run on it into a book, and the truth is kept about settings that no run
-had, for predictions to be held against."""
+"""A machine studied from end to end: the default plan is run on it into a book, and the truth is kept about settings that no
+run had, for predictions to be held against."""
 
 import threading
 from pathlib import Path
@@ -24,8 +24,9 @@ PATIENCE_S = 900.0
 
 
 class TruePlace(msgspec.Struct, frozen=True):
-    """One setting under one load in one room (as its sensor reads it), and what is true there. ``percent`` is of stock in the same
-    room; ``alone_dba`` is without the room, ``in_room_dba`` over its mean background by night, both settled under the load."""
+    """One setting under one load in one room (as its sensor reads it), and what is true there. ``percent`` is of stock in the
+    same room; ``alone_dba`` is without the room, ``in_room_dba`` over its mean background by night, both settled under the
+    load."""
 
     setting: Setting
     load: str

@@ -181,8 +181,8 @@ def test_one_failure_leaves_deeper_settings_out(three: Path) -> None:
 
 
 def test_a_failure_after_a_pass_changes_what_a_search_found(tmp_path: Path) -> None:
-    """The search says -X; a step at that fails; the search finds another value. What was measured deeper still counts for heat; at
-    the highest limit, where the clock has most to bear, every step is run at the value that stands."""
+    """The search says -X; a step at that fails; the search finds another value. What was measured deeper still counts for
+    heat; at the highest limit, where the clock has most to bear, every step is run at the value that stands."""
     question = first_question(CARD)
     watcher, evidence = run(plan_for(CARD, question), open_rig("larkspur", seed=3), tmp_path / "b.niente", limits=Limits())
     assert watcher.end().complete

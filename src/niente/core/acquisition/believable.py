@@ -136,7 +136,8 @@ class Believable:
                     continue
                 if min(speed, was) > TURNING_RPM and abs(speed - was) < SAME_SPEED * speed:
                     yield (
-                        f"{name} was set to {other:g} and {duty:g} %, and fan_speed_rpm.{group} read {was:.0f} and {speed:.0f} rpm: "
+                        f"{name} was set to {other:g} and {duty:g} %, and fan_speed_rpm.{group} read {was:.0f} and "
+                        f"{speed:.0f} rpm: "
                         "the duty is ignored, or the channel is another fan's"
                     )
 
@@ -152,8 +153,8 @@ class Believable:
             if self._shows(now.means, before.means, depth - other):
                 continue
             yield (
-                f"voltage_offset_mv was set to {other:g} and {depth:g} mV, and neither voltage, clock, power nor temperature moved: "
-                "the offset is ignored"
+                f"voltage_offset_mv was set to {other:g} and {depth:g} mV, and neither voltage, clock, power nor "
+                "temperature moved: the offset is ignored"
             )
 
     def _shows(self, now: dict[str, float], before: dict[str, float], apart_mv: float) -> bool:

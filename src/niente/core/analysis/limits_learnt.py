@@ -1,7 +1,8 @@
 """What limits come to on a machine: the metered watts of its power limit, and the clock where neither power nor heat limits it.
 
-Only limits that were seen to hold are known. A clock that stands below its cap under no known limit is limited by something that nobody
-named (a clock fused for all cores, a current limit): it is taken for a clock of its own, not for a share of the cap.
+Only limits that were seen to hold are known. A clock that stands below its cap under no known limit is limited by something
+that nobody named (a clock fused for all cores, a current limit): it is taken for a clock of its own, not for a share of the
+cap.
 """
 
 import math
@@ -45,8 +46,8 @@ class ClockCeiling(msgspec.Struct, frozen=True):
     """The clock that a load comes to where neither power nor heat limits it.
 
     ``share`` of the cap where the cap holds; ``caps_mhz`` the least and highest cap that was seen to hold (NaN: none).
-    ``nameless_mhz`` is where the clock stood under something without a name (infinite: nothing), and ``under_mhz`` the least cap
-    that it was seen under.
+    ``nameless_mhz`` is where the clock stood under something without a name (infinite: nothing), and ``under_mhz`` the least
+    cap that it was seen under.
     """
 
     share: float = 1.0
@@ -60,7 +61,8 @@ class ClockCeiling(msgspec.Struct, frozen=True):
         return math.isfinite(self.caps_mhz[0]) or math.isfinite(self.nameless_mhz)
 
     def at(self, cap_mhz: float) -> tuple[float, float, bool]:
-        """Return the clock under a cap (infinite: none), its standard error as a share, and whether runs show what limits it."""
+        """Return the clock under a cap (infinite: none), its standard error as a share, and whether runs show what limits
+        it."""
         low, high = self.caps_mhz
         top = min(self.share * cap_mhz, self.nameless_mhz)
         if math.isfinite(self.nameless_mhz) and top < self.nameless_mhz and not low * (1 - AT_CAP) <= cap_mhz:
@@ -126,8 +128,8 @@ def _agreeing(runs: Sequence[RunSummary]) -> list[RunSummary]:
 
 
 def _proportional(runs: Sequence[RunSummary]) -> list[RunSummary]:
-    """Return runs at different limits whose watts go with their limits, the clock moving: a meter that is far off hides from each
-    run by itself that its limit held it."""
+    """Return runs at different limits whose watts go with their limits, the clock moving: a meter that is far off hides from
+    each run by itself that its limit held it."""
     together = _agreeing(runs)
     limits = [run.setting.sustained_power_w or 0.0 for run in together]
     clocks = [run.clock_mhz for run in together]

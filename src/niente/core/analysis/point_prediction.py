@@ -33,8 +33,8 @@ LIMITER_WORDS = {
 
 
 class Figure(msgspec.Struct, frozen=True):
-    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why. ``at_most``: the value is a
-    bound that the truth lies under with 95 %, and has no half width."""
+    """A figure with its 95 % half width; ``None`` where there is none, and then ``reason`` says why. ``at_most``: the value
+    is a bound that the truth lies under with 95 %, and has no half width."""
 
     value: float | None
     half_width: float | None = None

@@ -112,7 +112,8 @@ def predict(
 
 
 def headroom(models: Models, settings: SettingBatch, predicted: LoadPrediction) -> Vector:
-    """Return the headroom in K, ``(n,)``; where heat limits the clock the core stands at its cap, whatever its sensor reads then."""
+    """Return the headroom in K, ``(n,)``; where heat limits the clock the core stands at its cap, whatever its sensor reads
+    then."""
     by_heat = predicted.limiter == SettingLimiter.HEAT
     core = np.minimum(predicted.core_c, HOTTEST_C) - np.where(by_heat, models.cap.over_k, 0.0)
     room: Vector = ceilings(models, settings) - core
@@ -129,8 +130,8 @@ def ceilings(models: Models, settings: SettingBatch) -> Vector:
 
 
 class StockState(msgspec.Struct, frozen=True):
-    """Where stock stands under a load in a room: its clock (MHz) with the standard error as a share, its throughput in the load's
-    own unit, and in words what that is where it is not as measured."""
+    """Where stock stands under a load in a room: its clock (MHz) with the standard error as a share, its throughput in the
+    load's own unit, and in words what that is where it is not as measured."""
 
     clock_mhz: float
     clock_share_sd: float
@@ -139,8 +140,9 @@ class StockState(msgspec.Struct, frozen=True):
 
 
 def stock_state(models: Models, load: str, room_c: float) -> StockState:
-    """Return where stock stands in a room. What was measured is carried there by the models: in a hotter room leakage takes more of
-    a power limit, and a temperature cap leaves less clock. Where stock was never run under the load, it is what they predict."""
+    """Return where stock stands in a room. What was measured is carried there by the models: in a hotter room leakage takes
+    more of a power limit, and a temperature cap leaves less clock. Where stock was never run under the load, it is what they
+    predict."""
     there = predict_under_load(models, one_setting(models.card.stock), load, room_c)
     clock, share = float(there.clock_mhz[0]), float(there.clock_hw[0] / there.clock_mhz[0] / Z95)
     run = models.stock.get(load)
@@ -198,8 +200,8 @@ def heard_w(predicted: LoadPrediction) -> Vector:
 
 
 def level_in_room(models: Models, predicted: LoadPrediction) -> tuple[Vector, Vector]:
-    """Return the level in the room at the fans' speeds, ``(n,)`` in dBA, and its 95 % half width; what is not known of the speeds
-    is in it."""
+    """Return the level in the room at the fans' speeds, ``(n,)`` in dBA, and its 95 % half width; what is not known of the
+    speeds is in it."""
     power_w = heard_w(predicted)
     level, half_width = models.noise.in_room(predicted.rpm, power_w)
     variance = (half_width / Z95) ** 2
@@ -338,7 +340,8 @@ def _tops(models: Models, settings: SettingBatch, load: str) -> tuple[Vector, Ve
 
 
 def requested_clocks(models: Models, settings: SettingBatch) -> Vector:
-    """Return the highest clock that settings allow, ``(n,)`` in MHz; stock's where they say none, infinite where that says none."""
+    """Return the highest clock that settings allow, ``(n,)`` in MHz; stock's where they say none, infinite where that says
+    none."""
     cap, fixed = settings.of("clock_cap_mhz", math.inf), settings.of("fixed_clock_mhz", 0.0)
     plain = msgspec.structs.replace(settings.base, clock_cap_mhz=None, fixed_clock_mhz=None)
     asked = np.where(fixed > 0.0, fixed, np.minimum(cap, requested_clock(plain)))

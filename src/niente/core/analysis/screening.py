@@ -1,7 +1,7 @@
 """What a run's summary cannot be: readings that are impossible, by themselves or beside the other runs, are named and left out.
 
-A model that is only robust still leans towards what cannot be true. These are no matter of statistics: no package draws nothing under
-a load, no run does ten times the work of its neighbours at the same clock, no room is at -200 °C.
+A model that is only robust still leans towards what cannot be true. These are no matter of statistics: no package draws
+nothing under a load, no run does ten times the work of its neighbours at the same clock, no room is at -200 °C.
 """
 
 import math

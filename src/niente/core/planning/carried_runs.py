@@ -1,7 +1,7 @@
 """Runs that still say what they said when a search finds another value: heat, noise and clock carry over through the models.
 
-A failure late in a plan moves an offset by a few steps. What was measured a little deeper is no less true for that: only the runs at
-the highest limit of each load, where the clock has most to bear, are made again at the value that is now found.
+A failure late in a plan moves an offset by a few steps. What was measured a little deeper is no less true for that: only the
+runs at the highest limit of each load, where the clock has most to bear, are made again at the value that is now found.
 """
 
 from collections import defaultdict
@@ -33,7 +33,8 @@ class CarriedRuns:
         self._taken: set[int] = set()
 
     def answer(self, entry: Step, step: Step, fits: Callable[[RunSummary, Exposure], bool]) -> RunSummary | None:
-        """Return a run that answers a step which takes a search's result, though it was made at another; ``None`` where none does.
+        """Return a run that answers a step which takes a search's result, though it was made at another; ``None`` where none
+        does.
 
         ``step`` is the entry as it is set now; ``fits`` says whether a run is as long, or as well known, as its exposure wants.
         """

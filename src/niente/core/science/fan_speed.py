@@ -1,4 +1,5 @@
-"""How fast a fan group turns at a duty, from the duties that were run; beyond them the speed is told with what is not known of it."""
+"""How fast a fan group turns at a duty, from the duties that were run; beyond them the speed is told with what is not known
+of it."""
 
 import functools
 import math

@@ -10,7 +10,7 @@ import math
 import msgspec
 import numpy as np
 
-from niente.core.science.arrays import Array, Vector
+from niente.core.science.arrays import Array, Mask, Vector
 from niente.core.science.statistics import Z95
 
 NODES = np.linspace(-1.2, 0.0, 17)
@@ -30,24 +30,24 @@ FAINT_DB = 1.0
 
 
 class AloneLevels(msgspec.Struct, frozen=True):
-    """The machine without the room, all ``(...)``: the modelled level in dBA with its 95 % half width; where ``bound`` it cannot be
-    told from the room, and ``at_most_dba`` is what it lies under with 95 %."""
+    """The machine without the room, all ``(...)``: the modelled level in dBA with its 95 % half width; where ``bound`` it
+    cannot be told from the room, and ``at_most_dba`` is what it lies under with 95 %."""
 
     dba: Array
     half_width_db: Array
     at_most_dba: Array
-    bound: Array
+    bound: Mask
 
 
 class NoiseModel(msgspec.Struct, frozen=True):
-    """In-room level over the fans' speeds and the power: the background, one bent speed law a group, and what the power makes heard,
-    added as energies.
+    """In-room level over the fans' speeds and the power: the background, one bent speed law a group, and what the power makes
+    heard, added as energies.
 
     ``background_dba`` belongs to the meter's place; ``level_dba`` (g,) is each group's level at its ``full_rpm``, before it
     is bent; ``per_decade`` (g,) its law in dB; ``bends`` (g, nodes) dB over the law at ``NODES``; ``of_power`` level (at
     ``full_w``) and law of what the watts make heard. ``covariance`` is of all of them in that order. ``wander_db`` is what the
-    background moves from reading to reading, ``heard`` the speeds (lg of the share of the highest) at which each group was heard,
-    ``rejected`` the indices of readings that cannot be true beside the others.
+    background moves from reading to reading, ``heard`` the speeds (lg of the share of the highest) at which each group was
+    heard, ``rejected`` the indices of readings that cannot be true beside the others.
     """
 
     groups: tuple[str, ...]
@@ -83,7 +83,7 @@ class NoiseModel(msgspec.Struct, frozen=True):
         speeds = np.asarray(rpm, float)
         power = np.broadcast_to(np.asarray(power_w, float), speeds.shape[:-1])
         values = np.concatenate([[self.background_dba], self.level_dba, self.per_decade, np.ravel(self.bends), self.of_power])
-        return parts_and_slopes(speeds / np.asarray(self.full_rpm), turning(speeds), power / self.full_w, values)
+        return parts_and_slopes(speeds / np.asarray(self.full_rpm), fans_turning(speeds), power / self.full_w, values)
 
     def machine_alone(self, rpm: Array, power_w: Array | float = 0.0) -> Array:
         """Return the modelled level of the machine alone in dBA for speeds ``(..., g)`` in rpm and power ``(...)`` in W."""
@@ -131,15 +131,16 @@ class NoiseModel(msgspec.Struct, frozen=True):
         return variance
 
 
-def turning(rpm: Array) -> Array:
+def fans_turning(rpm: Array) -> Mask:
     """Return which fans turn."""
-    turns: Array = rpm > TURNING_RPM
+    turns: Mask = rpm > TURNING_RPM
     return turns
 
 
-def parts_and_slopes(share: Array, turns: Array, power_share: Array, values: Vector) -> tuple[Array, Array]:
-    """Return the levels of background, groups and what the power makes heard, ``(..., 2 + g)``, and how each moves with the values
-    ``(..., 2 + g, p)``; for speeds over their highest ``(..., g)``, which of them turn, and power over its highest ``(...)``."""
+def parts_and_slopes(share: Array, turns: Mask, power_share: Array, values: Vector) -> tuple[Array, Array]:
+    """Return the levels of background, groups and what the power makes heard, ``(..., 2 + g)``, and how each moves with the
+    values ``(..., 2 + g, p)``; for speeds over their highest ``(..., g)``, which of them turn, and power over its highest
+    ``(...)``."""
     count, nodes = share.shape[-1], NODES.shape[0]
     shape = share.shape[:-1]
     decades = np.log10(np.maximum(share, 1e-4))

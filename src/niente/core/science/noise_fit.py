@@ -5,8 +5,8 @@ import functools
 import msgspec
 import numpy as np
 
-from niente.core.science.arrays import Array, Indices, Vector
-from niente.core.science.noise import NODES, NoiseModel, parts_and_slopes, together, turning
+from niente.core.science.arrays import Array, Indices, Mask, Vector
+from niente.core.science.noise import NODES, NoiseModel, fans_turning, parts_and_slopes, together
 from niente.core.science.statistics import frozen, inverse, redescending
 
 PER_DECADE, PER_DECADE_SD = 53.0, 3.0
@@ -45,7 +45,7 @@ class _Readings(msgspec.Struct):
     much of the room's wander readings have in common, ``(n, n)``."""
 
     share: Array
-    turns: Array
+    turns: Mask
     power: Vector
     level_dba: Vector
     own_db: Vector
@@ -53,8 +53,14 @@ class _Readings(msgspec.Struct):
 
     def only(self, kept: Indices) -> "_Readings":
         """Return some of them."""
-        plain = (getattr(self, name)[kept] for name in self.__struct_fields__[:-1])
-        return _Readings(*plain, self.alike[np.ix_(kept, kept)])
+        return _Readings(
+            self.share[kept],
+            self.turns[kept],
+            self.power[kept],
+            self.level_dba[kept],
+            self.own_db[kept],
+            self.alike[np.ix_(kept, kept)],
+        )
 
 
 class _Solved(msgspec.Struct):
@@ -87,10 +93,10 @@ def fit_noise(
 
     ``rpm`` has shape ``(n, g)``, ``level_dba``, its standard error, the power (W; none: not read) and the time that it
     was read at (s; none: far apart) ``(n,)``. Maximum a posteriori
-    with normal priors, the bends whitened; the covariance is the inverse of the curvature there (Laplace). How far the background
-    moves between readings is learnt from how they scatter where it is heard; readings far off count less and then not at
-    all. A group that was never varied keeps its prior, and the interval says so. Raises ``ValueError`` for fewer than two
-    readings.
+    with normal priors, the bends whitened; the covariance is the inverse of the curvature there (Laplace). How far the
+    background moves between readings is learnt from how they scatter where it is heard; readings far off count less and then
+    not at all. A group that was never varied keeps its prior, and the interval says so. Raises ``ValueError`` for fewer than
+    two readings.
     """
     if level_dba.shape[0] < 2:
         raise ValueError("a noise map needs at least two readings")
@@ -98,7 +104,7 @@ def fit_noise(
     power = np.zeros(level_dba.shape) if power_w is None else np.nan_to_num(power_w)
     full_w = max(float(np.max(power)), 1.0)
     readings = _Readings(
-        rpm / full, turning(rpm), power / full_w, level_dba, np.minimum(level_se_db, 5.0), _alike(at_s, level_dba.shape[0])
+        rpm / full, fans_turning(rpm), power / full_w, level_dba, np.minimum(level_se_db, 5.0), _alike(at_s, level_dba.shape[0])
     )
     found, kept = _solve_best(readings), np.arange(level_dba.shape[0])
     if found.wander_db > RESTLESS_DB and at_s is not None:
@@ -137,11 +143,11 @@ def _solve_best(readings: _Readings) -> _Solved:
 
 
 def _in_the_quiet(readings: _Readings, at_s: Vector) -> Indices:
-    """Return the readings made while the room was as quiet as it gets, rising in number: where the room's own level makes a step (day
-    breaks, a neighbour's fan starts), what was read behind it says little of the machine.
+    """Return the readings made while the room was as quiet as it gets, rising in number: where the room's own level makes a
+    step (day breaks, a neighbour's fan starts), what was read behind it says little of the machine.
 
-    The room behind each reading is what a fit to the idle ones leaves of it; the steps are found by halving, each where the two sides
-    lie furthest apart for how they scatter (binary segmentation of change points, textbook).
+    The room behind each reading is what a fit to the idle ones leaves of it; the steps are found by halving, each where the
+    two sides lie furthest apart for how they scatter (binary segmentation of change points, textbook).
     """
     idle = np.flatnonzero(readings.power <= IDLE_SHARE)
     order = np.argsort(at_s, kind="stable")

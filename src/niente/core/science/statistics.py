@@ -78,8 +78,8 @@ def frozen(matrix: Array) -> tuple[tuple[float, ...], ...]:
 
 
 def redescending(apart: Vector) -> Vector:
-    """Return how much readings count that lie so many standard deviations off ``(n,)``: fully up to 2.5, then as 1/r^2, and from
-    6 on not at all, so that what cannot be true moves nothing (a redescending weight after Hampel 1974; from memory)."""
+    """Return how much readings count that lie so many standard deviations off ``(n,)``: fully up to 2.5, then as 1/r^2, and
+    from 6 on not at all, so that what cannot be true moves nothing (a redescending weight after Hampel 1974; from memory)."""
     off = np.abs(apart)
     weights: Vector = np.where(off >= REJECTED_SD, 0.0, np.minimum(1.0, SUSPECT_SD / np.maximum(off, 1e-9)) ** 2)
     return weights

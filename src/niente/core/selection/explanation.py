@@ -30,7 +30,8 @@ def pick_reason(choice: Choice) -> str:
     outside = "" if pick.inside else " It lies outside of what was measured: run it before relying on any of this."
     return (
         f"Of {choice.settings} settings {choice.eligible} keep every limit with their intervals. "
-        f"This one is the quietest of them: {noise} in the room, {throughput} of stock, {headroom} of headroom at {room}.{outside}"
+        f"This one is the quietest of them: {noise} in the room, {throughput} of stock, {headroom} of headroom at {room}."
+        f"{outside}"
     )
 
 

@@ -192,7 +192,8 @@ class SimulatedRig:
         return self._life.truth.settled(setting.over(self._card.stock), self._loads[load], room_c, hours)
 
     def true_alone_dba(self, setting: Setting, load: str, room_c: float, hours: float = 1.0) -> float:
-        """Return the level of the machine alone at the meter's place under a load, settled, free of noise (dBA); see ``Truth``."""
+        """Return the level of the machine alone at the meter's place under a load, settled, free of noise (dBA); see
+        ``Truth``."""
         return self._life.truth.alone_dba(setting.over(self._card.stock), self._loads[load], room_c, hours)
 
     def true_level_dba(self, duty: dict[str, float]) -> float:

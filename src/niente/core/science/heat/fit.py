@@ -200,9 +200,9 @@ def fit_heat_path(groups: tuple[str, ...], sources: tuple[str, ...], reference: 
     """Fit the heat path to all runs together, settled and unsettled, each by its own error.
 
     ``reference`` is the load and variant that others have factors against. Maximum a posteriori with log-normal priors, so
-    that what the runs do not tell apart stays within what is physical and widens the interval. Runs far off count less, and from some
-    distance on not at all. What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace). Raises
-    ``ValueError`` for fewer than three runs that gave a temperature.
+    that what the runs do not tell apart stays within what is physical and widens the interval. Runs far off count less, and
+    from some distance on not at all. What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace).
+    Raises ``ValueError`` for fewer than three runs that gave a temperature.
     """
     if np.count_nonzero(~runs.bound) < MIN_RUNS:
         raise ValueError("the heat path needs at least three settled runs")

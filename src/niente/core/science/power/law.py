@@ -146,8 +146,8 @@ def slopes_of(
 
 
 def fit_power(draws: PowerReadings) -> PowerLaw:
-    """Fit the laws to all runs together. Maximum a posteriori; priors wide about what is typical for the most that was drawn. Runs
-    whose power cannot be true beside the others are left out, the worst first.
+    """Fit the laws to all runs together. Maximum a posteriori; priors wide about what is typical for the most that was drawn.
+    Runs whose power cannot be true beside the others are left out, the worst first.
 
     Raises ``ValueError`` for fewer than three runs.
     """

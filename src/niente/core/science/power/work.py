@@ -66,8 +66,8 @@ class Work(msgspec.Struct, frozen=True):
         return value, value * self.wide * np.sqrt(variance + (self.slope(share) * ln_clock_sd) ** 2)
 
     def ratio(self, share: Vector, offset_mv: Vector, to: float, to_offset_mv: float) -> tuple[Vector, Vector]:
-        """Return throughput at clocks over f_ref and offsets as a ratio to that at another, ``(n,)``, and its standard error, the
-        clocks being known: what the two have in common (the load's own level) is in neither."""
+        """Return throughput at clocks over f_ref and offsets as a ratio to that at another, ``(n,)``, and its standard error,
+        the clocks being known: what the two have in common (the load's own level) is in neither."""
         here = np.stack([np.log(share), offset_mv], axis=-1)
         there = np.array([[np.log(to), to_offset_mv]])
         runs = np.asarray(self.runs)
@@ -109,8 +109,8 @@ def _own(points: Array) -> Vector:
 
 
 def fit_work(share: Vector, offset_mv: Vector, throughput_per_s: Vector, error: Vector) -> Work:
-    """Fit a load's throughput over clocks as shares of f_ref and offsets; all ``(n,)``, ``error`` is a run's own as a share (NaN:
-    not known).
+    """Fit a load's throughput over clocks as shares of f_ref and offsets; all ``(n,)``, ``error`` is a run's own as a share
+    (NaN: not known).
 
     Runs far off count less and then not at all, and the size of the errors is learnt from how the others scatter. Raises
     ``ValueError`` without runs.
