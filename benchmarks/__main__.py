@@ -6,6 +6,7 @@ from types import TracebackType
 
 from benchmarks import (
     bench_core,
+    bench_coverage,
     bench_heat,
     bench_look,
     bench_noise,
@@ -24,6 +25,7 @@ PARTS = {
     "settling": bench_settling.results,
     "heat": bench_heat.results,
     "noise": bench_noise.results,
+    "coverage": bench_coverage.results,
     "plan": bench_plan.results,
     "process": bench_process.results,
     "run": bench_run.results,

@@ -9,7 +9,7 @@ import msgspec
 from niente.cli.values import FILE, METRES, ROOM_C
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import Models, fit_models
-from niente.core.analysis.point_prediction import Figure, PointPrediction, parameters, predict_point
+from niente.core.analysis.point_prediction import USELESS_DB, Figure, PointPrediction, parameters, predict_point
 from niente.core.analysis.prediction import stock_throughput
 from niente.core.model.errors import BookError, DocumentError
 from niente.core.model.json_files import indented_json
@@ -35,12 +35,16 @@ def fit_command(book: Path, as_json: bool) -> None:
     click.echo(f"Heat path, {words}, scatter {heat['residual_sd_k']:.2f} K:")
     for name, one in heat["parameters"].items():
         click.echo(f"  {name:24} {one['value']:.4g}  ({one['low']:.4g} to {one['high']:.4g})")
-    click.echo(f"Noise: the room {prediction['noise']['background_dba']:.1f} dBA")
-    for name, one in prediction["noise"]["groups"].items():
-        words = f"{one['level_dba']:.1f} dBA at {one['full_rpm']:.0f} rpm, {one['per_decade_db']:.0f} dB a decade"
-        click.echo(f"  {name:16} {words}")
+    noise = prediction["noise"]
+    click.echo(f"Noise: the room {_level_text(noise['background_dba'], noise['background_hw_db'])}")
+    for name, one in noise["groups"].items():
+        level = _level_text(one["level_dba"], one["level_hw_db"])
+        law = f"{one['per_decade_db']:.0f} ± {one['per_decade_hw_db']:.0f} dB a decade"
+        click.echo(f"  {name:16} {level} at {one['full_rpm']:.0f} rpm, {law}")
     for one in prediction["misfits"]:
         click.echo(f"Run {one['run_id']} does not fit: measured {one['measured_k']:.1f} K, modelled {one['modelled_k']:.1f} K")
+    for one in prediction["left_out"]:
+        click.echo(f"{one['words']}.")
     if heat["local"]:
         left_out = f"{100.0 * heat['left_out_share']:.1f} %"
         click.echo(f"The sum leaves out {left_out} of the rise or more: predictions follow the runs about a setting.")
@@ -75,6 +79,7 @@ def predict_command(
         return
     for name, quantity, figure in _lines(prediction):
         value = "–" if figure.value is None else quantity.with_unit(figure.value, figure.half_width)
+        value = f"at most {value}" if figure.at_most else value
         click.echo(f"{name:12} {value}" + (f"  ({figure.reason})" if figure.reason else ""))
     for words in prediction.outside:
         click.echo(f"Outside what was measured: {words}.")
@@ -135,14 +140,33 @@ def fit_as_data(models: Models) -> dict[str, Any]:
         },
         "noise": {
             "background_dba": noise.background_dba,
-            "groups": {
-                group: {"level_dba": level, "full_rpm": rpm, "per_decade_db": law}
-                for group, level, rpm, law in zip(noise.groups, noise.level_dba, noise.full_rpm, noise.per_decade, strict=True)
-            },
+            "background_hw_db": noise.background_hw_db,
+            "groups": {group: _group_as_data(models, group) for group in noise.groups},
         },
         "loads": {load: _load_as_data(models, load) for load in models.power.loads},
         "misfits": msgspec.to_builtins(heat.misfits),
+        "left_out": [{**msgspec.to_builtins(one), "words": one.words} for one in models.left_out],
     }
+
+
+def _group_as_data(models: Models, group: str) -> dict[str, float]:
+    """Return what is known of a fan group's sound, each figure with its 95 % half width."""
+    noise = models.noise
+    (level, level_hw), (law, law_hw) = noise.level_of(group), noise.law_of(group)
+    return {
+        "level_dba": level,
+        "level_hw_db": level_hw,
+        "full_rpm": noise.full_rpm[noise.groups.index(group)],
+        "per_decade_db": law,
+        "per_decade_hw_db": law_hw,
+    }
+
+
+def _level_text(level_dba: float, half_width_db: float) -> str:
+    """Return a level with its interval, or that these runs do not tell it."""
+    if half_width_db > USELESS_DB:
+        return "is not told by these runs"
+    return quantity_of("noise_dba").with_unit(level_dba, half_width_db)
 
 
 def _load_as_data(models: Models, load: str) -> dict[str, Any]:

@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from niente.core.science.acoustics import add_levels, background_correction_db, machine_alone
+from niente.core.science.acoustics import add_levels, background_correction_db, level_mean, machine_alone
 from niente.core.science.noise import NODES, NoiseModel
 
 
@@ -81,3 +81,39 @@ def test_the_closer_to_the_room_the_wider_the_interval() -> None:
     widths = [machine_alone(24.0 + over, 0.2, 24.0, 0.2).half_width_db for over in (3.5, 6.0, 10.0, 20.0)]
     assert widths == sorted(widths, reverse=True)
     assert widths[-1] == pytest.approx(1.96 * 0.2, rel=0.02)
+
+
+@pytest.mark.parametrize(
+    ("levels", "mean"),
+    [
+        ([30.0, 32.0, 34.0, 38.0], 34.5509),  # ISO 3744:2010, 8.2.2: over positions
+        ([40.0] * 5 + [30.0] * 55, 32.4304),  # IEC 61672-1:2013, 3.9: 5 min at 40 dB and 55 min at 30 dB
+    ],
+)
+def test_levels_are_averaged_as_energies(levels: list[float], mean: float) -> None:
+    """Derived from the equation; as numbers they would come to 33.5 and 30.83. Clauses from memory."""
+    assert level_mean(np.array(levels))[0] == pytest.approx(mean, abs=0.001)
+    assert level_mean(np.array([*levels, np.nan]))[0] == pytest.approx(mean, abs=0.001)
+
+
+def test_half_the_time_silent_is_three_decibels_less() -> None:
+    """10 lg(1/2) = -3.0103 dB (derived from the equation)."""
+    level, _ = level_mean(np.array([60.0, -200.0] * 100))
+    assert level - 60.0 == pytest.approx(-3.0103, abs=1e-4)
+
+
+def test_the_error_of_a_mean_level_is_that_of_its_energy() -> None:
+    """White scatter of 0.5 dB over 400 readings: 0.025 dB (root of n); one reading tells no error."""
+    rng = np.random.default_rng(3)
+    assert level_mean(30.0 + 0.5 * rng.standard_normal(400))[1] == pytest.approx(0.025, rel=0.15)
+    assert level_mean(np.array([30.0]))[1] == np.inf
+    assert level_mean(np.array([np.nan]))[1] == np.inf
+
+
+def test_the_error_of_the_machine_alone_has_both_readings_in_it() -> None:
+    """30 ± 0.2 dB over 26 ± 0.3 dB: dL = 0.2 / (1 - 10^-0.4) and 0.3 10^-0.4 / (1 - 10^-0.4) (derivatives of the energetic
+    difference, by hand): 0.3323 and 0.1984 dB, together 0.3870, and 1.96 times that."""
+    found = machine_alone(30.0, 0.2, 26.0, 0.3)
+    assert found.half_width_db == pytest.approx(1.96 * 0.3870, abs=2e-3)
+    louder = machine_alone(30.0, 0.0, 26.0, 0.3)
+    assert louder.half_width_db == pytest.approx(1.96 * 0.1984, abs=2e-3)

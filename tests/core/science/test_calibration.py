@@ -49,3 +49,14 @@ def test_what_tells_nothing_is_refused() -> None:
         calibrate(np.zeros(0), np.zeros(0))
     with pytest.raises(ValueError, match="do not rise"):
         calibrate(np.array([40.0, 60.0, 80.0]), np.array([50.0, 50.0, 45.0]))
+
+
+def test_an_offset_is_known_to_the_root_of_n() -> None:
+    """Three readings that scatter by 0.1 K: t(0.975, 2) = 4.303 times 0.1 over the root of 3 (table, from memory); the
+    reading stands above its reference, and not the other way about."""
+    three = calibrate(np.array([90.0, 90.0, 90.0]), np.array([92.4, 92.5, 92.6]))
+    assert three.offset == pytest.approx(2.5)
+    assert three.offset_hw == pytest.approx(4.303 * 0.1 / 3.0**0.5, rel=1e-3)
+    assert three.corrected(92.5) == pytest.approx(90.0)
+    six = calibrate(np.full(6, 90.0), np.array([92.4, 92.5, 92.6] * 2))
+    assert six.offset_hw == pytest.approx(2.571 * np.std([92.4, 92.5, 92.6] * 2, ddof=1) / 6.0**0.5, rel=1e-3)

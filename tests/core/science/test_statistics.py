@@ -3,7 +3,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error
+from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error, redescending
 
 NORRIS = Path(__file__).parents[2] / "data" / "Norris.dat"
 
@@ -50,3 +50,20 @@ def test_the_error_of_a_mean_grows_with_autocorrelation() -> None:
     assert mean_with_error(white)[1] == pytest.approx(1 / np.sqrt(4000), rel=0.1)
     assert mean_with_error(slow)[1] > 3 * np.std(slow) / np.sqrt(slow.shape[0])
     assert mean_with_error(np.array([np.nan, np.nan]))[1] == np.inf
+
+
+@pytest.mark.parametrize("rho", [0.0, 0.5, 0.8])
+def test_the_error_of_a_mean_of_a_known_process(rho: float) -> None:
+    """AR(1): the variance of a mean is sd^2/n (1 + rho)/(1 - rho) for many readings (textbook)."""
+    rng = np.random.default_rng(7)
+    many = 40000
+    values, shocks = np.zeros(many), rng.standard_normal(many)
+    for i in range(1, many):
+        values[i] = rho * values[i - 1] + shocks[i]
+    expected = np.std(values) / np.sqrt(many) * np.sqrt((1 + rho) / (1 - rho))
+    assert mean_with_error(values)[1] == pytest.approx(expected, rel=0.05)
+
+
+def test_readings_far_off_count_less_and_then_not_at_all() -> None:
+    """Full weight up to 2.5 standard deviations, (2.5/r)^2 beyond, none from 6 on."""
+    assert redescending(np.array([0.0, 1.0, -2.5, 5.0, -5.0, 6.0, 60.0])).tolist() == [1.0, 1.0, 1.0, 0.25, 0.25, 0.0, 0.0]

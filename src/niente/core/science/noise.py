@@ -79,6 +79,11 @@ class NoiseModel(msgspec.Struct, frozen=True):
         at = 1 + len(self.groups) + index
         return self.per_decade[index], Z95 * math.sqrt(self.covariance[at][at])
 
+    def level_of(self, group: str) -> tuple[float, float]:
+        """Return a group's level at full speed in dBA, and its 95 % half width. Raises ``ValueError`` for an unknown group."""
+        at = 1 + self.groups.index(group)
+        return self.level_dba[at - 1], Z95 * math.sqrt(self.covariance[at][at])
+
     def _parts(self, rpm: Array, power_w: Array | float) -> tuple[Array, Array]:
         speeds = np.asarray(rpm, float)
         power = np.broadcast_to(np.asarray(power_w, float), speeds.shape[:-1])

@@ -234,7 +234,8 @@ def _solve(readings: _Readings, bend_sd_db: float, near: _Solved | None) -> _Sol
     at[0] = float(np.quantile(readings.level_dba, 0.1))
     wander, weights = WANDER_DB, np.ones(readings.level_dba.shape[0])
     if near is not None:
-        at, wander, weights = np.linalg.solve(unwhiten, near.values), near.wander_db, near.weights
+        at = np.asarray(np.linalg.solve(unwhiten, near.values), dtype=np.float64)
+        wander, weights = near.wander_db, near.weights
     heard = np.ones(readings.level_dba.shape[0])
     off = information = None
     for turn in range(ROUNDS):

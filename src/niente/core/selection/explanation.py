@@ -1,6 +1,7 @@
 """The reasons of a choice in words: short sentences, with figures and their units."""
 
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
+from niente.core.science.failure_rate import SECONDS_AN_HOUR, rate_upper_bound_per_s
 from niente.core.selection.pick import Candidate, Choice, Limit
 from niente.core.selection.setting_words import values_text
 
@@ -51,8 +52,15 @@ def confirmation_text(choice: Choice) -> str:
 
 
 def reliability_text(candidate: Candidate) -> str:
-    """Say how surely a setting lasts a day, by what was run at it and at riskier ones."""
-    return f"By all runs so far the chance of a day without a failure is {number_text(candidate.stable, 2)}."
+    """Say how surely a setting lasts a day, by what was run at it and at riskier ones, and what its own time bounds."""
+    chance = f"By all runs so far the chance of a day without a failure is {number_text(candidate.stable, 2)}"
+    if candidate.failures or candidate.clean_s <= 0.0:
+        return f"{chance}."
+    an_hour = SECONDS_AN_HOUR * rate_upper_bound_per_s(0, candidate.clean_s)
+    own = (
+        f"{duration_text(candidate.clean_s)} without one leave up to {number_text(an_hour, 1)} failures an hour possible (95 %)"
+    )
+    return f"{chance}; {own}."
 
 
 def comparison_text(choice: Choice, other: Candidate) -> str:

@@ -1,0 +1,91 @@
+"""What cannot be true is named and left out of every model: predictions do not move for it."""
+
+import math
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.point_prediction import PointPrediction, predict_point
+from niente.core.analysis.screening import screened
+from niente.core.model.setting import Setting
+
+FIGURES = ("core_c", "in_room_dba", "throughput_percent", "power_w")
+BETWEEN = Setting(sustained_power_w=112.0, fan_duty={"case": 44.0})
+
+
+@pytest.fixture(scope="module")
+def models(evidence: Evidence) -> Models:
+    return fit_models(evidence)
+
+
+def said(models: Models) -> list[PointPrediction]:
+    return [predict_point(models, BETWEEN, load, 28.0) for load in ("vector", "dome")]
+
+
+def spoiled(evidence: Evidence, index: int, **figures: object) -> Evidence:
+    runs = list(evidence.runs)
+    runs[index] = msgspec.structs.replace(runs[index], **figures)
+    return msgspec.structs.replace(evidence, runs=tuple(runs))
+
+
+def heavy(evidence: Evidence) -> list[int]:
+    return [i for i, run in enumerate(evidence.runs) if run.load == "vector" and run.settled.known and not run.failures]
+
+
+def wrong(run: RunSummary, what: str) -> dict[str, object]:
+    return {
+        "noise": {"noise_dba": 120.0},
+        "room": {"room_c": -200.0, "settled": msgspec.structs.replace(run.settled, room_c=-200.0)},
+        "power": {"power_w": 10.0 * run.power_w},
+        "no power": {"power_w": 0.0},
+        "work": {"throughput_per_s": 10.0 * run.throughput_per_s},
+        "no work": {"throughput_per_s": 0.0},
+        "clock": {"clock_mhz": run.clock_mhz / 1000.0},
+        "voltage": {"voltage_v": 10.0 * run.voltage_v},
+        "speed": {"fan_rpm": {group: 10.0 * rpm for group, rpm in run.fan_rpm.items()}},
+    }[what]
+
+
+@pytest.mark.parametrize("what", ["noise", "room", "power", "no power", "work", "no work", "clock", "voltage", "speed"])
+def test_one_run_that_cannot_be_moves_no_prediction(evidence: Evidence, models: Models, what: str) -> None:
+    places = heavy(evidence)
+    for index in (places[3], places[-2]):
+        run = evidence.runs[index]
+        found = fit_models(spoiled(evidence, index, **wrong(run, what)))
+        for before, after in zip(said(models), said(found), strict=True):
+            for name in FIGURES:
+                one, other = getattr(before, name), getattr(after, name)
+                assert other.value == pytest.approx(one.value, abs=1.2 * one.half_width), (what, index, name)
+        named = {one.run_id for one in found.left_out}
+        named |= {found_run.run_id for number, found_run in enumerate(heard(found)) if number in found.noise.rejected}
+        assert run.run_id in named, what
+
+
+def heard(models: Models) -> list[RunSummary]:
+    return [run for run in models.evidence.usable() if math.isfinite(run.noise_dba) and math.isfinite(run.noise_se_db)]
+
+
+def test_what_is_left_out_is_said_with_channel_and_value(evidence: Evidence) -> None:
+    index = heavy(evidence)[2]
+    found = fit_models(spoiled(evidence, index, power_w=0.0))
+    (one,) = found.left_out
+    assert one.channel == "package_power_w"
+    assert f"Run {evidence.runs[index].run_id}: package_power_w reads 0" in one.words
+    assert "left out" in one.words
+
+
+def test_good_runs_are_all_kept(evidence: Evidence) -> None:
+    kept, left_out = screened(evidence.runs)
+    assert kept == evidence.runs
+    assert left_out == ()
+
+
+def test_a_fan_that_stands_at_a_duty_that_turned_it_before_is_not_believed(evidence: Evidence) -> None:
+    index = heavy(evidence)[4]
+    run = evidence.runs[index]
+    kept, left_out = screened(spoiled(evidence, index, fan_rpm={**run.fan_rpm, "case": 0.0}).runs)
+    assert [one.channel for one in left_out] == ["fan_speed_rpm.case"]
+    assert np.isnan(kept[index].fan_rpm["case"])

@@ -1,0 +1,160 @@
+"""Each rule of the pick by itself: the unfavourable end of every interval, time enough, the maker's margin, and words that
+leave nothing out."""
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.analysis.evidence import Evidence
+from niente.core.analysis.grid import SettingGrid, survey_grid
+from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.prediction import ceilings, predict_under_load
+from niente.core.analysis.setting_batch import one_setting
+from niente.core.model.project import Limits
+from niente.core.model.setting import Setting
+from niente.core.selection.explanation import (
+    candidate_text,
+    confirmation_text,
+    pick_reason,
+    reliability_text,
+    short_candidate_text,
+)
+from niente.core.selection.pick import Choice, Limit, choose, keeps
+from niente.core.selection.setting_words import differing, values_text
+
+
+@pytest.fixture(scope="module")
+def models(evidence: Evidence) -> Models:
+    return fit_models(evidence)
+
+
+@pytest.fixture(scope="module")
+def field(models: Models) -> SettingGrid:
+    return survey_grid(models, Limits())
+
+
+def told(field: SettingGrid, **figures: float) -> SettingGrid:
+    """The field with every setting predicted to be the same in some figures."""
+    count = field.clean_s.shape[0]
+    same = {name: np.full(count, value) for name, value in figures.items()}
+    return msgspec.structs.replace(field, predicted=msgspec.structs.replace(field.predicted, **same))
+
+
+@pytest.mark.parametrize(
+    ("limit", "figures", "kept"),
+    [
+        (Limit.THROUGHPUT, {"throughput_percent": 91.0, "throughput_hw": 2.0}, False),
+        (Limit.THROUGHPUT, {"throughput_percent": 89.5, "throughput_hw": 2.0}, False),
+        (Limit.THROUGHPUT, {"throughput_percent": 92.5, "throughput_hw": 2.0}, True),
+        (Limit.HEADROOM, {"headroom_k": 8.5, "core_hw": 1.0}, False),
+        (Limit.HEADROOM, {"headroom_k": 9.5, "core_hw": 1.0}, True),
+        (Limit.NOISE, {"in_room_dba": 29.5, "in_room_hw": 1.0}, False),
+        (Limit.NOISE, {"in_room_dba": 28.5, "in_room_hw": 1.0}, True),
+    ],
+)
+def test_limits_are_kept_at_the_unfavourable_end(
+    field: SettingGrid, limit: Limit, figures: dict[str, float], kept: bool
+) -> None:
+    limits = Limits(min_throughput_percent=90.0, min_headroom_k=8.0, max_noise_dba=30.0)
+    assert bool(np.all(keeps(told(field, **figures), limits)[limit])) is kept
+    assert bool(np.any(keeps(told(field, **figures), limits)[limit])) is kept
+
+
+@pytest.mark.parametrize(("clean_s", "confirmed"), [(0.0, False), (120.0, False), (1199.0, False), (1200.0, True)])
+def test_twenty_minutes_confirm_and_two_do_not(
+    models: Models, field: SettingGrid, limits: Limits, clean_s: float, confirmed: bool
+) -> None:
+    """20 min of the heaviest load (common practice, no source)."""
+    ran = msgspec.structs.replace(field, clean_s=np.full(field.clean_s.shape, clean_s))
+    assert choose(models, limits, ran).confirmed is confirmed
+
+
+def test_a_failure_at_the_pick_confirms_nothing(models: Models, field: SettingGrid, limits: Limits) -> None:
+    ran = msgspec.structs.replace(field, clean_s=np.full(field.clean_s.shape, 9999.0))
+    pick = choose(models, limits, ran).pick
+    assert pick.failures == 0
+    failed = np.zeros_like(field.failures)
+    failed[
+        np.all([field.settings.of("sustained_power_w") == pick.limit_w, field.settings.of("fan_duty.case") == pick.duty], 0)
+    ] = 1
+    other = choose(models, limits, msgspec.structs.replace(ran, failures=failed)).pick if np.any(failed) else pick
+    assert (other.limit_w, other.duty) != (pick.limit_w, pick.duty)
+
+
+@pytest.mark.parametrize(("cap", "ceiling"), [(95.0, 90.0), (90.0, 90.0), (82.0, 82.0)])
+def test_headroom_counts_from_the_lower_of_cap_and_makers_limit_less_its_margin(
+    models: Models, cap: float, ceiling: float
+) -> None:
+    """Larkspur's maker allows 95 °C, and its margin is 5 K."""
+    setting = models.card.stock.replaced("temperature_cap_c", cap)
+    assert ceilings(models, one_setting(setting)).tolist() == [ceiling]
+
+
+def test_nothing_is_picked_from_beyond_what_was_measured_while_there_is_anything_within(
+    models: Models, field: SettingGrid, limits: Limits
+) -> None:
+    pick = choose(models, limits, field).pick
+    assert pick.inside
+    quieter = field.predicted.in_room_dba.copy()
+    beyond = np.flatnonzero(~field.inside)
+    inside = field.inside.copy()
+    if not beyond.shape[0]:
+        beyond = np.array([0])
+        inside[0] = False
+    quieter[beyond] = 5.0
+    loud = msgspec.structs.replace(
+        field, inside=inside, predicted=msgspec.structs.replace(field.predicted, in_room_dba=quieter)
+    )
+    assert choose(models, limits, loud).pick.inside
+    nowhere = msgspec.structs.replace(field, inside=np.zeros_like(field.inside))
+    far = choose(models, limits, nowhere)
+    assert not far.pick.inside
+    assert "outside of what was measured" in pick_reason(far)
+
+
+def _deep(choice: Choice) -> Choice:
+    others = (("voltage_offset_mv", -45.0), ("core_offset_mv.3", -10.0), ("core_offset_mv.4", -10.0), ("fan_duty.cooler", 40.0))
+    return msgspec.structs.replace(choice, pick=msgspec.structs.replace(choice.pick, others=others))
+
+
+def test_a_pick_is_named_with_every_control_that_differs_from_stock(models: Models, limits: Limits) -> None:
+    choice = choose(models, limits)
+    stock = models.card.stock
+    for name, value in differing(choice.pick.setting, stock):
+        assert choice.pick.setting.value(name) == value != stock.value(name)
+        assert name in ("sustained_power_w", "fan_duty.case") or (name, value) in choice.pick.others
+    for text in (candidate_text(_deep(choice).pick), short_candidate_text(_deep(choice).pick)):
+        for words in ("−45\u00a0mV", "cores\u00a03 to 4 −10\u00a0mV", "cooler\u00a0fans 40\u00a0%"):
+            assert words in text
+
+
+def test_controls_are_said_with_what_they_are() -> None:
+    found = values_text(
+        [("clock_cap_mhz", 4200.0), ("temperature_cap_c", 80.0), ("fixed_clock_mhz", 4000.0), ("point_offset_mv.8", 20.0)]
+    )
+    assert found == [
+        "clock cap 4\u00a0200\u00a0MHz",
+        "temperature cap 80\u00a0°C",
+        "clock fixed at 4\u00a0000\u00a0MHz",
+        "curve point\u00a08 20\u00a0mV",
+    ]
+
+
+def test_confirmed_is_not_proven_and_says_how_sure(models: Models, limits: Limits) -> None:
+    """20 clean minutes leave 2.996 / (1/3 h) = 9.0 failures an hour possible (rule of three; checked in test_failure_rate)."""
+    choice = choose(models, limits)
+    assert choice.confirmed
+    text = confirmation_text(choice)
+    assert "confirmed, not proven" in text
+    assert f"{choice.pick.stable:.2f}" in text
+    twenty = msgspec.structs.replace(choice.pick, clean_s=1200.0, failures=0)
+    assert "9.0 failures an hour" in reliability_text(twenty)
+    never = msgspec.structs.replace(choice, confirmed=False, pick=msgspec.structs.replace(choice.pick, clean_s=0.0))
+    assert "not proven" in confirmation_text(never)
+
+
+def test_where_heat_limits_there_is_no_headroom(models: Models) -> None:
+    setting = Setting(sustained_power_w=160.0, fan_duty={"case": 20.0}).over(models.base)
+    hot = predict_under_load(models, one_setting(setting), models.heavy_load, 30.0)
+    assert hot.limiter[0] == 2
+    assert hot.clock_mhz[0] < 4800.0
