@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.model.quantities import number_text
 from niente.core.science.dynamics import dynamic_mark
-from niente.core.selection.explanation import candidate_text, short_candidate_text
+from niente.core.selection.explanation import candidate_text
 from niente.desktop.actions.registry import SPECS
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.page import ChoosePage
@@ -120,7 +120,8 @@ def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> N
     QTest.keyClick(view, Qt.Key.Key_Up)
     one = page.candidate
     assert one is not None
-    assert page.margin()[0] == Title("Selected setting", short_candidate_text(one))
+    field = page.mapped.field  # type: ignore[union-attr]
+    assert page.margin()[0] == Title("Selected setting", one.setting.text((field.across, field.up)))
     assert number_text(one.core_c, 1) in spoken(page.margin())
 
 

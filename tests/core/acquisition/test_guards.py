@@ -13,7 +13,6 @@ import pytest
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.levels import LevelWatch
-from niente.core.acquisition.guards.sensors import IMPOSSIBLE_SAMPLES, LOST_SAMPLES
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.model.commands import Command
 from niente.core.model.errors import PlanError
@@ -242,12 +241,62 @@ def test_a_sensor_that_a_guard_needs_is_missed(card: RigCard, name: str) -> None
     title = card.channels[index].title.lower()
     lost = tripping(card, spun(card, 40, index, float("nan")))
     assert lost is not None
-    assert lost[0] == 10 + LOST_SAMPLES - 1
+    assert lost[0] == 12  # the third sample without a reading
     assert title in lost[1]
     wild = tripping(card, spun(card, 40, index, 255.0))
     assert wild is not None
-    assert wild[0] == 10 + IMPOSSIBLE_SAMPLES - 1
+    assert wild[0] == 11  # the second that cannot be
     assert "cannot be" in wild[1]
+
+
+@pytest.mark.parametrize("reading", [-60.0, 255.0])
+@pytest.mark.parametrize("name", ["core_temperature_c.3", "board_temperature_c"])
+def test_a_reading_too_low_to_be_is_as_impossible_as_one_too_high(card: RigCard, name: str, reading: float) -> None:
+    index = card.index(name)
+    assert index is not None
+    found = tripping(card, spun(card, 40, index, reading))
+    assert found is not None
+    assert found[0] == 11
+    assert "cannot be" in found[1]
+
+
+@pytest.mark.parametrize(
+    ("quantity", "trip", "clear"),
+    [
+        ("board_temperature_c", 100.0, 85.0),
+        ("graphics_temperature_c", 95.0, 85.0),
+        ("coolant_temperature_c", 60.0, 50.0),
+        (RISE_RATE, 25.0, 10.0),
+        (DEW_MARGIN, 2.0, 4.0),
+    ],
+)
+def test_default_guards_stand_where_practice_has_them(quantity: str, trip: float, clear: float) -> None:
+    """Levels of board, coolant (pumps are made for 60 °C) and the rest: common practice, no source."""
+    for name in ("larkspur", "cormorant", "plover"):
+        card = SimulatedRig(shipped_file(name), seed=1).describe()
+        guards = {guard.quantity: guard for guard in default_guards(card)}
+        if can_watch(card, quantity) and (quantity != DEW_MARGIN or card.indices("coolant_temperature_c")):
+            guard = guards[quantity]
+            assert (guard.trip, guard.clear, guard.action) == (trip, clear, GuardAction.STOP)
+
+
+def test_what_a_run_stood_beyond_its_level_does_not_count_in_the_next(card: RigCard) -> None:
+    watch = LevelWatch(Guard(CORE, 90.0, 80.0, 3.0, GuardAction.STOP, "Hot."), card)
+    hot = calm(card, core_temperature_c=91.0)
+    assert all(watch.look(Frame(float(second), hot)) is None for second in range(3))
+    watch.begin()
+    assert watch.look(Frame(3.0, hot)) is None  # without the new run it would trip now
+    assert watch.look(Frame(5.0, hot)) is None
+    assert watch.look(Frame(6.0, hot)) is not None
+
+
+@pytest.mark.parametrize("now_c", [20.0, 26.0])
+def test_a_room_that_cools_has_moved_as_much_as_one_that_warms(card: RigCard, now_c: float) -> None:
+    watch = LevelWatch(guard_on(card, ROOM_MOVED), card)
+    rooms = [23.0] * 80 + [now_c] * 200
+    found = first_trip(watch, [calm(card, room_temperature_c=room) for room in rooms])
+    assert found is not None
+    assert 80 < found[0] < 80 + 125  # half a minute of the new room, then its minute of dwell
 
 
 def test_a_sensor_that_no_guard_needs_may_be_lost(card: RigCard) -> None:
@@ -355,7 +404,7 @@ def test_a_board_sensor_that_goes_ends_the_plan_in_time(
     assert not ended.complete
     assert "core 2" in ended.reason
     late = bench._sampler.time_s - 400.0
-    assert late <= {"sensor_lost": LOST_SAMPLES, "sensor_impossible": IMPOSSIBLE_SAMPLES, "sensor_frozen": 61}[reading] + 1
+    assert late <= {"sensor_lost": 3, "sensor_impossible": 2, "sensor_frozen": 61}[reading] + 1
 
 
 def test_runs_of_a_healthy_machine_trip_nothing() -> None:

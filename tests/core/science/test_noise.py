@@ -106,3 +106,77 @@ def test_ten_minutes_of_readings_are_enough(name: str) -> None:
     assert np.median(off) < 0.3
     assert np.percentile(off, 95) < 1.0
     assert np.mean(held) > 0.8
+
+
+def heard_at(levels: np.ndarray, background: float, whine: np.ndarray | None = None) -> np.ndarray:
+    """The energetic sum of a fan, a room, and what the watts make heard."""
+    extra = 0.0 if whine is None else 10.0 ** (whine / 10.0)
+    return np.asarray(10.0 * np.log10(10.0 ** (levels / 10.0) + 10.0 ** (background / 10.0) + extra))
+
+
+def fan(rpm: np.ndarray) -> np.ndarray:
+    return np.where(rpm > 30.0, 40.0 + 53.0 * np.log10(np.maximum(rpm, 1.0) / 1200.0), -90.0)
+
+
+def test_one_reading_that_cannot_be_moves_nothing_and_is_named() -> None:
+    rng = np.random.default_rng(4)
+    rpm = np.concatenate([[0.0, 0.0], np.geomspace(200.0, 1200.0, 14)])
+    level = heard_at(fan(rpm), 22.0) + 0.05 * rng.standard_normal(16)
+    spoiled = level.copy()
+    spoiled[9] = 120.0
+    clean, found = (fit_noise(("case",), rpm[:, None], one, np.full(16, 0.05)) for one in (level, spoiled))
+    assert found.rejected == (9,)
+    at = np.array([[500.0], [900.0]])
+    assert found.in_room(at)[0].tolist() == pytest.approx(clean.in_room(at)[0].tolist(), abs=0.15)
+
+
+def test_what_the_watts_make_heard_is_told_from_the_fans() -> None:
+    """Coils at 20 dBA and 100 W, 16 dB a decade: heard where the fans are slow, and only under load."""
+    rng = np.random.default_rng(5)
+    rpm = np.concatenate([[0.0], np.geomspace(200.0, 1200.0, 9), [0.0, 250.0, 250.0, 250.0, 600.0, 600.0]])
+    watts = np.array([*[8.0] * 10, 60.0, 60.0, 100.0, 150.0, 100.0, 150.0])
+    coils = 20.0 + 16.0 * np.log10(watts / 100.0)
+    level = heard_at(fan(rpm), 21.0, coils) + 0.05 * rng.standard_normal(16)
+    model = fit_noise(("case",), rpm[:, None], level, np.full(16, 0.05), watts)
+    quiet = np.array([[230.0]])
+    idle, loaded = (model.in_room(quiet, power)[0][0] for power in (8.0, 120.0))
+    truth = [heard_at(fan(quiet[0]), 21.0, np.array([20.0 + 16.0 * np.log10(watt / 100.0)]))[0] for watt in (8.0, 120.0)]
+    assert [idle, loaded] == pytest.approx(truth, abs=0.25)
+    assert loaded > idle + 1.0
+
+
+def test_the_step_of_a_room_is_found_and_its_quiet_side_kept() -> None:
+    """By day the room is 9 dB louder: what was read then says little of the machine, and is not averaged in."""
+    rng = np.random.default_rng(6)
+    rpm = np.concatenate([[0.0], np.geomspace(200.0, 1200.0, 11), np.tile([300.0, 600.0], 8)])
+    at_s = np.arange(28.0) * 600.0
+    day = at_s > 14000.0
+    level = heard_at(fan(rpm), 0.0) * 0.0 + np.where(day, heard_at(fan(rpm), 31.0), heard_at(fan(rpm), 22.0))
+    watts = np.where(np.arange(28) < 12, 5.0, 100.0)
+    model = fit_noise(("case",), rpm[:, None], level + 0.05 * rng.standard_normal(28), np.full(28, 0.05), watts, at_s)
+    assert model.background_dba == pytest.approx(22.0, abs=0.5)
+    assert set(np.flatnonzero(day).tolist()) <= set(model.rejected)
+    assert model.in_room(np.array([[300.0]]), 5.0)[0][0] == pytest.approx(heard_at(fan(np.array([300.0])), 22.0)[0], abs=0.4)
+
+
+def test_readings_close_together_do_not_average_the_rooms_wander_out() -> None:
+    """Ten minutes of readings know the background less well than readings spread over a night."""
+    rng = np.random.default_rng(7)
+    rpm = np.concatenate([np.zeros(6), np.geomspace(200.0, 1200.0, 10)])
+    level = heard_at(fan(rpm), 22.0) + np.where(rpm < 300.0, 0.3, 0.02) * rng.standard_normal(16)
+    close, apart = (
+        fit_noise(("case",), rpm[:, None], level, np.full(16, 0.03), None, np.arange(16.0) * every).background_sd_db
+        for every in (30.0, 3000.0)
+    )
+    assert close > 1.3 * apart
+
+
+def test_the_machine_alone_has_an_interval_or_is_a_bound() -> None:
+    rng = np.random.default_rng(8)
+    rpm = np.concatenate([[0.0, 0.0], np.geomspace(150.0, 1200.0, 14)])
+    model = fit_noise(("case",), rpm[:, None], heard_at(fan(rpm), 25.0) + 0.05 * rng.standard_normal(16), np.full(16, 0.05))
+    alone = model.alone(np.array([[900.0], [160.0]]))
+    loud, faint = fan(np.array([900.0, 160.0]))
+    assert alone.bound.tolist() == [False, True]
+    assert abs(alone.dba[0] - loud) <= alone.half_width_db[0] < 1.5
+    assert faint <= alone.at_most_dba[1] < 25.0

@@ -20,6 +20,15 @@ def test_the_dew_point_agrees_with_the_handbook(celsius: float, humidity: float,
     assert dew_point_c(celsius, humidity) == pytest.approx(expected, abs=0.05)
 
 
+@pytest.mark.parametrize(
+    ("celsius", "humidity", "expected"),
+    [(15, 60, 7.292), (20, 40, 5.980), (20, 50, 9.255), (20, 80, 16.442), (25, 70, 19.145), (30, 50, 18.441), (35, 60, 26.072)],
+)
+def test_the_dew_point_is_magnus_with_sonntags_coefficients(celsius: float, humidity: float, expected: float) -> None:
+    """WMO/Sonntag 1990: 243.12 °C and 17.62 (derived from the equation; coefficients from memory)."""
+    assert dew_point_c(celsius, humidity) == pytest.approx(expected, abs=0.001)
+
+
 def test_the_dew_point_agrees_with_a_reference_library() -> None:
     """psychrolib 2.5 (ASHRAE Handbook Fundamentals 2017), over everything a room can be; Magnus' form is within 0.1 K. Dew
     points below 0 °C are left out: the handbook has them over ice, Magnus over water, and no surface here is that cold."""

@@ -81,3 +81,35 @@ def test_runs_teach_the_slow_constant() -> None:
     taught, untaught = settle(t[early], y[early], room, prior), settle(t[early], y[early], room)
     assert taught.half_width_k < untaught.half_width_k
     assert learn(prior, settle(t[:5], y[:5], room[:5])) == prior
+
+
+def test_noise_that_hangs_together_tells_less() -> None:
+    """A flat run under noise of one size: where each reading hangs on the one before, fewer of them are new (textbook)."""
+    rng = np.random.default_rng(8)
+    t, many = np.arange(0.0, 900.0), 30
+    room = np.full(t.shape[0], 23.0)
+
+    def half_width(slow_s: float) -> float:
+        widths = []
+        for _ in range(many):
+            shocks = rng.standard_normal(t.shape[0])
+            values = np.zeros(t.shape[0])
+            keep = np.exp(-1.0 / slow_s) if slow_s else 0.0
+            for i in range(1, values.shape[0]):
+                values[i] = keep * values[i - 1] + np.sqrt(1 - keep**2) * shocks[i]
+            widths.append(settle(t, 60.0 + 1.5 * values, room).half_width_k)
+        return float(np.median(widths))
+
+    assert half_width(60.0) > 2.0 * half_width(0.0)
+
+
+@pytest.mark.parametrize("seconds", [1200, 1500])
+def test_a_forecast_that_its_own_run_has_not_let_stand_is_not_believed(seconds: int) -> None:
+    """A creep slower than any run of this length shows: what the first part of the run said is far from what all of it says, so
+    that the temperature does not count as known to ±1 K; without the creep it does."""
+    t = np.arange(0.0, float(seconds))
+    room = np.full(t.shape[0], 23.0)
+    noise = 0.2 * np.random.default_rng(9).standard_normal(t.shape[0])
+    steady = 60.0 - 10.0 * np.exp(-t / 300.0) + noise
+    assert settle(t, steady, room).known_to(0.8)
+    assert not settle(t, steady - 12.0 * np.exp(-t / 3500.0), room).known_to(1.0)

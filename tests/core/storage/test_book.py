@@ -209,3 +209,9 @@ def test_an_open_run_is_closed_at_the_next_start(writer: BookWriter, card: RigCa
     book = BookReader(writer.path)
     assert (book.runs()[0].outcome, book.runs()[0].closed_rig_time_s) == ("interrupted", 41.0)
     book.close()
+
+
+def test_every_commit_is_on_the_disk_before_it_counts(writer: BookWriter) -> None:
+    """The log is flushed at every commit (2 is FULL, SQLite's documentation): a power cut takes nothing that was committed."""
+    assert writer._link.execute("PRAGMA synchronous").fetchone() == (2,)
+    assert writer._link.execute("PRAGMA journal_mode").fetchone() == ("wal",)

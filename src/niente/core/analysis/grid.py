@@ -59,7 +59,7 @@ class SettingGrid(msgspec.Struct, frozen=True):
     ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
     ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
     the chance of a day without a failure and ``against`` how many failures speak against it, ``inside`` whether a point lies
-    inside of what was measured.
+    inside of what was measured; ``measured`` whether it was run, ``nearly`` whether it was, its voltage offset apart.
     """
 
     across: str
@@ -74,6 +74,7 @@ class SettingGrid(msgspec.Struct, frozen=True):
     clean_s: Vector
     failures: Indices
     measured: Mask
+    nearly: Mask
     view: GridView = DEFAULT_GRID_VIEW
 
     def point(self, index: int) -> tuple[float, float]:
@@ -113,7 +114,7 @@ def survey_grid(
     steady = predict_under_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
     stable, against = reliability_over_a_day(models, steady.clock_mhz, offsets_mv(settings))
     predicted = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
-    clean, failures, measured = _run_there(models, settings, (across, up), steady.load)
+    clean, failures, measured, nearly = _run_there(models, settings, (across, up), steady.load)
     return SettingGrid(
         across=across,
         up=up,
@@ -127,6 +128,7 @@ def survey_grid(
         clean_s=clean,
         failures=failures,
         measured=measured,
+        nearly=nearly,
         view=view,
     )
 
@@ -157,11 +159,12 @@ def _nice(least: float, step: float) -> float:
     return next((one * power for one in NICE if one * power >= least * 0.999), 10.0 * power)
 
 
-def _run_there(models: Models, settings: SettingBatch, axes: tuple[str, str], load: str) -> tuple[Vector, Indices, Mask]:
-    """Return what was run at each setting: clean seconds under a load, failures under any, and whether anything was."""
+def _run_there(models: Models, settings: SettingBatch, axes: tuple[str, str], load: str) -> tuple[Vector, Indices, Mask, Mask]:
+    """Return what was run at each setting: clean seconds under a load, failures under any, whether anything was, and whether
+    that was at it or at another voltage offset, which heat and noise carry over from."""
     clean = np.zeros(settings.count)
     failures = np.zeros(settings.count, dtype=np.int64)
-    measured = np.zeros(settings.count, dtype=bool)
+    measured, nearly = np.zeros(settings.count, dtype=bool), np.zeros(settings.count, dtype=bool)
     for run in models.evidence.usable():
         if run.load_kind == LoadKind.IDLE:
             continue
@@ -169,13 +172,15 @@ def _run_there(models: Models, settings: SettingBatch, axes: tuple[str, str], lo
         for control in axes:
             at &= settings.of(control) == run.setting.value(control)
         for index in np.flatnonzero(at).tolist():
-            if settings.at(index) != run.setting:
+            here = settings.at(index)
+            nearly[index] |= msgspec.structs.replace(here, voltage_offset_mv=run.setting.voltage_offset_mv) == run.setting
+            if here != run.setting:
                 continue
             measured[index] = True
             failures[index] += run.failures
             if run.load == load:
                 clean[index] += run.seconds
-    return clean, failures, measured
+    return clean, failures, measured, nearly
 
 
 def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view: GridView) -> SettingBatch:

@@ -14,6 +14,7 @@ import numpy as np
 from niente.core.analysis.evidence import RunSummary
 from niente.core.model.setting import Setting
 from niente.core.science.clock_limiter import ClockLimiter
+from niente.core.science.statistics import Z95
 
 TOGETHER = 0.01
 """Watts a watt of limit that lie so close to the highest ones, as a share, belong to runs that the limit held."""
@@ -67,7 +68,7 @@ class ClockCeiling(msgspec.Struct, frozen=True):
         top = min(self.share * cap_mhz, self.nameless_mhz)
         if math.isfinite(self.nameless_mhz) and top < self.nameless_mhz and not low * (1 - AT_CAP) <= cap_mhz:
             # the cap was never seen to hold: it may, or the clock may be a share of it
-            return top, max(1.0 - self.nameless_mhz / self.under_mhz, NAMELESS_SD) / 2.0, False
+            return top, max(1.0 - self.nameless_mhz / self.under_mhz, NAMELESS_SD) / Z95, False
         if top >= self.nameless_mhz:
             return top, NAMELESS_SD, cap_mhz >= self.under_mhz * (1 - AT_CAP)
         return top, CLOCK_SD, low * (1 - AT_CAP) <= cap_mhz <= high * (1 + AT_CAP)
@@ -109,6 +110,9 @@ def power_gains(runs: Sequence[RunSummary], loads: Sequence[str]) -> dict[str, P
     if not held:
         held = _proportional(named)
     typical = _gain([_ratio(run) for run in held])
+    if not held:  # what was drawn without being held was allowed
+        drawn = [_ratio(run) for run in runs if math.isfinite(_ratio(run))]
+        typical = msgspec.structs.replace(typical, value=max(1.0, (1.0 + TOGETHER) * max(drawn, default=0.0)))
     found = {}
     for load in loads:
         own = _agreeing([run for run in held if run.load == load])

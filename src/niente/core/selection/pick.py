@@ -108,8 +108,7 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
     at = field or survey_grid(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
-    known = eligible & at.inside  # from beyond what was measured nothing is picked while there is anything within
-    best = _quietest(at, known if known.any() else eligible)
+    best = _quietest(at, _known_first(at, eligible))
     if best is None:
         raise NotEnoughError(
             _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
@@ -124,6 +123,13 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
         settings=int(eligible.shape[0]),
         limits=limits,
     )
+
+
+def _known_first(field: SettingGrid, among: Mask) -> Mask:
+    """Return those settings that lie inside of what was measured; all where none does: from beyond it nothing is picked while
+    there is anything within."""
+    known: Mask = among & field.inside
+    return known if known.any() else among
 
 
 def _quietest(field: SettingGrid, among: Mask) -> int | None:
@@ -220,7 +226,7 @@ def _in_force(limit: Limit, limits: Limits) -> bool:
 def _cost(models: Models, field: SettingGrid, kept: dict[Limit, Mask], limit: Limit, pick: Candidate) -> LimitCost:
     """Return what would be picked without one limit."""
     others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
-    index = _quietest(field, others)
+    index = _quietest(field, _known_first(field, others))
     if index is None:
         return LimitCost(limit, 0.0, None)
     instead = _candidate(models, field, kept, index)

@@ -89,6 +89,36 @@ def test_a_run_that_is_wrong_is_named_and_moves_little() -> None:
     assert np.max(np.abs(after - before)) < 1.0
 
 
+def test_a_run_that_cannot_be_moves_nothing() -> None:
+    """Forty kelvin off: it is named, and the answer is that of the runs without it."""
+    power, rpm, rise = made(5, 14)
+    others = np.delete(np.arange(14), 6)
+    without = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power[others], rpm[others], rise[others]))
+    wrong = rise.copy()
+    wrong[6] += 40.0
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm, wrong))
+    assert [one.run_id for one in path.misfits] == [7]
+    at = power[others][:5], rpm[others][:5]
+    assert path.rise(*at)[0].tolist() == pytest.approx(without.rise(*at)[0].tolist(), abs=0.25)
+
+
+@pytest.mark.parametrize(("off", "named"), [(1.0, False), (1.6, False), (5.0, True), (9.0, True)])
+def test_a_run_is_named_from_three_standard_deviations_on(off: float, named: bool) -> None:
+    """Of reading and sum together, here about 0.6 K: 1 or 2 K are scatter, 5 K are none."""
+    power, rpm, rise = made(5, 14)
+    wrong = rise.copy()
+    wrong[6] += off
+    path = fit_heat_path(GROUPS, (), ("heavy", "here"), runs(power, rpm, wrong))
+    assert ([one.run_id for one in path.misfits] == [7]) is named
+
+
+def test_few_runs_tell_their_own_errors_less_well() -> None:
+    """Student's t: with 4 runs a 95 % half width takes more standard deviations than 1.96, with 60 hardly more (table)."""
+    few, many = (fit_heat_path(GROUPS, (), ("heavy", "here"), runs(*made(3, count))).quantile for count in (4, 60))
+    assert 2.1 < few < 2.4
+    assert 1.96 < many < 2.04
+
+
 @pytest.mark.parametrize("group", [0, 1])
 def test_where_the_sum_does_not_fit_the_runs_are_followed(group: int) -> None:
     """A hump over a fan's speed, which no sum of falling terms can make, on three machines: at places that were not run the

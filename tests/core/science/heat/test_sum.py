@@ -128,3 +128,18 @@ def test_loads_and_variants_have_their_own_factors() -> None:
     assert both[THETA0] == plain[THETA0] + logs[-2]
     assert both[COMMON] == plain[COMMON] + logs[-1]
     assert np.count_nonzero(both != plain) == 2
+
+
+def test_what_does_not_pass_by_the_cores_is_taken_off() -> None:
+    """Of 120 W 20 W are made beside the cores: (120 - 20) 0.2 = 20 K, and not 24 or 28 (definition)."""
+    logs = only(theta0=0.20, beside=20.0)
+    assert rise_alone(logs, np.array([120.0]), np.array([[1.0]]), NONE)[0] == pytest.approx(20.0, abs=1e-6)
+    more = only(theta0=0.20, beside=40.0)
+    assert rise_alone(more, np.array([120.0]), np.array([[1.0]]), NONE)[0] == pytest.approx(16.0, abs=1e-6)
+
+
+def test_other_heat_warms_by_its_share_where_the_air_takes_it_on() -> None:
+    """100 W and half of 40 W through 0.1 K/W at full speed: 12 K (definition)."""
+    logs = only(own=0.1, other=40.0)
+    logs[SHARED + 2] = np.log(0.5)
+    assert rise_alone(logs, np.array([100.0]), np.array([[1.0]]), NONE)[0] == pytest.approx(12.0, abs=1e-4)

@@ -92,7 +92,7 @@ class FieldView(Plot):
             return None
         field, (flat, spread) = shown.mapped.field, self._values
         values, wide = field.as_grid(flat), field.as_grid(spread if shown.intervals else np.zeros_like(spread))
-        measured = field.as_grid(field.measured.astype(float))
+        measured = field.as_grid(field.nearly.astype(float))
         if along_row:
             return field.x, values[at[0]], wide[at[0]], measured[at[0]]
         return field.y, values[:, at[1]], wide[:, at[1]], measured[:, at[1]]

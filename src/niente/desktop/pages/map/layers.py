@@ -201,7 +201,7 @@ def grid_points(field: SettingGrid) -> tuple[list[tuple[float, float]], list[tup
 
     Single confirmations open no row or column of their own.
     """
-    measured = [field.point(int(index)) for index in np.flatnonzero(field.measured)]
+    measured = [field.point(int(index)) for index in np.flatnonzero(field.nearly)]
     along = [x for x, _ in measured]
     upright = [y for _, y in measured]
     across = sorted({x for x in along if along.count(x) > 1})

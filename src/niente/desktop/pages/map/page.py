@@ -336,7 +336,7 @@ class MapPage(Page):
 
     def measured_marks(self) -> int:
         """Return how many measured settings are marked."""
-        return int(np.count_nonzero(self.mapped.field.measured)) if self.mapped is not None else 0
+        return int(np.count_nonzero(self.mapped.field.nearly)) if self.mapped is not None else 0
 
     def live_line(self) -> str:
         """Return how much is measured, and how well a core temperature is known where it was."""
