@@ -15,6 +15,7 @@ from niente.core.selection.explanation import candidate_text
 from niente.desktop.actions.registry import SPECS
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.map.margin import point_text
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.services.theme import load_fonts
@@ -121,7 +122,7 @@ def test_the_map_marks_what_was_measured(read_window: Window, qtbot: QtBot) -> N
     one = page.candidate
     assert one is not None
     field = page.mapped.field  # type: ignore[union-attr]
-    assert page.margin()[0] == Title("Selected setting", one.setting.text((field.across, field.up)))
+    assert page.margin()[0] == Title("Selected setting", point_text((field.across, field.up), (one.limit_w, one.duty)))
     assert number_text(one.core_c, 1) in spoken(page.margin())
 
 

@@ -115,7 +115,8 @@ def test_duties_that_were_never_run_are_outside_and_their_intervals_say_so(one_d
         assert figure.value is None or figure.half_width >= least  # type: ignore[operator]
     quieter = predict_point(models, Setting(fan_duty={"case": 30.0}), "vector", 28.0)
     assert not quieter.inside
-    assert quieter.in_room_dba.half_width > 2.0  # type: ignore[operator]
+    heard = quieter.in_room_dba
+    assert heard.value is None or heard.half_width > 2.0  # type: ignore[operator]
 
 
 def test_a_clock_cap_that_was_never_seen_to_hold_is_outside(one_duty: Evidence) -> None:

@@ -36,7 +36,7 @@ def heavy(evidence: Evidence) -> list[int]:
 
 
 def wrong(run: RunSummary, what: str) -> dict[str, object]:
-    return {
+    spoilt: dict[str, dict[str, object]] = {
         "noise": {"noise_dba": 120.0},
         "room": {"room_c": -200.0, "settled": msgspec.structs.replace(run.settled, room_c=-200.0)},
         "power": {"power_w": 10.0 * run.power_w},
@@ -46,7 +46,8 @@ def wrong(run: RunSummary, what: str) -> dict[str, object]:
         "clock": {"clock_mhz": run.clock_mhz / 1000.0},
         "voltage": {"voltage_v": 10.0 * run.voltage_v},
         "speed": {"fan_rpm": {group: 10.0 * rpm for group, rpm in run.fan_rpm.items()}},
-    }[what]
+    }
+    return spoilt[what]
 
 
 @pytest.mark.parametrize("what", ["noise", "room", "power", "no power", "work", "no work", "clock", "voltage", "speed"])

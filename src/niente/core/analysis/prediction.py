@@ -52,7 +52,8 @@ class SettingPredictions(msgspec.Struct, frozen=True):
 
     Temperature, headroom and power belong to the load that heats, throughput (in percent of stock) and clock to the load that
     counts. Where heat limits the clock the core stands at its cap and there is no headroom; ``heat_limited`` says so.
-    ``alone_dba`` is the machine without the room.
+    ``alone_dba`` is the machine without the room, as modelled; where that cannot be told from the room, ``alone_hw`` is NaN and
+    ``alone_at_most_dba`` a bound.
     """
 
     core_c: Vector
@@ -68,6 +69,8 @@ class SettingPredictions(msgspec.Struct, frozen=True):
     in_room_dba: Vector
     in_room_hw: Vector
     alone_dba: Vector
+    alone_hw: Vector
+    alone_at_most_dba: Vector
     heat_limited: Mask
     runaway: Mask
 
@@ -92,6 +95,7 @@ def predict(
     core = np.minimum(heavy.core_c, HOTTEST_C)
     percent, percent_hw = percent_of_stock(models, work, room_c)
     in_room, in_room_hw = level_in_room(models, heavy)
+    alone = models.noise.alone(heavy.rpm, heard_w(heavy))
     return SettingPredictions(
         core_c=core,
         core_hw=heavy.core_hw,
@@ -105,7 +109,9 @@ def predict(
         power_hw=heavy.power_hw,
         in_room_dba=in_room,
         in_room_hw=in_room_hw,
-        alone_dba=models.noise.machine_alone(heavy.rpm, heard_w(heavy)),
+        alone_dba=alone.dba,
+        alone_hw=np.where(alone.bound, np.nan, alone.half_width_db),
+        alone_at_most_dba=np.where(alone.bound, alone.at_most_dba, np.nan),
         heat_limited=heavy.limiter == SettingLimiter.HEAT,
         runaway=heavy.runaway,
     )

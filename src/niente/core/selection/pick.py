@@ -33,7 +33,8 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
 
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
     a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it;
-    ``others`` are the controls that differ from stock beside the two axes.
+    ``alone_hw`` is NaN and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; ``others`` are the
+    controls that differ from stock beside the two axes.
     """
 
     setting: Setting
@@ -60,6 +61,8 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     inside: bool = True
     heat_limited: bool = False
     others: tuple[tuple[str, float], ...] = ()
+    alone_hw: float = math.nan
+    alone_at_most_dba: float = math.nan
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -159,6 +162,8 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         in_room_dba=float(predicted.in_room_dba[index]),
         in_room_hw=float(predicted.in_room_hw[index]),
         alone_dba=float(predicted.alone_dba[index]),
+        alone_hw=float(predicted.alone_hw[index]),
+        alone_at_most_dba=float(predicted.alone_at_most_dba[index]),
         power_w=float(predicted.power_w[index]),
         power_hw=float(predicted.power_hw[index]),
         clock_mhz=float(predicted.clock_mhz[index]),

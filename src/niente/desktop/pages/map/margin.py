@@ -37,16 +37,25 @@ def point_text(field_controls: tuple[str, str], point: tuple[float, float]) -> s
     return ", ".join(quantity_of(control).with_unit(value) for control, value in zip(field_controls, point, strict=True))
 
 
+def _alone_line(one: Candidate) -> Reading:
+    """Return the machine without the room: with its interval, or as the bound that it lies under."""
+    known = quantity_of("noise_dba")
+    if math.isfinite(one.alone_at_most_dba):
+        return Reading(tr("Machine alone, at most"), known.text(one.alone_at_most_dba), "", known.unit)
+    return _line(tr("Machine alone"), known, one.alone_dba, one.alone_hw)
+
+
 def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: ListenerPlace | None) -> list[Block]:
     """Return a setting's readings, a line each, with their intervals; ``listening`` is where meter and listener are."""
     mark = scale.mark(one.in_room_dba)
-    there = listening.heard(one.alone_dba, one.in_room_hw) if listening is not None else (math.nan, None)
+    apart = one.alone_hw if math.isfinite(one.alone_hw) else max(one.alone_at_most_dba - one.alone_dba, one.in_room_hw)
+    there = listening.heard(one.alone_dba, apart) if listening is not None else (math.nan, None)
     of = quantity_of
     lines = (
         _line(tr("Hottest core"), of("hottest_core_c"), one.core_c, one.core_hw),
         _line(tr("Headroom"), of("headroom_k"), one.headroom_k, one.core_hw),
         _line(tr("Noise in the room"), of("noise_dba"), one.in_room_dba, one.in_room_hw, mark),
-        _line(tr("Machine alone"), of("noise_dba"), one.alone_dba),
+        _alone_line(one),
         _line(tr("At the listener"), of("noise_dba"), *there),
         _line(tr("Throughput"), of("throughput_percent"), one.throughput_percent, one.throughput_hw),
         _line(tr("Effective clock"), of("effective_clock_mhz"), one.clock_mhz, one.clock_hw),

@@ -18,6 +18,7 @@ from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.science.heat.sum import OTHER
+from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.pick import Candidate, candidate_at
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
@@ -379,9 +380,10 @@ class MapPage(Page):
         point = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
         listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
         lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
+        name = point_text(controls, point) if self.candidate is not None else short_candidate_text(one)
         index = self._index if self.candidate is not None else field.nearest(*point)
         return [
-            *candidate_blocks(lead, point_text(controls, point), one, models.scale, listening),
+            *candidate_blocks(lead, name, one, models.scale, listening),
             Buttons(("map.run_here",)),
             self._steps_away(mapped, index, controls),
         ]
