@@ -12,13 +12,13 @@ import numpy as np
 from niente.core.acquisition.samples import Samples
 from niente.core.analysis.evidence import column, hottest_core
 from niente.core.model.names import kind_of, part_of
-from niente.core.model.plan import Step
+from niente.core.model.plan import Plan, Search, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Vector
 
-LOOK_S, RECENT_S = 60.0, 40.0
+LOOK_S, RECENT_S = 25.0, 20.0
 """From when on a run is looked at, and over how long; limits need ``LIMITS_SHOW_S``, since a burst goes before them."""
 LIMITS_SHOW_S, AGAIN_S = 180.0, 600.0
 PLAUSIBLE = {
@@ -34,6 +34,9 @@ OVER_LIMIT, OVER_LIMIT_W, OVER_CLOCK, OVER_CAP_K = 1.3, 3.0, 1.05, 8.0
 """How far a limit is passed before it is said to be ignored: shares of power and clock, watts, kelvin."""
 DUTY_STEP, SAME_SPEED, TURNING_RPM = 40.0, 0.03, 60.0
 """Two duties this far apart (%) cannot give the same speed, as a share of it, while the fans turn."""
+LIMIT_RATIO, SAME_WATTS, BELOW_CAP, COOL_K = 1.3, 0.02, 0.97, 4.0
+"""Two limits this far apart (a ratio) do not give the same watts and clock (shares) while the clock is below its cap, as a
+share, and the cores are so much cooler than theirs (K)."""
 OFFSET_STEP_MV, SAME_CLOCK, SHOWN = 35.0, 0.01, 0.3
 """Two offsets this far apart (mV) at the same clock show at least this share of it in the voltage."""
 UNMOVED, UNMOVED_K = 0.002, 0.4
@@ -49,10 +52,13 @@ class Seen(msgspec.Struct, frozen=True):
 
 
 class Believable:
-    """Looks at the runs of one plan, one after another."""
+    """Looks at the runs of one plan, one after another. What a later run needs has to be alive in the first."""
 
-    def __init__(self, card: RigCard) -> None:
+    def __init__(self, card: RigCard, plan: Plan | None = None) -> None:
         self._card = card
+        self._settles = plan is not None and any(
+            isinstance(entry, Step | Search) and entry.exposure.known_to_k is not None for entry in plan.entries
+        )
         self._seen: list[Seen] = []
         self._due_s = LOOK_S
 
@@ -79,23 +85,23 @@ class Believable:
         recent = samples.values[samples.time_s >= samples.time_s[-1] - RECENT_S]
         means = {channel.name: _mean(recent[:, index]) for index, channel in enumerate(self._card.channels)}
         now = Seen(whole, step.load, means)
-        found = [*self._same_speeds(now), *self._same_voltage(now)]
+        found = [*self._same_speeds(now), *self._same_power(now), *self._same_voltage(now)]
         self._seen.append(now)
         return next(iter(found), "")
 
     def _dead(self, step: Step, recent: np.ndarray, works: bool) -> Iterable[str]:
         """Yield needed channels that give nothing."""
         needed = ["noise_dba"] if step.stage == "noise" else []
-        if works and step.exposure.known_to_k is not None:
-            needed += ["room_temperature_c", "package_power_w"]
+        if self._settles:
+            needed += ["room_temperature_c", *(["package_power_w"] if works else [])]
             if hottest_core(self._card, recent) is None:
-                yield "no core temperature is read (channels core_temperature_c), and where it settles is what the run is for"
+                yield "no core temperature is read (channels core_temperature_c), and where it settles is what the plan is for"
         for name in needed:
             if self._card.index(name) is None:
                 if name == "room_temperature_c":
                     yield f"the rig has no channel {name}, and a settled temperature belongs to a room"
             elif not np.isfinite(column(self._card, recent, name)).any():
-                yield f"the channel {name} has given no reading for {RECENT_S:.0f} s, and this run needs it"
+                yield f"the channel {name} has given no reading for {RECENT_S:.0f} s, and the plan needs it"
 
     def _implausible(self, recent: np.ndarray, works: bool) -> Iterable[str]:
         """Yield channels whose readings are in no unit that can be meant."""
@@ -140,6 +146,31 @@ class Believable:
                         f"{speed:.0f} rpm: "
                         "the duty is ignored, or the channel is another fan's"
                     )
+
+    def _same_power(self, now: Seen) -> Iterable[str]:
+        """Yield a power limit that was moved far and moved nothing, where no cap and no heat held the clock either time."""
+        for before in self._seen:
+            one, other = now.setting.sustained_power_w or 0.0, before.setting.sustained_power_w or 0.0
+            if before.load != now.load or not 0.0 < LIMIT_RATIO * min(one, other) <= max(one, other):
+                continue
+            if not (self._free(now) and self._free(before)):
+                continue
+            watts, clocks = (_ratio(now.means, before.means, name) for name in ("package_power_w", "effective_clock_mhz"))
+            if abs(watts) < SAME_WATTS and abs(clocks) < SAME_WATTS:
+                yield (
+                    f"sustained_power_w was set to {other:g} and {one:g} W, and package_power_w read "
+                    f"{now.means['package_power_w']:.0f} W both times: the limit is ignored"
+                )
+
+    def _free(self, one: Seen) -> bool:
+        """Return whether neither its cap nor heat held the clock of a run that draws what heats."""
+        load = self._card.load(one.load)
+        cap, heat = one.setting.fixed_clock_mhz or one.setting.clock_cap_mhz, one.setting.temperature_cap_c
+        cores = [value for name, value in one.means.items() if kind_of(name) == "core_temperature_c"]
+        clock = one.means.get("effective_clock_mhz", np.nan)
+        cool = heat is None or max(cores, default=np.nan) < heat - COOL_K
+        heavy = load is not None and load.kind == LoadKind.HEAVY
+        return bool(heavy and cool and cap is not None and clock < BELOW_CAP * cap)
 
     def _same_voltage(self, now: Seen) -> Iterable[str]:
         depth = now.setting.voltage_offset_mv

@@ -86,7 +86,7 @@ class Engine:
         try:
             scheduler = Scheduler(plan, self._writer.ensure_plan(plan), limits, book, self._known)
             self._guards = GuardSet(plan.guards, self.sampler.card)
-            self._exposing.believable = Believable(self.sampler.card)
+            self._exposing.believable = Believable(self.sampler.card, plan)
             self._lay_out(scheduler)
             self._publish(PlanStarted(plan, scheduler.plan_id, scheduler.closed))
             while True:

@@ -53,6 +53,7 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     axes = [axis for axis in usable_axes(card, question) if axis.control not in SEARCHED]
     swept = [duty for axis in axes if axis.control == f"fan_duty.{card.lead_group()}" for duty in snapped(axis, card)]
     entries: list[Entry] = [*noise_steps(card, base, swept)]
+    entries += _shows(card, question, base, axes)
     entries += baseline_steps(card, question.loads, question.exposure)
     hottest = _hottest(card, base, axes)
     search = search_over(card, question, hottest, RUNG)
@@ -63,6 +64,16 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
         steps = _heat(card, question, base, axes, load) if index == 0 else _rest(card, question, base, axes, load)
         entries += [msgspec.structs.replace(step, takes=takes) for step in arranged(steps, question, card)]
     return [*entries, *confirmation(card, question)]
+
+
+def _shows(card: RigCard, question: Question, base: Setting, axes: list[Axis]) -> list[Step]:
+    """Return a few minutes of the first load at the lowest limit, before anything long: a limit that a rig takes and ignores
+    shows there, and what the load does at it is measured."""
+    limits = next((snapped(axis, card) for axis in axes if axis.control == "sustained_power_w"), ())
+    if len(limits) < 2 or not question.loads:
+        return []
+    lowest = _hottest(card, base, axes).replaced("sustained_power_w", min(limits))
+    return [Step(lowest, question.loads[0], GIVES_THROUGHPUT, "baseline", "The lowest limit: does it show?")]
 
 
 def _hottest(card: RigCard, base: Setting, axes: list[Axis]) -> Setting:

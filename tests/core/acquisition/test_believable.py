@@ -1,0 +1,169 @@
+"""A rig that lies is found out in its first runs: the plan stops and names the channel or the control. Made-up lies, one at a
+time, told by an otherwise good machine."""
+
+from collections.abc import Callable
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.acquisition.believable import Believable
+from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.samples import Samples
+from niente.core.model.frame import Frame
+from niente.core.model.plan import Exposure, Plan, Step
+from niente.core.model.project import Limits
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
+from niente.core.rigs.simulated.rig import SimulatedRig
+from tests.conftest import SEED, Watcher
+
+Lie = Callable[["Liar"], None]
+
+
+class Liar(SimulatedRig):
+    """Larkspur, which reads some channels times a factor and ignores some controls."""
+
+    def __init__(self, factors: dict[str, float], ignores: tuple[str, ...] = (), without: str = "") -> None:
+        super().__init__(shipped_file("larkspur"), seed=SEED)
+        self._factors, self._ignores, self._without = factors, ignores, without
+
+    def describe(self) -> RigCard:
+        card = super().describe()
+        return msgspec.structs.replace(card, channels=tuple(one for one in card.channels if one.name != self._without))
+
+    def apply(self, setting: Setting) -> str | None:
+        for name in self._ignores:
+            before = self.setting.value(name)
+            if before is not None and setting.value(name) is not None:
+                setting = setting.replaced(name, before)
+        return super().apply(setting)
+
+    def frame(self, timeout_s: float) -> Frame | None:
+        found = super().frame(timeout_s)
+        if found is None:
+            return None
+        whole = super().describe()
+        values = found.values.copy()
+        for name, factor in self._factors.items():
+            for index in whole.indices(name):
+                values[index] *= factor
+        kept = [index for index, one in enumerate(whole.channels) if one.name != self._without]
+        return Frame(found.time_s, values[kept], found.events)
+
+
+@pytest.mark.parametrize(
+    ("factors", "ignores", "without", "named", "minutes", "stuck_w"),
+    [
+        ({"effective_clock_mhz": 0.001}, (), "", "effective_clock_mhz", 15, 180.0),
+        ({"package_power_w": 1000.0}, (), "", "package_power_w", 15, 180.0),
+        ({"core_temperature_c": 0.001}, (), "", "core_temperature_c.1", 3, 180.0),
+        ({"room_temperature_c": np.nan}, (), "", "room_temperature_c", 3, 180.0),
+        ({}, (), "room_temperature_c", "room_temperature_c", 3, 180.0),
+        ({"noise_dba": np.nan}, (), "", "noise_dba", 3, 180.0),
+        ({}, ("sustained_power_w",), "", "sustained_power_w", 20, 180.0),
+        ({}, ("sustained_power_w",), "", "sustained_power_w", 45, 65.0),
+        ({}, ("fan_duty.case",), "", "fan_duty.case", 12, 180.0),
+        ({}, ("voltage_offset_mv",), "", "voltage_offset_mv", 120, 180.0),
+    ],
+)
+def test_a_rig_that_lies_stops_the_plan_and_the_channel_is_named(
+    make_bench: Callable[..., Bench],
+    watcher: Watcher,
+    factors: dict[str, float],
+    ignores: tuple[str, ...],
+    without: str,
+    named: str,
+    minutes: float,
+    stuck_w: float,
+) -> None:
+    rig = Liar(factors, ignores, without)
+    rig._ignores = ()
+    rig.apply(Setting(fan_duty={"case": 60.0}, sustained_power_w=stuck_w))  # what it then stays at
+    rig._ignores = ignores
+    bench = make_bench(rig)
+    project = default_project(bench.card)
+    began = bench._sampler.time_s
+    bench.start(plan_for(bench.card, project.question), project.limits)
+    ended = watcher.end()
+    assert not ended.complete
+    assert "cannot be believed" in ended.reason
+    assert named in ended.reason
+    assert bench._sampler.time_s - began < 60.0 * minutes
+
+
+@pytest.mark.parametrize("name", [name for name in shipped_machines() if name != "plover"])
+def test_an_honest_machine_is_believed(make_bench: Callable[..., Bench], watcher: Watcher, name: str) -> None:
+    """The first dozen runs of every shipped machine's default plan that needs no hands."""
+    bench = make_bench(SimulatedRig(shipped_file(name), seed=4))
+    plan = plan_for(bench.card, first_question(bench.card))
+    short = msgspec.structs.replace(plan, entries=plan.entries[:19])
+    bench.start(short, Limits())
+    assert watcher.end().complete
+
+
+def samples(card: RigCard, seconds: int, **readings: float) -> Samples:
+    values = np.full(len(card.channels), 55.0)
+    usual = {"room_temperature_c": 23.0, "package_power_w": 90.0, "effective_clock_mhz": 4000.0, "core_voltage_v": 1.1}
+    for name, value in {**usual, **readings}.items():
+        index = card.index(name)
+        values[list(card.indices(name)) if index is None else [index]] = value
+    found = Samples(len(card.channels))
+    for second in range(seconds):
+        found.add(Frame(float(second), values))
+    return found
+
+
+def step(setting: Setting) -> Step:
+    return Step(setting, "vector", Exposure(480.0, 2400.0, 1.0), "capacity", "a test")
+
+
+@pytest.mark.parametrize(
+    ("setting", "readings", "seconds", "words"),
+    [
+        ({"sustained_power_w": 80.0}, {"package_power_w": 84.0}, 200, ""),
+        ({"sustained_power_w": 80.0}, {"package_power_w": 120.0}, 200, "limit is ignored"),
+        ({"sustained_power_w": 80.0}, {"package_power_w": 120.0}, 100, ""),  # a burst goes before it
+        ({"clock_cap_mhz": 3800.0}, {"effective_clock_mhz": 4300.0}, 200, "is ignored"),
+        ({"temperature_cap_c": 75.0}, {"core_temperature_c": 86.0}, 200, "cap is ignored"),
+        ({"temperature_cap_c": 75.0}, {"core_temperature_c": 78.0}, 200, ""),
+        ({}, {"noise_dba": 0.5}, 200, "noise_dba"),
+    ],
+)
+def test_what_was_set_has_to_show(
+    card: RigCard, setting: dict[str, float], readings: dict[str, float], seconds: int, words: str
+) -> None:
+    whole = Setting(**setting).over(card.stock)  # type: ignore[arg-type]
+    found = Believable(card).doubt(step(whole), whole, samples(card, seconds, **readings))
+    assert (words in found) if words else not found
+
+
+def test_two_duties_far_apart_cannot_give_one_speed(card: RigCard) -> None:
+    held = {"fan_speed_rpm.case": 700.0}
+    for second, doubted in ((84.0, True), (50.0, False)):
+        looks = Believable(card)
+        for duty in (20.0, second):
+            whole = Setting(fan_duty={"case": duty}).over(card.stock)
+            found = looks.compare(step(whole), whole, samples(card, 60, **held))
+        assert bool(found) is doubted
+
+
+def test_an_offset_shows_in_the_voltage(card: RigCard) -> None:
+    for volts, doubted in ((1.06, False), (1.1, True)):
+        looks = Believable(card)
+        for depth, volt in ((0.0, 1.1), (-40.0, volts)):
+            whole = Setting(voltage_offset_mv=depth).over(card.stock)
+            found = looks.compare(step(whole), whole, samples(card, 60, core_voltage_v=volt))
+        assert bool(found) is doubted
+
+
+def test_a_plan_without_settled_temperatures_needs_no_room(card: RigCard) -> None:
+    short = Step(card.stock, "vector", Exposure(60.0, 60.0), "test", "a test")
+    plan = Plan("niente-plan/2", card.name, "free", (short,), ())
+    assert not Believable(card, plan).doubt(short, card.stock, samples(card, 90, room_temperature_c=np.nan))
+    settles = msgspec.structs.replace(plan, entries=(step(card.stock),))
+    assert "room_temperature_c" in Believable(card, settles).doubt(
+        short, card.stock, samples(card, 90, room_temperature_c=np.nan)
+    )
