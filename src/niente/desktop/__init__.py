@@ -1,1 +1,1 @@
-"""The window: shows what the core measures and computes; it does no arithmetic of its own."""
+"""The window: shows what the core measures and computes; it computes only what drawing takes."""
