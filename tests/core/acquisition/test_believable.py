@@ -155,7 +155,7 @@ def test_an_offset_shows_in_the_voltage(card: RigCard) -> None:
         looks = Believable(card)
         for depth, volt in ((0.0, 1.1), (-40.0, volts)):
             whole = Setting(voltage_offset_mv=depth).over(card.stock)
-            found = looks.compare(step(whole), whole, samples(card, 60, core_voltage_v=volt))
+            found = looks.compare(step(whole), whole, samples(card, 300, core_voltage_v=volt))
         assert bool(found) is doubted
 
 

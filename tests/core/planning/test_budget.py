@@ -11,7 +11,7 @@ from niente.core.model.plan import Exposure, SearchMethod
 from niente.core.model.project import Limits
 from niente.core.model.question import Axis, Span
 from niente.core.model.records import RunOpened
-from niente.core.model.runs import RunKind
+from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.planning.progress import RunStatus, plan_rows
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.rigs.registry import open_rig
@@ -47,9 +47,9 @@ def test_a_run_that_was_voided_is_paid_for_too(tmp_path: Path) -> None:
     assert not watcher.end().complete
     assert "time budget" in watcher.end().reason
     outcomes = [one.outcome for one in evidence.runs]
-    assert outcomes.count("voided") == 1
+    assert outcomes.count(RunOutcome.VOIDED) == 1
     voided_s = next(one.seconds for one in evidence.runs if one.outcome == "voided")
-    assert outcomes.count("done") == (2 if voided_s < 8.0 else 1)
+    assert outcomes.count(RunOutcome.DONE) == (2 if voided_s < 8.0 else 1)
     assert spent_s(book) <= 130.0 + 2.0
 
 

@@ -49,6 +49,12 @@ class Seen(msgspec.Struct, frozen=True):
     setting: Setting
     load: str
     means: dict[str, float]
+    seconds: float
+
+    @property
+    def limits_show(self) -> bool:
+        """Whether it lasted long enough for limits to hold: a burst goes before them."""
+        return self.seconds >= LIMITS_SHOW_S - 1.0
 
 
 class Believable:
@@ -84,7 +90,7 @@ class Believable:
         """Take a run that came to its end along; return in words what it shows that was set and ignored, empty for nothing."""
         recent = samples.values[samples.time_s >= samples.time_s[-1] - RECENT_S]
         means = {channel.name: _mean(recent[:, index]) for index, channel in enumerate(self._card.channels)}
-        now = Seen(whole, step.load, means)
+        now = Seen(whole, step.load, means, samples.seconds)
         found = [*self._same_speeds(now), *self._same_power(now), *self._same_voltage(now)]
         self._seen.append(now)
         return next(iter(found), "")
@@ -151,6 +157,8 @@ class Believable:
         """Yield a power limit that was moved far and moved nothing, where no cap and no heat held the clock either time."""
         for before in self._seen:
             one, other = now.setting.sustained_power_w or 0.0, before.setting.sustained_power_w or 0.0
+            if not (now.limits_show and before.limits_show):
+                continue
             if before.load != now.load or not 0.0 < LIMIT_RATIO * min(one, other) <= max(one, other):
                 continue
             if not (self._free(now) and self._free(before)):
@@ -181,7 +189,7 @@ class Believable:
             plain = msgspec.structs.replace(now.setting, voltage_offset_mv=other)
             if plain != before.setting:
                 continue  # something else moved the voltage too
-            if self._shows(now.means, before.means, depth - other):
+            if not (now.limits_show and before.limits_show) or self._shows(now.means, before.means, depth - other):
                 continue
             yield (
                 f"voltage_offset_mv was set to {other:g} and {depth:g} mV, and neither voltage, clock, power nor "

@@ -20,6 +20,8 @@ TOGETHER = 0.01
 """Watts a watt of limit that lie so close to the highest ones, as a share, belong to runs that the limit held."""
 GAIN_SD, UNMEASURED_GAIN_SD = 0.0006, 0.03
 """How well a power limit is the power, from one run to the next; and where no run was held by it (shares)."""
+PAUSES_SD = 0.008
+"""The same for a load that rests in between: how much of the time it works is not the same at every limit (a share)."""
 AT_CAP = 0.015
 """A clock this close to its cap, as a share, is held by it."""
 CLOCK_SD, NAMELESS_SD = 0.0008, 0.004
@@ -115,9 +117,19 @@ def power_gains(runs: Sequence[RunSummary], loads: Sequence[str]) -> dict[str, P
         typical = msgspec.structs.replace(typical, value=max(1.0, (1.0 + TOGETHER) * max(drawn, default=0.0)))
     found = {}
     for load in loads:
+        between = [_ratio(run) for run in named if run.load == load and _held_between_pauses(run)]
+        if between:
+            gain = _gain(between)
+            found[load] = msgspec.structs.replace(gain, error=max(gain.error, PAUSES_SD))
+            continue
         own = _agreeing([run for run in held if run.load == load])
         found[load] = _gain([_ratio(run) for run in own]) if len(own) >= FEW else typical
     return found
+
+
+def _held_between_pauses(run: RunSummary) -> bool:
+    """Whether the limit held a load whenever it worked, and it rests in between: its mean watts are then no limit's."""
+    return NEARLY_FREE < 1.0 - run.limiter_shares.get(ClockLimiter.SUSTAINED_LIMIT.words, 0.0) < 0.5
 
 
 def _agreeing(runs: Sequence[RunSummary]) -> list[RunSummary]:
@@ -184,6 +196,8 @@ def _free(run: RunSummary, gain: PowerGain) -> bool:
         return False
     if not _below_cap(run):
         return True
+    if _held_between_pauses(run):
+        return False
     ratio = _ratio(run)
     return not math.isfinite(ratio) or (gain.seen and ratio < gain.value * (1 - 2 * TOGETHER)) or ratio < 0.85
 

@@ -17,6 +17,8 @@ from niente.core.selection.setting_words import differing
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
+TELLING_DB, LONG_S = 0.3, 1200.0
+"""Modelled levels closer than this are no reason by themselves; and time enough to have run at a setting (s)."""
 
 
 class Limit(StrEnum):
@@ -33,7 +35,7 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
 
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
     a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it;
-    ``alone_hw`` is NaN and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; ``others`` are the
+    ``alone_hw`` is none and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; ``others`` are the
     controls that differ from stock beside the two axes.
     """
 
@@ -61,8 +63,8 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     inside: bool = True
     heat_limited: bool = False
     others: tuple[tuple[str, float], ...] = ()
-    alone_hw: float = math.nan
-    alone_at_most_dba: float = math.nan
+    alone_hw: float | None = None
+    alone_at_most_dba: float | None = None
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -136,15 +138,19 @@ def _known_first(field: SettingGrid, among: Mask) -> Mask:
 
 
 def _quietest(field: SettingGrid, among: Mask) -> int | None:
-    """Return the quietest setting in the room; within ``HEARD_DB`` the one whose machine alone is quietest, and among
-    equals the one with the most throughput."""
+    """Return the quietest setting in the room; within ``HEARD_DB`` one whose machine alone is quietest, within ``TELLING_DB``
+    the one that ran longest without a failure, so that a run that confirms the pick does not move it, and then the one with
+    the most throughput."""
     indices = np.flatnonzero(among)
     if indices.shape[0] == 0:
         return None
     predicted = field.predicted
     level = predicted.in_room_dba[indices]
     near = indices[level <= np.min(level) + HEARD_DB]
-    order = np.lexsort((-predicted.throughput_percent[near], np.round(predicted.alone_dba[near], 2)))
+    alone = predicted.alone_dba[near]
+    near = near[alone <= np.min(alone) + TELLING_DB]
+    ran = np.minimum(np.where(field.failures[near] > 0, 0.0, field.clean_s[near]), LONG_S)
+    order = np.lexsort((-predicted.throughput_percent[near], -ran))
     return int(near[order[0]])
 
 
@@ -162,8 +168,8 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         in_room_dba=float(predicted.in_room_dba[index]),
         in_room_hw=float(predicted.in_room_hw[index]),
         alone_dba=float(predicted.alone_dba[index]),
-        alone_hw=float(predicted.alone_hw[index]),
-        alone_at_most_dba=float(predicted.alone_at_most_dba[index]),
+        alone_hw=_known(predicted.alone_hw[index]),
+        alone_at_most_dba=_known(predicted.alone_at_most_dba[index]),
         power_w=float(predicted.power_w[index]),
         power_hw=float(predicted.power_hw[index]),
         clock_mhz=float(predicted.clock_mhz[index]),
@@ -178,6 +184,10 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         group=models.lead,
         others=tuple(one for one in differing(setting, models.card.stock) if one[0] not in (POWER, models.fans)),
     )
+
+
+def _known(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None
 
 
 def candidate_at(models: Models, field: SettingGrid, limits: Limits, index: int) -> Candidate:

@@ -40,7 +40,7 @@ def point_text(field_controls: tuple[str, str], point: tuple[float, float]) -> s
 def _alone_line(one: Candidate) -> Reading:
     """Return the machine without the room: with its interval, or as the bound that it lies under."""
     known = quantity_of("noise_dba")
-    if math.isfinite(one.alone_at_most_dba):
+    if one.alone_at_most_dba is not None:
         return Reading(tr("Machine alone, at most"), known.text(one.alone_at_most_dba), "", known.unit)
     return _line(tr("Machine alone"), known, one.alone_dba, one.alone_hw)
 
@@ -48,7 +48,8 @@ def _alone_line(one: Candidate) -> Reading:
 def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: ListenerPlace | None) -> list[Block]:
     """Return a setting's readings, a line each, with their intervals; ``listening`` is where meter and listener are."""
     mark = scale.mark(one.in_room_dba)
-    apart = one.alone_hw if math.isfinite(one.alone_hw) else max(one.alone_at_most_dba - one.alone_dba, one.in_room_hw)
+    bound = one.alone_at_most_dba
+    apart = one.alone_hw or max((bound if bound is not None else one.alone_dba) - one.alone_dba, one.in_room_hw)
     there = listening.heard(one.alone_dba, apart) if listening is not None else (math.nan, None)
     of = quantity_of
     lines = (
