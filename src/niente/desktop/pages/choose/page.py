@@ -177,13 +177,14 @@ class ChoosePage(Page):
         return Reading(field.title, f"{value:g}", unit=field.quantity.unit, dot=binds)
 
     def live_line(self) -> str:
-        """Return the pick in a few words."""
+        """Return what the pick comes to, in a few words; its setting has too many controls to be named here."""
         choice = self.session.answer.choice
         if choice is None:
             return tr("no pick yet")
         pick, models = choice.pick, self.session.answer.models
         mark = models.scale.mark(pick.in_room_dba) if models is not None else ""
-        return f"{pick.limit_w:g} W, {number_text(pick.throughput_percent, 1)} %, {mark}"
+        throughput = number_text(pick.throughput_percent, 1)
+        return f"{number_text(pick.in_room_dba, 1)} dBA, {throughput} %, {mark}"
 
     def finished(self) -> bool:
         """The pick is confirmed."""
