@@ -79,7 +79,7 @@ def test_more_cooling_does_not_help_a_clock_that_power_holds(models: Models) -> 
     practice, no source: 7 K, and no clock at all; leakage gives a little)."""
     slow, fast = (predict_point(models, at(100.0, duty), "vector", 23.0) for duty in (24.0, 80.0))
     assert slow.core_c.value - fast.core_c.value > 7.0  # type: ignore[operator]
-    assert 0.0 <= fast.clock_mhz.value / slow.clock_mhz.value - 1.0 < 0.02  # type: ignore[operator]
+    assert 0.0 <= fast.clock_mhz.value / slow.clock_mhz.value - 1.0 < 0.012  # type: ignore[operator]
 
 
 def test_outside_is_said_in_words(models: Models) -> None:

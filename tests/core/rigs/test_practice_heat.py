@@ -65,9 +65,11 @@ def test_what_a_front_costs() -> None:
         return rig.true_settled_core_c(at, "vector", 23.0)
 
     mesh, closed = "filter out", "closed front"
-    assert 1.5 <= hot(closed, one) - hot(mesh, one) <= 6.0
-    assert hot(mesh, one) - hot(mesh, two) > 0.5
-    assert 0.1 <= hot(mesh, two) - hot("front off", two) <= 2.0
+    assert 2.0 <= hot(closed, one) - hot(mesh, one) <= 4.5
+    behind_mesh, behind_closed = (hot(front, one) - hot(front, two) for front in (mesh, closed))
+    assert behind_mesh > 2.0
+    assert behind_mesh > 1.4 * behind_closed  # 7 K against 4 K
+    assert 0.3 <= hot(mesh, two) - hot("front off", two) <= 1.5
 
 
 def test_taking_a_thick_filter_out_lowers_every_temperature() -> None:
@@ -137,9 +139,10 @@ def test_a_second_fan_on_a_cooler_is_worth_little() -> None:
 def test_a_bare_die_gains_less_in_the_maximum_than_in_the_mean(name: str, watts: float) -> None:
     """1 K in the maximum, about 3 K in the mean: with a rung that small it is not worth the risk."""
     one, bare = (settled(name, "vector", 23.0, variant, sustained_power_w=watts) for variant in (None, "bare die"))
-    assert 0.3 <= one.hottest_c - bare.hottest_c <= 4.0
-    assert 1.5 <= one.mean_c - bare.mean_c <= 5.0
-    assert one.mean_c - bare.mean_c > one.hottest_c - bare.hottest_c
+    most, mean = one.hottest_c - bare.hottest_c, one.mean_c - bare.mean_c
+    assert 0.8 <= most <= 3.0
+    assert 2.0 <= mean <= 4.5
+    assert mean > 1.25 * most
 
 
 def test_more_air_does_less_for_a_small_heatsink() -> None:

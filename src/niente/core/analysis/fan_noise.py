@@ -31,14 +31,15 @@ class HeardLevel(msgspec.Struct, frozen=True):
 
 
 class GroupNoise(msgspec.Struct, frozen=True):
-    """A fan group over its duty (%) as far as it was heard, with the other groups stopped: speed, its level alone, its level
-    in the room with the 95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and
+    """A fan group over its duty (%) as far as it was heard, with the other groups stopped: speed, its level alone and in the
+    room, each with its 95 % half width, and the readings in which it was louder than the others. ``seen`` is the least and
     highest duty read."""
 
     group: str
     duty: Vector
     rpm: Vector
     alone_dba: Vector
+    alone_hw: Vector
     in_room_dba: Vector
     in_room_hw: Vector
     seen: tuple[float, float]
@@ -100,7 +101,10 @@ def loudness_of(models: Models) -> Loudness:
         only[:, index] = models.rpm(group, own)
         in_room, half_width = noise.in_room(only)
         by_itself, span = _own(models, index, only[:, index]), (min(seen[group]), max(seen[group]))
-        groups.append(GroupNoise(group, own, only[:, index], by_itself, in_room, half_width, span, tuple(assigned[index])))
+        apart = noise.alone(only).half_width_db
+        groups.append(
+            GroupNoise(group, own, only[:, index], by_itself, apart, in_room, half_width, span, tuple(assigned[index]))
+        )
     level, level_hw = noise.in_room(speeds)
     return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, Z95 * noise.background_sd_db, tuple(together))
 

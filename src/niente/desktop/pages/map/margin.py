@@ -250,12 +250,12 @@ def noise_blocks(
         ]
     level = float(np.interp(duty, one.duty, one.in_room_dba))
     spread = float(np.interp(duty, one.duty, one.in_room_hw))
-    alone = float(np.interp(duty, one.duty, one.alone_dba))
+    alone, apart = (float(np.interp(duty, one.duty, known)) for known in (one.alone_dba, one.alone_hw))
     speed = float(np.interp(duty, one.duty, one.rpm))
     readings = [
         _line(tr("Speed"), rpm, speed),
         _line(tr("In the room"), dba, level, spread, scale.mark(level)),
-        _line(tr("The group alone"), dba, alone) if speed > MIN_RPM else Reading(tr("The group alone"), tr("it stands")),
+        _line(tr("The group alone"), dba, alone, apart) if speed > MIN_RPM else Reading(tr("The group alone"), tr("it stands")),
         Reading(tr("Readings"), str(len(one.heard))),
     ]
     if law is not None:

@@ -6,7 +6,8 @@ from niente.core.acquisition.guard_distance import Distance, distances
 from niente.core.analysis.evidence import column
 from niente.core.analysis.models import Models
 from niente.core.model.quantities import duration_text, number_text, quantity_of, sentence
-from niente.core.science.acoustics import machine_alone
+from niente.core.science.acoustics import level_mean, machine_alone
+from niente.core.science.noise import AloneLevels
 from niente.core.science.statistics import Z95, mean_with_error
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
@@ -55,7 +56,7 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     card, models = session.card, session.answer.models
     if card is None or models is None or card.index("noise_dba") is None:
         return []
-    level, error = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "noise_dba"))
+    level, error = level_mean(column(card, live.samples.values[-NOISE_SAMPLES:], "noise_dba"))
     if not np.isfinite(level):
         return []
     background = models.noise.background_dba
@@ -68,8 +69,11 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     else:
         lines.append(Reading(tr("Machine alone"), quantity.text(alone.dba), f"±{number_text(alone.half_width_db, 1)}", "dBA"))
     modelled = _modelled(models, live)
-    if np.isfinite(modelled):
-        lines.append(Reading(tr("Modelled alone"), quantity.text(modelled), "", "dBA"))
+    if modelled is not None and modelled.bound:
+        lines.append(Reading(tr("Modelled alone"), f"≤ {quantity.text(float(modelled.at_most_dba))}", "", "dBA"))
+    elif modelled is not None:
+        spread = f"±{number_text(float(modelled.half_width_db), 1)}"
+        lines.append(Reading(tr("Modelled alone"), quantity.text(float(modelled.dba)), spread, "dBA"))
     room = tr("room {level}").format(level=quantity.with_unit(background))
     found: list[Block] = [Readings(tr("Noise at the meter"), tuple(lines), room)]
     if alone.bound:
@@ -78,8 +82,9 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     return found
 
 
-def _modelled(models: Models, live: LiveRun) -> float:
-    """Return the level of the machine alone by the fitted speed laws, at the speeds of the latest samples."""
+def _modelled(models: Models, live: LiveRun) -> AloneLevels | None:
+    """Return the level of the machine alone by the fitted laws, at the speeds and watts of the latest samples; ``None`` where a
+    speed is not read."""
     card = models.evidence.card
     speeds = [
         mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], f"fan_speed_rpm.{group}"))[0]
@@ -87,9 +92,9 @@ def _modelled(models: Models, live: LiveRun) -> float:
         if card.index(f"fan_speed_rpm.{group}") is not None
     ]
     if len(speeds) != len(models.noise.groups) or not np.all(np.isfinite(speeds)):
-        return float("nan")
+        return None
     watts, _ = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "package_power_w"))
-    return float(models.noise.machine_alone(np.array(speeds), watts if np.isfinite(watts) else 0.0))
+    return models.noise.alone(np.array(speeds), watts if np.isfinite(watts) else 0.0)
 
 
 def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
