@@ -100,7 +100,7 @@ def test_noise_that_hangs_together_tells_less() -> None:
             widths.append(settle(t, 60.0 + 1.5 * values, room).half_width_k)
         return float(np.median(widths))
 
-    assert half_width(60.0) > 2.0 * half_width(0.0)
+    assert half_width(60.0) > 7.0 * half_width(0.0)  # without counting that, it would be four times
 
 
 @pytest.mark.parametrize("seconds", [1200, 1500])
