@@ -13,7 +13,7 @@ from niente.core.acquisition.samples import Samples
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Plan, Step
 from niente.core.model.project import Limits
-from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_card import RigCard, SetBy
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, first_question, plan_for
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
@@ -167,3 +167,14 @@ def test_a_plan_without_settled_temperatures_needs_no_room(card: RigCard) -> Non
     assert "room_temperature_c" in Believable(card, settles).doubt(
         short, card.stock, samples(card, 90, room_temperature_c=np.nan)
     )
+
+
+@pytest.mark.parametrize("name", ["noise_dba", "room_temperature_c"])
+def test_what_hands_read_need_not_be_alive(card: RigCard, name: str) -> None:
+    by_hand = tuple(msgspec.structs.replace(one, by=SetBy.HANDS) if one.name == name else one for one in card.channels)
+    read = msgspec.structs.replace(card, channels=by_hand)
+    noise = msgspec.structs.replace(step(card.stock), stage="noise")
+    plan = Plan("niente-plan/2", card.name, "free", (noise,), ())
+    silent = samples(card, 90, **{name: np.nan})
+    assert not Believable(read, plan).doubt(noise, card.stock, silent)
+    assert name in Believable(card, plan).doubt(noise, card.stock, silent)

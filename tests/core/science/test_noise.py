@@ -175,8 +175,20 @@ def test_the_machine_alone_has_an_interval_or_is_a_bound() -> None:
     rng = np.random.default_rng(8)
     rpm = np.concatenate([[0.0, 0.0], np.geomspace(150.0, 1200.0, 14)])
     model = fit_noise(("case",), rpm[:, None], heard_at(fan(rpm), 25.0) + 0.05 * rng.standard_normal(16), np.full(16, 0.05))
-    alone = model.alone(np.array([[900.0], [160.0]]))
+    alone = model.hear(np.array([[900.0], [160.0]]))
     loud, faint = fan(np.array([900.0, 160.0]))
     assert alone.bound.tolist() == [False, True]
-    assert abs(alone.dba[0] - loud) <= alone.half_width_db[0] < 1.5
+    assert abs(alone.alone_dba[0] - loud) <= alone.alone_hw[0] < 1.5
     assert faint <= alone.at_most_dba[1] < 25.0
+
+
+def test_a_speed_that_is_not_known_is_not_heard_better() -> None:
+    """A duty that never ran: what is not known of its speed goes into the room's level and into the machine's."""
+    rng = np.random.default_rng(8)
+    rpm = np.concatenate([[0.0, 0.0], np.geomspace(150.0, 1200.0, 14)])
+    model = fit_noise(("case",), rpm[:, None], heard_at(fan(rpm), 20.0) + 0.05 * rng.standard_normal(16), np.full(16, 0.05))
+    at = np.array([[900.0]])
+    sure, unsure = (model.hear(at, rpm_sd=np.array([[sd]])) for sd in (0.0, 90.0))
+    by_law = 53.0 * np.log10(990.0 / 900.0)
+    for before, after in ((sure.in_room_hw, unsure.in_room_hw), (sure.alone_hw, unsure.alone_hw)):
+        assert after[0] == pytest.approx(np.hypot(before[0], 1.96 * by_law), rel=0.1)

@@ -14,7 +14,7 @@ from niente.core.analysis.evidence import column, hottest_core
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.plan import Plan, Search, Step
 from niente.core.model.quantities import quantity_of
-from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.rig_card import LoadKind, RigCard, SetBy
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Vector
 
@@ -22,7 +22,7 @@ LOOK_S, RECENT_S = 25.0, 20.0
 """From when on a run is looked at, and over how long; limits need ``LIMITS_SHOW_S``, since a burst goes before them."""
 LIMITS_SHOW_S, AGAIN_S = 180.0, 600.0
 PLAUSIBLE = {
-    "core_temperature_c": (5.0, 125.0),
+    "core_temperature_c": (1.0, 125.0),
     "room_temperature_c": (-15.0, 48.0),
     "noise_dba": (3.0, 110.0),
     "core_voltage_v": (0.2, 2.0),
@@ -103,9 +103,12 @@ class Believable:
             if hottest_core(self._card, recent) is None:
                 yield "no core temperature is read (channels core_temperature_c), and where it settles is what the plan is for"
         for name in needed:
-            if self._card.index(name) is None:
+            index = self._card.index(name)
+            if index is None:
                 if name == "room_temperature_c":
                     yield f"the rig has no channel {name}, and a settled temperature belongs to a room"
+            elif self._card.channels[index].by == SetBy.HANDS:
+                continue  # hands read it at a run's end
             elif not np.isfinite(column(self._card, recent, name)).any():
                 yield f"the channel {name} has given no reading for {RECENT_S:.0f} s, and the plan needs it"
 

@@ -144,6 +144,7 @@ class Engine:
                 self._wait_until_clear(between.trip)
             if row.step.variant and row.step.variant != self.sampler.card.variant:
                 self._change_variant(row.step.variant)
+                self._exposing.believable = Believable(self.sampler.card, scheduler.plan)
                 before, self._guards = self._guards, GuardSet(scheduler.plan.guards, self.sampler.card)
                 self._guards.go_on_from(before)
             self.hands.set_by_hand(row.step.setting.over(self.sampler.card.stock))
@@ -173,7 +174,6 @@ class Engine:
         if self.change_variant is None:
             raise RigError(f"{self.sampler.card.title} cannot change its variant here.", remedy="Change it on the Rig page.")
         self.change_variant(variant)
-        self._exposing.believable = Believable(self.sampler.card)
 
     def _idle_before(self, plan_id: int, row: Row, number: int, total: int) -> bool:
         """Let the machine idle at the setting of its next run; the book has that too. Return whether it was paused."""

@@ -99,12 +99,10 @@ def loudness_of(models: Models) -> Loudness:
         own = np.linspace(0.0, max(seen[group]), POINTS)
         only = np.zeros((POINTS, count))
         only[:, index] = models.rpm(group, own)
-        in_room, half_width = noise.in_room(only)
+        heard = noise.hear(only)
         by_itself, span = _own(models, index, only[:, index]), (min(seen[group]), max(seen[group]))
-        apart = noise.alone(only).half_width_db
-        groups.append(
-            GroupNoise(group, own, only[:, index], by_itself, apart, in_room, half_width, span, tuple(assigned[index]))
-        )
+        levels = (by_itself, heard.alone_hw, heard.in_room_dba, heard.in_room_hw)
+        groups.append(GroupNoise(group, own, only[:, index], *levels, span, tuple(assigned[index])))
     level, level_hw = noise.in_room(speeds)
     return Loudness(tuple(groups), duty, level, level_hw, noise.background_dba, Z95 * noise.background_sd_db, tuple(together))
 

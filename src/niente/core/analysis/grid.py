@@ -196,8 +196,8 @@ def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view:
         steady = predict_under_load(models, tried, view.load or models.heavy_load, limits.design_room_c)
         headroom = ceilings(models, tried) - np.minimum(steady.core_c, HOTTEST_C) - steady.core_hw
         short = np.maximum(limits.min_headroom_k - headroom, 0.0)
-        watts = heard_w(steady)
-        level = models.noise.in_room(steady.rpm, watts)[0] + 0.01 * models.noise.machine_alone(steady.rpm, watts)
+        in_room, alone = models.noise.levels(steady.rpm, heard_w(steady))
+        level = in_room + 0.01 * alone
         return level + np.where(short > 0.0, 1000.0 + 100.0 * short, 0.0)
 
     count = DUTIES[min(len(free), len(DUTIES)) - 1]

@@ -11,8 +11,7 @@ from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import (
     LoadPrediction,
     headroom,
-    heard_w,
-    level_in_room,
+    heard_levels,
     percent_of_stock,
     predict_under_load,
 )
@@ -128,15 +127,15 @@ def _figure(value: float, half_width: float, reason: str = "", most: float = mat
 
 def _noise(models: Models, steady: LoadPrediction, listening: ListenerPlace) -> tuple[Figure, Figure, Figure]:
     """Return the level in the room at the meter, at the listener's place, and the machine alone, at the fans' speeds."""
-    level, half_width = (float(one[0]) for one in level_in_room(models, steady))
-    alone = models.noise.alone(steady.rpm, heard_w(steady))
-    modelled, error = float(alone.dba[0]), float(alone.half_width_db[0])
+    heard = heard_levels(models, steady)
+    level, half_width = float(heard.in_room_dba[0]), float(heard.in_room_hw[0])
+    modelled, error = float(heard.alone_dba[0]), float(heard.alone_hw[0])
     there, there_hw = listening.heard(modelled, error)
     index = f"at {listening.listener_m:g} m, the meter's class in the interval"
     where = index if listening.background_dba is not None else f"{index}; the background there is not known"
     by_itself = Figure(modelled, error, "modelled: carried down the speed laws")
-    if alone.bound[0]:
-        by_itself = Figure(float(alone.at_most_dba[0]), None, "an upper bound: too close to the room to tell", at_most=True)
+    if heard.bound[0]:
+        by_itself = Figure(float(heard.at_most_dba[0]), None, "an upper bound: too close to the room to tell", at_most=True)
     return _figure(level, half_width, most=USELESS_DB), _figure(there, there_hw, where, most=USELESS_DB), by_itself
 
 

@@ -10,6 +10,7 @@ from niente.core.analysis.models import Models, offset_of
 from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
 from niente.core.model.setting import FanCurve
 from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector
+from niente.core.science.noise import HeardLevels
 from niente.core.science.power.operating_point import HOTTEST_C, SettingLimiter, SteadyState, steady_state
 from niente.core.science.statistics import Z95
 
@@ -96,8 +97,7 @@ def predict(
     work = heavy if other == heavy.load else predict_under_load(models, settings, other, room_c)
     core = np.minimum(heavy.core_c, HOTTEST_C)
     percent, percent_hw = percent_of_stock(models, work, room_c)
-    in_room, in_room_hw = level_in_room(models, heavy)
-    alone = models.noise.alone(heavy.rpm, heard_w(heavy))
+    heard = heard_levels(models, heavy)
     return SettingPredictions(
         core_c=core,
         core_hw=heavy.core_hw,
@@ -109,11 +109,11 @@ def predict(
         clock_hw=work.clock_hw,
         power_w=np.minimum(heavy.power_w, MAX_W),
         power_hw=heavy.power_hw,
-        in_room_dba=in_room,
-        in_room_hw=in_room_hw,
-        alone_dba=alone.dba,
-        alone_hw=np.where(alone.bound, np.nan, alone.half_width_db),
-        alone_at_most_dba=np.where(alone.bound, alone.at_most_dba, np.nan),
+        in_room_dba=heard.in_room_dba,
+        in_room_hw=heard.in_room_hw,
+        alone_dba=heard.alone_dba,
+        alone_hw=np.where(heard.bound, np.nan, heard.alone_hw),
+        alone_at_most_dba=np.where(heard.bound, heard.at_most_dba, np.nan),
         heat_limited=heavy.limiter == SettingLimiter.HEAT,
         runaway=heavy.runaway,
     )
@@ -209,17 +209,10 @@ def heard_w(predicted: LoadPrediction) -> Vector:
     return watts
 
 
-def level_in_room(models: Models, predicted: LoadPrediction) -> tuple[Vector, Vector]:
-    """Return the level in the room at the fans' speeds, ``(n,)`` in dBA, and its 95 % half width; what is not known of the
-    speeds is in it."""
-    power_w = heard_w(predicted)
-    level, half_width = models.noise.in_room(predicted.rpm, power_w)
-    variance = (half_width / Z95) ** 2
-    for group in range(predicted.rpm.shape[1]):
-        faster = predicted.rpm.copy()
-        faster[:, group] += predicted.rpm_sd[:, group]
-        variance = variance + (models.noise.in_room(faster, power_w)[0] - level) ** 2
-    return level, Z95 * np.sqrt(variance)
+def heard_levels(models: Models, predicted: LoadPrediction) -> HeardLevels:
+    """Return the levels in the room and of the machine alone at the fans' speeds, each ``(n,)``; what is not known of the
+    speeds is in their intervals."""
+    return models.noise.hear(predicted.rpm, heard_w(predicted), predicted.rpm_sd)
 
 
 def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c: float, air: float = 1.0) -> LoadPrediction:

@@ -8,7 +8,7 @@ import numpy as np
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models
-from niente.core.analysis.prediction import level_in_room, predict_under_load
+from niente.core.analysis.prediction import heard_levels, predict_under_load
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.plan import Step
 from niente.core.model.runs import RunOutcome
@@ -55,7 +55,8 @@ def _under_load(models: Models, load: str, steps: Sequence[Step]) -> list[StepFo
     settings = _together([step.setting.over(models.card.stock) for step in steps])
     was_run = load in models.power.loads
     steady = predict_under_load(models, settings, load if was_run else models.heavy_load, models.room_c)
-    level, level_hw = level_in_room(models, steady)
+    heard = heard_levels(models, steady)
+    level, level_hw = heard.in_room_dba, heard.in_room_hw
     found = []
     for row, step in enumerate(steps):
         if step.level_dba is not None:  # its duties are open: only the level is known

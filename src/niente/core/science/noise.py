@@ -10,6 +10,7 @@ import math
 import msgspec
 import numpy as np
 
+from niente.core.science.acoustics import add_levels
 from niente.core.science.arrays import Array, Mask, Vector
 from niente.core.science.statistics import Z95
 
@@ -29,12 +30,14 @@ FAINT_DB = 1.0
 """The machine has to add this much to the room for its level to be told at all; less is within what a room does by itself."""
 
 
-class AloneLevels(msgspec.Struct, frozen=True):
-    """The machine without the room, all ``(...)``: the modelled level in dBA with its 95 % half width; where ``bound`` it
-    cannot be told from the room, and ``at_most_dba`` is what it lies under with 95 %."""
+class HeardLevels(msgspec.Struct, frozen=True):
+    """Levels with their 95 % half widths, all ``(...)``: in the room, and of the machine without it as modelled. Where
+    ``bound`` the machine cannot be told from the room, and ``at_most_dba`` is what it lies under with 95 %."""
 
-    dba: Array
-    half_width_db: Array
+    in_room_dba: Array
+    in_room_hw: Array
+    alone_dba: Array
+    alone_hw: Array
     at_most_dba: Array
     bound: Mask
 
@@ -84,39 +87,54 @@ class NoiseModel(msgspec.Struct, frozen=True):
         at = 1 + self.groups.index(group)
         return self.level_dba[at - 1], Z95 * math.sqrt(self.covariance[at][at])
 
-    def _parts(self, rpm: Array, power_w: Array | float) -> tuple[Array, Array]:
-        speeds = np.asarray(rpm, float)
-        power = np.broadcast_to(np.asarray(power_w, float), speeds.shape[:-1])
-        values = np.concatenate([[self.background_dba], self.level_dba, self.per_decade, np.ravel(self.bends), self.of_power])
-        return parts_and_slopes(speeds / np.asarray(self.full_rpm), fans_turning(speeds), power / self.full_w, values)
+    def _values(self) -> Vector:
+        return np.concatenate([[self.background_dba], self.level_dba, self.per_decade, np.ravel(self.bends), self.of_power])
+
+    def levels(self, rpm: Array, power_w: Array | float = 0.0) -> tuple[Array, Array]:
+        """Return the levels in the room and of the machine alone in dBA, without their intervals, which are what takes the
+        time; for speeds ``(..., g)`` in rpm and power ``(...)`` in W."""
+        parts = parts_of(*self._scaled(rpm, power_w), self._values())
+        return add_levels(parts), add_levels(parts[..., 1:])
 
     def machine_alone(self, rpm: Array, power_w: Array | float = 0.0) -> Array:
         """Return the modelled level of the machine alone in dBA for speeds ``(..., g)`` in rpm and power ``(...)`` in W."""
-        parts, _ = self._parts(rpm, power_w)
-        alone: Array = 10.0 * np.log10(np.sum(10.0 ** (parts[..., 1:] / 10.0), axis=-1))
-        return alone
+        return self.levels(rpm, power_w)[1]
 
     def in_room(self, rpm: Array, power_w: Array | float = 0.0) -> tuple[Array, Array]:
         """Return the in-room level in dBA and its 95 % half width in dB, for speeds ``(..., g)`` in rpm and power ``(...)``."""
-        parts, slopes = self._parts(rpm, power_w)
-        level, gradient = together(parts, slopes)
-        return level, Z95 * np.sqrt(self._variance(gradient) + self._left_out(rpm, parts, level))
+        heard = self.hear(rpm, power_w)
+        return heard.in_room_dba, heard.in_room_hw
 
-    def alone(self, rpm: Array, power_w: Array | float = 0.0) -> AloneLevels:
-        """Return the machine without the room for speeds ``(..., g)`` in rpm and power ``(...)`` in W.
+    def hear(self, rpm: Array, power_w: Array | float = 0.0, rpm_sd: Array | None = None) -> HeardLevels:
+        """Return the levels in the room and of the machine alone with their intervals, for speeds ``(..., g)`` in rpm, known to
+        ``rpm_sd`` as standard errors (none: exactly), and power ``(...)`` in W.
 
-        Where it cannot be told from the room it lies under what the room leaves: the energy of the highest level that is likely
-        in the room, less the least background that is likely.
+        Where the machine cannot be told from the room it lies under what the room leaves: the energy of the highest level that
+        is likely in the room, less the least background that is likely.
         """
-        parts, slopes = self._parts(rpm, power_w)
-        level, gradient = together(parts[..., 1:], slopes[..., 1:, :])
-        error = np.sqrt(self._variance(gradient) + self._left_out(rpm, parts, level) + WITHOUT_ROOM_SD_DB**2)
-        in_room, room_hw = self.in_room(rpm, power_w)
-        bound = (Z95 * error > TOLD_HW_DB) | (in_room - parts[..., 0] < FAINT_DB)
+        parts, slopes = parts_and_slopes(*self._scaled(rpm, power_w), self._values())
+        in_room, by_room = together(parts, slopes)
+        alone, by_alone = together(parts[..., 1:], slopes[..., 1:, :])
+        room_variance = self._variance(by_room) + self._left_out(rpm, parts, in_room)
+        alone_variance = self._variance(by_alone) + self._left_out(rpm, parts, alone) + WITHOUT_ROOM_SD_DB**2
+        for group in range(len(self.groups)) if rpm_sd is not None else ():
+            faster = np.array(rpm, float)
+            faster[..., group] += rpm_sd[..., group]  # type: ignore[index]
+            room_then, alone_then = self.levels(faster, power_w)
+            room_variance = room_variance + (room_then - in_room) ** 2
+            alone_variance = alone_variance + (alone_then - alone) ** 2
+        room_hw, alone_hw = Z95 * np.sqrt(room_variance), Z95 * np.sqrt(alone_variance)
+        bound = (alone_hw > TOLD_HW_DB) | (in_room - parts[..., 0] < FAINT_DB)
         background = parts[..., 0] - Z95 * math.hypot(self.background_sd_db, 0.5 * self.wander_db)
         left = 10.0 ** ((in_room + room_hw) / 10.0) - 10.0 ** (background / 10.0)
-        most = np.maximum(10.0 * np.log10(left), level)
-        return AloneLevels(level, Z95 * error, most, bound)
+        at_most = np.maximum(10.0 * np.log10(left), alone)
+        return HeardLevels(in_room, room_hw, alone, alone_hw, at_most, bound)
+
+    def _scaled(self, rpm: Array, power_w: Array | float) -> tuple[Array, Mask, Array]:
+        """Return speeds over their highest, which fans turn, and power over its highest."""
+        speeds = np.asarray(rpm, float)
+        power = np.broadcast_to(np.asarray(power_w, float), speeds.shape[:-1])
+        return speeds / np.asarray(self.full_rpm), fans_turning(speeds), power / self.full_w
 
     def _left_out(self, rpm: Array, parts: Array, level: Array) -> Array:
         """Return the variance ``(...)`` of what laws and bends leave out, as far as each group is part of the level."""
@@ -142,33 +160,38 @@ def fans_turning(rpm: Array) -> Mask:
     return turns
 
 
+def parts_of(share: Array, turns: Mask, power_share: Array, values: Vector) -> Array:
+    """Return the levels of background, groups and what the power makes heard, ``(..., 2 + g)``; for speeds over their highest
+    ``(..., g)``, which of them turn, and power over its highest ``(...)``."""
+    count = share.shape[-1]
+    decades = np.log10(np.maximum(share, 1e-4))
+    bends = np.einsum("...gn,gn->...g", _interpolation(decades), values[1 + 2 * count : -2].reshape(count, -1))
+    levels = values[1 : 1 + count] + values[1 + count : 1 + 2 * count] * decades + bends
+    of_power = values[-2] + values[-1] * np.log10(np.maximum(power_share, 1e-4))
+    parts = np.empty((*share.shape[:-1], 2 + count))
+    parts[..., 0] = values[0]
+    parts[..., 1:-1] = np.where(turns & (levels > SILENT_DB), levels, SILENT_DB)
+    parts[..., -1] = np.where((power_share > 1e-3) & (of_power > SILENT_DB), of_power, ABSENT_DB)
+    return parts
+
+
 def parts_and_slopes(share: Array, turns: Mask, power_share: Array, values: Vector) -> tuple[Array, Array]:
-    """Return the levels of background, groups and what the power makes heard, ``(..., 2 + g)``, and how each moves with the
-    values ``(..., 2 + g, p)``; for speeds over their highest ``(..., g)``, which of them turn, and power over its highest
-    ``(...)``."""
+    """Return the levels of ``parts_of``, and how each moves with the values ``(..., 2 + g, p)``."""
+    parts = parts_of(share, turns, power_share, values)
     count, nodes = share.shape[-1], NODES.shape[0]
-    shape = share.shape[:-1]
     decades = np.log10(np.maximum(share, 1e-4))
     weights = _interpolation(decades)
-    parts = np.empty((*shape, 2 + count))
-    slopes = np.zeros((*shape, 2 + count, values.shape[0]))
-    parts[..., 0] = values[0]
+    slopes = np.zeros((*parts.shape, values.shape[0]))
     slopes[..., 0, 0] = 1.0
     for group in range(count):
         first = 1 + 2 * count + group * nodes
-        bend = weights[..., group, :] @ values[first : first + nodes]
-        level = values[1 + group] + values[1 + count + group] * decades[..., group] + bend
-        heard = turns[..., group] & (level > SILENT_DB)
-        parts[..., 1 + group] = np.where(heard, level, SILENT_DB)
+        heard = turns[..., group] & (parts[..., 1 + group] > SILENT_DB)
         slopes[..., 1 + group, 1 + group] = heard
         slopes[..., 1 + group, 1 + count + group] = heard * decades[..., group]
         slopes[..., 1 + group, first : first + nodes] = heard[..., None] * weights[..., group, :]
-    of_power = np.log10(np.maximum(power_share, 1e-4))
-    level = values[-2] + values[-1] * of_power
-    heard = (power_share > 1e-3) & (level > SILENT_DB)
-    parts[..., -1] = np.where(heard, level, ABSENT_DB)
+    heard = parts[..., -1] > SILENT_DB
     slopes[..., -1, -2] = heard
-    slopes[..., -1, -1] = heard * of_power
+    slopes[..., -1, -1] = heard * np.log10(np.maximum(power_share, 1e-4))
     return parts, slopes
 
 

@@ -15,7 +15,7 @@ import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, same_silicon, speeds_seen
-from niente.core.analysis.prediction import ceilings, level_in_room, predict_under_load, stock_throughput
+from niente.core.analysis.prediction import ceilings, heard_levels, predict_under_load, stock_throughput
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
@@ -134,7 +134,8 @@ def _quietest(
     keeps = headroom - rise_hw >= limits.min_headroom_k
     if not keeps.any():
         return None
-    level, level_hw = level_in_room(models, rest)
+    heard = heard_levels(models, rest)
+    level, level_hw = heard.in_room_dba, heard.in_room_hw
     best = int(np.argmin(np.where(keeps, level, np.inf)))
     return MethodStep(
         way,

@@ -7,7 +7,7 @@ from niente.core.analysis.evidence import column
 from niente.core.analysis.models import Models
 from niente.core.model.quantities import duration_text, number_text, quantity_of, sentence
 from niente.core.science.acoustics import level_mean, machine_alone
-from niente.core.science.noise import AloneLevels
+from niente.core.science.noise import HeardLevels
 from niente.core.science.statistics import Z95, mean_with_error
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
@@ -72,8 +72,8 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     if modelled is not None and modelled.bound:
         lines.append(Reading(tr("Modelled alone"), f"≤ {quantity.text(float(modelled.at_most_dba))}", "", "dBA"))
     elif modelled is not None:
-        spread = f"±{number_text(float(modelled.half_width_db), 1)}"
-        lines.append(Reading(tr("Modelled alone"), quantity.text(float(modelled.dba)), spread, "dBA"))
+        spread = f"±{number_text(float(modelled.alone_hw), 1)}"
+        lines.append(Reading(tr("Modelled alone"), quantity.text(float(modelled.alone_dba)), spread, "dBA"))
     room = tr("room {level}").format(level=quantity.with_unit(background))
     found: list[Block] = [Readings(tr("Noise at the meter"), tuple(lines), room)]
     if alone.bound:
@@ -82,7 +82,7 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     return found
 
 
-def _modelled(models: Models, live: LiveRun) -> AloneLevels | None:
+def _modelled(models: Models, live: LiveRun) -> HeardLevels | None:
     """Return the level of the machine alone by the fitted laws, at the speeds and watts of the latest samples; ``None`` where a
     speed is not read."""
     card = models.evidence.card
@@ -94,7 +94,7 @@ def _modelled(models: Models, live: LiveRun) -> AloneLevels | None:
     if len(speeds) != len(models.noise.groups) or not np.all(np.isfinite(speeds)):
         return None
     watts, _ = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "package_power_w"))
-    return models.noise.alone(np.array(speeds), watts if np.isfinite(watts) else 0.0)
+    return models.noise.hear(np.array(speeds), watts if np.isfinite(watts) else 0.0)
 
 
 def _this_run(live: LiveRun, far: tuple[Distance, ...]) -> list[Block]:
