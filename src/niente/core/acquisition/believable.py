@@ -16,7 +16,7 @@ from niente.core.model.plan import Plan, Search, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard, SetBy
 from niente.core.model.setting import Setting
-from niente.core.science.arrays import Vector
+from niente.core.science.statistics import mean_of_known, median_of_known
 
 LOOK_S, RECENT_S = 25.0, 20.0
 """From when on a run is looked at, and over how long; limits need ``LIMITS_SHOW_S``, since a burst goes before them."""
@@ -89,7 +89,7 @@ class Believable:
     def compare(self, step: Step, whole: Setting, samples: Samples) -> str:
         """Take a run that came to its end along; return in words what it shows that was set and ignored, empty for nothing."""
         recent = samples.values[samples.time_s >= samples.time_s[-1] - RECENT_S]
-        means = {channel.name: _mean(recent[:, index]) for index, channel in enumerate(self._card.channels)}
+        means = {channel.name: mean_of_known(recent[:, index]) for index, channel in enumerate(self._card.channels)}
         now = Seen(whole, step.load, means, samples.seconds)
         found = [*self._same_speeds(now), *self._same_power(now), *self._same_voltage(now)]
         self._seen.append(now)
@@ -117,7 +117,7 @@ class Believable:
         for index, channel in enumerate(self._card.channels):
             kind = kind_of(channel.name)
             span = PLAUSIBLE.get(kind) or (UNDER_LOAD.get(kind) if works else None)
-            value = _median(recent[:, index])
+            value = median_of_known(recent[:, index])
             if span is None or not np.isfinite(value) or span[0] <= value <= span[1]:
                 continue
             quantity = quantity_of(channel.name)
@@ -128,9 +128,11 @@ class Believable:
 
     def _over_limits(self, whole: Setting, recent: np.ndarray) -> Iterable[str]:
         """Yield limits that are set and do not hold."""
-        power, clock = (_median(column(self._card, recent, name)) for name in ("package_power_w", "effective_clock_mhz"))
+        power, clock = (
+            median_of_known(column(self._card, recent, name)) for name in ("package_power_w", "effective_clock_mhz")
+        )
         hot = hottest_core(self._card, recent)
-        core = _median(recent[:, hot]) if hot is not None else np.nan
+        core = median_of_known(recent[:, hot]) if hot is not None else np.nan
         limit, cap, heat = whole.sustained_power_w, whole.fixed_clock_mhz or whole.clock_cap_mhz, whole.temperature_cap_c
         if limit and power > OVER_LIMIT * limit + OVER_LIMIT_W:
             yield f"sustained_power_w is set to {limit:g} W and package_power_w reads {power:.0f} W: the limit is ignored"
@@ -213,13 +215,3 @@ class Believable:
 def _ratio(now: dict[str, float], before: dict[str, float], name: str) -> float:
     was = before.get(name, np.nan)
     return now.get(name, np.nan) / was - 1.0 if was else np.nan
-
-
-def _mean(values: Vector) -> float:
-    known = values[np.isfinite(values)]
-    return float(np.mean(known)) if known.shape[0] else np.nan
-
-
-def _median(values: Vector) -> float:
-    known = values[np.isfinite(values)]
-    return float(np.median(known)) if known.shape[0] else np.nan

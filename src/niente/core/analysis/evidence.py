@@ -20,7 +20,7 @@ from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limi
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.spikes import without_spikes
-from niente.core.science.statistics import Z95, mean_with_error
+from niente.core.science.statistics import Z95, mean_of_known, mean_with_error
 from niente.core.storage.connection import damaged
 from niente.core.storage.kinds import READING
 from niente.core.storage.reader import BookReader, RunRecord
@@ -35,7 +35,6 @@ HAND_READING_SE_DB = 0.5
 """How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
 JUMPS = {
     "core_temperature_c": 12.0,
-    "package_temperature_c": 12.0,
     "room_temperature_c": 2.0,
     "noise_dba": 25.0,
 }
@@ -252,28 +251,23 @@ def summarise(
         outcome=run.outcome,
         seconds=seconds,
         settled=settled,
-        room_c=_mean(without_spikes(column(card, tail, "room_temperature_c"), JUMPS["room_temperature_c"])),
-        power_w=_mean(column(card, tail, "package_power_w")),
-        clock_mhz=_mean(column(card, tail, "effective_clock_mhz")),
+        room_c=mean_of_known(without_spikes(column(card, tail, "room_temperature_c"), JUMPS["room_temperature_c"])),
+        power_w=mean_of_known(column(card, tail, "package_power_w")),
+        clock_mhz=mean_of_known(column(card, tail, "effective_clock_mhz")),
         throughput_per_s=throughput,
         throughput_se=throughput_se,
         at_s=float(time_s[-1]) if time_s.shape[0] else math.nan,
         noise_dba=noise,
         noise_se_db=noise_se,
-        fan_rpm={group: _mean(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},
+        fan_rpm={group: mean_of_known(column(card, tail, f"fan_speed_rpm.{group}")) for group in card.fan_groups()},
         limiter_shares={limiter.words: share for limiter, share in limiters.items()},
         failures=failures,
         opened_at=run.opened_at,
         variant=card.variant,
-        core_c=_mean(core) if core is not None else math.nan,
-        voltage_v=_mean(column(card, tail, "core_voltage_v")),
-        sources_w={name: _mean(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
+        core_c=mean_of_known(core) if core is not None else math.nan,
+        voltage_v=mean_of_known(column(card, tail, "core_voltage_v")),
+        sources_w={name: mean_of_known(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
     )
-
-
-def _mean(values: Vector) -> float:
-    kept = values[np.isfinite(values)]
-    return float(np.mean(kept)) if kept.shape[0] else math.nan
 
 
 class Evidence(msgspec.Struct, frozen=True):

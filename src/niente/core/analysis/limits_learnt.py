@@ -58,11 +58,6 @@ class ClockCeiling(msgspec.Struct, frozen=True):
     nameless_mhz: float = math.inf
     under_mhz: float = math.nan
 
-    @property
-    def measured(self) -> bool:
-        """Whether any run shows it."""
-        return math.isfinite(self.caps_mhz[0]) or math.isfinite(self.nameless_mhz)
-
     def at(self, cap_mhz: float) -> tuple[float, float, bool]:
         """Return the clock under a cap (infinite: none), its standard error as a share, and whether runs show what limits
         it."""

@@ -39,16 +39,27 @@ RPM_A_PERCENT = 15.0
 """What a per cent of duty stands for where no speed is read; only shares of the highest count."""
 
 
+class StockState(msgspec.Struct, frozen=True):
+    """Where stock stands under a load in a room: its clock (MHz) with the standard error as a share, its throughput in the
+    load's own unit, and in words what that is where it is not as measured."""
+
+    clock_mhz: float
+    clock_share_sd: float
+    throughput_per_s: float
+    reason: str
+
+
 class Models(msgspec.Struct, frozen=True):
     """What the runs of a rig come to.
 
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
     survive. ``gains`` are metered watts a watt of limit, by load; ``ceilings`` the clock that each load comes to when neither
     power nor heat limits it; ``cap`` what a temperature cap reads; ``sources_w`` what is metered beside the package, by load.
-    ``left_out`` are figures of runs that cannot be true, and are in no model. ``stock`` is each load's run at the stock
-    setting; ``by_clock`` are loads whose throughput is not read, so that the clock stands for it. ``speeds`` are the speeds
-    seen for each group's duties; ``lead`` is the fan group that is swept. ``base`` is the setting that most runs share
-    beneath the power limit and that group's duty.
+    ``left_out`` are figures of runs that cannot be true, and are in no model.
+    ``stock_states`` keeps where stock stands by load and room, which every prediction in a room asks for. ``stock`` is each
+    load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock stands for it.
+    ``speeds`` are the speeds seen for each group's duties; ``lead`` is the fan group that is swept. ``base`` is the setting
+    that most runs share beneath the power limit and that group's duty.
     """
 
     evidence: Evidence
@@ -68,6 +79,7 @@ class Models(msgspec.Struct, frozen=True):
     room_c: float
     lead: str
     left_out: tuple[LeftOut, ...] = ()
+    stock_states: dict[tuple[str, float], StockState] = msgspec.field(default_factory=dict)
 
     @property
     def card(self) -> RigCard:

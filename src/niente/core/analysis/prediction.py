@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.limits_learnt import requested_clock
-from niente.core.analysis.models import Models, offset_of
+from niente.core.analysis.models import Models, StockState, offset_of
 from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
 from niente.core.model.setting import FanCurve
 from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector
@@ -137,20 +137,17 @@ def ceilings(models: Models, settings: SettingBatch) -> Vector:
     return lower
 
 
-class StockState(msgspec.Struct, frozen=True):
-    """Where stock stands under a load in a room: its clock (MHz) with the standard error as a share, its throughput in the
-    load's own unit, and in words what that is where it is not as measured."""
-
-    clock_mhz: float
-    clock_share_sd: float
-    throughput_per_s: float
-    reason: str
-
-
 def stock_state(models: Models, load: str, room_c: float) -> StockState:
     """Return where stock stands in a room. What was measured is carried there by the models: in a hotter room leakage takes
     more of a power limit, and a temperature cap leaves less clock. Where stock was never run under the load, it is what they
     predict."""
+    known = models.stock_states.get((load, room_c))
+    if known is None:
+        known = models.stock_states[load, room_c] = _solved_stock(models, load, room_c)
+    return known
+
+
+def _solved_stock(models: Models, load: str, room_c: float) -> StockState:
     there = predict_under_load(models, one_setting(models.card.stock), load, room_c)
     clock, share = float(there.clock_mhz[0]), float(there.clock_hw[0] / there.clock_mhz[0] / Z95)
     run = models.stock.get(load)

@@ -96,6 +96,18 @@ def autocorrelation(residuals: Vector) -> float:
     return min(max(float(np.dot(centred[1:], centred[:-1])) / power, 0.0), 0.95)
 
 
+def mean_of_known(values: Vector) -> float:
+    """Return the mean of the finite ones of ``values`` ``(n,)``; NaN where there are none."""
+    known = values[np.isfinite(values)]
+    return float(np.mean(known)) if known.shape[0] else math.nan
+
+
+def median_of_known(values: Vector) -> float:
+    """Return the median of the finite ones of ``values`` ``(n,)``; NaN where there are none."""
+    known = values[np.isfinite(values)]
+    return float(np.median(known)) if known.shape[0] else math.nan
+
+
 def mean_with_error(values: Vector) -> tuple[float, float]:
     """Return the mean of ``values`` ``(n,)`` and its standard error, with autocorrelation taken into account.
 
