@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.coverage import inside
-from niente.core.analysis.models import Models
+from niente.core.analysis.models import CARRIES_MV, Models
 from niente.core.analysis.prediction import SettingPredictions, ceilings, heard_w, offsets_mv, predict, predict_under_load
 from niente.core.analysis.reliability import reliability_over_a_day
 from niente.core.analysis.setting_batch import POWER, SettingBatch
@@ -173,7 +173,9 @@ def _run_there(models: Models, settings: SettingBatch, axes: tuple[str, str], lo
             at &= settings.of(control) == run.setting.value(control)
         for index in np.flatnonzero(at).tolist():
             here = settings.at(index)
-            nearly[index] |= msgspec.structs.replace(here, voltage_offset_mv=run.setting.voltage_offset_mv) == run.setting
+            depth = run.setting.voltage_offset_mv
+            near = abs((here.voltage_offset_mv or 0.0) - (depth or 0.0)) <= CARRIES_MV
+            nearly[index] |= near and msgspec.structs.replace(here, voltage_offset_mv=depth) == run.setting
             if here != run.setting:
                 continue
             measured[index] = True

@@ -32,6 +32,8 @@ SILICON = (
     "fixed_clock_mhz",
     "fixed_voltage_v",
 )
+CARRIES_MV = 40.0
+"""Heat and noise that were measured at another voltage offset, no further away than this, still say what they said."""
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
 MIN_RUNS = 3
@@ -152,7 +154,7 @@ def fit_models(evidence: Evidence) -> Models:
         evidence=evidence,
         left_out=left_out,
         heat=_heat(evidence, groups, sources, heavy.name),
-        noise=_noise(groups, runs.heard),
+        noise=noise_of(groups, runs.heard),
         power=power,
         gains=gains,
         ceilings=clock_ceilings(runs.drawn, gains),
@@ -220,7 +222,8 @@ def _with_power(working: list[RunSummary]) -> list[RunSummary]:
     return plain if len(plain) >= MIN_RUNS else drawn
 
 
-def _noise(groups: tuple[str, ...], heard: list[RunSummary]) -> NoiseModel:
+def noise_of(groups: tuple[str, ...], heard: Sequence[RunSummary]) -> NoiseModel:
+    """Fit the noise map to runs that were heard. Raises ``ValueError`` for fewer than two."""
     return fit_noise(
         groups,
         np.array([[turning(run, group) for group in groups] for run in heard]),

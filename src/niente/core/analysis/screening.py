@@ -5,13 +5,12 @@ nothing under a load, no run does ten times the work of its neighbours at the sa
 """
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import LoadKind
 
 POSSIBLE = {
@@ -24,8 +23,9 @@ POSSIBLE = {
 ROOM_C, NOISE_DBA = (-20.0, 50.0), (3.0, 125.0)
 ROOM_APART_K = 15.0
 """Rooms of one book do not lie further apart than this (K)."""
-FACTORS = {"power_w": 3.0, "throughput_per_s": 1.6, "voltage_v": 1.6}
-"""By how much a figure over the clock (a voltage: by itself) may differ between the runs of one load."""
+FACTORS = {"power_w": 4.0, "throughput_per_s": 2.0, "voltage_v": 2.0}
+"""By how much a figure over the clock (a voltage: by itself) may differ from the median of the runs of one load: watts over the
+clock go with the square of the voltage, and work that waits falls behind it."""
 SPEED_FACTOR, SPEED_RPM, STANDS_RPM = 1.6, 150.0, 30.0
 """By how much a fan's speed over its duty may differ from what it is in the other runs, as a factor and in rpm."""
 FEW = 3
@@ -67,8 +67,7 @@ def _possible(run: RunSummary, found: list[LeftOut]) -> RunSummary:
     for name, (channel, low, high) in POSSIBLE.items():
         value = getattr(run, name)
         if _works(run) and math.isfinite(value) and not low <= value <= high:
-            unit = quantity_of(channel).unit
-            found.append(LeftOut(run.run_id, channel, value, f"lies outside the {low:.3g} to {high:.4g} {unit} that can be"))
+            found.append(LeftOut(run.run_id, channel, value, "cannot be under a load that heats"))
             changes[name] = math.nan
     if math.isfinite(run.noise_dba) and not NOISE_DBA[0] <= run.noise_dba <= NOISE_DBA[1]:
         found.append(LeftOut(run.run_id, "noise_dba", run.noise_dba, "no room and no machine is"))
@@ -97,41 +96,30 @@ def _rooms(runs: Sequence[RunSummary], found: list[LeftOut]) -> list[RunSummary]
 
 
 def _beside_others(runs: Sequence[RunSummary], name: str, factor: float, found: list[LeftOut]) -> list[RunSummary]:
-    """Return runs without figures that are far from those of the other runs of their load."""
-    over_clock = name != "voltage_v"
+    """Return runs without figures that are far from the median of the other runs of their load."""
 
     def ratio(run: RunSummary) -> float:
-        return getattr(run, name) / run.clock_mhz if over_clock else float(getattr(run, name))
+        value = float(getattr(run, name))
+        return value if name == "voltage_v" else value / run.clock_mhz
 
-    return _apart(runs, _works, lambda run: run.load, ratio, factor, lambda run: _without(run, name, factor, found))
-
-
-def _without(run: RunSummary, name: str, factor: float, found: list[LeftOut]) -> RunSummary:
-    reason = f"is more than {factor:g} times off from the other runs under {run.load}"
-    found.append(LeftOut(run.run_id, POSSIBLE[name][0], getattr(run, name), reason))
-    return msgspec.structs.replace(run, **{name: math.nan})
-
-
-def _apart(
-    runs: Sequence[RunSummary],
-    counts: Callable[[RunSummary], bool],
-    group: Callable[[RunSummary], object],
-    ratio: Callable[[RunSummary], float],
-    factor: float,
-    without: Callable[[RunSummary], RunSummary],
-) -> list[RunSummary]:
-    """Return runs with those changed whose ratio is more than a factor off from the median of the others in their group."""
-    ratios: dict[object, list[float]] = {}
+    by_load: dict[str, list[float]] = {}
     for run in runs:
-        if counts(run) and math.isfinite(ratio(run)):
-            ratios.setdefault(group(run), []).append(ratio(run))
-    usual = {key: float(np.median(values)) for key, values in ratios.items() if len(values) > FEW}
+        if _works(run) and math.isfinite(ratio(run)):
+            by_load.setdefault(run.load, []).append(ratio(run))
+    usual = {load: float(np.median(ratios)) for load, ratios in by_load.items() if len(ratios) > FEW}
     kept = []
     for run in runs:
-        middle = usual.get(group(run)) if counts(run) else None
-        own = ratio(run) if middle else math.nan
-        off = middle is not None and math.isfinite(own) and not middle / factor <= own <= middle * factor
-        kept.append(without(run) if off else run)
+        middle = usual.get(run.load)
+        if (
+            middle is not None
+            and _works(run)
+            and math.isfinite(ratio(run))
+            and not 1.0 / factor <= ratio(run) / middle <= factor
+        ):
+            reason = f"is more than {factor:g} times off from the other runs under {run.load}"
+            found.append(LeftOut(run.run_id, POSSIBLE[name][0], getattr(run, name), reason))
+            run = msgspec.structs.replace(run, **{name: math.nan})
+        kept.append(run)
     return kept
 
 
@@ -139,24 +127,31 @@ def _speeds(runs: Sequence[RunSummary], found: list[LeftOut]) -> list[RunSummary
     """Return runs without fan speeds that are far from what the same duty gave in the others."""
     kept = list(runs)
     for group in sorted({group for run in runs for group in run.fan_rpm}):
-        pairs = [(run.setting.fan_duty.get(group, math.nan), run.fan_rpm.get(group, math.nan)) for run in kept]
-        for index, run in enumerate(kept):
-            duty, rpm = pairs[index]
-            if group in run.setting.fan_curve or not math.isfinite(duty) or not math.isfinite(rpm):
-                continue
-            if _strange_speed(duty, rpm, pairs[:index] + pairs[index + 1 :]):
-                reason = f"{duty:g} % gave in no other run"
-                found.append(LeftOut(run.run_id, f"fan_speed_rpm.{group}", rpm, reason))
-                kept[index] = msgspec.structs.replace(run, fan_rpm={**run.fan_rpm, group: math.nan})
+        read = _duties_and_speeds(kept, group)
+        by_duty: dict[float, list[float]] = {}
+        for duty, rpm in read.values():
+            by_duty.setdefault(duty, []).append(rpm)
+        usual = {duty: float(np.median(speeds)) for duty, speeds in by_duty.items() if len(speeds) > FEW}
+        turning = [(duty, rpm) for duty, rpm in read.values() if duty > 0.0 and rpm > SPEED_RPM]
+        for index, (duty, rpm) in read.items():
+            if _far(rpm, usual[duty], SPEED_FACTOR) if duty in usual else _strange_speed(duty, rpm, turning):
+                found.append(LeftOut(kept[index].run_id, f"fan_speed_rpm.{group}", rpm, f"{duty:g} % gave in no other run"))
+                kept[index] = msgspec.structs.replace(kept[index], fan_rpm={**kept[index].fan_rpm, group: math.nan})
     return kept
 
 
-def _strange_speed(duty: float, rpm: float, others: Sequence[tuple[float, float]]) -> bool:
-    """Return whether a duty cannot have given a speed, beside what the other runs have of duties and speeds."""
-    same = [other for at, other in others if at == duty and math.isfinite(other)]
-    if len(same) >= FEW:
-        return _far(rpm, float(np.median(same)), SPEED_FACTOR)
-    turning = [(at, other) for at, other in others if at > 0.0 and math.isfinite(other) and other > SPEED_RPM]
+def _duties_and_speeds(runs: Sequence[RunSummary], group: str) -> dict[int, tuple[float, float]]:
+    """Return a group's duty and speed in each run that has both, by the run's index."""
+    read = {}
+    for index, run in enumerate(runs):
+        duty, rpm = run.setting.fan_duty.get(group, math.nan), run.fan_rpm.get(group, math.nan)
+        if group not in run.setting.fan_curve and math.isfinite(duty) and math.isfinite(rpm):
+            read[index] = (duty, rpm)
+    return read
+
+
+def _strange_speed(duty: float, rpm: float, turning: Sequence[tuple[float, float]]) -> bool:
+    """Return whether a duty that few runs had cannot have given a speed, beside the duties and speeds of fans that turn."""
     if len(turning) <= FEW:
         return False
     if rpm < STANDS_RPM:  # it stands at a duty at which even less has turned it

@@ -8,13 +8,11 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable
 
 from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.models import CARRIES_MV
 from niente.core.model.plan import Exposure, Plan, Search, Step
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
-
-CARRIES_MV = 40.0
-"""Further away than this a run is made again."""
 
 
 class CarriedRuns:

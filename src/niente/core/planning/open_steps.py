@@ -6,15 +6,13 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.analysis.models import speeds_seen
+from niente.core.analysis.models import noise_of, speeds_seen
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.noise import NoiseModel
-from niente.core.science.noise_fit import fit_noise
 
 SearchResults = Callable[[str], dict[str, float] | None]
 """What a search found, by its name; ``None`` while it is not over."""
@@ -71,15 +69,6 @@ def _speeds_together(heard: Sequence[RunSummary], every: Sequence[str], moved: S
     return grid[inside], np.stack(columns, axis=-1)[inside]
 
 
-def _noise_model(heard: Sequence[RunSummary], groups: tuple[str, ...]) -> NoiseModel:
-    return fit_noise(
-        groups,
-        np.array([[run.fan_rpm.get(group, 0.0) for group in groups] for run in heard]),
-        np.array([run.noise_dba for run in heard]),
-        np.array([run.noise_se_db for run in heard]),
-    )
-
-
 def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str, ...], level_dba: float) -> dict[str, float]:
     """Return one duty for these groups together at which the machine is as loud as wanted in the room.
 
@@ -89,7 +78,7 @@ def duties_at_level(card: RigCard, runs: Sequence[RunSummary], groups: tuple[str
     if len(heard) < 3:
         raise _missing("fewer than three noise readings were taken", "Run a fan sweep.")
     every = card.fan_groups()
-    model = _noise_model(heard, every)
+    model = noise_of(every, heard)
     duties, speeds = _speeds_together(heard, every, groups)
     if not duties.shape[0]:
         raise _missing("no duties of these groups were heard in common", "Run a fan sweep.")

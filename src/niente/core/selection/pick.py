@@ -17,8 +17,8 @@ from niente.core.selection.setting_words import differing
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
-TELLING_DB, LONG_S = 0.3, 1200.0
-"""Modelled levels closer than this are no reason by themselves; and time enough to have run at a setting (s)."""
+TELLING_DB = 0.3
+"""Modelled levels closer than this are no reason by themselves."""
 
 
 class Limit(StrEnum):
@@ -113,7 +113,7 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
     at = field or survey_grid(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
-    best = _quietest(at, _known_first(at, eligible))
+    best = _quietest(at, _known_first(at, eligible), limits)
     if best is None:
         raise NotEnoughError(
             _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
@@ -123,7 +123,7 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
         pick=pick,
         confirmed=pick.clean_s >= limits.clean_minutes * 60.0 and pick.failures == 0,
         runners_up=_runners_up(models, at, kept, eligible, pick),
-        costs=tuple(_cost(models, at, kept, limit, pick) for limit in Limit if _in_force(limit, limits)),
+        costs=tuple(_cost(models, at, kept, limit, pick, limits) for limit in Limit if _in_force(limit, limits)),
         eligible=int(np.count_nonzero(eligible)),
         settings=int(eligible.shape[0]),
         limits=limits,
@@ -137,10 +137,10 @@ def _known_first(field: SettingGrid, among: Mask) -> Mask:
     return known if known.any() else among
 
 
-def _quietest(field: SettingGrid, among: Mask) -> int | None:
+def _quietest(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
     """Return the quietest setting in the room; within ``HEARD_DB`` one whose machine alone is quietest, within ``TELLING_DB``
-    the one that ran longest without a failure, so that a run that confirms the pick does not move it, and then the one with
-    the most throughput."""
+    the one that ran longest (up to what confirms it) without a failure, so that a run that confirms the pick does not move
+    it, and then the one with the most throughput."""
     indices = np.flatnonzero(among)
     if indices.shape[0] == 0:
         return None
@@ -149,7 +149,7 @@ def _quietest(field: SettingGrid, among: Mask) -> int | None:
     near = indices[level <= np.min(level) + HEARD_DB]
     alone = predicted.alone_dba[near]
     near = near[alone <= np.min(alone) + TELLING_DB]
-    ran = np.minimum(np.where(field.failures[near] > 0, 0.0, field.clean_s[near]), LONG_S)
+    ran = np.minimum(np.where(field.failures[near] > 0, 0.0, field.clean_s[near]), 60.0 * limits.clean_minutes)
     order = np.lexsort((-predicted.throughput_percent[near], -ran))
     return int(near[order[0]])
 
@@ -238,10 +238,12 @@ def _in_force(limit: Limit, limits: Limits) -> bool:
     return limit != Limit.NOISE or limits.max_noise_dba is not None
 
 
-def _cost(models: Models, field: SettingGrid, kept: dict[Limit, Mask], limit: Limit, pick: Candidate) -> LimitCost:
+def _cost(
+    models: Models, field: SettingGrid, kept: dict[Limit, Mask], limit: Limit, pick: Candidate, limits: Limits
+) -> LimitCost:
     """Return what would be picked without one limit."""
     others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
-    index = _quietest(field, _known_first(field, others))
+    index = _quietest(field, _known_first(field, others), limits)
     if index is None:
         return LimitCost(limit, 0.0, None)
     instead = _candidate(models, field, kept, index)
