@@ -40,7 +40,7 @@ def fit_command(book: Path, as_json: bool) -> None:
     for name, one in noise["groups"].items():
         level = _level_text(one["level_dba"], one["level_hw_db"])
         law = f"{one['per_decade_db']:.0f} ± {one['per_decade_hw_db']:.0f} dB a decade"
-        click.echo(f"  {name:16} {level} at {one['full_rpm']:.0f} rpm, {law}")
+        click.echo(f"  {name:16} at {one['full_rpm']:.0f} rpm {level}, {law}")
     for one in prediction["misfits"]:
         click.echo(f"Run {one['run_id']} does not fit: measured {one['measured_k']:.1f} K, modelled {one['modelled_k']:.1f} K")
     for one in prediction["left_out"]:
@@ -165,7 +165,7 @@ def _group_as_data(models: Models, group: str) -> dict[str, float]:
 def _level_text(level_dba: float, half_width_db: float) -> str:
     """Return a level with its interval, or that these runs do not tell it."""
     if half_width_db > USELESS_DB:
-        return "is not told by these runs"
+        return "not told by these runs"
     return quantity_of("noise_dba").with_unit(level_dba, half_width_db)
 
 

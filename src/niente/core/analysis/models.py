@@ -149,12 +149,12 @@ def fit_models(evidence: Evidence) -> Models:
     sources = tuple(sorted({name for run in runs.working for name in run.sources_w}))
     unread = _without_work(runs.drawn)
     power = fit_power(_power_readings(runs.drawn, unread))
-    gains = power_gains(runs.drawn, power.loads)
+    gains, noise = power_gains(runs.drawn, power.loads), noise_of(groups, runs.heard)
     return Models(
         evidence=evidence,
-        left_out=left_out,
+        left_out=(*left_out, *_rejected(runs, noise, power)),
         heat=_heat(evidence, groups, sources, heavy.name),
-        noise=noise_of(groups, runs.heard),
+        noise=noise,
         power=power,
         gains=gains,
         ceilings=clock_ceilings(runs.drawn, gains),
@@ -171,6 +171,21 @@ def fit_models(evidence: Evidence) -> Models:
         room_c=float(np.mean([run.settled.room_c for run in runs.settled])),
         lead=lead,
     )
+
+
+def _rejected(runs: _ModelRuns, noise: NoiseModel, power: PowerLaw) -> list[LeftOut]:
+    """Return what the fits could not believe beside the other runs."""
+    found = [
+        LeftOut(run.run_id, "noise_dba", run.noise_dba, "fits neither fans nor room, or the room was louder then")
+        for run in (runs.heard[index] for index in noise.rejected)
+    ]
+    for run in (runs.drawn[index] for index in power.rejected):
+        found.append(LeftOut(run.run_id, "package_power_w", run.power_w, "no clock and voltage of the other runs explain"))
+    for load, work in power.work.items():
+        own = [run for run in runs.drawn if run.load == load and run.throughput_per_s > 0.0]
+        for run in (own[index] for index in work.rejected):
+            found.append(LeftOut(run.run_id, "throughput_per_s", run.throughput_per_s, "no clock of the other runs explains"))
+    return found
 
 
 def _heaviest(card: RigCard) -> LoadCard:

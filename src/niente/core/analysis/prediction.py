@@ -20,8 +20,6 @@ CARRIED_SD, CARRIED_SHARE = 0.3, 0.002
 """What the models are off by when they carry stock to another room, as a share of the way; and a way too short to mention."""
 SEEN_SLACK = 0.002
 """So far above the highest clock that was run, as a share, nothing new is expected."""
-STRETCHED_SD = 0.0015
-"""What an offset takes from the work at one clock and not at another, as a share: the margin shrinks with the clock."""
 CERTAIN_SHARE = 0.002
 """A speed known better than this, as a share of the highest, moves no temperature."""
 STEP = 0.01
@@ -194,9 +192,7 @@ def percent_of_stock(models: Models, predicted: LoadPrediction, room_c: float) -
     ratio, error = law.ratio(share, predicted.offset_mv, base, offset_of(models.card.stock))
     own = law.slope(share) * predicted.clock_hw / predicted.clock_mhz / Z95
     other = law.slope(np.array(base)) * stock.clock_share_sd
-    deeper = np.abs(predicted.offset_mv - offset_of(models.card.stock)) > 0.5
-    stretched = np.where(deeper, STRETCHED_SD, 0.0)
-    half_width: Vector = 100.0 * Z95 * np.sqrt(error**2 + ratio**2 * (own**2 + other**2 + stretched**2))
+    half_width: Vector = 100.0 * Z95 * np.sqrt(error**2 + ratio**2 * (own**2 + other**2))
     return 100.0 * ratio, half_width
 
 

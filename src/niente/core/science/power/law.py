@@ -35,8 +35,9 @@ TYPICAL_V = 1.2
 MAX_V, MIN_V = 2.5, 0.3
 MIN_RUNS, SPARED = 3, 5
 """The fewest runs; and of so many one may be left out."""
-IMPOSSIBLE, IMPOSSIBLE_SDS = 0.12, 10.0
-"""A run whose power is this far off the law (a logarithm), and so many times what is usual, is not believed."""
+IMPOSSIBLE, IMPOSSIBLE_TIMES, MOST_OTHERS = 0.12, 2.5, 0.8
+"""A run whose power is this far off the law (a logarithm), and so many times further than most others, which it has drawn with
+it, is not believed."""
 ROUNDS = 4
 
 
@@ -160,7 +161,7 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
         off = np.abs(_left(found, draws.only(among)))
         worst = int(np.argmax(off))
         others = np.delete(off, worst)
-        if among.shape[0] <= SPARED or off[worst] < max(IMPOSSIBLE, IMPOSSIBLE_SDS * 1.4826 * float(np.median(others))):
+        if among.shape[0] <= SPARED or off[worst] < max(IMPOSSIBLE, IMPOSSIBLE_TIMES * float(np.quantile(others, MOST_OTHERS))):
             break
         kept[among[worst]] = False
         found = _fit(draws.only(np.flatnonzero(kept)))

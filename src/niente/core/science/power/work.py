@@ -1,10 +1,11 @@
 """How much work a load does at a clock and a voltage offset: its law and the fit of it.
 
-    ln X = a + b x + c x^2/2 + g(offset) + h(x)      x = ln(f / f_ref)
+    ln X = a + b x + c x^2/2 + g(offset, x) + h(x)      x = ln(f / f_ref)
 
 Work that waits for nothing goes with the clock (b = 1, c = 0); what waits for memory takes its time at any clock, so that b
 falls as the clock rises (c < 0), as 1/X = p/f + q says (textbook: Amdahl's law with the clock as the speed-up). Near its
-threshold a core stretches its clock, and work falls behind what is reported: g, a process over the offset. What is left is
+threshold a core stretches its clock, and work falls behind what is reported: g, a process over offset and clock,
+since the margin shrinks with the clock. What is left is
 h, a small one over the clock. All five are one Gaussian process (Rasmussen and Williams 2006, section 2.7; from memory).
 """
 
@@ -19,9 +20,9 @@ LEVEL_SD = 3.0
 BETA, BETA_SD = 0.85, 0.4
 BEND, BEND_SD = -0.1, 0.25
 """Priors of b and c: from work that waits half of its time to work that never does."""
-STRETCH_SD, STRETCH_MV = 0.006, 20.0
-"""How much an offset takes from the work at a clock (share), and over which distance it is the same. Common practice, no
-source."""
+STRETCH_SD, STRETCH_MV, STRETCH_REACH = 0.006, 20.0, 0.4
+"""How much an offset takes from the work at a clock (share), over which distance it is the same, and over which part of a
+clock. Common practice, no source."""
 LOCAL_SD, LOCAL_REACH = 0.0008, 0.1
 """What the law leaves out (share), and over which part of a clock it hangs together."""
 RUN_SD = 0.0004
@@ -95,7 +96,7 @@ def _likeness(one: Array, other: Array) -> Array:
         LEVEL_SD**2
         + BETA_SD**2 * x * y
         + 0.25 * BEND_SD**2 * x**2 * y**2
-        + STRETCH_SD**2 * np.exp(-0.5 * deeper**2)
+        + STRETCH_SD**2 * np.exp(-0.5 * (deeper**2 + ((x - y) / STRETCH_REACH) ** 2))
         + LOCAL_SD**2 * np.exp(-0.5 * ((x - y) / LOCAL_REACH) ** 2)
     )
     return likeness

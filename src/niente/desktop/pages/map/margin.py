@@ -1,6 +1,7 @@
 """What the margin says of a selected setting, of a line of rise against watts, and of a fan group's noise."""
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -11,6 +12,7 @@ from niente.core.analysis.maps import SettingMap, difference
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import predict
 from niente.core.analysis.rise_lines import WattLine, WattLines
+from niente.core.analysis.screening import LeftOut
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.names import part_of
 from niente.core.model.project import Limits
@@ -23,6 +25,7 @@ from niente.core.selection.pick import Candidate, Choice
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Columns, Reading, Readings, Title, Words
 
+MOST_LEFT_OUT = 3
 STEPS = {"W": 6.0, "%": 10.0, "mV": 10.0, "MHz": 100.0, "°C": 5.0}
 """How far one step away is, by a control's unit."""
 
@@ -117,6 +120,8 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
         blocks.append(_against(mapped, mapped.other, one))
     if mapped.models.heat.follows_runs:
         blocks.append(Words(tr("What does not fit"), _misfit_words(mapped.models.heat)))
+    if mapped.models.left_out:
+        blocks.append(Words(tr("What is left out"), _left_out_words(mapped.models.left_out)))
     return blocks
 
 
@@ -153,6 +158,14 @@ def _against(mapped: SettingMap, other: SettingGrid, one: Candidate) -> Columns:
         spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
         rows.append((name, _signed(float(apart.value)), spread, verdict))
     return Columns(tr("Less {variant}").format(variant=mapped.request.against), ("", "", ""), tuple(rows))
+
+
+def _left_out_words(left_out: Sequence[LeftOut]) -> str:
+    """Say which figures are in no model, the first few of them whole."""
+    words = [f"{one.words}." for one in left_out[:MOST_LEFT_OUT]]
+    if len(left_out) > MOST_LEFT_OUT:
+        words.append(tr("{n} more are left out; niente-cli fit names them.").format(n=len(left_out) - MOST_LEFT_OUT))
+    return " ".join(words)
 
 
 def _misfit_words(heat: HeatPath) -> str:
