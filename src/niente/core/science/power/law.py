@@ -33,8 +33,8 @@ GRID = np.linspace(math.log(0.05), math.log(1.3), 400)
 """Where the bends are kept, in ln of the clock over the highest one run."""
 TYPICAL_V = 1.2
 MAX_V, MIN_V = 2.5, 0.3
-MIN_RUNS, SPARED = 3, 5
-"""The fewest runs; and of so many one may be left out."""
+MIN_RUNS, SPARED, SUSPECTS = 3, 5, 5
+"""The fewest runs; of so many one may be left out; and how many are tried where the law explains hardly any."""
 IMPOSSIBLE, IMPOSSIBLE_TIMES, MOST_OTHERS = 0.12, 2.5, 0.8
 """A run whose power is this far off the law (a logarithm), and so many times further than most others, which it has drawn with
 it, is not believed."""
@@ -158,14 +158,34 @@ def fit_power(draws: PowerReadings) -> PowerLaw:
     found = _fit(draws)
     for _ in range(kept.shape[0] // SPARED):
         among = np.flatnonzero(kept)
-        off = np.abs(_left(found, draws.only(among)))
-        worst = int(np.argmax(off))
-        others = np.delete(off, worst)
-        if among.shape[0] <= SPARED or off[worst] < max(IMPOSSIBLE, IMPOSSIBLE_TIMES * float(np.quantile(others, MOST_OTHERS))):
+        if among.shape[0] <= SPARED or (worst := _impossible(found, draws.only(among))) is None:
             break
         kept[among[worst]] = False
         found = _fit(draws.only(np.flatnonzero(kept)))
     return msgspec.structs.replace(found, rejected=tuple(np.flatnonzero(~kept).tolist()))
+
+
+def _impossible(found: PowerLaw, draws: PowerReadings) -> int | None:
+    """Return the index of the run that cannot be true beside the others; ``None`` where all can.
+
+    It lies far off a law that most others lie near. Where it has drawn the law with it, so that hardly any run is explained,
+    it is the one without which the others are: looked for among those whose watts over their clock stand out most.
+    """
+    off = np.abs(_left(found, draws))
+    worst = int(np.argmax(off))
+    if off[worst] < IMPOSSIBLE:
+        return None
+    most = float(np.quantile(np.delete(off, worst), MOST_OTHERS))
+    if off[worst] >= IMPOSSIBLE_TIMES * most:
+        return worst
+    if most < IMPOSSIBLE:
+        return None
+    per_clock = np.log(draws.power_w / draws.clock_mhz)
+    suspects = np.argsort(-np.abs(per_clock - np.median(per_clock)))[:SUSPECTS].tolist()
+    kept = [np.delete(np.arange(off.shape[0]), suspect) for suspect in suspects]
+    without = [float(np.quantile(np.abs(_left(_fit(some), some)), MOST_OTHERS)) for some in map(draws.only, kept)]
+    best = int(np.argmin(without))
+    return int(suspects[best]) if without[best] < 0.5 * most else None
 
 
 def _left(found: PowerLaw, draws: PowerReadings) -> Vector:
