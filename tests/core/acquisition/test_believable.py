@@ -141,8 +141,9 @@ def test_what_was_set_has_to_show(
 
 
 def test_two_duties_far_apart_cannot_give_one_speed(card: RigCard) -> None:
+    """A fan that keeps a least speed of its own up to 40 % is not doubted for it."""
     held = {"fan_speed_rpm.case": 700.0}
-    for second, doubted in ((84.0, True), (50.0, False)):
+    for second, doubted in ((84.0, True), (65.0, False), (50.0, False)):
         looks = Believable(card)
         for duty in (20.0, second):
             whole = Setting(fan_duty={"case": duty}).over(card.stock)
@@ -151,12 +152,20 @@ def test_two_duties_far_apart_cannot_give_one_speed(card: RigCard) -> None:
 
 
 def test_an_offset_shows_in_the_voltage(card: RigCard) -> None:
-    for volts, doubted in ((1.06, False), (1.1, True)):
+    """Or in the power, where the voltage that is read is the one requested."""
+    for volts, watts, doubted in ((1.06, 90.0, False), (1.1, 90.0, True), (1.1, 85.0, False), (1.1, 95.0, True)):
         looks = Believable(card)
-        for depth, volt in ((0.0, 1.1), (-40.0, volts)):
+        for depth, volt, power in ((0.0, 1.1, 90.0), (-40.0, volts, watts)):
             whole = Setting(voltage_offset_mv=depth).over(card.stock)
-            found = looks.compare(step(whole), whole, samples(card, 300, core_voltage_v=volt))
+            found = looks.compare(step(whole), whole, samples(card, 300, core_voltage_v=volt, package_power_w=power))
         assert bool(found) is doubted
+
+
+def test_cores_that_rest_may_be_off_and_cores_that_work_may_not(card: RigCard) -> None:
+    for load, doubted in (("idle", False), ("vector", True)):
+        at = msgspec.structs.replace(step(card.stock), load=load)
+        found = Believable(card).doubt(at, card.stock, samples(card, 200, core_voltage_v=0.0))
+        assert ("core_voltage_v" in found) is doubted
 
 
 def test_a_plan_without_settled_temperatures_needs_no_room(card: RigCard) -> None:

@@ -25,20 +25,23 @@ PLAUSIBLE = {
     "core_temperature_c": (1.0, 125.0),
     "room_temperature_c": (-15.0, 48.0),
     "noise_dba": (3.0, 110.0),
-    "core_voltage_v": (0.2, 2.0),
+    "core_voltage_v": (0.0, 2.0),
     "wall_power_w": (1.0, 3000.0),
 }
-UNDER_LOAD = {"package_power_w": (1.0, 1500.0), "effective_clock_mhz": (150.0, 9000.0)}
-"""What quantities of a machine of this kind can be, always and under a load that heats. Wide; common practice, no source."""
+UNDER_LOAD = {"package_power_w": (1.0, 1500.0), "effective_clock_mhz": (150.0, 9000.0), "core_voltage_v": (0.2, 2.0)}
+"""What quantities of a machine of this kind can be, always and under a load that heats (cores that rest may be off). Wide;
+common practice, no source."""
 OVER_LIMIT, OVER_LIMIT_W, OVER_CLOCK, OVER_CAP_K = 1.3, 3.0, 1.05, 8.0
 """How far a limit is passed before it is said to be ignored: shares of power and clock, watts, kelvin."""
-DUTY_STEP, SAME_SPEED, TURNING_RPM = 40.0, 0.03, 60.0
-"""Two duties this far apart (%) cannot give the same speed, as a share of it, while the fans turn."""
+DUTY_STEP, FLOOR_DUTY, SAME_SPEED, TURNING_RPM = 40.0, 40.0, 0.03, 60.0
+"""Two duties this far apart (%) cannot give the same speed, as a share of it, while the fans turn. Many have a least speed of
+their own, which they keep below a duty of 20 to 40 %: what is below counts as that (common practice, no source)."""
 LIMIT_RATIO, SAME_WATTS, BELOW_CAP, COOL_K = 1.3, 0.02, 0.97, 4.0
 """Two limits this far apart (a ratio) do not give the same watts and clock (shares) while the clock is below its cap, as a
 share, and the cores are so much cooler than theirs (K)."""
-OFFSET_STEP_MV, SAME_CLOCK, SHOWN = 35.0, 0.01, 0.3
-"""Two offsets this far apart (mV) at the same clock show at least this share of it in the voltage."""
+OFFSET_STEP_MV, SAME_CLOCK, SHOWN, LESS_POWER = 35.0, 0.01, 0.3, 0.01
+"""Two offsets this far apart (mV) at the same clock show at least this share of it in the voltage; or, where what is read is
+the voltage that was requested, in so much less power (a share; some 6 % are expected)."""
 UNMOVED, UNMOVED_K = 0.002, 0.4
 """Where no voltage is read, an offset shows in clock or power (shares), or in temperature (K)."""
 
@@ -116,7 +119,7 @@ class Believable:
         """Yield channels whose readings are in no unit that can be meant."""
         for index, channel in enumerate(self._card.channels):
             kind = kind_of(channel.name)
-            span = PLAUSIBLE.get(kind) or (UNDER_LOAD.get(kind) if works else None)
+            span = (UNDER_LOAD.get(kind) if works else None) or PLAUSIBLE.get(kind)
             value = median_of_known(recent[:, index])
             if span is None or not np.isfinite(value) or span[0] <= value <= span[1]:
                 continue
@@ -149,7 +152,9 @@ class Believable:
             speed = now.means.get(f"fan_speed_rpm.{group}", np.nan)
             for before in self._seen:
                 other, was = before.setting.fan_duty.get(group), before.means.get(f"fan_speed_rpm.{group}", np.nan)
-                if other is None or abs(duty - other) < DUTY_STEP or group in before.setting.fan_curve:
+                if other is None or group in before.setting.fan_curve:
+                    continue
+                if abs(max(duty, FLOOR_DUTY) - max(other, FLOOR_DUTY)) < DUTY_STEP:
                     continue
                 if min(speed, was) > TURNING_RPM and abs(speed - was) < SAME_SPEED * speed:
                     yield (
@@ -206,7 +211,8 @@ class Believable:
         volt, was = now.get("core_voltage_v", np.nan), before.get("core_voltage_v", np.nan)
         clocks, powers = _ratio(now, before, "effective_clock_mhz"), _ratio(now, before, "package_power_w")
         if np.isfinite(volt) and np.isfinite(was) and abs(clocks) < SAME_CLOCK:
-            return bool(1000.0 * (volt - was) / apart_mv > SHOWN) or abs(clocks) > UNMOVED
+            less = powers if apart_mv > 0.0 else -powers
+            return bool(1000.0 * (volt - was) / apart_mv > SHOWN or less > LESS_POWER or abs(clocks) > UNMOVED)
         cores = [name for name in now if kind_of(name) == "core_temperature_c"]
         warmer = max((abs(now[name] - before.get(name, np.nan)) for name in cores), default=np.nan)
         return not (abs(clocks) < UNMOVED and abs(powers) < UNMOVED and warmer < UNMOVED_K)
