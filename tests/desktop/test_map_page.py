@@ -397,6 +397,9 @@ def test_table_and_pictures_go_out_in_open_formats(page: MapPage, tmp_path: Path
     told = dict(zip(rows[0], rows[1 + index], strict=True))
     assert float(told["core_c"]) == pytest.approx(float(field.predicted.core_c[index]), abs=1e-3)
     assert told["measured"] == "1"
+    for row in rows[1:]:
+        one = dict(zip(rows[0], row, strict=True))
+        assert not one["alone_dba"] or bool(one["alone_hw_db"]) != bool(one["alone_at_most_dba"])
     reference = (Path(__file__).parents[2] / "docs" / "reference" / "command-line.md").read_text()
     assert all(f"`{column}`" in reference for column in COLUMNS)
     for view in (FIELD, WATTS, NOISE, TABLE):

@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 
 from niente.core.analysis.evidence import Evidence, RunSummary
-from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.models import Models, fit_models, noise_of
 from niente.core.analysis.point_prediction import PointPrediction, predict_point
 from niente.core.analysis.screening import screened
 from niente.core.model.setting import Setting
@@ -93,3 +93,21 @@ def test_a_fan_that_stands_at_a_duty_that_turned_it_before_is_not_believed(evide
     kept, left_out = screened(spoiled(evidence, index, fan_rpm={**run.fan_rpm, "case": 0.0}).runs)
     assert [one.channel for one in left_out] == ["fan_speed_rpm.case"]
     assert np.isnan(kept[index].fan_rpm["case"])
+
+
+def test_a_rigs_clock_that_began_again_brings_no_readings_together(evidence: Evidence) -> None:
+    """After a restart by day the room is louder: those readings are no nearer in time to last night's than if the clock had gone
+    on, and none of last night's is averaged with them."""
+    night = [run for run in evidence.runs if np.isfinite(run.noise_dba)]
+    louder = [10.0 * float(np.log10(10.0 ** (run.noise_dba / 10.0) + 10.0**3.3)) for run in night]
+
+    def day(after_s: float) -> list[RunSummary]:
+        return [
+            msgspec.structs.replace(run, noise_dba=level, at_s=run.at_s + after_s) for run, level in zip(night, louder, strict=True)
+        ]
+
+    began_again, went_on = noise_of(("case",), [*night, *day(0.0)]), noise_of(("case",), [*night, *day(2e5)])
+    rpm = np.array([[400.0], [900.0]])
+    assert began_again.in_room(rpm, 100.0)[0] == pytest.approx(went_on.in_room(rpm, 100.0)[0], abs=0.02)
+    assert began_again.in_room(rpm, 100.0)[1] == pytest.approx(went_on.in_room(rpm, 100.0)[1], rel=0.1)
+    assert set(range(len(night), 2 * len(night))) <= set(began_again.rejected)

@@ -10,9 +10,11 @@ from niente.core.analysis.prediction import MAX_W
 from niente.core.model.quantities import quantity_of
 
 COLUMNS = (
-    *("core_c", "core_hw_k", "rise_k", "headroom_k", "in_room_dba", "in_room_hw_db", "alone_dba"),
+    *("core_c", "core_hw_k", "rise_k", "headroom_k", "in_room_dba", "in_room_hw_db"),
+    *("alone_dba", "alone_hw_db", "alone_at_most_dba"),
     *("throughput_percent", "throughput_hw_percent", "effective_clock_mhz", "effective_clock_hw_mhz"),
-    *("package_power_w", "package_power_hw_w", "stable_24h", "failures_against", "heat_holds", "inside", "measured", "clean_s"),
+    *("package_power_w", "package_power_hw_w", "stable_24h", "failures_against", "heat_holds", "inside"),
+    *("measured", "measured_at_another_offset", "clean_s"),
 )
 """The columns behind the two axes, with their units in their names; they stand in docs/reference."""
 
@@ -28,8 +30,8 @@ def map_as_csv(mapped: SettingMap) -> str:
             predicted.headroom_k,
             predicted.in_room_dba,
             predicted.in_room_hw,
-            predicted.alone_dba,
         ),
+        *(predicted.alone_dba, predicted.alone_hw, predicted.alone_at_most_dba),
         *(
             predicted.throughput_percent,
             predicted.throughput_hw,
@@ -38,7 +40,8 @@ def map_as_csv(mapped: SettingMap) -> str:
             predicted.power_w,
             predicted.power_hw,
         ),
-        *(field.stable, field.against, predicted.heat_limited, field.inside, field.measured, field.clean_s),
+        *(field.stable, field.against, predicted.heat_limited, field.inside),
+        *(field.measured, field.nearly & ~field.measured, field.clean_s),
     )
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\r\n")

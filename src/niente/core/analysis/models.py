@@ -13,7 +13,7 @@ from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
-from niente.core.science.arrays import Array
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.dynamics import Scale
 from niente.core.science.fan_speed import FanSpeeds
 from niente.core.science.heat.fit import Runs, fit_heat_path
@@ -34,6 +34,8 @@ SILICON = (
 )
 CARRIES_MV = 40.0
 """Heat and noise that were measured at another voltage offset, no further away than this, still say what they said."""
+SESSIONS_APART_S = 86400.0
+"""How far apart runs count as being where the rig's clock began again between them; longer than a room stays as it was."""
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
 MIN_RUNS = 3
@@ -245,8 +247,17 @@ def noise_of(groups: tuple[str, ...], heard: Sequence[RunSummary]) -> NoiseModel
         np.array([run.noise_dba for run in heard]),
         np.array([run.noise_se_db for run in heard]),
         np.array([drawn_w(run) for run in heard]),
-        np.array([run.at_s for run in heard]),
+        _on_one_clock(np.array([run.at_s for run in heard])),
     )
+
+
+def _on_one_clock(at_s: Vector) -> Vector:
+    """Return times of runs ``(n,)`` in the order made, such that they never go back: a rig's clock begins again when it is
+    restarted, and runs from before and after are not near each other."""
+    restarts = np.cumsum(np.diff(at_s, prepend=at_s[:1]) < 0.0)
+    most = float(np.nanmax(at_s, initial=0.0))
+    later: Vector = at_s + restarts * (most + SESSIONS_APART_S)
+    return later
 
 
 def drawn_w(run: RunSummary) -> float:
