@@ -96,14 +96,15 @@ def test_a_fan_that_stands_at_a_duty_that_turned_it_before_is_not_believed(evide
 
 
 def test_a_rigs_clock_that_began_again_brings_no_readings_together(evidence: Evidence) -> None:
-    """After a restart by day the room is louder: those readings are no nearer in time to last night's than if the clock had gone
-    on, and none of last night's is averaged with them."""
+    """After a restart by day the room is louder: those readings are no nearer in time to last night's than if the clock had
+    gone on, and none of last night's is averaged with them."""
     night = [run for run in evidence.runs if np.isfinite(run.noise_dba)]
     louder = [10.0 * float(np.log10(10.0 ** (run.noise_dba / 10.0) + 10.0**3.3)) for run in night]
 
     def day(after_s: float) -> list[RunSummary]:
         return [
-            msgspec.structs.replace(run, noise_dba=level, at_s=run.at_s + after_s) for run, level in zip(night, louder, strict=True)
+            msgspec.structs.replace(run, noise_dba=level, at_s=run.at_s + after_s)
+            for run, level in zip(night, louder, strict=True)
         ]
 
     began_again, went_on = noise_of(("case",), [*night, *day(0.0)]), noise_of(("case",), [*night, *day(2e5)])
