@@ -92,6 +92,8 @@ def predict_point(
         return _without_figures(prediction, f"no run shows what {load} draws and does")
     if steady.runaway[0]:
         why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing limits the clock"
+        if steady.limiter[0] == SettingLimiter.HEAT:
+            why = "no clock keeps it below its temperature cap: it would throttle to its slowest and may shut down"
         return _without_figures(prediction, why)
     percent, percent_hw = (float(one[0]) for one in percent_of_stock(models, steady, room_c))
     limiter = SettingLimiter(int(steady.limiter[0]))

@@ -51,6 +51,23 @@ def test_a_cap_holds_what_would_run_away() -> None:
     assert steady.power_w[0] == pytest.approx((90.0 - 25.0) / 0.5)
 
 
+@pytest.mark.parametrize(("beside_k", "held"), [(0.0, True), (4.0, False), (12.0, False)])
+def test_a_cap_that_no_clock_keeps_is_not_taken_for_kept(beside_k: float, held: bool) -> None:
+    """A graphics card's heat alone leaves hardly a kelvin or none below the cap: the slowest clock still draws 8 W."""
+    steady = steady_state(
+        lambda clock, core, at: 80.0 * clock / 4000.0,
+        lambda watts, core, at: 0.5 * watts + beside_k,
+        np.array([25.0]),
+        NEVER,
+        np.array([31.0]),
+        np.array([4000.0]),
+    )
+    assert steady.limiter[0] == SettingLimiter.HEAT
+    assert bool(steady.runaway[0]) is not held
+    assert (steady.core_c[0] == 31.0) == held
+    assert np.isfinite(steady.power_w[0]) == held
+
+
 def plain(clock: np.ndarray, core: np.ndarray, at: np.ndarray) -> np.ndarray:
     return 100.0 * (clock / 4000.0) ** 2.5
 
