@@ -312,4 +312,4 @@ def test_where_runs_settle() -> None:
         seconds_until_known(at[:2], np.array([4.0, 3.0]), 1.0),
         seconds_until_known(at[:3], np.array([4.0, 3.0, 2.0]), 1.0),
     ]
-    hold("settling", found)
+    hold("settling", found, within=4e-3)  # constants fitted to a short run are known to no more digits on every processor
