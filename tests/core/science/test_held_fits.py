@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from niente.core.science.clock_limiter import drop_outs, limiters_from_readings
 from niente.core.science.exponentials import time_constants
 from niente.core.science.fan_speed import FanSpeeds
 from niente.core.science.heat.fit import Runs, fit_heat_path
@@ -200,14 +201,26 @@ def test_work_over_clock_and_offset() -> None:
 # -- noise -------------------------------------------------------------------------------------------------------------------
 
 
-def room(seed: int, *, wander_db: float = 0.05, step_db: float = 0.0, coils_db: float = 12.0) -> dict[str, object]:
+def room(
+    seed: int,
+    *,
+    wander_db: float = 0.05,
+    step_db: float = 0.0,
+    coils_db: float = 12.0,
+    scatter_db: float = 0.04,
+    until_s: float = 1e9,
+) -> dict[str, object]:
     """A night of readings of two fan groups, one with a resonance, and a supply that is heard; by day the room is louder."""
     rng = np.random.default_rng(seed)
     one = np.concatenate([[0.0, 0.0], np.geomspace(250.0, 1500.0, 10), np.full(10, 300.0), np.tile([600.0, 900.0], 5)])
     two = np.concatenate([[0.0, 0.0], np.full(10, 300.0), np.geomspace(250.0, 1150.0, 10), np.tile([400.0, 800.0], 5)])
     watts = np.concatenate([np.full(22, 6.0), np.linspace(40.0, 160.0, 10)])
     at_s = 400.0 * np.arange(32.0)
-    background = 24.0 + wander_db * rng.standard_normal(32) + np.where(at_s > 9800.0, step_db, 0.0)
+    background = (
+        24.0
+        + wander_db * rng.standard_normal(32)
+        + np.where((at_s > (9800.0 if until_s > 1e6 else 4200.0)) & (at_s < until_s), step_db, 0.0)
+    )
     hump = 3.0 / (1.0 + ((two - 520.0) / 50.0) ** 2)
     levels = [
         background,
@@ -215,8 +228,8 @@ def room(seed: int, *, wander_db: float = 0.05, step_db: float = 0.0, coils_db: 
         np.where(two > 30.0, 41.0 + 55.0 * np.log10(np.maximum(two, 1.0) / 1150.0) + hump, -90.0),
         coils_db + 18.0 * np.log10(watts / 100.0),
     ]
-    level = 10.0 * np.log10(sum(10.0 ** (each / 10.0) for each in levels)) + 0.04 * rng.standard_normal(32)
-    if seed == 4:
+    level = 10.0 * np.log10(sum(10.0 ** (each / 10.0) for each in levels)) + scatter_db * rng.standard_normal(32)
+    if seed in (4, 7):
         level[14] += 7.0
     model = fit_noise(GROUPS, np.column_stack([one, two]), level, rng.uniform(0.03, 0.1, 32), watts, at_s)
     here = np.array([[0, 0], [300, 200], [610, 520], [25, 700], [1500, 1150], [1900, 1400], [80, 60]], float)
@@ -245,12 +258,40 @@ def test_noise_maps() -> None:
         "a room that wakes up": room(3, step_db=7.0),
         "a reading that is wrong": room(4),
         "a loud supply": room(5, coils_db=28.0),
+        "a room that wakes up and falls asleep": room(8, step_db=6.0, until_s=7800.0),
+        "readings worse than they claim": room(7, scatter_db=0.8),
         "a room that wanders and wakes up": room(6, wander_db=0.5, step_db=5.0),
     }
     readings = np.array([[300.0], [900.0]]), np.array([27.0, 38.0]), np.array([0.1, 9.0])
     few = fit_noise(("case",), *readings)
     found["two readings"] = dict(zip(("in room", "half width"), few.in_room(np.array([[300.0], [600.0]])), strict=True))
     hold("noise-maps", found)
+
+
+def test_what_limits_the_clock() -> None:
+    """Over every combination of readings near their levels: a code a sample, the coldest first."""
+    core = [80.0, 86.8, 87.2, 88.4, 88.6, 91.0, np.nan, -60.5, 160.5]
+    power = [-0.5, 150.0, 153.4, 153.6, 159.0, 159.4, 162.0, 162.4, 170.6, 170.9, 186.1, 193.1, 198.0]
+    clock = [-1.0, 4500.0, 4740.0, 4750.0, 4753.0, 4790.0]
+    lattice = [axis.ravel() for axis in np.meshgrid(core, power, clock, indexing="ij")]
+    found = {}
+    for name, levels in {
+        "all limits": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": 4800.0, "burst_w": 200.0},
+        "no burst": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": 4800.0},
+        "no limit": {"cap_c": 90.0, "limit_w": None, "clock_cap_mhz": 4800.0, "burst_w": 200.0},
+        "no clock cap": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": None},
+        "power alone": {"cap_c": None, "limit_w": 165.0, "clock_cap_mhz": None},
+    }.items():
+        for takes_all in (False, True):
+            codes = limiters_from_readings(*lattice, takes_all=takes_all, **levels)
+            rows = codes.reshape(len(core), -1)
+            found[f"{name}, {takes_all}"] = [" ".join(str(code) for code in row) for row in rows.tolist()]
+    per_clock = np.full(400, 1.0)
+    per_clock[[5, 28, 29, 31, 32, 60, 61, 230, 350]] = [0.5, 0.7, 0.79, 0.79, 0.81, 0.3, 0.3, 0.6, 0.75]
+    per_clock[240:330] = 0.78
+    per_clock[100:110] = np.nan
+    found["drop-outs"] = np.flatnonzero(drop_outs(4000.0 * per_clock, np.full(400, 4000.0))).tolist()
+    hold("clock-limiters", found)
 
 
 def test_speeds_at_duties() -> None:

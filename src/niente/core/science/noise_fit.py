@@ -30,11 +30,14 @@ WANDER_DB, DOUBTS = 0.15, 4.0
 """What a room's background moves between readings, beforehand, and how many readings that is worth."""
 RESTLESS_DB = 0.5
 """A background that moves more than this from reading to reading is looked through for steps."""
-STEP_DB, CLEAR_STEP, MIN_PIECE, MAX_STEPS = 1.5, 2.0, 3, 4
+STEP_DB, CLEAR_STEP, MIN_PIECE, MAX_STEPS = 1.5, 2.0, 4, 4
 """A step of the room: so many dB, so many times what is within the pieces, of so many readings at least; and how often it is
 looked for."""
-IDLE_SHARE, MIN_IDLE, FAINT_UNDER_DB = 0.2, 5, 8.0
-"""Readings up to this share of the highest power were made idle; and a room this far under a reading is not told by it."""
+IDLE_SHARE, MIN_IDLE = 0.2, 5
+"""Readings up to this share of the highest power were made idle."""
+MIN_SCATTER_DB = 0.37
+"""Readings scatter about their fit by this at least, as a standard deviation; what is less than two of those of a reading is no
+room that it tells of."""
 HEARD_WITHIN_DB = 8.0
 """A group this far under a reading is not heard in it."""
 ROUNDS = 5
@@ -154,19 +157,19 @@ def _in_the_quiet(readings: _Readings, at_s: Vector) -> Indices:
     first = idle if idle.shape[0] >= MIN_IDLE else order[: max(order.shape[0] // 3, 2)]
     found = _solve(readings.only(first), BEND_SDS_DB[1], None)
     parts, _ = parts_and_slopes(readings.share, readings.turns, readings.power, found.values)
+    off = readings.level_dba - 10.0 * np.log10(np.sum(10.0 ** (parts / 10.0), axis=1))
+    scatter = max(1.4826 * float(np.median(np.abs(off[first]))), MIN_SCATTER_DB)
+    faintest = readings.level_dba + 10.0 * np.log10(1.0 - 10.0 ** (-2.0 * scatter / 10.0))
     energy = 10.0 ** (readings.level_dba / 10.0) - np.sum(10.0 ** (parts[:, 1:-1] / 10.0), axis=1)
-    behind = 10.0 * np.log10(np.maximum(energy, 10.0 ** ((readings.level_dba - FAINT_UNDER_DB) / 10.0)))
-    told = order[(behind > readings.level_dba - FAINT_UNDER_DB)[order]]
+    behind = 10.0 * np.log10(np.maximum(energy, 10.0 ** (faintest / 10.0)))
+    told = order[(behind > faintest)[order]]
     pieces = _pieces(behind[told])
     if len(pieces) < 2:
         return np.arange(at_s.shape[0])
-    levels = [float(np.median(behind[told[piece]])) for piece in pieces]
-    quiet = [piece for piece, level in zip(pieces, levels, strict=True) if level <= min(levels) + STEP_DB]
-    spans = [(at_s[told[piece.start]], at_s[told[piece.stop - 1]]) for piece in quiet]
-    kept = np.zeros(at_s.shape, dtype=bool)
-    for begins, ends in spans:
-        kept |= (at_s >= begins) & (at_s <= ends)
-    return np.flatnonzero(kept)
+    levels = np.array([float(np.median(behind[told[piece]])) for piece in pieces])
+    begins = at_s[told[[piece.start for piece in pieces[1:]]]]
+    quiet = (levels <= np.min(levels) + STEP_DB)[np.searchsorted(begins, at_s, side="right")]
+    return np.flatnonzero(quiet)
 
 
 def _pieces(values: Vector) -> list[slice]:
