@@ -110,6 +110,12 @@ def test_a_pump_that_stands_shows_as_a_rate_of_rise(card: RigCard) -> None:
     assert rising.reading == pytest.approx(10.0, abs=0.01)  # ten kelvin a minute, worked out as it slides along
 
 
+def test_one_slip_of_a_sensor_is_no_rise(card: RigCard) -> None:
+    """A single reading of 900 °C, forgiven by the watch over sensors, does not stand in the rate's means for a minute."""
+    slip = [calm(card, core_temperature_c=900.0 if second == 150 else 60.0) for second in range(260)]
+    assert first_trip(LevelWatch(guard_on(card, RISE_RATE), card), slip) is None
+
+
 def test_near_the_dew_point_it_stops() -> None:
     """P60: every surface has to stay above the dew point. 25 °C and 60 % have theirs at 16.7 °C (psychrometric tables)."""
     card = msgspec.structs.replace(SimulatedRig(shipped_file("cormorant")).describe(), room={"humidity_percent": 60.0})

@@ -57,6 +57,8 @@ def test_a_response_with_two_time_constants_gives_them_back() -> None:
     assert fast.seconds == pytest.approx(35.0, abs=max(fast.half_width_s, 1.5))
     assert slow.seconds == pytest.approx(420.0, abs=slow.half_width_s)
     assert slow.half_width_s < 30.0
+    later = time_constants(t + 40000.0, y, np.full(t.shape[0], 23.0))  # only the time since it began counts
+    assert [one.seconds for one in later] == pytest.approx([fast.seconds, slow.seconds], rel=1e-6)
 
 
 def test_a_run_too_short_to_tell_tells_nothing() -> None:

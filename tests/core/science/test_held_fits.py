@@ -15,7 +15,7 @@ from niente.core.science.settling import learn, seconds_until_known, settle, slo
 from tests.held import hold
 
 GROUPS = ("cooler", "case")
-POWER = np.array([45.0, 60.0, 90.0, 120.0, 150.0, 180.0])
+POWER = np.array([0.0, 60.0, 90.0, 120.0, 150.0, 180.0])
 RPM = np.array([[0.0, 0.0], [400.0, 300.0], [1500.0, 300.0], [700.0, 900.0], [1500.0, 1150.0], [1700.0, 1300.0]])
 GRAPHICS_W = np.array([[0.0], [40.0], [0.0], [120.0], [0.0], [60.0]])
 
@@ -178,6 +178,7 @@ def test_laws_of_power_and_work() -> None:
             "a run that draws the law with it": power_figures(drawn),
             "a run that is low": power_figures(low),
             "power in steps": power_figures(draws(6, volts=True, steps=0.03)),
+            "three runs, voltage not read": power_figures(draws(9, volts=False).only(np.array([0, 6, 11]))),
             "three runs": power_figures(draws(7, volts=True).only(np.array([0, 5, 11]))),
         },
     )

@@ -195,8 +195,8 @@ def test_a_speed_that_is_not_known_is_not_heard_better() -> None:
 
 
 def test_scatter_is_not_taken_for_steps_of_the_room() -> None:
-    """Twelve nights of two fans, one after the other: readings ten times worse than they claim, one of them impossible. Hardly any
-    other is left out, though the room is told from few."""
+    """Twelve nights of two fans, one after the other: readings ten times worse than they claim, one of them impossible. Hardly
+    any other is left out, though the room is told from few."""
     left_out = 0
     for seed in range(7, 19):
         rng = np.random.default_rng(seed)

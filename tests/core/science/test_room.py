@@ -20,6 +20,12 @@ def test_the_dew_point_agrees_with_the_handbook(celsius: float, humidity: float,
     assert dew_point_c(celsius, humidity) == pytest.approx(expected, abs=0.05)
 
 
+def test_only_air_without_any_water_has_no_dew_point() -> None:
+    assert dew_point_c(20.0, 0.4) < -40.0
+    with pytest.raises(ValueError, match="dry air"):
+        dew_point_c(20.0, 0.0)
+
+
 @pytest.mark.parametrize(
     ("celsius", "humidity", "expected"),
     [(15, 60, 7.292), (20, 40, 5.980), (20, 50, 9.255), (20, 80, 16.442), (25, 70, 19.145), (30, 50, 18.441), (35, 60, 26.072)],

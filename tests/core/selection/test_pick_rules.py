@@ -10,8 +10,10 @@ from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.prediction import ceilings, predict_under_load
 from niente.core.analysis.setting_batch import one_setting
+from niente.core.model.plan import Confirmation
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
+from niente.core.planning.confirmation import confirming
 from niente.core.selection.explanation import (
     candidate_text,
     confirmation_text,
@@ -67,6 +69,20 @@ def test_twenty_minutes_confirm_and_two_do_not(
     """20 min of the heaviest load (common practice, no source)."""
     ran = msgspec.structs.replace(field, clean_s=np.full(field.clean_s.shape, clean_s))
     assert choose(models, limits, ran).confirmed is confirmed
+
+
+@pytest.mark.parametrize(("exposure_s", "clean_minutes", "least_s"), [(600.0, 45.0, 2700.0), (3600.0, 20.0, 3600.0)])
+def test_a_confirming_run_is_as_long_as_either_wants(
+    models: Models, field: SettingGrid, exposure_s: float, clean_minutes: float, least_s: float
+) -> None:
+    limits = Limits(clean_minutes=clean_minutes)
+    ran = msgspec.structs.replace(field, clean_s=np.zeros(field.clean_s.shape))
+    step = confirming(Confirmation(exposure_s=exposure_s), choose(models, limits, ran), models.heavy_load, 0)
+    assert step is not None
+    assert least_s <= step.exposure.min_s < least_s + 5.0
+    assert (
+        confirming(Confirmation(exposure_s=exposure_s, max_runs=2), choose(models, limits, ran), models.heavy_load, 2) is None
+    )
 
 
 def test_a_failure_at_the_pick_confirms_nothing(models: Models, field: SettingGrid, limits: Limits) -> None:

@@ -37,6 +37,15 @@ def test_a_runaway_is_said(leak_w: float, runs_away: bool) -> None:
     assert np.isinf(steady.core_c[0]) == runs_away
 
 
+@pytest.mark.parametrize(("watts", "runs_away"), [(265.0, False), (275.0, True)])
+def test_beyond_160_degrees_nothing_settles(watts: float, runs_away: bool) -> None:
+    """At 0.5 K/W over 25 °C, 270 W are 160 °C: no processor is read as settled beyond (common practice, no source)."""
+    steady = steady_state(
+        lambda clock, core, at: np.full(clock.shape, watts), half, np.array([25.0]), NEVER, NEVER, np.array([4000.0])
+    )
+    assert bool(steady.runaway[0]) is runs_away
+
+
 def test_a_cap_holds_what_would_run_away() -> None:
     steady = steady_state(
         lambda clock, core, at: (80.0 + 25.0 * np.exp(0.02 * (core - 25.0))) * clock / 4000.0,

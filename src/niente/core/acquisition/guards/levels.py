@@ -7,6 +7,7 @@ from typing import Protocol
 
 import numpy as np
 
+from niente.core.acquisition.guards.sensors import OVER_SHUT_DOWN_K
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import CORE, DEW_MARGIN, HUMIDITY, RISE_RATE, ROOM_MOVED
@@ -67,6 +68,7 @@ class RiseRate:
 
     def __init__(self, card: RigCard) -> None:
         self._hottest = Channels(card, CORE)
+        self._possible_c = card.limits.shut_down_c + OVER_SHUT_DOWN_K
         self._most = max(round(RATE_S / card.sample_period_s), 4)
         self._mean = max(round(RATE_MEAN_S / card.sample_period_s), 1)
         self._minutes = (self._most - self._mean) * card.sample_period_s / 60.0
@@ -77,7 +79,7 @@ class RiseRate:
     def of(self, frame: Frame) -> float:
         """Return the rate, once a load has run for long enough that its jump at the start is out of sight."""
         reading = self._hottest.of(frame)
-        if reading != reading:
+        if not reading <= self._possible_c:  # missing, or a slip of the sensor, which would stand in the means for long
             return math.nan
         self._seen += 1
         if self._seen <= self._most:
