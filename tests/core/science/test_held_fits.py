@@ -1,5 +1,7 @@
 """What the fits say of machines made by other laws, held to what it was when it was judged (see ``tests.held``)."""
 
+from typing import Any
+
 import numpy as np
 
 from niente.core.science.clock_limiter import drop_outs, limiters_from_readings
@@ -275,7 +277,7 @@ def test_what_limits_the_clock() -> None:
     power = [-0.5, 150.0, 153.4, 153.6, 159.0, 159.4, 162.0, 162.4, 170.6, 170.9, 186.1, 193.1, 198.0]
     clock = [-1.0, 4500.0, 4740.0, 4750.0, 4753.0, 4790.0]
     lattice = [axis.ravel() for axis in np.meshgrid(core, power, clock, indexing="ij")]
-    found = {}
+    found: dict[str, object] = {}
     for name, levels in {
         "all limits": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": 4800.0, "burst_w": 200.0},
         "no burst": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": 4800.0},
@@ -284,7 +286,8 @@ def test_what_limits_the_clock() -> None:
         "power alone": {"cap_c": None, "limit_w": 165.0, "clock_cap_mhz": None},
     }.items():
         for takes_all in (False, True):
-            codes = limiters_from_readings(*lattice, takes_all=takes_all, **levels)
+            known: dict[str, Any] = {"clock_cap_mhz": None, **levels}
+            codes = limiters_from_readings(*lattice, takes_all=takes_all, **known)
             rows = codes.reshape(len(core), -1)
             found[f"{name}, {takes_all}"] = [" ".join(str(code) for code in row) for row in rows.tolist()]
     per_clock = np.full(400, 1.0)
