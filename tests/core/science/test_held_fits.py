@@ -278,16 +278,16 @@ def test_what_limits_the_clock() -> None:
     clock = [-1.0, 4500.0, 4740.0, 4750.0, 4753.0, 4790.0]
     lattice = [axis.ravel() for axis in np.meshgrid(core, power, clock, indexing="ij")]
     found: dict[str, object] = {}
-    for name, levels in {
+    configurations: dict[str, dict[str, Any]] = {
         "all limits": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": 4800.0, "burst_w": 200.0},
         "no burst": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": 4800.0},
         "no limit": {"cap_c": 90.0, "limit_w": None, "clock_cap_mhz": 4800.0, "burst_w": 200.0},
         "no clock cap": {"cap_c": 90.0, "limit_w": 165.0, "clock_cap_mhz": None},
         "power alone": {"cap_c": None, "limit_w": 165.0, "clock_cap_mhz": None},
-    }.items():
+    }
+    for name, levels in configurations.items():
         for takes_all in (False, True):
-            known: dict[str, Any] = {"clock_cap_mhz": None, **levels}
-            codes = limiters_from_readings(*lattice, takes_all=takes_all, **known)
+            codes = limiters_from_readings(*lattice, takes_all=takes_all, **levels)
             rows = codes.reshape(len(core), -1)
             found[f"{name}, {takes_all}"] = [" ".join(str(code) for code in row) for row in rows.tolist()]
     per_clock = np.full(400, 1.0)
