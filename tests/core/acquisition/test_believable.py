@@ -151,6 +151,20 @@ def test_two_duties_far_apart_cannot_give_one_speed(card: RigCard) -> None:
         assert bool(found) is doubted
 
 
+def test_two_limits_far_apart_do_not_give_the_same_watts(card: RigCard) -> None:
+    """But for watts near the lower one, which it may hold: then something else holds them under the higher."""
+    for watts, second_w, second_mhz, doubted in (
+        *((140.0, 140.0, 3800.0, True), (55.0, 55.0, 3800.0, True), (140.0, 148.0, 3900.0, False)),
+        *((92.0, 92.5, 3800.0, False), (84.0, 84.0, 3800.0, False), (140.0, 140.0, 4790.0, False)),
+    ):
+        looks = Believable(card)
+        for limit, power, clock in ((90.0, watts, 3790.0), (160.0, second_w, second_mhz)):
+            whole = Setting(sustained_power_w=limit).over(card.stock)
+            read = samples(card, 300, package_power_w=power, effective_clock_mhz=clock)
+            found = looks.compare(step(whole), whole, read)
+        assert bool(found) is doubted, (watts, second_w, second_mhz)
+
+
 def test_an_offset_shows_in_the_voltage(card: RigCard) -> None:
     """Or in the power, where the voltage that is read is the one requested."""
     for volts, watts, doubted in ((1.06, 90.0, False), (1.1, 90.0, True), (1.1, 85.0, False), (1.1, 95.0, True)):

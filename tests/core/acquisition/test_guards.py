@@ -311,6 +311,29 @@ def test_a_sensor_that_no_guard_needs_may_be_lost(card: RigCard) -> None:
     assert tripping(card, spun(card, 40, index, float("nan"))) is None
 
 
+@pytest.mark.parametrize("step_k", [1.0, 0.5])
+def test_cores_read_in_whole_steps_stand_still_where_all_is_steady(card: RigCard, step_k: float) -> None:
+    """Half of the cores lie near the edge of a step and flicker, one in the middle of its own: that is no fault. It is one as
+    soon as the others have moved and it has not."""
+    cores = list(card.indices(CORE))
+    rng = np.random.default_rng(2)
+    samples = []
+    for second in range(900):
+        values = calm(card, fan_speed_rpm=800.0)
+        values += rng.normal(0.0, 0.4, values.shape[0])
+        at = 60.0 + (0.45 if step_k == 1.0 else 0.2) * (np.arange(len(cores)) > 1) + rng.normal(0.0, 0.08, len(cores))
+        if second >= 600:
+            at += min((second - 600) / 20.0, 6.0)
+        values[cores] = step_k * np.round(at / step_k)
+        values[cores[0]] = 60.0
+        samples.append(values)
+    assert tripping(card, samples[:600]) is None
+    found = tripping(card, samples)
+    assert found is not None
+    assert 600 + 15 < found[0] < 600 + 100
+    assert "has not moved" in found[1]
+
+
 def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:
     index = card.index("board_temperature_c")
     assert index is not None

@@ -36,9 +36,10 @@ OVER_LIMIT, OVER_LIMIT_W, OVER_CLOCK, OVER_CAP_K = 1.3, 3.0, 1.05, 8.0
 DUTY_STEP, FLOOR_DUTY, SAME_SPEED, TURNING_RPM = 40.0, 40.0, 0.03, 60.0
 """Two duties this far apart (%) cannot give the same speed, as a share of it, while the fans turn. Many have a least speed of
 their own, which they keep below a duty of 20 to 40 %: what is below counts as that (common practice, no source)."""
-LIMIT_RATIO, SAME_WATTS, BELOW_CAP, COOL_K = 1.3, 0.02, 0.97, 4.0
+LIMIT_RATIO, SAME_WATTS, AT_LOWER, BELOW_CAP, COOL_K = 1.3, 0.02, 0.1, 0.97, 4.0
 """Two limits this far apart (a ratio) do not give the same watts and clock (shares) while the clock is below its cap, as a
-share, and the cores are so much cooler than theirs (K)."""
+share, and the cores are so much cooler than theirs (K). Watts so near the lower limit (a share, for meters that are off) may be
+held by it, and by something without a name under the higher one."""
 OFFSET_STEP_MV, SAME_CLOCK, SHOWN, LESS_POWER = 35.0, 0.01, 0.3, 0.01
 """Two offsets this far apart (mV) at the same clock show at least this share of it in the voltage; or, where what is read is
 the voltage that was requested, in so much less power (a share; some 6 % are expected)."""
@@ -174,7 +175,8 @@ class Believable:
             if not (self._free(now) and self._free(before)):
                 continue
             watts, clocks = (_ratio(now.means, before.means, name) for name in ("package_power_w", "effective_clock_mhz"))
-            if abs(watts) < SAME_WATTS and abs(clocks) < SAME_WATTS:
+            held = abs(now.means.get("package_power_w", np.nan) / min(one, other) - 1.0) < AT_LOWER
+            if not held and abs(watts) < SAME_WATTS and abs(clocks) < SAME_WATTS:
                 yield (
                     f"sustained_power_w was set to {other:g} and {one:g} W, and package_power_w read "
                     f"{now.means['package_power_w']:.0f} W both times: the limit is ignored"

@@ -2,6 +2,7 @@
 
 import math
 import statistics
+from collections import deque
 
 import numpy as np
 
@@ -13,7 +14,11 @@ from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 
 LOST_SAMPLES = 3
-FROZEN_SAMPLES = 60
+FROZEN_SAMPLES, EVERY_STILL = 60, 20
+COARSE_STEPS_K, STEPS_MOVED, STEPS_WIDE = (1.0, 0.5), 3.0, 2.0
+"""Sensors of cores that read in such steps (K) may stand still for minutes where all is steady, in the middle of a step while
+others flicker at the edge of theirs. One is frozen where the others have since moved by so many steps, or where most of them
+spread over so many by their noise alone: no step is wide enough to hide that."""
 IMPOSSIBLE_SAMPLES = 2
 OVER_SHUT_DOWN_K = 25.0
 """No core is that far above the temperature at which the firmware cuts off."""
@@ -37,10 +42,16 @@ class CoreSensors:
         many = self._indices.shape[0]
         self._last = [math.nan] * many
         self._lost, self._still, self._wild = [0] * many, [0] * many, [0] * many
+        self._others_then = [math.nan] * many
+        self._step_k, self._middle = COARSE_STEPS_K[0], math.nan
+        self._recent: deque[list[float]] = deque(maxlen=FROZEN_SAMPLES)
 
     def look(self, frame: Frame) -> Trip | None:
         """Return the trip, if a core's sensor has gone."""
-        for core, reading in enumerate(frame.values[self._indices].tolist()):
+        readings = frame.values[self._indices].tolist()
+        if self._step_k:
+            self._take_coarse(readings)
+        for core, reading in enumerate(readings):
             if reading != reading:
                 self._lost[core] += 1
                 self._still[core] = 0
@@ -55,17 +66,41 @@ class CoreSensors:
                     return Trip(GuardAction.STOP, words)
             else:
                 self._wild[core] = 0
-            self._still[core] = self._still[core] + 1 if reading == self._last[core] else 0
-            self._last[core] = reading
-            if self._still[core] >= FROZEN_SAMPLES and statistics.median(self._still) < FROZEN_SAMPLES / 6:
-                return Trip(
-                    GuardAction.STOP,
-                    f"The sensor of {self._title(core)} has not moved for {FROZEN_SAMPLES} samples while the others do.",
-                )
+            if reading != self._last[core]:
+                self._still[core], self._last[core], self._others_then[core] = 0, reading, self._middle
+                continue
+            self._still[core] += 1
+            if self._still[core] >= FROZEN_SAMPLES and self._frozen(core):
+                words = f"has not moved for {self._still[core]} samples while the others do"
+                return Trip(GuardAction.STOP, f"The sensor of {self._title(core)} {words}.")
         return None
+
+    def _take_coarse(self, readings: list[float]) -> None:
+        """Take note of where the cores are, as long as their readings may come in coarse steps."""
+        known = [reading for reading in readings if reading == reading]
+        if known:
+            self._step_k = min(self._step_k, *map(_step_of, known))
+            self._middle = statistics.median(known)
+            self._recent.append(readings)
+
+    def _frozen(self, core: int) -> bool:
+        """Return whether a core's sensor that has long stood still is frozen."""
+        if statistics.median(self._still) >= FROZEN_SAMPLES / 6:
+            return False
+        if not self._step_k or abs(self._middle - self._others_then[core]) >= STEPS_MOVED * self._step_k:
+            return True
+        if self._still[core] % EVERY_STILL:
+            return False  # what follows takes its time, and need not be looked at with every sample
+        wide = np.ptp(np.array(self._recent), axis=0) >= STEPS_WIDE * self._step_k
+        return 2 * int(np.count_nonzero(wide)) > wide.shape[0]
 
     def _title(self, core: int) -> str:
         return self._card.channels[int(self._indices[core])].title.lower()
+
+
+def _step_of(reading: float) -> float:
+    """Return the coarse steps that a reading may come in (K); 0 where it lies on none."""
+    return next((step for step in COARSE_STEPS_K if reading % step == 0.0), 0.0)
 
 
 class GuardedSensors:
