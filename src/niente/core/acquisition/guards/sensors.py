@@ -91,8 +91,8 @@ class CoreSensors:
             return True
         if self._still[core] % EVERY_STILL:
             return False  # what follows takes its time, and need not be looked at with every sample
-        wide = np.ptp(np.array(self._recent), axis=0) >= STEPS_WIDE * self._step_k
-        return 2 * int(np.count_nonzero(wide)) > wide.shape[0]
+        wide = int(np.count_nonzero(np.ptp(np.array(self._recent), axis=0) >= STEPS_WIDE * self._step_k))
+        return 2 * wide > len(self._still)
 
     def _title(self, core: int) -> str:
         return self._card.channels[int(self._indices[core])].title.lower()
