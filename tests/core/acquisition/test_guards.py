@@ -205,6 +205,9 @@ def test_what_cannot_be_about_a_guard_is_said(card: RigCard) -> None:
         check_plan(msgspec.structs.replace(plan, guards=(wrong["trip"],)), card)
     dew = Guard(DEW_MARGIN, 4.0, 2.0, 0.0, GuardAction.STOP, "upside down")
     assert "above its trip" in dict(problems_of(dew, card, 95.0))["clear"]
+    level = msgspec.structs.replace(core, clear=core.trip)
+    assert "does not lie below" in dict(problems_of(level, card, card.limits.core_temperature_c))["clear"]
+    assert problems_of(core, card, card.limits.core_temperature_c) == []
 
 
 def test_a_moved_guard_keeps_its_clear_level_on_its_side() -> None:

@@ -4,11 +4,13 @@ judged (see ``tests.held``)."""
 import csv
 import io
 
+import msgspec
 import pytest
 
 from niente.core.analysis.grid import GridView, OtherControls
 from niente.core.analysis.map_table import map_as_csv
 from niente.core.analysis.maps import MapRequest, make_map
+from niente.core.analysis.models import fit_models
 from niente.core.analysis.point_prediction import Figure, parameters, predict_point
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
@@ -141,3 +143,24 @@ def test_maps_are_what_they_were(name: str, view: str) -> None:
             "heard": [[one.run_id, one.dba] for one in together.heard],
         },
     )
+
+
+def test_points_beyond_gentle_runs() -> None:
+    """Higher limits and clocks than any run had, and offsets deeper: intervals widen, and where they lie is said."""
+    whole = evidence_from("larkspur")
+    gentle = [run for run in whole.runs if (run.setting.sustained_power_w or 0.0) <= 120.0 or run.load_kind == LoadKind.IDLE]
+    models = fit_models(msgspec.structs.replace(whole, runs=tuple(gentle)))
+    card, found = models.card, {}
+    for index, setting in enumerate(
+        (
+            Setting(sustained_power_w=165.0, fan_duty=fans(card, 90.0, 80.0)),
+            Setting(sustained_power_w=200.0, voltage_offset_mv=-75.0, fan_duty=fans(card, 100.0, 100.0)),
+            Setting(sustained_power_w=150.0, clock_cap_mhz=4600.0, fan_duty=fans(card, 40.0, 60.0)),
+            Setting(sustained_power_w=60.0, fan_duty=fans(card, 20.0, 10.0)),
+        )
+    ):
+        for load in ("vector", "dome"):
+            said = predict_point(models, setting, load, 27.0)
+            of_figures = {what: figure(getattr(said, what)) for what in FIGURES}
+            found[f"{index} {load}"] = {"limiter": said.limiter, "outside": list(said.outside)} | of_figures
+    hold("points-beyond", found)
