@@ -14,16 +14,21 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from niente.core.analysis.grid import OtherControls
-from niente.core.analysis.map_table import COLUMNS
-from niente.core.analysis.maps import MapRequest, SettingMap
+from niente.core.analysis.grid import GridView, OtherControls
+from niente.core.analysis.map_table import COLUMNS, map_as_csv
+from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.model.plan import Step
+from niente.core.model.project import Limits
 from niente.core.model.quantities import number_text
+from niente.core.science.dynamics import Scale
+from niente.core.selection.pick import candidate_at
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, fitting_step, grid_points, quietest
+from niente.desktop.pages.map.margin import candidate_blocks, steps_away, why_here
 from niente.desktop.pages.map.page import FIELD, NOISE, TABLE, WATTS, MapPage
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.canvas import spans
+from tests.core.analysis.making import models_from
 from tests.desktop.conftest import drain
 
 
@@ -523,3 +528,22 @@ def test_a_map_that_is_cancelled_leaves_the_one_there_is(own_page: MapPage, swep
     assert map_of(own_page) is before
     drain(swept_window.session)  # what was under way comes to nothing
     assert map_of(own_page) is before
+
+
+def test_where_nothing_holds_a_setting_no_figure_is_given() -> None:
+    """A graphics card that heats a hot room's processor beyond its cap by itself: temperature, work and watts are left open, in
+    the margin, in a step towards it, and in the table."""
+    models = models_from("plover")
+    mapped = make_map(models, Limits(), MapRequest(GridView(across="temperature_cap_c", load="dome"), room_c=45.0))
+    index = int(np.flatnonzero(mapped.field.predicted.runaway)[0])
+    one = candidate_at(models, mapped.field, mapped.limits, index)
+    lines = {line.name: line.value for line in candidate_blocks("", "", one, Scale(22.0), None)[1].lines}  # type: ignore[union-attr]
+    assert [lines[name] for name in ("Hottest core", "Headroom", "Throughput", "Effective clock", "Package power")] == ["–"] * 5
+    assert lines["Noise in the room"] != "–"
+    assert "Nothing holds it here" in spoken(why_here(mapped, one, None))
+    assert "stands at it" not in spoken(why_here(mapped, one, None))
+    near = steps_away(models, mapped.limits, mapped.field.settings, index, (mapped.field.across, mapped.field.up))
+    assert not any("+–" in cell for row in near.rows for cell in row)
+    row = list(csv.DictReader(io.StringIO(map_as_csv(mapped))))[index]
+    assert not any(row[name] for name in ("core_c", "rise_k", "headroom_k", "throughput_percent", "package_power_w"))
+    assert row["in_room_dba"]

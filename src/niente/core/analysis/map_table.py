@@ -6,7 +6,6 @@ import io
 import numpy as np
 
 from niente.core.analysis.maps import SettingMap
-from niente.core.analysis.prediction import MAX_W
 from niente.core.model.quantities import quantity_of
 
 COLUMNS = (
@@ -20,26 +19,16 @@ COLUMNS = (
 
 
 def map_as_csv(mapped: SettingMap) -> str:
-    """Return a field as comma-separated values (RFC 4180): a head with names and units, then a row a setting."""
+    """Return a field as comma-separated values (RFC 4180): a head with names and units, then a row a setting. Where nothing
+    holds a setting, what it would settle at is left empty."""
     field, predicted = mapped.field, mapped.field.predicted
+    heat = (predicted.core_c, predicted.core_hw, predicted.rise_k, predicted.headroom_k)
+    work = (predicted.throughput_percent, predicted.throughput_hw, predicted.clock_mhz, predicted.clock_hw)
     columns = (
-        *(
-            predicted.core_c,
-            predicted.core_hw,
-            predicted.rise_k,
-            predicted.headroom_k,
-            predicted.in_room_dba,
-            predicted.in_room_hw,
-        ),
+        *(np.where(predicted.runaway, np.nan, column) for column in heat),
+        *(predicted.in_room_dba, predicted.in_room_hw),
         *(predicted.alone_dba, predicted.alone_hw, predicted.alone_at_most_dba),
-        *(
-            predicted.throughput_percent,
-            predicted.throughput_hw,
-            predicted.clock_mhz,
-            predicted.clock_hw,
-            predicted.power_w,
-            predicted.power_hw,
-        ),
+        *(np.where(predicted.runaway, np.nan, column) for column in (*work, predicted.power_w, predicted.power_hw)),
         *(field.stable, field.against, predicted.heat_limited, field.inside),
         *(field.measured, field.nearly & ~field.measured, field.clean_s),
     )
@@ -60,9 +49,9 @@ def _figure(control: str, value: float) -> str:
 
 
 def _value(value: float | np.bool_ | np.int64) -> str:
-    """Return a figure for a file: yes and no as 1 and 0, what is not known or runs away as nothing."""
+    """Return a figure for a file: yes and no as 1 and 0, what is not known as nothing."""
     if isinstance(value, np.bool_ | np.integer):
         return str(int(value))
-    if not np.isfinite(value) or value >= MAX_W:
+    if not np.isfinite(value):
         return ""
     return f"{float(value):.4g}" if abs(value) < 1 else f"{float(value):.3f}"

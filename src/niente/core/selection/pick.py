@@ -35,7 +35,8 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
 
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
     a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it;
-    ``alone_hw`` is none and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; ``others`` are the
+    ``alone_hw`` is none and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; temperature, work,
+    clock and power are NaN where nothing holds it and it does not settle; ``others`` are the
     controls that differ from stock beside the two axes.
     """
 
@@ -65,6 +66,13 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     others: tuple[tuple[str, float], ...] = ()
     alone_hw: float | None = None
     alone_at_most_dba: float | None = None
+
+
+NOT_SETTLED = (
+    *("core_c", "core_hw", "headroom_k", "throughput_percent", "throughput_hw"),
+    *("power_w", "power_hw", "clock_mhz", "clock_hw"),
+)
+"""What nothing can be said of where nothing holds a setting: it does not settle."""
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -156,7 +164,7 @@ def _quietest(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
 
 def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], index: int) -> Candidate:
     predicted, setting = field.predicted, field.settings.at(index)
-    return Candidate(
+    found = Candidate(
         setting=setting,
         limit_w=setting.sustained_power_w or 0.0,
         duty=setting.fan_duty.get(models.lead, 0.0),
@@ -184,6 +192,7 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         group=models.lead,
         others=tuple(one for one in differing(setting, models.card.stock) if one[0] not in (POWER, models.fans)),
     )
+    return msgspec.structs.replace(found, **dict.fromkeys(NOT_SETTLED, math.nan)) if predicted.runaway[index] else found
 
 
 def _known(value: float) -> float | None:

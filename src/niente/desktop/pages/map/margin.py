@@ -31,7 +31,9 @@ STEPS = {"W": 6.0, "%": 10.0, "mV": 10.0, "MHz": 100.0, "°C": 5.0}
 
 
 def _line(name: str, known: Quantity, value: float, half_width: float | None = None, mark: str = "") -> Reading:
-    spread = f"±{NO_BREAK_SPACE}{number_text(half_width, known.digits)}" if half_width is not None else ""
+    spread = ""
+    if half_width is not None and math.isfinite(half_width):
+        spread = f"±{NO_BREAK_SPACE}{number_text(half_width, known.digits)}"
     return Reading(name, known.text(value) if math.isfinite(value) else "–", spread, known.unit, mark)
 
 
@@ -80,6 +82,7 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: in
     for row, (control, step) in enumerate(moves, 1):
         values[control][row] = _within(models.card, control, float(values[control][row] + step))
     predicted = predict(models, SettingBatch(here, values, 1 + len(moves)), limits.design_room_c)
+    core, work = (np.where(predicted.runaway, np.nan, one) for one in (predicted.core_c, predicted.throughput_percent))
     lines = []
     for row, (control, step) in enumerate(moves, 1):
         name = number_text(step, 0) if step < 0 else f"+{number_text(step, 0)}"
@@ -88,9 +91,9 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: in
         lines.append(
             (
                 f"{name}{NO_BREAK_SPACE}{unit} {part}".strip(),
-                _signed(predicted.core_c[row] - predicted.core_c[0]),
+                _signed(core[row] - core[0]),
                 _signed(predicted.in_room_dba[row] - predicted.in_room_dba[0]),
-                _signed(predicted.throughput_percent[row] - predicted.throughput_percent[0]),
+                _signed(work[row] - work[0]),
             )
         )
     return Columns(tr("One step away"), (tr("core, K"), tr("noise, dB"), tr("thr., %")), tuple(lines))
@@ -103,7 +106,7 @@ def _within(card: RigCard, control: str, value: float) -> float:
 
 def _signed(value: float) -> str:
     text = number_text(float(value), 1)
-    return text if text.startswith(("−", "0.0")) else f"+{text}"
+    return text if math.isnan(value) or text.startswith(("−", "0.0")) else f"+{text}"
 
 
 def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[Block]:
@@ -128,7 +131,11 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
 def _cautions(one: Candidate) -> list[str]:
     """Say what to mind about a setting."""
     cautions: list[str] = []
-    if one.heat_limited:
+    if math.isnan(one.core_c):
+        cautions.append(
+            tr("Nothing holds it here: no clock keeps its temperature cap, or no temperature balances its leakage.")
+        )
+    elif one.heat_limited:
         cautions.append(tr("The temperature cap limits the clock here: the core stands at it, and the room decides the work."))
     if not one.inside:
         cautions.append(tr("No runs surround this point: it is extrapolated, and its interval is the models' own."))
