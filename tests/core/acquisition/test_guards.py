@@ -131,6 +131,8 @@ def test_near_the_dew_point_it_stops() -> None:
     assert watch.look(Frame(2.0, calm(card, room_temperature_c=float("nan"), coolant_temperature_c=18.0))) is None
     dry = msgspec.structs.replace(card, room={})
     assert not can_watch(dry, DEW_MARGIN)
+    without = tuple(channel for channel in card.channels if channel.name != "room_temperature_c")
+    assert not can_watch(msgspec.structs.replace(card, channels=without), DEW_MARGIN)
     assert DEW_MARGIN not in guardable(dry)
 
 

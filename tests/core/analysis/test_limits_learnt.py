@@ -45,6 +45,14 @@ def test_a_run_just_under_its_limit_was_not_held_by_it(run: RunSummary) -> None:
     assert ceiling.nameless_mhz == pytest.approx(4300.0)
 
 
+@pytest.mark.parametrize(("core_c", "counts"), [(88.0, True), (89.2, False)])
+def test_near_its_temperature_cap_heat_may_have_had_a_part(run: RunSummary, core_c: float, counts: bool) -> None:
+    """Within 1.5 K of the cap of 90 °C a run says nothing of a power limit's gain."""
+    runs = [at(run, 1.04 * limit, limit, mhz) for limit, mhz in ((80.0, 3700.0), (100.0, 4000.0), (120.0, 4300.0))]
+    hot = [msgspec.structs.replace(one, core_c=core_c) for one in runs]
+    assert power_gains(hot, LOADS)["vector"].seen is counts
+
+
 def test_a_meter_far_off_is_found_out_where_watts_go_with_their_limits(run: RunSummary) -> None:
     runs = [at(run, 0.88 * limit, limit, mhz, limiter="cannot be told") for limit, mhz in ((80.0, 3700.0), (120.0, 4300.0))]
     gain = power_gains(runs, LOADS)["vector"]

@@ -142,6 +142,20 @@ def test_schools_that_hide_something_are_flagged(card: RigCard) -> None:
     assert any("random order" in words for words in dry(card, plan_for(card, wild), question=wild).warnings)
 
 
+@pytest.mark.parametrize(
+    ("watts", "words"),
+    [
+        ((120.0, 80.0), "Run 1 must"),
+        ((80.0, 120.0, 120.0, 120.0), "Runs 2 to 4 must"),
+        ((120.0, 80.0, 120.0, 80.0, 120.0), "Runs 1, 3, 5 must"),
+        ((120.0, 80.0, 120.0, 80.0, 120.0, 80.0, 120.0), "Runs 1, 3, 5 and 1 more must"),
+    ],
+)
+def test_runs_that_must_trip_are_named(card: RigCard, watts: tuple[float, ...], words: str) -> None:
+    power = (*default_guards(card), Guard("package_power_w", 110.0, 100.0, 3.0, GuardAction.SKIP, "?"))
+    assert any(text.startswith(words) for text in dry(card, hot(card, *watts, guards=power)).warnings)
+
+
 def test_runs_too_loud_for_the_quiet_hours_are_named(card: RigCard, models: Models) -> None:
     plan = msgspec.structs.replace(hot(card, 60.0, 70.0), quiet=QuietHours(22.0, 7.0, 25.0))
     loud = msgspec.structs.replace(plan.steps[1], setting=plan.steps[1].setting.replaced("fan_duty.case", 100.0))

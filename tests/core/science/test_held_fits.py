@@ -103,6 +103,26 @@ def test_a_passive_machines_heat_path() -> None:
     hold("heat-path-passive", {"rise": rise, "half width": half_width, "rungs": rungs, "slope": path.resistance(25.0, ())})
 
 
+def test_two_other_sources_of_heat() -> None:
+    runs = machine(7, 20, sd_k=0.15)
+    board = np.random.default_rng(7).uniform(5.0, 40.0, 20)
+    two = Runs(
+        runs.power_w,
+        runs.rpm,
+        np.column_stack([runs.sources_w[:, 0], board]),
+        runs.rise_k + 0.12 * board,
+        runs.rise_se_k,
+        runs.bound,
+        runs.load,
+        runs.variant,
+        runs.number,
+    )
+    path = fit_heat_path(GROUPS, ("graphics", "board"), ("heavy", "closed"), two)
+    sources = np.column_stack([GRAPHICS_W[:, 0], np.array([0.0, 10.0, 60.0, 5.0, 30.0, 0.0])])
+    rise, half_width = path.rise(POWER, RPM, sources, "render", "open")
+    hold("heat-path-two-sources", {"rise": rise, "half width": half_width, "quantile": path.quantile})
+
+
 def test_a_typical_heat_path() -> None:
     path = typical(GROUPS, (1500.0, 1150.0))
     rise, half_width = path.rise(POWER, RPM)
