@@ -1,6 +1,7 @@
 """What lies inside of what was measured."""
 
 import numpy as np
+import pytest
 
 from niente.core.science.hull import in_hull, inside_hull
 
@@ -33,3 +34,10 @@ def test_many_places_are_told_as_one_is() -> None:
     on_a_line = np.column_stack([np.linspace(0, 10, 6), np.linspace(0, 20, 6)])
     told = inside_hull(on_a_line, np.array([[5.0, 10.0], [5.0, 13.0]]), np.array([0.1, 0.1]))
     assert told.tolist() == [True, False]
+
+
+@pytest.mark.parametrize(("y", "inside"), [(1.0, True), (1.19, True), (1.21, False), (0.81, True), (0.79, False)])
+def test_beside_a_line_each_coordinate_has_its_slack(y: float, inside: bool) -> None:
+    """Points on y = x, give or take 0.1 each way: at x = 1 that reaches from 0.8 to 1.2 (arithmetic)."""
+    points, slack = np.array([[0.0, 0.0], [0.5, 0.5], [1.0, 1.0], [2.0, 2.0]]), np.array([0.1, 0.1])
+    assert in_hull(points, np.array([1.0, y]), slack) is inside
