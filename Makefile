@@ -4,7 +4,7 @@ demo: .venv/plant.stamp
 	@tools/demo.sh
 
 test: .venv/dev.stamp .venv/plant.stamp
-	QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest tests --ignore tests/realwindow -n 2 --dist worksteal
+	QT_QPA_PLATFORM=offscreen .venv/bin/python -m pytest tests --ignore tests/realwindow -n 3 --dist worksteal
 	tools/with_screen.sh .venv/bin/python -m pytest tests/realwindow
 
 # The cases that are drawn at random, all of them; NIENTE_SEED draws others. Each failing seed becomes a test.

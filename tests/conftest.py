@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # workers that run side by side are threads enough
 os.environ["XDG_RUNTIME_DIR"] = tempfile.mkdtemp(prefix="niente-tests-")  # a socket's path has to be short
 os.environ["XDG_CONFIG_HOME"] = os.environ["XDG_RUNTIME_DIR"] + "/config"  # whom tests trust is nobody's word
 os.environ["XDG_STATE_HOME"] = os.environ["XDG_RUNTIME_DIR"] + "/state"  # logs of processes that tests start

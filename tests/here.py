@@ -2,6 +2,7 @@
 
 import socket
 import threading
+import weakref
 from collections.abc import Callable, Iterable, Iterator
 
 from niente.core.acquisition.bench import Bench
@@ -10,6 +11,20 @@ from niente.core.model.frame import Frame
 from niente.core.model.records import FrameTaken, Listener, Record, SamplesTaken
 from niente.core.serving.remote_bench import RemoteBench
 from niente.core.serving.server import BenchServer
+
+
+class Guest(RemoteBench):
+    """Another client of a bench in this process."""
+
+    left = False
+
+    def close(self, wait_s: float = 10.0) -> None:
+        """Leave."""
+        self.left = True
+        super().close(wait_s)
+
+
+_GUESTS: weakref.WeakKeyDictionary[BenchServer, list[Guest]] = weakref.WeakKeyDictionary()
 
 
 class BenchHere(RemoteBench):
@@ -22,9 +37,10 @@ class BenchHere(RemoteBench):
     """Set once the bench has let go of its book."""
 
     def close(self, wait_s: float = 10.0) -> None:
-        """Leave, and wait until the bench has let go of its book."""
+        """Leave, and wait until the bench has let go of its book, which it does once its last client has left."""
         super().close(wait_s)
-        self.over.wait(wait_s)
+        if all(guest.left for guest in _GUESTS.get(self.server, [])):
+            self.over.wait(wait_s)
 
 
 def serve_here(open_it: Callable[[Listener], Bench], listener: Hearer) -> BenchHere:
@@ -48,7 +64,9 @@ def serve_here(open_it: Callable[[Listener], Bench], listener: Hearer) -> BenchH
 
 def another_client(server: BenchServer, listener: Hearer) -> RemoteBench:
     """Return another client of a server in this process."""
-    return RemoteBench(_line_to(server), listener)
+    guest = Guest(_line_to(server), listener)
+    _GUESTS.setdefault(server, []).append(guest)
+    return guest
 
 
 def _line_to(server: BenchServer) -> socket.socket:

@@ -195,10 +195,10 @@ def test_a_speed_that_is_not_known_is_not_heard_better() -> None:
 
 
 def test_scatter_is_not_taken_for_steps_of_the_room() -> None:
-    """Twelve nights of two fans, one after the other: readings ten times worse than they claim, one of them impossible. Hardly
+    """Six nights of two fans, one after the other: readings ten times worse than they claim, one of them impossible. Hardly
     any other is left out, though the room is told from few."""
     left_out = 0
-    for seed in range(7, 19):
+    for seed in range(7, 13):
         rng = np.random.default_rng(seed)
         one = np.concatenate([[0.0, 0.0], np.geomspace(250.0, 1500.0, 10), np.full(10, 300.0), np.tile([600.0, 900.0], 5)])
         two = np.concatenate([[0.0, 0.0], np.full(10, 300.0), np.geomspace(250.0, 1150.0, 10), np.tile([400.0, 800.0], 5)])
@@ -209,4 +209,4 @@ def test_scatter_is_not_taken_for_steps_of_the_room() -> None:
         model = fit_noise(("cooler", "case"), *readings)
         assert model.background_dba == pytest.approx(24.0, abs=2.0 * model.background_hw_db)
         left_out += len(set(model.rejected) - {14})
-    assert left_out <= 0.12 * 12 * 32
+    assert left_out <= 0.12 * 6 * 32
