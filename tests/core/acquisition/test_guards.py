@@ -4,6 +4,7 @@ Levels are common practice, no source; P61: a watch on the temperature must not 
 """
 
 import itertools
+import math
 from collections.abc import Callable
 
 import msgspec
@@ -13,6 +14,7 @@ import pytest
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.guards.levels import LevelWatch
+from niente.core.acquisition.guards.sensors import CoreSensors
 from niente.core.acquisition.guards.trip import Trip
 from niente.core.model.commands import Command
 from niente.core.model.errors import PlanError
@@ -337,6 +339,21 @@ def test_cores_read_in_whole_steps_stand_still_where_all_is_steady(card: RigCard
     assert found is not None
     assert 600 + 15 < found[0] < 600 + 100
     assert "has not moved" in found[1]
+
+
+def test_a_core_that_follows_a_few_seconds_late_is_not_frozen(card: RigCard) -> None:
+    """After a long idle time in whole kelvin a load begins, and one core's sensor is four seconds behind the others."""
+    cores = list(card.indices(CORE))
+    rng = np.random.default_rng(4)
+    samples = []
+    for second in range(400):
+        values = calm(card, fan_speed_rpm=800.0) + rng.normal(0.0, 0.4, len(card.channels))
+        warmer = np.full(len(cores), 30.0 * (1.0 - math.exp(-max(second - 200, 0) / 20.0)))
+        warmer[0] = 30.0 * (1.0 - math.exp(-max(second - 204, 0) / 20.0))
+        values[cores] = np.round(40.2 + 0.3 * (np.arange(len(cores)) > 1) + warmer + rng.normal(0.0, 0.05, len(cores)))
+        samples.append(values)
+    watch = CoreSensors(card)
+    assert [watch.look(Frame(float(second), values)) for second, values in enumerate(samples)] == [None] * 400
 
 
 def test_a_slow_sensor_is_frozen_only_if_the_cores_move(card: RigCard) -> None:

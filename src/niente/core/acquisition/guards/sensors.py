@@ -15,10 +15,10 @@ from niente.core.model.rig_card import RigCard
 
 LOST_SAMPLES = 3
 FROZEN_SAMPLES, EVERY_STILL = 60, 20
-COARSE_STEPS_K, STEPS_MOVED, STEPS_WIDE = (1.0, 0.5), 3.0, 2.0
+COARSE_STEPS_K, STEPS_MOVED, APART_SAMPLES, STEPS_WIDE = (1.0, 0.5), 3.0, 10, 2.0
 """Sensors of cores that read in such steps (K) may stand still for minutes where all is steady, in the middle of a step while
-others flicker at the edge of theirs. One is frozen where the others have since moved by so many steps, or where most of them
-spread over so many by their noise alone: no step is wide enough to hide that."""
+others flicker at the edge of theirs. One is frozen where the others have since moved by so many steps and it has not for so many
+samples more, or where most of them spread over so many steps by their noise alone: no step is wide enough to hide that."""
 IMPOSSIBLE_SAMPLES = 2
 OVER_SHUT_DOWN_K = 25.0
 """No core is that far above the temperature at which the firmware cuts off."""
@@ -42,7 +42,7 @@ class CoreSensors:
         many = self._indices.shape[0]
         self._last = [math.nan] * many
         self._lost, self._still, self._wild = [0] * many, [0] * many, [0] * many
-        self._others_then = [math.nan] * many
+        self._others_then, self._apart = [math.nan] * many, [0] * many
         self._step_k, self._middle = COARSE_STEPS_K[0], math.nan
         self._recent: deque[list[float]] = deque(maxlen=FROZEN_SAMPLES)
 
@@ -67,9 +67,12 @@ class CoreSensors:
             else:
                 self._wild[core] = 0
             if reading != self._last[core]:
-                self._still[core], self._last[core], self._others_then[core] = 0, reading, self._middle
+                self._still[core], self._last[core] = 0, reading
+                self._apart[core], self._others_then[core] = 0, self._middle
                 continue
             self._still[core] += 1
+            moved = abs(self._middle - self._others_then[core]) >= STEPS_MOVED * self._step_k
+            self._apart[core] = self._apart[core] + 1 if moved else 0
             if self._still[core] >= FROZEN_SAMPLES and self._frozen(core):
                 words = f"has not moved for {self._still[core]} samples while the others do"
                 return Trip(GuardAction.STOP, f"The sensor of {self._title(core)} {words}.")
@@ -87,7 +90,7 @@ class CoreSensors:
         """Return whether a core's sensor that has long stood still is frozen."""
         if statistics.median(self._still) >= FROZEN_SAMPLES / 6:
             return False
-        if not self._step_k or abs(self._middle - self._others_then[core]) >= STEPS_MOVED * self._step_k:
+        if not self._step_k or self._apart[core] >= APART_SAMPLES:
             return True
         if self._still[core] % EVERY_STILL:
             return False  # what follows takes its time, and need not be looked at with every sample
