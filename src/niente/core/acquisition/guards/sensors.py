@@ -17,8 +17,8 @@ LOST_SAMPLES = 3
 FROZEN_SAMPLES, EVERY_STILL = 60, 20
 COARSE_STEPS_K, STEPS_MOVED, APART_SAMPLES, STEPS_WIDE = (1.0, 0.5), 3.0, 10, 2.0
 """Sensors of cores that read in such steps (K) may stand still for minutes where all is steady, in the middle of a step while
-others flicker at the edge of theirs. One is frozen where the others have since moved by so many steps and it has not for so many
-samples more, or where most of them spread over so many steps by their noise alone: no step is wide enough to hide that."""
+others flicker at the edge of theirs. One is frozen where the others have since moved by so many steps and it has not for so
+many samples more, or where most of them spread over so many steps by their noise alone: no step is wide enough to hide that."""
 IMPOSSIBLE_SAMPLES = 2
 OVER_SHUT_DOWN_K = 25.0
 """No core is that far above the temperature at which the firmware cuts off."""
