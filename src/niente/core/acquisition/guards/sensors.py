@@ -80,10 +80,11 @@ class CoreSensors:
 
     def _take_coarse(self, readings: list[float]) -> None:
         """Take note of where the cores are, as long as their readings may come in coarse steps."""
-        known = [reading for reading in readings if reading == reading]
+        known = sorted(reading for reading in readings if reading == reading)
         if known:
-            self._step_k = min(self._step_k, *map(_step_of, known))
-            self._middle = statistics.median(known)
+            if any(reading % self._step_k for reading in known):
+                self._step_k = min(_step_of(reading) for reading in known)
+            self._middle = known[len(known) // 2]
             self._recent.append(readings)
 
     def _frozen(self, core: int) -> bool:
