@@ -535,7 +535,7 @@ def test_where_nothing_holds_a_setting_no_figure_is_given() -> None:
     the margin, in a step towards it, and in the table."""
     models = models_from("plover")
     mapped = make_map(models, Limits(), MapRequest(GridView(across="temperature_cap_c", load="dome"), room_c=45.0))
-    index = int(np.flatnonzero(mapped.field.predicted.runaway)[0])
+    index = int(np.flatnonzero(np.isnan(mapped.field.predicted.core_c))[0])
     one = candidate_at(models, mapped.field, mapped.limits, index)
     lines = {line.name: line.value for line in candidate_blocks("", "", one, Scale(22.0), None)[1].lines}  # type: ignore[union-attr]
     assert [lines[name] for name in ("Hottest core", "Headroom", "Throughput", "Effective clock", "Package power")] == ["–"] * 5

@@ -19,16 +19,14 @@ COLUMNS = (
 
 
 def map_as_csv(mapped: SettingMap) -> str:
-    """Return a field as comma-separated values (RFC 4180): a head with names and units, then a row a setting. Where nothing
-    holds a setting, what it would settle at is left empty."""
+    """Return a field as comma-separated values (RFC 4180): a head with names and units, then a row a setting."""
     field, predicted = mapped.field, mapped.field.predicted
-    heat = (predicted.core_c, predicted.core_hw, predicted.rise_k, predicted.headroom_k)
-    work = (predicted.throughput_percent, predicted.throughput_hw, predicted.clock_mhz, predicted.clock_hw)
     columns = (
-        *(np.where(predicted.runaway, np.nan, column) for column in heat),
+        *(predicted.core_c, predicted.core_hw, predicted.rise_k, predicted.headroom_k),
         *(predicted.in_room_dba, predicted.in_room_hw),
         *(predicted.alone_dba, predicted.alone_hw, predicted.alone_at_most_dba),
-        *(np.where(predicted.runaway, np.nan, column) for column in (*work, predicted.power_w, predicted.power_hw)),
+        *(predicted.throughput_percent, predicted.throughput_hw, predicted.clock_mhz, predicted.clock_hw),
+        *(predicted.power_w, predicted.power_hw),
         *(field.stable, field.against, predicted.heat_limited, field.inside),
         *(field.measured, field.nearly & ~field.measured, field.clean_s),
     )

@@ -59,11 +59,11 @@ class Models(msgspec.Struct, frozen=True):
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
     survive. ``gains`` are metered watts a watt of limit, by load; ``ceilings`` the clock that each load comes to when neither
     power nor heat limits it; ``cap`` what a temperature cap reads; ``sources_w`` what is metered beside the package, by load.
-    ``left_out`` are figures of runs that cannot be true, and are in no model.
-    ``stock_states`` keeps where stock stands by load and room, which every prediction in a room asks for. ``stock`` is each
-    load's run at the stock setting; ``by_clock`` are loads whose throughput is not read, so that the clock stands for it.
-    ``speeds`` are the speeds seen for each group's duties; ``lead`` is the fan group that is swept. ``base`` is the setting
-    that most runs share beneath the power limit and that group's duty.
+    ``left_out`` are figures of runs that cannot be true, and are in no model. ``stock_states`` keeps where stock stands by load
+    and room, which every prediction in a room asks for. ``stock`` is each load's run at the stock setting; ``by_clock`` are
+    loads whose throughput is not read, so that the clock stands for it. ``speeds`` are the speeds seen for each group's
+    duties; ``lead`` is the fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and
+    that group's duty.
     """
 
     evidence: Evidence

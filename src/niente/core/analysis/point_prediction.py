@@ -29,6 +29,11 @@ LIMITER_WORDS = {
     SettingLimiter.POWER: "sustained limit",
     SettingLimiter.HEAT: "temperature cap",
 }
+RUNAWAY_WORDS = {
+    SettingLimiter.CLOCK: "it runs away: no temperature below 160 °C balances what leakage adds, and nothing limits the clock",
+    SettingLimiter.POWER: "no clock keeps it below its power limit: it would throttle to its slowest and still draw more",
+    SettingLimiter.HEAT: "no clock keeps it below its temperature cap: it would throttle to its slowest and may shut down",
+}
 
 
 class Figure(msgspec.Struct, frozen=True):
@@ -91,10 +96,7 @@ def predict_point(
     if not runs:
         return _without_figures(prediction, f"no run shows what {load} draws and does")
     if steady.runaway[0]:
-        why = "it runs away: no temperature below 160 °C balances what leakage adds, and nothing limits the clock"
-        if steady.limiter[0] == SettingLimiter.HEAT:
-            why = "no clock keeps it below its temperature cap: it would throttle to its slowest and may shut down"
-        return _without_figures(prediction, why)
+        return _without_figures(prediction, RUNAWAY_WORDS[SettingLimiter(int(steady.limiter[0]))])
     percent, percent_hw = (float(one[0]) for one in percent_of_stock(models, steady, room_c))
     limiter = SettingLimiter(int(steady.limiter[0]))
     reason = "the temperature cap limits the clock" if limiter == SettingLimiter.HEAT else ""

@@ -23,8 +23,6 @@ SEEN_SLACK = 0.002
 CERTAIN_SHARE = 0.002
 """A speed known better than this, as a share of the highest, moves no temperature."""
 STEP = 0.01
-MAX_W = 1e5
-"""What stands for the power of a machine that runs away."""
 
 
 class LoadPrediction(msgspec.Struct, frozen=True):
@@ -52,7 +50,8 @@ class SettingPredictions(msgspec.Struct, frozen=True):
     """What the models say of ``n`` settings in a room; every array ``(n,)``, ``*_hw`` are 95 % half widths.
 
     Temperature, headroom and power belong to the load that heats, throughput (in percent of stock) and clock to the load that
-    counts. Where heat limits the clock the core stands at its cap and there is no headroom; ``heat_limited`` says so.
+    counts; they are NaN where nothing holds a setting under that load and it does not settle. Where heat limits the clock the
+    core stands at its cap and there is no headroom; ``heat_limited`` says so.
     ``alone_dba`` is the machine without the room, as modelled; where that cannot be told from the room, ``alone_hw`` is NaN and
     ``alone_at_most_dba`` a bound.
     """
@@ -73,7 +72,6 @@ class SettingPredictions(msgspec.Struct, frozen=True):
     alone_hw: Vector
     alone_at_most_dba: Vector
     heat_limited: Mask
-    runaway: Mask
 
 
 def predict(
@@ -93,28 +91,33 @@ def predict(
     heavy = steady if steady is not None else predict_under_load(models, settings, heats or models.heavy_load, room_c)
     other = counts or models.count_load
     work = heavy if other == heavy.load else predict_under_load(models, settings, other, room_c)
-    core = np.minimum(heavy.core_c, HOTTEST_C)
+    core = _settled(heavy, heavy.core_c)
     percent, percent_hw = percent_of_stock(models, work, room_c)
     heard = heard_levels(models, heavy)
     return SettingPredictions(
         core_c=core,
-        core_hw=heavy.core_hw,
+        core_hw=_settled(heavy, heavy.core_hw),
         rise_k=core - room_c,
-        headroom_k=headroom(models, settings, heavy),
-        throughput_percent=percent,
-        throughput_hw=percent_hw,
-        clock_mhz=work.clock_mhz,
-        clock_hw=work.clock_hw,
-        power_w=np.minimum(heavy.power_w, MAX_W),
-        power_hw=heavy.power_hw,
+        headroom_k=_settled(heavy, headroom(models, settings, heavy)),
+        throughput_percent=_settled(work, percent),
+        throughput_hw=_settled(work, percent_hw),
+        clock_mhz=_settled(work, work.clock_mhz),
+        clock_hw=_settled(work, work.clock_hw),
+        power_w=_settled(heavy, heavy.power_w),
+        power_hw=_settled(heavy, heavy.power_hw),
         in_room_dba=heard.in_room_dba,
         in_room_hw=heard.in_room_hw,
         alone_dba=heard.alone_dba,
         alone_hw=np.where(heard.bound, np.nan, heard.alone_hw),
         alone_at_most_dba=np.where(heard.bound, heard.at_most_dba, np.nan),
         heat_limited=heavy.limiter == SettingLimiter.HEAT,
-        runaway=heavy.runaway,
     )
+
+
+def _settled(predicted: LoadPrediction, values: Vector) -> Vector:
+    """Return values ``(n,)`` of settings, NaN where nothing holds them and they do not settle."""
+    settled: Vector = np.where(predicted.runaway, np.nan, values)
+    return settled
 
 
 def headroom(models: Models, settings: SettingBatch, predicted: LoadPrediction) -> Vector:
@@ -147,6 +150,10 @@ def stock_state(models: Models, load: str, room_c: float) -> StockState:
 
 def _solved_stock(models: Models, load: str, room_c: float) -> StockState:
     there = predict_under_load(models, one_setting(models.card.stock), load, room_c)
+    if there.runaway[0]:
+        return StockState(
+            math.nan, math.nan, math.nan, "nothing holds stock itself in this room, so that it is 100 % of nothing"
+        )
     clock, share = float(there.clock_mhz[0]), float(there.clock_hw[0] / there.clock_mhz[0] / Z95)
     run = models.stock.get(load)
     unread = load in models.by_clock

@@ -11,6 +11,7 @@ from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
+from niente.core.model.quantities import number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
 from niente.core.selection.setting_words import differing
@@ -36,8 +37,8 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
     a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it;
     ``alone_hw`` is none and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; temperature, work,
-    clock and power are NaN where nothing holds it and it does not settle; ``others`` are the
-    controls that differ from stock beside the two axes.
+    clock and power are NaN where nothing holds it and it does not settle; ``others`` are the controls that differ from stock
+    beside the two axes.
     """
 
     setting: Setting
@@ -66,13 +67,6 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     others: tuple[tuple[str, float], ...] = ()
     alone_hw: float | None = None
     alone_at_most_dba: float | None = None
-
-
-NOT_SETTLED = (
-    *("core_c", "core_hw", "headroom_k", "throughput_percent", "throughput_hw"),
-    *("power_w", "power_hw", "clock_mhz", "clock_hw"),
-)
-"""What nothing can be said of where nothing holds a setting: it does not settle."""
 
 
 class LimitCost(msgspec.Struct, frozen=True):
@@ -164,7 +158,7 @@ def _quietest(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
 
 def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], index: int) -> Candidate:
     predicted, setting = field.predicted, field.settings.at(index)
-    found = Candidate(
+    return Candidate(
         setting=setting,
         limit_w=setting.sustained_power_w or 0.0,
         duty=setting.fan_duty.get(models.lead, 0.0),
@@ -192,7 +186,6 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         group=models.lead,
         others=tuple(one for one in differing(setting, models.card.stock) if one[0] not in (POWER, models.fans)),
     )
-    return msgspec.structs.replace(found, **dict.fromkeys(NOT_SETTLED, math.nan)) if predicted.runaway[index] else found
 
 
 def _known(value: float) -> float | None:
@@ -269,16 +262,17 @@ def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> s
     others = np.logical_and.reduce([mask for limit, mask in kept.items() if limit != hardest])
     among = others if others.any() else np.ones_like(others)
     best = {
-        Limit.THROUGHPUT: np.max((predicted.throughput_percent - predicted.throughput_hw)[among]),
-        Limit.HEADROOM: np.max((predicted.headroom_k - predicted.core_hw)[among]),
+        Limit.THROUGHPUT: np.fmax.reduce((predicted.throughput_percent - predicted.throughput_hw)[among]),
+        Limit.HEADROOM: np.fmax.reduce((predicted.headroom_k - predicted.core_hw)[among]),
         Limit.NOISE: np.min((predicted.in_room_dba + predicted.in_room_hw)[among]),
         Limit.RESULTS: 0.0,
     }[hardest]
+    told = number_text(float(best), 1)
     words = {
-        Limit.THROUGHPUT: f"the most throughput is {best:.1f} % of the {limits.min_throughput_percent:g} % wanted",
-        Limit.HEADROOM: f"the most headroom that is sure is {best:.1f} K of the {limits.min_headroom_k:g} K wanted in a "
+        Limit.THROUGHPUT: f"the most throughput is {told} % of the {limits.min_throughput_percent:g} % wanted",
+        Limit.HEADROOM: f"the most headroom that is sure is {told} K of the {limits.min_headroom_k:g} K wanted in a "
         f"{limits.design_room_c:g} °C room",
-        Limit.NOISE: f"the least noise that is sure is {best:.1f} dBA of the {limits.max_noise_dba or 0.0:g} dBA allowed",
+        Limit.NOISE: f"the least noise that is sure is {told} dBA of the {limits.max_noise_dba or 0.0:g} dBA allowed",
         Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
     }[hardest]
     where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""

@@ -18,7 +18,7 @@ HOTTEST_C = 160.0
 """Beyond this no silicon settles: a machine that has not settle below it runs away."""
 SLOWEST = 0.1
 """The least clock that is looked at, as a share of the highest."""
-MAX_W, STILL_W = 16384.0, 1e-3
+MAX_W = 16384.0
 SCANS = (8, 64)
 """Steps in which the first balance is looked for, so that the stable one is found and not the unstable one above it; finer
 ones for settings in which none was found, since near a runaway the two lie close together."""
@@ -41,8 +41,8 @@ class SettingLimiter(IntEnum):
 class SteadyState(msgspec.Struct, frozen=True):
     """Where it settles, all arrays ``(n,)``: clock (MHz), power (W), core temperature (°C), what limits it.
 
-    ``runaway`` where nothing holds it: no temperature below 160 °C balances, or it is hotter than its cap at the slowest clock
-    that is looked at, and the limiter is then heat; temperature and power are infinite.
+    ``runaway`` where nothing holds it: no temperature below 160 °C balances, or the slowest clock that is looked at is too much
+    for the limiter; temperature and power are then infinite.
     """
 
     clock_mhz: Vector
@@ -74,9 +74,9 @@ def steady_state(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_
     capped = every[by_power]
     watts[capped], core[capped] = limit_w[capped], limited_c[capped]
     capped = every[hot | by_power]
-    clock[capped] = _clock_at(power, watts, core, top_mhz, capped)
-    capped = every[hot]
     runaway[capped] = power(SLOWEST * top_mhz[capped], core[capped], capped) >= watts[capped]
+    capped = every[(hot | by_power) & ~runaway]
+    clock[capped] = _clock_at(power, watts, core, top_mhz, capped)
     watts[runaway] = core[runaway] = np.inf
     limiter = np.where(hot, SettingLimiter.HEAT, np.where(by_power, SettingLimiter.POWER, SettingLimiter.CLOCK)).astype(np.int8)
     return SteadyState(clock, watts, core, limiter, runaway)
@@ -126,4 +126,4 @@ def _power_at(rise: Rise, room_c: Vector, cap_c: Vector, indices: Indices) -> Ve
 def _clock_at(power: Power, wanted_w: Vector, core_c: Vector, top_mhz: Vector, indices: Indices) -> Vector:
     """Return the clock at which a power is drawn at a temperature ``(m,)``, between the slowest and the highest."""
     low, high = SLOWEST * top_mhz[indices], top_mhz[indices].astype(float)
-    return _root(lambda clock, at: power(clock, core_c[at], at) / np.maximum(wanted_w[at], STILL_W) - 1.0, low, high, indices)
+    return _root(lambda clock, at: power(clock, core_c[at], at) / wanted_w[at] - 1.0, low, high, indices)

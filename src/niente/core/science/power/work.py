@@ -4,9 +4,9 @@
 
 Work that waits for nothing goes with the clock (b = 1, c = 0); what waits for memory takes its time at any clock, so that b
 falls as the clock rises (c < 0), as 1/X = p/f + q says (textbook: Amdahl's law with the clock as the speed-up). Near its
-threshold a core stretches its clock, and work falls behind what is reported: g, a process over offset and clock,
-since the margin shrinks with the clock. What is left is
-h, a small one over the clock. All five are one Gaussian process (Rasmussen and Williams 2006, section 2.7; from memory).
+threshold a core stretches its clock, and work falls behind what is reported: g, a process over offset and clock, since the
+margin shrinks with the clock. What is left is h, a small one over the clock. All five are one Gaussian process (Rasmussen and
+Williams 2006, section 2.7; from memory).
 """
 
 import msgspec

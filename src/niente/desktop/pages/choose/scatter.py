@@ -364,12 +364,12 @@ def sort_settings(field: SettingGrid, limits: Limits, method_steps: Sequence[Met
     through the field's settings and the rungs of other ways alike."""
     predicted = field.predicted
     points = np.column_stack([predicted.in_room_dba, predicted.throughput_percent])
-    kept = keeps(field, limits)
+    kept, known = keeps(field, limits), np.isfinite(predicted.throughput_percent)
     broken = np.sum([~mask for mask in kept.values()], axis=0)
     thin = np.zeros(field.measured.shape, dtype=bool)
     thin.reshape(field.y.shape[0], -1)[::EVERY, ::EVERY] = True
-    grid = thin & ~field.measured
-    fit = kept[Limit.HEADROOM] & kept[Limit.RESULTS]
+    grid = thin & known & ~field.measured
+    fit = known & kept[Limit.HEADROOM] & kept[Limit.RESULTS]
     sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
     noise, throughput = front(
         np.append(predicted.in_room_dba[fit], [rung.in_room_dba for rung in sound]),
@@ -378,7 +378,7 @@ def sort_settings(field: SettingGrid, limits: Limits, method_steps: Sequence[Met
     on_front = np.column_stack([noise, throughput])
     spread = np.interp(noise, *_sorted(predicted.in_room_dba, predicted.in_room_hw)) if noise.shape[0] else np.empty(0)
     return ScatterPoints(
-        points[field.measured], points[grid & (broken == 0)], points[grid & (broken == 1)], points[grid & (broken > 1)],
+        points[field.measured & known], points[grid & (broken == 0)], points[grid & (broken == 1)], points[grid & (broken > 1)],
         on_front, spread,
     )  # fmt: skip
 

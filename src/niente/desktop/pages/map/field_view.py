@@ -86,7 +86,7 @@ class FieldView(Plot):
         return row, column
 
     def _slice(self, *, along_row: bool) -> tuple[Array, Array, Array, Array] | None:
-        """Return coordinate, value, half width and whether measured, along the crosshair."""
+        """Return coordinate, value, half width and whether measured, along the crosshair; NaN where nothing can be said."""
         shown, at = self._shown, self._at
         if shown is None or at is None or self._values is None:
             return None
@@ -102,11 +102,12 @@ class FieldView(Plot):
         if shown is None or self._drawn is None:
             return
         (x0, x1), (y0, y1) = self.box.viewRange()
-        both = [cut for cut in (self._slice(along_row=True), self._slice(along_row=False)) if cut is not None]
+        cuts = self._slice(along_row=True), self._slice(along_row=False)
+        both = [cut for cut in cuts if cut is not None and np.isfinite(cut[1]).any()]
         low, high = self._drawn.low, self._drawn.high
         if both:
-            low = min(float(np.min(cut[1] - cut[2])) for cut in both)
-            high = max(float(np.max(cut[1] + cut[2])) for cut in both)
+            low = min(float(np.nanmin(cut[1] - cut[2])) for cut in both)
+            high = max(float(np.nanmax(cut[1] + cut[2])) for cut in both)
         limit = self._limit(shown)
         if limit is not None:
             low, high = min(low, limit), max(high, limit)
@@ -157,7 +158,8 @@ class FieldView(Plot):
                 continue
             area = self.canvas.area(box)
             across, up = spans(self.canvas, box)
-            at, values, wide, measured = cut
+            told = np.isfinite(cut[1])
+            at, values, wide, measured = (one[told] for one in cut)
 
             def point(
                 where: float, value: float, across: PixelSpan = across, up: PixelSpan = up, row: bool = along_row
@@ -168,7 +170,7 @@ class FieldView(Plot):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             if limit is not None:
                 painter.setPen(dashed(p.cap_line, 6.0, 3.0))
-                painter.drawLine(point(float(at[0]), limit), point(float(at[-1]), limit))
+                painter.drawLine(point(float(cut[0][0]), limit), point(float(cut[0][-1]), limit))
             band = [point(x, v) for x, v in zip(at.tolist(), (values - wide).tolist(), strict=True)]
             band += [point(x, v) for x, v in zip(at[::-1].tolist(), (values + wide)[::-1].tolist(), strict=True)]
             painter.setPen(Qt.PenStyle.NoPen)
@@ -182,9 +184,11 @@ class FieldView(Plot):
                 if known:
                     draw_measured(painter, point(x, value), p)
             here = self._at[1] if along_row else self._at[0]
+            if not told[here]:
+                continue
             painter.setPen(QPen(QColor(p.ground), 1.0))
             painter.setBrush(QColor(p.accent))
-            painter.drawEllipse(point(float(at[here]), float(values[here])), 4.25, 4.25)
+            painter.drawEllipse(point(float(cut[0][here]), float(cut[1][here])), 4.25, 4.25)
 
     # -- painting: over the field ----------------------------------------------------------------------------------
 

@@ -121,11 +121,12 @@ def drawn(mapped: SettingMap, layer: Layer) -> Drawn:
     x, y = np.linspace(span[0], span[2], COARSE), np.linspace(span[1], span[3], COARSE)
     fine_x, fine_y = np.linspace(span[0], span[2], FINE), np.linspace(span[1], span[3], FINE)
     flat, spread = values_of(mapped, layer)
-    grid = np.nan_to_num(field.as_grid(flat))
+    grid = _filled(field.as_grid(flat))
     predicted = field.predicted
+    spare = predicted.headroom_k - predicted.core_hw - limits.min_headroom_k
 
     def even(values: Array) -> Array:
-        return _resample(field.as_grid(values), field.x, field.y, x, y)
+        return _resample(_filled(field.as_grid(values)), field.x, field.y, x, y)
 
     values = _resample(grid, field.x, field.y, x, y)
     step = fitting_step(layer.step, float(np.min(grid)), float(np.max(grid)))
@@ -145,11 +146,26 @@ def drawn(mapped: SettingMap, layer: Layer) -> Drawn:
         low=low,
         high=max(high, low + step),
         area=span,
-        unsure=below_zero(x, y, even(predicted.headroom_k - predicted.core_hw - limits.min_headroom_k)),
+        unsure=below_zero(x, y, even(np.where(np.isfinite(spare), spare, -1.0))),
         unstable=below_zero(x, y, even(np.where(field.against > 0, -1.0, 1.0))),
         outside=below_zero(x, y, even(np.where(field.inside, 1.0, -1.0))),
         alike=below_zero(x, y, even(np.abs(flat) - spread)) if mapped.other is not None else (),
     )
+
+
+def _filled(grid: Array) -> Array:
+    """Return a grid with what is not known as its nearest neighbour is: a picture has no holes, and says otherwise what it does
+    not know."""
+    unknown = ~np.isfinite(grid)
+    if not unknown.any():
+        return grid
+    if unknown.all():
+        return np.zeros_like(grid)
+    from scipy.ndimage import distance_transform_edt
+
+    nearest = distance_transform_edt(unknown, return_distances=False, return_indices=True)
+    filled: Array = grid[tuple(nearest)]
+    return filled
 
 
 def fitting_step(step: float, low: float, high: float) -> float:

@@ -46,7 +46,7 @@ def _alone_line(one: Candidate) -> Reading:
     """Return the machine without the room: with its interval, or as the bound that it lies under."""
     known = quantity_of("noise_dba")
     if one.alone_at_most_dba is not None:
-        return Reading(tr("Machine alone, at most"), known.text(one.alone_at_most_dba), "", known.unit)
+        return Reading(tr("Machine alone"), f"≤ {known.text(one.alone_at_most_dba)}", "", known.unit)
     return _line(tr("Machine alone"), known, one.alone_dba, one.alone_hw)
 
 
@@ -82,7 +82,6 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: in
     for row, (control, step) in enumerate(moves, 1):
         values[control][row] = _within(models.card, control, float(values[control][row] + step))
     predicted = predict(models, SettingBatch(here, values, 1 + len(moves)), limits.design_room_c)
-    core, work = (np.where(predicted.runaway, np.nan, one) for one in (predicted.core_c, predicted.throughput_percent))
     lines = []
     for row, (control, step) in enumerate(moves, 1):
         name = number_text(step, 0) if step < 0 else f"+{number_text(step, 0)}"
@@ -91,9 +90,9 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: in
         lines.append(
             (
                 f"{name}{NO_BREAK_SPACE}{unit} {part}".strip(),
-                _signed(core[row] - core[0]),
+                _signed(predicted.core_c[row] - predicted.core_c[0]),
                 _signed(predicted.in_room_dba[row] - predicted.in_room_dba[0]),
-                _signed(work[row] - work[0]),
+                _signed(predicted.throughput_percent[row] - predicted.throughput_percent[0]),
             )
         )
     return Columns(tr("One step away"), (tr("core, K"), tr("noise, dB"), tr("thr., %")), tuple(lines))
@@ -114,7 +113,7 @@ def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[
     blocks: list[Block] = []
     if choice is not None and one.setting == choice.pick.setting:
         blocks.append(Words(tr("Why here"), pick_reason(choice)))
-    elif choice is not None and mapped.request.room_c is None:
+    elif choice is not None and mapped.request.room_c is None and math.isfinite(one.core_c):
         blocks.append(Words(tr("Against the pick"), comparison_text(choice, one)))
     cautions = _cautions(one)
     if cautions:

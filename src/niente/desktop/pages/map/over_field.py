@@ -315,7 +315,7 @@ def _guard_lines(shown: FieldPicture) -> list[tuple[str, list[Array]]]:
     found = []
     for guard in shown.guards:
         flat = values.get(guard.quantity)
-        if flat is None or not float(np.min(flat)) < guard.trip < float(np.max(flat)):
+        if flat is None or not float(np.fmin.reduce(flat)) < guard.trip < float(np.fmax.reduce(flat)):
             continue
         lines = contour_on(field, flat, guard.trip)
         found.append((tr("guard {level}").format(level=quantity_of(guard.quantity).with_unit(guard.trip)), lines))
