@@ -18,7 +18,8 @@ FROZEN_SAMPLES, EVERY_STILL = 60, 20
 COARSE_STEPS_K, STEPS_MOVED, APART_SAMPLES, STEPS_WIDE = (1.0, 0.5), 3.0, 10, 2.0
 """Sensors of cores that read in such steps (K) may stand still for minutes where all is steady, in the middle of a step while
 others flicker at the edge of theirs. One is frozen where the others have since moved by so many steps and it has not for so
-many samples more, or where most of them spread over so many steps by their noise alone: no step is wide enough to hide that."""
+many samples more, or where most of them spread over so many steps by their noise alone: no step is wide enough to hide that.
+Which machine reads in such steps is told from what most of its cores read, whatever its card declares."""
 IMPOSSIBLE_SAMPLES = 2
 OVER_SHUT_DOWN_K = 25.0
 """No core is that far above the temperature at which the firmware cuts off."""
@@ -43,6 +44,8 @@ class CoreSensors:
         self._last = [math.nan] * many
         self._lost, self._still, self._wild = [0] * many, [0] * many, [0] * many
         self._others_then, self._apart = [math.nan] * many, [0] * many
+        self._steps_k = [COARSE_STEPS_K[0]] * many
+        """The coarse steps that each core's readings have lain on so far; 0 where they lie on none."""
         self._step_k, self._middle = COARSE_STEPS_K[0], math.nan
         self._recent: deque[list[float]] = deque(maxlen=FROZEN_SAMPLES)
 
@@ -50,7 +53,9 @@ class CoreSensors:
         """Return the trip, if a core's sensor has gone."""
         readings = frame.values[self._indices].tolist()
         if self._step_k:
-            self._take_coarse(readings)
+            known = sorted(reading for reading in readings if reading == reading)
+            self._middle = known[len(known) // 2] if known else math.nan
+            self._recent.append(readings)
         for core, reading in enumerate(readings):
             if reading != reading:
                 self._lost[core] += 1
@@ -69,6 +74,9 @@ class CoreSensors:
             if reading != self._last[core]:
                 self._still[core], self._last[core] = 0, reading
                 self._apart[core], self._others_then[core] = 0, self._middle
+                if self._steps_k[core] and reading % self._steps_k[core]:
+                    self._steps_k[core] = next((step for step in COARSE_STEPS_K if reading % step == 0.0), 0.0)
+                    self._step_k = sorted(self._steps_k)[len(self._steps_k) // 2]
                 continue
             self._still[core] += 1
             moved = abs(self._middle - self._others_then[core]) >= STEPS_MOVED * self._step_k
@@ -77,15 +85,6 @@ class CoreSensors:
                 words = f"has not moved for {self._still[core]} samples while the others do"
                 return Trip(GuardAction.STOP, f"The sensor of {self._title(core)} {words}.")
         return None
-
-    def _take_coarse(self, readings: list[float]) -> None:
-        """Take note of where the cores are, as long as their readings may come in coarse steps."""
-        known = sorted(reading for reading in readings if reading == reading)
-        if known:
-            if any(reading % self._step_k for reading in known):
-                self._step_k = min(_step_of(reading) for reading in known)
-            self._middle = known[len(known) // 2]
-            self._recent.append(readings)
 
     def _frozen(self, core: int) -> bool:
         """Return whether a core's sensor that has long stood still is frozen."""
@@ -100,11 +99,6 @@ class CoreSensors:
 
     def _title(self, core: int) -> str:
         return self._card.channels[int(self._indices[core])].title.lower()
-
-
-def _step_of(reading: float) -> float:
-    """Return the coarse steps that a reading may come in (K); 0 where it lies on none."""
-    return next((step for step in COARSE_STEPS_K if reading % step == 0.0), 0.0)
 
 
 class GuardedSensors:
