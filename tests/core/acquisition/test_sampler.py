@@ -10,6 +10,7 @@ import pytest
 
 from niente.core.acquisition import watchdog
 from niente.core.acquisition.bench import Bench
+from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.scheduler import Scheduler
 from niente.core.model.frame import Frame
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
@@ -20,11 +21,10 @@ from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from tests.conftest import Watcher, larkspur_rig, short_plan
+from tests.waiting import PATIENCE_S, until
 
 Make = Callable[..., Bench]
 HOT = Setting(sustained_power_w=120.0)
-LATE = 15.0
-"""Seconds within which what a test waits for comes, or the test fails."""
 
 
 @pytest.fixture
@@ -35,9 +35,7 @@ def deciding(monkeypatch: pytest.MonkeyPatch) -> list[Callable[[], bool]]:
 
     def slow(self: Scheduler, card: RigCard) -> None:
         looks[0] += 1
-        end = time.monotonic() + LATE
-        while looks[0] == 2 and not all(true() for true in wanted) and time.monotonic() < end:
-            time.sleep(0.005)
+        until(lambda: looks[0] != 2 or all(true() for true in wanted))
         look(self, card)
 
     monkeypatch.setattr(Scheduler, "look", slow)
@@ -133,6 +131,27 @@ def test_a_stop_does_not_wait_for_a_decision(
     assert len(watcher.of(RunOpened)) == 1
 
 
+def test_a_stop_is_known_from_its_first_moment_to_its_last(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    """The engine may ask at any time: also while the sampler makes the machine safe, and as it says that it has."""
+    bench = make_bench(larkspur_rig(pace=20.0))
+    sampler, told = bench._sampler, list[bool]()
+    interrupt, restore = sampler._interrupt, sampler._look.safe.restore
+
+    def look() -> None:
+        try:
+            told.append(sampler._interruption is not None or sampler.interrupted() is not None)
+        except StopPlan:
+            told.append(True)
+
+    sampler._interrupt = lambda error: (look(), interrupt(error))  # type: ignore[assignment, func-returns-value]
+    sampler._look.safe.restore = lambda: (look(), restore())  # type: ignore[assignment, func-returns-value]
+    bench.start(short_plan(card, HOT, seconds=600.0), Limits())
+    until(lambda: watcher.of(RunOpened))
+    bench.stop()
+    assert not watcher.end().complete
+    assert told[:2] == [True, True]
+
+
 def test_the_watchdog_acts_though_no_call_to_the_rig_is_under_way(
     make_bench: Make, watcher: Watcher, card: RigCard, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -144,14 +163,12 @@ def test_the_watchdog_acts_though_no_call_to_the_rig_is_under_way(
     def hang(run_id: int, frame: Frame, *, at_once: bool) -> None:
         left[0] -= 1
         if left[0] == 0:
-            gate.wait(LATE)
+            gate.wait(PATIENCE_S)
         add(run_id, frame, at_once=at_once)
 
     monkeypatch.setattr(bench.writer, "add_frame", hang)
     bench.start(short_plan(card, HOT, seconds=600.0), Limits())
-    end = time.monotonic() + LATE
-    while not (left[0] == 0 and rig.load == "idle") and time.monotonic() < end:
-        time.sleep(0.01)
+    until(lambda: left[0] == 0 and rig.load == "idle")
     assert rig.load == "idle"
     assert not gate.is_set()
     gate.set()
@@ -199,14 +216,11 @@ def test_commands_are_all_heard_at_the_pace_of_the_wall(make_bench: Make, watche
 
     bench = make_bench(larkspur_rig(pace=10.0))
     bench.start(short_plan(card, HOT, HOT, seconds=600.0), Limits())
-    end = time.monotonic() + LATE
-    while not watcher.of(RunOpened) and time.monotonic() < end:
-        time.sleep(0.01)
+    until(lambda: watcher.of(RunOpened))
     bench.send_command(Command.PAUSE_AFTER)
     bench.send_command(Command.RESUME)
     bench.send_command(Command.SKIP)
-    while len(watcher.of(RunOpened)) < 2 and time.monotonic() < end:
-        time.sleep(0.01)
+    until(lambda: len(watcher.of(RunOpened)) > 1)
     assert [(one.index, one.outcome) for one in watcher.of(RunClosed)] == [(0, "skipped")]
     assert len(watcher.of(RunOpened)) == 2
 
@@ -234,6 +248,6 @@ def test_a_computer_that_stood_still_as_a_whole_is_no_silence_of_the_rig(monkeyp
         time.sleep(0.3)
         jump[0] = 60.0
         assert not given_up.wait(0.4)
-        assert given_up.wait(LATE)
+        assert given_up.wait(PATIENCE_S)
     finally:
         watch.stop()

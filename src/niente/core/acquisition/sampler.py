@@ -348,8 +348,8 @@ class Sampler:
     def _stop_if_told(self) -> None:
         if self._stopping and self.stoppable:
             self._look.safe.restore()
-            self._stopping = False
             self._interrupt(StopPlan(self._stop_words, RunOutcome.STOPPED))
+            self._stopping = False  # no sooner: in between nobody would be told, and the next run would begin
 
     def _waits(self) -> bool:
         """Wait until a sample is due that the rig does not time itself; return whether there is something else to do first."""
