@@ -94,19 +94,24 @@ def _start(book: Path, options: BenchOptions, progress: Progress) -> None:
             if report.progress:
                 progress(report.progress)
             if report.ready:
-                threading.Thread(target=process.wait, name="niente-reaper", daemon=True).start()
                 return
     except BaseException:
         process.terminate()
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            process.wait(ENDED_S)
+        _await_end(process)
         raise
     finally:
         process.stdout.close()
-    process.wait(ENDED_S)
+        threading.Thread(target=process.wait, name="niente-reaper", daemon=True).start()
+    _await_end(process)
     if report.error is not None:
         raise report.error.error()
     raise RuntimeError(report.bug or "the bench's process ended while it was started")
+
+
+def _await_end(process: subprocess.Popen[bytes]) -> None:
+    """Wait for a process that ends; on a slow machine it is left to end by itself."""
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        process.wait(ENDED_S)
 
 
 def _lines(out: IO[bytes], meanwhile: Callable[[], None]) -> Iterator[bytes]:
