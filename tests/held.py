@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 
 FOLDER = Path(__file__).parent / "data" / "held"
-DIGITS = 5
+DIGITS, WIDE = 5, 120
 
 
 def plain(found: object) -> object:
@@ -49,10 +49,24 @@ def apart(found: object, held: object, within: float, path: str = "") -> list[st
     return [] if same else [f"{path}: {found} instead of {held}"]
 
 
+def told(value: object, indent: int = 0) -> str:
+    """Return JSON with a line for whatever fits on one."""
+    line = json.dumps(value, ensure_ascii=False)
+    if indent + len(line) <= WIDE or not isinstance(value, dict | list):
+        return line
+    deeper = " " * (indent + 1)
+    if isinstance(value, dict):
+        parts = [f"{json.dumps(key, ensure_ascii=False)}: {told(one, indent + 1)}" for key, one in value.items()]
+    else:
+        parts = [told(one, indent + 1) for one in value]
+    first, last = "{}" if isinstance(value, dict) else "[]"
+    return f"{first}\n{deeper}" + f",\n{deeper}".join(parts) + f"\n{' ' * indent}{last}"
+
+
 def hold(name: str, found: object, within: float = 1e-3) -> None:
     """Hold figures against those of a file, each within a share of it."""
     file, now = FOLDER / f"{name}.json", plain(found)
     if os.environ.get("NIENTE_HOLD") == "anew":
-        file.write_text(json.dumps(now, indent=1, ensure_ascii=False) + "\n")
+        file.write_text(told(now) + "\n")
     differing = apart(now, json.loads(file.read_text()), within)
     assert not differing, "; ".join(differing[:8])
