@@ -34,6 +34,7 @@ from niente.core.rigs.simulated.faults import Fault
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
+from tests.waiting import PATIENCE_S
 
 atexit.register(shutil.rmtree, os.environ["XDG_RUNTIME_DIR"], ignore_errors=True)
 SEED = 3
@@ -57,8 +58,8 @@ class Watcher:
     def of(self, kind: type[R]) -> list[R]:
         return [event for event in self.events if isinstance(event, kind)]
 
-    def end(self, seconds: float = 60.0) -> PlanEnded:
-        assert self.over.wait(seconds), "the plan did not end in time"
+    def end(self) -> PlanEnded:
+        assert self.over.wait(PATIENCE_S), "the plan did not end in time"
         ended = next(event for event in reversed(self.events) if isinstance(event, PlanEnded | BenchFailed))
         assert isinstance(ended, PlanEnded), ended
         return ended

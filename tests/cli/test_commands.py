@@ -7,7 +7,6 @@ import signal
 import sqlite3
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import msgspec
@@ -22,6 +21,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.storage.reader import BookReader
 from tests.conftest import short_plan
+from tests.waiting import PATIENCE_S, until
 
 NIENTE = [sys.executable, "-m", "niente.cli"]
 
@@ -188,28 +188,26 @@ def started(tmp_path: Path, card: RigCard, *more: str) -> tuple[subprocess.Popen
     )
     words = [*NIENTE, "run", str(plan), "--rig", "larkspur", "--seed", "3", "--book", str(book), *more]
     process = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
-    end = time.monotonic() + 40
-    while time.monotonic() < end:
-        try:
-            if sqlite3.connect(f"file:{book}?mode=ro", uri=True).execute("SELECT sum(count) FROM frames").fetchone()[0]:
-                return process, book
-        except sqlite3.OperationalError:
-            pass
-        time.sleep(0.05)
-    process.kill()
-    raise AssertionError("the run did not begin")
+
+    def begun() -> bool:
+        with contextlib.suppress(sqlite3.OperationalError):
+            return bool(
+                sqlite3.connect(f"file:{book}?mode=ro", uri=True).execute("SELECT sum(count) FROM frames").fetchone()[0]
+            )
+        return False
+
+    until(begun)
+    return process, book
 
 
 @pytest.mark.filterwarnings("ignore::ResourceWarning")
 def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path, card: RigCard) -> None:
     process, book = started(tmp_path, card, "--pace", "60")
     reader = BookReader(book)
-    end = time.monotonic() + 40
-    while (before := reader.frames(reader.runs()[0])[0].shape[0]) < 90:
-        assert time.monotonic() < end, "samples stopped coming"
-        time.sleep(0.05)
+    until(lambda: reader.frames(reader.runs()[0])[0].shape[0] >= 90)
+    before = reader.frames(reader.runs()[0])[0].shape[0]
     os.kill(bench_process(book), signal.SIGKILL)
-    _, err = process.communicate(timeout=30)
+    _, err = process.communicate(timeout=PATIENCE_S)
     assert process.returncode == ENDED_EARLY
     assert "ended without a word" in err
     assert "its load ended with it" in err  # so its guardian says
@@ -222,7 +220,7 @@ def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path
         [*NIENTE, "run", str(tmp_path / "plan.json"), "--rig", "larkspur", "--seed", "3", "--book", str(book)],
         capture_output=True,
         text=True,
-        timeout=60,
+        timeout=PATIENCE_S,
         check=False,
     )
     assert again.returncode == 0
@@ -238,7 +236,7 @@ def test_kill_9_loses_at_most_a_second_and_the_next_start_says_so(tmp_path: Path
 def test_ctrl_c_and_a_terminal_that_closes_stop_and_restore(tmp_path: Path, card: RigCard, one: signal.Signals) -> None:
     process, book = started(tmp_path, card, "--pace", "60")
     process.send_signal(one)
-    _, err = process.communicate(timeout=30)
+    _, err = process.communicate(timeout=PATIENCE_S)
     assert process.returncode == STOPPED
     assert "restored" in err
     assert "Traceback" not in err
@@ -262,7 +260,7 @@ def test_whoever_reads_the_output_may_go_away(tmp_path: Path, card: RigCard, if_
     process.stdout.close()
     assert process.stderr is not None
     err = process.stderr.read()
-    assert process.wait(40) == (0 if if_lost == "go-on" else STOPPED)
+    assert process.wait(PATIENCE_S) == (0 if if_lost == "go-on" else STOPPED)
     assert "Traceback" not in err
     reader = BookReader(book)
     outcomes = [run.outcome for run in reader.runs()]
@@ -273,9 +271,7 @@ def test_whoever_reads_the_output_may_go_away(tmp_path: Path, card: RigCard, if_
     assert outcomes == [None]
     bench = bench_process(book)
     os.kill(bench, signal.SIGTERM)
-    end = time.monotonic() + 20.0
-    while Path(f"/proc/{bench}").exists() and time.monotonic() < end:
-        time.sleep(0.05)
+    until(lambda: not Path(f"/proc/{bench}").exists())
 
 
 def test_the_package_starts_as_a_module() -> None:

@@ -1,7 +1,6 @@
 """Which thread calls what of a rig, as the contract says it."""
 
 import threading
-import time
 from collections.abc import Callable
 from typing import Any
 
@@ -13,10 +12,10 @@ from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from tests.conftest import Watcher, short_plan
+from tests.waiting import until
 
 Make = Callable[..., Bench]
 HOT = Setting(sustained_power_w=120.0)
-LATE = 15.0
 
 
 class Witness(SimulatedRig):
@@ -40,9 +39,7 @@ def test_one_thread_alone_calls_the_rig(make_bench: Make, watcher: Watcher, card
     plan = short_plan(card, HOT, HOT, seconds=30.0, idle_s=10.0)
     steps = tuple(Step(HOT, "vector", plan.steps[0].exposure, variant=one) for one in ("filter in", "filter out"))
     bench.start(Plan(PLAN_FORMAT, card.name, "test", steps, plan.guards), Limits())
-    end = time.monotonic() + LATE
-    while bench.open_card is None and time.monotonic() < end:
-        time.sleep(0.01)
+    until(lambda: bench.open_card is not None)
     bench.confirm()
     assert watcher.end().complete
     bench.close()

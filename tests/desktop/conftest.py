@@ -2,7 +2,6 @@
 
 import gc
 import shutil
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -26,6 +25,10 @@ from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.session import Session
 from tests.conftest import larkspur_rig
 from tests.here import BenchHere, serve_here
+from tests.waiting import until
+from tests.waiting_bot import qtbot
+
+__all__ = ["qtbot"]
 
 
 class QuietBus(DesktopBus):
@@ -85,7 +88,7 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
             return serve_here(lambda hear: open_bench(rig, book or tmp_path / "new.niente", hear), listener), project
 
         window.session.open(prepare, start=False)
-        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
+        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None)
         opened.append(window)
         return window
 
@@ -114,9 +117,9 @@ class SharedWindow:
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(analysis, "work_out", lambda *request: first.pop() if first else work_out(*request))
             self.window.session.open(lambda _, told: (larkspur_here(book, told), None), start=False)
-            wait_until(lambda: bool(self.window.pages) and self.window.session.bench is not None)
+            until(lambda: bool(self.window.pages) and self.window.session.bench is not None, QApplication.processEvents)
             if answer is not None:
-                wait_until(lambda: self.window.session.answer.choice is not None)
+                until(lambda: self.window.session.answer.choice is not None, QApplication.processEvents)
         self.project = self.window.session.project
         self.size = self.window.size()
 
@@ -161,28 +164,20 @@ def larkspur_here(book: Path, told: Hearer) -> BenchHere:
     return serve_here(lambda hear: open_bench(larkspur_rig(), book, hear), told)
 
 
-def wait_until(true: Callable[[], bool], seconds: float = 60.0) -> None:
-    """Let the window live until something is true."""
-    end = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < end, "the window did not come up in time"
-        QApplication.processEvents()
-        time.sleep(0.002)
-
-
 def await_sheet(session: Session) -> None:
     """Let the bench's thread take the sheet as it is now, and what it says of that come in."""
     bench, sheet = session.bench, session.sheets.now
     if not isinstance(bench, BenchHere) or sheet is None or bench.busy:
         return
-    wait_until(lambda: bench.bench._next_sheet is None and bench.card == applied(bench.own_card, sheet))
+    until(lambda: bench.bench._next_sheet is None and bench.card == applied(bench.own_card, sheet), QApplication.processEvents)
     before = session.frame
 
     def newer() -> bool:
         session._bridge.hand_over()
         return session.frame is not before
 
-    wait_until(newer)  # records come in their order: with a later frame, what was said of the card is here too
+    # records come in their order: with a later frame, what was said of the card is here too
+    until(newer, QApplication.processEvents)
 
 
 def drain(session: Session) -> None:
@@ -237,5 +232,5 @@ def swept_window(
     first = [swept_answer]
     monkeypatch.setattr(analysis, "work_out", lambda *asked: first.pop() if first else work_out(*asked))
     window = open_window(sweep_copy)
-    qtbot.waitUntil(lambda: window.session.answer.choice is not None, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.answer.choice is not None)
     return window

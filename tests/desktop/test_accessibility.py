@@ -58,7 +58,7 @@ def test_every_picture_is_also_told_in_words(swept_window: Window, qtbot: QtBot)
     assert project is not None
     swept_window.session._set_project(closer_look(project))  # something is left to run
     swept_window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: swept_window.session.live is not None, timeout=10000)
+    qtbot.waitUntil(lambda: swept_window.session.live is not None)
 
     def pictures() -> list[QWidget]:
         return [one for one in swept_window.findChildren(QWidget) if isinstance(one, PICTURES) and one.isVisible()]
@@ -70,13 +70,13 @@ def test_every_picture_is_also_told_in_words(swept_window: Window, qtbot: QtBot)
     for index, name in enumerate(NAMES):
         swept_window.go_to(index)
         with contextlib.suppress(qtbot.TimeoutError):  # then the words below say which is not told
-            qtbot.waitUntil(lambda: bool(pictures()) and all(map(told, pictures())), timeout=10000)
+            qtbot.waitUntil(lambda: bool(pictures()) and all(map(told, pictures())))
         assert pictures(), name
         for picture in pictures():
             assert picture.accessibleName(), (name, type(picture).__name__)
             assert told(picture), (name, type(picture).__name__, picture.accessibleDescription())
     swept_window.session.stop()
-    qtbot.waitUntil(lambda: not swept_window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not swept_window.session.busy())
 
 
 @ALL_PAGES
@@ -85,7 +85,7 @@ def test_tab_goes_round_without_a_trap(read_window: Window, name: str, qtbot: Qt
     read_window.activateWindow()
     read_window.go_to(NAMES.index(name))
     planner = read_window.session.planner
-    qtbot.waitUntil(lambda: planner.dry_rows is planner.rows, timeout=20000)  # what is foreseen makes the margin anew
+    qtbot.waitUntil(lambda: planner.dry_rows is planner.rows)  # what is foreseen makes the margin anew
     QApplication.processEvents()
     begin = read_window.passage.entries[0]
     begin.setFocus(Qt.FocusReason.TabFocusReason)

@@ -26,9 +26,10 @@ from niente.desktop.services.logging_out import logging_out_ends_processes
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
 from tests.conftest import short_plan
-from tests.core.serving.conftest import Ear, process_of, until
+from tests.core.serving.conftest import Ear, process_of
 from tests.desktop.conftest import QuietBus
 from tests.here import BenchHere, another_client
+from tests.waiting import PATIENCE_S, until
 
 Open = Callable[..., Window]
 KILL = "KillUserProcesses"
@@ -39,7 +40,7 @@ def started(window: Window, card: RigCard, qtbot: QtBot) -> None:
     """A long run under way in a window."""
     window.session.planner.take(short_plan(card, COOL, COOL, seconds=4000.0), None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5)
 
 
 def here(window: Window) -> BenchHere:
@@ -83,7 +84,7 @@ def test_closing_may_stop_the_plan(open_window: Open, card: RigCard, qtbot: QtBo
     bench = here(window)
     answering(window, "Stop and close", [])
     assert window.close()
-    assert bench.over.wait(10)
+    assert bench.over.wait(PATIENCE_S)
     assert not bench.bench.busy
 
 
@@ -92,7 +93,7 @@ def test_keeping_on_is_an_action_of_its_own(open_window: Open, card: RigCard, qt
     assert not window.actions_["bench.leave"].isEnabled()
     started(window, card, qtbot)
     bench = here(window)
-    qtbot.waitUntil(lambda: window.actions_["bench.leave"].isEnabled(), timeout=5000)
+    qtbot.waitUntil(lambda: window.actions_["bench.leave"].isEnabled())
     window.actions_["bench.leave"].trigger()  # asks nothing
     assert not window.isVisible()
     assert bench.bench.busy
@@ -146,7 +147,7 @@ def test_closing_while_a_book_opens_returns_at_once_and_leaves_nothing(qtbot: Qt
             closed.set()
 
     def prepare(progress: object, listener: object) -> tuple[object, None]:
-        gate.wait(20)
+        gate.wait(PATIENCE_S)
         made.append(Late())
         return made[0], None
 
@@ -157,7 +158,7 @@ def test_closing_while_a_book_opens_returns_at_once_and_leaves_nothing(qtbot: Qt
     assert not made  # it did not wait for what opens
     assert time.monotonic() - begun < 10.0
     gate.set()
-    assert closed.wait(10)
+    assert closed.wait(PATIENCE_S)
     QTest.qWait(50)
     assert session.bench is None
 
@@ -170,15 +171,15 @@ def test_what_is_cancelled_is_let_go(qtbot: QtBot) -> None:
             closed.set()
 
     def prepare(progress: object, listener: object) -> tuple[object, None]:
-        gate.wait(20)
+        gate.wait(PATIENCE_S)
         return Late(), None
 
     session = Session()
     session.open(prepare, start=False)  # type: ignore[arg-type]
     session.cancel_opening()
-    with qtbot.waitSignal(session.cancelled, timeout=10000):
+    with qtbot.waitSignal(session.cancelled):
         gate.set()
-    assert closed.wait(10)
+    assert closed.wait(PATIENCE_S)
     session.close()
 
 
@@ -198,13 +199,13 @@ def test_a_bench_that_is_killed_is_said_and_opened_again(
     book = tmp_path / "b.niente"
     options = BenchOptions("larkspur", seed=3, pace=60.0)
     window.session.open(lambda progress, told: (reach_bench(book, told, options, progress=progress), None), start=False)
-    qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=30000)
+    qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None)
     started(window, card, qtbot)
     assert not window.actions_["book.reopen"].isEnabled()
     os.kill(process_of(book), signal.SIGKILL)
-    qtbot.waitUntil(lambda: "ended without a word in the middle of a plan" in window.message.text, timeout=5000)
+    qtbot.waitUntil(lambda: "ended without a word in the middle of a plan" in window.message.text)
     assert not window.session.busy()
-    qtbot.waitUntil(lambda: "its load ended with it" in window.message.text, timeout=15000)  # its guardian's word
+    qtbot.waitUntil(lambda: "its load ended with it" in window.message.text)  # its guardian's word
     assert window.session.live is not None
     assert window.session.live.closed is not None
     assert window.actions_["book.reopen"].isEnabled()
@@ -222,7 +223,7 @@ def test_what_happens_if_the_window_is_lost_is_a_choice_that_is_remembered(open_
     assert (go_on.isChecked(), stop.isChecked()) == (False, True)
     assert Preferences().when_lost == WhenLost.STOP
     server = here(window).server
-    qtbot.waitUntil(lambda: server._clients[0].when_lost == WhenLost.STOP, timeout=5000)
+    qtbot.waitUntil(lambda: server._clients[0].when_lost == WhenLost.STOP)
 
 
 # -- command ---------------------------------------------------------------------------------------------------------------
@@ -237,8 +238,8 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     qtbot.addWidget(other, before_close_func=lambda closing: closing.session.close())
     other.show()
     other.session.open(lambda _, told: (another_client(server, told), None), start=False)
-    qtbot.waitUntil(lambda: bool(other.pages) and other.session.bench is not None, timeout=20000)
-    qtbot.waitUntil(lambda: other.session.live is not None and other.session.live.samples.count > 5, timeout=20000)
+    qtbot.waitUntil(lambda: bool(other.pages) and other.session.bench is not None)
+    qtbot.waitUntil(lambda: other.session.live is not None and other.session.live.samples.count > 5)
     assert other.stack.currentWidget() is other.page(RunPage)  # it shows what runs
     assert "looking on" in other.windowTitle()
     assert not other.pulse.pace.isEnabled()
@@ -248,15 +249,15 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     assert other.actions_["bench.ask"].isEnabled()
     assert not window.actions_["bench.hand_over"].isEnabled()
     other.actions_["bench.ask"].trigger()
-    qtbot.waitUntil(lambda: "asks for command" in window.message.text, timeout=5000)
+    qtbot.waitUntil(lambda: "asks for command" in window.message.text)
     assert window.actions_["bench.hand_over"].isEnabled()
     window.message._act.click()
-    qtbot.waitUntil(lambda: "looking on" in window.windowTitle(), timeout=5000)
-    qtbot.waitUntil(lambda: "looking on" not in other.windowTitle(), timeout=5000)
+    qtbot.waitUntil(lambda: "looking on" in window.windowTitle())
+    qtbot.waitUntil(lambda: "looking on" not in other.windowTitle())
     assert other.pulse.pace.isEnabled()
-    qtbot.waitUntil(other.pulse.stop.isEnabled, timeout=5000)
+    qtbot.waitUntil(other.pulse.stop.isEnabled)
     other.actions_["run.stop"].trigger()
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not window.session.busy())
     window.close()  # asks nothing: the plan is not its own
 
 
@@ -266,7 +267,7 @@ def test_a_note_of_one_window_stands_in_the_other(open_window: Open, card: RigCa
     ear = Ear()
     another_client(here(window).server, ear)
     window.session.note("a smell of dust")
-    qtbot.waitUntil(lambda: [note.text for note in window.session.notes] == ["a smell of dust"], timeout=5000)
+    qtbot.waitUntil(lambda: [note.text for note in window.session.notes] == ["a smell of dust"])
     until(lambda: any(getattr(one, "text", "") == "a smell of dust" for one in ear.told))
 
 
@@ -286,7 +287,7 @@ def test_a_window_opened_again_has_the_traces_of_before(open_window: Open, card:
     window = open_window(pace=600.0)
     window.session.planner.take(short_plan(card, COOL, COOL, seconds=300.0), None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: not window.session.busy() and window.session.live is not None, timeout=30000)
+    qtbot.waitUntil(lambda: not window.session.busy() and window.session.live is not None)
     again = another_client(here(window).server, Ear())
     assert [run.run_id for run in again.history.runs] == [1, 2]
     assert again.history.limiters.shape == again.history.time_s.shape

@@ -18,7 +18,6 @@ from niente.desktop.actions.finder import Finder, found
 from niente.desktop.actions.guide import TOPICS, Guide, page_of, title_of, topic_of
 from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.app.focus_ring import FocusRing
-from niente.desktop.app.waiting import A_MOMENT_MS
 from niente.desktop.app.window import NAMES, PAGE_OF, Window
 from niente.desktop.pages.choose.page import ChoosePage
 from niente.desktop.pages.plan.page import PlanPage
@@ -26,6 +25,7 @@ from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import MAX_BOOKS, Preferences
 from niente.desktop.session.session import Session
 from tests.desktop.conftest import drain
+from tests.waiting import PATIENCE_S
 
 # -- the registry --------------------------------------------------------------------------------------------------
 
@@ -329,9 +329,9 @@ def test_opening_can_be_cancelled(qtbot: QtBot) -> None:
         raise AssertionError("was not cancelled")
 
     session.open(prepare, start=False)  # type: ignore[arg-type]
-    assert begun.wait(5)
+    assert begun.wait(PATIENCE_S)
     session.cancel_opening()
-    qtbot.waitUntil(lambda: ended == [True], timeout=5000)
+    qtbot.waitUntil(lambda: ended == [True])
     assert session.bench is None
     session.close()
 
@@ -340,7 +340,7 @@ def test_work_that_takes_long_shows_itself_and_can_be_cancelled(swept_window: Wi
     working, session = swept_window.working, swept_window.session
     session.working.emit(True)
     assert not working.isVisible()
-    qtbot.waitUntil(working.isVisible, timeout=A_MOMENT_MS * 5)
+    qtbot.waitUntil(working.isVisible)
     asked = session._analyst._newest
     working.cancel.click()
     assert not working.isVisible()
@@ -359,7 +359,7 @@ def test_the_end_of_a_plan_is_told(open_window: Callable[..., Window], card: Rig
     window.session.planner.take(msgspec.structs.replace(plan, entries=plan.steps[:2]), None)
     window.actions_["plan.start"].trigger()
     desktop_bus = window.desktop_bus
-    qtbot.waitUntil(lambda: bool(desktop_bus.notified), timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: bool(desktop_bus.notified))  # type: ignore[attr-defined]
     assert desktop_bus.notified == [("Larkspur", "The plan is done.", False)]  # type: ignore[attr-defined]
 
 
@@ -373,7 +373,7 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
     window.session.planner.take(msgspec.structs.replace(plan, entries=(heavy,), guards=(guard,)), None)
     window.actions_["plan.start"].trigger()
     desktop_bus = window.desktop_bus
-    qtbot.waitUntil(lambda: bool(desktop_bus.notified) and not window.session.busy(), timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: bool(desktop_bus.notified) and not window.session.busy())  # type: ignore[attr-defined]
     drain(window.session)
     assert [(title, urgent) for title, _, urgent in desktop_bus.notified] == [("A guard has ended a run", True)]  # type: ignore[attr-defined]
 

@@ -55,7 +55,7 @@ def show_client(qtbot: QtBot, tmp_path: Path) -> Show:
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
         window.show()
         window.session.open(lambda _, listener: (make(listener), project), start=False)
-        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
+        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None)
         window.go_to(2)
         return window
 
@@ -84,7 +84,7 @@ def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_pat
     session, page = window.session, run_page(window)
     session.planner.take(by_hand_plan("plover", 24.0), None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
+    qtbot.waitUntil(lambda: session.hands.card is not None)
     view = page.card_view
     assert page.upper.currentWidget() is view
     assert page.title.text() == "Set by hand before the next run."
@@ -107,7 +107,7 @@ def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_pat
     assert view.refusal.text() == "Not every box is ticked yet."
     view.boxes[0].click()
     view.done.click()
-    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: not session.busy())
     assert page.upper.currentWidget() is page.traces
     book = BookReader(session.bench.path)  # type: ignore[union-attr]
     assert [item.body for item in book.events(kind="card confirmed")] == [{"sustained_power_w": 24.0}]
@@ -119,10 +119,10 @@ def test_a_stop_takes_the_card_away(show: Show, qtbot: QtBot, tmp_path: Path) ->
     window = show(plover(tmp_path / "stopped.niente"))
     window.session.planner.take(by_hand_plan("plover", 24.0), None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.hands.card is not None)
     window.actions_["run.stop"].trigger()
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
-    qtbot.waitUntil(lambda: run_page(window).upper.currentWidget() is run_page(window).traces, timeout=5000)
+    qtbot.waitUntil(lambda: not window.session.busy())
+    qtbot.waitUntil(lambda: run_page(window).upper.currentWidget() is run_page(window).traces)
     assert window.session.hands.card is None
 
 
@@ -132,13 +132,13 @@ def test_ticks_outlast_the_window(show: Show, qtbot: QtBot, tmp_path: Path) -> N
     plan = by_hand_plan("plover", 24.0)
     window.session.planner.take(plan, None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.hands.card is not None)
     run_page(window).card_view.boxes[0].click()
     window.session.close()
     window = show(plover(book))
     window.session.planner.take(plan, None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: window.session.hands.card is not None, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.hands.card is not None)
     assert [box.isChecked() for box in run_page(window).card_view.boxes] == [True, False, False]
 
 
@@ -147,10 +147,10 @@ def test_a_reading_is_typed_with_its_unit_and_corrected(show: Show, qtbot: QtBot
     session, page = window.session, run_page(window)
     assert session.sheet is not None
     session.sheets.change("by hand", msgspec.structs.replace(session.sheet, by_hand=("noise_dba", "wall_power_w")))
-    qtbot.waitUntil(lambda: any(one.by.value == "hands" for one in session.card.channels), timeout=5000)  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: any(one.by.value == "hands" for one in session.card.channels))  # type: ignore[union-attr]
     session.planner.take(by_hand_plan("larkspur", 100.0), None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
+    qtbot.waitUntil(lambda: session.hands.card is not None)
     view = page.card_view
     noise, wall = view.fields["noise_dba"], view.fields["wall_power_w"]
     assert page.sub.text() == "the load is on, under guard"
@@ -166,7 +166,7 @@ def test_a_reading_is_typed_with_its_unit_and_corrected(show: Show, qtbot: QtBot
     wall.setText("0.187 kW")
     assert view.done.isEnabled()
     view.done.click()
-    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: not session.busy())
     evidence = evidence_in(session.bench.path)  # type: ignore[union-attr]
     assert evidence is not None
     assert evidence.runs[-1].noise_dba == 31.4
@@ -194,7 +194,7 @@ def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> Non
     window = show(lambda listener: open_bench(larkspur_rig(), book, listener))
     session, page = window.session, run_page(window)
     session.planner.take(plan, None)
-    qtbot.waitUntil(lambda: session.answer.evidence is not None, timeout=20000)
+    qtbot.waitUntil(lambda: session.answer.evidence is not None)
     view = page.after_view
     assert page.upper.currentWidget() is view
     assert page.title.text().endswith("at −40\u00a0mV, 120\u00a0W")
@@ -202,14 +202,14 @@ def test_the_offer_after_an_end(show: Show, qtbot: QtBot, tmp_path: Path) -> Non
     assert "Hottest core" in view.last.accessibleDescription()
     assert "cannot tell from here" in view.verdict.text()
     assert "If it failed" in view.left_out.text()
-    qtbot.waitUntil(lambda: "−50\u00a0mV" in view.left_out.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "−50\u00a0mV" in view.left_out.text())
     assert view.resume.isHidden()
     view.failed.click()
     assert "counts as failed" in view.verdict.text()
     assert not view.resume.isHidden()
     view.resume.click()
-    qtbot.waitUntil(lambda: page.upper.currentWidget() is page.traces, timeout=20000)
-    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: page.upper.currentWidget() is page.traces)
+    qtbot.waitUntil(lambda: not session.busy())
     reader = BookReader(book)
     assert [run.outcome for run in reader.runs()] == ["failed", "done"]
     reader.close()
@@ -231,8 +231,8 @@ def test_a_crash_under_way_is_told_and_the_plan_goes_on(show: Show, qtbot: QtBot
     window.session.notice.connect(lambda notice: told.append(notice.text))
     window.session.planner.take(short_plan(rig.describe(), Setting(sustained_power_w=100.0), seconds=200.0), None)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: any("went down at 100\u00a0W" in text for text in told), timeout=20000)
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: any("went down at 100\u00a0W" in text for text in told))
+    qtbot.waitUntil(lambda: not window.session.busy())
     reader = BookReader(window.session.bench.path)  # type: ignore[union-attr]
     assert [item.kind for item in reader.events(reader.runs()[0])] == [RigEventKind.CRASH]
     reader.close()
@@ -246,7 +246,7 @@ def test_the_margin_says_what_held_the_clock_and_keeps_noise_apart(swept_window:
     step = Step(Setting(sustained_power_w=97.0, fan_duty=duty), "vector", rule, "free", "a test")
     session.planner.take(Plan(PLAN_FORMAT, "larkspur", "free", (step,), default_guards(session.card)), None)  # type: ignore[arg-type]
     swept_window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: session.live is not None and session.live.closed is not None, timeout=30000)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.closed is not None)
     session.strip.catch_up()  # type: ignore[union-attr]
     said = spoken(run_page(swept_window).margin())
     assert "What limited the clock" in said
@@ -268,10 +268,10 @@ def test_a_book_that_another_writes_is_looked_at(show_client: Show, qtbot: QtBot
         session = window.session
         assert "looking on" in window.windowTitle()
         assert "Another window or terminal runs" in window.message.text
-        qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30, timeout=20000)
+        qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30)
         assert session.state == BenchState.EXPOSING
         session.stop()
-        qtbot.waitUntil(lambda: "only looks on" in window.message.text, timeout=5000)
+        qtbot.waitUntil(lambda: "only looks on" in window.message.text)
         session.note("mine")
         assert "only looks on" in window.message.text
         assert bench.busy
@@ -287,7 +287,7 @@ def test_the_window_falls_back_to_looking_on(qtbot: QtBot, tmp_path: Path) -> No
         make_app([])
         window = show(arguments([str(bench.path)]))
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
-        qtbot.waitUntil(lambda: window.session.bench is not None, timeout=20000)
+        qtbot.waitUntil(lambda: window.session.bench is not None)
         assert window.session.bench is not None
         assert window.session.bench.follows
     finally:

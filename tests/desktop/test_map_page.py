@@ -69,7 +69,7 @@ def choose(page: MapPage, qtbot: QtBot, **wanted: str) -> SettingMap:
         assert index >= 0, (name, data)
         box.setCurrentIndex(index)
         box.activated.emit(index)
-    qtbot.waitUntil(lambda: page.mapped is not None and page.mapped.request == page.request_row.request, timeout=20000)
+    qtbot.waitUntil(lambda: page.mapped is not None and page.mapped.request == page.request_row.request)
     return map_of(page)
 
 
@@ -186,7 +186,7 @@ def test_the_selection_survives_a_new_answer(own_page: MapPage, swept_window: Wi
     one, before = own_page.candidate, swept_window.session.answer
     assert one is not None
     swept_window.session.request_answer()
-    qtbot.waitUntil(lambda: swept_window.session.answer is not before, timeout=20000)
+    qtbot.waitUntil(lambda: swept_window.session.answer is not before)
     assert own_page.candidate is not None
     assert (own_page.candidate.limit_w, own_page.candidate.duty) == (one.limit_w, one.duty)
     assert own_page.view.crosshair_point() == (one.limit_w, one.duty)
@@ -225,7 +225,7 @@ def test_the_same_control_on_both_axes_changes_their_places(page: MapPage, qtbot
 def test_another_room_moves_the_map(page: MapPage, qtbot: QtBot) -> None:
     before = map_of(page)
     page.request_row.room.setValue(35.0)
-    qtbot.waitUntil(lambda: map_of(page).room_c == 35.0, timeout=20000)
+    qtbot.waitUntil(lambda: map_of(page).room_c == 35.0)
     moved = map_of(page).field.predicted.core_c - before.field.predicted.core_c
     free = ~map_of(page).field.predicted.heat_limited
     assert np.median(moved[free]) == pytest.approx(7.0, abs=0.3)
@@ -244,7 +244,7 @@ def test_other_controls_are_held_chosen_or_optimised(own_page: MapPage, qtbot: Q
     own_page.request_row.others.activated.emit(0)
     field = own_page.request_row._fixed_fields["fan_duty.cooler"]
     field.setValue(70.0)
-    qtbot.waitUntil(lambda: map_of(own_page).request.view.fixed == {"fan_duty.cooler": 70.0}, timeout=20000)
+    qtbot.waitUntil(lambda: map_of(own_page).request.view.fixed == {"fan_duty.cooler": 70.0})
     louder = map_of(own_page)
     assert np.min(louder.field.predicted.in_room_dba) > np.min(mapped.field.predicted.in_room_dba)
     best = choose(own_page, qtbot, others="fans optimised")
@@ -303,14 +303,14 @@ def test_enter_and_a_double_click_plan_a_run_there(own_page: MapPage, swept_wind
     one = own_page.candidate
     assert one is not None
     QTest.keyClick(own_page.view, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: len(asked_for()) == 1, timeout=10000)
+    qtbot.waitUntil(lambda: len(asked_for()) == 1)
     assert [step.setting.over(session.card.stock) for step in asked_for()] == [one.setting]  # type: ignore[union-attr]
     swept_window.actions_["edit.undo"].trigger()
-    qtbot.waitUntil(lambda: not asked_for(), timeout=10000)
+    qtbot.waitUntil(lambda: not asked_for())
     across, up = spans(own_page.view.canvas, own_page.view.box)
     at = QPointF(across.px(103.0), up.px(47.0)).toPoint()
     qtbot.mouseDClick(own_page.view, Qt.MouseButton.LeftButton, pos=at)
-    qtbot.waitUntil(lambda: len(asked_for()) == 1, timeout=10000)
+    qtbot.waitUntil(lambda: len(asked_for()) == 1)
 
 
 # -- rise against watts ----------------------------------------------------------------------------------------------
@@ -448,13 +448,13 @@ def test_what_is_missing_is_planned_at_a_press(open_window: Callable[..., Window
     window = open_window()
     window.go_to(NAMES.index("Map"))
     session = window.session
-    qtbot.waitUntil(lambda: bool(session.planner.rows), timeout=10000)
+    qtbot.waitUntil(lambda: bool(session.planner.rows))
     window.actions_["map.missing"].trigger()
 
     def wanted() -> list[Step]:
         return [row.step for row in session.planner.rows if "heat path wants" in row.step.reason]
 
-    qtbot.waitUntil(lambda: len(wanted()) == 4, timeout=10000)
+    qtbot.waitUntil(lambda: len(wanted()) == 4)
     first = session.planner.rows[0].step
     assert first.stage in ("noise", "baseline")
 
@@ -465,13 +465,13 @@ def test_a_map_of_ones_own_follows_new_runs_and_new_limits(own_page: MapPage, sw
     first = choose(own_page, qtbot, across="temperature_cap_c")
     before = session.answer
     session.request_answer()
-    qtbot.waitUntil(lambda: session.answer is not before, timeout=20000)
-    qtbot.waitUntil(lambda: map_of(own_page) is not first and map_of(own_page).models is session.answer.models, timeout=20000)
+    qtbot.waitUntil(lambda: session.answer is not before)
+    qtbot.waitUntil(lambda: map_of(own_page) is not first and map_of(own_page).models is session.answer.models)
     assert map_of(own_page).request == own_page.request_row.request
     assert session.project is not None
     limits = msgspec.structs.replace(session.project.limits, min_headroom_k=3.0)
     session.edit("headroom", msgspec.structs.replace(session.project, limits=limits))
-    qtbot.waitUntil(lambda: map_of(own_page).limits.min_headroom_k == 3.0, timeout=20000)
+    qtbot.waitUntil(lambda: map_of(own_page).limits.min_headroom_k == 3.0)
     assert map_of(own_page).request == own_page.request_row.request
 
 
@@ -490,12 +490,12 @@ def test_a_variant_without_runs_enough_is_said_and_asked_again(own_page: MapPage
     box = own_page.request_row.against
     box.setCurrentIndex(box.findData("roof off"))
     box.activated.emit(box.currentIndex())
-    qtbot.waitUntil(lambda: own_page.problem.isVisible(), timeout=20000)
+    qtbot.waitUntil(lambda: own_page.problem.isVisible())
     assert "three settled runs" in own_page.problem.text()
     assert own_page.stack.isVisible()  # the map that was there stays
     box.setCurrentIndex(0)
     box.activated.emit(0)
-    qtbot.waitUntil(lambda: not own_page.problem.isVisible(), timeout=20000)
+    qtbot.waitUntil(lambda: not own_page.problem.isVisible())
 
 
 def test_another_machine_is_asked_for_what_it_has(own_page: MapPage, swept_window: Window, qtbot: QtBot) -> None:

@@ -35,7 +35,7 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
         window.session.open(
             lambda _, hear: (serve_here(lambda own: open_bench(rig, tmp_path / "other.niente", own), hear), None), start=False
         )
-        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None, timeout=20000)
+        qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None)
         return window
 
     return open_on
@@ -62,8 +62,7 @@ def test_every_page_stands_on_other_machines(
     qtbot.waitUntil(
         lambda: (
             window.session.live is not None and window.session.live.opened.index >= 2 and window.session.live.samples.count > 20
-        ),
-        timeout=30000,
+        )
     )
     window.apply(choice)
     for index, page in enumerate(window.pages):
@@ -74,7 +73,7 @@ def test_every_page_stands_on_other_machines(
     window.resize(1100, 700)
     QApplication.processEvents()
     window.session.stop()
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not window.session.busy())
     assert not bugs
 
 
@@ -99,11 +98,11 @@ def test_cautions_stand_before_the_first_run_on_a_real_machine(
     assert window.session.busy()
     assert ", read" in spoken(window.page(RigPage).margin())
     window.session.stop()
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not window.session.busy())
     window.actions_["plan.start"].trigger()
     assert len(asked) == 2  # once a book is enough
     window.session.stop()
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not window.session.busy())
 
 
 def test_not_starting_is_the_default(open_rig_window: Callable[[str], Window], qtbot: QtBot) -> None:

@@ -83,12 +83,12 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
     field.selectAll()
     QTest.keyClicks(field, "94")
     QTest.keyClick(field, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: page.title.text() != before, timeout=5000)
+    qtbot.waitUntil(lambda: page.title.text() != before)
     assert session.project is not None
     assert session.project.limits.min_throughput_percent == 94.0
     assert "Throughput" in session.undo.undoText()
     swept_window.actions_["edit.undo"].trigger()
-    qtbot.waitUntil(lambda: page.title.text() == before, timeout=5000)
+    qtbot.waitUntil(lambda: page.title.text() == before)
     swept_window.actions_["edit.redo"].trigger()
     assert session.project.limits.min_throughput_percent == 94.0
 
@@ -97,7 +97,7 @@ def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, q
     swept_window.go_to(NAMES.index("Choose"))
     page = swept_window.page(ChoosePage)
     page.fields["min_headroom_k"].setValue(55)
-    qtbot.waitUntil(lambda: page.title.text() == "No pick yet", timeout=5000)
+    qtbot.waitUntil(lambda: page.title.text() == "No pick yet")
     assert "most headroom" in page.problem.text()
     assert not page.finished()
 
@@ -134,7 +134,7 @@ def test_the_map_is_selected_with_the_mouse(read_window: Window, qtbot: QtBot) -
     across, up = spans(view.canvas, view.box)
     at = QPointF(across.px(100.0), up.px(40.0)).toPoint()
     qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
-    qtbot.waitUntil(lambda: page.candidate is not None, timeout=2000)
+    qtbot.waitUntil(lambda: page.candidate is not None)
     assert page.candidate is not None
     assert page.candidate.limit_w == pytest.approx(100.0, abs=3)
 

@@ -202,7 +202,7 @@ def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Windo
     choose_question(window, "fan-sweep")
     before = window.session.plan
     page.axes.rows["fan_duty.case"].step.focused.emit()
-    qtbot.waitUntil(lambda: any(isinstance(block, Columns) for block in page.margin()), timeout=5000)
+    qtbot.waitUntil(lambda: any(isinstance(block, Columns) for block in page.margin()))
     said = spoken(page.margin())
     assert "What a step costs" in said
     assert "› ×" in said.replace("\u00a0", " ")  # the present one is marked
@@ -210,9 +210,9 @@ def test_the_margin_says_what_another_step_costs_before_it_is_made(window: Windo
     page.rules.known.entered.emit()
     choose_question(window, "quiet-point")
     page.rules.known.entered.emit()
-    qtbot.waitUntil(lambda: "What a target costs" in spoken(page.margin()), timeout=5000)
+    qtbot.waitUntil(lambda: "What a target costs" in spoken(page.margin()))
     page.rules.budget.entered.emit()
-    qtbot.waitUntil(lambda: "What a budget buys" in spoken(page.margin()), timeout=5000)
+    qtbot.waitUntil(lambda: "What a budget buys" in spoken(page.margin()))
     assert "all of it" in spoken(page.margin())
 
 
@@ -285,7 +285,7 @@ def test_two_states_are_chosen_and_not_the_same_one(window: Window) -> None:
 def test_a_question_over_its_budget_says_what_fits(window: Window, qtbot: QtBot) -> None:
     page = page_of(window)
     page.rules.budget.setValue(1.5)
-    qtbot.waitUntil(lambda: window.session.planner.instead is not None, timeout=5000)
+    qtbot.waitUntil(lambda: window.session.planner.instead is not None)
     assert "more than its budget" in page.warning.text()
     said = spoken(page.margin())
     assert "What fits the budget" in said
@@ -314,7 +314,7 @@ def test_runs_are_moved_skipped_repeated_by_keys(window: Window, qtbot: QtBot) -
         (Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier, [*before[:3], before[2], *before[3:]]),
     ):
         QTest.keyClick(page.table, key, modifiers)
-        qtbot.waitUntil(functools.partial(_is_ordered, window, expected), timeout=2000)
+        qtbot.waitUntil(functools.partial(_is_ordered, window, expected))
     choose_run(window, 5)
     QTest.keyClick(page.table, Qt.Key.Key_Delete)
     assert _status(window, 5) == RunStatus.SKIPPED
@@ -436,13 +436,13 @@ def test_an_edit_under_way_holds_from_the_next_run_on(open_window: Callable[...,
     session = window.session
     first = watts(window)
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index >= 1, timeout=20000)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index >= 1)
     window.go_to(NAMES.index("Plan"))
     put(page_of(window).axes.rows["sustained_power_w"].last, f"{first[4]:g}")
-    qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
-    qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows), timeout=10000)
+    qtbot.waitUntil(lambda: not session.busy())
+    qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows))
     assert watts(window) == first[:5]
-    qtbot.waitUntil(lambda: "plan is done" in window.message.text, timeout=5000)
+    qtbot.waitUntil(lambda: "plan is done" in window.message.text)
 
 
 # -- files, templates ----------------------------------------------------------------------------------------------------
@@ -515,7 +515,7 @@ def test_a_plan_that_must_trip_a_guard_is_told_above_the_list(swept_window: Wind
         card.stock.over(Setting()).replaced("sustained_power_w", 128.0), "vector", Exposure(480.0, 900.0, 1.0), "free", "hot"
     )
     session.planner.take(msgspec.structs.replace(plan, entries=(hot,), guards=(low,)), None)
-    qtbot.waitUntil(lambda: session.planner.dry is not None and bool(session.planner.dry.trips), timeout=5000)
+    qtbot.waitUntil(lambda: session.planner.dry is not None and bool(session.planner.dry.trips))
     assert "must trip a guard" in page.warning.text()
     assert "Nearest to a guard" in spoken(page.margin())
 
@@ -525,7 +525,7 @@ def test_a_plan_that_cannot_run_says_so_and_is_not_finished(window: Window, qtbo
     assert session.plan is not None
     step = msgspec.structs.replace(session.plan.steps[0], load="juggling")
     session.planner.take(msgspec.structs.replace(session.plan, entries=(step,)), None)
-    qtbot.waitUntil(lambda: session.planner.dry is not None and bool(session.planner.dry.wrong), timeout=5000)
+    qtbot.waitUntil(lambda: session.planner.dry is not None and bool(session.planner.dry.wrong))
     assert page.warning.text().startswith("×")
     assert not page.finished()
     assert any(isinstance(block, Words) and block.heading == "It cannot run" for block in page.margin())
@@ -539,8 +539,8 @@ def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, 
     small = planner.laid
     page.commands.change_question("many", msgspec.structs.replace(question_in(window), axes=axes))
     assert planner.laid is small  # not in the window's own turn
-    qtbot.waitUntil(lambda: len(planner.rows) == 5049, timeout=10000)
-    qtbot.waitUntil(lambda: planner.dry is not None and len(planner.dry_rows) == 5049, timeout=10000)
+    qtbot.waitUntil(lambda: len(planner.rows) == 5049)
+    qtbot.waitUntil(lambda: planner.dry is not None and len(planner.dry_rows) == 5049)
     assert "5049 runs take" in page.warning.text()
     assert page.model.count() == 5049
     QApplication.processEvents()
@@ -550,7 +550,7 @@ def test_five_thousand_runs_are_worked_out_away_from_the_window(window: Window, 
     page.up()
     page.up()  # before the first is laid out
     page.leave_out()
-    qtbot.waitUntil(lambda: planner.rows[98].status == RunStatus.SKIPPED, timeout=10000)
+    qtbot.waitUntil(lambda: planner.rows[98].status == RunStatus.SKIPPED)
     assert planner.key_of(98) == key
     assert page.selected()[0] == 98  # type: ignore[index]
     assert page.model.row(5000)[MINUTES].text
@@ -585,7 +585,7 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     session.notice.connect(lambda notice: told.append(notice.text))
     window.actions_["plan.start"].trigger()
     for _ in range(2):
-        qtbot.waitUntil(lambda: session.hands.card is not None, timeout=20000)
+        qtbot.waitUntil(lambda: session.hands.card is not None)
         assert session.state == BenchState.WAITING_FOR_HANDS
         card = session.hands.card
         assert not window.actions_["run.resume"].isEnabled()  # not before every box is ticked
@@ -596,12 +596,12 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
             box.click()
         assert window.actions_["run.resume"].isEnabled()
         run.card_view.done.click()
-        qtbot.waitUntil(lambda before=card: session.hands.card != before, timeout=20000)  # type: ignore[misc]
-    qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
-    qtbot.waitUntil(lambda: any("plan is done" in text for text in told), timeout=5000)
+        qtbot.waitUntil(lambda before=card: session.hands.card != before)  # type: ignore[misc]
+    qtbot.waitUntil(lambda: not session.busy())
+    qtbot.waitUntil(lambda: any("plan is done" in text for text in told))
     hands = [text for text in told if "becomes" in text]
     assert [("filter out" in text, "filter in" in text) for text in hands] == [(True, False), (False, True)]
     assert not [text for text in told if "is running" in text]  # nothing complains that a plan runs
     assert session.card.variant == "filter in"  # type: ignore[union-attr]
     assert session.sheet.variant == "filter in"  # type: ignore[union-attr]
-    qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows), timeout=10000)
+    qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows))

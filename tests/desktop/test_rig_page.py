@@ -124,12 +124,10 @@ def test_another_variant_waits_for_hands(own_window: Window, qtbot: QtBot, monke
     assert "Take the front filter out." in asked[0]
     assert "Mains off and unplugged" in asked[0]
     assert len(asked) == 2
-    qtbot.waitUntil(
-        lambda: own_window.session.card is not None and own_window.session.card.variant == "filter out", timeout=5000
-    )
+    qtbot.waitUntil(lambda: own_window.session.card is not None and own_window.session.card.variant == "filter out")
     assert own_window.session.bench.bench.rig.describe().variant == "filter out"  # type: ignore[union-attr]
     assert "filter out" in page.live_line()
-    qtbot.waitUntil(lambda: any("taken out" in row.accessibleName() for row in page.parts.rows), timeout=5000)
+    qtbot.waitUntil(lambda: any("taken out" in row.accessibleName() for row in page.parts.rows))
     undone(own_window, before)
 
 
@@ -151,9 +149,7 @@ def test_a_changed_part_is_a_new_variant(own_window: Window, qtbot: QtBot) -> No
     )
     sheet = sheet_in(own_window)
     assert (sheet.variant, sheet.known("liquid metal").hands) == ("liquid metal", "Cleaned, new paste.")  # type: ignore[union-attr]
-    qtbot.waitUntil(
-        lambda: own_window.session.card is not None and own_window.session.card.variant == "liquid metal", timeout=5000
-    )
+    qtbot.waitUntil(lambda: own_window.session.card is not None and own_window.session.card.variant == "liquid metal")
     undone(own_window, before)
 
 
@@ -215,9 +211,7 @@ def test_limits_hold_the_guards_under_them(window: Window, qtbot: QtBot) -> None
     view.core.setValue(84.0)
     sheet = sheet_in(window)
     assert (sheet.limits.core_temperature_c, sheet.guards[0].trip) == (84.0, 84.0)
-    qtbot.waitUntil(
-        lambda: window.session.card is not None and window.session.card.limits.core_temperature_c == 84.0, timeout=5000
-    )
+    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.limits.core_temperature_c == 84.0)
     assert window.session.plan is not None
     assert window.session.plan.guards[0].trip == 84.0
     undone(window, before)
@@ -254,7 +248,7 @@ def test_guards_are_added_and_taken_away(window: Window, qtbot: QtBot) -> None:
     with qtbot.waitSignal(window.session.notice) as said:
         view.less.click()
     assert "there is none on the hottest core" in said.args[0].text
-    qtbot.waitUntil(lambda: window.session.plan is not None and len(window.session.plan.guards) == 4, timeout=5000)
+    qtbot.waitUntil(lambda: window.session.plan is not None and len(window.session.plan.guards) == 4)
     window.session.undo.setIndex(0)
     assert sheet_in(window) == before
 
@@ -265,7 +259,7 @@ def test_a_control_is_narrowed_and_not_widened(own_window: Window, qtbot: QtBot)
     view = page.limits_view
     type_into(view.control_table, 0, HIGH, "180")
     assert sheet_in(own_window).controls[0].high == 180.0
-    qtbot.waitUntil(lambda: own_window.session.card.control("sustained_power_w").high == 180.0, timeout=5000)  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: own_window.session.card.control("sustained_power_w").high == 180.0)  # type: ignore[union-attr]
     with qtbot.waitSignal(own_window.session.notice) as said:
         view.controls.setData(view.controls.index(0, HIGH), 120.0)
     assert "the rig's stock setting, 165, would lie outside" in said.args[0].text
@@ -316,7 +310,7 @@ def test_marks_move_and_go_on_rising(window: Window, qtbot: QtBot) -> None:
     marks = sheet_in(window).marks_over_db
     assert marks[2] == 20.0
     assert list(marks) == sorted(set(marks))
-    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.marks_over_db == marks, timeout=5000)
+    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.marks_over_db == marks)
 
 
 def test_the_pick_is_heard_at_the_listeners_place(swept_window: Window) -> None:
@@ -335,7 +329,7 @@ def test_an_edited_scale_changes_the_marks_everywhere(swept_window: Window, qtbo
     assert swept_window.session.sheets.change(
         "scale", msgspec.structs.replace(sheet, marks_over_db=(0.05, 0.1, 0.15, 0.2, 0.25, 0.3, 0.35))
     )
-    qtbot.waitUntil(lambda: choose.live_line().endswith("ff"), timeout=10000)
+    qtbot.waitUntil(lambda: choose.live_line().endswith("ff"))
     assert before != choose.live_line()
 
 
@@ -369,7 +363,7 @@ def test_what_counts_moves_the_answer(swept_window: Window, qtbot: QtBot) -> Non
         models = swept_window.session.answer.models
         return models is not None and models.evidence.card.counts == CountedTemperature.MEAN
 
-    qtbot.waitUntil(lower, timeout=20000)
+    qtbot.waitUntil(lower)
     models = swept_window.session.answer.models
     assert models is not None
     again = next(run for run in models.evidence.runs if run.load == "vector" and run.settled.known)
@@ -385,27 +379,27 @@ def test_while_a_plan_runs_the_machine_stays(open_window: Callable[..., Window],
     window.go_to(0)
     before = sheet_in(window)
     window.session.start()
-    qtbot.waitUntil(window.session.busy, timeout=5000)
+    qtbot.waitUntil(window.session.busy)
     with qtbot.waitSignal(window.session.notice) as said:
         window.session.sheets.change("title", msgspec.structs.replace(before, title="Mine"))
     assert "A plan is running on this machine as it is" in said.args[0].text
     assert sheet_in(window) == before
     window.session.stop()
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not window.session.busy())
 
 
 def test_an_undo_during_a_plan_waits_for_its_end(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     window = open_window(pace=20.0)
     before = sheet_in(window)
     window.session.sheets.change("title", msgspec.structs.replace(before, title="Mine"))
-    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.title == "Mine", timeout=5000)
+    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.title == "Mine")
     window.session.start()
-    qtbot.waitUntil(window.session.busy, timeout=5000)
+    qtbot.waitUntil(window.session.busy)
     window.session.undo.undo()
     assert window.session.card is not None
     assert window.session.card.title == "Mine"
     window.session.stop()
-    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.title == "Larkspur", timeout=10000)
+    qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.title == "Larkspur")
 
 
 def test_a_sheet_goes_out_and_comes_in(window: Window, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -61,9 +61,9 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
     session = window.session
     qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)
     assert window.stack.currentWidget() is window.page(RunPage)
-    qtbot.waitUntil(lambda: session.live is not None and bool(session.live.forecasts), timeout=20000)
-    qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text, timeout=60000)
-    qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed, timeout=20000)
+    qtbot.waitUntil(lambda: session.live is not None and bool(session.live.forecasts))
+    qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text)
+    qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed)
     window.message._act.click()  # takes one to the pick
     assert window.stack.currentWidget() is window.page(ChoosePage)
     window.go_to(NAMES.index("Map"))
@@ -76,21 +76,19 @@ def test_pause_go_on_skip_and_stop(open_window: Callable[..., Window], card: Rig
     window = open_window(pace=4.0, project=small(card))
     session, buttons = window.session, window.page(RunPage).buttons
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3, timeout=10000)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3)
     buttons["run.pause_now"].click()
-    qtbot.waitUntil(lambda: session.state == BenchState.PAUSED, timeout=10000)
+    qtbot.waitUntil(lambda: session.state == BenchState.PAUSED)
     qtbot.waitUntil(buttons["run.resume"].isEnabled)
     assert not buttons["run.skip"].isEnabled()
     buttons["run.resume"].click()
-    qtbot.waitUntil(
-        lambda: session.live is not None and session.live.closed is None and session.live.samples.count > 3, timeout=10000
-    )
+    qtbot.waitUntil(lambda: session.live is not None and session.live.closed is None and session.live.samples.count > 3)
     index = session.live.opened.index  # type: ignore[union-attr]
     buttons["run.skip"].click()
-    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index == index + 1, timeout=10000)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index == index + 1)
     window.pulse.stop.click()
-    qtbot.waitUntil(lambda: not session.busy(), timeout=10000)
-    qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
+    qtbot.waitUntil(lambda: not session.busy())
+    qtbot.waitUntil(lambda: "restored" in window.message.text)
     assert session.bench is not None
     book = BookReader(session.bench.path)
     assert [run.outcome for run in book.runs() if run.outcome != "done"] == ["voided", "skipped", "stopped"]
@@ -100,14 +98,14 @@ def test_pause_go_on_skip_and_stop(open_window: Callable[..., Window], card: Rig
 def test_the_pulse_shows_the_machine_and_its_pace(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     window = open_window(pace=60.0)
     reading = window.pulse._readings["hot"]
-    qtbot.waitUntil(lambda: reading.unit.text() == "°C", timeout=5000)
+    qtbot.waitUntil(lambda: reading.unit.text() == "°C")
     assert "simulated" in window.pulse.badge.text()
     assert window.pulse.pace.currentText() == "× 60"
     window.pulse.pace.setCurrentIndex(4)
     window.pulse.pace.activated.emit(4)
     assert window.session.bench is not None
     assert isinstance(window.session.bench, BenchHere)
-    qtbot.waitUntil(lambda: window.session.bench.bench.pace is None, timeout=5000)  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: window.session.bench.bench.pace is None)  # type: ignore[union-attr]
 
 
 def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -116,7 +114,7 @@ def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, mon
     window.actions_["run.note"].trigger()
     assert window.session.bench is not None
     book = BookReader(window.session.bench.path)
-    qtbot.waitUntil(lambda: "fan ticks" in [item.body for item in book.events()], timeout=5000)
+    qtbot.waitUntil(lambda: "fan ticks" in [item.body for item in book.events()])
     book.close()
 
 
@@ -162,7 +160,7 @@ def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: Path
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     window.show()
     open_book(window, arguments([str(letter)]))
-    qtbot.waitUntil(lambda: "not a Niente book" in window.message.text, timeout=20000)
+    qtbot.waitUntil(lambda: "not a Niente book" in window.message.text)
     assert letter.read_text() == "dear all"
     window.session.close()
 
@@ -173,7 +171,7 @@ def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, PlanEnded], 
     analyst.answered.connect(answers.append)
     for share in (85.0, 88.0, 91.0):
         analyst.request_answer(sweep[0], msgspec.structs.replace(limits, min_throughput_percent=share))
-    qtbot.waitUntil(lambda: bool(answers), timeout=20000)
+    qtbot.waitUntil(lambda: bool(answers))
     analyst._pool.submit(lambda: None).result(20)  # what was asked before it has come, or been dropped
     QApplication.processEvents()
     assert [answer.choice.limits.min_throughput_percent for answer in answers if answer.choice is not None] == [91.0]
@@ -189,8 +187,8 @@ def test_the_window_stays_alive_at_full_speed(open_window: Callable[..., Window]
     timer.timeout.connect(lambda: ticks.append(time.monotonic()))
     timer.start()
     window.actions_["plan.start"].trigger()
-    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 0, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 0)
     ticks.clear()
-    qtbot.waitUntil(lambda: len(ticks) > 5, timeout=20000)
+    qtbot.waitUntil(lambda: len(ticks) > 5)
     timer.stop()
     assert window.session.busy()  # they were served beside the stream

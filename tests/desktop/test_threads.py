@@ -33,7 +33,7 @@ def test_events_arrive_in_order_and_in_the_windows_thread(qtbot: QtBot) -> None:
     words = [WarningRaised(str(number)) for number in range(60)]
     sender = threading.Thread(target=lambda: deque(map(bridge.push, words)))
     sender.start()
-    qtbot.waitUntil(lambda: len(seen) == 60, timeout=10000)
+    qtbot.waitUntil(lambda: len(seen) == 60)
     sender.join()
     assert seen == [str(number) for number in range(60)]
     assert threads == {threading.get_ident()}
@@ -84,7 +84,7 @@ def test_garbage_is_collected_here_and_given_back(qtbot: QtBot) -> None:
         maker = threading.Thread(target=lambda: [Ring() for _ in range(50_000)])
         maker.start()
         maker.join()
-        qtbot.waitUntil(lambda: len(collected) > 1, timeout=5000)
+        qtbot.waitUntil(lambda: len(collected) > 1)
     finally:
         gc.callbacks.remove(note)
         garbage.release()
@@ -96,14 +96,14 @@ def test_another_book_can_be_opened(qtbot: QtBot, tmp_path: Path, sweep_copy: Pa
     make_app([])
     window = show(arguments([str(tmp_path / "first.niente")]))
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
-    qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages), timeout=20000)
+    qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages))
     assert window._reopen is not None
     other = window._reopen(sweep_copy)
     assert isinstance(other, Window)
     qtbot.addWidget(other, before_close_func=lambda closing: closing.session.close())
     assert window.session.bench is None
     assert not window.isVisible()
-    qtbot.waitUntil(lambda: other.session.answer.choice is not None, timeout=20000)
+    qtbot.waitUntil(lambda: other.session.answer.choice is not None)
     assert other.session.card is not None
     assert other.session.card.serial == "3"  # the book knows its machine
     assert "copy" in other.windowTitle()
@@ -124,14 +124,14 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     make_app([])
     window = show(arguments([str(path)]))
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
-    qtbot.waitUntil(lambda: "in the middle of a run" in window.message.text, timeout=20000)
+    qtbot.waitUntil(lambda: "in the middle of a run" in window.message.text)
     assert window.message._act.text() == "See what it was"
     window.message._act.click()
     run = window.page(RunPage)
     assert run.upper.currentWidget() is run.after_view
     run.after_view.ended.click()
     run.after_view.resume.click()
-    qtbot.waitUntil(window.session.busy, timeout=5000)
-    qtbot.waitUntil(lambda: window.session.live is not None, timeout=10000)
+    qtbot.waitUntil(window.session.busy)
+    qtbot.waitUntil(lambda: window.session.live is not None)
     assert window.session.live is not None
     assert window.session.live.opened.index == 0  # the lost run is repeated

@@ -42,7 +42,7 @@ def test_a_driver_that_a_book_names_waits_for_a_yes(
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     window.show()
     open_book(window, arguments([str(book)]))
-    qtbot.waitUntil(lambda: bool(asked), timeout=20000)
+    qtbot.waitUntil(lambda: bool(asked))
     assert name in asked[0]
     assert "code that would run here" in window.message.text
     assert opened == ([book] if yes else [])

@@ -5,6 +5,10 @@ from pathlib import Path
 
 import pytest
 
+from tests.waiting_bot import qtbot
+
+__all__ = ["qtbot"]
+
 if os.environ.get("QT_QPA_PLATFORM") != "xcb" or not os.environ.get("DISPLAY"):
     pytest.skip("needs a real window: run tools/with_screen.sh pytest tests/realwindow", allow_module_level=True)
 

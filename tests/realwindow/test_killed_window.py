@@ -34,20 +34,20 @@ def test_a_window_that_is_killed_finds_its_run_again(qtbot: QtBot, tmp_path: Pat
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     qtbot.waitExposed(window)
     session = window.session
-    qtbot.waitUntil(lambda: session.bench is not None and bool(window.pages), timeout=20000)
+    qtbot.waitUntil(lambda: session.bench is not None and bool(window.pages))
     assert session.busy()
-    qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30, timeout=20000)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30)
     assert session.live is not None
     assert session.live.opened.run_id >= run.id
     page = window.page(RunPage)
     assert window.stack.currentWidget() is page  # it shows what runs
-    qtbot.waitUntil(lambda: page.traces.sight is not None, timeout=5000)
+    qtbot.waitUntil(lambda: page.traces.sight is not None)
     reader = BookReader(book)
     live = next(one for one in reader.runs() if one.id == session.live.opened.run_id)
     assert session.live.samples.time_s[0] == reader.frames(live)[0][0]  # from its first sample
     reader.close()
     window.actions_["run.stop"].trigger()  # and it commands
-    qtbot.waitUntil(lambda: not session.busy(), timeout=20000)
+    qtbot.waitUntil(lambda: not session.busy())
     assert session.bench is not None
     assert not session.bench.follows
 
@@ -58,6 +58,6 @@ def test_nothing_is_left_beside_a_book_whose_bench_has_ended(qtbot: QtBot, tmp_p
     make_app([])
     window = show(arguments([str(book), "--seed", "3"]))
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
-    qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages), timeout=30000)
+    qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages))
     window.session.close()
     assert not book.with_name(book.name + rest).exists()

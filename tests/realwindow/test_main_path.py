@@ -29,7 +29,7 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
     opened = show(arguments([str(tmp_path / "first.niente"), "--seed", "3"]))
     qtbot.addWidget(opened, before_close_func=lambda closing: closing.session.close())
     qtbot.waitExposed(opened)
-    qtbot.waitUntil(lambda: opened.session.bench is not None and bool(opened.pages), timeout=30000)
+    qtbot.waitUntil(lambda: opened.session.bench is not None and bool(opened.pages))
     yield opened
     opened.session.close()
 
@@ -65,15 +65,15 @@ def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     assert window.session.bench is not None
     window.session.bench.set_pace(None)
     keys(window, "Ctrl+R")
-    qtbot.waitUntil(window.session.busy, timeout=5000)
+    qtbot.waitUntil(window.session.busy)
     assert window.stack.currentWidget() is window.page(RunPage)
     keys(window, "Ctrl+4")
     assert window.stack.currentWidget() is window.page(MapPage)
-    qtbot.waitUntil(lambda: window.page(MapPage).measured_marks() >= 3, timeout=30000)
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=60000)
+    qtbot.waitUntil(lambda: window.page(MapPage).measured_marks() >= 3)
+    qtbot.waitUntil(lambda: not window.session.busy())
     assert window.page(MapPage).measured_marks() >= 6
     keys(window, "Ctrl+5")
-    qtbot.waitUntil(lambda: window.session.answer.choice is not None and window.session.answer.choice.confirmed, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.answer.choice is not None and window.session.answer.choice.confirmed)
     assert window.stack.currentWidget() is window.page(ChoosePage)
     assert "case" in window.page(ChoosePage).title.text()
     assert "quietest" in spoken(window.page(ChoosePage).margin())
@@ -126,10 +126,10 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
         assert window.stack.currentWidget() is window.pages[index]
     qtbot.mouseClick(window.passage.entries[1], Qt.MouseButton.LeftButton)
     qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10)
     qtbot.mouseClick(window.pulse.stop, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
-    qtbot.waitUntil(lambda: "restored" in window.message.text, timeout=5000)
+    qtbot.waitUntil(lambda: not window.session.busy())
+    qtbot.waitUntil(lambda: "restored" in window.message.text)
     assert window.session.bench is not None
     book = BookReader(window.session.bench.path)
     assert book.events(kind="plan ended")  # the bench says so once the safe setting is back
@@ -139,9 +139,9 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
 def test_stop_by_its_key(window: Window, qtbot: QtBot) -> None:
     window.activateWindow()
     keys(window, "Ctrl+R")
-    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5, timeout=20000)
+    qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5)
     keys(window, "Ctrl+.")
-    qtbot.waitUntil(lambda: not window.session.busy(), timeout=10000)
+    qtbot.waitUntil(lambda: not window.session.busy())
 
 
 def test_the_machine_is_described_by_keyboard(window: Window, qtbot: QtBot) -> None:
@@ -151,16 +151,16 @@ def test_the_machine_is_described_by_keyboard(window: Window, qtbot: QtBot) -> N
     page = window.page(RigPage)
     page.views.show_view(1)
     type_into(window, page.limits_view.core, "88")
-    qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 88.0, timeout=5000)  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 88.0)  # type: ignore[union-attr]
     assert window.session.plan is not None
     assert window.session.plan.guards[0].trip == 88.0
     page.views.show_view(2)
     type_into(window, page.room_view.humidity, "60 %")
-    qtbot.waitUntil(lambda: "Humidity 60" in spoken(page.margin()), timeout=5000)
+    qtbot.waitUntil(lambda: "Humidity 60" in spoken(page.margin()))
     window.setFocus()
     keys(window, "Ctrl+Z")
     keys(window, "Ctrl+Z")
-    qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 95.0, timeout=5000)  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: window.session.card.limits.core_temperature_c == 95.0)  # type: ignore[union-attr]
     sheet = window.session.sheet
     assert sheet is not None
     assert sheet.room.humidity_percent == 41.0

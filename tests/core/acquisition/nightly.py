@@ -17,6 +17,7 @@ from niente.core.model.project import Limits
 from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.setting import Setting
 from tests.contract.outside import CARD, Doorbell
+from tests.waiting import PATIENCE_S
 
 RULE = Exposure(min_s=4000.0, max_s=4000.0)
 PLAN = Plan(
@@ -39,7 +40,7 @@ def run_plan(book: Path) -> None:
     bench = open_bench(Doorbell(), book, hear)
     print(os.getpid(), flush=True)
     bench.start(PLAN, Limits())
-    over.wait(30.0)
+    over.wait(PATIENCE_S)
     bench.close()
 
 

@@ -33,6 +33,7 @@ from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.notes import notes_in
 from niente.core.storage.reader import BookReader
 from tests.conftest import Watcher, larkspur_rig, short_plan
+from tests.waiting import PATIENCE_S
 
 Make = Callable[..., Bench]
 COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
@@ -200,7 +201,7 @@ def test_a_stop_is_served_while_the_rig_is_silent(make_bench: Make, watcher: Wat
     while len(watcher.of(FrameTaken)) < 90 and time.monotonic() < end:
         time.sleep(0.05)
     bench.stop()
-    ended = watcher.end(10.0)
+    ended = watcher.end()
     assert "stopped by the person" in ended.reason
     assert_safe(bench.rig, card)  # type: ignore[arg-type]
 
@@ -220,7 +221,7 @@ def test_going_on_is_not_lost_in_a_silence(make_bench: Make, watcher: Watcher, c
 
     watcher.on = on
     bench.start(short_plan(card, COOL, seconds=60.0), Limits())
-    assert watcher.end(30.0).complete
+    assert watcher.end().complete
 
 
 # -- guards ----------------------------------------------------------------------------------------------------------
@@ -322,7 +323,7 @@ def test_a_bug_of_ours_ends_safely(tmp_path: Path, watcher: Watcher, card: RigCa
 
     monkeypatch.setattr("niente.core.acquisition.run_executor.settled_so_far", broken)
     bench.start(short_plan(card, COOL, seconds=300.0), Limits())
-    assert watcher.over.wait(20)
+    assert watcher.over.wait(PATIENCE_S)
     (broke,) = watcher.of(BenchFailed)
     assert "ZeroDivisionError" in broke.report
     assert_safe(rig, card)

@@ -1,6 +1,5 @@
 """Looking on: a book that another writes is read as it grows, and nothing is written or touched."""
 
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -34,17 +33,11 @@ from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
 from tests.here import one_by_one
+from tests.waiting import until
 
 DEEP = Setting(sustained_power_w=120.0, voltage_offset_mv=-148.0, fan_duty={"case": 60.0, "cooler": 60.0})
 DEEPER = Setting(sustained_power_w=120.0, voltage_offset_mv=-150.0, fan_duty={"case": 60.0, "cooler": 60.0})
 COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
-
-
-def until(true: Callable[[], bool], seconds: float = 20.0) -> None:
-    end = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < end
-        time.sleep(0.02)
 
 
 def test_a_follower_hears_what_the_bench_tells_in_the_same_order(

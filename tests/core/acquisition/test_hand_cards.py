@@ -27,6 +27,7 @@ from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.kinds import CARD_CONFIRMED, CARD_SHOWN, CARD_TICKED
 from niente.core.storage.reader import BookReader
 from tests.conftest import Watcher, larkspur_rig, short_plan
+from tests.waiting import PATIENCE_S
 
 Make = Callable[..., Bench]
 
@@ -142,7 +143,7 @@ def test_a_card_outlasts_a_restart(tmp_path: Path, watcher: Watcher) -> None:
 
     answering(watcher, tick)
     bench.start(plan, Limits())
-    assert shown.wait(10)
+    assert shown.wait(PATIENCE_S)
     bench.close()
     again = Watcher()
     bench = open_bench(plover(), book, again.hear)

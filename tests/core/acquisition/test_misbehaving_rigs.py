@@ -28,9 +28,9 @@ from niente.rig import Frame
 from tests.conftest import Watcher
 from tests.contract.outside import CARD, Doorbell
 from tests.draws import SEED, draws
+from tests.waiting import until
 
 RIGS = draws(100, 40)
-LATE = 20.0
 HANG_S = 0.4
 METHODS = ("describe", "check", "apply", "start", "stop", "frame", "make_safe", "close")
 STATES = ("opening", "idle", "begins", "runs", "later", "stops", "closes")
@@ -126,13 +126,6 @@ def drawn(number: int) -> tuple[str, str, str, bool, random.Random]:
     """Return the rig of a number: what it does wrong, how, when, and whether once or from then on."""
     draw = random.Random(SEED * 1000 + number)
     return draw.choice(METHODS), draw.choice(WAYS), draw.choice(STATES), draw.random() < 0.3, draw
-
-
-def until(true: Callable[[], bool]) -> None:
-    end = time.monotonic() + LATE
-    while not true() and time.monotonic() < end:
-        time.sleep(0.005)
-    assert true()
 
 
 def act_out(rig: Misbehaving, state: str, book: Path, watcher: Watcher) -> None:

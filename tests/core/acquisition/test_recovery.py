@@ -29,6 +29,7 @@ from niente.core.selection.answer import work_out
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
+from tests.waiting import PATIENCE_S, until
 
 DEEP = Setting(sustained_power_w=120.0, voltage_offset_mv=-40.0)
 DEEPER = DEEP.replaced("voltage_offset_mv", -50.0)
@@ -207,7 +208,7 @@ def test_a_plan_that_was_stopped_and_resumed_ends_in_the_same_answer(
 
             watcher.on = note
             bench.start(plan, project.limits)
-            assert begun.wait(60.0)
+            assert begun.wait(PATIENCE_S)
             bench.stop()
             assert not watcher.end().complete
             bench.close()
@@ -236,9 +237,7 @@ def test_a_book_that_goes_away_under_a_run_ends_the_plan_and_is_kept_beside(tmp_
     bench = open_bench(rig, book, watcher.hear)
     try:
         bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=600.0), Limits())
-        end = time.monotonic() + 20.0
-        while len([one for one in watcher.of(FrameTaken) if one.run_id]) < 10 and time.monotonic() < end:
-            time.sleep(0.01)
+        until(lambda: len([one for one in watcher.of(FrameTaken) if one.run_id]) >= 10)
         if way == "deleted":
             book.unlink()
         else:
@@ -270,9 +269,7 @@ def test_a_listener_that_raises_reaches_nobody(tmp_path: Path, card: RigCard) ->
     rig = larkspur_rig()
     bench = open_bench(rig, tmp_path / "book.niente", raises)
     bench.start(short_plan(card, Setting(sustained_power_w=100.0), seconds=60.0), Limits())
-    end = time.monotonic() + 20.0
-    while bench.busy and time.monotonic() < end:
-        time.sleep(0.01)
+    until(lambda: not bench.busy)
     bench.close()
     assert any(isinstance(one, PlanEnded) and one.complete for one in heard)
     assert rig.load == "idle"

@@ -55,9 +55,8 @@ def test_while_it_is_away_a_call_says_so_and_its_first_samples_have_no_temperatu
     rig = sandpiper(Fault(FaultKind.CRASH, 5.0, seconds=1.0), pace=600.0)
     card = rig.describe()
     rig.start("vector") if card.load("vector") else rig.start(card.loads[1].name)
-    until = time.monotonic() + 10.0
     frame = rig.frame(1.0)
-    while not (frame and frame.events) and time.monotonic() < until:
+    while not (frame and frame.events):
         frame = rig.frame(1.0)
     assert frame is not None
     assert frame.events[0].kind == RigEventKind.CRASH
@@ -70,7 +69,7 @@ def test_while_it_is_away_a_call_says_so_and_its_first_samples_have_no_temperatu
     rig.make_safe()
     assert rig.frame(1.0) is None
     frame = None
-    while frame is None and time.monotonic() < until:
+    while frame is None:
         frame = rig.frame(1.0)
     assert frame is not None
     assert frame.time_s - went_s > 90.0

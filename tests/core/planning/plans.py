@@ -61,7 +61,7 @@ def run(
     watcher.on = hear
     try:
         bench.start(plan, limits or Limits(clean_minutes=1.0))
-        watcher.end(240.0)
+        watcher.end()
     finally:
         bench.close()
     return watcher, read(book)

@@ -10,6 +10,7 @@ import pytest
 
 from niente.core.rigs.simulated import compiling
 from niente.core.rigs.simulated.compiling import compile_plant
+from tests.waiting import PATIENCE_S
 
 STEPS = (0, 0, 3, 3, 5)
 
@@ -27,7 +28,7 @@ def test_the_steps_are_told_until_all_is_compiled(monkeypatch: pytest.MonkeyPatc
     monkeypatch.setattr(compiling, "LOOK_S", 0.01)
     monkeypatch.setattr(compiling, "_functions", lambda: {str(n) for n in range(5)})
     monkeypatch.setattr(compiling, "_in_cache", count)
-    monkeypatch.setattr(compiling, "_run_once", lambda: full.wait(20))
+    monkeypatch.setattr(compiling, "_run_once", lambda: full.wait(PATIENCE_S))
     told: list[str] = []
     compile_plant(told.append)
     assert told[0].endswith("0 of 5 functions …")

@@ -15,6 +15,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader
+from tests.waiting import PATIENCE_S
 
 ROOM_C = 22.5
 
@@ -62,7 +63,7 @@ def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
     bench = open_bench(rig, tmp_path / "counter.niente", hear)
     project = default_project(bench.card)
     bench.start(plan_for(bench.card, project.question), project.limits)
-    assert over.wait(90)
+    assert over.wait(PATIENCE_S)
     bench.close()
     assert isinstance(ended[0], PlanEnded)
     assert ended[0].complete

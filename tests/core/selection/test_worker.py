@@ -14,6 +14,7 @@ from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits, Project
 from niente.core.selection.answer import Analysis, Answer, work_out
 from niente.core.selection.worker import WorkProcess
+from tests.waiting import PATIENCE_S
 
 
 def test_it_answers_as_this_process_would(sweep: tuple[Path, Project], evidence: Evidence, limits: Limits) -> None:
@@ -68,6 +69,6 @@ def test_closing_waits_for_no_answer(sweep: tuple[Path, Project], limits: Limits
     while worker._process is None:
         threading.Event().wait(0.01)
     worker.close()
-    thread.join(20)
+    thread.join(PATIENCE_S)
     assert not thread.is_alive()
     assert said == ["the process that works things out has ended"]

@@ -15,17 +15,10 @@ from niente.core.model.records import Record
 from niente.core.serving.remote_bench import RemoteBench
 from niente.core.serving.starting import BenchOptions, reach_bench
 from tests.contract import third_process
+from tests.waiting import until
 
 ROOT = Path(__file__).parents[3]
 THIRD = "tests.contract.third_process:ThirdProcessRig"
-
-
-def until(true: Callable[[], object], seconds: float = 20.0) -> None:
-    """Wait until something is true."""
-    end = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < end, "it did not come in time"
-        time.sleep(0.01)
 
 
 class Ear:
@@ -103,4 +96,4 @@ def reach(tmp_path: Path) -> Iterator[Callable[..., RemoteBench]]:
         client.close()
     with contextlib.suppress(AssertionError):
         bench = process_of(tmp_path / "b.niente")
-        until(lambda: not runs(bench), 10.0)
+        until(lambda: not runs(bench))

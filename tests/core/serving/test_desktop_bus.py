@@ -17,6 +17,7 @@ from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
 from niente.core.serving.desktop_bus import LOGIN, NOTIFY, DesktopBus
+from tests.waiting import PATIENCE_S
 
 pytestmark = pytest.mark.skipif(shutil.which("dbus-daemon") is None, reason="no dbus-daemon here")
 
@@ -40,7 +41,7 @@ def bus(tmp_path: Path) -> Iterator[str]:
         yield daemon.stdout.readline().strip()
     finally:
         daemon.terminate()
-        daemon.wait(10)
+        daemon.wait(PATIENCE_S)
         daemon.stdout.close()
         shutil.rmtree(room)
 
@@ -119,7 +120,7 @@ def desktop_bus(bus: str) -> Iterator[DesktopBus]:
 def test_a_word_is_shown_by_the_desktop(serve: Callable[[str], Service], desktop_bus: DesktopBus) -> None:
     service = serve(NOTIFY[1])
     desktop_bus.notify("Larkspur", "The plan is done.", urgent=True)
-    assert service.called.wait(10)
+    assert service.called.wait(PATIENCE_S)
     member, body = service.calls[0]
     assert member == "Notify"
     assert body[0] == "Niente"
@@ -130,11 +131,11 @@ def test_a_word_is_shown_by_the_desktop(serve: Callable[[str], Service], desktop
 def test_sleep_is_kept_off_until_it_is_let_go(serve: Callable[[str], Service], desktop_bus: DesktopBus) -> None:
     service = serve(LOGIN[1])
     desktop_bus.keep_awake("A plan is running")
-    assert service.called.wait(10)
+    assert service.called.wait(PATIENCE_S)
     assert service.calls == [("Inhibit", ("sleep:idle", "Niente", "A plan is running", "block"))]
     done = threading.Event()
     desktop_bus._later(done.set)
-    assert done.wait(10)
+    assert done.wait(PATIENCE_S)
     service.give_away()
     assert service.lock_is_held()
     desktop_bus.let_sleep()

@@ -28,8 +28,9 @@ from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import larkspur_rig, short_plan
-from tests.core.serving.conftest import ROOT, THIRD, Ear, process_of, runs, until
+from tests.core.serving.conftest import ROOT, THIRD, Ear, process_of, runs
 from tests.core.serving.starter import long_plan
+from tests.waiting import PATIENCE_S, until
 
 Reach = Callable[..., RemoteBench]
 State = Callable[[], dict[str, Any]]
@@ -218,7 +219,7 @@ def test_two_that_open_a_book_at_once_share_one_bench(tmp_path: Path) -> None:
     for thread in threads:
         thread.start()
     for thread in threads:
-        thread.join(40)
+        thread.join(PATIENCE_S)
     assert sorted(client.follows for client in found) == [False, True]
     for client in sorted(found, key=lambda one: not one.follows):
         client.close()

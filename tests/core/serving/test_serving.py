@@ -40,8 +40,9 @@ from niente.core.serving.under_way import UnderWay
 from niente.core.storage.notes import notes_in
 from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig, short_plan
-from tests.core.serving.conftest import Ear, until
+from tests.core.serving.conftest import Ear
 from tests.here import BenchHere, another_client, one_by_one, serve_here
+from tests.waiting import PATIENCE_S, until
 
 COOL = Setting(sustained_power_w=100.0, fan_duty={"case": 60.0, "cooler": 60.0})
 Serve = Callable[..., BenchHere]
@@ -187,7 +188,7 @@ def test_a_slow_client_reads_from_the_book_what_it_missed(
 
     def reads_late(one: Heard) -> None:
         if isinstance(one, RunOpened):
-            gate.wait(20)
+            gate.wait(PATIENCE_S)
         slow(one)
 
     first = serve(mine)
@@ -209,7 +210,7 @@ def test_a_client_that_never_reads_holds_up_nobody(serve: Serve) -> None:
     MessageChannel(ours, decoder_for(Message)).send(Hello(PROTOCOL, "0", False))
     until(lambda: len(first.server._clients) == 2)
     first.start(short_plan(first.card, COOL, seconds=20000.0), Limits())
-    until(lambda: bool(ear.of(PlanEnded)), 60.0)
+    until(lambda: bool(ear.of(PlanEnded)))
     assert ear.of(PlanEnded)[0].complete  # type: ignore[union-attr]
     ours.close()
 
@@ -255,7 +256,7 @@ def test_a_bench_that_nobody_looks_on_ends(serve: Serve, monkeypatch: pytest.Mon
     monkeypatch.setattr(server, "LINGER_S", 0.1)
     client = serve(Ear())
     client.leave()
-    assert client.over.wait(10)
+    assert client.over.wait(PATIENCE_S)
 
 
 # -- what is kept for whom -------------------------------------------------------------------------------------------------
