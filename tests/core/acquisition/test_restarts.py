@@ -153,6 +153,32 @@ def test_a_machine_that_does_not_restart_is_not_waited_for(tmp_path: Path, watch
     finally:
         bench.close()
     assert "It is starting again" in ended.reason
+    assert [one.outcome for one in watcher.of(RunClosed)] == [RunOutcome.STOPPED]  # and is not made again
+
+
+@pytest.mark.parametrize("limit_s", [0.0, 600.0])
+def test_it_may_go_down_as_it_is_set(tmp_path: Path, watcher: Watcher, limit_s: float) -> None:
+    """At once again, too: it is back before anybody has waited for it."""
+    rig, left = Doorbell(), [3]
+    apply = rig.apply
+
+    def goes_down(setting: Setting) -> str | None:
+        if setting.sustained_power_w == 10.0 and left[0]:
+            left[0] -= 1
+            raise MachineAwayError("It is starting again.", remedy="Wait.")
+        return apply(setting)
+
+    rig.apply = goes_down  # type: ignore[method-assign]
+    rig.describe = lambda: msgspec.structs.replace(CARD, restart_limit_s=limit_s)  # type: ignore[method-assign]
+    bench = open_bench(rig, tmp_path / "test.niente", watcher.hear)
+    try:
+        bench.start(short_plan(bench.card, SET.replaced("sustained_power_w", 10.0), load="ring", seconds=30.0), Limits())
+        ended = watcher.end()
+    finally:
+        bench.close()
+    outcomes = [one.outcome for one in watcher.of(RunClosed)]
+    assert outcomes == ([RunOutcome.VOIDED] * 3 + [RunOutcome.DONE] if limit_s else [RunOutcome.STOPPED])
+    assert ended.complete == bool(limit_s)
 
 
 def test_coming_back_is_told(make_bench: Make, watcher: Watcher) -> None:

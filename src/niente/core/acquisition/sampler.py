@@ -16,7 +16,7 @@ from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.sample_look import SampleLook
 from niente.core.acquisition.watching import BY_PERSON, Batch, Interruption, Watch, got_out
-from niente.core.model.errors import BookError, MachineAwayError
+from niente.core.model.errors import BookError, MachineAwayError, RigError
 from niente.core.model.frame import Frame
 from niente.core.model.records import WarningRaised
 from niente.core.model.rig_card import RigCard
@@ -337,7 +337,7 @@ class Sampler:
                 found = work()
             except MachineAwayError as error:
                 self._look.goes_away()
-                answer.set_exception(error)
+                answer.set_exception(error if self.away else _gone(error))
             except BaseException as error:
                 answer.set_exception(error)
             else:
@@ -392,8 +392,8 @@ class Sampler:
         try:
             ended = self._look.heard_away(self._watch, error)
         except MachineAwayError as overdue:
-            self._look.back = None
-            self._interrupt(overdue)
+            self._interrupt(_gone(overdue))
+            self._look.back = None  # no sooner: in between nobody would be told, and the next run would begin
             return
         with self._change:
             if ended is not None:
@@ -423,3 +423,8 @@ class Sampler:
         self._watch = None
         self._interruption = ended
         self._change.notify_all()
+
+
+def _gone(error: MachineAwayError) -> RigError:
+    """Return the error of a machine that is not waited for, or not any more: no run is made again after it."""
+    return RigError(error.happened, safe=error.safe, remedy=error.remedy)

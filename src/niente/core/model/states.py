@@ -21,6 +21,7 @@ MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
     BenchState.IDLE: frozenset({BenchState.APPLYING, BenchState.WAITING, BenchState.RESTORING, BenchState.ENDED}),
     BenchState.APPLYING: frozenset(
         {
+            BenchState.APPLYING,  # the machine went down as it was set, and is back already
             BenchState.WAITING_FOR_HANDS,
             BenchState.SETTLING,
             BenchState.EXPOSING,
