@@ -279,9 +279,11 @@ def test_a_book_that_another_writes_is_looked_at(show_client: Show, qtbot: QtBot
         bench.close()
 
 
-def test_the_window_falls_back_to_looking_on(qtbot: QtBot, tmp_path: Path) -> None:
+def test_the_window_falls_back_to_looking_on(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from niente.core.serving import starting
     from niente.desktop.app.main import arguments, show
 
+    monkeypatch.setattr(starting, "REACHED_S", 0.2)
     bench = open_bench(larkspur_rig(), tmp_path / "busy.niente", Watcher().hear)
     try:
         make_app([])

@@ -67,7 +67,7 @@ def test_the_set_up_says_when_it_is_done(tmp_path: Path) -> None:
         cwd=tmp_path,
         capture_output=True,
         text=True,
-        timeout=100,
+        timeout=400,
         check=True,
     )
     assert "are compiled" in found.stdout
