@@ -127,8 +127,6 @@ def main() -> None:
             if page == "plan":
                 plan, now = window.page(PlanPage), window.session.running_index()
                 plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
-            if name == "run":
-                wait_until(lambda: ready(window), 60)
             if view == "after":
                 show_after(window)
             if view == "card":
@@ -139,7 +137,9 @@ def main() -> None:
                 window.page(MapPage).views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
-            wait_until(lambda: not window.working.isVisible(), 30)
+            under_way = name == "run"
+            wait_until(lambda: not window.working.isVisible() and (ready(window) or not under_way), 60)  # noqa: B023
+            QApplication.sendPostedEvents()  # what has just been said is laid out too
             end = f"-{palette_choice}" if len(palettes) > 1 else ""
             window.grab().save(str(asked.folder / f"{name}{end}.png"))
             print(asked.folder / f"{name}{end}.png")
