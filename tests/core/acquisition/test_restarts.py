@@ -12,7 +12,7 @@ from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import MachineAwayError
 from niente.core.model.project import Limits
-from niente.core.model.records import FrameTaken, MadeSafe, RunClosed, RunOpened, StateChanged, WarningRaised
+from niente.core.model.records import FrameTaken, MadeSafe, PlanEnded, RunClosed, RunOpened, StateChanged, WarningRaised
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.rigs.registry import open_rig
@@ -143,15 +143,19 @@ def test_one_that_does_not_come_back_ends_the_night_in_words(tmp_path: Path, wat
     assert [one.outcome for one in watcher.of(RunClosed)] == [RunOutcome.FAILED]
 
 
+def one_run(rig: Doorbell, folder: Path, watcher: Watcher) -> PlanEnded:
+    bench = open_bench(rig, folder / "test.niente", watcher.hear)
+    try:
+        bench.start(short_plan(bench.card, SET.replaced("sustained_power_w", 10.0), load="ring", seconds=30.0), Limits())
+        return watcher.end()
+    finally:
+        bench.close()
+
+
 def test_a_machine_that_does_not_restart_is_not_waited_for(tmp_path: Path, watcher: Watcher) -> None:
     rig = Restarting(10**6, by_event=False)
     rig.describe = lambda: msgspec.structs.replace(CARD, restart_limit_s=0.0)  # type: ignore[method-assign]
-    bench = open_bench(rig, tmp_path / "test.niente", watcher.hear)
-    try:
-        bench.start(short_plan(bench.card, SET.replaced("sustained_power_w", 10.0), load="ring", seconds=30.0), Limits())
-        ended = watcher.end()
-    finally:
-        bench.close()
+    ended = one_run(rig, tmp_path, watcher)
     assert "It is starting again" in ended.reason
     assert [one.outcome for one in watcher.of(RunClosed)] == [RunOutcome.STOPPED]  # and is not made again
 
@@ -170,12 +174,7 @@ def test_it_may_go_down_as_it_is_set(tmp_path: Path, watcher: Watcher, limit_s: 
 
     rig.apply = goes_down  # type: ignore[method-assign]
     rig.describe = lambda: msgspec.structs.replace(CARD, restart_limit_s=limit_s)  # type: ignore[method-assign]
-    bench = open_bench(rig, tmp_path / "test.niente", watcher.hear)
-    try:
-        bench.start(short_plan(bench.card, SET.replaced("sustained_power_w", 10.0), load="ring", seconds=30.0), Limits())
-        ended = watcher.end()
-    finally:
-        bench.close()
+    ended = one_run(rig, tmp_path, watcher)
     outcomes = [one.outcome for one in watcher.of(RunClosed)]
     assert outcomes == ([RunOutcome.VOIDED] * 3 + [RunOutcome.DONE] if limit_s else [RunOutcome.STOPPED])
     assert ended.complete == bool(limit_s)
