@@ -202,14 +202,15 @@ def test_a_slow_client_reads_from_the_book_what_it_missed(
     assert heard == [PlanStarted, RunOpened, RunClosed, RunOpened, RunClosed, PlanEnded]
 
 
-def test_a_client_that_never_reads_holds_up_nobody(serve: Serve) -> None:
+def test_a_client_that_never_reads_holds_up_nobody(serve: Serve, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(outbox_module, "MAX_SAMPLES", 4000)
     ear = Ear()
     first = serve(ear)
     ours, theirs = socket.socketpair()
     first.server.take_in(theirs)
     MessageChannel(ours, decoder_for(Message)).send(Hello(PROTOCOL, "0", False))
     until(lambda: len(first.server._clients) == 2)
-    first.start(short_plan(first.card, COOL, seconds=20000.0), Limits())
+    first.start(short_plan(first.card, COOL, seconds=6000.0), Limits())
     until(lambda: bool(ear.of(PlanEnded)))
     assert ear.of(PlanEnded)[0].complete  # type: ignore[union-attr]
     ours.close()

@@ -82,7 +82,7 @@ def members(union: Any) -> list[type[msgspec.Struct]]:
 
 
 @pytest.mark.parametrize("union", EVERYTHING, ids=["record", "message", "request", "hello"])
-@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=30, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_everything_that_is_said_survives_the_wire(union: Any, data: st.DataObject) -> None:
     said = data.draw(st.sampled_from(members(union)).flatmap(built))
@@ -91,7 +91,7 @@ def test_everything_that_is_said_survives_the_wire(union: Any, data: st.DataObje
     assert repr(heard) == repr(said)
 
 
-@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_every_record_survives_the_book(data: st.DataObject) -> None:
     """But for samples, which have a table of their own, and what the book keeps as a document."""
