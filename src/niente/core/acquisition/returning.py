@@ -3,7 +3,7 @@
 import math
 import time
 
-from niente.core.model.errors import MachineAwayError
+from niente.core.model.errors import MachineAwayError, RigError
 from niente.core.model.frame import Frame
 from niente.core.model.quantities import duration_text
 from niente.core.model.rig_card import RigCard
@@ -50,3 +50,8 @@ class Return:
         if self.seconds < NEWS_S:
             return ""
         return f"{self._card.title} is back after {duration_text(self.seconds)}. Its setting is put in force again."
+
+
+def gone_for_good(error: MachineAwayError) -> RigError:
+    """Return the error of a machine that is not waited for, or not any more: no run is made again after it."""
+    return RigError(error.happened, safe=error.safe, remedy=error.remedy)

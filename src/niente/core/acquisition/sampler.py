@@ -14,9 +14,10 @@ from typing import Any, TypeVar
 from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
+from niente.core.acquisition.returning import gone_for_good
 from niente.core.acquisition.sample_look import SampleLook
 from niente.core.acquisition.watching import BY_PERSON, Batch, Interruption, Watch, got_out
-from niente.core.model.errors import BookError, MachineAwayError, RigError
+from niente.core.model.errors import BookError, MachineAwayError
 from niente.core.model.frame import Frame
 from niente.core.model.records import WarningRaised
 from niente.core.model.rig_card import RigCard
@@ -65,9 +66,8 @@ class Sampler:
         self._frames: deque[Frame] = deque()
         self._interruption: Interruption | None = None
         self._wanted, self._until_s = 0, math.inf
-        self._attention = self._resting = False
+        self._attention = self._resting = self._closing = False
         self._stopping, self._stop_words = False, BY_PERSON
-        self._closing = False
         self._last_error = ""
         self.card = card
         self._thread = threading.Thread(target=self._serve, name="niente-sampler", daemon=True)
@@ -337,7 +337,7 @@ class Sampler:
                 found = work()
             except MachineAwayError as error:
                 self._look.goes_away()
-                answer.set_exception(error if self.away else _gone(error))
+                answer.set_exception(error if self.away else gone_for_good(error))
             except BaseException as error:
                 answer.set_exception(error)
             else:
@@ -392,7 +392,7 @@ class Sampler:
         try:
             ended = self._look.heard_away(self._watch, error)
         except MachineAwayError as overdue:
-            self._interrupt(_gone(overdue))
+            self._interrupt(gone_for_good(overdue))
             self._look.back = None  # no sooner: in between nobody would be told, and the next run would begin
             return
         with self._change:
@@ -423,8 +423,3 @@ class Sampler:
         self._watch = None
         self._interruption = ended
         self._change.notify_all()
-
-
-def _gone(error: MachineAwayError) -> RigError:
-    """Return the error of a machine that is not waited for, or not any more: no run is made again after it."""
-    return RigError(error.happened, safe=error.safe, remedy=error.remedy)
