@@ -12,7 +12,7 @@ import numpy as np
 from PySide6.QtCore import QTimer
 
 from benchmarks.result import Result
-from benchmarks.size import draws
+from benchmarks.size import some_of
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
@@ -128,7 +128,7 @@ def results() -> list[Result]:
         held, worst, runs = _edits(book, Path(folder))
         found.append(Result(f"an edit of {runs} runs holds the window", held, "ms", "goal of 50 ms", held / 50.0))
         found.append(Result("longest turn while it is laid out", worst, "ms", "goal of 50 ms", worst / 50.0))
-    for name in shipped()[: draws(least=2, small=6, full=6)]:
+    for name in some_of(shipped()):
         card = open_rig(name).describe()
         question = first_question(card)
         cost = cost_of(plan_rows(plan_for(card, question), card), card, question, pace_of(card, None))

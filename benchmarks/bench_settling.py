@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from benchmarks.result import Result
-from benchmarks.size import draws
+from benchmarks.size import draws, some_of
 from niente.core.acquisition.run_executor import FORECAST_EVERY
 from niente.core.analysis.evidence import TEACHES_S, counted, limiters_of, settled_so_far
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -21,7 +21,6 @@ from niente.core.science.arrays import Array, Vector
 from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.science.settling import Settled, learn
 
-MACHINES = shipped_machines()[: draws(least=2, small=6, full=6)]
 SEEDS, RUNS = draws(least=1, small=2, full=4), draws(least=2, small=4, full=8)
 """So many samples of every machine in each of its variants, and so many runs of each: 27 variants, 864 runs in full."""
 WANTED_K = 1.0
@@ -58,7 +57,7 @@ def _setting(card: RigCard, rng: np.random.Generator) -> Setting:
 def records(seeds: int) -> Iterator[Record]:
     """Yield runs of every machine and variant, so many samples of each, one run after another; every third starts cold."""
     sample = 0
-    for name in MACHINES:
+    for name in some_of(shipped_machines()):
         file = shipped_file(name)
         for variant in (file.machine.variant, *(build.name for build in file.machine.variants)):
             for _ in range(seeds):

@@ -345,7 +345,8 @@ class MapPage(Page):
         measured = len(evidence.usable()) if evidence is not None else 0
         if answer.field is None:
             return tr("{n} measured").format(n=measured) if measured else tr("nothing yet")
-        typical = float(np.nanmedian(answer.field.predicted.core_hw))
+        wide = answer.field.predicted.core_hw
+        typical = float(np.nanmedian(wide)) if np.isfinite(wide).any() else float("nan")
         return tr("{n} measured, ±{k} K").format(n=measured, k=number_text(typical, 1))
 
     def finished(self) -> bool:
