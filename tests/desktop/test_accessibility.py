@@ -14,12 +14,13 @@ from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.page import PlanPage
+from niente.desktop.pages.proof.depth_view import DepthView
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import LadderView
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.widgets.guard_bars import GuardBars
 
-PICTURES = (Traces, FieldView, Scatter, LadderView, DynamicScale, Ribbon, CostLine, GuardBars)
+PICTURES = (Traces, FieldView, Scatter, LadderView, DynamicScale, Ribbon, CostLine, GuardBars, DepthView)
 ALL_PAGES = pytest.mark.parametrize("name", NAMES)
 
 

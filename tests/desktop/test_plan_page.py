@@ -252,7 +252,9 @@ def test_a_search_has_its_schools(window: Window) -> None:
     choose_question(window, "undervolt-ladder")
     rules = page.rules
     assert rules.method.isVisible()
-    rules.method.activated.emit(1)
+    assert question_in(window).method == SearchMethod.STRUCTURED
+    assert not rules.margin.isVisible()  # it has no margin: the depth is the posterior's own
+    rules.method.activated.emit(2)
     assert question_in(window).method == SearchMethod.BISECTION
     rules.margin.setValue(20.0)
     rules.fine.setValue(10.0)

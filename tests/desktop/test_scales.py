@@ -45,7 +45,7 @@ def test_every_page_at_another_scale(sweep: tuple[Path, Project], tmp_path: Path
     )
     assert "Traceback" not in told.stderr
     lines = [line.split() for line in told.stdout.splitlines()]
-    assert len(lines) == 5
+    assert len(lines) == 6
     for name, ratio, width, fits in lines:
         assert ratio == str(float(scale)), name
         assert int(width) == round(1100 * float(scale)), name

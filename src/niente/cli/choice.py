@@ -16,6 +16,7 @@ def choice_as_data(choice: Choice) -> dict[str, Any]:
         "format": FORMAT,
         "pick": _candidate(choice.pick),
         "confirmed": choice.confirmed,
+        "state": str(choice.standing),
         "reason": explanation.pick_reason(choice),
         "standing": explanation.confirmation_text(choice),
         "runners_up": [

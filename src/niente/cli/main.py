@@ -10,9 +10,11 @@ import msgspec
 
 from niente import __version__
 from niente.cli.cards import card_of
+from niente.cli.goal import goal_of, goal_options
 from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
 from niente.cli.progress import ProgressPrinter
+from niente.cli.proof import proof_command
 from niente.cli.running import BUG, ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
 from niente.cli.values import FILE, KELVIN, LEVEL_DBA, NAME, PACE, PERCENT, ROOM_C, SEED
@@ -117,7 +119,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-for command in (plan, status, fit_command, predict_command):
+for command in (plan, status, fit_command, predict_command, proof_command):
     commands.add_command(command)
 
 
@@ -131,6 +133,7 @@ for command in (plan, status, fit_command, predict_command):
     "--variant", default=None, type=NAME, metavar="NAME", help="The state that the machine is in (default: the book's)."
 )
 @click.option("--cautions-read", is_flag=True, help="Say, once a book, that you have read the cautions for a real machine.")
+@click.option("--raise-voltage", is_flag=True, help="Let this plan put voltages above stock, this once.")
 @click.option(
     "--last-run",
     type=click.Choice(["failed", "repeat"]),
@@ -152,6 +155,7 @@ def run(
     pace: float | None,
     variant: str | None,
     cautions_read: bool,
+    raise_voltage: bool,
     last_run: str | None,
     if_lost: str,
     as_json: bool,
@@ -163,6 +167,7 @@ def run(
     """
     from niente.core.acquisition.client import Hearer
     from niente.core.acquisition.hand_cards import hand_work
+    from niente.core.planning.risk import raised_voltages
     from niente.core.serving.remote_bench import RemoteBench
     from niente.core.serving.starting import BenchOptions, reach_bench
 
@@ -181,6 +186,13 @@ def run(
                 safe="Nothing was started.",
                 remedy="Start it from a terminal or the window, or leave these runs out.",
             )
+        if not raise_voltage and (raised := raised_voltages(wanted, bench.card)):
+            bench.close()
+            raise PlanError(
+                f"The plan puts voltages above stock: {'; '.join(raised)}.",
+                safe="Nothing was started.",
+                remedy="Keep within the maker's limit, be there, and say --raise-voltage, each time.",
+            )
         if cautions_read and bench.unread_cautions():
             bench.read_cautions()
         if pace is not None and bench.pace != pace:
@@ -197,9 +209,18 @@ def run(
 @click.option("--headroom", default=None, type=KELVIN, metavar="K", help="Least headroom in K (default 8).")
 @click.option("--room", default=None, type=ROOM_C, metavar="°C", help="Design room in °C (default 28).")
 @click.option("--noise", default=None, type=LEVEL_DBA, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
+@goal_options
 @click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
 def choose_command(
-    book: Path, throughput: float | None, headroom: float | None, room: float | None, noise: float | None, as_json: bool
+    book: Path,
+    throughput: float | None,
+    headroom: float | None,
+    room: float | None,
+    noise: float | None,
+    failure: float | None,
+    horizon: float | None,
+    sure: float | None,
+    as_json: bool,
 ) -> None:
     """Pick the quietest setting that keeps the limits."""
     from niente.cli.choice import choice_as_data, choice_as_text
@@ -224,6 +245,7 @@ def choose_command(
         "max_noise_dba": noise,
     }
     limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
+    limits = msgspec.structs.replace(limits, failure=goal_of(limits.failure, failure, horizon, sure))
     choice = choose(fit_models(evidence), limits)
     if as_json:
         click.echo(indented_json(choice_as_data(choice)), nl=False)

@@ -67,9 +67,7 @@ def predict_command(
 ) -> None:
     """Print what a setting would do: temperature, noise, clock, throughput, headroom, each with its interval."""
     models = _models(book)
-    wanted = Setting()
-    for text in settings:
-        wanted = _put(wanted, text)
+    wanted = setting_of(settings)
     air = 1.0
     if altitude_m is not None:
         air = density_ratio(altitude_m) / density_ratio(models.card.room.get("altitude_m", 0.0))
@@ -90,6 +88,14 @@ def _models(book: Path) -> Models:
     if evidence is None:
         raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
     return fit_models(evidence)
+
+
+def setting_of(texts: tuple[str, ...]) -> Setting:
+    """Return the setting that texts like ``control=value`` name. Raises ``DocumentError`` for one that names none."""
+    wanted = Setting()
+    for text in texts:
+        wanted = _put(wanted, text)
+    return wanted
 
 
 def _put(setting: Setting, text: str) -> Setting:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import click
 import msgspec
 
+from niente.cli.goal import OPTIONS, goal_of
 from niente.cli.values import BACK, HOURS, LEVEL_DBA, MINUTES, NAME, SOME_MINUTES, STEP, TIMES
 from niente.core.model.errors import PlanError
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
@@ -45,6 +46,9 @@ class QuestionOptions(msgspec.Struct, frozen=True):
     budget: float | None
     quiet_hours: str | None
     quiet_dba: float
+    failure: float | None = None
+    horizon: float | None = None
+    sure: float | None = None
 
     def put_into(self, card: RigCard, question: Question) -> Question:
         """Return a question with these options. Raises ``PlanError`` or ``click.BadParameter`` for what the rig cannot do."""
@@ -52,6 +56,7 @@ class QuestionOptions(msgspec.Struct, frozen=True):
         question = self._with_axes(card, question)
         for text in self.fixed:
             question = _with_fixed(card, question, *_pair(text, "--fixed"))
+        question = msgspec.structs.replace(question, goal=goal_of(question.goal, self.failure, self.horizon, self.sure))
         given = {**self._loads(), **self._numbers(), **self._rules(card)}
         return msgspec.structs.replace(question, **{name: value for name, value in given.items() if value is not None})
 
@@ -139,6 +144,7 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--fine", default=None, type=STEP, help="The fine step of a search, in the control's unit."),
             click.option("--margin", default=None, type=BACK, help="Back from the last pass, in the control's unit."),
             click.option("--passes", default=None, type=TIMES, help="Clean exposures that make a pass."),
+            *OPTIONS,
             click.option("--until-cold", is_flag=True, help="Stay idle until nothing moves any more."),
             click.option("--variants", default=None, metavar="A,B", help="The two states of the machine that are compared."),
             click.option("--budget", default=None, type=HOURS, metavar="H", help="Hours after which nothing new is begun."),

@@ -47,6 +47,8 @@ class FileName(click.ParamType[Path]):
 
 NAME, FILE = Name(), FileName()
 PERCENT = Number(0.0, 200.0)
+CHANCE_PERCENT = Number(0.0, 100.0, min_open=True, max_open=True)
+HORIZON_H = Number(0.0, 2.5e5, min_open=True)
 KELVIN = Number(0.0, 200.0)
 ROOM_C = Number(-40.0, 60.0)
 LEVEL_DBA = Number(-20.0, 140.0)

@@ -5,6 +5,7 @@ import shutil
 import sqlite3
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 
@@ -13,6 +14,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
+from niente.core.model.plan import SearchMethod
 from niente.core.model.project import Limits
 from niente.core.model.records import (
     ForecastMade,
@@ -66,7 +68,11 @@ def test_a_book_from_before_the_record_opens_as_before(old: Path, card: RigCard)
     follower.close()
     watcher = Watcher()
     bench = open_bench(larkspur_rig(), old, watcher.hear)
-    assert bench.project == default_project(bench.card)
+    assert bench.project is not None
+    before, usual = bench.project.question, default_project(bench.card).question
+    assert before.method == SearchMethod.LADDER  # what was asked then is not asked otherwise now
+    assert msgspec.structs.replace(before, method=usual.method) == usual
+    assert bench.project.limits == Limits()
     bench.start(short_plan(card, COOL, Setting(sustained_power_w=110.0), COOL.over(card.stock), seconds=60.0), Limits())
     assert watcher.end().complete
     bench.close()

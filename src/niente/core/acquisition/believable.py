@@ -20,7 +20,7 @@ from niente.core.science.statistics import mean_of_known, median_of_known
 
 LOOK_S, RECENT_S = 25.0, 20.0
 """From when on a run is looked at, and over how long; limits need ``LIMITS_SHOW_S``, since a burst goes before them."""
-LIMITS_SHOW_S, AGAIN_S = 180.0, 600.0
+LIMITS_SHOW_S, AGAIN_S, AS_LONG_S = 180.0, 600.0, 3.0
 PLAUSIBLE = {
     "core_temperature_c": (1.0, 125.0),
     "room_temperature_c": (-15.0, 48.0),
@@ -59,6 +59,12 @@ class Seen(msgspec.Struct, frozen=True):
     def limits_show(self) -> bool:
         """Whether it lasted long enough for limits to hold: a burst goes before them."""
         return self.seconds >= LIMITS_SHOW_S - 1.0
+
+    def compares_with(self, before: "Seen") -> bool:
+        """Return whether two runs read alike but for their settings: limits hold in both, or they are as long, so that a burst
+        reaches as far into both."""
+        alike = min(self.seconds, before.seconds) >= LOOK_S and abs(self.seconds - before.seconds) < AS_LONG_S
+        return alike or (self.limits_show and before.limits_show)
 
 
 class Believable:
@@ -201,7 +207,7 @@ class Believable:
             plain = msgspec.structs.replace(now.setting, voltage_offset_mv=other)
             if plain != before.setting:
                 continue  # something else moved the voltage too
-            if not (now.limits_show and before.limits_show) or self._shows(now.means, before.means, depth - other):
+            if not now.compares_with(before) or self._shows(now.means, before.means, depth - other):
                 continue
             yield (
                 f"voltage_offset_mv was set to {other:g} and {depth:g} mV, and neither voltage, clock, power nor "

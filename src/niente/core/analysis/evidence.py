@@ -1,6 +1,7 @@
 """What a run in the book amounts to: its settled temperature, means, hold, and what went wrong, from its samples."""
 
 import math
+import re
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +24,7 @@ from niente.core.science.spikes import without_spikes
 from niente.core.science.statistics import Z95, mean_of_known, mean_with_error
 from niente.core.storage.connection import damaged
 from niente.core.storage.kinds import READING
-from niente.core.storage.reader import BookReader, RunRecord
+from niente.core.storage.reader import BookEvent, BookReader, RunRecord
 
 BURST_S = 45.0
 """Samples this long after a load starts are left out of a settling fit: the firmware still lets a burst through."""
@@ -42,6 +43,8 @@ JUMPS = {
 practice, no source."""
 SOURCES = ("graphics_power_w",)
 """Channels that meter heat beside the package's."""
+CORE_NAMED = re.compile(r"\bcore (\d{1,3})\b")
+"""How an error says in words which core it comes from."""
 FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
 
 
@@ -51,7 +54,8 @@ class RunSummary(msgspec.Struct, frozen=True):
     ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
     the package's. ``heat_limited`` says that the firmware's temperature cap limited the clock: the settled temperature is
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them,
-    ``at_s`` the rig's time at its end.
+    ``crashed`` whether that took the machine down, ``failed_cores`` the cores that its errors named; ``at_s`` is the rig's time
+    at its end.
     """
 
     run_id: int
@@ -79,6 +83,8 @@ class RunSummary(msgspec.Struct, frozen=True):
     at_s: float = math.nan
     voltage_v: float = math.nan
     sources_w: dict[str, float] = msgspec.field(default_factory=dict)
+    crashed: bool = False
+    failed_cores: tuple[str, ...] = ()
 
     @property
     def running(self) -> bool:
@@ -333,7 +339,15 @@ def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tup
     if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
         failures = max(failures, 1)
     by_hand = _by_hand(book, [event.body for event in happened if event.kind == READING])
-    return summarise(card, run, *_possible(book, run), failures, slow_prior, by_hand)
+    summary = summarise(card, run, *_possible(book, run), failures, slow_prior, by_hand)
+    crashed = any(event.kind == RigEventKind.CRASH for event in happened)
+    return msgspec.structs.replace(summary, crashed=crashed, failed_cores=_cores_named(happened)) if failures else summary
+
+
+def _cores_named(happened: list[BookEvent]) -> tuple[str, ...]:
+    """Return the cores that errors named, "1" the first."""
+    told = [str(event.body) for event in happened if event.kind in FAILURES]
+    return tuple(dict.fromkeys(core for text in told for core in CORE_NAMED.findall(text)))
 
 
 def _by_hand(book: BookReader, bodies: list[Any]) -> dict[str, float]:

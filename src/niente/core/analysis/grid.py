@@ -10,9 +10,9 @@ import numpy as np
 
 from niente.core.analysis.coverage import inside
 from niente.core.analysis.models import CARRIES_MV, Models
-from niente.core.analysis.prediction import SettingPredictions, ceilings, heard_w, offsets_mv, predict, predict_under_load
-from niente.core.analysis.reliability import reliability_over_a_day
+from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, ceilings, heard_w, predict, predict_under_load
 from niente.core.analysis.setting_batch import POWER, SettingBatch
+from niente.core.analysis.stability import FIXED_FROM_V, FailureRisk, failures_against, risk_at, risk_by_exposure
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
@@ -58,8 +58,10 @@ class SettingGrid(msgspec.Struct, frozen=True):
 
     ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
     ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
-    the chance of a day without a failure and ``against`` how many failures speak against it, ``inside`` whether a point lies
-    inside of what was measured; ``measured`` whether it was run, ``nearly`` whether it was, its voltage offset apart.
+    the expected chance of a horizon without a failure, ``risk`` the chance of one that is surely not exceeded, ``by_law``
+    whether both follow from a law that failures taught, ``makers`` whether voltage and clock are no other than the maker's,
+    ``against`` how many failures speak against it, ``inside`` whether a point lies inside of what was measured; ``measured``
+    whether it was run, ``nearly`` whether it was, its voltage offset apart.
     """
 
     across: str
@@ -69,6 +71,9 @@ class SettingGrid(msgspec.Struct, frozen=True):
     settings: SettingBatch
     predicted: SettingPredictions
     stable: Vector
+    risk: Vector
+    by_law: bool
+    makers: Mask
     against: Indices
     inside: Mask
     clean_s: Vector
@@ -112,7 +117,7 @@ def survey_grid(
     if view.others == OtherControls.OPTIMISED:
         settings = _quietest_fans(models, limits, settings, view)
     steady = predict_under_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
-    stable, against = reliability_over_a_day(models, steady.clock_mhz, offsets_mv(settings))
+    risk = failure_risk(models, limits, settings, steady)
     predicted = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
     clean, failures, measured, nearly = _run_there(models, settings, (across, up), steady.load)
     return SettingGrid(
@@ -122,8 +127,11 @@ def survey_grid(
         y=y,
         settings=settings,
         predicted=predicted,
-        stable=stable,
-        against=against,
+        stable=1.0 - risk.expected,
+        risk=risk.at_most,
+        by_law=bool(models.stability.laws),
+        makers=_as_the_maker_has_it(models, settings),
+        against=failures_against(models.stability, depths_mv(settings), steady.clock_mhz),
         inside=inside(models, settings, steady),
         clean_s=clean,
         failures=failures,
@@ -131,6 +139,46 @@ def survey_grid(
         nearly=nearly,
         view=view,
     )
+
+
+def depths_mv(settings: SettingBatch) -> Vector:
+    """Return how deep settings go, ``(n,)`` in mV: below the maker's voltage, or below 1.2 V where the voltage is fixed."""
+    fixed = settings.of("fixed_voltage_v", 0.0)
+    return np.where(fixed > 0.0, 1000.0 * (FIXED_FROM_V - fixed), -settings.of("voltage_offset_mv", 0.0))
+
+
+def _as_the_maker_has_it(models: Models, settings: SettingBatch) -> Mask:
+    """Return where neither the voltage lies under the maker's nor a clock over it ``(n,)``."""
+    base, top = settings.base, models.card.stock.clock_cap_mhz or math.inf
+    own = any(value < 0.0 for values in (base.core_offset_mv, base.point_offset_mv) for value in values.values())
+    clock = np.maximum(settings.of("fixed_clock_mhz", 0.0), settings.of("clock_cap_mhz", 0.0))
+    fixed = settings.of("fixed_voltage_v", 0.0) > 0.0
+    return ~fixed & (depths_mv(settings) <= 0.0) & (clock <= top) & (not own)
+
+
+def failure_conditions(
+    models: Models, limits: Limits, settings: SettingBatch, loads: Iterable[str], steady: LoadPrediction | None = None
+) -> dict[str, LoadPrediction]:
+    """Return where settings settle in the design room under each load that was run; ``steady`` is known already."""
+    return {
+        load: steady
+        if steady is not None and load == steady.load
+        else predict_under_load(models, settings, load, limits.design_room_c)
+        for load in loads
+        if load in models.power.loads
+    }
+
+
+def failure_risk(models: Models, limits: Limits, settings: SettingBatch, steady: LoadPrediction) -> FailureRisk:
+    """Return the chance of a failure within the horizon at settings, under the worst of the loads that were run, each at the
+    clock and the temperature that it comes to in the design room; by exposure alone where nothing has failed yet."""
+    stability = models.stability
+    if not stability.laws:
+        return risk_by_exposure(stability, limits.failure, depths_mv(settings), steady.clock_mhz)
+    each = failure_conditions(models, limits, settings, stability.laws, steady)
+    clocks = {load: one.clock_mhz for load, one in each.items()}
+    cores = {load: one.core_c for load, one in each.items()}
+    return risk_at(stability.laws, limits.failure, depths_mv(settings), clocks, cores)
 
 
 def axes_of(models: Models) -> tuple[str, ...]:

@@ -10,7 +10,8 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.model.plan import Search, SearchMethod
 from niente.core.model.rig_card import LoadKind
 
 POSSIBLE = {
@@ -28,6 +29,8 @@ FACTORS = {"power_w": 4.0, "throughput_per_s": 2.0, "voltage_v": 2.0}
 clock go with the square of the voltage, and work that waits falls behind it."""
 SPEED_FACTOR, SPEED_RPM, STANDS_RPM = 1.6, 150.0, 30.0
 """By how much a fan's speed over its duty may differ from what it is in the other runs, as a factor and in rpm."""
+MEASURES_S = 240.0
+"""So long an exposure has to be for its last half to lie behind every burst."""
 FEW = 3
 """Beside fewer other runs than this nothing is said to be off."""
 
@@ -44,6 +47,19 @@ class LeftOut(msgspec.Struct, frozen=True):
     def words(self) -> str:
         """The same in words."""
         return f"Run {self.run_id}: {self.channel} reads {self.value:.4g}, which {self.reason}; it is left out"
+
+
+def measuring(evidence: Evidence) -> Evidence:
+    """Return the evidence without the clean exposures of a structured search that were too brief to measure anything but that
+    nothing failed: a burst reaches far into them."""
+
+    def brief(run: RunSummary) -> bool:
+        plan = evidence.plans.get(run.plan_id)
+        entry = plan.entries[run.step] if plan is not None and run.step < len(plan.entries) else None
+        searched = isinstance(entry, Search) and entry.method == SearchMethod.STRUCTURED
+        return searched and not run.failures and run.seconds < MEASURES_S
+
+    return msgspec.structs.replace(evidence, runs=tuple(run for run in evidence.runs if not brief(run)))
 
 
 def screened(runs: Sequence[RunSummary]) -> tuple[tuple[RunSummary, ...], tuple[LeftOut, ...]]:

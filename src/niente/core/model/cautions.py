@@ -26,6 +26,6 @@ def cautions_for(card: RigCard) -> tuple[str, ...]:
         found.insert(
             1,
             "An unstable processor corrupts files. Back up first, lower a voltage in small steps, and test on data that can "
-            "be lost.",
+            "be lost; trust no file that was written while a search ran.",
         )
     return tuple(found)

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import msgspec
 
 from niente.core.model.errors import DocumentError
+from niente.core.model.failure_goal import A_DAY, FailureGoal
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
 from niente.core.model.setting import Setting
 
@@ -125,6 +126,8 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
 class SearchMethod(StrEnum):
     """How a search looks for the last value that passes."""
 
+    STRUCTURED = "exposures"
+    """By exposures at the depths that tell most, to where a failure in the horizon is as unlikely as wanted."""
     LADDER = "ladder"
     """In coarse steps down to the first failure, then back up in fine ones."""
     BISECTION = "bisection"
@@ -149,6 +152,9 @@ class Search(
     From ``start``, which is gentle, towards ``deepest``, over ``setting``; a value passes when every load in ``loads`` ran
     ``passes`` times through ``exposure`` without a failure. What is found, ``margin`` back from the last pass, is taken by
     the steps that name the search. Values are in the unit of the controls.
+
+    A structured search asks for exposures of its own, for ``budget_s`` seconds at most, until it knows which value keeps the
+    ``goal`` at the core temperature ``hottest_c``; exposure, passes, coarse step and margin are not for it.
     """
 
     name: str
@@ -166,6 +172,9 @@ class Search(
     max_runs: Times = 60
     stage: str = ""
     skip: bool = False
+    goal: FailureGoal = A_DAY
+    budget_s: Seconds = 5400.0
+    hottest_c: float | None = None
 
     def problems(self) -> list[str]:
         """Return what is impossible about this search, in words."""
@@ -182,6 +191,8 @@ class Search(
             found.append(f"its margin is {self.margin:g}: a margin is not negative")
         if self.passes < 1:
             found.append("it asks for no pass at all")
+        if self.method == SearchMethod.STRUCTURED and len(self.controls) != 1:
+            found.append("it looks for one depth, and names more than one control")
         return found
 
 

@@ -4,6 +4,7 @@ from typing import Any
 
 import msgspec
 
+from niente.core.model.failure_goal import A_DAY, FailureGoal
 from niente.core.model.json_files import converted
 from niente.core.model.question import Question, of_first_question
 from niente.core.model.rig_sheet import RigSheet
@@ -23,7 +24,7 @@ class Limits(
 
     Throughput in percent of stock in the load that counts, headroom in kelvin in the design room with its 95 %
     interval, and minutes of the heaviest load at the setting without a wrong result. ``max_noise_dba`` is the most
-    noise in the room, with its interval; ``None`` sets no such limit.
+    noise in the room, with its interval; ``None`` sets no such limit. ``failure`` is what it has to last.
     """
 
     min_throughput_percent: float = 90.0
@@ -31,6 +32,7 @@ class Limits(
     design_room_c: float = 28.0
     clean_minutes: float = 20.0
     max_noise_dba: float | None = None
+    failure: FailureGoal = A_DAY
 
 
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -6,6 +6,7 @@ from typing import Annotated, Any
 
 import msgspec
 
+from niente.core.model.failure_goal import A_DAY, FailureGoal
 from niente.core.model.json_files import json_schema
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod, Step, Times
@@ -124,7 +125,8 @@ class Question(
     ``survive`` are loads that a setting has to survive, ``quiet_under`` those it has to be quiet under; both are run.
     ``exposure`` ends a run; ``idle_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
     ``passes`` are the clean exposures that a setting has to come through. ``method``, ``fine`` and ``margin`` belong to a
-    search for the last value that passes. ``variants`` are compared by an A/B; ``edits`` are changes of the list by hand.
+    search for the last value that passes, and so does ``goal``: what it has to last. ``variants`` are compared by an A/B;
+    ``edits`` are changes of the list by hand.
     """
 
     template: str
@@ -147,6 +149,7 @@ class Question(
     budget_h: Annotated[float, msgspec.Meta(gt=0, le=1e4)] | None = None
     quiet: QuietHours | None = None
     since: str = ""
+    goal: FailureGoal = A_DAY
     edits: "tuple[ListEdit, ...]" = ()
 
     @property

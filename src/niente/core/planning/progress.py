@@ -11,7 +11,7 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.plan import Confirmation, Exposure, Plan, Search, Step, Until
+from niente.core.model.plan import Confirmation, Exposure, Plan, Search, SearchMethod, Step, Until
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import CONCLUSIVE, RunOutcome
 from niente.core.model.setting import Setting
@@ -20,6 +20,7 @@ from niente.core.planning.confirmation import STAGE, expected_confirmation
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, is_telling
 from niente.core.planning.search import SearchCourse, follow, rung_text
+from niente.core.planning.structured_search import finds_one_depth, safe_value, stand_of
 
 EXPECTED_SHARE = 0.6
 """How far down a search is expected to get before the first failure; a guess, for lists and costs only."""
@@ -197,6 +198,8 @@ class _Laying:
             except NotEnoughError as error:
                 return Row(index, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
         run = self._answer(self._keys.of(step), step.exposure)
+        if run is None and is_open(entry):  # a search that finds its start asks for what another step had run
+            run = self._made_for(index, self._keys.of(step), step.exposure)
         if run is None and entry.takes and (run := self._carried.answer(entry, step, self._answers_to)) is not None:
             step = msgspec.structs.replace(step, setting=run.setting)
         if run is not None:
@@ -227,6 +230,11 @@ class _Laying:
                 return run
         return None
 
+    def _made_for(self, index: int, key: Key, exposure: Exposure) -> RunSummary | None:
+        """Return a run that was made for this very entry, at what it asks for now."""
+        mine = (run for run in self._pool.get(key, ()) if run.plan_id in self._own and run.step == index)
+        return next((run for run in mine if self._answers_to(run, exposure)), None)
+
     def _answers_to(self, run: RunSummary, exposure: Exposure) -> bool:
         """Return whether a run is what an exposure rule asks for: one that was made under the same rule, or lasted as
         long, or is known as well as that wants."""
@@ -252,6 +260,8 @@ class _Laying:
             self._courses[entry.name] = SearchCourse((), None, {}, {})
             step = _rung_step(entry, entry.setting, entry.loads[0])
             return [Row(index, step, RunStatus.SKIPPED, reason="left out by hand")]
+        if entry.method == SearchMethod.STRUCTURED:
+            return self._structured(index, entry)
         rows: list[Row] = []
         runs = 0
 
@@ -263,7 +273,7 @@ class _Laying:
             return False if answer is None and runs >= entry.max_runs else answer
 
         course = follow(entry, self._card.stock, known)
-        self._courses[entry.name] = course
+        self._courses[entry.name] = self._no_deeper(entry, course)
         if course.ahead is None:
             return rows
 
@@ -282,6 +292,27 @@ class _Laying:
         rows = [row for row in rows if row.status.closed]
         follow(entry, self._card.stock, guessed)
         return rows[: max(entry.max_runs, 1)]
+
+    def _structured(self, index: int, entry: Search) -> list[Row]:
+        """Return the exposures of a structured search: those made, the next, and those that are expected."""
+        stand = stand_of(entry, self._card, self._evidence, self._plan.since_s)
+        self._courses[entry.name] = SearchCourse((), None, stand.found, stand.found)
+        rows = [Row(index, _rung_step(entry, run.setting, run.load), status_of_row(run), run) for run in stand.made]
+        if stand.found is None:
+            ahead, *expected = stand.ahead
+            rows.append(Row(index, ahead, RunStatus.AHEAD))
+            rows += [Row(index, step, RunStatus.EXPECTED) for step in expected]
+        return rows
+
+    def _no_deeper(self, entry: Search, course: SearchCourse) -> SearchCourse:
+        """Return where a search stands, with nothing found that is deeper than the failure law recommends."""
+        if course.found is None or not finds_one_depth(entry):
+            return course
+        value = safe_value(entry, self._card, self._evidence, self._plan.since_s)
+        if value is None:
+            return course
+        gentler = max if entry.deepest < entry.start else min
+        return msgspec.structs.replace(course, found={name: gentler(one, value) for name, one in course.found.items()})
 
     def _rung_rows(self, index: int, entry: Search, setting: Setting) -> tuple[bool | None, list[Row]]:
         """Return whether a rung passes (``None``: not known yet), and the rows of its runs so far."""

@@ -1,6 +1,8 @@
 """Risk: gentle before deep, and what one failure says of settings that were not run."""
 
 from niente.core.model.names import kind_of
+from niente.core.model.plan import Confirmation, Plan, Search
+from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 
 PARTED = ("core_offset_mv", "point_offset_mv")
@@ -18,6 +20,27 @@ def risk_of(setting: Setting, stock: Setting) -> tuple[float, float, float]:
     """Return what orders settings from safe to risky: depth of the offsets, clock asked for over stock, lack of voltage."""
     over_stock = (setting.fixed_clock_mhz or 0.0) - (stock.clock_cap_mhz or 0.0)
     return depth_mv(setting), max(over_stock, 0.0), -(setting.fixed_voltage_v or 9.9)
+
+
+def raised_voltages(plan: Plan, card: RigCard) -> tuple[str, ...]:
+    """Return the settings of a plan that put a voltage above stock, in words, each once; a fixed voltage is one of a person's
+    own and is not judged here."""
+    found: list[str] = []
+    for entry in plan.entries:
+        if isinstance(entry, Confirmation) or entry.skip:
+            continue
+        setting = entry.setting
+        if isinstance(entry, Search) and kind_of(entry.controls[0]) in DEPTHS:
+            for control in entry.controls:
+                setting = setting.replaced(control, max(entry.start, entry.deepest))
+        raised = [
+            (control, value)
+            for control, value in setting.controls()
+            if kind_of(control) in DEPTHS and value > max(card.stock.value(control) or 0.0, 0.0)
+        ]
+        if raised:
+            found.append(setting.text(tuple(control for control, _ in raised)))
+    return tuple(dict.fromkeys(found))
 
 
 def is_telling(failed: Setting) -> bool:

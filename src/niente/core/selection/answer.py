@@ -1,5 +1,6 @@
 """What the readings of a book come to: evidence, models, the default map, the choice, and the ways of limiting."""
 
+import time
 from pathlib import Path
 
 import msgspec
@@ -8,22 +9,25 @@ from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.analysis.models import Models, fit_models
-from niente.core.model.errors import NienteError
+from niente.core.model.errors import NienteError, NotEnoughError
 from niente.core.model.project import Limits
+from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.selection.methods import MethodStep, method_steps
 from niente.core.selection.pick import Choice, choose
+from niente.core.selection.proof import Proof, proof_of
 
 
 class Answer(msgspec.Struct, frozen=True):
     """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over the
-    controls that a choice is made over."""
+    controls that a choice is made over, ``proof`` how surely the pick lasts; without a pick, what ran longest."""
 
     evidence: Evidence | None = None
     models: Models | None = None
     mapped: SettingMap | None = None
     choice: Choice | None = None
     method_steps: tuple[MethodStep, ...] = ()
+    proof: Proof | None = None
     problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
 
     @property
@@ -47,7 +51,19 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
         choice = choose(models, limits, mapped.field)
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"
-    return Answer(evidence, models, mapped, choice, ways, problem)
+    proof = _proof(evidence, models, limits, choice) if evidence is not None else None
+    return Answer(evidence, models, mapped, choice, ways, proof, problem)
+
+
+def _proof(evidence: Evidence, models: Models | None, limits: Limits, choice: Choice | None) -> Proof | None:
+    """Return how surely the pick lasts; while there is none, the setting that ran longest without a failure."""
+    if choice is not None:
+        return proof_of(evidence, limits, choice.pick.setting, models, time.time())
+    clean = [run for run in evidence.usable() if run.load_kind != LoadKind.IDLE and not run.failures]
+    if not clean:
+        return None
+    setting = max(clean, key=lambda run: run.seconds).setting
+    return proof_of(evidence, limits, setting, models, time.time())
 
 
 class Analysis:
@@ -62,6 +78,12 @@ class Analysis:
         if found.evidence is not None:
             self._known[book] = found.evidence
         return found
+
+    def proof(self, answer: Answer, limits: Limits, setting: Setting) -> Proof:
+        """Return how surely another setting than the pick lasts. Raises ``NotEnoughError`` without evidence."""
+        if answer.evidence is None:
+            raise NotEnoughError(answer.problem, remedy="Run a plan first.")
+        return proof_of(answer.evidence, limits, setting, answer.models, time.time())
 
     def map(self, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> SettingMap:
         """Return another map of the same models. Raises ``NienteError`` where there is none."""

@@ -1,8 +1,10 @@
 """The reasons of a choice in words: short sentences, with figures and their units."""
 
+import math
+
+from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
-from niente.core.science.failure_rate import SECONDS_AN_HOUR, rate_upper_bound_per_s
-from niente.core.selection.pick import Candidate, Choice, Limit
+from niente.core.selection.pick import Candidate, Choice, Limit, Standing
 from niente.core.selection.setting_words import values_text
 
 
@@ -37,11 +39,15 @@ def pick_reason(choice: Choice) -> str:
 
 
 def confirmation_text(choice: Choice) -> str:
-    """Say whether the pick is confirmed, what would confirm it, and how far that is from a proof."""
+    """Say how the pick stands, and what is known of how surely it lasts."""
     pick, wanted = choice.pick, choice.limits.clean_minutes * 60.0
     run = duration_text(pick.clean_s)
     if choice.confirmed:
-        return f"It ran the heaviest load for {run} without a wrong result: confirmed, not proven. {reliability_text(pick)}"
+        words = {
+            Standing.PROVEN: "proven",
+            Standing.MAKERS: "confirmed, maker's voltage",
+        }.get(choice.standing, "confirmed, not proven")
+        return f"It ran the heaviest load for {run} without a wrong result: {words}. {reliability_text(pick, choice.limits)}"
     if pick.clean_s > 0:
         return (
             f"It has run the heaviest load for {run} of the {duration_text(wanted)} wanted: not yet confirmed, and not proven."
@@ -51,16 +57,25 @@ def confirmation_text(choice: Choice) -> str:
     )
 
 
-def reliability_text(candidate: Candidate) -> str:
-    """Say how surely a setting lasts a day, by what was run at it and at riskier ones, and what its own time bounds."""
-    chance = f"By all runs so far the chance of a day without a failure is {number_text(candidate.stable, 2)}"
-    if candidate.failures or candidate.clean_s <= 0.0:
-        return f"{chance}."
-    an_hour = SECONDS_AN_HOUR * rate_upper_bound_per_s(0, candidate.clean_s)
-    own = (
-        f"{duration_text(candidate.clean_s)} without one leave up to {number_text(an_hour, 1)} failures an hour possible (95 %)"
-    )
-    return f"{chance}; {own}."
+def reliability_text(candidate: Candidate, limits: Limits) -> str:
+    """Say how likely a failure within the horizon is at most, and what that rests on."""
+    goal = limits.failure
+    horizon, sure = duration_text(goal.horizon_s), f"{100.0 * goal.sure:g}{NO_BREAK_SPACE}% sure"
+    if not math.isfinite(candidate.risk):
+        return f"How likely a failure within {horizon} is cannot be told here."
+    at_most = f"{risk_text(candidate.risk)} within {horizon} ({sure})"
+    if candidate.by_law:
+        return f"A failure is at most {at_most} likely, by all exposures, clean and failed."
+    return f"Nothing has failed yet: exposure alone leaves a failure up to {at_most} likely; that is what little it says."
+
+
+def risk_text(chance: float) -> str:
+    """Return a chance in per cent, small ones with what tells them apart: ``0.04 %``, ``12 %``."""
+    percent = 100.0 * chance
+    if percent < 0.001:
+        return f"less than 0.001{NO_BREAK_SPACE}%"
+    digits = 0 if percent >= 10.0 else 1 if percent >= 1.0 else 2 if percent >= 0.1 else 3
+    return f"{number_text(percent, digits)}{NO_BREAK_SPACE}%"
 
 
 def comparison_text(choice: Choice, other: Candidate) -> str:
@@ -103,5 +118,7 @@ def limit_text(choice: Choice, limit: Limit) -> str:
         Limit.HEADROOM: f"Headroom at least {limits.min_headroom_k:g}{NO_BREAK_SPACE}K "
         f"at {limits.design_room_c:g}{NO_BREAK_SPACE}°C",
         Limit.RESULTS: f"No wrong result in {limits.clean_minutes:g}{NO_BREAK_SPACE}min",
+        Limit.FAILURES: f"A failure at most {100.0 * limits.failure.chance:g}{NO_BREAK_SPACE}% likely in "
+        f"{duration_text(limits.failure.horizon_s)}",
         Limit.NOISE: f"Noise at most {limits.max_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA in the room",
     }[limit]

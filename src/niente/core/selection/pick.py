@@ -11,7 +11,7 @@ from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits
-from niente.core.model.quantities import number_text
+from niente.core.model.quantities import duration_text, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
 from niente.core.selection.setting_words import differing
@@ -29,16 +29,30 @@ class Limit(StrEnum):
     HEADROOM = "headroom"
     RESULTS = "results"
     NOISE = "noise"
+    FAILURES = "failures"
+
+
+class Standing(StrEnum):
+    """How far a pick is from a guess."""
+
+    PROPOSED = "proposed"
+    CONFIRMED = "confirmed"
+    """It ran the heaviest load long enough without a failure, and that is all."""
+    MAKERS = "confirmed, maker's voltage"
+    """It did at the voltage and the clocks that the maker gives: nothing was taken from what the maker proved."""
+    PROVEN = "proven"
+    """It is confirmed, and a failure within the horizon is as unlikely as wanted, as surely as wanted."""
 
 
 class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds"}):
     """One setting and what is known of it: ``*_hw`` are 95 % half widths, temperatures are for the design room.
 
-    ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the chance of a day without
-    a failure, ``inside`` whether it lies inside of what was measured, ``heat_limited`` whether the temperature cap limits it;
-    ``alone_hw`` is none and ``alone_at_most_dba`` a bound where the machine cannot be told from the room; temperature, work,
-    clock and power are NaN where nothing holds it and it does not settle; ``others`` are the controls that differ from stock
-    beside the two axes.
+    ``clock_mhz`` belongs to the load that counts, ``power_w`` to the one that heats; ``stable`` is the expected chance of a
+    horizon without a failure, ``risk`` the chance of one that is surely not exceeded, ``by_law`` whether both follow from a law
+    that failures taught, ``makers`` whether voltage and clock are the maker's; ``inside`` whether it lies inside of what was
+    measured, ``heat_limited`` whether the temperature cap limits it; ``alone_hw`` is none and ``alone_at_most_dba`` a bound
+    where the machine cannot be told from the room; temperature, work, clock and power are NaN where nothing holds it and it
+    does not settle; ``others`` are the controls that differ from stock beside the two axes.
     """
 
     setting: Setting
@@ -62,6 +76,9 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
     clock_mhz: float = math.nan
     clock_hw: float = math.nan
     stable: float = math.nan
+    risk: float = math.nan
+    by_law: bool = False
+    makers: bool = False
     inside: bool = True
     heat_limited: bool = False
     others: tuple[tuple[str, float], ...] = ()
@@ -78,7 +95,8 @@ class LimitCost(msgspec.Struct, frozen=True):
 
 
 class Choice(msgspec.Struct, frozen=True):
-    """The pick with its reasons. ``confirmed`` says that it ran the heaviest load long enough without a wrong result."""
+    """The pick with its reasons. ``confirmed`` says that it ran the heaviest load long enough without a wrong result,
+    ``standing`` how far it is from a guess."""
 
     pick: Candidate
     confirmed: bool
@@ -87,13 +105,16 @@ class Choice(msgspec.Struct, frozen=True):
     eligible: int
     settings: int
     limits: Limits
+    standing: Standing = Standing.PROPOSED
 
 
 def keeps(field: SettingGrid, limits: Limits) -> dict[Limit, Mask]:
     """Return for each limit which settings keep it, arrays ``(n,)``.
 
     Throughput, headroom and noise are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
-    ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage.
+    ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage. ``FAILURES`` asks that one
+    within the horizon is as unlikely as wanted, as surely as wanted; it excludes nothing before failures have taught a law, nor
+    what the maker gives where nothing speaks against it: 298 clean days would have to be run.
     """
     predicted = field.predicted
     loudest = math.inf if limits.max_noise_dba is None else limits.max_noise_dba
@@ -107,6 +128,7 @@ def keeps(field: SettingGrid, limits: Limits) -> dict[Limit, Mask]:
         Limit.HEADROOM: predicted.headroom_k - predicted.core_hw >= limits.min_headroom_k,
         Limit.RESULTS: ~implied,
         Limit.NOISE: predicted.in_room_dba + predicted.in_room_hw <= loudest,
+        Limit.FAILURES: (field.risk <= limits.failure.chance) | (not field.by_law) | (field.makers & (field.against == 0)),
     }
 
 
@@ -123,13 +145,28 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
     pick = _candidate(models, at, kept, best)
     return Choice(
         pick=pick,
-        confirmed=pick.clean_s >= limits.clean_minutes * 60.0 and pick.failures == 0,
+        confirmed=is_confirmed(pick, limits),
+        standing=standing_of(pick, limits),
         runners_up=_runners_up(models, at, kept, eligible, pick),
         costs=tuple(_cost(models, at, kept, limit, pick, limits) for limit in Limit if _in_force(limit, limits)),
         eligible=int(np.count_nonzero(eligible)),
         settings=int(eligible.shape[0]),
         limits=limits,
     )
+
+
+def is_confirmed(candidate: Candidate, limits: Limits) -> bool:
+    """Return whether a setting ran the heaviest load long enough without a failure."""
+    return candidate.clean_s >= limits.clean_minutes * 60.0 and candidate.failures == 0
+
+
+def standing_of(candidate: Candidate, limits: Limits) -> Standing:
+    """Return how far a setting is from a guess."""
+    if not is_confirmed(candidate, limits):
+        return Standing.PROPOSED
+    if candidate.by_law and candidate.risk <= limits.failure.chance:
+        return Standing.PROVEN
+    return Standing.MAKERS if candidate.makers else Standing.CONFIRMED
 
 
 def _known_first(field: SettingGrid, among: Mask) -> Mask:
@@ -177,6 +214,9 @@ def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], inde
         clock_mhz=float(predicted.clock_mhz[index]),
         clock_hw=float(predicted.clock_hw[index]),
         stable=float(field.stable[index]),
+        risk=float(field.risk[index]),
+        by_law=field.by_law,
+        makers=bool(field.makers[index]),
         inside=bool(field.inside[index]),
         heat_limited=bool(predicted.heat_limited[index]),
         measured=bool(field.measured[index]),
@@ -266,6 +306,7 @@ def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> s
         Limit.HEADROOM: np.fmax.reduce((predicted.headroom_k - predicted.core_hw)[among]),
         Limit.NOISE: np.min((predicted.in_room_dba + predicted.in_room_hw)[among]),
         Limit.RESULTS: 0.0,
+        Limit.FAILURES: 100.0 * np.fmin.reduce(field.risk[among]),
     }[hardest]
     told = number_text(float(best), 1)
     words = {
@@ -274,6 +315,8 @@ def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> s
         f"{limits.design_room_c:g} °C room",
         Limit.NOISE: f"the least noise that is sure is {told} dBA of the {limits.max_noise_dba or 0.0:g} dBA allowed",
         Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
+        Limit.FAILURES: f"the least chance of a failure in {duration_text(limits.failure.horizon_s)} that is sure is "
+        f"{number_text(float(best), 1)} % of the {100.0 * limits.failure.chance:g} % allowed",
     }[hardest]
     where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""
     return f"No setting keeps every limit: {words}{where}."

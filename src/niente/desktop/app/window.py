@@ -37,10 +37,11 @@ from niente.desktop.widgets.labels import rule, upright_rule
 
 SOLVERS = "scipy.optimize.elementwise"
 """What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
-NAMES = ["Rig", "Plan", "Run", "Map", "Choose"]
+NAMES = ["Rig", "Plan", "Run", "Map", "Choose", "Proof"]
 PAGE_OF = {
     **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
     **dict.fromkeys(("map.run_here", "map.picture", "map.csv", "map.table"), "Map"),
+    **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
     "run.follow": "Run",
 }
 """The page that carries an action out; it comes up for it."""
@@ -220,6 +221,7 @@ class Window(QMainWindow):
         from niente.desktop.pages.choose.page import ChoosePage
         from niente.desktop.pages.map.page import MapPage
         from niente.desktop.pages.plan.page import PlanPage
+        from niente.desktop.pages.proof.page import ProofPage
         from niente.desktop.pages.rig.page import RigPage
         from niente.desktop.pages.run.page import RunPage
 
@@ -232,6 +234,7 @@ class Window(QMainWindow):
             RunPage(*parts),
             MapPage(*parts, self.plan_commands),
             ChoosePage(*parts),
+            ProofPage(*parts, self.plan_commands),
         ]
         rig.variant_wanted.connect(self.rig_commands.become)
         rig.part_chosen.connect(self.rig_commands.change_part)
@@ -312,6 +315,8 @@ class Window(QMainWindow):
             if not prompts.whether_cautions_are_read(self, cautions):
                 return
             self.session.read_cautions()
+        if not self.plan_commands.may_raise_voltage():
+            return
         self.session.start()
         self.go_to(NAMES.index("Run"))
         self._enable()

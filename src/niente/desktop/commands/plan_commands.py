@@ -6,13 +6,14 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.errors import NienteError
-from niente.core.model.plan import Plan, Step, read_plan
+from niente.core.model.plan import Exposure, Plan, Step, read_plan
 from niente.core.model.question import Axis, ListChange, ListEdit, Question
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning import own_templates as own
 from niente.core.planning.builders import until_known
 from niente.core.planning.missing_runs import missing_runs
+from niente.core.planning.risk import raised_voltages
 from niente.core.planning.templates import anew, template
 from niente.core.planning.validation import check_plan
 from niente.desktop.dialogs import prompts
@@ -30,6 +31,9 @@ WORDS = {
     ListChange.INSERT: "inserted run",
     ListChange.REMOVE: "removal of run {n}",
 }
+
+SOAK_S = 8.0 * 3600.0
+"""A soak lasts a night."""
 
 
 class PlanCommands:
@@ -252,13 +256,27 @@ class PlanCommands:
 
     def run_next(self, setting: Setting, load: str, why: str) -> None:
         """Insert a run that comes next: after the one that runs, or after those that are done."""
+        if self._session.card is not None:
+            self.run_step_next(Step(setting, load, until_known(self._session.card), "capacity", why))
+
+    def may_raise_voltage(self) -> bool:
+        """Return whether the plan may be started: one that puts a voltage above stock asks each time."""
+        plan, card = self._session.plan, self._session.card
+        raised = raised_voltages(plan, card) if plan is not None and card is not None else ()
+        return not raised or prompts.whether_voltage_may_rise(self._over, raised)
+
+    def soak_next(self, setting: Setting, load: str) -> None:
+        """Insert a long run of a setting that comes next, as long as a soak usually is."""
+        self.run_step_next(Step(setting, load, Exposure(SOAK_S, SOAK_S), "soak", "Does it last?"))
+
+    def run_step_next(self, step: Step) -> None:
+        """Insert a step that comes next: after the one that runs, or after those that are done."""
         session, planner = self._session, self._session.planner
         if session.card is None or not planner.rows:
             return
         index = planner.closed() - (0 if session.busy() else 1)
-        step = Step(setting, load, until_known(session.card), "capacity", why)
         self.insert(planner.key_of(min(index, len(planner.rows) - 1)), step)
-        words = tr("{what} comes next in the plan.").format(what=setting.text(planned_in(session.card)))
+        words = tr("{what} comes next in the plan.").format(what=step.setting.text(planned_in(session.card)))
         session.notice.emit(Notice(words, "" if session.busy() else "plan.start"))
 
     def _edit(self, change: ListChange, key: str, after: str = "", step: Step | None = None) -> None:

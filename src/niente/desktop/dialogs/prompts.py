@@ -115,6 +115,17 @@ def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
     return _whether(over, title, title, "\n\n".join(cautions), (tr("I have read this; start"), tr("Do not start")))
 
 
+def whether_voltage_may_rise(over: QWidget, raised: tuple[str, ...]) -> bool:
+    """Ask, each time, whether a plan may put voltages above stock. No is the default, and what Escape means."""
+    title = tr("Put a voltage above stock?")
+    text = tr("The plan does: {settings}.").format(settings="; ".join(raised))
+    more = tr(
+        "More voltage ages and can destroy a processor. The maker's limit comes first and holds in any case. Stay with it "
+        "while it runs; a shut-down comes earlier at a high voltage."
+    )
+    return _whether(over, title, text, more, (tr("Raise it, this once"), tr("Do not start")))
+
+
 def whether_driver_may_run(over: QWidget, error: NienteError) -> bool:
     """Ask whether a driver that a book names may run. No is the default, and what Escape means."""
     more = tr("A driver can do on this computer whatever you can. Run it only if it is yours, or you know whose it is.")

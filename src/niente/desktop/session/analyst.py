@@ -13,7 +13,7 @@ from niente.core.analysis.models import Models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-from niente.core.selection.answer import Analysis
+from niente.core.selection.answer import Analysis, Answer
 from niente.core.selection.worker import Worker
 
 
@@ -32,6 +32,7 @@ class Analyst(QObject):
 
     answered = Signal(object)
     mapped = Signal(object)
+    proved = Signal(object)
     broke = Signal(str)
     working = Signal(bool)
 
@@ -41,6 +42,7 @@ class Analyst(QObject):
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
         self._newest = 0
         self._maps = 0
+        self._proofs = 0
         self._closed = False
 
     def request_answer(self, book: Path, limits: Limits) -> None:
@@ -54,6 +56,19 @@ class Analyst(QObject):
         self._maps += 1
         number = self._maps
         self._pool.submit(self._guarded, lambda: self._make_map(number, models, limits, request, chosen))
+
+    def request_proof(self, answer: Answer, limits: Limits, setting: Setting) -> None:
+        """Ask how surely a setting lasts; an older one still under way is then not answered any more."""
+        self._proofs += 1
+        number = self._proofs
+        known = Answer(evidence=answer.evidence, models=answer.models, problem=answer.problem)
+        self._pool.submit(self._guarded, lambda: self._prove(number, known, limits, setting))
+
+    def _prove(self, number: int, answer: Answer, limits: Limits, setting: Setting) -> None:
+        if number == self._proofs:
+            proof = self._worker.call(Analysis.proof, answer, limits, setting)
+            if number == self._proofs:
+                self.proved.emit(proof)
 
     def _make_map(self, number: int, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> None:
         if number != self._maps:
@@ -72,6 +87,7 @@ class Analyst(QObject):
         """Drop the answer that is being worked out; the next question gets one again."""
         self._newest += 1
         self._maps += 1
+        self._proofs += 1
 
     def close(self) -> None:
         """Answer nothing any more."""

@@ -9,11 +9,13 @@ from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError, UntrustedDriverError
+from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
+from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.layout import PlanLayout
 from niente.core.planning.templates import default_project
@@ -44,6 +46,8 @@ class Session(QObject):
     project_changed = Signal()
     answered = Signal()
     mapped = Signal(object)
+    proved = Signal(object)
+    """Another setting than the pick was proved: its proof, or ``None`` where the pick counts again."""
     notice = Signal(object)
     broke = Signal(str)
     progress = Signal(str)
@@ -82,6 +86,7 @@ class Session(QObject):
         self._analyst = Analyst(WorkProcess(Analysis) if own_processes else WorkHere(Analysis), self)
         self._analyst.answered.connect(self._take_answer)
         self._analyst.mapped.connect(self.mapped)
+        self._analyst.proved.connect(self.proved)
         self._analyst.broke.connect(self.broke)
         self._analyst.working.connect(self.working)
         self.planner.broke.connect(self.broke)
@@ -250,6 +255,14 @@ class Session(QObject):
         if self.project is not None:
             self.edit(words, msgspec.structs.replace(self.project, limits=limits))
 
+    def change_goal(self, words: str, goal: FailureGoal) -> None:
+        """Change what a setting has to last, undoably: for the choice, and for the searches that are still to come."""
+        project = self.project
+        if project is not None:
+            limits = msgspec.structs.replace(project.limits, failure=goal)
+            question = msgspec.structs.replace(project.question, goal=goal)
+            self.edit(words, msgspec.structs.replace(project, limits=limits, question=question))
+
     @property
     def sheet(self) -> RigSheet | None:
         """What is said of the machine; ``None`` without a rig."""
@@ -334,6 +347,11 @@ class Session(QObject):
         if self.answer.models is not None and self.project is not None:
             chosen = self.answer.choice.pick.setting if self.answer.choice is not None else None
             self._analyst.request_map(self.answer.models, self.project.limits, request_answer, chosen)
+
+    def request_proof(self, setting: Setting) -> None:
+        """Ask how surely a setting lasts; it comes with ``proved``."""
+        if self.answer.evidence is not None and self.project is not None:
+            self._analyst.request_proof(self.answer, self.project.limits, setting)
 
     def _take_answer(self, answer: Answer) -> None:
         self.answer = answer

@@ -2,7 +2,7 @@
 
 import msgspec
 
-from niente.core.model.plan import Entry, Step
+from niente.core.model.plan import Entry, SearchMethod, Step
 from niente.core.model.question import Axis, FanSchool, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
@@ -26,6 +26,9 @@ from niente.core.planning.builders import (
 from niente.core.planning.order import arranged
 from niente.core.planning.questions.undervolting import OFFSET, RUNG, SEARCHED, offset_axis, search_over
 
+SEARCH_S = 2.0 * 3600.0
+"""What the offset is given of a night: a little more depth would not be heard."""
+
 
 def first_quiet(card: RigCard) -> Question:
     """Return four limits below stock and four duties, under the heaviest and the realistic load, at the deepest offset that
@@ -36,7 +39,15 @@ def first_quiet(card: RigCard) -> Question:
     second_group = card.fixed_group()
     base = Setting(fan_duty={second_group: FIXED_DUTY}) if second_group is not None else Setting()
     loads = load_named(card, LoadKind.HEAVY, LoadKind.REALISTIC)
-    return Question(TemplateName.QUIET_POINT, axes, base, loads[:1], loads[1:], until_known(card))
+    return Question(
+        TemplateName.QUIET_POINT,
+        axes,
+        base,
+        loads[:1],
+        loads[1:],
+        until_known(card),
+        method=SearchMethod.STRUCTURED,
+    )
 
 
 def _with_offset(card: RigCard, question: Question, base: Setting) -> Setting:
@@ -56,7 +67,7 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     entries += _shows(card, question, base, axes)
     entries += baseline_steps(card, question.loads, question.exposure)
     hottest = _hottest(card, base, axes)
-    search = search_over(card, question, hottest, RUNG)
+    search = search_over(card, question, hottest, RUNG, SEARCH_S)
     if search is not None:
         entries.append(search)
     takes = search.name if search is not None else ""

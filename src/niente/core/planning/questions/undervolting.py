@@ -20,6 +20,12 @@ RUNG = Exposure(min_s=600.0, max_s=600.0)
 """What passes 15 s may fail in ten minutes (common practice); an hour is a question of its own."""
 COARSE_STEPS = 4
 FOUND = "undervolt"
+OF_ONE = (SearchMethod.STRUCTURED, SearchMethod.LADDER, SearchMethod.BISECTION)
+"""The ways to look for one depth of all cores."""
+BUDGET_S = 2.5 * 3600.0
+"""What a search is given where the depth is the question itself."""
+HEADROOM_K = 8.0
+"""How far under its limit the hottest core is let come, as limits of a choice usually have it."""
 
 
 def checked_loads(card: RigCard) -> tuple[str, ...]:
@@ -37,9 +43,17 @@ def offset_axis(card: RigCard, control: str = OFFSET) -> Axis:
 
 
 def first_undervolt(card: RigCard) -> Question:
-    """Return the all-core offset in coarse steps down to the first failure, then back up."""
+    """Return the all-core offset, by exposures at the depths that tell most."""
     loads = checked_loads(card)
-    return Question(TemplateName.UNDERVOLT_LADDER, (offset_axis(card),), fixed_fans(card), loads[:1], loads[1:], RUNG)
+    return Question(
+        TemplateName.UNDERVOLT_LADDER,
+        (offset_axis(card),),
+        fixed_fans(card),
+        loads[:1],
+        loads[1:],
+        RUNG,
+        method=SearchMethod.STRUCTURED,
+    )
 
 
 def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -60,11 +74,14 @@ def _method_for(control: str, parts: int, wanted: SearchMethod) -> SearchMethod:
     if parts > 1:
         in_turn = control == PER_POINT or wanted == SearchMethod.IN_TURN
         return SearchMethod.IN_TURN if in_turn else SearchMethod.WEAKEST_FIRST
-    return wanted if wanted in (SearchMethod.LADDER, SearchMethod.BISECTION) else SearchMethod.LADDER
+    return wanted if wanted in OF_ONE else SearchMethod.STRUCTURED
 
 
-def search_over(card: RigCard, question: Question, base: Setting, exposure: Exposure | None = None) -> Search | None:
-    """Return the search over the question's offset axis; ``None`` where it varies none."""
+def search_over(
+    card: RigCard, question: Question, base: Setting, exposure: Exposure | None = None, budget_s: float = BUDGET_S
+) -> Search | None:
+    """Return the search over the question's offset axis, in so much time where it is a structured one; ``None`` where it varies
+    none."""
     axis = next((one for one in question.axes if one.control in SEARCHED and len(one.points()) > 1), None)
     loads = tuple(load for load in question.loads if (known := card.load(load)) is not None and known.kind != LoadKind.IDLE)
     if axis is None or not loads:
@@ -84,6 +101,8 @@ def search_over(card: RigCard, question: Question, base: Setting, exposure: Expo
         method=method,
         stage="undervolt",
         exposure=exposure or question.exposure,
+        budget_s=budget_s,
+        hottest_c=hottest_allowed(card),
     )
 
 
@@ -99,6 +118,8 @@ def search_of(
     method: SearchMethod,
     stage: str,
     exposure: Exposure,
+    budget_s: float = BUDGET_S,
+    hottest_c: float | None = None,
 ) -> Search:
     """Return a search from the gentlest of some values, which is the highest, to the deepest; ``step`` is the rig's own."""
     high, low = max(points), min(points)
@@ -119,7 +140,15 @@ def search_of(
         passes=question.passes,
         max_runs=60 * max(1, len(loads)),
         stage=stage,
+        goal=question.goal,
+        budget_s=budget_s,
+        hottest_c=hottest_c,
     )
+
+
+def hottest_allowed(card: RigCard) -> float:
+    """Return the hottest that a core may come to where the usual headroom is kept, in °C."""
+    return card.limits.core_temperature_c - card.limits.margin_k - HEADROOM_K
 
 
 def has_fixed(card: RigCard) -> bool:

@@ -235,19 +235,56 @@ def hold_clock(
 
 
 @compiled
+def margin_of_core(c: Constants, d: Demand, s: PlantState, factor: float, i: int) -> float:
+    """Return how far a core stands above the voltage it needs, in mV."""
+    clock = s.firmware[CLOCK]
+    piece, along = on_curve(c.power.curve_mhz, clock)
+    stock = c.power.stock_v[i, piece] + along * (c.power.stock_v[i, piece + 1] - c.power.stock_v[i, piece])
+    asked = d.asked_v[i, piece] + along * (d.asked_v[i, piece + 1] - d.asked_v[i, piece])
+    over = 1000.0 * ((d.fixed_v if d.fixed_v > 0.0 else asked) - stock)
+    margin: float = sil.margin_left_mv(c.silicon, i, over, clock, d.activity[i] * factor, s.nodes[i])
+    return margin
+
+
+@compiled
+def failing_core(c: Constants, d: Demand, s: PlantState, factor: float, share: float) -> int:
+    """Return the core at which a failure happens: ``share``, 0 to 1, of the sum of the cores' rates lies before it."""
+    total, last = 0.0, 0
+    for turn in range(2):
+        passed = 0.0
+        for i in range(d.activity.shape[0]):
+            if d.activity[i] <= IDLE_ACTIVITY:
+                continue
+            passed += sil.failures_per_s(c.silicon, i, margin_of_core(c, d, s, factor, i))
+            last = i
+            if turn == 1 and passed >= share * total:
+                return i
+        total = passed
+    return last
+
+
+@compiled
+def event_of(c: Constants, d: Demand, s: PlantState, factor: float, rate: float, deepest: float, chance: Vector) -> int:
+    """Return what a second brings at a rate of failures; a wrong result says which core it comes from."""
+    fails = -math.expm1(-rate)
+    if chance[0] >= fails:
+        return sil.NOTHING
+    event: int = sil.outcome(deepest, c.silicon.deadly_mv, d.checks, d.deadlines, chance[1])
+    if event == sil.WRONG_RESULT:  # a failure has come: where in its chance it fell is even
+        event += sil.NAMES_CORE * (1 + failing_core(c, d, s, factor, chance[0] / fails))
+    return event
+
+
+@compiled
 def look_at_silicon(c: Constants, d: Demand, s: PlantState, factor: float) -> tuple[float, float, float]:
     """Return the machine's rate of failures in 1/s, its deepest margin under the threshold (mV), and the clock it works at
     (MHz, the mean of its working cores)."""
     clock = s.firmware[CLOCK]
-    piece, along = on_curve(c.power.curve_mhz, clock)
     rate, deepest, work, working = 0.0, -1e9, 0.0, 0
     for i in range(d.activity.shape[0]):
         if d.activity[i] <= IDLE_ACTIVITY:
             continue
-        stock = c.power.stock_v[i, piece] + along * (c.power.stock_v[i, piece + 1] - c.power.stock_v[i, piece])
-        asked = d.asked_v[i, piece] + along * (d.asked_v[i, piece + 1] - d.asked_v[i, piece])
-        over = 1000.0 * ((d.fixed_v if d.fixed_v > 0.0 else asked) - stock)
-        margin = sil.margin_left_mv(c.silicon, i, over, clock, d.activity[i] * factor, s.nodes[i])
+        margin = margin_of_core(c, d, s, factor, i)
         rate += sil.failures_per_s(c.silicon, i, margin)
         deepest = max(deepest, -margin)
         work += clock * (1.0 - sil.work_lost(c.silicon, margin))
@@ -360,8 +397,7 @@ def advance(
             s.firmware[RESTLESS] = 0.0 if restless else 1.0
         if d.works:
             rate *= sil.RESTLESS if restless else sil.QUIET
-            if chance[second, 0] < -math.expm1(-rate):
-                event = sil.outcome(deepest, c.silicon.deadly_mv, d.checks, d.deadlines, chance[second, 1])
+            event = event_of(c, d, s, factor[second], rate, deepest, chance[second])
         if s.firmware[HOTTEST] > d.shut_down_c:
             event = sil.SHUT_DOWN
         if event != sil.NOTHING:

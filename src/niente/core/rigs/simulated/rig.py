@@ -26,7 +26,7 @@ BLOCK_S = 600
 """Seconds that are moved on in one go where nobody waits for each."""
 
 _EVENTS = {
-    silicon.WRONG_RESULT: (RigEventKind.WRONG_RESULT, "a result of {load} does not match"),
+    silicon.WRONG_RESULT: (RigEventKind.WRONG_RESULT, "a result of {load} does not match, core {core}"),
     silicon.DROP_OUT: (RigEventKind.DROP_OUT, "{load} missed a deadline"),
     silicon.CRASH: (RigEventKind.CRASH, "the machine went down and started again"),
     silicon.SHUT_DOWN: (RigEventKind.SHUT_DOWN, "the firmware's critical temperature was reached"),
@@ -226,7 +226,8 @@ class SimulatedRig:
         """Say what went wrong during the last second, and act on what ends the load."""
         found = []
         if event != silicon.NOTHING:
-            found.append(self._event(*_EVENTS[event]))
+            core, kind = divmod(event, silicon.NAMES_CORE)
+            found.append(self._event(*_EVENTS[kind], core=core))
         if self._fault(FaultKind.CRASH) is not None and not self._crashed:
             self._crashed = True
             found.append(self._event(*_EVENTS[silicon.CRASH]))
@@ -241,8 +242,8 @@ class SimulatedRig:
                 found.append(RigEvent(RigEventKind.SENSOR_LOST, f"the sensor {fault.where} gives nothing"))
         return tuple(found)
 
-    def _event(self, kind: RigEventKind, words: str) -> RigEvent:
-        return RigEvent(kind, words.format(load=self._life.load.title))
+    def _event(self, kind: RigEventKind, words: str, core: int = 0) -> RigEvent:
+        return RigEvent(kind, words.format(load=self._life.load.title, core=core))
 
     def _fault(self, kind: FaultKind) -> Fault | None:
         if not self._faults:

@@ -20,6 +20,8 @@ LEAVES_QUIET_PER_S, LEAVES_RESTLESS_PER_S = 1.0 / 600.0, 1.0 / 200.0
 
 NOTHING, WRONG_RESULT, DROP_OUT, CRASH, SHUT_DOWN = range(5)
 """What one second brings."""
+NAMES_CORE = 16
+"""A wrong result says where: so many times the number of its core are added to it, 1 for the first."""
 
 
 class Silicon(NamedTuple):

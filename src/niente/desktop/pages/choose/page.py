@@ -36,11 +36,14 @@ HEADS = ("Settings", "W", "% fans", "Throughput, %", "Noise, dBA", "", "Core, °
 FOOT_PX, QWIDGETSIZE_MAX = 70, 16777215
 OFF_DBA = 9.5
 """The noise limit's field stands here for "none"."""
+FAILURE = "failure"
+"""The chance of a failure, in per cent, in the field of that name."""
 LIMIT_OF = {
     Limit.THROUGHPUT: "min_throughput_percent",
     Limit.HEADROOM: "min_headroom_k",
     Limit.RESULTS: "clean_minutes",
     Limit.NOISE: "max_noise_dba",
+    Limit.FAILURES: FAILURE,
 }
 
 
@@ -73,6 +76,7 @@ class ChoosePage(Page):
         percent, headroom, noise, room = (
             quantity_of(name) for name in ("throughput_percent", "headroom_k", "noise_dba", "room_temperature_c")
         )
+        chance = msgspec.structs.replace(percent, digits=2)
         minutes = msgspec.structs.replace(quantity_of("burst_time_s"), unit="min")
         return {
             "min_throughput_percent": QuantityField(
@@ -90,6 +94,14 @@ class ChoosePage(Page):
             "clean_minutes": QuantityField(
                 minutes, low=1, high=1440, step=1, title=tr("Heaviest load, clean, for"), default=usual.clean_minutes
             ),
+            FAILURE: QuantityField(
+                chance,
+                low=0.01,
+                high=99.0,
+                step=0.5,
+                title=tr("A failure at most"),
+                default=100.0 * usual.failure.chance,
+            ),
         }
 
     def _lay_out(self) -> None:
@@ -102,7 +114,7 @@ class ChoosePage(Page):
         for name, field in self.fields.items():
             column = QVBoxLayout()
             column.setSpacing(2)
-            text = label(field.title, "soft")
+            text = label(field.title, "soft", wrap=True)
             text.setBuddy(field)
             column.addWidget(text)
             field.setFixedWidth(96)
@@ -119,17 +131,22 @@ class ChoosePage(Page):
         project, field = self.session.project, self.fields[name]
         if project is None:
             return
+        words = tr("change of “{what}”").format(what=field.title)
+        if name == FAILURE:
+            chance = min(max(value, field.minimum()), field.maximum()) / 100.0
+            self.session.change_goal(words, msgspec.structs.replace(project.limits.failure, chance=chance))
+            return
         off = name == "max_noise_dba" and (not math.isfinite(value) or value <= OFF_DBA)
         wanted = None if off else min(max(value, field.minimum()), field.maximum())
         limits: Limits = msgspec.structs.replace(project.limits, **{name: wanted})
-        self.session.change_limits(tr("change of “{what}”").format(what=field.title), limits)
+        self.session.change_limits(words, limits)
 
     def refresh(self) -> None:
         """Show the choice as it stands."""
         project, answer = self.session.project, self.session.answer
         if project is not None:
             for name, field in self.fields.items():
-                kept = getattr(project.limits, name)
+                kept = _kept(project.limits, name)
                 field.put(OFF_DBA if kept is None else kept)
         choice = answer.choice
         self.problem.show_problem(answer.problem if choice is None else "")
@@ -152,7 +169,7 @@ class ChoosePage(Page):
         settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
             n=choice.settings, room=f"{choice.limits.design_room_c:g}"
         )
-        state = tr("confirmed") if choice.confirmed else tr("not confirmed yet")
+        state = tr(choice.standing.value)
         self.set_head(f"{settings}: {state}", candidate_text(choice.pick))
         rows = [_row(tr("Pick"), choice.pick, confirmation_text(choice), scale)]
         rows += [_row(f"{n}", other, comparison_text(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
@@ -173,7 +190,7 @@ class ChoosePage(Page):
 
     def _limit_line(self, limits: Limits, limit: Limit, *, binds: bool) -> Reading:
         field = self.fields[LIMIT_OF[limit]]
-        value = getattr(limits, LIMIT_OF[limit])
+        value = _kept(limits, LIMIT_OF[limit])
         return Reading(field.title, f"{value:g}", unit=field.quantity.unit, dot=binds)
 
     def live_line(self) -> str:
@@ -214,6 +231,14 @@ class ChoosePage(Page):
             ),
             Buttons(("edit.undo",)),
         ]
+
+
+def _kept(limits: Limits, name: str) -> float | None:
+    """Return a limit as its field shows it; ``None`` where there is none."""
+    if name == FAILURE:
+        return 100.0 * limits.failure.chance
+    value: float | None = getattr(limits, name)
+    return value
 
 
 def _costs(choice: Choice) -> str:

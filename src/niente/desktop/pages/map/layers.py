@@ -68,6 +68,7 @@ LAYERS = (
     Layer("Package power", "W", 5.0, lambda at, _: at.predicted.power_w, lambda at: at.predicted.power_hw, _no_limit),
     Layer("Throughput per watt", "%/W", 0.02, _per_watt, None, _no_limit),
     Layer("Chance of a stable day", "", 0.05, lambda at, _: at.stable, None, _no_limit),
+    Layer("Failure at most", "%", 5.0, lambda at, _: 100.0 * at.risk, None, lambda limits, _: 100.0 * limits.failure.chance),
 )
 Polygons = tuple[Array, ...]
 """Outlines in the field's own units, each ``(n, 2)``; they are filled odd and even."""

@@ -21,7 +21,7 @@ from niente.desktop.widgets.quantity_field import QuantityField
 FIXED_S = (15.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0, 5400.0)
 """Times that practitioners let a run last."""
 UNTIL_KNOWN, OF_ONES_OWN = "until known", "fixed time"
-SEARCH_METHODS = (SearchMethod.LADDER, SearchMethod.BISECTION)
+SEARCH_METHODS = (SearchMethod.STRUCTURED, SearchMethod.LADDER, SearchMethod.BISECTION)
 SEARCH_METHODS_OF_MANY = (SearchMethod.WEAKEST_FIRST, SearchMethod.IN_TURN)
 
 NO_QUIET_HOURS = QuietHours(22.0, 7.0, 0.0)
@@ -205,7 +205,7 @@ class Rules(QWidget):
                 self.most: known,
                 self.method: searched,
                 self.fine: searched and not clock_voltage,
-                self.margin: searched and not clock_voltage,
+                self.margin: searched and not clock_voltage and question.method != SearchMethod.STRUCTURED,
                 self.rest: idles,
                 self.cold: idles,
                 self.fans: bool(card.fan_groups()) and question.template != TemplateName.FAN_SWEEP,

@@ -1,0 +1,259 @@
+"""How surely settings stand: every exposure of a book, clean or failed, and what all of them together say.
+
+An exposure is a run under a load that checks what it works out. Runs of one family count together: those whose voltages
+differ only in how deep they go. The failure law and its posterior are in ``science.stability``.
+"""
+
+import math
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.model.failure_goal import FailureGoal
+from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
+from niente.core.model.setting import Setting
+from niente.core.science.arrays import Indices, Mask, Vector
+from niente.core.science.failure_rate import rate_upper_bound_per_s
+from niente.core.science.stability.posterior import Laws, SeenExposure, beforehand, joint_posteriors
+
+FIXED_FROM_V = 1.2
+"""Depths at a fixed voltage count down from here."""
+SHORTEST_S = 2.0
+SAME_CLOCK, SAME_MV, SAME_K = 0.005, 0.5, 3.0
+CLEARLY_MV = 3.0
+CHANGED_CHANCE = 0.002
+"""A machine that fails gentler than it passed, by a chance less than this, is taken to be another one now."""
+RESTARTED_S = 1e9
+
+Family = tuple[object, ...]
+"""What settings share whose voltages differ only in how deep they go."""
+
+
+class RunExposure(msgspec.Struct, frozen=True):
+    """One run as an exposure: the setting and load it was made at, what was seen, and whether its failure took the machine
+    down. ``cores`` are those that its errors named."""
+
+    run_id: int
+    setting: Setting
+    load: str
+    seen: SeenExposure
+    crashed: bool = False
+    opened_at: float = 0.0
+    cores: tuple[str, ...] = ()
+
+
+class Stability(NamedTuple):
+    """What a book says of how surely one family of settings stands.
+
+    ``exposures`` are those that count, oldest first, ``forgotten`` those from before the machine changed. ``laws`` are the
+    posteriors by load; there are none while nothing has failed: a law is learnt from failures.
+    """
+
+    family: Family
+    exposures: tuple[RunExposure, ...]
+    forgotten: tuple[RunExposure, ...]
+    laws: dict[str, Laws]
+
+    @property
+    def loads(self) -> tuple[str, ...]:
+        """The loads that were run, in the order in which they first were."""
+        return tuple(dict.fromkeys(one.load for one in self.exposures))
+
+    def of_load(self, load: str) -> tuple[RunExposure, ...]:
+        """Return the exposures of one load."""
+        return tuple(one for one in self.exposures if one.load == load)
+
+
+def depth_and_family(setting: Setting) -> tuple[float, Family]:
+    """Return how deep a whole setting goes in mV, and the family it belongs to.
+
+    The depth is the offset of all cores below the maker's voltage; at a fixed voltage, how far it lies below 1.2 V. Offsets of
+    single cores and of points of the curve make a family of their own, and so does each fixed clock.
+    """
+    if setting.fixed_voltage_v:
+        return 1000.0 * (FIXED_FROM_V - setting.fixed_voltage_v), ("fixed", setting.fixed_clock_mhz or 0.0)
+    cores = tuple(sorted((core, value) for core, value in setting.core_offset_mv.items() if value))
+    points = tuple(sorted((point, value) for point, value in setting.point_offset_mv.items() if value))
+    return -(setting.voltage_offset_mv or 0.0), ("offset", cores, points)
+
+
+def shows_failures(load: LoadCard | None) -> bool:
+    """Return whether a wrong result or a drop-out shows in a load; in one that checks nothing only a crash does."""
+    return load is not None and load.kind != LoadKind.IDLE and (load.checks_results or load.kind == LoadKind.REAL_TIME)
+
+
+def exposures_in(runs: Sequence[RunSummary], card: RigCard) -> tuple[RunExposure, ...]:
+    """Return the runs that are exposures, oldest first.
+
+    A run that a guard or a person ended is a clean one as far as it went. A clean run of a load that checks nothing is none.
+    """
+    found: list[RunExposure] = []
+    ended: dict[str, float] = {}
+    for run in runs:
+        failed = run.failures > 0
+        if run.outcome is None or run.load_kind == LoadKind.IDLE or not (failed or run.seconds >= SHORTEST_S):
+            continue
+        if not failed and not shows_failures(card.load(run.load)):
+            continue
+        gap = run.at_s - run.seconds - ended.get(run.load, -math.inf)
+        ended[run.load] = run.at_s
+        found.append(
+            RunExposure(
+                run.run_id,
+                run.setting,
+                run.load,
+                SeenExposure(
+                    depth_mv=depth_and_family(run.setting)[0],
+                    seconds=max(run.seconds, 1.0),
+                    failed=failed,
+                    clock_mhz=run.clock_mhz,
+                    core_c=run.core_c,
+                    gap_s=gap if math.isfinite(gap) and gap >= 0.0 else RESTARTED_S,
+                ),
+                run.crashed,
+                run.opened_at,
+                run.failed_cores,
+            )
+        )
+    return tuple(found)
+
+
+def stability_of(evidence: Evidence, family_of: Setting) -> Stability:
+    """Return what the runs of this variant say of the family that a whole setting belongs to."""
+    family = depth_and_family(family_of)[1]
+    every = exposures_in(evidence.runs, evidence.card)
+    mine = tuple(one for one in every if depth_and_family(one.setting)[1] == family)
+    since = changed_since(mine)
+    exposures, forgotten = mine[since:], mine[:since]
+    loads = tuple(dict.fromkeys(one.load for one in exposures))
+    if not any(one.seen.failed for one in exposures):
+        return Stability(family, exposures, forgotten, {})
+    seen = [[one.seen for one in exposures if one.load == load] for load in loads]
+    first = next(one.seen for one in exposures if one.seen.failed)
+    posteriors = joint_posteriors(seen, beforehand(first.clock_mhz, first.core_c))
+    return Stability(family, exposures, forgotten, {load: one.laws for load, one in zip(loads, posteriors, strict=True)})
+
+
+def changed_since(exposures: Sequence[RunExposure]) -> int:
+    """Return the index of the first exposure after the machine changed: 0 where it did not.
+
+    It did where it fails clearly gentler than it passed before. Were the gentle setting no safer than the deep ones, its
+    failures would fall into its own seconds with the chance of their share of all the seconds, each.
+    """
+    changed = 0
+    for index, one in enumerate(exposures):
+        if not one.seen.failed:
+            continue
+        deeper_s = sum(
+            before.seen.seconds
+            for before in exposures[changed:index]
+            if before.load == one.load
+            and not before.seen.failed
+            and before.seen.depth_mv >= one.seen.depth_mv + CLEARLY_MV
+            and _no_easier(before.seen, one.seen)
+        )
+        if deeper_s <= 0.0:
+            continue
+        gentle = [
+            later.seen
+            for later in exposures[index:]
+            if later.load == one.load and later.seen.depth_mv <= one.seen.depth_mv + SAME_MV
+        ]
+        gentle_s, failures = sum(seen.seconds for seen in gentle), sum(seen.failed for seen in gentle)
+        if (gentle_s / (gentle_s + deeper_s)) ** failures < CHANGED_CHANCE:
+            changed = index
+    return changed
+
+
+def _no_easier(seen: SeenExposure, than: SeenExposure) -> bool:
+    """Return whether an exposure asked at least as much of clock and temperature as another; what was not read counts as
+    equal."""
+    clock = not seen.clock_mhz < than.clock_mhz * (1.0 - SAME_CLOCK)
+    return clock and not seen.core_c < than.core_c - SAME_K
+
+
+class FailureRisk(NamedTuple):
+    """The chance of a failure within the horizon at settings ``(n,)``: as it is expected, and at most, as surely as the goal
+    asks; NaN where no law is known. The load that decides it at each."""
+
+    expected: Vector
+    at_most: Vector
+    load: tuple[str, ...]
+
+
+def risk_at(
+    laws: dict[str, Laws], goal: FailureGoal, depth_mv: Vector, clock_mhz: dict[str, Vector], core_c: dict[str, Vector]
+) -> FailureRisk:
+    """Return the chance of a failure within the goal's horizon for settings ``(n,)``, under the worst of the loads.
+
+    ``clock_mhz`` and ``core_c`` are what each load comes to there, ``(n,)`` by load; loads without are passed over.
+    """
+    count = depth_mv.shape[0]
+    expected, at_most = np.full(count, np.nan), np.full(count, np.nan)
+    deciding = np.full(count, -1)
+    names = [load for load in laws if load in clock_mhz]
+    for index, load in enumerate(names):
+        mean, most = _risk_of(laws[load], goal, depth_mv, clock_mhz[load], core_c[load])
+        worse = ~(most <= at_most)
+        at_most = np.where(worse, most, at_most)
+        expected = np.where(worse, mean, expected)
+        deciding = np.where(worse, index, deciding)
+    return FailureRisk(expected, at_most, tuple(names[index] if index >= 0 else "" for index in deciding.tolist()))
+
+
+def _risk_of(laws: Laws, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector, core_c: Vector) -> tuple[Vector, Vector]:
+    """Return the expected chance and the one it surely does not exceed, ``(n,)``; settings that agree
+    within 20 MHz and a kelvin are worked out once."""
+    places = np.stack([np.round(depth_mv, 2), 20.0 * np.round(clock_mhz / 20.0), np.ceil(core_c)], axis=1)
+    unique, back = np.unique(places, axis=0, return_inverse=True)
+    few = laws.thinned(1000)
+    mean, most = np.empty(unique.shape[0]), np.empty(unique.shape[0])
+    for row, (depth, clock, core) in enumerate(unique.tolist()):
+        if not math.isfinite(clock):
+            mean[row] = most[row] = np.nan
+            continue
+        chances = few.chances(depth, goal.horizon_s, clock, core)
+        mean[row], most[row] = float(np.sum(few.weight * chances)), few.quantile(chances, goal.sure)
+    back = back.reshape(-1)
+    return mean[back], most[back]
+
+
+def risk_by_exposure(stability: Stability, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector) -> FailureRisk:
+    """Return the chance of a failure within the goal's horizon at settings ``(n,)`` by exposure alone, without any law.
+
+    Only that more clock and a deeper offset are riskier is assumed. Of k failures in T seconds at settings that ask no less the
+    rate has a gamma posterior with half a failure beforehand, and the chance of none in a horizon H is (T / (T + H))^(k + 1/2)
+    (Jeffreys; textbook); at most, it is by the exact bound (rule of three).
+    """
+    clean_s, against = clean_seconds(stability, depth_mv, clock_mhz), failures_against(stability, depth_mv, clock_mhz)
+    lasts = (clean_s / (clean_s + goal.horizon_s)) ** (against + 0.5)
+    bounds = {
+        pair: rate_upper_bound_per_s(int(pair[1]), pair[0], goal.sure) for pair in set(zip(clean_s, against, strict=True))
+    }
+    bound = np.array([bounds[pair] for pair in zip(clean_s, against, strict=True)])
+    return FailureRisk(1.0 - lasts, -np.expm1(-bound * goal.horizon_s), ("",) * depth_mv.shape[0])
+
+
+def clean_seconds(stability: Stability, depth_mv: Vector, clock_mhz: Vector) -> Vector:
+    """Return the seconds of runs without a failure at settings that ask no less than each ``(n,)``, under any load."""
+    seen = [one.seen for one in stability.exposures if not one.seen.failed]
+    seconds = np.array([one.seconds for one in seen])
+    depths, clocks = np.array([one.depth_mv for one in seen]), np.array([one.clock_mhz for one in seen])
+    there: Mask = (depths[None, :] >= depth_mv[:, None] - SAME_MV) & ~(
+        clocks[None, :] < clock_mhz[:, None] * (1.0 - SAME_CLOCK)
+    )
+    total: Vector = np.where(there, seconds[None, :], 0.0).sum(axis=1)
+    return total
+
+
+def failures_against(stability: Stability, depth_mv: Vector, clock_mhz: Vector) -> Indices:
+    """Return how many failures were seen at settings that ask no more than each ``(n,)``."""
+    failed = [one.seen for one in stability.exposures if one.seen.failed]
+    depths, clocks = np.array([one.depth_mv for one in failed]), np.array([one.clock_mhz for one in failed])
+    top = clock_mhz[:, None] * (1.0 + SAME_CLOCK)
+    gentler: Mask = (depths[None, :] <= depth_mv[:, None] + SAME_MV) & ~(clocks[None, :] > top)
+    against: Indices = gentler.sum(axis=1)
+    return against

@@ -1,0 +1,1 @@
+"""How a failure rate hangs on depth, clock and temperature, and what exposures say of it."""

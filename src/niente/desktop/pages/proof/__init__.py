@@ -1,0 +1,1 @@
+"""The Proof page: how surely a setting lasts, and what would make it surer."""
