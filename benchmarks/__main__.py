@@ -10,11 +10,13 @@ from benchmarks import (
     bench_heat,
     bench_look,
     bench_noise,
+    bench_picks,
     bench_plan,
     bench_process,
     bench_rigs,
     bench_run,
     bench_settling,
+    bench_stability,
     bench_window,
 )
 from benchmarks.result import Result, publish
@@ -26,6 +28,8 @@ PARTS = {
     "heat": bench_heat.results,
     "noise": bench_noise.results,
     "coverage": bench_coverage.results,
+    "stability": bench_stability.results,
+    "picks": bench_picks.results,
     "plan": bench_plan.results,
     "process": bench_process.results,
     "run": bench_run.results,

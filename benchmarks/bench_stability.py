@@ -15,6 +15,7 @@ from benchmarks.size import draws
 from niente.core.model.failure_goal import A_DAY
 from niente.core.planning.depth_search import SETTING_S, DepthRange, MadeExposure, answer_of, next_exposure
 from niente.core.science.stability.posterior import SeenExposure, rate_for
+from niente.core.science.statistics import share_interval
 
 STEPS_MV = (1.0, 5.0, 6.25, 10.0)
 HOURS = (1.5, 2.5)
@@ -100,10 +101,8 @@ def results() -> list[Result]:
 
 
 def _lines(hours: float, found: list[Searched], old: list[Searched]) -> list[Result]:
-    from scipy.stats import beta
-
     bad, many = sum(one.too_deep for one in found), len(found)
-    top = float(beta.ppf(0.975, bad + 1, many - bad)) if bad < many else 1.0
+    top = share_interval(bad, many)[1]
     was = float(np.mean([one.too_deep for one in old]))
     name = f"structured search after {hours:g} h"
     lines = [

@@ -74,6 +74,21 @@ def test_one_pass_of_two_is_a_failure() -> None:
     assert deepest(again) < deepest(passed) - 5.0
 
 
+def test_work_that_falls_short_of_the_clock_is_a_failure() -> None:
+    """P26: a run in which a load slows is a failure as much as a crash is (common practice, no source)."""
+
+    def failed(deep_work: float, clock_mhz: float = 4500.0, seconds: float = 600.0) -> bool:
+        deep = ran(-70.0, seconds, throughput_per_s=deep_work, throughput_se=0.001, clock_mhz=clock_mhz)
+        runs = evidence(ran(0.0, 600.0, throughput_per_s=10.0, throughput_se=0.001), deep).runs
+        return exposures_in(runs, card())[-1].seen.failed
+
+    assert failed(9.6)
+    assert not failed(9.8)
+    assert not failed(9.6, seconds=60.0)  # a burst
+    assert not failed(9.2, clock_mhz=4000.0)  # another clock promises another work
+    assert failed(9.4, clock_mhz=4450.0)
+
+
 def test_an_idle_run_and_one_that_is_open_are_no_exposures() -> None:
     runs = evidence(ran(-40.0, 300.0, load_kind=LoadKind.IDLE), ran(-40.0, 300.0, outcome=None)).runs
     assert exposures_in(runs, card()) == ()
@@ -134,4 +149,4 @@ def test_a_thinned_law_says_what_the_whole_one_says() -> None:
     runs = [ran(-90.0, 10.0, True), ran(-80.0, 120.0, True), ran(-70.0, 900.0)]
     laws = stability_of(evidence(*runs), card().stock).laws["vector"]
     whole, few = (one.deepest_mv(0.01, 0.95, 86400.0, 4500.0, 75.0) for one in (laws, laws.thinned(1000)))
-    assert few == pytest.approx(whole, abs=2.5)
+    assert few == pytest.approx(whole, abs=4.0)

@@ -3,7 +3,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error, redescending
+from niente.core.science.statistics import autocorrelation, fit_line, mean_with_error, redescending, share_interval
 
 NORRIS = Path(__file__).parents[2] / "data" / "Norris.dat"
 
@@ -67,3 +67,26 @@ def test_the_error_of_a_mean_of_a_known_process(rho: float) -> None:
 def test_readings_far_off_count_less_and_then_not_at_all() -> None:
     """Full weight up to 2.5 standard deviations, (2.5/r)^2 beyond, none from 6 on."""
     assert redescending(np.array([0.0, 1.0, -2.5, 5.0, -5.0, 6.0, 60.0])).tolist() == [1.0, 1.0, 1.0, 0.25, 0.25, 0.0, 0.0]
+
+
+@pytest.mark.parametrize(
+    ("times", "of", "low", "high"),
+    [
+        (81, 263, 0.2527, 0.3676),
+        (15, 148, 0.0578, 0.1617),
+        (0, 20, 0.0, 0.1684),
+        (1, 29, 0.0009, 0.1776),
+        (0, 100, 0.0, 0.036217),
+        (3, 40, 0.015742, 0.203865),
+        (20, 20, 0.831567, 1.0),
+    ],
+)
+def test_shares_have_the_exact_interval(times: int, of: int, low: float, high: float) -> None:
+    """Clopper-Pearson, 95 %: the pairs of Newcombe, Statist. Med. 17 (1998) 857, Table I, and others, by the beta quantiles."""
+    assert share_interval(times, of) == pytest.approx((low, high), abs=6e-5)
+
+
+def test_a_share_of_nothing_is_refused() -> None:
+    for times, of in ((3, 2), (0, 0), (-1, 4)):
+        with pytest.raises(ValueError, match="wanted"):
+            share_interval(times, of)

@@ -27,6 +27,11 @@ CLEARLY_MV = 3.0
 CHANGED_CHANCE = 0.002
 """A machine that fails gentler than it passed, by a chance less than this, is taken to be another one now."""
 RESTARTED_S = 1e9
+TELLS_WORK_S, ABOUT_SAME_CLOCK, SHORT_SHARE = 120.0, 0.03, 0.03
+"""Work is told by runs this long; at clocks no further apart than this share it goes with the clock, and falls short where it
+lies by more than this share under it."""
+BY_DEADLINES = frozenset({LoadKind.IDLE, LoadKind.REAL_TIME, LoadKind.BURST})
+"""Loads whose work does not go with the clock."""
 
 Family = tuple[object, ...]
 """What settings share whose voltages differ only in how deep they go."""
@@ -89,11 +94,13 @@ def exposures_in(runs: Sequence[RunSummary], card: RigCard) -> tuple[RunExposure
     """Return the runs that are exposures, oldest first.
 
     A run that a guard or a person ended is a clean one as far as it went. A clean run of a load that checks nothing is none.
+    One that did clearly less work than its clock promises failed: a core that stretches its clock stands at its threshold.
     """
     found: list[RunExposure] = []
     ended: dict[str, float] = {}
+    promised = _promised(runs)
     for run in runs:
-        failed = run.failures > 0
+        failed = run.failures > 0 or _falls_short(run, promised.get(run.load))
         if run.outcome is None or run.load_kind == LoadKind.IDLE or not (failed or run.seconds >= SHORTEST_S):
             continue
         if not failed and not shows_failures(card.load(run.load)):
@@ -119,6 +126,33 @@ def exposures_in(runs: Sequence[RunSummary], card: RigCard) -> tuple[RunExposure
             )
         )
     return tuple(found)
+
+
+def _promised(runs: Sequence[RunSummary]) -> dict[str, RunSummary]:
+    """Return for each load the run that tells what a clock promises: the gentlest clean one that was long enough."""
+    found: dict[str, RunSummary] = {}
+    for run in runs:
+        if run.failures or run.load_kind in BY_DEADLINES or not _tells_work(run):
+            continue
+        gentlest = found.get(run.load)
+        if gentlest is None or depth_and_family(run.setting)[0] < depth_and_family(gentlest.setting)[0]:
+            found[run.load] = run
+    return found
+
+
+def _tells_work(run: RunSummary) -> bool:
+    return run.seconds >= TELLS_WORK_S and run.throughput_per_s > 0.0 and run.clock_mhz > 0.0
+
+
+def _falls_short(run: RunSummary, promised: RunSummary | None) -> bool:
+    """Return whether a run did clearly less work than its clock promises, beside a gentler run at about the same clock."""
+    if promised is None or not _tells_work(run) or abs(run.clock_mhz / promised.clock_mhz - 1.0) > ABOUT_SAME_CLOCK:
+        return False
+    if depth_and_family(run.setting)[0] < depth_and_family(promised.setting)[0] + CLEARLY_MV:
+        return False
+    share = run.throughput_per_s / promised.throughput_per_s * promised.clock_mhz / run.clock_mhz
+    errors = [one.throughput_se / one.throughput_per_s for one in (run, promised) if math.isfinite(one.throughput_se)]
+    return share < 1.0 - max(SHORT_SHARE, 5.0 * math.hypot(*errors))
 
 
 def stability_of(evidence: Evidence, family_of: Setting) -> Stability:

@@ -28,6 +28,7 @@ MAX_EXPOSURE_S, MIN_EXPOSURE_S = 1200.0, 10.0
 LIKE_FAILURES, LIKE_CRASHES = 3.0, 0.3
 """What is believed of crashes among failures before any was seen: as if there had been 0.3 in 3."""
 NEAR_MV = 12.0
+CRASHES_SHUN, ENOUGH_FAILURES, ALIKE_MV = 3, 10, 3.0
 CLOSE_SCALES = 2.0
 """A search is over where the recommended depth lies no further from the likely one, in scales of the law."""
 
@@ -126,7 +127,7 @@ def next_exposure(
     if answer.within(close):
         return None
     laws, seen = posteriors(loads, made)[answer.load].laws, _conditions(here)
-    offers = _offers(laws, within, seen, left_s)
+    offers = _worth_making(_offers(laws, within, seen, left_s), here)
     crashes = {offer.depth_mv: _crash_share(offer.depth_mv, here) * CRASH_S for offer in offers}
     best = most_telling(laws, rate_for(goal.chance, goal.horizon_s), offers, ExposureCost(SETTING_S, crashes), *seen)
     return WantedExposure(answer.load, best.depth_mv, best.seconds)
@@ -165,6 +166,20 @@ def _offers(laws: Laws, within: DepthRange, seen: tuple[float, float], left_s: f
         seconds = min(float(math.ceil(mean_s * LONGEST)), MAX_EXPOSURE_S, max(left_s, MIN_EXPOSURE_S))
         offers[depth] = ExposureOffer(depth, max(seconds, MIN_EXPOSURE_S))
     return list(offers.values())
+
+
+def _worth_making(offers: list[ExposureOffer], here: Sequence[MadeExposure]) -> list[ExposureOffer]:
+    """Return the offers without those as deep as where the machine went down before, more than once, and without those where
+    failures enough were seen: the next tells little more of a rate. Where nothing is left, the gentlest."""
+    crashes = sorted(one.seen.depth_mv for one in here if one.crashed)
+    dear = crashes[CRASHES_SHUN - 1] if len(crashes) >= CRASHES_SHUN else math.inf
+    failures = [one.seen.depth_mv for one in here if one.seen.failed]
+    left = [
+        offer
+        for offer in offers
+        if offer.depth_mv < dear and sum(abs(depth - offer.depth_mv) < ALIKE_MV for depth in failures) < ENOUGH_FAILURES
+    ]
+    return left or [min(offers)]
 
 
 def _crash_share(depth_mv: float, here: Sequence[MadeExposure]) -> float:

@@ -121,3 +121,18 @@ def mean_with_error(values: Vector) -> tuple[float, float]:
     rho = autocorrelation(kept)
     error = float(np.std(kept, ddof=1)) / math.sqrt(kept.shape[0]) * math.sqrt((1 + rho) / (1 - rho))
     return float(np.mean(kept)), error
+
+
+def share_interval(times: int, of: int, confidence: float = 0.95) -> tuple[float, float]:
+    """Return the exact interval of a share of which ``times`` of ``of`` draws were seen (Clopper and Pearson 1934).
+
+    Raises ``ValueError`` for more than there were draws, and for a confidence that is none.
+    """
+    from scipy.stats import beta
+
+    if not 0 <= times <= of or of < 1 or not 0.0 < confidence < 1.0:
+        raise ValueError("wanted 0 <= times <= of, and a confidence between 0 and 1")
+    tail = 0.5 * (1.0 - confidence)
+    low = float(beta.ppf(tail, times, of - times + 1)) if times else 0.0
+    high = float(beta.ppf(1.0 - tail, times + 1, of - times)) if times < of else 1.0
+    return low, high

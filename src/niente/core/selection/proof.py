@@ -28,6 +28,7 @@ from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
+from niente.core.science.stability.clusters import told_of
 from niente.core.science.stability.posterior import Laws
 
 CONTOURS = (("1 failure in a minute", 60.0), ("in an hour", 3600.0), ("in a day", 86400.0), ("in 100 days", 8.64e6))
@@ -359,7 +360,8 @@ def _clean_hours(
     low, high = 1.0 / 60.0, LONGEST_H
 
     def bound(hours: float) -> float:
-        lasts = few.weight * np.maximum(np.exp(-rate * 3600.0 * hours), 1e-300)
+        told = told_of(rate, few.shapes.swing, np.full(rate.shape, 0.5), 3600.0 * hours, False)
+        lasts = few.weight * np.maximum(np.exp(told.log_likelihood), 1e-300)
         held = Laws(few.thresholds_mv, few.shapes, few.calm, lasts / lasts.sum())
         return held.quantile(chances, goal.sure)
 
