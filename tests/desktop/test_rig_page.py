@@ -494,6 +494,20 @@ def test_cells_that_can_be_edited_say_so(window: Window) -> None:
     assert not model.setData(model.index(0, HIGH), model.entries[0][HIGH].value)
 
 
+def test_an_edit_that_is_undone_before_the_bench_has_taken_it_is_undone_there_too(
+    window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = window.session
+    given: list[RigSheet] = []
+    assert session.bench is not None
+    monkeypatch.setattr(session.bench, "take_sheet", given.append)  # it takes its time
+    sheet = sheet_in(window)
+    room = msgspec.structs.replace(sheet.room, humidity_percent=71.0)
+    assert session.sheets.change("room", msgspec.structs.replace(sheet, room=room))
+    session.undo.undo()
+    assert [one.room.humidity_percent for one in given] == [71.0, sheet.room.humidity_percent]
+
+
 def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tmp_path: Path, qtbot: QtBot) -> None:
     """Humidity makes no other question; a guard does, since it stands in the plan."""
     session = window.session

@@ -16,7 +16,7 @@ from niente.core.science.stability.posterior import Laws, Posterior, SeenExposur
 from niente.core.science.stability.telling import ExposureCost, ExposureOffer, most_telling
 
 COARSE_MV, COARSE_S = 20.0, 40.0
-SETTING_S = 30.0
+SETTING_S = 10.0
 """What changing a setting takes, with the load off and on again."""
 CRASH_S = 2400.0
 """What a crash is held to cost: the minutes of its restart, and what a person would give to have had none."""

@@ -8,6 +8,7 @@ import msgspec
 from niente.core.acquisition.client import BenchClient
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Project
+from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, applied, read_sheet, sheet_text
 from niente.desktop.services.files import bytes_of, write
 from niente.desktop.services.translation import tr
@@ -33,6 +34,8 @@ class Sheets:
         self._session = session
         self.due = False
         """Whether the bench still has to take the sheet in force."""
+        self._on_its_way: RigCard | None = None
+        """What the machine is once the bench has taken the sheet that it was given last; it may not have yet."""
 
     @property
     def now(self) -> RigSheet | None:
@@ -81,17 +84,23 @@ class Sheets:
         except NienteError as error:
             self._session.report(error)
 
+    def arrived(self, card: RigCard) -> None:
+        """Take in that the machine is another one now: what was on its way may be there."""
+        if card == self._on_its_way:
+            self._on_its_way = None
+
     def put_in_force(self) -> None:
         """Let the bench take the sheet as it is now; while a plan runs, once that is over."""
         bench, sheet = self._session.bench, self.now
         if bench is None or sheet is None:
             return
-        if applied(bench.own_card, sheet) == bench.card:  # hands brought it there under a plan
+        wanted = applied(bench.own_card, sheet)
+        if wanted == bench.card and self._on_its_way in (None, wanted):  # hands brought it there under a plan
             self.due = False
             return
         try:
             bench.take_sheet(sheet)
-            self.due = False
+            self.due, self._on_its_way = False, wanted
         except NienteError as error:
             self.due = True
             self._session.report(error)

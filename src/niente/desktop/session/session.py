@@ -307,6 +307,7 @@ class Session(QObject):
 
     def take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""
+        self.sheets.arrived(card)
         if self.frame is not None and len(card.channels) != self.frame.values.shape[0]:
             self.strip, self.frame = StripChart(card), None
         if self.busy():
