@@ -8,11 +8,12 @@ import numpy as np
 import pytest
 
 from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.plan import Exposure, Plan, Search, SearchMethod, Step
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.progress import RunStatus, plan_rows
-from niente.core.planning.structured_search import safe_value, stand_of
+from niente.core.planning.structured_search import safe_value, stand_of, takes_long
 from tests.core.analysis.test_stability import card, ran
 
 THRESHOLD_MV, SCALE_MV = 95.0, 4.0
@@ -123,3 +124,14 @@ def test_no_school_hands_out_more_than_the_law_recommends(method: SearchMethod) 
     rows = plan_rows(plan(one), card(), book(one, *runs))
     taken = rows[-1].step.setting.voltage_offset_mv
     assert taken is None or taken >= value
+
+
+def test_what_takes_long_is_known_before_it_is_asked_for() -> None:
+    """A window asks for it elsewhere then, and goes on painting."""
+    one = entry(goal=FailureGoal(chance=0.02))  # no other test has asked this
+    failed = book(one, ran(-20.0, 40.0), ran(-40.0, 3.0, True))
+    assert not takes_long(one, card(), None)
+    assert not takes_long(one, card(), book(one, ran(-20.0, 40.0)))  # nothing has failed: no law to be learnt
+    assert takes_long(one, card(), failed)
+    stand_of(one, card(), failed)
+    assert not takes_long(one, card(), failed)

@@ -29,6 +29,7 @@ LIKE_FAILURES, LIKE_CRASHES = 3.0, 0.3
 """What is believed of crashes among failures before any was seen: as if there had been 0.3 in 3."""
 NEAR_MV = 12.0
 CRASHES_SHUN, ENOUGH_FAILURES, ALIKE_MV = 3, 10, 3.0
+REMEMBERED = 64
 CLOSE_SCALES = 2.0
 """A search is over where the recommended depth lies no further from the likely one, in scales of the law."""
 
@@ -93,9 +94,26 @@ def posteriors(loads: int, made: Sequence[MadeExposure]) -> tuple[Posterior, ...
     return joint_posteriors([[one.seen for one in made if one.load == load] for load in range(loads)], shapes)
 
 
-@lru_cache(maxsize=64)
+def is_known(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> bool:
+    """Return whether the answer for these exposures was worked out here before, or is none to work out: it takes a moment for
+    each exposure."""
+    return not any(one.seen.failed for one in made) or (goal, within, loads, made) in _ANSWERS
+
+
 def answer_of(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> DepthAnswer:
     """Return the depth that is recommended, which is the posterior's own quantile: where the search runs, at the hottest."""
+    known = _ANSWERS.get((goal, within, loads, made))
+    if known is None:
+        while len(_ANSWERS) >= REMEMBERED:
+            _ANSWERS.pop(next(iter(_ANSWERS)), None)
+        known = _ANSWERS[goal, within, loads, made] = _worked_out(goal, within, loads, made)
+    return known
+
+
+_ANSWERS: dict[tuple[FailureGoal, DepthRange, int, tuple[MadeExposure, ...]], DepthAnswer] = {}
+
+
+def _worked_out(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> DepthAnswer:
     clock = _clock_of(made)
     every = [one.laws for one in posteriors(loads, made)]
     depths = [laws.deepest_mv(goal.chance, goal.sure, goal.horizon_s, clock, within.hottest_c) for laws in every]
@@ -105,7 +123,7 @@ def answer_of(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[Mad
     return DepthAnswer(depths[load], load, likely, laws.quantile(laws.shapes.scale_mv, 0.5))
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=REMEMBERED)
 def next_exposure(
     goal: FailureGoal,
     within: DepthRange,

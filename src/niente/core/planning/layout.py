@@ -7,7 +7,7 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models
-from niente.core.model.plan import Confirmation, Entry, Guard, Plan, Step
+from niente.core.model.plan import Confirmation, Entry, Guard, Plan, Search, Step
 from niente.core.model.question import Question
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.alternatives import Alternative, of_budget, of_step, of_target, within
@@ -18,6 +18,7 @@ from niente.core.planning.dry_run import DryRun, dry_run
 from niente.core.planning.forecast import StepForecast, foresee
 from niente.core.planning.list_edits import KeyedEntries, keyed
 from niente.core.planning.progress import AnswerKeys, Row, RunStatus, plan_rows
+from niente.core.planning.structured_search import takes_long
 from niente.core.planning.templates import entries_of, plan_for
 from niente.core.planning.validation import Checked
 from niente.core.selection.answer import Answer
@@ -89,6 +90,13 @@ class PlanLayout:
         self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
         self._keys: tuple[RigCard, AnswerKeys] | None = None
         self._checked: tuple[RigCard, Checked] | None = None
+
+    def takes_long(self, request: PlanRequest, answer: Answer) -> bool:
+        """Return whether a plan's searches have exposures to be gone through that nobody here has gone through yet."""
+        entries = request.own.entries if request.own is not None else self._entries_for(request)
+        evidence = _of(request.card, answer.evidence)
+        searches = [entry for entry in entries if isinstance(entry, Search) and not entry.skip]
+        return evidence is not None and any(takes_long(entry, request.card, evidence) for entry in searches)
 
     def lay_out(self, request: PlanRequest, answer: Answer) -> LaidOutPlan:
         """Return the plan that follows from a request, laid out against what the book comes to."""

@@ -20,6 +20,7 @@ from niente.core.planning.depth_search import (
     DepthRange,
     MadeExposure,
     answer_of,
+    is_known,
     next_exposure,
 )
 
@@ -49,11 +50,8 @@ def finds_one_depth(entry: Search) -> bool:
 
 def stand_of(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> SearchStand:
     """Return where a structured search stands, by all runs since a moment."""
-    exposures = _exposures(entry, card, evidence, since_s)
-    made = _made_for(entry, card, evidence, since_s)
+    made, exposures, told = _seen_for(entry, card, evidence, since_s)
     numbers = {run.run_id for run in made}
-    until = max((index + 1 for index, one in enumerate(exposures) if one.run_id in numbers), default=0)
-    told = _told(entry, exposures[:until], numbers)
     left_s = entry.budget_s - sum(run.seconds + SETTING_S + RESTART_S * run.crashed for run in made)
     ended = [run.outcome in (RunOutcome.GUARD, RunOutcome.SKIPPED) for run in made[-GIVES_UP:]]
     spent = len(made) >= entry.max_runs or (len(ended) == GIVES_UP and all(ended))
@@ -63,6 +61,28 @@ def stand_of(entry: Search, card: RigCard, evidence: Evidence | None, since_s: f
         step = _step(entry, wanted.load, wanted.depth_mv, wanted.seconds)
         return SearchStand(made, (step, *_expected(entry, within, told, left_s - wanted.seconds)), None)
     return SearchStand(made, (), {entry.controls[0]: _found_value(entry, told, _told(entry, exposures, numbers))})
+
+
+def takes_long(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> bool:
+    """Return whether it takes a while to say where a search stands: its exposures have to be gone through first."""
+    if not finds_one_depth(entry):
+        return False
+    if entry.method == SearchMethod.STRUCTURED:
+        told = _seen_for(entry, card, evidence, since_s)[2]
+    else:
+        told = _told(entry, _exposures(entry, card, evidence, since_s), frozenset())
+    return not is_known(entry.goal, depth_range_of(entry), len(entry.loads), told)
+
+
+def _seen_for(
+    entry: Search, card: RigCard, evidence: Evidence | None, since_s: float
+) -> tuple[tuple[RunSummary, ...], tuple[RunExposure, ...], tuple[MadeExposure, ...]]:
+    """Return the runs that were made for a search, all exposures that count, and those of them up to its latest run."""
+    exposures = _exposures(entry, card, evidence, since_s)
+    made = _made_for(entry, card, evidence, since_s)
+    numbers = {run.run_id for run in made}
+    until = max((index + 1 for index, one in enumerate(exposures) if one.run_id in numbers), default=0)
+    return made, exposures, _told(entry, exposures[:until], numbers)
 
 
 def safe_value(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> float | None:

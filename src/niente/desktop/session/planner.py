@@ -194,7 +194,7 @@ class Planner(QObject):
         self._number += 1
         number, answer = self._number, self._answer
         size = len(request.own.entries) if request.own is not None else naive_runs(request.card, request.question)
-        if size <= SMALL:
+        if size <= SMALL and not self._here.takes_long(request, answer):
             self._take(number, self._here.lay_out(request, answer))
         else:
             summary = msgspec.structs.replace(answer, mapped=None, method_steps=())
