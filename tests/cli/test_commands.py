@@ -17,6 +17,7 @@ from click.testing import CliRunner
 from niente.cli.main import NOT_ENOUGH, REFUSED, commands, main
 from niente.cli.running import ENDED_EARLY, STOPPED
 from niente.core.model.plan import read_plan
+from niente.core.model.project import Project
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.storage.reader import BookReader
@@ -97,6 +98,41 @@ def test_a_plan_runs_goes_on_and_gives_a_pick(
     code, _, err = niente(capsys, monkeypatch, "choose", str(book), "--headroom", "60")
     assert code == NOT_ENOUGH
     assert "most headroom" in err
+
+
+def test_more_than_the_makers_voltage_is_asked_for_each_time(
+    tmp_path: Path, card: RigCard, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan, book = tmp_path / "plan.json", str(tmp_path / "x.niente")
+    plan.write_bytes(short_plan(card, Setting(core_offset_mv={"3": 10.0}), seconds=5.0).to_json())
+    words = ["run", str(plan), "--rig", "larkspur", "--book", book]
+    code, _, err = niente(capsys, monkeypatch, *words)
+    assert code != 0
+    assert "above stock: core\u00a03 10\u00a0mV" in err
+    assert "Nothing was started" in err
+    assert niente(capsys, monkeypatch, *words, "--raise-voltage")[0] == 0
+    code, _, _ = niente(capsys, monkeypatch, *words)
+    assert code != 0  # each time
+
+
+def test_a_proof_for_people_and_for_scripts(
+    sweep: tuple[Path, Project], capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    book = str(sweep[0])
+    code, out, _ = niente(capsys, monkeypatch, "proof", book, "--json")
+    proof = json.loads(out)
+    assert code == 0
+    assert proof["format"] == "niente-proof/1"
+    assert 0.0 <= proof["failure_chance"] <= proof["failure_chance_at_most"] <= 1.0
+    assert proof["decided_by"] in {load["load"] for load in proof["loads"]}
+    assert sum(one["failed"] for one in proof["exposures"]) == sum(load["failures"] for load in proof["loads"])
+    _, deep, _ = niente(capsys, monkeypatch, "proof", book, "--json", "--set", "voltage_offset_mv=-90", "--horizon", "48")
+    assert json.loads(deep)["failure_chance_at_most"] > 0.9
+    assert json.loads(deep)["goal"]["horizon_s"] == 172800.0
+    code, out, _ = niente(capsys, monkeypatch, "proof", book)
+    assert out.startswith("A failure within 24\u00a0h is at most")
+    assert "corrupts files" in out
+    assert "Run next" in out
 
 
 def test_what_cannot_be_used_is_refused_in_sentences(

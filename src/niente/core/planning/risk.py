@@ -4,6 +4,7 @@ from niente.core.model.names import kind_of
 from niente.core.model.plan import Confirmation, Plan, Search
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
+from niente.core.selection.setting_words import values_text
 
 PARTED = ("core_offset_mv", "point_offset_mv")
 DEPTHS = ("voltage_offset_mv", *PARTED)
@@ -39,7 +40,7 @@ def raised_voltages(plan: Plan, card: RigCard) -> tuple[str, ...]:
             if kind_of(control) in DEPTHS and value > max(card.stock.value(control) or 0.0, 0.0)
         ]
         if raised:
-            found.append(setting.text(tuple(control for control, _ in raised)))
+            found.append(", ".join(values_text(raised)))
     return tuple(dict.fromkeys(found))
 
 
