@@ -203,7 +203,7 @@ def test_the_front_is_what_no_other_beats() -> None:
 def test_a_baseline_measured_again_does_not_move_the_map(evidence: Evidence, models: Models, limits: Limits) -> None:
     """The stock setting has its own fans; as the latest run it must not become what the map is drawn for."""
     stock = next(run for run in evidence.runs if run.setting == evidence.card.stock and run.load == "vector")
-    again = Evidence(evidence.card, (*evidence.runs, msgspec.structs.replace(stock, run_id=999)))
+    again = msgspec.structs.replace(evidence, runs=(*evidence.runs, msgspec.structs.replace(stock, run_id=999)))
     assert fit_models(again).base.fan_duty["cooler"] == models.base.fan_duty["cooler"] != stock.setting.fan_duty["cooler"]
     assert choose(fit_models(again), limits).confirmed
 
