@@ -12,6 +12,7 @@ from functools import lru_cache
 import msgspec
 
 from niente.core.model.failure_goal import FailureGoal
+from niente.core.science.remembered import Remembered
 from niente.core.science.stability.posterior import Laws, Posterior, SeenExposure, beforehand, joint_posteriors, rate_for
 from niente.core.science.stability.telling import ExposureCost, ExposureOffer, most_telling
 
@@ -95,22 +96,23 @@ def posteriors(loads: int, made: Sequence[MadeExposure]) -> tuple[Posterior, ...
 
 
 def is_known(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> bool:
-    """Return whether the answer for these exposures was worked out here before, or is none to work out: it takes a moment for
-    each exposure."""
-    return not any(one.seen.failed for one in made) or (goal, within, loads, made) in _ANSWERS
+    """Return whether the answer for these exposures was worked out here before: it takes a moment for each of them."""
+    return _ANSWERS.get((goal, within, loads, made)) is not None
+
+
+def is_coarse(within: DepthRange, loads: int, made: Sequence[MadeExposure]) -> bool:
+    """Return whether a search still goes down in coarse steps, for which nothing has to be worked out."""
+    here = [one for one in made if one.here]
+    return not any(one.seen.failed for one in here) and _coarse(within, loads, here) is not None
 
 
 def answer_of(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> DepthAnswer:
     """Return the depth that is recommended, which is the posterior's own quantile: where the search runs, at the hottest."""
-    known = _ANSWERS.get((goal, within, loads, made))
-    if known is None:
-        while len(_ANSWERS) >= REMEMBERED:
-            _ANSWERS.pop(next(iter(_ANSWERS)), None)
-        known = _ANSWERS[goal, within, loads, made] = _worked_out(goal, within, loads, made)
-    return known
+    key = (goal, within, loads, made)
+    return _ANSWERS.get(key) or _ANSWERS.put(key, _worked_out(goal, within, loads, made))
 
 
-_ANSWERS: dict[tuple[FailureGoal, DepthRange, int, tuple[MadeExposure, ...]], DepthAnswer] = {}
+_ANSWERS: Remembered[tuple[FailureGoal, DepthRange, int, tuple[MadeExposure, ...]], DepthAnswer] = Remembered(REMEMBERED)
 
 
 def _worked_out(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> DepthAnswer:

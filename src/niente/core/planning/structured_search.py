@@ -1,7 +1,7 @@
 """A search by exposures, against what the book holds: which were made for it, which come next, and what it found."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import msgspec
 
@@ -20,6 +20,7 @@ from niente.core.planning.depth_search import (
     DepthRange,
     MadeExposure,
     answer_of,
+    is_coarse,
     is_known,
     next_exposure,
 )
@@ -67,11 +68,14 @@ def takes_long(entry: Search, card: RigCard, evidence: Evidence | None, since_s:
     """Return whether it takes a while to say where a search stands: its exposures have to be gone through first."""
     if not finds_one_depth(entry):
         return False
+    within, loads = depth_range_of(entry), len(entry.loads)
     if entry.method == SearchMethod.STRUCTURED:
         told = _seen_for(entry, card, evidence, since_s)[2]
+        quick = is_coarse(within, loads, told)
     else:
-        told = _told(entry, _exposures(entry, card, evidence, since_s), frozenset())
-    return not is_known(entry.goal, depth_range_of(entry), len(entry.loads), told)
+        told = _told(entry, _exposures(entry, card, evidence, since_s))
+        quick = not any(one.seen.failed for one in told)
+    return not (quick or is_known(entry.goal, within, loads, told))
 
 
 def _seen_for(
@@ -88,7 +92,7 @@ def _seen_for(
 def safe_value(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> float | None:
     """Return the control's value that the posterior recommends, whatever the search's own way of looking; ``None`` where no
     failure has taught a law yet."""
-    told = _told(entry, _exposures(entry, card, evidence, since_s), frozenset())
+    told = _told(entry, _exposures(entry, card, evidence, since_s))
     return _found_value(entry, told, told) if any(one.seen.failed for one in told) else None
 
 
@@ -151,9 +155,11 @@ def _made_for(entry: Search, card: RigCard, evidence: Evidence | None, since_s: 
     )
 
 
-def _told(entry: Search, exposures: Sequence[RunExposure], made: frozenset[int] | set[int]) -> tuple[MadeExposure, ...]:
+def _told(entry: Search, exposures: Sequence[RunExposure], made: Collection[int] | None = None) -> tuple[MadeExposure, ...]:
+    """Return exposures as a search takes them; ``made`` are the runs that were made for it, all where it is not given."""
     return tuple(
-        MadeExposure(entry.loads.index(one.load), one.seen, one.crashed, not made or one.run_id in made) for one in exposures
+        MadeExposure(entry.loads.index(one.load), one.seen, one.crashed, made is None or one.run_id in made)
+        for one in exposures
     )
 
 

@@ -362,7 +362,7 @@ def _clean_hours(
     def bound(hours: float) -> float:
         told = told_of(rate, few.shapes.swing, np.full(rate.shape, 0.5), 3600.0 * hours, False)
         lasts = few.weight * np.maximum(np.exp(told.log_likelihood), 1e-300)
-        held = Laws(few.thresholds_mv, few.shapes, few.calm, lasts / lasts.sum())
+        held = Laws(few.thresholds_mv, few.shapes, lasts / lasts.sum())
         return held.quantile(chances, goal.sure)
 
     if bound(high) > HALF * now:

@@ -124,9 +124,3 @@ def test_what_cannot_be_wanted_is_refused() -> None:
         with pytest.raises(ValueError, match="chance"):
             rate_for(chance, seconds)
     assert rate_for(0.01, 86400.0) == pytest.approx(1.1632e-7, rel=1e-3)  # 1 % in a day, models.md
-
-
-def test_an_outcome_that_nobody_would_have_expected_surprises() -> None:
-    seen = [SeenExposure(80.0, 20.0, True), SeenExposure(60.0, 3600.0, False), SeenExposure(75.0, 90.0, True)]
-    one = Posterior(known_from(seen, beforehand()))
-    assert one.surprise(SeenExposure(30.0, 5.0, True)) < 0.01 < one.surprise(SeenExposure(78.0, 40.0, True))

@@ -14,6 +14,7 @@ import msgspec
 import numpy as np
 
 from niente.core.science.arrays import Array, Indices, Vector
+from niente.core.science.remembered import Remembered
 from niente.core.science.stability.clusters import relaxed, told_of
 from niente.core.science.stability.law import log_rate, scales_at
 
@@ -158,19 +159,18 @@ def known_from(exposures: Sequence[SeenExposure], shapes: Shapes) -> Known:
     A search asks again after every exposure: what the ones before came to is kept, for the latest few.
     """
     told = tuple(exposures)
-    base = next((n for n in range(len(told), 0, -1) if (shapes.name, told[:n]) in _KEPT), 0)
-    known = _KEPT[shapes.name, told[:base]] if base else Known.nothing(shapes)
-    for seen in told[base:]:
+    for count in range(len(told), 0, -1):
+        known = _KEPT.get((shapes.name, told[:count]))
+        if known is not None:
+            break
+    else:
+        count, known = 0, Known.nothing(shapes)
+    for seen in told[count:]:
         known = known.after(seen)
-    if told:
-        _KEPT.pop((shapes.name, told), None)
-        _KEPT[shapes.name, told] = known
-        while len(_KEPT) > KEEPS:
-            _KEPT.pop(next(iter(_KEPT)))
-    return known
+    return _KEPT.put((shapes.name, told), known) if told else known
 
 
-_KEPT: dict[tuple[tuple[float, float], tuple[SeenExposure, ...]], Known] = {}
+_KEPT: Remembered[tuple[tuple[float, float], tuple[SeenExposure, ...]], Known] = Remembered(KEEPS)
 
 
 @dataclass(frozen=True)
@@ -196,32 +196,22 @@ class Posterior:
         """Laws that stand for the whole posterior."""
         cells, weight = _drawn_evenly(self.weights.ravel(), STANDING)
         rows, columns = np.unravel_index(cells, self.weights.shape)
-        known = self.known
-        return Laws(known.thresholds_mv[rows], known.shapes.picked(columns), known.calm[rows, columns], weight)
-
-    def surprise(self, seen: SeenExposure) -> float:
-        """Return how likely an outcome at least as odd was beforehand: a failure so soon, or so long without one."""
-        laws = self.laws
-        rate = np.exp(laws.log_rate(seen.depth_mv, seen.clock_mhz, seen.core_c))
-        clean = told_of(rate, laws.shapes.swing, relaxed(laws.calm, seen.gap_s), seen.seconds, False).log_likelihood
-        lasts = float(np.sum(laws.weight * np.exp(clean)))
-        return 1.0 - lasts if seen.failed else lasts
+        return Laws(self.known.thresholds_mv[rows], self.known.shapes.picked(columns), weight)
 
 
 @dataclass(frozen=True)
 class Laws:
-    """Laws drawn evenly from a posterior by their weight: thresholds and shapes, one each ``(n,)``, how likely each is in its
-    calm spell, and the probability of each."""
+    """Laws drawn evenly from a posterior by their weight: thresholds and shapes, one each ``(n,)``, and the probability of
+    each."""
 
     thresholds_mv: Vector
     shapes: Shapes
-    calm: Vector
     weight: Vector
 
     def thinned(self, count: int = 1500) -> "Laws":
         """Return fewer laws that stand for the same."""
         at, weight = _drawn_evenly(self.weight, count)
-        return Laws(self.thresholds_mv[at], self.shapes.picked(at), self.calm[at], weight)
+        return Laws(self.thresholds_mv[at], self.shapes.picked(at), weight)
 
     def log_rate(self, depth_mv: float, clock_mhz: float = math.nan, core_c: float = math.nan) -> Vector:
         """Return the logarithm of the rate in 1/s by each law ``(n,)``."""
