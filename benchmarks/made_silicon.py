@@ -11,12 +11,9 @@ import numpy as np
 
 from niente.core.rigs.simulated import silicon as sil
 from niente.core.rigs.simulated.machine import Processor
-from niente.core.rigs.simulated.machine_files import shipped_file
+from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.science.arrays import Vector
 
-QUIET, RESTLESS = 0.3, 3.1
-LEAVES_QUIET_PER_S, LEAVES_RESTLESS_PER_S = 1.0 / 600.0, 1.0 / 200.0
-SHIPPED = ("larkspur", "wren", "cormorant", "sandpiper", "heron", "plover")
 SHAPES = ("shipped", "straight", "bent")
 RESTART_S = 180.0
 
@@ -26,7 +23,7 @@ class MadeSilicon:
     """One sample under one load at one clock: cores whose thresholds and scales differ, and the curvature of their law.
 
     ``threshold_mv`` is each core's depth at a failure in a thousand seconds; ``eases`` and ``bends`` are its curvatures beyond
-    and before it.
+    and before it. ``silicon`` is a shipped processor's own, whose law stands in the stand-ins.
     """
 
     shape: str
@@ -35,17 +32,18 @@ class MadeSilicon:
     eases: float
     bends: float
     deadly_mv: float
+    silicon: sil.Silicon | None = None
 
     def rate_per_s(self, depth_mv: float) -> float:
         """Return the rate of failures at a depth, over all cores."""
+        if self.silicon is not None:
+            margins = self.threshold_mv - depth_mv
+            return sum(sil.failures_per_s(self.silicon, core, float(margin)) for core, margin in enumerate(margins))
         z = (depth_mv - self.threshold_mv) / self.scale_mv
         beyond = np.maximum(z, 0.0)
-        if self.shape == "shipped":
-            up = 1.6 * np.sqrt(beyond)
-        else:
-            up = np.log1p(self.eases * beyond) / self.eases if self.eases else beyond
+        up = np.log1p(self.eases * beyond) / self.eases if self.eases else beyond
         down = np.minimum(z, 0.0)
-        return float(np.sum(1e-3 * np.exp(np.clip(up + down - self.bends * down * down, -80.0, 9.0))))
+        return float(np.sum(sil.AT_THRESHOLD_PER_S * np.exp(np.clip(up + down - self.bends * down * down, -80.0, 9.0))))
 
     def deepest_mv(self, rate_per_s: float) -> float:
         """Return the depth at which the rate is so high, by halving."""
@@ -70,9 +68,9 @@ def made_silicon(shape: str, seed: int) -> MadeSilicon:
     """Return one sample of a shape."""
     rng = np.random.default_rng([seed, SHAPES.index(shape), 19])
     if shape == "shipped":
-        drawn = sil.silicon_of(_processor(SHIPPED[seed % len(SHIPPED)]), rng)
+        drawn = sil.silicon_of(_processor(shipped_machines()[seed % len(shipped_machines())]), rng)
         margin = np.array([sil.margin_left_mv(drawn, core, 0.0, drawn.top_mhz, 1.0, 75.0) for core in range(len(drawn.own_mv))])
-        return MadeSilicon(shape, margin, drawn.scale_mv, 0.0, 0.012, drawn.deadly_mv)
+        return MadeSilicon(shape, margin, drawn.scale_mv, 0.0, 0.0, drawn.deadly_mv, drawn)
     cores = int(rng.integers(4, 33))
     threshold = rng.uniform(70.0, 240.0) + rng.uniform(4.0, 12.0) * rng.standard_normal(cores)
     scale = rng.uniform(2.0, 8.0) * (1.0 + rng.uniform(0.0, 0.3) * rng.random(cores))
@@ -93,7 +91,7 @@ class MadeBench:
         self._turns_s = self._stay()
 
     def _stay(self) -> float:
-        return float(self._rng.exponential(1.0 / (LEAVES_RESTLESS_PER_S if self._restless else LEAVES_QUIET_PER_S)))
+        return float(self._rng.exponential(1.0 / (sil.LEAVES_RESTLESS_PER_S if self._restless else sil.LEAVES_QUIET_PER_S)))
 
     def wait(self, seconds: float) -> None:
         """Let time go by without a load."""
@@ -106,9 +104,8 @@ class MadeBench:
         if failed:
             self.failures += 1
             beyond = float(np.max(depth_mv - self.sample.threshold_mv))
-            deadly = self.sample.deadly_mv
-            down = 0.04 + 0.9 / (1.0 + math.exp(-(beyond - deadly) / (0.2 * deadly)))
-            crashed = bool(self._rng.random() < down)
+            outcome = sil.outcome(beyond, self.sample.deadly_mv, True, False, float(self._rng.random()))
+            crashed = bool(outcome == sil.CRASH)
             self.crashes += crashed
             if crashed:
                 self.wait(RESTART_S)
@@ -118,7 +115,7 @@ class MadeBench:
         left = seconds
         while left > 0.0:
             spell = min(left, self._turns_s)
-            rate = rate_per_s * (RESTLESS if self._restless else QUIET)
+            rate = rate_per_s * (sil.RESTLESS if self._restless else sil.QUIET)
             comes = float(self._rng.exponential(1.0 / rate)) if rate > 0.0 else math.inf
             passed = min(spell, comes)
             self.now_s += passed
