@@ -9,6 +9,7 @@ import click
 import msgspec
 
 from niente import __version__
+from niente.cli.books import read_book
 from niente.cli.cards import card_of
 from niente.cli.goal import goal_of, goal_options
 from niente.cli.models import fit_command, predict_command
@@ -224,20 +225,10 @@ def choose_command(
 ) -> None:
     """Pick the quietest setting that keeps the limits."""
     from niente.cli.choice import choice_as_data, choice_as_text
-    from niente.core.analysis.evidence import gather
     from niente.core.analysis.models import fit_models
-    from niente.core.model.project import Limits
     from niente.core.selection.pick import choose
-    from niente.core.storage.reader import BookReader
 
-    reader = BookReader(book)
-    try:
-        evidence, project = gather(reader), reader.project()
-    finally:
-        reader.close()
-    if evidence is None:
-        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
-    limits = project.limits if project is not None else Limits()
+    evidence, limits = read_book(book)
     changed = {
         "min_throughput_percent": throughput,
         "min_headroom_k": headroom,

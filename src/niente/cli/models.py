@@ -6,12 +6,12 @@ from typing import Any
 import click
 import msgspec
 
+from niente.cli.books import read_book
 from niente.cli.values import FILE, METRES, ROOM_C
-from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import USELESS_DB, Figure, PointPrediction, parameters, predict_point
 from niente.core.analysis.prediction import stock_throughput
-from niente.core.model.errors import BookError, DocumentError
+from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import indented_json
 from niente.core.model.quantities import Quantity, quantity_of, value_typed
 from niente.core.model.setting import Setting
@@ -84,10 +84,7 @@ def predict_command(
 
 
 def _models(book: Path) -> Models:
-    evidence = evidence_in(book)
-    if evidence is None:
-        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
-    return fit_models(evidence)
+    return fit_models(read_book(book)[0])
 
 
 def setting_of(texts: tuple[str, ...]) -> Setting:

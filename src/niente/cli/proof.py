@@ -9,21 +9,19 @@ from typing import Any
 import click
 import msgspec
 
+from niente.cli.books import read_book
 from niente.cli.goal import goal_of, goal_options
 from niente.cli.models import setting_of
 from niente.cli.values import FILE
-from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
-from niente.core.model.errors import BookError, NotEnoughError
+from niente.core.model.errors import NotEnoughError
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.json_files import indented_json
-from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text
 from niente.core.selection.explanation import risk_text
 from niente.core.selection.pick import choose
 from niente.core.selection.proof import Fact, Proof, proof_of
 from niente.core.selection.proof_words import CORRUPTS, headline, loads_sentence, more_sentence, rests_on
-from niente.core.storage.reader import BookReader
 
 FORMAT = "niente-proof/1"
 
@@ -52,15 +50,7 @@ def proof_command(
 def proof_in(book: Path, settings: tuple[str, ...], goal: Callable[[FailureGoal], FailureGoal]) -> Proof:
     """Return the proof of the pick of a book, or of a setting; ``goal`` changes what it has to last. Raises ``NotEnoughError``
     where there is no pick."""
-    evidence = evidence_in(book)
-    if evidence is None:
-        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
-    reader = BookReader(book)
-    try:
-        project = reader.project()
-    finally:
-        reader.close()
-    limits = project.limits if project is not None else Limits()
+    evidence, limits = read_book(book)
     limits = msgspec.structs.replace(limits, failure=goal(limits.failure))
     models = None
     try:

@@ -340,7 +340,8 @@ def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tup
         failures = max(failures, 1)
     by_hand = _by_hand(book, [event.body for event in happened if event.kind == READING])
     summary = summarise(card, run, *_possible(book, run), failures, slow_prior, by_hand)
-    crashed = any(event.kind == RigEventKind.CRASH for event in happened)
+    said = {event.kind for event in happened if event.kind in FAILURES}
+    crashed = RigEventKind.CRASH in said or not said  # it failed and nothing said how: it was lost
     return msgspec.structs.replace(summary, crashed=crashed, failed_cores=_cores_named(happened)) if failures else summary
 
 

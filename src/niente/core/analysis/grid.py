@@ -129,8 +129,8 @@ def survey_grid(
         predicted=predicted,
         stable=1.0 - risk.expected,
         risk=risk.at_most,
-        by_law=bool(models.stability.laws),
-        makers=_as_the_maker_has_it(models, settings),
+        by_law=any(risk.load),
+        makers=makers_own(settings, models.card.stock),
         against=failures_against(models.stability, depths_mv(settings), steady.clock_mhz),
         inside=inside(models, settings, steady),
         clean_s=clean,
@@ -147,9 +147,9 @@ def depths_mv(settings: SettingBatch) -> Vector:
     return np.where(fixed > 0.0, 1000.0 * (FIXED_FROM_V - fixed), -settings.of("voltage_offset_mv", 0.0))
 
 
-def _as_the_maker_has_it(models: Models, settings: SettingBatch) -> Mask:
+def makers_own(settings: SettingBatch, stock: Setting) -> Mask:
     """Return where neither the voltage lies under the maker's nor a clock over it ``(n,)``."""
-    base, top = settings.base, models.card.stock.clock_cap_mhz or math.inf
+    base, top = settings.base, stock.clock_cap_mhz or math.inf
     own = any(value < 0.0 for values in (base.core_offset_mv, base.point_offset_mv) for value in values.values())
     clock = np.maximum(settings.of("fixed_clock_mhz", 0.0), settings.of("clock_cap_mhz", 0.0))
     fixed = settings.of("fixed_voltage_v", 0.0) > 0.0
@@ -173,9 +173,9 @@ def failure_risk(models: Models, limits: Limits, settings: SettingBatch, steady:
     """Return the chance of a failure within the horizon at settings, under the worst of the loads that were run, each at the
     clock and the temperature that it comes to in the design room; by exposure alone where nothing has failed yet."""
     stability = models.stability
-    if not stability.laws:
-        return risk_by_exposure(stability, limits.failure, depths_mv(settings), steady.clock_mhz)
     each = failure_conditions(models, limits, settings, stability.laws, steady)
+    if not each:
+        return risk_by_exposure(stability, limits.failure, depths_mv(settings), steady.clock_mhz)
     clocks = {load: one.clock_mhz for load, one in each.items()}
     cores = {load: one.core_c for load, one in each.items()}
     return risk_at(stability.laws, limits.failure, depths_mv(settings), clocks, cores)

@@ -88,21 +88,23 @@ class PlanLayout:
 
     def __init__(self) -> None:
         self._entries: tuple[RigCard, Question, tuple[Entry, ...]] | None = None
+        self._plan: tuple[PlanRequest, KeyedEntries, Plan] | None = None
         self._keys: tuple[RigCard, AnswerKeys] | None = None
         self._checked: tuple[RigCard, Checked] | None = None
 
     def takes_long(self, request: PlanRequest, answer: Answer) -> bool:
         """Return whether a plan's searches have exposures to be gone through that nobody here has gone through yet."""
-        entries = request.own.entries if request.own is not None else self._entries_for(request)
         evidence = _of(request.card, answer.evidence)
-        searches = [entry for entry in entries if isinstance(entry, Search) and not entry.skip]
-        return evidence is not None and any(takes_long(entry, request.card, evidence) for entry in searches)
+        if evidence is None:
+            return False
+        _, plan = self._plan_for(request)
+        searches = [entry for entry in plan.entries if isinstance(entry, Search) and not entry.skip]
+        return any(takes_long(entry, request.card, evidence, plan.since_s) for entry in searches)
 
     def lay_out(self, request: PlanRequest, answer: Answer) -> LaidOutPlan:
         """Return the plan that follows from a request, laid out against what the book comes to."""
-        entries, keys = self._entries_for(request), self._keys_for(request.card)
-        listed = KeyedEntries(request.own.entries) if request.own is not None else keyed(entries, request.question.edits)
-        plan = request.own or plan_for(request.card, request.question, request.guards, listed.done)
+        listed, plan = self._plan_for(request)
+        keys = self._keys_for(request.card)
         rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), _next(answer.choice, answer.models), keys)
         pace = pace_of(request.card, answer.evidence)
         question = request.question if request.own is None else None
@@ -151,6 +153,15 @@ class PlanLayout:
         if what == BUDGET:
             return Comparison(what, of_budget(card, question, laid.rows, laid.seconds, models))
         return Comparison(what, of_step(card, question, what, pace, models))
+
+    def _plan_for(self, request: PlanRequest) -> tuple[KeyedEntries, Plan]:
+        """Return the list of a request, and the plan that it comes to; the latest is kept."""
+        if self._plan is None or self._plan[0] != request:
+            own = request.own
+            listed = KeyedEntries(own.entries) if own is not None else keyed(self._entries_for(request), request.question.edits)
+            plan = own or plan_for(request.card, request.question, request.guards, listed.done)
+            self._plan = (request, listed, plan)
+        return self._plan[1], self._plan[2]
 
     def _entries_for(self, request: PlanRequest) -> tuple[Entry, ...]:
         plain = msgspec.structs.replace(request.question, edits=(), since="", budget_h=None, quiet=None)

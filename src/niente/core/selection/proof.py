@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import Evidence, RunSummary
-from niente.core.analysis.grid import failure_conditions
+from niente.core.analysis.grid import failure_conditions, makers_own
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.analysis.stability import (
@@ -171,7 +171,7 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
         setting=whole,
         goal=goal,
         depth_mv=depth,
-        makers=_is_makers(whole, evidence.card.stock),
+        makers=bool(makers_own(one_setting(whole), evidence.card.stock)[0]),
         by_law=bool(stability.laws),
         load=deciding.load if deciding is not None else "",
         expected=deciding.expected if deciding is not None else math.nan,
@@ -191,13 +191,6 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
 
 
 _UNKNOWN = Fact(math.nan, math.nan, math.nan)
-
-
-def _is_makers(whole: Setting, stock: Setting) -> bool:
-    offsets = (whole.voltage_offset_mv or 0.0, *whole.core_offset_mv.values(), *whole.point_offset_mv.values())
-    top = stock.clock_cap_mhz or math.inf
-    clocks = max(whole.clock_cap_mhz or 0.0, whole.fixed_clock_mhz or 0.0)
-    return not whole.fixed_voltage_v and min(offsets) >= 0.0 and clocks <= top
 
 
 def _conditions(evidence: Evidence, stability: Stability, limits: Limits, whole: Setting, models: Models | None) -> _Conditions:

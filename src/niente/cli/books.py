@@ -1,0 +1,20 @@
+"""What a book holds, for commands that answer from it."""
+
+from pathlib import Path
+
+from niente.core.analysis.evidence import Evidence, gather
+from niente.core.model.errors import BookError
+from niente.core.model.project import Limits
+from niente.core.storage.reader import BookReader
+
+
+def read_book(book: Path) -> tuple[Evidence, Limits]:
+    """Return what was measured, and what a pick must keep by the book's own project. Raises ``BookError`` without a rig."""
+    reader = BookReader(book)
+    try:
+        evidence, project = gather(reader), reader.project()
+    finally:
+        reader.close()
+    if evidence is None:
+        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+    return evidence, project.limits if project is not None else Limits()
