@@ -10,6 +10,7 @@ import pytest
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.stability import (
+    Stability,
     changed_since,
     depth_and_family,
     exposures_in,
@@ -49,10 +50,16 @@ def evidence(*runs: RunSummary) -> Evidence:
     return Evidence(card(), tuple(numbered))
 
 
+def stability_in(known: Evidence, setting: Setting) -> Stability:
+    return stability_of(exposures_in(known.runs, known.card), setting)
+
+
 def test_what_a_guard_or_a_person_ended_is_clean_as_far_as_it_went() -> None:
     runs = [ran(-40.0, 300.0, outcome=outcome) for outcome in (RunOutcome.GUARD, RunOutcome.SKIPPED, RunOutcome.STOPPED)]
     found = exposures_in(evidence(*runs).runs, card())
     assert [(one.seen.failed, one.seen.seconds) for one in found] == [(False, 300.0)] * 3
+    unknown = [ran(-40.0, 300.0, outcome=outcome) for outcome in (RunOutcome.VOIDED, RunOutcome.INTERRUPTED)]
+    assert exposures_in(evidence(*unknown).runs, card()) == ()  # nobody knows what the machine did in them
 
 
 def test_a_load_that_checks_nothing_shows_no_clean_time_but_its_crashes() -> None:
@@ -65,8 +72,8 @@ def test_a_load_that_checks_nothing_shows_no_clean_time_but_its_crashes() -> Non
 
 def test_one_pass_of_two_is_a_failure() -> None:
     """P26: one pass out of two or three is a failure (common practice, no source)."""
-    passed = stability_of(evidence(ran(-90.0, 5.0, True), ran(-60.0, 600.0)), card().stock)
-    again = stability_of(evidence(ran(-90.0, 5.0, True), ran(-60.0, 600.0), ran(-60.0, 200.0, True)), card().stock)
+    passed = stability_in(evidence(ran(-90.0, 5.0, True), ran(-60.0, 600.0)), card().stock)
+    again = stability_in(evidence(ran(-90.0, 5.0, True), ran(-60.0, 600.0), ran(-60.0, 200.0, True)), card().stock)
 
     def deepest(one: Any) -> float:
         return float(one.laws["vector"].deepest_mv(0.01, 0.99, 86400.0, 4500.0, 75.0))
@@ -112,7 +119,7 @@ def test_a_machine_that_fails_gentler_than_it_passed_is_another_one_now() -> Non
     every = exposures_in(evidence(*before, *after).runs, card())
     assert changed_since(every) == 3
     assert changed_since(exposures_in(evidence(*before).runs, card())) == 0
-    told = stability_of(evidence(*before, *after), card().stock)
+    told = stability_in(evidence(*before, *after), card().stock)
     assert (len(told.exposures), len(told.forgotten)) == (2, 3)
 
 
@@ -123,7 +130,7 @@ def test_bad_luck_near_the_threshold_is_no_change() -> None:
 
 def test_deeper_more_clock_and_hotter_are_riskier() -> None:
     runs = [ran(-90.0, 10.0, True), ran(-80.0, 120.0, True), ran(-70.0, 900.0), ran(-85.0, 40.0, True), ran(-75.0, 400.0, True)]
-    laws = stability_of(evidence(*runs), card().stock).laws
+    laws = stability_in(evidence(*runs), card().stock).laws
 
     def most(depth: float, clock: float, core: float) -> float:
         risk = risk_at(laws, DAY, np.array([depth]), {"vector": np.array([clock])}, {"vector": np.array([core])})
@@ -136,17 +143,17 @@ def test_deeper_more_clock_and_hotter_are_riskier() -> None:
 
 def test_without_a_failure_there_is_the_rule_of_three_and_no_law() -> None:
     """24 h clean: at most -ln 0.01 / 24 h at 99 % (exact Poisson; rule of three at 95 %), which is near to sure in a day."""
-    told = stability_of(evidence(ran(0.0, 43200.0), ran(0.0, 43200.0)), card().stock)
+    told = stability_in(evidence(ran(0.0, 43200.0), ran(0.0, 43200.0)), card().stock)
     assert told.laws == {}
     risk = risk_by_exposure(told, DAY, np.array([0.0, 10.0]), np.array([4500.0, 4500.0]))
     assert risk.at_most[0] == pytest.approx(1.0 - math.exp(-4.60517), abs=1e-4)
     assert risk.at_most[1] == 1.0  # deeper than anything that was run
-    clean_days = stability_of(evidence(ran(0.0, 86400.0 * 459)), card().stock)  # ln 0.01 / ln 0.99 = 458.2 days
+    clean_days = stability_in(evidence(ran(0.0, 86400.0 * 459)), card().stock)  # ln 0.01 / ln 0.99 = 458.2 days
     assert risk_by_exposure(clean_days, DAY, np.array([0.0]), np.array([4500.0])).at_most[0] <= 0.01
 
 
 def test_a_thinned_law_says_what_the_whole_one_says() -> None:
     runs = [ran(-90.0, 10.0, True), ran(-80.0, 120.0, True), ran(-70.0, 900.0)]
-    laws = stability_of(evidence(*runs), card().stock).laws["vector"]
+    laws = stability_in(evidence(*runs), card().stock).laws["vector"]
     whole, few = (one.deepest_mv(0.01, 0.95, 86400.0, 4500.0, 75.0) for one in (laws, laws.thinned(1000)))
     assert few == pytest.approx(whole, abs=4.0)

@@ -10,7 +10,7 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.limits_learnt import CapReading, ClockCeiling, PowerGain, cap_reading, clock_ceilings, power_gains
 from niente.core.analysis.screening import LeftOut, measuring, screened
 from niente.core.analysis.setting_batch import POWER
-from niente.core.analysis.stability import Stability, stability_of
+from niente.core.analysis.stability import RunExposure, Stability, exposures_in, stability_of
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
@@ -64,7 +64,7 @@ class Models(msgspec.Struct, frozen=True):
     and room, which every prediction in a room asks for. ``stock`` is each load's run at the stock setting; ``by_clock`` are
     loads whose throughput is not read, so that the clock stands for it. ``speeds`` are the speeds seen for each group's
     duties; ``lead`` is the fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and
-    that group's duty, ``stability`` what all exposures say of the family of settings that it belongs to.
+    that group's duty, ``exposures`` are all runs that say of failures what they do.
     """
 
     evidence: Evidence
@@ -83,9 +83,14 @@ class Models(msgspec.Struct, frozen=True):
     base: Setting
     room_c: float
     lead: str
-    stability: Stability
+    exposures: tuple[RunExposure, ...]
     left_out: tuple[LeftOut, ...] = ()
     stock_states: dict[tuple[str, float], StockState] = msgspec.field(default_factory=dict)
+
+    @property
+    def stability(self) -> Stability:
+        """What all exposures say of the family of settings of ``base``; worked out when it is first asked for."""
+        return stability_of(self.exposures, self.base)
 
     @property
     def card(self) -> RigCard:
@@ -145,7 +150,7 @@ class _ModelRuns(msgspec.Struct, frozen=True):
 def fit_models(evidence: Evidence) -> Models:
     """Fit everything; what cannot be true is left out of all of it. Raises ``NotEnoughError`` that says which runs are still
     missing."""
-    everything = evidence
+    exposures = exposures_in(evidence.runs, evidence.card)
     evidence, left_out = _screened(measuring(evidence))
     card = evidence.card
     heavy, lead = _heaviest(card), _lead_group(card)
@@ -155,8 +160,6 @@ def fit_models(evidence: Evidence) -> Models:
     unread = _without_work(runs.drawn)
     power = fit_power(_power_readings(runs.drawn, unread))
     gains, noise = power_gains(runs.drawn, power.loads), noise_of(groups, runs.heard)
-    of_heavy = [run for run in runs.settled if run.load == heavy.name] or runs.settled
-    base = _base(_standing(evidence, of_heavy), f"fan_duty.{lead}")
     return Models(
         evidence=evidence,
         left_out=(*left_out, *_rejected(runs, noise, power)),
@@ -172,8 +175,10 @@ def fit_models(evidence: Evidence) -> Models:
         by_clock=unread,
         stock={run.load: run for run in runs.drawn if run.setting == card.stock and np.isfinite(run.throughput_per_s)},
         speeds={group: FanSpeeds(_speeds_of(evidence, group)) for group in groups},
-        base=base,
-        stability=stability_of(everything, base),
+        base=_base(
+            _standing(evidence, [run for run in runs.settled if run.load == heavy.name] or runs.settled), f"fan_duty.{lead}"
+        ),
+        exposures=exposures,
         room_c=float(np.mean([run.settled.room_c for run in runs.settled])),
         lead=lead,
     )

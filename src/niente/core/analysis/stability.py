@@ -11,22 +11,27 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.evidence import RunSummary
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
+from niente.core.model.runs import CONCLUSIVE, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Indices, Mask, Vector
 from niente.core.science.failure_rate import rate_upper_bound_per_s
+from niente.core.science.remembered import Remembered
 from niente.core.science.stability.posterior import Laws, SeenExposure, beforehand, joint_posteriors
 
 FIXED_FROM_V = 1.2
 """Depths at a fixed voltage count down from here."""
 SHORTEST_S = 2.0
+COUNTED = CONCLUSIVE | {RunOutcome.GUARD, RunOutcome.SKIPPED, RunOutcome.STOPPED}
 SAME_CLOCK, SAME_MV, SAME_K = 0.005, 0.5, 3.0
 CLEARLY_MV = 3.0
 CHANGED_CHANCE = 0.002
 """A machine that fails gentler than it passed, by a chance less than this, is taken to be another one now."""
 RESTARTED_S = 1e9
+FEW_PLACES = 50
+"""For so many places all laws are asked; for a whole map fewer stand for them."""
 TELLS_WORK_S, ABOUT_SAME_CLOCK, SHORT_SHARE = 120.0, 0.03, 0.03
 """Work is told by runs this long; at clocks no further apart than this share it goes with the clock, and falls short where it
 lies by more than this share under it."""
@@ -93,7 +98,8 @@ def shows_failures(load: LoadCard | None) -> bool:
 def exposures_in(runs: Sequence[RunSummary], card: RigCard) -> tuple[RunExposure, ...]:
     """Return the runs that are exposures, oldest first.
 
-    A run that a guard or a person ended is a clean one as far as it went. A clean run of a load that checks nothing is none.
+    A run that a guard or a person ended is a clean one as far as it went; one that was voided or found open is none, since
+    nobody knows what the machine did in it. A clean run of a load that checks nothing is none.
     One that did clearly less work than its clock promises failed: a core that stretches its clock stands at its threshold.
     """
     found: list[RunExposure] = []
@@ -101,7 +107,7 @@ def exposures_in(runs: Sequence[RunSummary], card: RigCard) -> tuple[RunExposure
     promised = _promised(runs)
     for run in runs:
         failed = run.failures > 0 or _falls_short(run, promised.get(run.load))
-        if run.outcome is None or run.load_kind == LoadKind.IDLE or not (failed or run.seconds >= SHORTEST_S):
+        if run.outcome not in COUNTED or run.load_kind == LoadKind.IDLE or not (failed or run.seconds >= SHORTEST_S):
             continue
         if not failed and not shows_failures(card.load(run.load)):
             continue
@@ -155,10 +161,17 @@ def _falls_short(run: RunSummary, promised: RunSummary | None) -> bool:
     return share < 1.0 - max(SHORT_SHARE, 5.0 * math.hypot(*errors))
 
 
-def stability_of(evidence: Evidence, family_of: Setting) -> Stability:
-    """Return what the runs of this variant say of the family that a whole setting belongs to."""
+def stability_of(every: Sequence[RunExposure], family_of: Setting) -> Stability:
+    """Return what exposures say of the family that a whole setting belongs to. It takes a moment for each of them, once."""
     family = depth_and_family(family_of)[1]
-    every = exposures_in(evidence.runs, evidence.card)
+    key = (family, tuple((one.run_id, one.load, one.seen) for one in every))
+    return _STABILITIES.get(key) or _STABILITIES.put(key, _worked_out(family, every))
+
+
+_STABILITIES: Remembered[tuple[Family, tuple[tuple[int, str, SeenExposure], ...]], Stability] = Remembered(8)
+
+
+def _worked_out(family: Family, every: Sequence[RunExposure]) -> Stability:
     mine = tuple(one for one in every if depth_and_family(one.setting)[1] == family)
     since = changed_since(mine)
     exposures, forgotten = mine[since:], mine[:since]
@@ -243,14 +256,14 @@ def _risk_of(laws: Laws, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector,
     within 20 MHz and a kelvin are worked out once."""
     places = np.stack([np.round(depth_mv, 2), 20.0 * np.round(clock_mhz / 20.0), np.ceil(core_c)], axis=1)
     unique, back = np.unique(places, axis=0, return_inverse=True)
-    few = laws.thinned(1000)
+    few = laws if unique.shape[0] <= FEW_PLACES else laws.thinned(1000)
     mean, most = np.empty(unique.shape[0]), np.empty(unique.shape[0])
     for row, (depth, clock, core) in enumerate(unique.tolist()):
         if not math.isfinite(clock):
             mean[row] = most[row] = np.nan
             continue
         chances = few.chances(depth, goal.horizon_s, clock, core)
-        mean[row], most[row] = float(np.sum(few.weight * chances)), few.quantile(chances, goal.sure)
+        mean[row], most[row] = float(np.sum(few.weight * chances)), few.at_most(chances, goal.sure)
     back = back.reshape(-1)
     return mean[back], most[back]
 

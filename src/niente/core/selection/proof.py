@@ -16,6 +16,7 @@ from niente.core.analysis.stability import (
     Stability,
     clean_seconds,
     depth_and_family,
+    exposures_in,
     risk_at,
     risk_by_exposure,
     shows_failures,
@@ -160,7 +161,7 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
     """Return the proof of a setting, put over stock. ``models`` say which clock and temperature each load comes to; without
     them those of the nearest runs stand for it. ``now_s`` is the time in seconds of the epoch that evidence ages by."""
     whole, goal = setting.over(evidence.card.stock), limits.failure
-    stability = stability_of(evidence, whole)
+    stability = stability_of(exposures_in(evidence.runs, evidence.card), whole)
     depth = depth_and_family(whole)[0]
     there = _conditions(evidence, stability, limits, whole, models)
     loads = tuple(_load_proof(evidence.card, stability, goal, depth, there, load) for load in stability.loads)
@@ -239,8 +240,8 @@ def _load_proof(
 
 
 def _fact(laws: Laws, values: Vector, goal: FailureGoal) -> Fact:
-    tail = 0.5 * (1.0 - goal.sure)
-    return Fact(laws.quantile(values, 0.5), laws.quantile(values, tail), laws.quantile(values, 1.0 - tail))
+    both = 0.5 * (1.0 + goal.sure)
+    return Fact(laws.quantile(values, 0.5), laws.at_least(values, both), laws.at_most(values, both))
 
 
 def _threshold(laws: Laws | None, goal: FailureGoal, at: tuple[float, float]) -> Fact:
@@ -257,7 +258,6 @@ def _curves(laws: Laws, goal: FailureGoal, depth_mv: float, at: tuple[float, flo
     low, high = min([0.0, depth_mv, *seen]), max([depth_mv + BEFORE_MV, *seen]) + BEYOND_MV
     depths = np.linspace(low, high, CURVE_POINTS)
     few = laws.thinned()
-    tail = 1.0 - goal.sure
     chances = [few.chances(float(depth), goal.horizon_s, *at) for depth in depths]
     clocks = np.array([one.seen.clock_mhz for one in stability.exposures if math.isfinite(one.seen.clock_mhz)] or [1000.0])
     span = np.linspace(0.99 * float(clocks.min()), 1.01 * float(clocks.max()), CLOCK_POINTS)
@@ -267,8 +267,8 @@ def _curves(laws: Laws, goal: FailureGoal, depth_mv: float, at: tuple[float, flo
     return DepthCurves(
         depth_mv=depths,
         even=np.array([few.quantile(one, 0.5) for one in chances]),
-        at_most=np.array([few.quantile(one, goal.sure) for one in chances]),
-        at_least=np.array([few.quantile(one, tail) for one in chances]),
+        at_most=np.array([few.at_most(one, goal.sure) for one in chances]),
+        at_least=np.array([few.at_least(one, goal.sure) for one in chances]),
         clock_mhz=span,
         contours_mv=np.array(contours),
     )
@@ -348,15 +348,14 @@ def _clean_hours(
 ) -> tuple[float, float] | None:
     """Return the clean hours at a depth that halve the bound at the setting, and the bound then; ``None`` where they are more
     than anybody runs."""
-    few = laws.thinned()
-    chances, rate = few.chances(depth_mv, goal.horizon_s, *at), np.exp(few.log_rate(deeper_mv, *at))
+    chances, rate = laws.chances(depth_mv, goal.horizon_s, *at), np.exp(laws.log_rate(deeper_mv, *at))
     low, high = 1.0 / 60.0, LONGEST_H
 
     def bound(hours: float) -> float:
-        told = told_of(rate, few.shapes.swing, np.full(rate.shape, 0.5), 3600.0 * hours, False)
-        lasts = few.weight * np.maximum(np.exp(told.log_likelihood), 1e-300)
-        held = Laws(few.thresholds_mv, few.shapes, lasts / lasts.sum())
-        return held.quantile(chances, goal.sure)
+        told = told_of(rate, laws.shapes.swing, np.full(rate.shape, 0.5), 3600.0 * hours, False)
+        lasts = laws.weight * np.maximum(np.exp(told.log_likelihood), 1e-300)
+        held = Laws(laws.thresholds_mv, laws.shapes, lasts / lasts.sum())
+        return held.at_most(chances, goal.sure)
 
     if bound(high) > HALF * now:
         return None

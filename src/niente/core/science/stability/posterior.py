@@ -232,12 +232,20 @@ class Laws:
         below = np.cumsum(self.weight[order])
         return float(values[order][min(int(np.searchsorted(below, share)), values.shape[0] - 1)])
 
+    def at_most(self, values: Vector, sure: float) -> float:
+        """Return what a figure ``(n,)`` does not exceed, as surely as ``sure``."""
+        return self.quantile(values, 1.0 - _doubt(sure))
+
+    def at_least(self, values: Vector, sure: float) -> float:
+        """Return what a figure ``(n,)`` is no less than, as surely as ``sure``."""
+        return self.quantile(values, _doubt(sure))
+
     def deepest_mv(
         self, chance: float, sure: float, seconds: float, clock_mhz: float = math.nan, core_c: float = math.nan
     ) -> float:
         """Return the deepest depth in mV at which a failure within so many seconds is no likelier than ``chance``, as surely as
         ``sure``."""
-        return self.quantile(self.depths_mv(rate_for(chance, seconds), clock_mhz, core_c), MISFIT * (1.0 - sure))
+        return self.at_least(self.depths_mv(rate_for(chance, seconds), clock_mhz, core_c), sure)
 
     def chances(self, depth_mv: float, seconds: float, clock_mhz: float = math.nan, core_c: float = math.nan) -> Vector:
         """Return the chance of a failure within so many seconds at a depth, by each law ``(n,)``.
@@ -246,6 +254,11 @@ class Laws:
         """
         found: Vector = -np.expm1(-np.exp(self.log_rate(depth_mv, clock_mhz, core_c)) * seconds)
         return found
+
+
+def _doubt(sure: float) -> float:
+    """Return the share of the grid's probability that a bound may leave out, to be as sure as that."""
+    return MISFIT * (1.0 - sure)
 
 
 def _drawn_evenly(weight: Vector, count: int) -> tuple[Indices, Vector]:
