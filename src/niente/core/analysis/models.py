@@ -63,8 +63,8 @@ class Models(msgspec.Struct, frozen=True):
     ``left_out`` are figures of runs that cannot be true, and are in no model. ``stock_states`` keeps where stock stands by load
     and room, which every prediction in a room asks for. ``stock`` is each load's run at the stock setting; ``by_clock`` are
     loads whose throughput is not read, so that the clock stands for it. ``speeds`` are the speeds seen for each group's
-    duties; ``lead`` is the fan group that is swept. ``base`` is the setting that most runs share beneath the power limit and
-    that group's duty, ``exposures`` are all runs that say of failures what they do.
+    duties; ``lead`` is the fan group that is swept. ``base`` is what most runs share beneath the power limit and that group's
+    duty, ``exposures`` are all runs that say of failures what they do.
     """
 
     evidence: Evidence
@@ -148,8 +148,7 @@ class _ModelRuns(msgspec.Struct, frozen=True):
 
 
 def fit_models(evidence: Evidence) -> Models:
-    """Fit everything; what cannot be true is left out of all of it. Raises ``NotEnoughError`` that says which runs are still
-    missing."""
+    """Fit everything but what cannot be true. Raises ``NotEnoughError`` that says which runs are still missing."""
     exposures = exposures_in(evidence.runs, evidence.card)
     evidence, left_out = _screened(measuring(evidence))
     card = evidence.card
