@@ -10,7 +10,7 @@ from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
 from niente.core.selection.proof import Proof, proof_of
 from niente.core.selection.proof_words import headline, loads_sentence, more_sentence, rests_on, short_headline
-from tests.core.analysis.test_stability import card, evidence, ran
+from tests.core.analysis.test_stability import evidence, ran
 
 RUNS = (
     ran(0.0, 1200.0),
@@ -103,7 +103,6 @@ def test_nothing_run_is_nothing_known() -> None:
 def test_words_carry_units_and_intervals() -> None:
     now = proof()
     assert "% likely (99\u00a0% sure)" in headline(now)
-    assert card().loads[0].title  # a card with titles
     assert all("without a failure, then at most" in more_sentence(now, one) for one in now.more)
     assert math.isfinite(now.tenfold_mv.value)
     assert "leans on the rate" in rests_on(now)

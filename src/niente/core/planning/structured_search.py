@@ -70,12 +70,14 @@ def takes_long(entry: Search, card: RigCard, evidence: Evidence | None, since_s:
         return False
     within, loads = depth_range_of(entry), len(entry.loads)
     if entry.method == SearchMethod.STRUCTURED:
-        told = _seen_for(entry, card, evidence, since_s)[2]
-        quick = is_coarse(within, loads, told)
+        made, exposures, told = _seen_for(entry, card, evidence, since_s)
+        if is_coarse(within, loads, told):
+            return False
+        wanted = _decisive(told, _told(entry, exposures, {run.run_id for run in made}))
     else:
         told = _told(entry, _exposures(entry, card, evidence, since_s))
-        quick = not any(one.seen.failed for one in told)
-    return not (quick or is_known(entry.goal, within, loads, told))
+        wanted = [told] if any(one.seen.failed for one in told) else []
+    return not all(is_known(entry.goal, within, loads, one) for one in wanted)
 
 
 def _seen_for(
@@ -119,10 +121,15 @@ def _value(entry: Search, depth_mv: float) -> float:
 def _found_value(entry: Search, told: tuple[MadeExposure, ...], later: tuple[MadeExposure, ...]) -> float:
     """Return what is recommended: by the exposures to the search's end, and by those after it only where one has failed."""
     within = depth_range_of(entry)
-    failed = max((index + 1 for index, one in enumerate(later) if one.seen.failed), default=0)
-    every = [told] if failed <= len(told) else [told, later[:failed]]
-    depths = [answer_of(entry.goal, within, len(entry.loads), one).depth_mv for one in every if one]
+    depths = [answer_of(entry.goal, within, len(entry.loads), one).depth_mv for one in _decisive(told, later)]
     return _value(entry, within.no_deeper(min(depths, default=within.start_mv)))
+
+
+def _decisive(told: tuple[MadeExposure, ...], later: tuple[MadeExposure, ...]) -> list[tuple[MadeExposure, ...]]:
+    """Return the exposures that what is found follows from: those to the search's end, and all up to the latest failure where
+    that came after it."""
+    failed = max((index + 1 for index, one in enumerate(later) if one.seen.failed), default=0)
+    return [one for one in (told, later[:failed] if failed > len(told) else ()) if one]
 
 
 def _exposures(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float) -> tuple[RunExposure, ...]:
