@@ -29,6 +29,9 @@ TARGET, BUDGET = "target", "budget"
 MAX_PIECES, MAX_CHECKED = 600, 20_000
 _DRAWN_AS = {RunStatus.EXPECTED: RunStatus.AHEAD, RunStatus.GUARD: RunStatus.FAILED}
 
+MANY_RUNS = 500
+"""In a book of more runs than this, even which of them are exposures is asked for elsewhere."""
+
 
 class PlanRequest(msgspec.Struct, frozen=True):
     """What a plan follows from. ``own`` is a plan that was taken from a file in place of the question's."""
@@ -99,6 +102,8 @@ class PlanLayout:
             return False
         _, plan = self._plan_for(request)
         searches = [entry for entry in plan.entries if isinstance(entry, Search) and not entry.skip]
+        if len(evidence.runs) > MANY_RUNS:
+            return bool(searches)
         return any(takes_long(entry, request.card, evidence, plan.since_s) for entry in searches)
 
     def lay_out(self, request: PlanRequest, answer: Answer) -> LaidOutPlan:
