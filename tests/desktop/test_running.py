@@ -17,6 +17,7 @@ from niente.core.model.project import Limits, Project
 from niente.core.model.question import Axis
 from niente.core.model.records import PlanEnded
 from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
 from niente.core.selection.answer import Analysis, Answer
@@ -24,6 +25,7 @@ from niente.core.selection.worker import WorkHere
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.dialogs import prompts
 from niente.desktop.pages.choose.page import ChoosePage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
@@ -31,6 +33,7 @@ from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.session import Session
+from tests.conftest import short_plan
 from tests.here import BenchHere
 
 
@@ -192,3 +195,30 @@ def test_the_window_stays_alive_at_full_speed(open_window: Callable[..., Window]
     qtbot.waitUntil(lambda: len(ticks) > 5)
     timer.stop()
     assert window.session.busy()  # they were served beside the stream
+
+
+def test_a_start_that_raises_a_voltage_asks_each_time(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = open_window()
+    asked: list[tuple[str, ...]] = []
+    said = [False, True]
+
+    def ask(_: object, raised: tuple[str, ...]) -> bool:
+        asked.append(raised)
+        return said.pop(0)
+
+    monkeypatch.setattr(prompts, "whether_voltage_may_rise", ask)
+    plan = short_plan(card, Setting(core_offset_mv={"3": 10.0}), seconds=5.0)
+    window.session.planner.take(plan, None)
+    window.actions_["plan.start"].trigger()
+    assert not window.session.busy()
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.session.live is not None and not window.session.busy())
+    assert asked == [("core\u00a03 10\u00a0mV",)] * 2
+    said.append(False)
+    monkeypatch.setattr(window.session, "busy", lambda: True)  # a run that is put into a plan under way asks at once
+    before = window.session.plan
+    window.plan_commands.insert("", plan.steps[0])
+    assert len(asked) == 3
+    assert window.session.plan == before

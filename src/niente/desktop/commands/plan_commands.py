@@ -235,7 +235,10 @@ class PlanCommands:
         self._edit(ListChange.REPEAT, key)
 
     def insert(self, after: str, step: Step) -> None:
-        """Insert a run after an entry (empty: first of all)."""
+        """Insert a run after an entry (empty: first of all); into a plan under way, one above stock asks first."""
+        plan = self._session.plan
+        if self._session.busy() and plan is not None and not self._may_run(msgspec.structs.replace(plan, entries=(step,))):
+            return
         self._edit(ListChange.INSERT, "", after, step)
 
     def plan_missing(self) -> None:
@@ -261,8 +264,11 @@ class PlanCommands:
 
     def may_raise_voltage(self) -> bool:
         """Return whether the plan may be started: one that puts a voltage above stock asks each time."""
-        plan, card = self._session.plan, self._session.card
-        raised = raised_voltages(plan, card) if plan is not None and card is not None else ()
+        return self._session.plan is None or self._may_run(self._session.plan)
+
+    def _may_run(self, plan: Plan) -> bool:
+        card = self._session.card
+        raised = raised_voltages(plan, card) if card is not None else ()
         return not raised or prompts.whether_voltage_may_rise(self._over, raised)
 
     def soak_next(self, setting: Setting, load: str) -> None:
