@@ -14,7 +14,8 @@ from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.model.failure_goal import A_DAY
 from niente.core.planning.depth_search import SETTING_S, DepthRange, MadeExposure, answer_of, next_exposure
-from niente.core.science.stability.posterior import SeenExposure, rate_for
+from niente.core.science.stability.drawn_laws import rate_for
+from niente.core.science.stability.posterior import SeenExposure
 from niente.core.science.statistics import share_interval
 
 STEPS_MV = (1.0, 5.0, 6.25, 10.0)

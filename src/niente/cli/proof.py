@@ -97,7 +97,15 @@ def proof_as_data(proof: Proof) -> dict[str, Any]:
             for one in proof.exposures
         ],
         "forgotten": proof.forgotten,
-        "cores": msgspec.to_builtins(proof.cores),
+        "cores": [
+            {
+                "core": one.core,
+                "failures": one.failures,
+                "gentlest_mv": _known(one.gentlest_mv),
+                "threshold_mv": _fact(one.threshold_mv),
+            }
+            for one in proof.cores
+        ],
         "months": msgspec.to_builtins(proof.months),
         "aged": proof.aged,
         "run_next": [
@@ -136,10 +144,9 @@ def proof_as_text(proof: Proof) -> str:
             f"at most {risk_text(one.at_most)} likely to fail"
         )
     lines += ["", "Where it comes from", f"  {rests_on(proof)}", f"  {loads_sentence(proof)}"]
-    if proof.cores:
-        worst = ", ".join(
-            f"core {one.core} ({one.failures}, from {number_text(-one.gentlest_mv, 0)} mV)" for one in proof.cores[:6]
-        )
+    named = [one for one in proof.cores if one.failures]
+    if named:
+        worst = ", ".join(f"core {one.core} ({one.failures}, from {number_text(-one.gentlest_mv, 0)} mV)" for one in named[:6])
         lines.append(f"  Errors named {worst}.")
     if proof.aged:
         lines.append(f"  The evidence has aged: {proof.aged}.")

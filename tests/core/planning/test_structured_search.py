@@ -106,7 +106,7 @@ def test_a_search_that_guards_end_gives_up() -> None:
 
 def test_hotter_places_are_given_more_room() -> None:
     cool = answered(entry())
-    found = [stand_of(entry(hottest_c=hot), card(), book(entry(), *cool)).found for hot in (75.0, 95.0)]
+    found = [stand_of(entry(hottest_c=hot, fine=1.0), card(), book(entry(), *cool)).found for hot in (75.0, 95.0)]
     assert found[0] is not None
     assert found[1] is not None
     assert found[1]["voltage_offset_mv"] > found[0]["voltage_offset_mv"]

@@ -57,7 +57,13 @@ def test_what_it_names_to_run_next_halves_the_bound() -> None:
 
 
 def test_cores_are_named_the_weakest_first() -> None:
-    assert [(one.core, one.failures, one.gentlest_mv) for one in proof().cores] == [("3", 1, 80.0), ("7", 3, 85.0)]
+    """Core 7 failed three times and core 3 once, though gentler by 5 mV; of the others nobody knows where they fail."""
+    cores = proof().cores
+    assert [(one.core, one.failures, one.gentlest_mv) for one in cores[:2]] == [("7", 3, 85.0), ("3", 1, 80.0)]
+    assert all(one.failures == 0 and math.isnan(one.gentlest_mv) for one in cores[2:])
+    assert all(one.threshold_mv.low < one.threshold_mv.value < one.threshold_mv.high for one in cores)
+    widths = {one.core: one.threshold_mv.high - one.threshold_mv.low for one in cores}
+    assert widths["7"] < widths["3"] < widths["1"]
 
 
 def test_loads_carry_their_failures_and_crashes() -> None:

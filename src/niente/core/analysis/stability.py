@@ -19,7 +19,10 @@ from niente.core.model.setting import Setting
 from niente.core.science.arrays import Indices, Mask, Vector
 from niente.core.science.failure_rate import rate_upper_bound_per_s
 from niente.core.science.remembered import Remembered
-from niente.core.science.stability.posterior import Laws, SeenExposure, beforehand, joint_posteriors
+from niente.core.science.stability.drawn_laws import DrawnLaws, PartLaws
+from niente.core.science.stability.parts import PartExposure, known_parts, part_laws
+from niente.core.science.stability.posterior import SeenExposure, laws_from
+from niente.core.science.stability.shapes import beforehand
 
 FIXED_FROM_V = 1.2
 """Depths at a fixed voltage count down from here."""
@@ -65,12 +68,12 @@ class Stability(NamedTuple):
     family: Family
     exposures: tuple[RunExposure, ...]
     forgotten: tuple[RunExposure, ...]
-    laws: dict[str, Laws]
+    laws: dict[str, DrawnLaws]
 
     @property
     def loads(self) -> tuple[str, ...]:
-        """The loads that were run, in the order in which they first were."""
-        return tuple(dict.fromkeys(one.load for one in self.exposures))
+        """The loads that were run, in the order in which they first were, and those whose law is known."""
+        return tuple(dict.fromkeys((*(one.load for one in self.exposures), *self.laws)))
 
     def of_load(self, load: str) -> tuple[RunExposure, ...]:
         """Return the exposures of one load."""
@@ -81,7 +84,8 @@ def depth_and_family(setting: Setting) -> tuple[float, Family]:
     """Return how deep a whole setting goes in mV, and the family it belongs to.
 
     The depth is the offset of all cores below the maker's voltage; at a fixed voltage, how far it lies below 1.2 V. Offsets of
-    single cores and of points of the curve make a family of their own, and so does each fixed clock.
+    single cores and of points of the curve make a family of their own, and so does each fixed clock; what is known core by core
+    counts for all families of single cores.
     """
     if setting.fixed_voltage_v:
         return 1000.0 * (FIXED_FROM_V - setting.fixed_voltage_v), ("fixed", setting.fixed_clock_mhz or 0.0)
@@ -165,23 +169,23 @@ def stability_of(every: Sequence[RunExposure], family_of: Setting) -> Stability:
     """Return what exposures say of the family that a whole setting belongs to. It takes a moment for each of them, once."""
     family = depth_and_family(family_of)[1]
     key = (family, tuple((one.run_id, one.load, one.seen) for one in every))
-    return _STABILITIES.get(key) or _STABILITIES.put(key, _worked_out(family, every))
+    return _STABILITIES.get(key) or _STABILITIES.put(key, _worked_out(family, every, family_of))
 
 
 _STABILITIES: Remembered[tuple[Family, tuple[tuple[int, str, SeenExposure], ...]], Stability] = Remembered(8)
 
 
-def _worked_out(family: Family, every: Sequence[RunExposure]) -> Stability:
+def _worked_out(family: Family, every: Sequence[RunExposure], family_of: Setting) -> Stability:
     mine = tuple(one for one in every if depth_and_family(one.setting)[1] == family)
     since = changed_since(mine)
     exposures, forgotten = mine[since:], mine[:since]
     loads = tuple(dict.fromkeys(one.load for one in exposures))
+    if family_of.core_offset_mv and any(family_of.core_offset_mv.values()):
+        return Stability(family, exposures, forgotten, {**laws_by_core(every, family_of).laws})
     if not any(one.seen.failed for one in exposures):
         return Stability(family, exposures, forgotten, {})
     seen = [[one.seen for one in exposures if one.load == load] for load in loads]
-    first = next(one.seen for one in exposures if one.seen.failed)
-    posteriors = joint_posteriors(seen, beforehand(first.clock_mhz, first.core_c))
-    return Stability(family, exposures, forgotten, {load: one.laws for load, one in zip(loads, posteriors, strict=True)})
+    return Stability(family, exposures, forgotten, dict(zip(loads, laws_from(seen), strict=True)))
 
 
 def changed_since(exposures: Sequence[RunExposure]) -> int:
@@ -222,6 +226,53 @@ def _no_easier(seen: SeenExposure, than: SeenExposure) -> bool:
     return clock and not seen.core_c < than.core_c - SAME_K
 
 
+class CoreLaws(NamedTuple):
+    """What a book says of each core by itself: the cores, "1" the first, and the laws of all of them by load, at the offsets of
+    one setting."""
+
+    cores: tuple[str, ...]
+    laws: dict[str, PartLaws]
+
+
+def laws_by_core(every: Sequence[RunExposure], whole: Setting) -> CoreLaws:
+    """Return what all exposures with offsets say of each core; nothing where no failure was seen, or none named a core.
+
+    Settings count together whose offsets differ in any way, of all cores or of single ones. It takes a moment for each
+    exposure, once.
+    """
+    points = depth_and_family(whole)[1][-1:]
+    mine = tuple(one for one in every if _is_offset(one.setting) and depth_and_family(one.setting)[1][-1:] == points)
+    named = {core for one in mine for core in (*one.setting.core_offset_mv, *one.cores)}
+    if whole.fixed_voltage_v or not any(one.seen.failed and one.cores for one in mine):
+        return CoreLaws((), {})
+    cores = tuple(sorted(named, key=lambda core: (len(core), core)))
+    offsets = tuple(whole.core_offset_mv.get(core, 0.0) for core in cores)
+    key = (cores, offsets, tuple((one.run_id, one.load, one.seen) for one in mine))
+    return _BY_CORE.get(key) or _BY_CORE.put(key, _by_core(mine, cores, offsets))
+
+
+_BY_CORE: Remembered[tuple[object, ...], CoreLaws] = Remembered(4)
+
+
+def _is_offset(whole: Setting) -> bool:
+    return depth_and_family(whole)[1][0] == "offset"
+
+
+def _by_core(mine: Sequence[RunExposure], cores: tuple[str, ...], offsets_mv: tuple[float, ...]) -> CoreLaws:
+    loads = tuple(dict.fromkeys(one.load for one in mine))
+    shapes = beforehand(core_c=next(one.seen.core_c for one in mine if one.seen.failed))
+    known = [known_parts([part_exposure(one, cores) for one in mine if one.load == load], len(cores), shapes) for load in loads]
+    return CoreLaws(cores, dict(zip(loads, part_laws(known, -np.array(offsets_mv), shapes), strict=True)))
+
+
+def part_exposure(one: RunExposure, cores: Sequence[str]) -> PartExposure:
+    """Return an exposure by core: how deep each stood; a failure is that of the first core that its errors named."""
+    all_mv = depth_and_family(one.setting)[0]
+    depths = tuple(all_mv - one.setting.core_offset_mv.get(core, 0.0) for core in cores)
+    named = next((cores.index(core) for core in one.cores if core in cores), None)
+    return PartExposure(depths, one.seen.seconds, one.seen.failed, named, one.seen.core_c, one.seen.gap_s)
+
+
 class FailureRisk(NamedTuple):
     """The chance of a failure within the horizon at settings ``(n,)``: as it is expected, and at most, as surely as the goal
     asks; NaN where no law is known. The load that decides it at each."""
@@ -232,7 +283,7 @@ class FailureRisk(NamedTuple):
 
 
 def risk_at(
-    laws: dict[str, Laws], goal: FailureGoal, depth_mv: Vector, clock_mhz: dict[str, Vector], core_c: dict[str, Vector]
+    laws: dict[str, DrawnLaws], goal: FailureGoal, depth_mv: Vector, clock_mhz: dict[str, Vector], core_c: dict[str, Vector]
 ) -> FailureRisk:
     """Return the chance of a failure within the goal's horizon for settings ``(n,)``, under the worst of the loads.
 
@@ -251,7 +302,7 @@ def risk_at(
     return FailureRisk(expected, at_most, tuple(names[index] if index >= 0 else "" for index in deciding.tolist()))
 
 
-def _risk_of(laws: Laws, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector, core_c: Vector) -> tuple[Vector, Vector]:
+def _risk_of(laws: DrawnLaws, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector, core_c: Vector) -> tuple[Vector, Vector]:
     """Return the expected chance and the one it surely does not exceed, ``(n,)``; settings that agree
     within 20 MHz and a kelvin are worked out once."""
     places = np.stack([np.round(depth_mv, 2), 20.0 * np.round(clock_mhz / 20.0), np.ceil(core_c)], axis=1)

@@ -9,6 +9,7 @@ import msgspec
 from niente.core.model.errors import DocumentError
 from niente.core.model.failure_goal import A_DAY, FailureGoal
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
+from niente.core.model.names import kind_of
 from niente.core.model.setting import Setting
 
 PLAN_FORMAT = "niente-plan/2"
@@ -127,7 +128,8 @@ class SearchMethod(StrEnum):
     """How a search looks for the last value that passes."""
 
     STRUCTURED = "exposures"
-    """By exposures at the depths that tell most, to where a failure in the horizon is as unlikely as wanted."""
+    """By exposures at the depths that tell most, to where a failure in the horizon is as unlikely as wanted; of several cores
+    all at once."""
     LADDER = "ladder"
     """In coarse steps down to the first failure, then back up in fine ones."""
     BISECTION = "bisection"
@@ -191,8 +193,8 @@ class Search(
             found.append(f"its margin is {self.margin:g}: a margin is not negative")
         if self.passes < 1:
             found.append("it asks for no pass at all")
-        if self.method == SearchMethod.STRUCTURED and len(self.controls) != 1:
-            found.append("it looks for one depth, and names more than one control")
+        if self.method == SearchMethod.STRUCTURED and len({kind_of(control) for control in self.controls}) > 1:
+            found.append("it looks for depths of one kind, and names controls of several")
         return found
 
 

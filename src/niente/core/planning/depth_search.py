@@ -13,13 +13,14 @@ import msgspec
 
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.science.remembered import Remembered
-from niente.core.science.stability.posterior import Laws, Posterior, SeenExposure, beforehand, joint_posteriors, rate_for
+from niente.core.science.stability.drawn_laws import Laws, rate_for
+from niente.core.science.stability.posterior import SeenExposure, laws_from
 from niente.core.science.stability.telling import ExposureCost, ExposureOffer, most_telling
 
 COARSE_MV, COARSE_S = 20.0, 40.0
 SETTING_S = 10.0
 """What changing a setting takes, with the load off and on again."""
-CRASH_S = 2400.0
+CRASH_S = 1200.0
 """What a crash is held to cost: the minutes of its restart, and what a person would give to have had none."""
 MEAN_TIMES_S = (20.0, 50.0, 120.0, 300.0, 600.0, 1200.0)
 """The mean times to a failure at the depths that are offered."""
@@ -87,12 +88,9 @@ class DepthRange(msgspec.Struct, frozen=True):
         return round(self.start_mv + max(steps, 0) * self.step_mv, 6)
 
 
-def posteriors(loads: int, made: Sequence[MadeExposure]) -> tuple[Posterior, ...]:
-    """Return what all exposures say of each load, by the load's index; depths are told for the clock and the temperature of the
-    first that was made for the search."""
-    first = next((one.seen for one in made if one.here), made[0].seen if made else SeenExposure(0.0, 0.0, False))
-    shapes = beforehand(first.clock_mhz, first.core_c)
-    return joint_posteriors([[one.seen for one in made if one.load == load] for load in range(loads)], shapes)
+def laws_of(loads: int, made: Sequence[MadeExposure]) -> tuple[Laws, ...]:
+    """Return what all exposures say of each load, by the load's index."""
+    return laws_from([[one.seen for one in made if one.load == load] for load in range(loads)])
 
 
 def is_known(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> bool:
@@ -117,7 +115,7 @@ _ANSWERS: Remembered[tuple[FailureGoal, DepthRange, int, tuple[MadeExposure, ...
 
 def _worked_out(goal: FailureGoal, within: DepthRange, loads: int, made: tuple[MadeExposure, ...]) -> DepthAnswer:
     clock = _clock_of(made)
-    every = [one.laws for one in posteriors(loads, made)]
+    every = laws_of(loads, made)
     depths = [laws.deepest_mv(goal.chance, goal.sure, goal.horizon_s, clock, within.hottest_c) for laws in every]
     load = min(range(loads), key=lambda index: depths[index])
     laws = every[load]
@@ -146,7 +144,7 @@ def next_exposure(
     answer = answer_of(goal, within, loads, made)
     if answer.within(close):
         return None
-    laws, seen = posteriors(loads, made)[answer.load].laws, _conditions(here)
+    laws, seen = laws_of(loads, made)[answer.load], _conditions(here)
     offers = _worth_making(_offers(laws, within, seen, left_s), here)
     crashes = {offer.depth_mv: _crash_share(offer.depth_mv, here) * CRASH_S for offer in offers}
     best = most_telling(laws, rate_for(goal.chance, goal.horizon_s), offers, ExposureCost(SETTING_S, crashes), *seen)

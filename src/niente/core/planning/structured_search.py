@@ -3,15 +3,12 @@
 import math
 from collections.abc import Collection, Sequence
 
-import msgspec
-
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.stability import FIXED_FROM_V, RunExposure, changed_since, depth_and_family, exposures_in
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Exposure, Search, SearchMethod, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
-from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.depth_search import (
     COARSE_MV,
@@ -24,24 +21,13 @@ from niente.core.planning.depth_search import (
     is_known,
     next_exposure,
 )
+from niente.core.planning.search_stand import SearchStand, made_for, seconds_left
+from niente.core.planning.structured_parts import parts_stand, parts_take_long
 
-RESTART_S = 180.0
-"""What a restart after a crash takes; common practice, no source."""
 TYPICAL_S = 200.0
 """How long the exposures that are still to come are expected to be, for lists and costs only."""
-GIVES_UP = 3
-"""So many exposures that a guard or a person ended, one after the other, end the search: the next would end alike."""
 OF_ONE_DEPTH = frozenset({"voltage_offset_mv", "fixed_voltage_v"})
 """Controls whose value is one depth of all cores."""
-
-
-class SearchStand(msgspec.Struct, frozen=True):
-    """Where a search by exposures stands: the runs that were made for it, the exposures ahead (the first is sure, the others
-    are expected), and what was found: the control's value; ``None`` while exposures are ahead."""
-
-    made: tuple[RunSummary, ...]
-    ahead: tuple[Step, ...]
-    found: dict[str, float] | None
 
 
 def finds_one_depth(entry: Search) -> bool:
@@ -51,13 +37,13 @@ def finds_one_depth(entry: Search) -> bool:
 
 def stand_of(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> SearchStand:
     """Return where a structured search stands, by all runs since a moment."""
+    if not finds_one_depth(entry):
+        return parts_stand(entry, card, evidence, since_s)
     made, exposures, told = _seen_for(entry, card, evidence, since_s)
     numbers = {run.run_id for run in made}
-    left_s = entry.budget_s - sum(run.seconds + SETTING_S + RESTART_S * run.crashed for run in made)
-    ended = [run.outcome in (RunOutcome.GUARD, RunOutcome.SKIPPED) for run in made[-GIVES_UP:]]
-    spent = len(made) >= entry.max_runs or (len(ended) == GIVES_UP and all(ended))
+    left_s = seconds_left(entry, made)
     within = depth_range_of(entry)
-    wanted = None if spent else next_exposure(entry.goal, within, len(entry.loads), told, max(left_s, 0.0))
+    wanted = next_exposure(entry.goal, within, len(entry.loads), told, left_s)
     if wanted is not None:
         step = _step(entry, wanted.load, wanted.depth_mv, wanted.seconds)
         return SearchStand(made, (step, *_expected(entry, within, told, left_s - wanted.seconds)), None)
@@ -67,7 +53,7 @@ def stand_of(entry: Search, card: RigCard, evidence: Evidence | None, since_s: f
 def takes_long(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> bool:
     """Return whether it takes a while to say where a search stands: its exposures have to be gone through first."""
     if not finds_one_depth(entry):
-        return False
+        return entry.method == SearchMethod.STRUCTURED and parts_take_long(entry, card, evidence, since_s)
     within, loads = depth_range_of(entry), len(entry.loads)
     if entry.method == SearchMethod.STRUCTURED:
         made, exposures, told = _seen_for(entry, card, evidence, since_s)
@@ -85,7 +71,7 @@ def _seen_for(
 ) -> tuple[tuple[RunSummary, ...], tuple[RunExposure, ...], tuple[MadeExposure, ...]]:
     """Return the runs that were made for a search, all exposures that count, and those of them up to its latest run."""
     exposures = _exposures(entry, card, evidence, since_s)
-    made = _made_for(entry, card, evidence, since_s)
+    made = made_for(entry, card, evidence, since_s)
     numbers = {run.run_id for run in made}
     until = max((index + 1 for index, one in enumerate(exposures) if one.run_id in numbers), default=0)
     return made, exposures, _told(entry, exposures[:until], numbers)
@@ -138,28 +124,6 @@ def _exposures(entry: Search, card: RigCard, evidence: Evidence | None, since_s:
     family = depth_and_family(_at(entry, entry.deepest).over(card.stock))[1]
     mine = [one for one in exposures_in(runs, card) if one.load in entry.loads and depth_and_family(one.setting)[1] == family]
     return tuple(mine[changed_since(mine) :])
-
-
-def _made_for(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float) -> tuple[RunSummary, ...]:
-    """Return the runs that were made for a search like this one: over the same setting, with the same control."""
-    if evidence is None:
-        return ()
-    whole = entry.setting.over(card.stock)
-    alike = {
-        (number, index)
-        for number, plan in evidence.plans.items()
-        for index, one in enumerate(plan.entries)
-        if isinstance(one, Search)
-        and one.method == SearchMethod.STRUCTURED
-        and one.controls == entry.controls
-        and one.setting.over(card.stock) == whole
-    }
-    over = (RunOutcome.DONE, RunOutcome.FAILED, RunOutcome.GUARD, RunOutcome.SKIPPED)
-    return tuple(
-        run
-        for run in evidence.runs
-        if run.outcome in over and run.opened_at >= since_s and (run.plan_id, run.step) in alike and run.load in entry.loads
-    )
 
 
 def _told(entry: Search, exposures: Sequence[RunExposure], made: Collection[int] | None = None) -> tuple[MadeExposure, ...]:

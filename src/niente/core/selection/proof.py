@@ -17,6 +17,8 @@ from niente.core.analysis.stability import (
     clean_seconds,
     depth_and_family,
     exposures_in,
+    laws_by_core,
+    part_exposure,
     risk_at,
     risk_by_exposure,
     shows_failures,
@@ -29,8 +31,8 @@ from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.stability.clusters import told_of
-from niente.core.science.stability.posterior import Laws
+from niente.core.science.stability.clusters import CALM_SHARE, told_of
+from niente.core.science.stability.drawn_laws import DrawnLaws
 
 CONTOURS = (("1 failure in a minute", 60.0), ("in an hour", 3600.0), ("in a day", 86400.0), ("in 100 days", 8.64e6))
 """The rates whose depths are drawn over the clock: in words, and seconds to a failure."""
@@ -71,11 +73,13 @@ class LoadProof(msgspec.Struct, frozen=True):
 
 
 class CoreProof(msgspec.Struct, frozen=True):
-    """One core that errors named: how often, and the gentlest depth in mV at which it failed."""
+    """One core: how often errors named it, the gentlest depth in mV at which it failed (NaN: it did not), and the depth at
+    which it alone would fail once an hour under the load that decides."""
 
     core: str
     failures: int
     gentlest_mv: float
+    threshold_mv: Fact
 
 
 class MoreEvidence(msgspec.Struct, frozen=True):
@@ -161,7 +165,8 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
     """Return the proof of a setting, put over stock. ``models`` say which clock and temperature each load comes to; without
     them those of the nearest runs stand for it. ``now_s`` is the time in seconds of the epoch that evidence ages by."""
     whole, goal = setting.over(evidence.card.stock), limits.failure
-    stability = stability_of(exposures_in(evidence.runs, evidence.card), whole)
+    exposures = exposures_in(evidence.runs, evidence.card)
+    stability = stability_of(exposures, whole)
     depth = depth_and_family(whole)[0]
     there = _conditions(evidence, stability, limits, whole, models)
     loads = tuple(_load_proof(evidence.card, stability, goal, depth, there, load) for load in stability.loads)
@@ -184,7 +189,7 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
         guard_band_mv=_guard_band(_threshold(laws, goal, at), depth),
         tenfold_mv=_fact(laws, laws.shapes.scale_mv * math.log(10.0), goal) if laws is not None else _UNKNOWN,
         curves=_curves(laws, goal, depth, at, stability) if laws is not None else None,
-        cores=_cores(stability),
+        cores=_cores(exposures, whole, goal, at, deciding.load if deciding is not None else ""),
         more=_more(evidence.card, stability, goal, whole, loads, deciding),
         months=_months(stability.exposures),
         aged=_aged(stability, evidence, now_s),
@@ -239,12 +244,12 @@ def _load_proof(
     )
 
 
-def _fact(laws: Laws, values: Vector, goal: FailureGoal) -> Fact:
+def _fact(laws: DrawnLaws, values: Vector, goal: FailureGoal) -> Fact:
     both = 0.5 * (1.0 + goal.sure)
     return Fact(laws.quantile(values, 0.5), laws.at_least(values, both), laws.at_most(values, both))
 
 
-def _threshold(laws: Laws | None, goal: FailureGoal, at: tuple[float, float]) -> Fact:
+def _threshold(laws: DrawnLaws | None, goal: FailureGoal, at: tuple[float, float]) -> Fact:
     return _fact(laws, laws.depths_mv(1.0 / 3600.0, *at), goal) if laws is not None else _UNKNOWN
 
 
@@ -252,7 +257,7 @@ def _guard_band(threshold: Fact, depth_mv: float) -> Fact:
     return Fact(threshold.value - depth_mv, threshold.low - depth_mv, threshold.high - depth_mv)
 
 
-def _curves(laws: Laws, goal: FailureGoal, depth_mv: float, at: tuple[float, float], stability: Stability) -> DepthCurves:
+def _curves(laws: DrawnLaws, goal: FailureGoal, depth_mv: float, at: tuple[float, float], stability: Stability) -> DepthCurves:
     """Return what is drawn: the chance over depths, and the depths of some rates over clocks."""
     seen = [one.seen.depth_mv for one in stability.exposures]
     low, high = min([0.0, depth_mv, *seen]), max([depth_mv + BEFORE_MV, *seen]) + BEYOND_MV
@@ -274,14 +279,18 @@ def _curves(laws: Laws, goal: FailureGoal, depth_mv: float, at: tuple[float, flo
     )
 
 
-def _cores(stability: Stability) -> tuple[CoreProof, ...]:
-    """Return the cores that errors named, the weakest first."""
-    depths: dict[str, list[float]] = {}
-    for one in stability.exposures:
-        for core in one.cores:
-            depths.setdefault(core, []).append(one.seen.depth_mv)
-    found = [CoreProof(core, len(mine), min(mine)) for core, mine in depths.items()]
-    return tuple(sorted(found, key=lambda one: (one.gentlest_mv, -one.failures)))
+def _cores(
+    exposures: Sequence[RunExposure], whole: Setting, goal: FailureGoal, at: tuple[float, float], load: str
+) -> tuple[CoreProof, ...]:
+    """Return what is known of each core, the weakest first; nothing where errors named none."""
+    known = laws_by_core(exposures, whole)
+    laws = known.laws.get(load)
+    found = []
+    for part, core in enumerate(known.cores):
+        own = [part_exposure(one, known.cores).depths_mv[part] for one in exposures if core in one.cores]
+        one = laws.of_part(part) if laws is not None else None
+        found.append(CoreProof(core, len(own), min(own, default=math.nan), _threshold(one, goal, at)))
+    return tuple(sorted(found, key=lambda one: (one.threshold_mv.value, -one.failures)))
 
 
 def _months(exposures: Sequence[RunExposure]) -> tuple[MonthOfEvidence, ...]:
@@ -344,18 +353,17 @@ def _hours_by_exposure(goal: FailureGoal, deciding: LoadProof) -> float:
 
 
 def _clean_hours(
-    laws: Laws, goal: FailureGoal, depth_mv: float, deeper_mv: float, at: tuple[float, float], now: float
+    laws: DrawnLaws, goal: FailureGoal, depth_mv: float, deeper_mv: float, at: tuple[float, float], now: float
 ) -> tuple[float, float] | None:
     """Return the clean hours at a depth that halve the bound at the setting, and the bound then; ``None`` where they are more
     than anybody runs."""
-    chances, rate = laws.chances(depth_mv, goal.horizon_s, *at), np.exp(laws.log_rate(deeper_mv, *at))
+    chances, rate = laws.chances(depth_mv, goal.horizon_s, *at), np.exp(laws.unbent().log_rate(deeper_mv, *at))
     low, high = 1.0 / 60.0, LONGEST_H
 
     def bound(hours: float) -> float:
-        told = told_of(rate, laws.shapes.swing, np.full(rate.shape, 0.5), 3600.0 * hours, False)
+        told = told_of(rate, laws.shapes.swing, np.full(rate.shape, CALM_SHARE), 3600.0 * hours, False)
         lasts = laws.weight * np.maximum(np.exp(told.log_likelihood), 1e-300)
-        held = Laws(laws.thresholds_mv, laws.shapes, lasts / lasts.sum())
-        return held.at_most(chances, goal.sure)
+        return laws.reweighted(lasts / lasts.sum()).at_most(chances, goal.sure)
 
     if bound(high) > HALF * now:
         return None

@@ -6,7 +6,9 @@ import numpy as np
 import pytest
 from scipy.optimize import minimize
 
-from niente.core.science.stability.posterior import Posterior, SeenExposure, beforehand, joint_posteriors, known_from, rate_for
+from niente.core.science.stability.drawn_laws import rate_for
+from niente.core.science.stability.posterior import Posterior, SeenExposure, joint_posteriors, known_from
+from niente.core.science.stability.shapes import beforehand
 
 DAY_PER_S = -math.log(0.99) / 86400.0
 

@@ -3,7 +3,8 @@
 import numpy as np
 import pytest
 
-from niente.core.science.stability.posterior import Posterior, SeenExposure, beforehand, known_from
+from niente.core.science.stability.posterior import Posterior, SeenExposure, known_from
+from niente.core.science.stability.shapes import beforehand
 from niente.core.science.stability.telling import ExposureCost, ExposureOffer, most_telling
 
 SEEN = [SeenExposure(60.0, 40.0, False), SeenExposure(80.0, 20.0, True), SeenExposure(70.0, 300.0, False)]

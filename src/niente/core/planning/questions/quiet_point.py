@@ -26,7 +26,7 @@ from niente.core.planning.builders import (
 from niente.core.planning.order import arranged
 from niente.core.planning.questions.undervolting import OFFSET, RUNG, SEARCHED, offset_axis, search_over
 
-SEARCH_S = 2.0 * 3600.0
+SEARCH_S = 2.5 * 3600.0
 """What the offset is given of a night: a little more depth would not be heard."""
 
 

@@ -22,6 +22,10 @@ COARSE_STEPS = 4
 FOUND = "undervolt"
 OF_ONE = (SearchMethod.STRUCTURED, SearchMethod.LADDER, SearchMethod.BISECTION)
 """The ways to look for one depth of all cores."""
+OF_CORES = (SearchMethod.STRUCTURED, SearchMethod.WEAKEST_FIRST, SearchMethod.IN_TURN)
+"""The ways to look for a depth of each core."""
+OF_POINTS = (SearchMethod.IN_TURN,)
+"""The way to look for a depth of each point of the curve: a failure does not say which point it came from."""
 BUDGET_S = 2.5 * 3600.0
 """What a search is given where the depth is the question itself."""
 HEADROOM_K = 8.0
@@ -69,12 +73,16 @@ def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
     return entries
 
 
+def search_methods(question: Question) -> tuple[SearchMethod, ...]:
+    """Return the ways to search what a question searches, the one that is taken where another would not fit first."""
+    controls = {axis.control for axis in question.axes}
+    return OF_CORES if PER_CORE in controls else OF_POINTS if PER_POINT in controls else OF_ONE
+
+
 def _method_for(control: str, parts: int, wanted: SearchMethod) -> SearchMethod:
     """Return the method of a search over a control with so many parts: the one wanted, as far as it fits."""
-    if parts > 1:
-        in_turn = control == PER_POINT or wanted == SearchMethod.IN_TURN
-        return SearchMethod.IN_TURN if in_turn else SearchMethod.WEAKEST_FIRST
-    return wanted if wanted in OF_ONE else SearchMethod.STRUCTURED
+    ways = (OF_POINTS if control == PER_POINT else OF_CORES) if parts > 1 else OF_ONE
+    return wanted if wanted in ways else ways[0]
 
 
 def search_over(

@@ -11,8 +11,9 @@ import numpy as np
 
 from niente.core.science.arrays import Array
 
-STAYS_S = 300.0
-"""How long a spell lasts on average; common practice knows only that it is minutes."""
+CALM_S, RESTLESS_S = 450.0, 150.0
+"""How long a calm and a restless spell last on average; common practice knows only that it is minutes."""
+CALM_SHARE = CALM_S / (CALM_S + RESTLESS_S)
 
 
 class ClusterEvidence(NamedTuple):
@@ -24,26 +25,32 @@ class ClusterEvidence(NamedTuple):
 
 def relaxed(calm: Array, gap_s: float) -> Array:
     """Return how likely the calm spell is after some seconds in which nothing was seen."""
-    found: Array = 0.5 + (calm - 0.5) * np.exp(-2.0 * gap_s / STAYS_S)
+    forgets = 1.0 / CALM_S + 1.0 / RESTLESS_S
+    found: Array = CALM_SHARE + (calm - CALM_SHARE) * np.exp(-forgets * gap_s)
     return found
 
 
-def told_of(rate_per_s: Array, swing: Array, calm: Array, seconds: float, failed: bool) -> ClusterEvidence:
+def told_of(
+    rate_per_s: Array, swing: Array, calm: Array, seconds: float, failed: bool, others_per_s: float = 0.0
+) -> ClusterEvidence:
     """Return what an exposure says that lasted so many seconds and ended with a failure, or without any.
 
-    ``rate_per_s`` is the mean rate; in the two spells it is exp(-swing) and exp(swing) over cosh(swing) times that. ``calm`` is
-    how likely the calm spell is at the start. Shapes broadcast. Of a failure the likelihood is a density in 1/s.
+    ``rate_per_s`` is the mean rate; in a restless spell it is exp(2 swing) times that of a calm one. ``calm`` is how likely the
+    calm spell is at the start. Shapes broadcast. Of a failure the likelihood is a density in 1/s, of any failure where others
+    come ``others_per_s`` often and nothing told them apart.
     """
-    leaves = 1.0 / STAYS_S
-    slow, fast = rate_per_s * np.exp(-swing) / np.cosh(swing), rate_per_s * np.exp(swing) / np.cosh(swing)
-    half = 0.5 * (fast - slow)
-    root = np.sqrt(half * half + leaves * leaves)
-    growth = root - leaves - 0.5 * (slow + fast)  # of the larger eigenvalue; never positive
+    leaves, returns = 1.0 / CALM_S, 1.0 / RESTLESS_S
+    ratio = np.exp(2.0 * swing)
+    slow = rate_per_s / (CALM_SHARE + (1.0 - CALM_SHARE) * ratio)
+    fast = slow * ratio
+    half = 0.5 * (fast + returns - slow - leaves)
+    root = np.sqrt(half * half + leaves * returns)
+    growth = root - 0.5 * (fast + returns + slow + leaves)  # of the larger eigenvalue; never positive
     back = np.exp(-2.0 * root * seconds)
     even, odd = 0.5 * (1.0 + back), 0.5 * (1.0 - back) / root
-    in_calm = calm * (even + odd * half) + (1.0 - calm) * odd * leaves
+    in_calm = calm * (even + odd * half) + (1.0 - calm) * odd * returns
     in_rush = calm * odd * leaves + (1.0 - calm) * (even - odd * half)
     if failed:
-        in_calm, in_rush = in_calm * slow, in_rush * fast
+        in_calm, in_rush = in_calm * (slow + others_per_s), in_rush * (fast + others_per_s)
     both = np.maximum(in_calm + in_rush, 1e-300)
     return ClusterEvidence(growth * seconds + np.log(both), in_calm / both)

@@ -11,7 +11,7 @@ from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import is_fan_axis
 from niente.core.planning.builders import default_fans, until_known
 from niente.core.planning.layout import BUDGET, TARGET
-from niente.core.planning.questions.undervolting import SEARCHED
+from niente.core.planning.questions.undervolting import SEARCHED, search_methods
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.form import choice, figure
@@ -21,8 +21,6 @@ from niente.desktop.widgets.quantity_field import QuantityField
 FIXED_S = (15.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0, 5400.0)
 """Times that practitioners let a run last."""
 UNTIL_KNOWN, OF_ONES_OWN = "until known", "fixed time"
-SEARCH_METHODS = (SearchMethod.STRUCTURED, SearchMethod.LADDER, SearchMethod.BISECTION)
-SEARCH_METHODS_OF_MANY = (SearchMethod.WEAKEST_FIRST, SearchMethod.IN_TURN)
 
 NO_QUIET_HOURS = QuietHours(22.0, 7.0, 0.0)
 """What the fields show while a question has none."""
@@ -168,8 +166,7 @@ class Rules(QWidget):
         self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
 
     def _show_search(self, card: RigCard, question: Question) -> None:
-        many = any(axis.control in ("core_offset_mv", "point_offset_mv") for axis in question.axes)
-        methods = SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS
+        methods = search_methods(question)
         _options(self.method, [tr(one.value) for one in methods])
         self.method.setCurrentIndex(methods.index(question.method) if question.method in methods else 0)
         self.margin.put(question.margin if question.margin is not None else 2 * _step_mv(card))
@@ -317,8 +314,8 @@ class Rules(QWidget):
         self._put("how the fans are set", fans=school, axes=axes)
 
     def _method_chosen(self, index: int) -> None:
-        many = self.method.itemText(0) == tr(SEARCH_METHODS_OF_MANY[0].value)
-        self._put("the search", method=(SEARCH_METHODS_OF_MANY if many else SEARCH_METHODS)[index])
+        if self._question is not None:
+            self._put("the search", method=search_methods(self._question)[index])
 
     def _margin_edited(self, value: float) -> None:
         self._put("the margin", margin=value)

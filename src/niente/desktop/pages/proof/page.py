@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.selection.explanation import risk_text
-from niente.core.selection.proof import Fact, LoadProof, MoreEvidence, Proof
+from niente.core.selection.proof import CoreProof, Fact, LoadProof, MoreEvidence, Proof
 from niente.core.selection.proof_words import (
     CORRUPTS,
     fact_text,
@@ -36,7 +36,7 @@ from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 from niente.desktop.widgets.views import Views
 
 LOADS = ("Load", "Run", "Failed", "Went down", "There, clean", "At most, %")
-CORES = ("Core", "Errors", "Gentlest, mV")
+CORES = ("Core", "Errors", "Gentlest", "Fails hourly")
 MONTHS = ("Month", "Runs", "Failed", "Run")
 MORE = ("To be twice as sure, without a failure", "Offset, mV", "Takes", "Then at most, %")
 HOUR_S = 3600.0
@@ -55,7 +55,7 @@ class ProofPage(Page):
         self.problem = Empty(actions["plan.start"])
         self.loads = RowsModel([tr(head) for head in LOADS], {1, 2, 3, 4, 5})
         self.more = RowsModel([tr(head) for head in MORE], {1, 2, 3})
-        self.cores = RowsModel([tr(head) for head in CORES], {0, 1, 2})
+        self.cores = RowsModel([tr(head) for head in CORES], {0, 1, 2, 3})
         self.months = RowsModel([tr(head) for head in MONTHS], {1, 2, 3})
         self.loads_view = rows_view(tr("Exposure by load"), self.loads, look, stretch=0, rows=ROWS_OF_LOADS)
         self.more_view = rows_view(tr("What to run next"), self.more, look, stretch=0, rows=ROWS_OF_MORE)
@@ -192,7 +192,7 @@ class ProofPage(Page):
         self.more.set_rows([_more_row(one, proof) for one in proof.more])
         if proof.more and not self.more_view.selectionModel().hasSelection():
             self.more_view.selectRow(0)
-        self.cores.set_rows([[one.core, f"{one.failures}", number_text(-one.gentlest_mv, 0)] for one in proof.cores])
+        self.cores.set_rows([_core_row(one) for one in proof.cores])
         self.no_cores.setText("" if proof.cores else tr("No error has named a core."))
         self.no_cores.setVisible(not proof.cores)
         self.cores_view.setVisible(bool(proof.cores))
@@ -282,6 +282,13 @@ def _load_row(one: LoadProof, proof: Proof) -> list[Cell | str]:
         duration_text(one.there_s) if one.there_s else "–",
         Cell(_percent(one.at_most), bold=bold, under="guard" if one.at_most > proof.goal.chance else ""),
     ]
+
+
+def _core_row(one: CoreProof) -> list[Cell | str]:
+    at = one.threshold_mv
+    gentlest = f"{number_text(-one.gentlest_mv, 0)} mV" if one.failures else tr("none")
+    hourly = f"{number_text(-at.value, 0)} ± {number_text(0.5 * (at.high - at.low), 0)} mV" if math.isfinite(at.value) else ""
+    return [one.core, f"{one.failures}", gentlest, hourly]
 
 
 def _more_row(one: MoreEvidence, proof: Proof) -> list[Cell | str]:

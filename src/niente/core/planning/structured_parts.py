@@ -1,0 +1,106 @@
+"""A structured search of parts, against what the book holds: how deep each core goes, all of them looked at together."""
+
+import math
+
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.stability import RunExposure, exposures_in, part_exposure
+from niente.core.model.names import part_of
+from niente.core.model.plan import Exposure, Search, Step
+from niente.core.model.quantities import quantity_of
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.depth_search import COARSE_S, SETTING_S, DepthRange
+from niente.core.planning.part_search import (
+    MEAN_TIMES_S,
+    MadePartExposure,
+    PartGoal,
+    is_coarse_for_parts,
+    next_part_exposure,
+    part_answer,
+    parts_are_known,
+)
+from niente.core.planning.search_stand import SearchStand, made_for, seconds_left
+
+
+def parts_stand(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> SearchStand:
+    """Return where a structured search of several parts stands, by all runs since a moment."""
+    made, told = _seen_for(entry, card, evidence, since_s)
+    left_s, goal = seconds_left(entry, made), _goal_of(entry, card)
+    wanted = next_part_exposure(goal, told, left_s)
+    if wanted is not None:
+        step = _step(entry, card, wanted.load, wanted.depths_mv, wanted.seconds)
+        later = [step] * int(max(left_s - wanted.seconds, 0.0) / (sum(MEAN_TIMES_S) / len(MEAN_TIMES_S) + SETTING_S))
+        return SearchStand(made, (step, *later[: max(entry.max_runs - len(made) - 1, 0)]), None)
+    if not told:
+        return SearchStand(made, (), dict.fromkeys(entry.controls, entry.start))
+    depths = part_answer(goal, told).depths_mv
+    found = _values(entry, card, tuple(goal.within.no_deeper(depth) for depth in depths))
+    return SearchStand(made, (), found)
+
+
+def parts_take_long(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> bool:
+    """Return whether it takes a while to say where a search of parts stands: its exposures have to be gone through first."""
+    told, goal = _seen_for(entry, card, evidence, since_s)[1], _goal_of(entry, card)
+    return not is_coarse_for_parts(goal, told) and not parts_are_known(goal, told)
+
+
+def _goal_of(entry: Search, card: RigCard) -> PartGoal:
+    all_mv = _all_cores_mv(entry.setting.over(card.stock))
+    hottest = math.nan if entry.hottest_c is None else entry.hottest_c
+    within = DepthRange(all_mv - entry.start, all_mv - entry.deepest, entry.fine, hottest)
+    return PartGoal(entry.goal, within, len(entry.controls), len(entry.loads))
+
+
+def _all_cores_mv(whole: Setting) -> float:
+    """Return how deep the offset of all cores goes."""
+    return -(whole.voltage_offset_mv or 0.0)
+
+
+def _seen_for(
+    entry: Search, card: RigCard, evidence: Evidence | None, since_s: float
+) -> tuple[tuple[RunSummary, ...], tuple[MadePartExposure, ...]]:
+    """Return the runs that were made for a search, and the exposures that count up to the latest of them: those at its setting,
+    whatever their offsets."""
+    made = made_for(entry, card, evidence, since_s)
+    runs = [run for run in (evidence.runs if evidence is not None else ()) if run.opened_at >= since_s]
+    base = _without_offsets(entry, entry.setting.over(card.stock))
+    numbers = {run.run_id for run in made}
+    exposures = [
+        one
+        for one in exposures_in(runs, card)
+        if one.load in entry.loads and _without_offsets(entry, one.setting) == base and one.run_id <= max(numbers, default=0)
+    ]
+    return made, tuple(_told(entry, one, one.run_id in numbers) for one in exposures)
+
+
+def _without_offsets(entry: Search, whole: Setting) -> Setting:
+    whole = whole.replaced("voltage_offset_mv", 0.0)
+    for control in entry.controls:
+        whole = whole.replaced(control, 0.0)
+    return whole
+
+
+def _told(entry: Search, one: RunExposure, here: bool) -> MadePartExposure:
+    """Return an exposure as a search of parts takes it."""
+    seen = part_exposure(one, [part_of(control) for control in entry.controls])
+    return MadePartExposure(entry.loads.index(one.load), seen, here)
+
+
+def _values(entry: Search, card: RigCard, depths_mv: tuple[float, ...]) -> dict[str, float]:
+    """Return the controls' values at depths of the parts."""
+    all_mv = _all_cores_mv(entry.setting.over(card.stock))
+    return {control: round(all_mv - depth, 6) + 0.0 for control, depth in zip(entry.controls, depths_mv, strict=True)}
+
+
+def _step(entry: Search, card: RigCard, load: int, depths_mv: tuple[float, ...], seconds: float) -> Step:
+    """Return the run that makes an exposure."""
+    values, setting = _values(entry, card, depths_mv), entry.setting
+    for control, value in values.items():
+        setting = setting.replaced(control, value)
+    whole_s, unit = float(round(seconds)), quantity_of(entry.controls[0])
+    low, high = min(values.values()), max(values.values())
+    where = unit.with_unit(low) if low == high else f"{unit.with_unit(low)} to {unit.with_unit(high)}"
+    words = f"{where} by core for {whole_s:g} s: which core fails, and how soon?"
+    if seconds == COARSE_S and low == high:
+        words = f"All cores at {where} for {whole_s:g} s: does any fail?"
+    return Step(setting, entry.loads[load], Exposure(whole_s, whole_s), entry.stage, words)
