@@ -24,24 +24,25 @@ from niente.core.planning.search_stand import SearchStand, made_for, seconds_lef
 
 def parts_stand(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> SearchStand:
     """Return where a structured search of several parts stands, by all runs since a moment."""
-    made, told = _seen_for(entry, card, evidence, since_s)
+    made, told, later = _seen_for(entry, card, evidence, since_s)
     left_s, goal = seconds_left(entry, made), _goal_of(entry, card)
     wanted = next_part_exposure(goal, told, left_s)
     if wanted is not None:
         step = _step(entry, card, wanted.load, wanted.depths_mv, wanted.seconds)
-        later = [step] * int(max(left_s - wanted.seconds, 0.0) / (sum(MEAN_TIMES_S) / len(MEAN_TIMES_S) + SETTING_S))
-        return SearchStand(made, (step, *later[: max(entry.max_runs - len(made) - 1, 0)]), None)
-    if not told:
+        more = [step] * int(max(left_s - wanted.seconds, 0.0) / (sum(MEAN_TIMES_S) / len(MEAN_TIMES_S) + SETTING_S))
+        return SearchStand(made, (step, *more[: max(entry.max_runs - len(made) - 1, 0)]), None)
+    each = [part_answer(goal, one).depths_mv for one in (told, later) if one]
+    if not each:
         return SearchStand(made, (), dict.fromkeys(entry.controls, entry.start))
-    depths = part_answer(goal, told).depths_mv
-    found = _values(entry, card, tuple(goal.within.no_deeper(depth) for depth in depths))
-    return SearchStand(made, (), found)
+    depths = tuple(goal.within.no_deeper(min(part)) for part in zip(*each, strict=True))
+    return SearchStand(made, (), _values(entry, card, depths))
 
 
 def parts_take_long(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> bool:
     """Return whether it takes a while to say where a search of parts stands: its exposures have to be gone through first."""
-    told, goal = _seen_for(entry, card, evidence, since_s)[1], _goal_of(entry, card)
-    return not is_coarse_for_parts(goal, told) and not parts_are_known(goal, told)
+    _, told, later = _seen_for(entry, card, evidence, since_s)
+    goal = _goal_of(entry, card)
+    return not is_coarse_for_parts(goal, told) and not all(parts_are_known(goal, one) for one in (told, later))
 
 
 def _goal_of(entry: Search, card: RigCard) -> PartGoal:
@@ -58,19 +59,21 @@ def _all_cores_mv(whole: Setting) -> float:
 
 def _seen_for(
     entry: Search, card: RigCard, evidence: Evidence | None, since_s: float
-) -> tuple[tuple[RunSummary, ...], tuple[MadePartExposure, ...]]:
-    """Return the runs that were made for a search, and the exposures that count up to the latest of them: those at its setting,
-    whatever their offsets."""
+) -> tuple[tuple[RunSummary, ...], tuple[MadePartExposure, ...], tuple[MadePartExposure, ...]]:
+    """Return the runs that were made for a search, the exposures that count up to the latest of them, and those up to the
+    latest failure where that came after them: all at its setting, whatever their offsets."""
     made = made_for(entry, card, evidence, since_s)
     runs = [run for run in (evidence.runs if evidence is not None else ()) if run.opened_at >= since_s]
     base = _without_offsets(entry, entry.setting.over(card.stock))
     numbers = {run.run_id for run in made}
     exposures = [
-        one
-        for one in exposures_in(runs, card)
-        if one.load in entry.loads and _without_offsets(entry, one.setting) == base and one.run_id <= max(numbers, default=0)
+        one for one in exposures_in(runs, card) if one.load in entry.loads and _without_offsets(entry, one.setting) == base
     ]
-    return made, tuple(_told(entry, one, one.run_id in numbers) for one in exposures)
+    last = max(numbers, default=0)
+    until = sum(one.run_id <= last for one in exposures)
+    failed = max((index + 1 for index, one in enumerate(exposures) if one.seen.failed), default=0)
+    told = tuple(_told(entry, one, one.run_id in numbers) for one in exposures)
+    return made, told[:until], told[:failed] if failed > until else ()
 
 
 def _without_offsets(entry: Search, whole: Setting) -> Setting:

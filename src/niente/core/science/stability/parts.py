@@ -42,7 +42,7 @@ class PartExposure(msgspec.Struct, frozen=True):
 def known_parts(exposures: Sequence[PartExposure], parts: int, shapes: Shapes) -> tuple[Known, ...]:
     """Return what the exposures of one load say of each part, oldest first; what the ones before came to is kept."""
     told = tuple(exposures)
-    first = next((min(seen.depths_mv) for seen in told if seen.failed), math.nan)
+    first = next((_deepest_suspect(seen) for seen in told if seen.failed), math.nan)
     for count in range(len(told), 0, -1):
         known = _KEPT.get((shapes.name, first, told[:count]))
         if known is not None:
@@ -55,6 +55,11 @@ def known_parts(exposures: Sequence[PartExposure], parts: int, shapes: Shapes) -
 
 
 _KEPT: Remembered[tuple[tuple[float, float], float, tuple[PartExposure, ...]], tuple[Known, ...]] = Remembered(KEEPS)
+
+
+def _deepest_suspect(seen: PartExposure) -> float:
+    """Return how deep the part stood that failed; the deepest of all where nothing says which it was."""
+    return max(seen.depths_mv) if seen.part is None else seen.depths_mv[seen.part]
 
 
 def _beside(first_mv: float, shapes: Shapes) -> Known:
