@@ -10,6 +10,7 @@ from niente.core.model.plan import Step
 from niente.core.selection.explanation import risk_text
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.proof.page import ProofPage
 from niente.desktop.widgets.blocks import spoken
 
@@ -44,6 +45,39 @@ def test_a_runner_up_is_proved_when_it_is_chosen(window: Window, qtbot: QtBot) -
     assert page.proof.setting == choice.runners_up[0].setting
     page.views.show_view(0)
     assert page.proof is window.session.answer.proof
+
+
+def test_the_setting_that_is_selected_on_the_map_is_proved(window: Window, qtbot: QtBot) -> None:
+    window.go_to(NAMES.index("Map"))
+    on_map, page, choice = window.page(MapPage), window.page(ProofPage), window.session.answer.choice
+    assert choice is not None
+    qtbot.waitUntil(lambda: on_map.mapped is not None)
+    assert on_map.mapped is not None
+    settings = on_map.mapped.field.settings
+    away = next(n for n in range(settings.count) if settings.at(n) != choice.pick.setting)
+    on_map.view.selected.emit(away)
+    with qtbot.waitSignal(window.session.proved):
+        window.actions_["map.prove"].trigger()
+    assert window.stack.currentWidget() is page
+    assert page.proof is not None
+    assert page.proof.setting == on_map.mapped.field.settings.at(away)
+    assert page.views.current == 4
+    on_map.view.selected.emit(choice_index := (0 if away else 1))
+    with qtbot.waitSignal(window.session.proved):  # the view is current already
+        on_map.prove()
+    assert page.proof.setting == on_map.mapped.field.settings.at(choice_index)
+    page.views.show_view(0)
+    assert page.proof is window.session.answer.proof
+
+
+def test_every_core_has_its_own_depth_with_an_interval(window: Window) -> None:
+    page, proof = window.page(ProofPage), window.session.answer.proof
+    assert proof is not None
+    assert len(page.cores.rows) == len(proof.cores) >= 1  # errors named cores in the search
+    for row, one in zip(page.cores.rows, proof.cores, strict=True):
+        assert str(row[0]) == one.core
+        assert "±" in str(row[3])
+    assert [one.threshold_mv.value for one in proof.cores] == sorted(one.threshold_mv.value for one in proof.cores)
 
 
 def test_what_it_has_to_last_can_be_set_and_taken_back(window: Window, qtbot: QtBot) -> None:

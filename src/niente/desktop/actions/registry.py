@@ -53,6 +53,7 @@ SPECS = (
     ActionSpec("view.dusk", "Dusk", "", "The dark look, whatever the desktop uses", "View", "window", True),
     ActionSpec("map.table", "Map as a table", "Ctrl+T", "The same data as the map, in rows and columns", "View", "map"),
     ActionSpec("map.run_here", "Run here next", "Ctrl+Return", "Plan a run at the map's selected setting", "Bench", "map"),
+    ActionSpec("map.prove", "How surely it lasts", "", "Show the proof of the map's selected setting", "View", "map"),
     ActionSpec("map.missing", "Plan what is missing", "", "Plan the few runs that the map still wants", "Bench", "map"),
     ActionSpec("map.picture", "Save picture …", "", "Write the view that shows, as PNG or SVG", "Book", "map"),
     ActionSpec("map.csv", "Save table …", "", "Write the map's settings and figures as CSV", "Book", "map"),

@@ -40,7 +40,7 @@ SOLVERS = "scipy.optimize.elementwise"
 NAMES = ["Rig", "Plan", "Run", "Map", "Choose", "Proof"]
 PAGE_OF = {
     **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
-    **dict.fromkeys(("map.run_here", "map.picture", "map.csv", "map.table"), "Map"),
+    **dict.fromkeys(("map.run_here", "map.prove", "map.picture", "map.csv", "map.table"), "Map"),
     **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
     "run.follow": "Run",
 }
@@ -103,6 +103,7 @@ class Window(QMainWindow):
         session.ended.connect(self._tell_ending)
         session.untrusted.connect(self._ask_for_trust)
         session.command_changed.connect(self._name_window)
+        session.proof_wanted.connect(lambda _: self.go_to(NAMES.index("Proof")))
         self._enabling = Enabling(session, self.actions_, self)
         for signal in (session.answered, session.run_changed, session.project_changed, session.state_changed):
             signal.connect(self._words.soon)

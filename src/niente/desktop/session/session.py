@@ -48,6 +48,8 @@ class Session(QObject):
     mapped = Signal(object)
     proved = Signal(object)
     """Another setting than the pick was proved: its proof, or ``None`` where the pick counts again."""
+    proof_wanted = Signal(object)
+    """A page wants to see how surely a setting lasts."""
     notice = Signal(object)
     broke = Signal(str)
     progress = Signal(str)

@@ -28,6 +28,10 @@ class Views(QWidget):
             row.addWidget(button)
         self._group.idToggled.connect(lambda index, on: self.chosen.emit(index) if on else None)
 
+    def offer(self, index: int, on: bool) -> None:
+        """Show a view's name, or hide it while there is nothing to see there."""
+        self._group.button(index).setVisible(on)
+
     def show_view(self, index: int) -> None:
         """Let a view be the current one."""
         self._group.button(index).setChecked(True)

@@ -108,6 +108,16 @@ def _signed(value: float) -> str:
     return text if math.isnan(value) or text.startswith(("−", "0.0")) else f"+{text}"
 
 
+def heat_path_words(mapped: SettingMap, one: Candidate | None) -> Words:
+    """Return the resistance from core to room, at a setting's watts or those that were measured, and what it rests on."""
+    heat = mapped.models.heat
+    power = one.power_w if one is not None else mapped.watts.measured_w
+    path = quantity_of("thermal_resistance_kpw").with_unit(*heat.resistance(power, heat.full_rpm))
+    words = tr("Core to room, fans at their fastest: {path}, from {n} settled runs.")
+    bounds = tr(" {n} more, limited by their cap, are bounds.").format(n=heat.bounds) if heat.bounds else ""
+    return Words(tr("Heat path"), words.format(path=path, n=heat.runs) + bounds)
+
+
 def why_here(mapped: SettingMap, one: Candidate, choice: Choice | None) -> list[Block]:
     """Say why a setting is or is not the pick, what it leans on, and what to mind about it."""
     blocks: list[Block] = []

@@ -23,10 +23,10 @@ from niente.core.selection.pick import Candidate, candidate_at
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
+from niente.desktop.pages.map import margin as map_words
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.map.heads import axis_titles, fixed_words
 from niente.desktop.pages.map.layers import LAYERS
-from niente.desktop.pages.map.margin import candidate_blocks, line_blocks, noise_blocks, point_text, steps_away, why_here
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import FieldPicture
 from niente.desktop.pages.map.picture import save_picture
@@ -72,7 +72,7 @@ class MapPage(Page):
         self.stack = QStackedWidget()
         for widget in (self.view, self.watts, self.noise, self.table):
             self.stack.addWidget(widget)
-            self.offer(widget, "map.run_here", "map.picture", "map.csv", "map.table", "page.choose", "help.here")
+            self.offer(widget, "map.run_here", "map.prove", "map.picture", "map.csv", "map.table", "page.choose", "help.here")
         self.views = Views(
             (
                 (tr("Field"), tr("A layer over two controls")),
@@ -159,6 +159,7 @@ class MapPage(Page):
         """Return what the page does for actions of the registry, by their names."""
         return {
             "map.run_here": self.run_here,
+            "map.prove": self.prove,
             "map.picture": self.picture,
             "map.csv": self.export,
             "map.table": self.toggle_table,
@@ -184,10 +185,20 @@ class MapPage(Page):
         self._index = self.mapped.field.nearest(*self._point)
         self.candidate = candidate_at(self.mapped.models, self.mapped.field, self.mapped.limits, self._index)
 
+    def _selected(self) -> Candidate | None:
+        """Return what is selected; the pick where nothing is."""
+        choice = self.session.answer.choice
+        return self.candidate or (choice.pick if choice is not None else None)
+
+    def prove(self) -> None:
+        """Ask for the proof of the selected setting."""
+        one = self._selected()
+        if one is not None:
+            self.session.proof_wanted.emit(one.setting)
+
     def run_here(self) -> None:
         """Plan a run at the selected setting, next."""
-        answer = self.session.answer
-        one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
+        answer, one = self.session.answer, self._selected()
         if one is not None and answer.models is not None:
             load = self.request_row.request.view.load or answer.models.heavy_load
             self.commands.run_next(one.setting, load, tr("Asked for on the map"))
@@ -200,12 +211,9 @@ class MapPage(Page):
 
     def write_table(self, file: Path) -> None:
         """Write the field as comma-separated values."""
-        if self.mapped is None:
-            return
-        try:
-            write(file, map_as_csv(self.mapped).encode(), tr("The map is unchanged."))
-        except NienteError as error:
-            self.session.report(error)
+        if self.mapped is not None:
+            table = map_as_csv(self.mapped).encode()
+            self._save(lambda: write(file, table, tr("The map is unchanged.")))
 
     def picture(self) -> None:
         """Ask where the picture is to be written, and write it."""
@@ -216,10 +224,12 @@ class MapPage(Page):
     def write_picture(self, file: Path) -> None:
         """Write the view that shows, as PNG or SVG by the file's ending."""
         shown = self.stack.currentWidget()
-        if shown is None:
-            return
+        if shown is not None:
+            self._save(lambda: save_picture(shown, file, f"{self.title.text()}. {self.lead.text()}"))
+
+    def _save(self, written: Callable[[], None]) -> None:
         try:
-            save_picture(shown, file, f"{self.title.text()}. {self.lead.text()}")
+            written()
         except NienteError as error:
             self.session.report(error)
 
@@ -364,7 +374,7 @@ class MapPage(Page):
         if self.views.current == WATTS:
             line = self.watts.line()
             other = float(np.exp(models.heat.logs[OTHER]))
-            return line_blocks(mapped.watts, line, models.scale, other) if line is not None else []
+            return map_words.line_blocks(mapped.watts, line, models.scale, other) if line is not None else []
         if self.views.current == NOISE:
             return self._of_noise(mapped)
         return self._of_field(mapped)
@@ -372,7 +382,7 @@ class MapPage(Page):
     def _of_noise(self, mapped: SettingMap) -> list[Block]:
         one, noise = self.noise.group(), mapped.models.noise
         law = noise.law_of(one.group) if one is not None else None
-        return noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
+        return map_words.noise_blocks(mapped.loudness, one, self.noise.duty, mapped.models.scale, law)
 
     def _of_setting(self, mapped: SettingMap, one: Candidate) -> list[Block]:
         """Explain the setting that is selected, or else the pick, and what one step away would bring."""
@@ -381,33 +391,32 @@ class MapPage(Page):
         point = (one.setting.value(field.across) or 0.0, one.setting.value(field.up) or 0.0)
         listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
         lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
-        name = point_text(controls, point) if self.candidate is not None else short_candidate_text(one)
+        name = map_words.point_text(controls, point) if self.candidate is not None else short_candidate_text(one)
         index = self._index if self.candidate is not None else field.nearest(*point)
         return [
-            *candidate_blocks(lead, name, one, models.scale, listening),
-            Buttons(("map.run_here",)),
+            *map_words.candidate_blocks(lead, name, one, models.scale, listening),
+            Buttons(("map.run_here", "map.prove")),
             self._steps_away(mapped, index, controls),
         ]
 
     def _steps_away(self, mapped: SettingMap, index: int, controls: tuple[str, str]) -> Block:
         """Return what one step would bring; worked out once, since the margin is shown anew several times a second."""
         if self._stepped is None or self._stepped[0] is not mapped or self._stepped[1] != index:
-            self._stepped = (mapped, index, steps_away(mapped.models, mapped.limits, mapped.field.settings, index, controls))
+            self._stepped = (
+                mapped,
+                index,
+                map_words.steps_away(mapped.models, mapped.limits, mapped.field.settings, index, controls),
+            )
         return self._stepped[2]
 
     def _of_field(self, mapped: SettingMap) -> list[Block]:
-        answer, models = self.session.answer, mapped.models
+        answer = self.session.answer
         blocks: list[Block] = []
-        one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
+        one = self._selected()
         if one is not None:
             blocks += self._of_setting(mapped, one)
-            blocks += why_here(mapped, one, answer.choice)
-        power = one.power_w if one is not None else mapped.watts.measured_w
-        theta, half_width = models.heat.resistance(power, models.heat.full_rpm)
-        path = quantity_of("thermal_resistance_kpw").with_unit(theta, half_width)
-        words = tr("Core to room, fans at their fastest: {path}, from {n} settled runs.")
-        bounds = tr(" {n} more, limited by their cap, are bounds.").format(n=models.heat.bounds) if models.heat.bounds else ""
-        blocks.append(Words(tr("Heat path"), words.format(path=path, n=models.heat.runs) + bounds))
+            blocks += map_words.why_here(mapped, one, answer.choice)
+        blocks.append(map_words.heat_path_words(mapped, one))
         if one is not None and one.clean_s:
             words = tr("{t} of the heaviest load, {n} wrong results.")
             blocks.append(Words(tr("Run here"), words.format(t=duration_text(one.clean_s), n=one.failures)))

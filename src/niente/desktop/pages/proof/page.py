@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
+from niente.core.model.setting import Setting
 from niente.core.selection.explanation import risk_text
 from niente.core.selection.proof import CoreProof, Fact, LoadProof, MoreEvidence, Proof
 from niente.core.selection.proof_words import (
@@ -40,6 +41,8 @@ CORES = ("Core", "Errors", "Gentlest", "Fails hourly")
 MONTHS = ("Month", "Runs", "Failed", "Run")
 MORE = ("To be twice as sure, without a failure", "Offset, mV", "Takes", "Then at most, %")
 HOUR_S = 3600.0
+FROM_MAP = 4
+"""The view of the setting that the map asked for; before it the pick and three runners-up."""
 ROWS_OF_LOADS, ROWS_OF_MORE, SIDE_PX = 3, 3, 240
 
 
@@ -63,7 +66,12 @@ class ProofPage(Page):
         self.months_view = rows_view(tr("Evidence by month"), self.months, look, stretch=0, rows=3)
         self.no_cores = label("", "soft", wrap=True)
         self.aged = label("", "soft", wrap=True)
-        self.views = Views([(tr("Pick"), tr("The setting that was picked")), *((f"{n}", tr("A runner-up")) for n in (2, 3, 4))])
+        runners = [(f"{n}", tr("A runner-up")) for n in range(2, FROM_MAP + 1)]
+        selected = (tr("Map"), tr("The setting that is selected on the map"))
+        self.views = Views([(tr("Pick"), tr("The setting that was picked")), *runners, selected])
+        self.views.offer(FROM_MAP, False)
+        self._from_map: Setting | None = None
+        session.proof_wanted.connect(self._prove)
         self.views.chosen.connect(self._choose_setting)
         self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
         self._other: Proof | None = None
@@ -139,18 +147,34 @@ class ProofPage(Page):
 
     @property
     def proof(self) -> Proof | None:
-        """The proof that is shown: the pick's, or that of the runner-up that is chosen."""
+        """The proof that is shown: the pick's, or that of the setting that is chosen."""
         return self._other if self._other is not None and self.views.current else self.session.answer.proof
 
     def _choose_setting(self, index: int) -> None:
-        """Show the pick, or ask for the proof of a runner-up."""
-        choice = self.session.answer.choice
-        if index and choice is not None and index <= len(choice.runners_up):
-            self.session.request_proof(choice.runners_up[index - 1].setting)
+        """Show the pick, or ask for the proof of another setting."""
+        other = self._setting_of(index)
+        if other is not None:
+            self.session.request_proof(other)
             return
         self._other = None
         self.refresh()
         self.margin_changed.emit()
+
+    def _setting_of(self, index: int) -> Setting | None:
+        """Return the setting of a view: a runner-up, or what the map asked for; ``None`` for the pick, or if there is none."""
+        choice = self.session.answer.choice
+        if index == FROM_MAP:
+            return self._from_map
+        runners = choice.runners_up if choice is not None else ()
+        return runners[index - 1].setting if 0 < index <= len(runners) else None
+
+    def _prove(self, setting: Setting) -> None:
+        """Show the proof of a setting that another page asks for."""
+        self._from_map = setting
+        self.views.offer(FROM_MAP, True)
+        if self.views.current == FROM_MAP:
+            self._choose_setting(FROM_MAP)
+        self.views.show_view(FROM_MAP)
 
     def _take_other(self, proof: Proof) -> None:
         self._other = proof
@@ -158,14 +182,13 @@ class ProofPage(Page):
         self.margin_changed.emit()
 
     def refresh(self) -> None:
-        """Show the proof as it stands; of a runner-up it is asked for again."""
-        choice = self.session.answer.choice
-        runners = len(choice.runners_up) if choice is not None else 0
-        self.views.setVisible(choice is not None)
-        if self.views.current > runners:
+        """Show the proof as it stands; of another setting than the pick it is asked for again."""
+        self.views.setVisible(self.session.answer.choice is not None)
+        other = self._setting_of(self.views.current)
+        if self.views.current and other is None:
             self.views.show_view(0)
-        if self.views.current and choice is not None:
-            self.session.request_proof(choice.runners_up[self.views.current - 1].setting)
+        if other is not None:
+            self.session.request_proof(other)
         self._show()
 
     def _show(self) -> None:
