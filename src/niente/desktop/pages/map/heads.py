@@ -3,6 +3,8 @@
 from niente.core.analysis.maps import SettingMap
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.names import part_of
+from niente.core.model.quantities import quantity_of
+from niente.core.selection.pick import Candidate
 from niente.desktop.services.translation import tr
 
 
@@ -27,3 +29,15 @@ def fixed_words(mapped: SettingMap, *, of_field: bool) -> str:
     found = [part_of(name) for name in controls if name not in (field.across, field.up)]
     words = ([text] if text else []) + [tr("{group} fans as quiet as they may").format(group=group) for group in found]
     return "; " + ", ".join(words) if words else ""
+
+
+def spoken_map(mapped: SettingMap, one: Candidate | None, measured: int) -> str:
+    """Say a map to who does not see it: how much it holds, and the setting that is selected or picked."""
+    field = mapped.field
+    words = tr("{n} settings, {m} measured. The table (Ctrl+T) gives all of them in figures.")
+    predicted = words.format(n=field.measured.shape[0], m=measured)
+    if one is None:
+        return predicted
+    core = quantity_of("hottest_core_c").with_unit(one.core_c, one.core_hw)
+    noise = quantity_of("noise_dba").with_unit(one.in_room_dba, one.in_room_hw)
+    return f"{predicted} {one.setting.text((field.across, field.up))}: {core}, {noise}."

@@ -25,7 +25,7 @@ from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.map import margin as map_words
 from niente.desktop.pages.map.field_view import FieldView
-from niente.desktop.pages.map.heads import axis_titles, fixed_words
+from niente.desktop.pages.map.heads import axis_titles, fixed_words, spoken_map
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.pages.map.noise_view import NoiseView
 from niente.desktop.pages.map.over_field import FieldPicture
@@ -333,17 +333,7 @@ class MapPage(Page):
             )
 
     def _spoken(self) -> str:
-        if self.mapped is None:
-            return ""
-        field, answer = self.mapped.field, self.session.answer
-        words = tr("{n} settings, {m} measured. The table (Ctrl+T) gives all of them in figures.")
-        one = self.candidate or (answer.choice.pick if answer.choice is not None else None)
-        predicted = words.format(n=field.measured.shape[0], m=self.measured_marks())
-        if one is None:
-            return predicted
-        core = quantity_of("hottest_core_c").with_unit(one.core_c, one.core_hw)
-        noise = quantity_of("noise_dba").with_unit(one.in_room_dba, one.in_room_hw)
-        return f"{predicted} {one.setting.text((field.across, field.up))}: {core}, {noise}."
+        return spoken_map(self.mapped, self._selected(), self.measured_marks()) if self.mapped is not None else ""
 
     def measured_marks(self) -> int:
         """Return how many measured settings are marked."""
@@ -402,11 +392,8 @@ class MapPage(Page):
     def _steps_away(self, mapped: SettingMap, index: int, controls: tuple[str, str]) -> Block:
         """Return what one step would bring; worked out once, since the margin is shown anew several times a second."""
         if self._stepped is None or self._stepped[0] is not mapped or self._stepped[1] != index:
-            self._stepped = (
-                mapped,
-                index,
-                map_words.steps_away(mapped.models, mapped.limits, mapped.field.settings, index, controls),
-            )
+            away = map_words.steps_away(mapped.models, mapped.limits, mapped.field.settings, index, controls)
+            self._stepped = (mapped, index, away)
         return self._stepped[2]
 
     def _of_field(self, mapped: SettingMap) -> list[Block]:
