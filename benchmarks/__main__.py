@@ -6,6 +6,7 @@ from types import TracebackType
 
 from benchmarks import (
     bench_core,
+    bench_core_search,
     bench_coverage,
     bench_heat,
     bench_look,
@@ -29,6 +30,7 @@ PARTS = {
     "noise": bench_noise.results,
     "coverage": bench_coverage.results,
     "stability": bench_stability.results,
+    "cores": bench_core_search.results,
     "picks": bench_picks.results,
     "plan": bench_plan.results,
     "process": bench_process.results,

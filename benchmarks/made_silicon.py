@@ -36,14 +36,19 @@ class MadeSilicon:
 
     def rate_per_s(self, depth_mv: float) -> float:
         """Return the rate of failures at a depth, over all cores."""
+        return float(np.sum(self.rates_per_s(np.full(self.threshold_mv.shape, depth_mv))))
+
+    def rates_per_s(self, depths_mv: Vector) -> Vector:
+        """Return each core's rate of failures at a depth of its own."""
         if self.silicon is not None:
-            margins = self.threshold_mv - depth_mv
-            return sum(sil.failures_per_s(self.silicon, core, float(margin)) for core, margin in enumerate(margins))
-        z = (depth_mv - self.threshold_mv) / self.scale_mv
+            margins = self.threshold_mv - depths_mv
+            return np.array([sil.failures_per_s(self.silicon, core, float(margin)) for core, margin in enumerate(margins)])
+        z = (depths_mv - self.threshold_mv) / self.scale_mv
         beyond = np.maximum(z, 0.0)
         up = np.log1p(self.eases * beyond) / self.eases if self.eases else beyond
         down = np.minimum(z, 0.0)
-        return float(np.sum(sil.AT_THRESHOLD_PER_S * np.exp(np.clip(up + down - self.bends * down * down, -80.0, 9.0))))
+        found: Vector = sil.AT_THRESHOLD_PER_S * np.exp(np.clip(up + down - self.bends * down * down, -80.0, 9.0))
+        return found
 
     def deepest_mv(self, rate_per_s: float) -> float:
         """Return the depth at which the rate is so high, by halving."""
@@ -110,6 +115,23 @@ class MadeBench:
             if crashed:
                 self.wait(RESTART_S)
         return lasted, failed, crashed
+
+    def expose_cores(self, depths_mv: Vector, seconds: float) -> tuple[float, bool, int | None, bool]:
+        """Return how long an exposure lasted, whether it failed, the core that its error named (none where the machine went
+        down), and whether it went down."""
+        rates = self.sample.rates_per_s(depths_mv)
+        lasted, failed = self._run(float(rates.sum()), seconds)
+        if not failed:
+            return lasted, False, None, False
+        self.failures += 1
+        core = int(self._rng.choice(rates.shape[0], p=rates / rates.sum()))
+        beyond = float(depths_mv[core] - self.sample.threshold_mv[core])
+        outcome = sil.outcome(beyond, self.sample.deadly_mv, True, False, float(self._rng.random()))
+        if outcome != sil.CRASH:
+            return lasted, True, core, False
+        self.crashes += 1
+        self.wait(RESTART_S)
+        return lasted, True, None, True
 
     def _run(self, rate_per_s: float, seconds: float) -> tuple[float, bool]:
         left = seconds

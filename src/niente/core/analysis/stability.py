@@ -261,8 +261,18 @@ def _is_offset(whole: Setting) -> bool:
 def _by_core(mine: Sequence[RunExposure], cores: tuple[str, ...], offsets_mv: tuple[float, ...]) -> CoreLaws:
     loads = tuple(dict.fromkeys(one.load for one in mine))
     shapes = beforehand(core_c=next(one.seen.core_c for one in mine if one.seen.failed))
-    known = [known_parts([part_exposure(one, cores) for one in mine if one.load == load], len(cores), shapes) for load in loads]
-    return CoreLaws(cores, dict(zip(loads, part_laws(known, -np.array(offsets_mv), shapes), strict=True)))
+    each = [[one for one in mine if one.load == load] for load in loads]
+    known = [known_parts([part_exposure(one, cores) for one in own], len(cores), shapes) for own in each]
+    laws = part_laws(known, -np.array(offsets_mv), shapes, [_clock_of_failures(own) for own in each])
+    return CoreLaws(cores, dict(zip(loads, laws, strict=True)))
+
+
+def _clock_of_failures(own: Sequence[RunExposure]) -> float:
+    """Return the clock in MHz that thresholds are known at: where a load failed, or else where it ran deepest."""
+    deepest = max(one.seen.depth_mv for one in own)
+    told = [one.seen.clock_mhz for one in own if one.seen.failed or one.seen.depth_mv == deepest]
+    known = [clock for clock in told if math.isfinite(clock)]
+    return float(np.median(known)) if known else math.nan
 
 
 def part_exposure(one: RunExposure, cores: Sequence[str]) -> PartExposure:

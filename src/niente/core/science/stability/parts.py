@@ -15,7 +15,7 @@ from niente.core.science.arrays import Array, Indices, Vector
 from niente.core.science.remembered import Remembered
 from niente.core.science.stability.drawn_laws import PartLaws, drawn_evenly
 from niente.core.science.stability.posterior import Known, SeenExposure, said_of_shapes
-from niente.core.science.stability.shapes import BENDINGS, Shapes
+from niente.core.science.stability.shapes import BENDINGS, PER_MHZ, Shapes
 
 STANDING = 2000
 """Laws that stand for a whole posterior of parts."""
@@ -106,9 +106,12 @@ def _expected_rate(known: Known, depth_mv: float, core_c: float, seconds: float)
     return float(np.sum(weight * rate) / np.sum(weight))
 
 
-def part_laws(loads: Sequence[tuple[Known, ...]], offsets_mv: Vector, shapes: Shapes) -> tuple[PartLaws, ...]:
+def part_laws(
+    loads: Sequence[tuple[Known, ...]], offsets_mv: Vector, shapes: Shapes, clocks_mhz: Sequence[float] = ()
+) -> tuple[PartLaws, ...]:
     """Return laws that stand for the posterior of each load. All parts under all loads share the shapes; given those their
-    thresholds are independent. ``offsets_mv`` is how much deeper each part stands than the depth that laws are asked for."""
+    thresholds are independent. ``offsets_mv`` is how much deeper each part stands than the depth that laws are asked for,
+    ``clocks_mhz`` the clock that each load was run at: how far another moves the thresholds is as unknown as beforehand."""
     said = np.sum([said_of_shapes(one, shapes) for known in loads for one in known], axis=0)
     log = shapes.log_prior + INDEPENDENT * said
     weight = np.exp(log - np.max(log))
@@ -116,10 +119,24 @@ def part_laws(loads: Sequence[tuple[Known, ...]], offsets_mv: Vector, shapes: Sh
     drawn = np.repeat(columns, np.round(shares * STANDING).astype(np.int64))
     even = np.full(drawn.shape, 1.0 / drawn.shape[0])
     rng = np.random.default_rng(SEED)
-    shares = np.array(BENDINGS)
-    bending = rng.choice(shares[:, 0], drawn.shape[0], p=shares[:, 1])
-    bent = replace(shapes.picked(drawn), bending=bending)
-    return tuple(PartLaws(bent, even, np.stack([_thresholds(one, drawn, rng) for one in known]), offsets_mv) for known in loads)
+    bending, per_mhz = (_drawn_from(table, drawn.shape[0], rng) for table in (BENDINGS, PER_MHZ))
+    none = np.zeros(drawn.shape)
+    return tuple(
+        PartLaws(
+            shapes.picked(drawn).moving(bending, per_mhz if math.isfinite(clock) else none, none, clock, math.nan),
+            even,
+            np.stack([_thresholds(one, drawn, rng) for one in known]),
+            offsets_mv,
+        )
+        for known, clock in zip(loads, clocks_mhz or (math.nan,) * len(loads), strict=True)
+    )
+
+
+def _drawn_from(table: Sequence[tuple[float, float]], count: int, rng: np.random.Generator) -> Vector:
+    """Return values of a table of values and their probabilities."""
+    values, shares = np.array(table).T
+    found: Vector = rng.choice(values, count, p=shares)
+    return found
 
 
 def _thresholds(known: Known, drawn: Indices, rng: np.random.Generator) -> Array:
