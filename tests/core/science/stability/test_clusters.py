@@ -34,6 +34,14 @@ def test_without_a_swing_it_is_a_poisson_process() -> None:
     assert told_of(rate, none, half, 700.0, True).log_likelihood[0] == pytest.approx(np.log(2e-3) - 1.4)
 
 
+def test_clean_hours_weigh_as_in_walds_sequential_test() -> None:
+    """Rates of 0.01 and 0.1 an hour, errors of 5 and 10 %: the good one is accepted after 25.0144 clean hours, where the ratio
+    of likelihoods is b / (1 - a) (Wald, Sequential Analysis, 1947; the figure computed from his bounds)."""
+    rates, even, none = np.array([0.01, 0.1]) / 3600.0, np.full(2, 0.75), np.zeros(2)
+    good, bad = told_of(rates, none, even, 25.0144 * 3600.0, False).log_likelihood
+    assert np.exp(bad - good) == pytest.approx(0.10 / 0.95, rel=1e-4)
+
+
 def test_a_failure_makes_the_restless_spell_likelier_and_time_makes_it_forgotten() -> None:
     told = told_of(np.array([2e-3]), np.array([1.5]), np.array([0.75]), 30.0, True)
     assert told.calm[0] < 0.2
