@@ -266,9 +266,11 @@ def test_a_search_has_its_schools(window: Window) -> None:
     page.axes.edited.emit("voltage_offset_mv", None)
     page.axes.edited.emit("core_offset_mv", Axis("core_offset_mv", span=Span(-100.0, 0.0, 20.0)))
     assert index >= 0
-    assert rules.method.itemText(0) == "weakest first"
-    search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
-    assert len(search.controls) == 12  # type: ignore[union-attr]
+    assert [rules.method.itemText(n) for n in range(rules.method.count())] == ["exposures", "weakest first", "in turn"]
+    for n, method in enumerate((SearchMethod.STRUCTURED, SearchMethod.WEAKEST_FIRST, SearchMethod.IN_TURN)):
+        rules.method.activated.emit(n)
+        search = next(entry for entry in window.session.plan.entries if not isinstance(entry, Step))  # type: ignore[union-attr]
+        assert (len(search.controls), search.method) == (12, method)  # type: ignore[union-attr]
 
 
 def test_two_states_are_chosen_and_not_the_same_one(window: Window) -> None:

@@ -70,6 +70,7 @@ def proof_as_data(proof: Proof) -> dict[str, Any]:
         "setting": msgspec.to_builtins(proof.setting),
         "goal": {"chance": proof.goal.chance, "sure": proof.goal.sure, "horizon_s": proof.goal.horizon_s},
         "proven": proof.proven,
+        "confirmed": proof.confirmed,
         "by_law": proof.by_law,
         "makers_voltage": proof.makers,
         "failure_chance": _known(proof.expected),
@@ -103,6 +104,7 @@ def proof_as_data(proof: Proof) -> dict[str, Any]:
                 "failures": one.failures,
                 "gentlest_mv": _known(one.gentlest_mv),
                 "threshold_mv": _fact(one.threshold_mv),
+                "offset_mv": one.offset_mv,
             }
             for one in proof.cores
         ],

@@ -153,6 +153,19 @@ def test_a_setting_of_single_cores_has_a_law_from_all_exposures() -> None:
     assert deeper.quantile(deeper.chances(0.0, 86400.0), 0.5) > 0.5  # two cores stand 10 mV before their thresholds
 
 
+def test_exposures_stand_as_deep_as_they_are_beside_a_setting() -> None:
+    """A clean one by the core that stood least deep beside it, a failure by the core that it names."""
+    here = setting_of({"core_offset_mv.1": -20.0, "core_offset_mv.2": -40.0})
+    other: dict[str, Any] = {"setting": setting_of({"core_offset_mv.1": -50.0, "core_offset_mv.2": -45.0})}
+    runs = [
+        ran(0.0, 600.0, **other),
+        ran(0.0, 60.0, True, failed_cores=("1",), **other),
+        ran(0.0, 60.0, True, failed_cores=("2",), **other),
+    ]
+    told = stability_of(exposures_in(book(entry(), *runs).runs, card()), here)
+    assert [one.seen.depth_mv for one in told.exposures] == [0.0, 30.0, 5.0]  # the other ten cores stood at 0
+
+
 def test_without_a_core_that_was_named_there_is_nothing_by_core() -> None:
     unnamed = [msgspec.structs.replace(run, failed_cores=()) for run in answered()]
     known = exposures_in(book(entry(), *unnamed).runs, card())

@@ -22,7 +22,7 @@ from niente.core.selection.explanation import (
     short_candidate_text,
 )
 from niente.core.selection.pick import Choice, Limit, Standing, choose, keeps, standing_of
-from niente.core.selection.setting_words import differing, values_text
+from niente.core.selection.setting_words import brief_text, differing, parts_text, values_text
 
 
 @pytest.fixture(scope="module")
@@ -154,6 +154,19 @@ def test_controls_are_said_with_what_they_are() -> None:
         "clock fixed at 4\u00a0000\u00a0MHz",
         "curve point\u00a08 20\u00a0mV",
     ]
+
+
+def test_many_offsets_are_told_in_brief_and_nowhere_lost() -> None:
+    """Twelve cores at three offsets: a heading says from where to where, the full list stands beside it."""
+    offsets = {str(core): -20.0 - 5.0 * (core % 3) for core in range(1, 13)}
+    setting = Setting(sustained_power_w=101.0, core_offset_mv=offsets)
+    values = [(name, value) for name, value in setting.controls() if name.startswith("core_offset_mv")]
+    assert values_text(values, brief=True) == ["cores \u221220\u00a0mV to \u221230\u00a0mV"]
+    full = parts_text(values)
+    assert all(f"{core}" in full for core in offsets)
+    assert full.count("mV") == 3
+    assert brief_text(setting) == "101\u00a0W, cores \u221220\u00a0mV to \u221230\u00a0mV"
+    assert parts_text(values[:2]) == ""  # two are told in full anyway
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ import pytest
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
 from niente.core.selection.proof import Proof, proof_of
-from niente.core.selection.proof_words import headline, loads_sentence, more_sentence, rests_on, short_headline
+from niente.core.selection.proof_words import headline, loads_sentence, more_sentence, rests_on, short_headline, state_text
 from tests.core.analysis.test_stability import evidence, ran
 
 RUNS = (
@@ -54,6 +54,19 @@ def test_what_it_names_to_run_next_halves_the_bound() -> None:
         then = proof(*RUNS, ran(-more.depth_mv, 3600.0 * more.hours))
         assert then.at_most == pytest.approx(more.at_most, rel=0.35)
         assert then.at_most < 0.75 * now.at_most
+
+
+def test_what_has_not_run_is_not_proven_however_unlikely_it_is_to_fail() -> None:
+    """At -5 mV nothing ran: the bound is carried there, and it is not confirmed. Twenty clean minutes confirm it."""
+    goal = msgspec.structs.replace(Limits().failure, chance=0.9)
+    limits = msgspec.structs.replace(Limits(), failure=goal)
+    never = proof(offset_mv=-5.0, limits=limits)
+    assert never.at_most <= goal.chance
+    assert (never.confirmed, never.proven, state_text(never)) == (False, False, "not confirmed yet")
+    ran_there = proof(*RUNS, ran(-5.0, 1200.0), offset_mv=-5.0, limits=limits)
+    assert (ran_there.confirmed, ran_there.proven, state_text(ran_there)) == (True, True, "proven")
+    failed = proof(*RUNS, ran(-5.0, 1200.0), ran(-5.0, 1200.0, True), offset_mv=-5.0, limits=limits)
+    assert not failed.confirmed
 
 
 def test_cores_are_named_the_weakest_first() -> None:

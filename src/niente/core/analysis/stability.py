@@ -181,11 +181,28 @@ def _worked_out(family: Family, every: Sequence[RunExposure], family_of: Setting
     exposures, forgotten = mine[since:], mine[:since]
     loads = tuple(dict.fromkeys(one.load for one in exposures))
     if family_of.core_offset_mv and any(family_of.core_offset_mv.values()):
-        return Stability(family, exposures, forgotten, {**laws_by_core(every, family_of).laws})
+        laws = laws_by_core(every, family_of).laws
+        return Stability(family, _beside(every, family_of) if laws else exposures, () if laws else forgotten, {**laws})
     if not any(one.seen.failed for one in exposures):
         return Stability(family, exposures, forgotten, {})
     seen = [[one.seen for one in exposures if one.load == load] for load in loads]
     return Stability(family, exposures, forgotten, dict(zip(loads, laws_from(seen), strict=True)))
+
+
+def _beside(every: Sequence[RunExposure], whole: Setting) -> tuple[RunExposure, ...]:
+    """Return all exposures with offsets, as deep as they stand beside a setting with offsets of single cores: all cores stood
+    at least so much deeper than there, and the core that failed just so much."""
+    found = []
+    for one in every:
+        if not _is_offset(one.setting):
+            continue
+        cores = sorted({*whole.core_offset_mv, *one.setting.core_offset_mv})
+        deeper = {core: whole.core_offset_mv.get(core, 0.0) - one.setting.core_offset_mv.get(core, 0.0) for core in cores}
+        named = [deeper[core] for core in one.cores if core in deeper]
+        least = named[0] if one.seen.failed and named else max(deeper.values()) if one.seen.failed else min(deeper.values())
+        depth = depth_and_family(one.setting)[0] + least
+        found.append(msgspec.structs.replace(one, seen=msgspec.structs.replace(one.seen, depth_mv=depth)))
+    return tuple(found)
 
 
 def changed_since(exposures: Sequence[RunExposure]) -> int:

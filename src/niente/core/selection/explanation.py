@@ -13,14 +13,14 @@ def candidate_text(candidate: Candidate) -> str:
     axes = f"{candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
     if candidate.limit_w:
         axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {axes}"
-    return ", ".join([axes, *values_text(candidate.others)])
+    return ", ".join([axes, *values_text(candidate.others, brief=True)])
 
 
 def short_candidate_text(candidate: Candidate) -> str:
     """Return a setting as short as it can be said, every control in it: ``101 W, 24 %, −45 mV``."""
     duty = quantity_of("fan_duty").with_unit(candidate.duty)
     axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {duty}" if candidate.limit_w else duty
-    return ", ".join([axes, *values_text(candidate.others)])
+    return ", ".join([axes, *values_text(candidate.others, brief=True)])
 
 
 def pick_reason(choice: Choice) -> str:

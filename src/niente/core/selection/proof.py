@@ -28,7 +28,7 @@ from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.project import Limits
 from niente.core.model.quantities import quantity_of
-from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
 from niente.core.science.stability.clusters import CALM_SHARE, told_of
@@ -74,12 +74,13 @@ class LoadProof(msgspec.Struct, frozen=True):
 
 class CoreProof(msgspec.Struct, frozen=True):
     """One core: how often errors named it, the gentlest depth in mV at which it failed (NaN: it did not), and the depth at
-    which it alone would fail once an hour under the load that decides."""
+    which it alone would fail once an hour under the load that decides; its own offset at the setting, in mV."""
 
     core: str
     failures: int
     gentlest_mv: float
     threshold_mv: Fact
+    offset_mv: float
 
 
 class MoreEvidence(msgspec.Struct, frozen=True):
@@ -118,15 +119,17 @@ class DepthCurves(msgspec.Struct, frozen=True):
 class Proof(msgspec.Struct, frozen=True):
     """How surely a setting lasts. Chances are for the horizon of ``goal``.
 
-    ``by_law`` says whether failures have taught a law; without one the bound is that of exposure alone. ``load`` decides it.
-    ``threshold_mv`` is the depth of a failure an hour there, ``guard_band_mv`` how far the setting lies before it,
-    ``tenfold_mv`` the millivolts to a tenth of the failures. ``aged`` says in words why the evidence is not what it was.
+    ``confirmed`` says that the heaviest load ran clean at it for as long as wanted, ``by_law`` whether failures have taught a
+    law; without one the bound is that of exposure alone. ``load`` decides it. ``threshold_mv`` is the depth of a failure an
+    hour there, ``guard_band_mv`` how far the setting lies before it, ``tenfold_mv`` the millivolts to a tenth of the failures.
+    ``aged`` says in words why the evidence is not what it was.
     """
 
     setting: Setting
     goal: FailureGoal
     depth_mv: float
     makers: bool
+    confirmed: bool
     by_law: bool
     load: str
     expected: float
@@ -145,8 +148,9 @@ class Proof(msgspec.Struct, frozen=True):
 
     @property
     def proven(self) -> bool:
-        """Whether a failure is as unlikely as wanted, as surely as wanted, by evidence that still holds."""
-        return self.by_law and self.at_most <= self.goal.chance and not self.aged
+        """Whether the setting is confirmed, and a failure as unlikely as wanted, as surely as wanted, by evidence that still
+        holds."""
+        return self.confirmed and self.by_law and self.at_most <= self.goal.chance and not self.aged
 
     @property
     def clean_s(self) -> float:
@@ -178,6 +182,7 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
         goal=goal,
         depth_mv=depth,
         makers=bool(makers_own(one_setting(whole), evidence.card.stock)[0]),
+        confirmed=_is_confirmed(evidence, limits, whole),
         by_law=bool(stability.laws),
         load=deciding.load if deciding is not None else "",
         expected=deciding.expected if deciding is not None else math.nan,
@@ -197,6 +202,14 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
 
 
 _UNKNOWN = Fact(math.nan, math.nan, math.nan)
+
+
+def _is_confirmed(evidence: Evidence, limits: Limits, whole: Setting) -> bool:
+    """Return whether the heaviest load ran at a setting for as long as wanted, and nothing failed there."""
+    there = [run for run in evidence.usable() if run.setting == whole]
+    heavy = evidence.card.load_of(LoadKind.HEAVY)
+    seconds = sum(run.seconds for run in there if heavy is not None and run.load == heavy.name)
+    return seconds >= 60.0 * limits.clean_minutes and not any(run.failures for run in there)
 
 
 def _conditions(evidence: Evidence, stability: Stability, limits: Limits, whole: Setting, models: Models | None) -> _Conditions:
@@ -259,10 +272,11 @@ def _guard_band(threshold: Fact, depth_mv: float) -> Fact:
 
 def _curves(laws: DrawnLaws, goal: FailureGoal, depth_mv: float, at: tuple[float, float], stability: Stability) -> DepthCurves:
     """Return what is drawn: the chance over depths, and the depths of some rates over clocks."""
-    seen = [one.seen.depth_mv for one in stability.exposures]
-    low, high = min([0.0, depth_mv, *seen]), max([depth_mv + BEFORE_MV, *seen]) + BEYOND_MV
-    depths = np.linspace(low, high, CURVE_POINTS)
     few = laws.thinned()
+    seen = [one.seen.depth_mv for one in stability.exposures]
+    hourly = few.quantile(few.depths_mv(1.0 / 3600.0, *at), 0.5)
+    low, high = min([0.0, depth_mv, *seen]), max([depth_mv + BEFORE_MV, hourly, *seen]) + BEYOND_MV
+    depths = np.linspace(low, high, CURVE_POINTS)
     chances = [few.chances(float(depth), goal.horizon_s, *at) for depth in depths]
     clocks = np.array([one.seen.clock_mhz for one in stability.exposures if math.isfinite(one.seen.clock_mhz)] or [1000.0])
     span = np.linspace(0.99 * float(clocks.min()), 1.01 * float(clocks.max()), CLOCK_POINTS)
@@ -289,7 +303,15 @@ def _cores(
     for part, core in enumerate(known.cores):
         own = [part_exposure(one, known.cores).depths_mv[part] for one in exposures if core in one.cores]
         one = laws.of_part(part) if laws is not None else None
-        found.append(CoreProof(core, len(own), min(own, default=math.nan), _threshold(one, goal, at)))
+        found.append(
+            CoreProof(
+                core,
+                len(own),
+                min(own, default=math.nan),
+                _threshold(one, goal, at),
+                whole.core_offset_mv.get(core, 0.0) + (whole.voltage_offset_mv or 0.0),
+            )
+        )
     return tuple(sorted(found, key=lambda one: (one.threshold_mv.value, -one.failures)))
 
 

@@ -31,6 +31,8 @@ def state_text(proof: Proof) -> str:
         return "proven"
     if proof.aged and proof.by_law and proof.at_most <= proof.goal.chance:
         return "was proven; the evidence has aged"
+    if proof.by_law and proof.at_most <= proof.goal.chance:
+        return "not confirmed yet"
     return "not proven" if not proof.makers else "maker's voltage, not proven"
 
 

@@ -3,6 +3,8 @@
 from collections import defaultdict
 from collections.abc import Sequence
 
+import msgspec
+
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
 from niente.core.model.setting import Setting
@@ -25,8 +27,9 @@ def differing(setting: Setting, stock: Setting) -> tuple[tuple[str, float], ...]
     return tuple((name, value) for name, value in setting.controls() if value != stock.value(name))
 
 
-def values_text(values: Sequence[tuple[str, float]]) -> list[str]:
-    """Return controls with their values in words, parts of one quantity that have one value together."""
+def values_text(values: Sequence[tuple[str, float]], brief: bool = False) -> list[str]:
+    """Return controls with their values in words, parts of one quantity that have one value together; in brief only from where
+    to where the parts' values go, where they are more than two."""
     words: list[str] = []
     parts: dict[tuple[str, float], list[str]] = defaultdict(list)
     for name, value in values:
@@ -35,10 +38,29 @@ def values_text(values: Sequence[tuple[str, float]]) -> list[str]:
             parts[kind, value].append(part_of(name))
             continue
         words.append(_value_text(name, value))
+    for kind in PARTED:
+        own = [value for other, value in parts if other == kind]
+        if brief and len(own) > 2:
+            parts = {key: of for key, of in parts.items() if key[0] != kind}
+            unit = quantity_of(kind)
+            words.append(f"{PARTED[kind]}s {unit.with_unit(max(own))} to {unit.with_unit(min(own))}")
     for (kind, value), of in parts.items():
         many = "s" if len(of) > 1 else ""
         words.append(f"{PARTED[kind]}{many}{NO_BREAK_SPACE}{spans_text(of)} {quantity_of(kind).with_unit(value)}")
     return words
+
+
+def brief_text(setting: Setting) -> str:
+    """Return a whole setting in words, the values of single parts in brief."""
+    parted = [(name, value) for name, value in setting.controls() if kind_of(name) in PARTED and value]
+    rest = msgspec.structs.replace(setting, core_offset_mv={}, point_offset_mv={})
+    return ", ".join([rest.text(), *values_text(parted, brief=True)])
+
+
+def parts_text(values: Sequence[tuple[str, float]]) -> str:
+    """Return the values of single parts in full, where in brief they would be cut short; empty where they are not."""
+    parted = [(name, value) for name, value in values if kind_of(name) in PARTED]
+    return "" if values_text(parted) == values_text(parted, brief=True) else ", ".join(values_text(parted))
 
 
 def _value_text(name: str, value: float) -> str:

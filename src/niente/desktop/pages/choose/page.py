@@ -19,6 +19,7 @@ from niente.core.selection.explanation import (
     short_candidate_text,
 )
 from niente.core.selection.pick import Candidate, Choice, Limit
+from niente.core.selection.setting_words import parts_text
 from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.choose.scatter import Scatter
 from niente.desktop.pages.choose.ways import step_text
@@ -217,6 +218,7 @@ class ChoosePage(Page):
         limits = tuple(self._limit_line(choice.limits, cost.limit, binds=cost.limit in binding) for cost in choice.costs)
         return [
             Title(tr("The pick"), short_candidate_text(choice.pick)),
+            *([Words(tr("Offsets"), parts)] if (parts := parts_text(choice.pick.others)) else []),
             Words(tr("Why this one"), pick_reason(choice)),
             Words(tr("Does it hold?"), confirmation_text(choice)),
             Readings(tr("Limits"), limits, tr("• binds")),

@@ -227,7 +227,9 @@ class DepthView(Plot):
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
         head = tr("Chance of a failure in {horizon}, %").format(horizon=horizon_text(proof))
         draw_text(painter, QPointF(0, area.top() - 8), head, font(SMALL), p.ink, halo=p.ground)
-        foot = tr("Depth under the maker's voltage, mV") if not proof.setting.fixed_voltage_v else tr("Depth under 1.2 V, mV")
+        foot = tr("Depth under 1.2 V, mV") if proof.setting.fixed_voltage_v else tr("Depth under the maker's voltage, mV")
+        if any(proof.setting.core_offset_mv.values()):
+            foot = tr("Depth of all cores beside their own offsets, mV")
         draw_text(painter, QPointF(area.right(), area.bottom() + 34), foot, font(SMALL), p.ink, align=RIGHT)
 
     def _draw_band(self, painter: QPainter, proof: Proof, curves: DepthCurves, across: PixelSpan, up: PixelSpan) -> None:

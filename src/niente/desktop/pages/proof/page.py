@@ -22,6 +22,7 @@ from niente.core.selection.proof_words import (
     short_headline,
     state_text,
 )
+from niente.core.selection.setting_words import brief_text
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.pages.page import Page
@@ -37,7 +38,7 @@ from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 from niente.desktop.widgets.views import Views
 
 LOADS = ("Load", "Run", "Failed", "Went down", "There, clean", "At most, %")
-CORES = ("Core", "Errors", "Gentlest", "Fails hourly")
+CORES = ("Core", "Offset", "Errors", "Fails hourly")
 MONTHS = ("Month", "Runs", "Failed", "Run")
 MORE = ("To be twice as sure, without a failure", "Offset, mV", "Takes", "Then at most, %")
 HOUR_S = 3600.0
@@ -207,7 +208,7 @@ class ProofPage(Page):
                 words.setText("")
             return
         lead = tr("Chance of a failure at {setting}; {percent} % sure").format(
-            setting=proof.setting.text(), percent=f"{100.0 * proof.goal.sure:g}"
+            setting=brief_text(proof.setting), percent=f"{100.0 * proof.goal.sure:g}"
         )
         self.set_head(lead, f"{short_headline(proof)}: {tr(state_text(proof))}")
         self.picture.show_proof(proof)
@@ -309,9 +310,8 @@ def _load_row(one: LoadProof, proof: Proof) -> list[Cell | str]:
 
 def _core_row(one: CoreProof) -> list[Cell | str]:
     at = one.threshold_mv
-    gentlest = f"{number_text(-one.gentlest_mv, 0)} mV" if one.failures else tr("none")
     hourly = f"{number_text(-at.value, 0)} ± {number_text(0.5 * (at.high - at.low), 0)} mV" if math.isfinite(at.value) else ""
-    return [one.core, f"{one.failures}", gentlest, hourly]
+    return [one.core, number_text(one.offset_mv, 0), f"{one.failures}", hourly]
 
 
 def _more_row(one: MoreEvidence, proof: Proof) -> list[Cell | str]:
