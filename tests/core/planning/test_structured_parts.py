@@ -134,8 +134,14 @@ def test_a_question_of_cores_is_searched_by_exposures_unless_another_way_is_want
         assert (found.method, len(found.controls), found.problems()) == (method, 12, [])
     points = msgspec.structs.replace(question, axes=(Axis("point_offset_mv", span=Span(-100.0, 0.0, 20.0)),))
     assert search_methods(points) == (SearchMethod.IN_TURN,)
-    mixed = msgspec.structs.replace(entry(), controls=("core_offset_mv.1", "point_offset_mv.1"))
-    assert any("one kind" in problem for problem in mixed.problems())
+    for controls in (
+        ("core_offset_mv.1", "point_offset_mv.1"),
+        ("point_offset_mv.8",),
+        ("voltage_offset_mv", "core_offset_mv.1"),
+    ):
+        assert any("by exposures" in problem for problem in entry(controls=controls).problems()), controls
+    for controls in (("core_offset_mv.3",), ("voltage_offset_mv",), ("fixed_voltage_v",)):
+        assert entry(controls=controls).problems() == []
 
 
 # -- what is known of a setting with offsets of single cores -----------------------------------------------------------

@@ -124,6 +124,10 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     skip: bool = False
 
 
+ONE_DEPTH = frozenset({"voltage_offset_mv", "fixed_voltage_v"})
+"""Controls whose value is one depth of all cores."""
+
+
 class SearchMethod(StrEnum):
     """How a search looks for the last value that passes."""
 
@@ -193,9 +197,16 @@ class Search(
             found.append(f"its margin is {self.margin:g}: a margin is not negative")
         if self.passes < 1:
             found.append("it asks for no pass at all")
-        if self.method == SearchMethod.STRUCTURED and len({kind_of(control) for control in self.controls}) > 1:
-            found.append("it looks for depths of one kind, and names controls of several")
+        if self.method == SearchMethod.STRUCTURED:
+            found += self._unfit_for_exposures()
         return found
+
+    def _unfit_for_exposures(self) -> list[str]:
+        """Return what keeps a search by exposures from telling whose failure it saw, in words."""
+        kinds = {kind_of(control) for control in self.controls}
+        if kinds <= {"core_offset_mv"} or (len(self.controls) == 1 and kinds <= ONE_DEPTH):
+            return []
+        return ["it looks by exposures, and its controls are neither one depth of all cores nor offsets of single ones"]
 
 
 class Confirmation(

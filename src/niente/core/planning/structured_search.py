@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.stability import FIXED_FROM_V, RunExposure, changed_since, depth_and_family, exposures_in
 from niente.core.model.names import kind_of
-from niente.core.model.plan import Exposure, Search, SearchMethod, Step
+from niente.core.model.plan import ONE_DEPTH, Exposure, Search, SearchMethod, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
@@ -26,13 +26,11 @@ from niente.core.planning.structured_parts import parts_stand, parts_take_long
 
 TYPICAL_S = 200.0
 """How long the exposures that are still to come are expected to be, for lists and costs only."""
-OF_ONE_DEPTH = frozenset({"voltage_offset_mv", "fixed_voltage_v"})
-"""Controls whose value is one depth of all cores."""
 
 
 def finds_one_depth(entry: Search) -> bool:
     """Return whether a search looks for one depth of all cores, which the failure law is of."""
-    return len(entry.controls) == 1 and kind_of(entry.controls[0]) in OF_ONE_DEPTH
+    return len(entry.controls) == 1 and kind_of(entry.controls[0]) in ONE_DEPTH
 
 
 def stand_of(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> SearchStand:

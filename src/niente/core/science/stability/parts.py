@@ -23,7 +23,7 @@ INDEPENDENT = 0.5
 """The share of what several parts say of the shape that counts: they went through the same restless spells."""
 ABOVE_FIRST_MV, PART_SPREAD_MV = 10.0, 20.0
 """Where thresholds of parts lie beforehand, by the first failure; practice knows cores some tens of millivolts apart."""
-KEEPS = 3
+KEEPS = 6
 SEED = 19
 
 
