@@ -98,6 +98,15 @@ def test_rows_are_the_exposures_made_and_what_it_finds_is_run() -> None:
     assert over[-1].step.setting.core_offset_mv == {core: found_by()[f"core_offset_mv.{core}"] for core in CORES}
 
 
+def test_what_is_expected_fills_the_time_that_it_has() -> None:
+    ahead = stand_of(entry(), card(), None).ahead
+    assert 0.8 * 5400.0 <= sum(step.exposure.min_s + 10.0 for step in ahead) <= 5400.0 + 700.0
+    coarse = [step for step in ahead if step.exposure.min_s == 40.0]
+    assert [depths_of(step.setting.over(card().stock))[0] for step in coarse] == [20.0, 40.0, 60.0]  # half of 150 mV
+    begun = stand_of(entry(), card(), book(entry(), *answered()[:8])).ahead
+    assert 1 < len(begun) < len(ahead)
+
+
 def test_a_failure_after_it_makes_that_core_gentler_and_clean_hours_change_nothing() -> None:
     found = found_by()
     clean = ran(0.0, 7200.0, setting=setting_of(found), step=1)

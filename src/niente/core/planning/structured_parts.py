@@ -9,17 +9,21 @@ from niente.core.model.plan import Exposure, Search, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.depth_search import COARSE_S, SETTING_S, DepthRange
+from niente.core.planning.depth_search import COARSE_MV, COARSE_S, SETTING_S, DepthRange
 from niente.core.planning.part_search import (
     MEAN_TIMES_S,
     MadePartExposure,
     PartGoal,
+    WantedPartExposure,
     is_coarse_for_parts,
     next_part_exposure,
     part_answer,
     parts_are_known,
 )
 from niente.core.planning.search_stand import SearchStand, made_for, seconds_left
+
+TYPICAL_SHARE = 0.75
+"""How much of its mean time an exposure is expected to last, for lists and costs only: many fail before."""
 
 
 def parts_stand(entry: Search, card: RigCard, evidence: Evidence | None, since_s: float = 0.0) -> SearchStand:
@@ -29,7 +33,7 @@ def parts_stand(entry: Search, card: RigCard, evidence: Evidence | None, since_s
     wanted = next_part_exposure(goal, told, left_s)
     if wanted is not None:
         step = _step(entry, card, wanted.load, wanted.depths_mv, wanted.seconds)
-        more = [step] * int(max(left_s - wanted.seconds, 0.0) / (sum(MEAN_TIMES_S) / len(MEAN_TIMES_S) + SETTING_S))
+        more = _expected(entry, card, goal, told, wanted, left_s - wanted.seconds)
         return SearchStand(made, (step, *more[: max(entry.max_runs - len(made) - 1, 0)]), None)
     each = [part_answer(goal, one).depths_mv for one in (told, later) if one]
     if not each:
@@ -93,6 +97,25 @@ def _values(entry: Search, card: RigCard, depths_mv: tuple[float, ...]) -> dict[
     """Return the controls' values at depths of the parts."""
     all_mv = _all_cores_mv(entry.setting.over(card.stock))
     return {control: round(all_mv - depth, 6) + 0.0 for control, depth in zip(entry.controls, depths_mv, strict=True)}
+
+
+def _expected(
+    entry: Search, card: RigCard, goal: PartGoal, told: tuple[MadePartExposure, ...], wanted: WantedPartExposure, left_s: float
+) -> list[Step]:
+    """Return the exposures that are expected after the next: coarse ones until half the way, then some to the time's end."""
+    within, parts = goal.within, goal.parts
+    deepest = max((max(one.seen.depths_mv) for one in told), default=within.start_mv)
+    middle = within.on_step(max(deepest, 0.5 * (within.start_mv + within.deepest_mv)))
+    steps: list[Step] = []
+    depth = max(wanted.depths_mv)
+    while not any(one.seen.failed for one in told) and (depth := depth + max(COARSE_MV, within.step_mv)) <= middle:
+        steps += [_step(entry, card, load, (within.on_step(depth),) * parts, COARSE_S) for load in range(goal.loads)]
+        left_s -= (COARSE_S + SETTING_S) * goal.loads
+    while left_s > 0.0:
+        seconds = TYPICAL_SHARE * MEAN_TIMES_S[len(steps) % len(MEAN_TIMES_S)]
+        steps.append(_step(entry, card, 0, (middle,) * parts, seconds))
+        left_s -= seconds + SETTING_S
+    return steps
 
 
 def _step(entry: Search, card: RigCard, load: int, depths_mv: tuple[float, ...], seconds: float) -> Step:

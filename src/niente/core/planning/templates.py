@@ -121,7 +121,7 @@ TEMPLATES = (
         TemplateName.UNDERVOLT_LADDER,
         "Undervolt ladder",
         "How far can the voltage go down?",
-        "down to the first failure, back up, a margin",
+        "how deep the offset goes and still lasts",
         first_undervolt,
         undervolt_entries,
         lambda card: "" if card.control(OFFSET) is not None else "this rig has no voltage offset to set",
