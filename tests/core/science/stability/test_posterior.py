@@ -2,12 +2,13 @@
 
 import math
 
+import msgspec
 import numpy as np
 import pytest
 from scipy.optimize import minimize
 
-from niente.core.science.stability.drawn_laws import rate_for
-from niente.core.science.stability.posterior import Posterior, SeenExposure, joint_posteriors, known_from
+from niente.core.science.stability.drawn_laws import Laws, rate_for
+from niente.core.science.stability.posterior import Posterior, SeenExposure, joint_posteriors, known_from, laws_from
 from niente.core.science.stability.shapes import beforehand
 
 DAY_PER_S = -math.log(0.99) / 86400.0
@@ -118,6 +119,34 @@ def test_more_clock_and_more_heat_leave_less_depth() -> None:
     here = laws.deepest_mv(0.01, 0.9, 86400.0, 4000.0, 70.0)
     assert laws.deepest_mv(0.01, 0.9, 86400.0, 4300.0, 70.0) < here
     assert laws.deepest_mv(0.01, 0.9, 86400.0, 4000.0, 90.0) < here
+
+
+def at_clocks(*clocks_mhz: float) -> Laws:
+    """A machine whose threshold stands at 100 mV at 4 000 MHz, and 0.06 mV lower for every megahertz more."""
+    rng = np.random.default_rng(2)
+    seen = []
+    for clock in clocks_mhz:
+        threshold = 100.0 - 0.06 * (clock - 4000.0)
+        for step in (3, 2, 1, 0, -1) * 3:
+            one = run(rng, threshold + 4.0 * step, threshold, 4.0, 600.0)
+            seen.append(msgspec.structs.replace(one, clock_mhz=clock, core_c=70.0))
+    return laws_from([seen])[0]
+
+
+def test_what_a_clock_takes_is_learnt_where_exposures_differ_in_it_and_stays_unknown_where_not() -> None:
+    """Before anything was run 0, 0.02 and 0.06 mV a megahertz are 30, 40 and 30 % likely."""
+
+    def held(laws: Laws, per_mhz: float) -> float:
+        return float(laws.weight[np.isclose(laws.shapes.per_mhz, per_mhz)].sum())
+
+    same, other = at_clocks(4000.0, 4003.0), at_clocks(4000.0, 4500.0)
+    assert [held(same, value) for value in (0.0, 0.02, 0.06)] == pytest.approx([0.3, 0.4, 0.3], abs=0.01)
+    assert held(other, 0.06) > 0.95
+    for laws in (same, other):
+        assert laws.quantile(laws.depths_mv(1e-3, 4000.0, 70.0), 0.5) == pytest.approx(100.0, abs=6.0)
+    there = [laws.depths_mv(1e-3, 4500.0, 70.0) for laws in (same, other)]
+    spread = [laws.quantile(one, 0.9) - laws.quantile(one, 0.1) for laws, one in zip((same, other), there, strict=True)]
+    assert spread[1] < 0.5 * spread[0]
 
 
 def test_what_cannot_be_wanted_is_refused() -> None:

@@ -1,5 +1,7 @@
 """Which exposure tells most: against the expected variance worked out by simulated outcomes."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -41,3 +43,17 @@ def test_nothing_offered_is_refused() -> None:
     laws = Posterior(known_from(SEEN, beforehand())).laws
     with pytest.raises(ValueError, match="offered"):
         most_telling(laws, WANTED_PER_S, [], ExposureCost(20.0, {}))
+
+
+def test_within_a_restless_spell_it_looks_elsewhere() -> None:
+    """Five failures in a row at one depth: another brief look there tells of the spell, not of the law, and the slow depth
+    comes first. Once the spell is forgotten the brief look at a fast depth is the better bargain again."""
+    burst = [SeenExposure(85.0, 4.0, True, gap_s=5.0) for _ in range(5)]
+    before = [SeenExposure(60.0, 300.0, False), SeenExposure(90.0, 12.0, True), SeenExposure(80.0, 200.0, True)]
+    laws = Posterior(known_from([*before, *burst], beforehand())).laws
+    slow, fast = ExposureOffer(70.0, 600.0), ExposureOffer(92.0, 15.0)
+    offers = [ExposureOffer(85.0, 30.0), ExposureOffer(78.0, 150.0), slow, fast]
+    assert float(np.sum(laws.weight * laws.calm)) < 0.2
+    assert most_telling(laws, WANTED_PER_S, offers, ExposureCost(10.0, {})) == slow
+    rested = replace(laws, calm=np.full(laws.weight.shape, 0.75))
+    assert most_telling(rested, WANTED_PER_S, offers, ExposureCost(10.0, {})) == fast
