@@ -222,3 +222,31 @@ def test_a_start_that_raises_a_voltage_asks_each_time(
     window.plan_commands.insert("", plan.steps[0])
     assert len(asked) == 3
     assert window.session.plan == before
+
+
+def test_an_axis_that_raises_a_voltage_in_a_plan_under_way_asks(
+    open_window: Callable[..., Window], card: RigCard, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = open_window(project=small(card))
+    asked: list[tuple[str, ...]] = []
+    said = [False, True]
+
+    def ask(_: object, raised: tuple[str, ...]) -> bool:
+        asked.append(raised)
+        return said.pop(0)
+
+    monkeypatch.setattr(prompts, "whether_voltage_may_rise", ask)
+    session = window.session
+    monkeypatch.setattr(session, "busy", lambda: True)
+    before = session.project
+    window.plan_commands.change_axis("core_offset_mv.3", 10.0)
+    assert asked == [("core\u00a03 10\u00a0mV",)]
+    assert session.project == before
+    window.plan_commands.change_axis("core_offset_mv.3", -10.0)  # deeper asks nothing
+    assert len(asked) == 1
+    window.plan_commands.change_axis("core_offset_mv.3", 10.0)
+    assert len(asked) == 2
+    assert session.project is not None
+    assert session.project.question.base.core_offset_mv == {"3": 10.0}
+    window.plan_commands.measure_anew()  # what was allowed before asks no more
+    assert len(asked) == 2

@@ -14,7 +14,7 @@ from niente.core.planning import own_templates as own
 from niente.core.planning.builders import until_known
 from niente.core.planning.missing_runs import missing_runs
 from niente.core.planning.risk import raised_voltages
-from niente.core.planning.templates import anew, template
+from niente.core.planning.templates import anew, plan_for, template
 from niente.core.planning.validation import check_plan
 from niente.desktop.dialogs import prompts
 from niente.desktop.services.files import bytes_of, write
@@ -100,10 +100,23 @@ class PlanCommands:
     # -- the question --------------------------------------------------------------------------------------------
 
     def change_question(self, words: str, question: Question) -> None:
-        """Ask another question, undoably."""
+        """Ask another question, undoably; one that puts a voltage above stock into a plan under way asks first."""
         project = self._session.project
-        if project is not None:
+        if project is None:
+            return
+        if self._may_become(question):
             self._session.edit(words, msgspec.structs.replace(project, question=question))
+        else:
+            self._session.project_changed.emit()  # the fields show again what stands
+
+    def _may_become(self, question: Question) -> bool:
+        """Return whether a plan under way may be that of a question: a voltage that it would raise anew asks."""
+        card, plan = self._session.card, self._session.plan
+        if not self._session.busy() or card is None or plan is None:
+            return True
+        before = raised_voltages(plan, card)
+        raised = tuple(one for one in raised_voltages(plan_for(card, question), card) if one not in before)
+        return not raised or prompts.whether_voltage_may_rise(self._over, raised)
 
     def choose(self, name: str) -> None:
         """Ask the question of a template, as it starts on this rig; the budget and the quiet hours stay."""
