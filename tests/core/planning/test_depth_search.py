@@ -42,6 +42,20 @@ def searched(silicon: Silicon, within: DepthRange, hours: float = 1.5) -> list[M
     return made
 
 
+@pytest.mark.parametrize("mv_a_step", [2.5, 0.5])
+def test_steps_of_a_firmware_that_are_taken_for_millivolts_change_no_answer(mv_a_step: float) -> None:
+    """A firmware's own steps of 2.5 or of half a millivolt, declared as if each were one: thresholds and scale come out in
+    steps, and what is recommended lasts its day all the same. Of four at 99 % each, two too deep would be less likely than
+    0.1 % (binomial)."""
+    too_deep = 0
+    for seed in range(4):
+        silicon = Silicon(((110.0 + 5.0 * seed) / mv_a_step,), 5.0 / mv_a_step, seed)
+        within = DepthRange(0.0, 380.0, 1.0)
+        answer = answer_of(DAY, within, 1, tuple(searched(silicon, within)))
+        too_deep += answer.depth_mv > silicon.deepest_mv()
+    assert too_deep <= 1
+
+
 @pytest.mark.parametrize("step_mv", [1.0, 5.0, 6.25, 10.0])
 def test_what_is_recommended_lasts_its_day_whatever_the_step(step_mv: float) -> None:
     """Five machines a step; of twenty at 99 % each, two too deep would be less likely than 2 % (binomial)."""
