@@ -12,7 +12,9 @@ from niente.core.science.stability.clusters import CALM_SHARE
 from niente.core.science.stability.law import log_rate, scales_at
 from niente.core.science.stability.shapes import BENDINGS, PER_K, PER_MHZ, UNMOVED, Shapes
 
-SPREAD = 36000
+MISFIT = 0.7
+"""By how much of the doubt that is asked for the grid may err: its shapes are not all shapes (benchmarks, part stability)."""
+SPREAD = 15000
 """Laws that stand for a posterior, once they are told for all that exposures cannot tell."""
 HALVINGS = 12
 """How often the millivolts are halved between which the depth of a rate lies that several parts share."""
@@ -57,11 +59,11 @@ class DrawnLaws(ABC):
 
     def at_most(self, values: Vector, sure: float) -> float:
         """Return what a figure ``(n,)`` does not exceed, as surely as ``sure``."""
-        return self.quantile(values, sure)
+        return self.quantile(values, 1.0 - _doubt(sure))
 
     def at_least(self, values: Vector, sure: float) -> float:
         """Return what a figure ``(n,)`` is no less than, as surely as ``sure``."""
-        return self.quantile(values, 1.0 - sure)
+        return self.quantile(values, _doubt(sure))
 
     def deepest_mv(
         self, chance: float, sure: float, seconds: float, clock_mhz: float = math.nan, core_c: float = math.nan
@@ -166,6 +168,11 @@ class PartLaws(DrawnLaws):
         scales = (depth + self.offsets_mv[:, None] - self.thresholds_mv) / of.scale_mv
         total: Vector = np.logaddexp.reduce(log_rate(scales, of.easing, of.bending), axis=0)
         return total
+
+
+def _doubt(sure: float) -> float:
+    """Return the share of the grid's probability that a bound may leave out, to be as sure as that."""
+    return MISFIT * (1.0 - sure)
 
 
 def drawn_evenly(weight: Vector, count: int) -> tuple[Indices, Vector]:
