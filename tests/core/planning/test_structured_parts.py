@@ -105,6 +105,7 @@ def test_what_is_expected_fills_the_time_that_it_has() -> None:
     assert [depths_of(step.setting.over(card().stock))[0] for step in coarse] == [20.0, 40.0, 60.0]  # half of 150 mV
     begun = stand_of(entry(), card(), book(entry(), *answered()[:8])).ahead
     assert 1 < len(begun) < len(ahead)
+    assert len(stand_of(entry(budget_s=1e9, deepest=-400.0), card(), None).ahead) <= entry().max_runs  # a plan from anybody
 
 
 def test_a_failure_after_it_makes_that_core_gentler_and_clean_hours_change_nothing() -> None:
@@ -181,7 +182,11 @@ def test_exposures_stand_as_deep_as_they_are_beside_a_setting() -> None:
     assert [one.seen.depth_mv for one in told.exposures] == [0.0, 30.0, 5.0]  # the other ten cores stood at 0
 
 
-def test_without_a_core_that_was_named_there_is_nothing_by_core() -> None:
+def test_without_a_core_that_was_named_there_is_nothing_by_core_and_the_settings_own_law_stands() -> None:
+    deep = setting_of(dict.fromkeys(entry().controls, -60.0))
+    failing = [ran(0.0, seconds, True, setting=deep) for seconds in (30.0, 200.0)]
+    told = stability_of(exposures_in(book(entry(), *failing).runs, card()), deep)
+    assert set(told.laws) == {"vector"}
     unnamed = [msgspec.structs.replace(run, failed_cores=()) for run in answered()]
     known = exposures_in(book(entry(), *unnamed).runs, card())
     assert laws_by_core(known, setting_of(found_by())).cores == ()

@@ -180,9 +180,8 @@ def _worked_out(family: Family, every: Sequence[RunExposure], family_of: Setting
     since = changed_since(mine)
     exposures, forgotten = mine[since:], mine[:since]
     loads = tuple(dict.fromkeys(one.load for one in exposures))
-    if family_of.core_offset_mv and any(family_of.core_offset_mv.values()):
-        laws = laws_by_core(every, family_of).laws
-        return Stability(family, _beside(every, family_of) if laws else exposures, () if laws else forgotten, {**laws})
+    if any(family_of.core_offset_mv.values()) and (by_core := laws_by_core(every, family_of)).laws:
+        return Stability(family, _beside(_with_offsets(every, family_of), family_of), (), {**by_core.laws})
     if not any(one.seen.failed for one in exposures):
         return Stability(family, exposures, forgotten, {})
     seen = [[one.seen for one in exposures if one.load == load] for load in loads]
@@ -194,8 +193,6 @@ def _beside(every: Sequence[RunExposure], whole: Setting) -> tuple[RunExposure, 
     at least so much deeper than there, and the core that failed just so much."""
     found = []
     for one in every:
-        if not _is_offset(one.setting):
-            continue
         cores = sorted({*whole.core_offset_mv, *one.setting.core_offset_mv})
         deeper = {core: whole.core_offset_mv.get(core, 0.0) - one.setting.core_offset_mv.get(core, 0.0) for core in cores}
         named = [deeper[core] for core in one.cores if core in deeper]
@@ -257,8 +254,7 @@ def laws_by_core(every: Sequence[RunExposure], whole: Setting) -> CoreLaws:
     Settings count together whose offsets differ in any way, of all cores or of single ones. It takes a moment for each
     exposure, once.
     """
-    points = depth_and_family(whole)[1][-1:]
-    mine = tuple(one for one in every if _is_offset(one.setting) and depth_and_family(one.setting)[1][-1:] == points)
+    mine = _with_offsets(every, whole)
     named = {core for one in mine for core in (*one.setting.core_offset_mv, *one.cores)}
     if whole.fixed_voltage_v or not any(one.seen.failed and one.cores for one in mine):
         return CoreLaws((), {})
@@ -271,8 +267,11 @@ def laws_by_core(every: Sequence[RunExposure], whole: Setting) -> CoreLaws:
 _BY_CORE: Remembered[tuple[object, ...], CoreLaws] = Remembered(4)
 
 
-def _is_offset(whole: Setting) -> bool:
-    return depth_and_family(whole)[1][0] == "offset"
+def _with_offsets(every: Sequence[RunExposure], whole: Setting) -> tuple[RunExposure, ...]:
+    """Return the exposures at offsets of all cores or of single ones, with the same offsets at the curve's points."""
+    points = depth_and_family(whole)[1][2:]
+    families = (depth_and_family(one.setting)[1] for one in every)
+    return tuple(one for one, family in zip(every, families, strict=True) if family[0] == "offset" and family[2:] == points)
 
 
 def _by_core(mine: Sequence[RunExposure], cores: tuple[str, ...], offsets_mv: tuple[float, ...]) -> CoreLaws:

@@ -108,10 +108,11 @@ def _expected(
     middle = within.on_step(max(deepest, 0.5 * (within.start_mv + within.deepest_mv)))
     steps: list[Step] = []
     depth = max(wanted.depths_mv)
-    while not any(one.seen.failed for one in told) and (depth := depth + max(COARSE_MV, within.step_mv)) <= middle:
+    coarse = not any(one.seen.failed for one in told)
+    while coarse and left_s > COARSE_S and (depth := depth + max(COARSE_MV, within.step_mv)) <= middle:
         steps += [_step(entry, card, load, (within.on_step(depth),) * parts, COARSE_S) for load in range(goal.loads)]
         left_s -= (COARSE_S + SETTING_S) * goal.loads
-    while left_s > 0.0:
+    while left_s > 0.0 and len(steps) < entry.max_runs:
         seconds = TYPICAL_SHARE * MEAN_TIMES_S[len(steps) % len(MEAN_TIMES_S)]
         steps.append(_step(entry, card, 0, (middle,) * parts, seconds))
         left_s -= seconds + SETTING_S
