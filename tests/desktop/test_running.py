@@ -197,18 +197,24 @@ def test_the_window_stays_alive_at_full_speed(open_window: Callable[..., Window]
     assert window.session.busy()  # they were served beside the stream
 
 
-def test_a_start_that_raises_a_voltage_asks_each_time(
-    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    window = open_window()
+def answering(monkeypatch: pytest.MonkeyPatch, *answers: bool) -> tuple[list[tuple[str, ...]], list[bool]]:
+    """Answer whether a voltage may rise, in this order; what was asked, and the answers that are left."""
     asked: list[tuple[str, ...]] = []
-    said = [False, True]
+    said = list(answers)
 
     def ask(_: object, raised: tuple[str, ...]) -> bool:
         asked.append(raised)
         return said.pop(0)
 
     monkeypatch.setattr(prompts, "whether_voltage_may_rise", ask)
+    return asked, said
+
+
+def test_a_start_that_raises_a_voltage_asks_each_time(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = open_window()
+    asked, said = answering(monkeypatch, False, True)
     plan = short_plan(card, Setting(core_offset_mv={"3": 10.0}), seconds=5.0)
     window.session.planner.take(plan, None)
     window.actions_["plan.start"].trigger()
@@ -228,14 +234,7 @@ def test_an_axis_that_raises_a_voltage_in_a_plan_under_way_asks(
     open_window: Callable[..., Window], card: RigCard, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     window = open_window(project=small(card))
-    asked: list[tuple[str, ...]] = []
-    said = [False, True]
-
-    def ask(_: object, raised: tuple[str, ...]) -> bool:
-        asked.append(raised)
-        return said.pop(0)
-
-    monkeypatch.setattr(prompts, "whether_voltage_may_rise", ask)
+    asked, _ = answering(monkeypatch, False, True)
     session = window.session
     monkeypatch.setattr(session, "busy", lambda: True)
     before = session.project

@@ -114,21 +114,18 @@ def _worked_out(of: PartGoal, made: tuple[MadePartExposure, ...]) -> PartAnswer:
     return PartAnswer(tuple(depths), tuple(likely), every[0].quantile(every[0].shapes.scale_mv, 0.5), load)
 
 
-def next_part_exposure(
-    of: PartGoal, made: tuple[MadePartExposure, ...], left_s: float, close: float = CLOSE_SCALES
-) -> WantedPartExposure | None:
-    """Return the exposure that comes next; ``None`` where all depths are known within ``close`` scales, or ``left_s`` is used
-    up. ``made`` are all exposures so far, oldest first."""
+def next_part_exposure(of: PartGoal, made: tuple[MadePartExposure, ...], left_s: float) -> WantedPartExposure | None:
+    """Return the exposure that comes next; ``None`` where all depths are known closely, or ``left_s`` is used up. ``made`` are
+    all exposures so far, oldest first."""
     if left_s < MIN_EXPOSURE_S:
         return None
     coarse = _coarse(of, made)
     if coarse is not None:
         return coarse
     answer = part_answer(of, made)
-    if answer.within(close):
+    if answer.within(CLOSE_SCALES):
         return None
-    fine = sum(one.seen.seconds != COARSE_S for one in made if one.here)
-    mean_s, core_c = MEAN_TIMES_S[fine % len(MEAN_TIMES_S)], made[-1].seen.core_c
+    mean_s, core_c = MEAN_TIMES_S[sum(one.here for one in made) % len(MEAN_TIMES_S)], made[-1].seen.core_c
     laws = laws_of_parts(of.parts, of.loads, made)[answer.load]
     reaching, reach = _reaching(of.parts, made), max(REACH_MV, of.within.step_mv)
     depths: list[float] = []
