@@ -131,3 +131,16 @@ def test_where_nothing_fails_it_stays_within_its_reach() -> None:
 
 def test_no_time_is_no_exposure() -> None:
     assert next_exposure(DAY, DepthRange(0.0, 100.0, 5.0), 1, (), 0.0) is None
+
+
+def test_a_load_that_has_not_failed_is_not_leapt_into() -> None:
+    """It decides, since nothing bounds it, and where it fails is not known: no deeper than a coarse step beyond what ran."""
+    ran = [MadeExposure(0, SeenExposure(20.0, 40.0, False))]
+    rungs = ((190.0, 8.0), (184.0, 30.0), (178.0, 110.0), (172.0, 400.0))
+    failed = [MadeExposure(1, SeenExposure(depth, seconds, True)) for depth, seconds in rungs * 3]
+    made, within = (*ran, *failed), DepthRange(0.0, 400.0, 1.0)
+    assert answer_of(DAY, within, 2, made).load == 0
+    wanted = next_exposure(DAY, within, 2, made, 3600.0)
+    assert wanted is not None
+    assert wanted.load == 0
+    assert wanted.depth_mv <= 210.0

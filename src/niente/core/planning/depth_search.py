@@ -145,7 +145,8 @@ def next_exposure(
     if answer.within(close):
         return None
     laws, seen = laws_of(loads, made)[answer.load], _conditions(here)
-    offers = _worth_making(_offers(laws, within, seen, left_s), here)
+    furthest = max(one.seen.depth_mv for one in here) + max(COARSE_MV, within.step_mv)
+    offers = _worth_making(_offers(laws, within, seen, left_s, furthest), here)
     crashes = {offer.depth_mv: _crash_share(offer.depth_mv, here) * CRASH_S for offer in offers}
     best = most_telling(laws, rate_for(goal.chance, goal.horizon_s), offers, ExposureCost(SETTING_S, crashes), *seen)
     return WantedExposure(answer.load, best.depth_mv, best.seconds)
@@ -175,12 +176,15 @@ def _clock_of(made: Sequence[MadeExposure]) -> float:
     return _conditions(here)[0] if here else math.nan
 
 
-def _offers(laws: Laws, within: DepthRange, seen: tuple[float, float], left_s: float) -> list[ExposureOffer]:
-    """Return exposures at depths that fail within seconds to some hundreds of them, as far as is known; of those that the
-    control brings to one depth, the longest."""
+def _offers(
+    laws: Laws, within: DepthRange, seen: tuple[float, float], left_s: float, furthest_mv: float
+) -> list[ExposureOffer]:
+    """Return exposures at depths that fail within seconds to some hundreds of them, as far as is known, and none beyond
+    ``furthest_mv``: a load that has not failed yet may do so anywhere. Of those that the control brings to one depth, the
+    longest."""
     offers: dict[float, ExposureOffer] = {}
     for mean_s in MEAN_TIMES_S:
-        depth = within.on_step(laws.quantile(laws.depths_mv(1.0 / mean_s, *seen), 0.5))
+        depth = within.on_step(min(laws.quantile(laws.depths_mv(1.0 / mean_s, *seen), 0.5), furthest_mv))
         seconds = min(float(math.ceil(mean_s * LONGEST)), MAX_EXPOSURE_S, max(left_s, MIN_EXPOSURE_S))
         offers[depth] = ExposureOffer(depth, max(seconds, MIN_EXPOSURE_S))
     return list(offers.values())

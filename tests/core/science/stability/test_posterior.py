@@ -149,6 +149,21 @@ def test_what_a_clock_takes_is_learnt_where_exposures_differ_in_it_and_stays_unk
     assert spread[1] < 0.5 * spread[0]
 
 
+def test_hours_at_a_gentle_clock_are_no_hours_at_a_hard_one() -> None:
+    """Far before the threshold at 3 500 MHz: brief runs change nothing; a hundred hours tell of their own clock, and hardly of
+    4 500 MHz, where they would otherwise have to be taken for time at it."""
+    failing = [SeenExposure(100.0 + 5.0 * step, 60.0 * 3.0**-step, True, 4500.0, 80.0) for step in (0, 0, 1, 1, 2, 2)]
+
+    def deepest(clock: float, *more: SeenExposure) -> float:
+        return laws_from([[*more, *failing]])[0].deepest_mv(0.01, 0.99, 86400.0, clock, 80.0)
+
+    brief = SeenExposure(5.0, 600.0, False, 3500.0, 60.0)
+    assert deepest(4500.0, *[brief] * 10) == deepest(4500.0)
+    soak = SeenExposure(20.0, 3.6e5, False, 3500.0, 80.0)
+    same = SeenExposure(20.0, 3.6e5, False, 4500.0, 80.0)
+    assert deepest(4500.0) - 2.0 <= deepest(4500.0, soak) < deepest(4500.0, same) - 3.0
+
+
 def test_what_cannot_be_wanted_is_refused() -> None:
     for chance, seconds in ((0.0, 10.0), (1.0, 10.0), (0.5, 0.0)):
         with pytest.raises(ValueError, match="chance"):

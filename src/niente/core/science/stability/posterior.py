@@ -18,15 +18,17 @@ from niente.core.science.arrays import Array, Vector
 from niente.core.science.remembered import Remembered
 from niente.core.science.stability.clusters import CALM_SHARE, relaxed, told_of
 from niente.core.science.stability.drawn_laws import Laws, drawn_evenly
-from niente.core.science.stability.law import log_rate
-from niente.core.science.stability.shapes import Shapes, beforehand
+from niente.core.science.stability.law import THRESHOLD_PER_S, log_rate
+from niente.core.science.stability.shapes import SCALES_MV, Shapes, beforehand
 
 THRESHOLDS_MV = np.arange(-100.0, 402.0, 2.0)
 STANDING = 6000
 """Laws that stand for a whole posterior."""
 KEEPS = 8
-TELLING_MV, SAME_CLOCK, SAME_K = 30.0, 1.01, 4.0
-"""Exposures so far before any failure tell nothing of clock and temperature; what differs by less is the same."""
+TELLING_MV, TELLING_FAILURES = 30.0, 0.03
+"""Further before any failure an exposure tells nothing in which the widest law would see no more failures than so few."""
+SAME_CLOCK, SAME_K = 1.01, 4.0
+"""Clocks and temperatures that differ by less are the same."""
 FORGOTTEN = 16.0
 """Cells this many e-folds under the likeliest are passed over."""
 
@@ -137,23 +139,24 @@ def laws_from(loads: Sequence[Sequence[SeenExposure]]) -> tuple[Laws, ...]:
     How far a threshold moves with clock and temperature is learnt where the exposures that tell of it differ in them. Where
     they do not, it stays as unknown as it was, and the laws are told for the clock and temperature of each load's exposures.
     """
-    places = [_place(exposures) for exposures in loads]
+    told = [_telling(exposures) for exposures in loads]
+    places = [_place(exposures) for exposures in told]
     clocks, cores = any(place.clocks for place in places), any(place.cores for place in places)
     known = [place for place in places if math.isfinite(place.clock_mhz) or math.isfinite(place.core_c)]
     first = known[0] if known else _Place(math.nan, math.nan, False, False)
     shapes = beforehand(first.clock_mhz if clocks else math.nan, first.core_c if cores else math.nan)
-    told = [
+    seen = [
         [
             msgspec.structs.replace(
-                seen, clock_mhz=seen.clock_mhz if clocks else math.nan, core_c=seen.core_c if cores else math.nan
+                one, clock_mhz=one.clock_mhz if clocks else math.nan, core_c=one.core_c if cores else math.nan
             )
-            for seen in exposures
+            for one in exposures
         ]
-        for exposures in loads
+        for exposures in told
     ]
     return tuple(
         one.laws.spread(place.clock_mhz, place.core_c)
-        for one, place in zip(joint_posteriors(told, shapes), places, strict=True)
+        for one, place in zip(joint_posteriors(seen, shapes), places, strict=True)
     )
 
 
@@ -166,14 +169,30 @@ class _Place(NamedTuple):
     cores: bool
 
 
-def _place(exposures: Sequence[SeenExposure]) -> _Place:
-    """Return where a load was run: by the exposures close to where it failed, since those far before it tell only that they
-    were."""
+def _telling(exposures: Sequence[SeenExposure]) -> list[SeenExposure]:
+    """Return the exposures that tell of a law: those close to where it failed, those long enough to fail far before it by the
+    widest law, and others that ask as much of clock and temperature as these. A brief one far before any failure that asked
+    less would only be taken for time at what these ran at."""
     gentlest = min((seen.depth_mv for seen in exposures if seen.failed), default=math.inf)
-    deepest = max((seen.depth_mv for seen in exposures), default=0.0)
-    near = [seen for seen in exposures if seen.depth_mv >= min(gentlest, deepest) - TELLING_MV]
-    clocks = [seen.clock_mhz for seen in near if math.isfinite(seen.clock_mhz)]
-    cores = [seen.core_c for seen in near if math.isfinite(seen.core_c)]
+    near = min(gentlest, max((seen.depth_mv for seen in exposures), default=0.0))
+    widest = float(SCALES_MV[-1])
+
+    def tells(seen: SeenExposure) -> bool:
+        before = near - seen.depth_mv
+        return before <= TELLING_MV or seen.seconds * THRESHOLD_PER_S * math.exp(-before / widest) > TELLING_FAILURES
+
+    place = _place([seen for seen in exposures if tells(seen)])
+    return [
+        seen
+        for seen in exposures
+        if tells(seen) or not (seen.clock_mhz * SAME_CLOCK < place.clock_mhz or seen.core_c + SAME_K < place.core_c)
+    ]
+
+
+def _place(exposures: Sequence[SeenExposure]) -> _Place:
+    """Return where a load was run."""
+    clocks = [seen.clock_mhz for seen in exposures if math.isfinite(seen.clock_mhz)]
+    cores = [seen.core_c for seen in exposures if math.isfinite(seen.core_c)]
     return _Place(
         float(np.median(clocks)) if clocks else math.nan,
         float(np.median(cores)) if cores else math.nan,

@@ -73,6 +73,7 @@ class ProofPage(Page):
         self.views.offer(FROM_MAP, False)
         self._from_map: Setting | None = None
         session.proof_wanted.connect(self._prove)
+        session.opened.connect(self._forget)
         self.views.chosen.connect(self._choose_setting)
         self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
         self._other: Proof | None = None
@@ -176,6 +177,12 @@ class ProofPage(Page):
         if self.views.current == FROM_MAP:
             self._choose_setting(FROM_MAP)
         self.views.show_view(FROM_MAP)
+
+    def _forget(self) -> None:
+        """Let go of the setting that the map asked for: another book is open."""
+        self._from_map = None
+        self.views.offer(FROM_MAP, False)
+        self.views.show_view(0)
 
     def _take_other(self, proof: Proof) -> None:
         self._other = proof
