@@ -234,7 +234,7 @@ def test_an_axis_that_raises_a_voltage_in_a_plan_under_way_asks(
     open_window: Callable[..., Window], card: RigCard, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     window = open_window(project=small(card))
-    asked, _ = answering(monkeypatch, False, True)
+    asked, said = answering(monkeypatch, False, True)
     session = window.session
     monkeypatch.setattr(session, "busy", lambda: True)
     before = session.project
@@ -249,3 +249,11 @@ def test_an_axis_that_raises_a_voltage_in_a_plan_under_way_asks(
     assert session.project.question.base.core_offset_mv == {"3": 10.0}
     window.plan_commands.measure_anew()  # what was allowed before asks no more
     assert len(asked) == 2
+    for _ in range(2):  # taking it back asks nothing; making it again does
+        window.actions_["edit.undo"].trigger()
+    said += [False, True]
+    window.actions_["edit.redo"].trigger()
+    assert session.project.question.base.core_offset_mv == {"3": -10.0}
+    window.actions_["edit.redo"].trigger()
+    assert session.project.question.base.core_offset_mv == {"3": 10.0}
+    assert len(asked) == 4

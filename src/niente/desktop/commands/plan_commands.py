@@ -3,6 +3,7 @@
 from pathlib import Path
 
 import msgspec
+from PySide6.QtGui import QUndoCommand
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.errors import NienteError
@@ -19,7 +20,7 @@ from niente.core.planning.validation import check_plan
 from niente.desktop.dialogs import prompts
 from niente.desktop.services.files import bytes_of, write
 from niente.desktop.services.translation import tr
-from niente.desktop.session.edits import PlanTaken
+from niente.desktop.session.edits import Edit, PlanTaken
 from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 
@@ -104,19 +105,44 @@ class PlanCommands:
         project = self._session.project
         if project is None:
             return
-        if self._may_become(question):
+        if self._session.card is None or self._may_become(plan_for(self._session.card, question)):
             self._session.edit(words, msgspec.structs.replace(project, question=question))
         else:
             self._session.project_changed.emit()  # the fields show again what stands
 
-    def _may_become(self, question: Question) -> bool:
-        """Return whether a plan under way may be that of a question: a voltage that it would raise anew asks."""
+    def _may_become(self, other: Plan | None) -> bool:
+        """Return whether a plan under way may become another one: a voltage that it would raise anew asks."""
         card, plan = self._session.card, self._session.plan
-        if not self._session.busy() or card is None or plan is None:
+        if not self._session.busy() or card is None or plan is None or other is None:
             return True
         before = raised_voltages(plan, card)
-        raised = tuple(one for one in raised_voltages(plan_for(card, question), card) if one not in before)
+        raised = tuple(one for one in raised_voltages(other, card) if one not in before)
         return not raised or prompts.whether_voltage_may_rise(self._over, raised)
+
+    def undo(self) -> None:
+        """Take the last edit back; where that puts a voltage above stock into a plan under way, it asks first."""
+        stack = self._session.undo
+        if stack.canUndo() and self._may_stand(stack.command(stack.index() - 1), back=True):
+            stack.undo()
+
+    def redo(self) -> None:
+        """Make the edit that was taken back again; where that puts a voltage above stock into a plan under way, it asks."""
+        stack = self._session.undo
+        if stack.canRedo() and self._may_stand(stack.command(stack.index()), back=False):
+            stack.redo()
+
+    def _may_stand(self, edit: QUndoCommand, back: bool) -> bool:
+        """Return whether what stood before an edit, or after it, may stand again."""
+        card, project = self._session.card, self._session.project
+        if card is None or project is None:
+            return True
+        if isinstance(edit, PlanTaken):
+            plan, _ = edit.before if back else edit.after
+            return self._may_become(plan or plan_for(card, project.question))
+        if isinstance(edit, Edit):
+            question = (edit.before if back else edit.after).question
+            return question == project.question or self._may_become(plan_for(card, question))
+        return True
 
     def choose(self, name: str) -> None:
         """Ask the question of a template, as it starts on this rig; the budget and the quiet hours stay."""
@@ -310,7 +336,11 @@ class PlanCommands:
             self._put_own(words, msgspec.structs.replace(session.plan, entries=planner.listed.done), planner.file)
             return
         question = session.project.question
-        self.change_question(words, msgspec.structs.replace(question, edits=(*question.edits, edit)))
+        fresh = msgspec.structs.replace(question, edits=(*question.edits, edit))
+        if step is None:
+            self.change_question(words, fresh)
+        else:  # it was asked for when it was inserted
+            session.edit(words, msgspec.structs.replace(session.project, question=fresh))
 
 
 def planned_in(card: RigCard) -> tuple[str, ...]:

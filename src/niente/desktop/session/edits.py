@@ -14,17 +14,17 @@ class Edit(QUndoCommand):
 
     def __init__(self, words: str, before: Project, after: Project, put: Callable[[Project], None]) -> None:
         super().__init__(words)
-        self._before = before
-        self._after = after
+        self.before = before
+        self.after = after
         self._put = put
 
     def redo(self) -> None:
         """Put the new project in force."""
-        self._put(self._after)
+        self._put(self.after)
 
     def undo(self) -> None:
         """Put the old one back."""
-        self._put(self._before)
+        self._put(self.before)
 
 
 class PlanTaken(QUndoCommand):
@@ -38,14 +38,14 @@ class PlanTaken(QUndoCommand):
         put: Callable[..., None],
     ) -> None:
         super().__init__(words)
-        self._before = before
-        self._after = after
+        self.before = before
+        self.after = after
         self._put = put
 
     def redo(self) -> None:
         """Put the plan in force."""
-        self._put(*self._after)
+        self._put(*self.after)
 
     def undo(self) -> None:
         """Put the one before it back."""
-        self._put(*self._before)
+        self._put(*self.before)
