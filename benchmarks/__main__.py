@@ -5,6 +5,7 @@ from pathlib import Path
 from types import TracebackType
 
 from benchmarks import (
+    bench_answers,
     bench_core,
     bench_core_search,
     bench_coverage,
@@ -32,6 +33,7 @@ PARTS = {
     "stability": bench_stability.results,
     "cores": bench_core_search.results,
     "picks": bench_picks.results,
+    "answers": bench_answers.results,
     "plan": bench_plan.results,
     "process": bench_process.results,
     "run": bench_run.results,

@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.demo import closer_look
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.choose.scatter import Scatter
+from niente.desktop.pages.answer.scatter import Scatter
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.page import PlanPage

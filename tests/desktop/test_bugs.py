@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.main import show_bug
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.page import MapPage
 
 
@@ -26,14 +26,14 @@ def test_a_bug_in_a_painter_or_a_page_is_reported(swept_window: Window, monkeypa
     view.canvas.over = broken
     view.canvas.grab()
     assert "ZeroDivisionError: in a painter" in told
-    page = swept_window.page(ChoosePage)
+    page = swept_window.page(AnswerPage)
 
     def refuse() -> None:
         raise KeyError("in a page")
 
     monkeypatch.setattr(page, "refresh", refuse)
     page._stale = True
-    swept_window.go_to(NAMES.index("Choose"))
+    swept_window.go_to(NAMES.index("Answer"))
     assert "KeyError: 'in a page'" in told
     assert swept_window.stack.currentWidget() is page
 

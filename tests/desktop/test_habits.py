@@ -19,7 +19,7 @@ from niente.desktop.actions.guide import TOPICS, Guide, page_of, title_of, topic
 from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.window import NAMES, PAGE_OF, Window
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import MAX_BOOKS, Preferences
@@ -45,9 +45,10 @@ def test_every_action_has_its_page_of_help(spec: object) -> None:
     assert f"*{spec.text}*" in text or spec.text in text  # type: ignore[attr-defined]
 
 
-@pytest.mark.parametrize(("name", "where"), [("Run", "traces"), ("Plan", "table"), ("Map", "view"), ("Choose", "scatter")])
+@pytest.mark.parametrize(("name", "where"), [("Run", "traces"), ("Plan", "table"), ("Map", "view"), ("Answer", "choice")])
 def test_context_menus_come_from_the_registry(read_window: Window, name: str, where: str) -> None:
     offered = getattr(read_window.pages[NAMES.index(name)], where)
+    offered = getattr(offered, "scatter", offered)
     assert offered.contextMenuPolicy() == Qt.ContextMenuPolicy.ActionsContextMenu
     assert len(offered.actions()) >= 3
     for action in offered.actions():
@@ -86,10 +87,10 @@ def test_the_finder_does_what_is_found_by_keyboard(swept_window: Window) -> None
     swept_window.actions_["edit.find"].trigger()
     finder = swept_window.findChild(Finder)
     assert finder is not None
-    QTest.keyClicks(finder.line, "choose")
+    QTest.keyClicks(finder.line, "answer")
     QTest.keyClick(finder.line, Qt.Key.Key_Return)
     assert not finder.isVisible()
-    assert swept_window.stack.currentWidget() is swept_window.page(ChoosePage)
+    assert swept_window.stack.currentWidget() is swept_window.page(AnswerPage)
     swept_window.actions_["edit.find"].trigger()
     assert swept_window.findChildren(Finder) == [finder]
     assert not finder.line.text()

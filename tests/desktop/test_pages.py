@@ -14,7 +14,7 @@ from niente.core.science.dynamics import dynamic_mark
 from niente.core.selection.explanation import candidate_text
 from niente.desktop.actions.registry import SPECS
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.margin import point_text
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
@@ -62,11 +62,11 @@ def test_the_dynamic_mark_rises_with_the_noise() -> None:
 
 
 def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
-    read_window.go_to(NAMES.index("Choose"))
-    page, choice = read_window.page(ChoosePage), read_window.session.answer.choice
+    read_window.go_to(NAMES.index("Answer"))
+    page, choice = read_window.page(AnswerPage), read_window.session.answer.choice
     assert choice is not None
     assert page.title.text() == candidate_text(choice.pick)
-    rows = page.model.rows
+    rows = page.choice.model.rows
     assert [row[0] for row in rows] == ["Pick", "2", "3", "4"]
     assert all(row[-1] for row in rows)
     headings = [block.heading for block in page.margin() if isinstance(block, Words)]
@@ -75,10 +75,10 @@ def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
 
 
 def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.go_to(NAMES.index("Choose"))
-    page, session = swept_window.page(ChoosePage), swept_window.session
+    swept_window.go_to(NAMES.index("Answer"))
+    page, session = swept_window.page(AnswerPage), swept_window.session
     before = page.title.text()
-    field = page.fields["min_throughput_percent"]
+    field = page.choice.fields["min_throughput_percent"]
     field.setFocus()
     field.selectAll()
     QTest.keyClicks(field, "94")
@@ -94,11 +94,11 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
 
 
 def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:
-    swept_window.go_to(NAMES.index("Choose"))
-    page = swept_window.page(ChoosePage)
-    page.fields["min_headroom_k"].setValue(55)
+    swept_window.go_to(NAMES.index("Answer"))
+    page = swept_window.page(AnswerPage)
+    page.choice.fields["min_headroom_k"].setValue(55)
     qtbot.waitUntil(lambda: page.title.text() == "No pick yet")
-    assert "most headroom" in page.problem.text()
+    assert "most headroom" in page.choice.problem.text()
     assert not page.finished()
 
 
@@ -180,7 +180,7 @@ def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..
 def test_a_new_book_says_what_to_do(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     window = open_window()
     qtbot.waitUntil(lambda: "three settled runs" in window.session.answer.problem or "Nothing" in window.session.answer.problem)
-    for name in ("Map", "Choose"):
+    for name in ("Map", "Answer"):
         window.go_to(NAMES.index(name))
         shown = [label.text() for label in window.pages[NAMES.index(name)].findChildren(QLabel) if label.isVisible()]
         assert any("Run more of the plan" in text or "Start the plan" in text for text in shown)

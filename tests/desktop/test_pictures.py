@@ -17,7 +17,7 @@ from niente.core.science.dynamics import Scale
 from niente.core.science.heat.rungs import heat_rungs
 from niente.core.selection.pick import keeps
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.choose.scatter import NOISE, THROUGHPUT, sort_settings
+from niente.desktop.pages.answer.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
 from niente.desktop.widgets.canvas import spans
@@ -167,8 +167,8 @@ def test_every_setting_stands_in_its_group(read_window: Window) -> None:
 
 
 def test_a_handle_is_dragged_and_the_drag_undone(swept_window: Window, qtbot: QtBot) -> None:
-    page, session = show(swept_window, "Choose"), swept_window.session
-    scatter = page.scatter
+    page, session = show(swept_window, "Answer"), swept_window.session
+    scatter = page.choice.scatter
     across, up = spans(scatter.canvas, scatter.box)
     grip = QPoint(round(across.start_px) - 5, round(up.px(90.0)))
     target = QPoint(grip.x(), round(up.px(94.0)))
@@ -184,15 +184,15 @@ def test_a_handle_is_dragged_and_the_drag_undone(swept_window: Window, qtbot: Qt
 
 
 def test_the_noise_handle_comes_in_and_goes_out_again(swept_window: Window, qtbot: QtBot) -> None:
-    page, session = show(swept_window, "Choose"), swept_window.session
-    scatter = page.scatter
+    page, session = show(swept_window, "Answer"), swept_window.session
+    scatter = page.choice.scatter
     QTest.keyClick(scatter, Qt.Key.Key_Left)
     assert session.project is not None
     first = session.project.limits.max_noise_dba
     assert first is not None
     QTest.keyClick(scatter, Qt.Key.Key_Left)
     assert session.project.limits.max_noise_dba == first - 0.5
-    field = page.fields[NOISE]
+    field = page.choice.fields[NOISE]
     assert field.text() == field.textFromValue(first - 0.5)
     qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.limits.max_noise_dba == first - 0.5)
     across, up = spans(scatter.canvas, scatter.box)
@@ -201,18 +201,18 @@ def test_the_noise_handle_comes_in_and_goes_out_again(swept_window: Window, qtbo
     assert scatter._grabbed == NOISE
     qtbot.mouseRelease(scatter, Qt.MouseButton.LeftButton, pos=QPoint(round(across.end_px) + 20, grip.y()))
     assert session.project.limits.max_noise_dba is None
-    assert page.fields[NOISE].text() == "no limit"
+    assert page.choice.fields[NOISE].text() == "no limit"
 
 
 def test_up_and_down_move_the_least_throughput(swept_window: Window) -> None:
-    page, session = show(swept_window, "Choose"), swept_window.session
-    QTest.keyClick(page.scatter, Qt.Key.Key_Up)
+    page, session = show(swept_window, "Answer"), swept_window.session
+    QTest.keyClick(page.choice.scatter, Qt.Key.Key_Up)
     assert session.project is not None
     assert session.project.limits.min_throughput_percent == 91.0
 
 
 def test_a_limit_that_is_broken_is_underlined(read_window: Window) -> None:
-    from niente.desktop.pages.choose.page import _row
+    from niente.desktop.pages.answer.choice_view import _row
 
     choice = read_window.session.answer.choice
     assert choice is not None
@@ -229,7 +229,7 @@ def test_a_limit_that_is_broken_is_underlined(read_window: Window) -> None:
 
 
 def test_limits_in_the_margin_say_which_bind(read_window: Window) -> None:
-    page, choice = show(read_window, "Choose"), read_window.session.answer.choice
+    page, choice = show(read_window, "Answer"), read_window.session.answer.choice
     assert choice is not None
     lines = next(block.lines for block in page.margin() if isinstance(block, Readings))
     binding = [cost.instead is not None for cost in choice.costs]

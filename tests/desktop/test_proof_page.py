@@ -9,7 +9,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.model.plan import Step
 from niente.core.selection.explanation import risk_text
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.proof.page import ProofPage
 from niente.desktop.widgets.blocks import spoken
@@ -94,8 +94,8 @@ def test_what_it_has_to_last_can_be_set_and_taken_back(window: Window, qtbot: Qt
 
 
 def test_the_choice_has_the_same_limit(window: Window, qtbot: QtBot) -> None:
-    window.go_to(NAMES.index("Choose"))
-    field = window.page(ChoosePage).fields["failure"]
+    window.go_to(NAMES.index("Answer"))
+    field = window.page(AnswerPage).choice.fields["failure"]
     assert field.value() == 1.0
     with qtbot.waitSignal(window.session.answered):
         field.setValue(0.1)

@@ -22,7 +22,7 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
 from niente.desktop.dialogs.change_part import ChangedPart, ChangePart
 from niente.desktop.dialogs.new_rig import NewRig
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.rig.limits import BY, HIGH, TRIP
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.pages.rig.sensors import GAIN, REFERENCE
@@ -323,7 +323,7 @@ def test_the_pick_is_heard_at_the_listeners_place(swept_window: Window) -> None:
 
 
 def test_an_edited_scale_changes_the_marks_everywhere(swept_window: Window, qtbot: QtBot) -> None:
-    choose = swept_window.page(ChoosePage)
+    choose = swept_window.page(AnswerPage)
     before = choose.live_line()
     sheet = sheet_in(swept_window)
     assert swept_window.session.sheets.change(

@@ -13,20 +13,20 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog, QMessageBox
 from pytestqt.qtbot import QtBot
 
+from niente.core.answers.answering import Answering
 from niente.core.model.project import Limits, Project
 from niente.core.model.question import Axis
-from niente.core.model.records import PlanEnded
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project
-from niente.core.selection.answer import Analysis, Answer
+from niente.core.selection.answer import Answer
 from niente.core.selection.worker import WorkHere
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.run.page import RunPage
@@ -68,7 +68,7 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
     qtbot.waitUntil(lambda: not session.busy() and "plan is done" in window.message.text)
     qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.confirmed)
     window.message._act.click()  # takes one to the pick
-    assert window.stack.currentWidget() is window.page(ChoosePage)
+    assert window.stack.currentWidget() is window.page(AnswerPage)
     window.go_to(NAMES.index("Map"))
     assert window.page(MapPage).measured_marks() >= 6
     assert window.page(RunPage).finished()
@@ -168,12 +168,13 @@ def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: Path
     window.session.close()
 
 
-def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, PlanEnded], limits: Limits) -> None:
-    analyst = Analyst(WorkHere(Analysis))
+def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, Project], limits: Limits) -> None:
+    analyst = Analyst(WorkHere(Answering))
     answers: list[Answer] = []
     analyst.answered.connect(answers.append)
     for share in (85.0, 88.0, 91.0):
-        analyst.request_answer(sweep[0], msgspec.structs.replace(limits, min_throughput_percent=share))
+        wanted = msgspec.structs.replace(limits, min_throughput_percent=share)
+        analyst.request_answer(sweep[0], msgspec.structs.replace(sweep[1], limits=wanted))
     qtbot.waitUntil(lambda: bool(answers))
     analyst._pool.submit(lambda: None).result(20)  # what was asked before it has come, or been dropped
     QApplication.processEvents()

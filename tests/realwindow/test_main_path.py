@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import Window
-from niente.desktop.pages.choose.page import ChoosePage
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
@@ -74,9 +74,9 @@ def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     assert window.page(MapPage).measured_marks() >= 6
     keys(window, "Ctrl+5")
     qtbot.waitUntil(lambda: window.session.answer.choice is not None and window.session.answer.choice.confirmed)
-    assert window.stack.currentWidget() is window.page(ChoosePage)
-    assert "case" in window.page(ChoosePage).title.text()
-    assert "quietest" in spoken(window.page(ChoosePage).margin())
+    assert window.stack.currentWidget() is window.page(AnswerPage)
+    assert "case" in window.page(AnswerPage).title.text()
+    assert "quietest" in spoken(window.page(AnswerPage).margin())
 
 
 def test_a_plan_is_put_in_order_by_mouse_and_keys(window: Window, qtbot: QtBot) -> None:

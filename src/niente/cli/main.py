@@ -9,6 +9,7 @@ import click
 import msgspec
 
 from niente import __version__
+from niente.cli.answer import answer_command
 from niente.cli.books import read_book
 from niente.cli.cards import card_of
 from niente.cli.goal import goal_of, goal_options
@@ -120,7 +121,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-for command in (plan, status, fit_command, predict_command, proof_command):
+for command in (plan, status, fit_command, predict_command, proof_command, answer_command):
     commands.add_command(command)
 
 

@@ -202,13 +202,14 @@ def dry_run_text(dry: DryRunSummary) -> str:
 
 
 @plan.command("schema")
-@click.argument("of", type=click.Choice(["plan", "question"]), default="plan")
+@click.argument("of", type=click.Choice(["plan", "question", "answer"]), default="plan")
 def schema(of: str) -> None:
-    """Print the JSON Schema of plans, or of kept questions."""
+    """Print the JSON Schema of plans, of kept questions, or of answers."""
+    from niente.core.model.answer_document import answer_schema
     from niente.core.model.plan import plan_schema
     from niente.core.model.question import question_schema
 
-    click.echo(plan_schema() if of == "plan" else question_schema(), nl=False)
+    click.echo({"plan": plan_schema, "question": question_schema, "answer": answer_schema}[of](), nl=False)
 
 
 def _register() -> None:

@@ -17,7 +17,6 @@ from niente.core.model.commands import WhenLost
 from niente.core.model.errors import NienteError, PlanError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.records import (
     BenchFailed,
@@ -37,6 +36,7 @@ from niente.core.model.records import (
 )
 from niente.core.model.runs import RunKind
 from niente.core.model.states import BenchState
+from niente.core.planning.templates import project_asking
 
 JOIN_S = 2.0
 """A bench says within this time what runs on it."""
@@ -227,7 +227,10 @@ def run_in_terminal(
 def _start_or_join(bench: BenchClient, plan: Plan, line: ProgressLine) -> None:
     """Start a plan, or go along with it where it runs already. Raises ``PlanError`` where another one runs."""
     if not bench.busy:
-        bench.start(plan, bench.project.limits if bench.project is not None else Limits())
+        project = project_asking(bench.card, bench.project, plan.question)
+        if project != bench.project:
+            bench.save_project(project)
+        bench.start(plan, project.limits)
         return
     line.begun.wait(JOIN_S)
     if line.plan is None or msgspec.structs.replace(line.plan, since=plan.since) != plan:

@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from niente.core.analysis.channel_means import JUMPS, ChannelMean, channel_means
 from niente.core.model.frame import RigEventKind
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan
@@ -34,13 +35,6 @@ TEACHES_S = 420.0
 """A run this long or longer teaches the next ones about the slow time constants."""
 HAND_READING_SE_DB = 0.5
 """How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
-JUMPS = {
-    "core_temperature_c": 12.0,
-    "room_temperature_c": 2.0,
-    "noise_dba": 25.0,
-}
-"""How far a quantity can lie from its neighbours in time within a few seconds; a single reading beyond is none. Wide: common
-practice, no source."""
 SOURCES = ("graphics_power_w",)
 """Channels that meter heat beside the package's."""
 CORE_NAMED = re.compile(r"\bcore (\d{1,3})\b")
@@ -55,7 +49,8 @@ class RunSummary(msgspec.Struct, frozen=True):
     the package's. ``heat_limited`` says that the firmware's temperature cap limited the clock: the settled temperature is
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them,
     ``crashed`` whether that took the machine down, ``failed_cores`` the cores that its errors named; ``at_s`` is the rig's time
-    at its end.
+    at its end. ``channels`` are all channels in the last minutes, ``highest`` what each quantity came to in the whole run, by
+    its name.
     """
 
     run_id: int
@@ -85,6 +80,8 @@ class RunSummary(msgspec.Struct, frozen=True):
     sources_w: dict[str, float] = msgspec.field(default_factory=dict)
     crashed: bool = False
     failed_cores: tuple[str, ...] = ()
+    channels: dict[str, ChannelMean] = msgspec.field(default_factory=dict)
+    highest: dict[str, float] = msgspec.field(default_factory=dict)
 
     @property
     def running(self) -> bool:
@@ -272,8 +269,22 @@ def summarise(
         variant=card.variant,
         core_c=mean_of_known(core) if core is not None else math.nan,
         voltage_v=mean_of_known(column(card, tail, "core_voltage_v")),
+        channels=channel_means(card, tail),
+        highest=_highest(card, trusted(card, values)),
         sources_w={name: mean_of_known(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
     )
+
+
+def _highest(card: RigCard, values: Array) -> dict[str, float]:
+    """Return the highest reading of each quantity in a run's samples ``(n, channels)``; of what jumps, without the jumps."""
+    found: dict[str, float] = {}
+    for index, channel in enumerate(card.channels):
+        name = kind_of(channel.name)
+        jump = JUMPS.get(name)
+        readings = without_spikes(values[:, index], jump) if jump is not None else values[:, index]
+        if np.isfinite(readings).any():
+            found[name] = max(found.get(name, -math.inf), float(np.nanmax(readings)))
+    return found
 
 
 class Evidence(msgspec.Struct, frozen=True):

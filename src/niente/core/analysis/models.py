@@ -220,7 +220,7 @@ def _model_runs(evidence: Evidence, heavy: LoadCard) -> _ModelRuns:
     """Return the runs for each model; raise ``NotEnoughError`` where one has too few."""
     runs = evidence.usable()
     working = [run for run in runs if run.load_kind not in NOT_STEADY and run.failures == 0]
-    settled = [run for run in working if run.settled.known and not run.heat_limited]
+    settled = [run for run in _with_speeds(working) if _shows_heat(run) and not run.heat_limited]
     _insist_on_heat(working, settled, heavy)
     drawn = _with_power(working)
     heard = [run for run in _with_speeds(runs) if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]

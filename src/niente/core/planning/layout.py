@@ -110,7 +110,7 @@ class PlanLayout:
         """Return the plan that follows from a request, laid out against what the book comes to."""
         listed, plan = self._plan_for(request)
         keys = self._keys_for(request.card)
-        rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), _next(answer.choice, answer.models), keys)
+        rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), confirms(answer.choice, answer.models), keys)
         pace = pace_of(request.card, answer.evidence)
         question = request.question if request.own is None else None
         seconds = tuple(row_seconds(row, pace) for row in rows)
@@ -209,7 +209,8 @@ def _of(card: RigCard, evidence: Evidence | None) -> Evidence | None:
     return evidence if evidence is not None and evidence.card.variant == card.variant else None
 
 
-def _next(choice: Choice | None, models: Models | None) -> Callable[[Confirmation, int], Step | None] | None:
+def confirms(choice: Choice | None, models: Models | None) -> Callable[[Confirmation, int], Step | None] | None:
+    """Return what a confirmation asks for next, by a choice; ``None`` while there is none."""
     if choice is None or models is None:
         return None
     load = models.heavy_load

@@ -260,3 +260,11 @@ def anew(question: Question, not_before_s: float = 0.0) -> Question:
 def default_project(card: RigCard) -> Project:
     """Return the project a new book starts with."""
     return Project(rig=card.name, question=first_question(card), limits=Limits())
+
+
+def project_asking(card: RigCard, project: Project | None, name: str) -> Project:
+    """Return a project that asks a kind of question: as it stands where it does so already, or names no kind that is known."""
+    now = project or default_project(card)
+    if template(name) is None or now.question.template == name:
+        return now
+    return msgspec.structs.replace(now, question=first_question(card, name))

@@ -17,6 +17,7 @@ from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, same_silicon, speeds_seen
 from niente.core.analysis.prediction import ceilings, heard_levels, predict_under_load, stock_throughput
 from niente.core.analysis.setting_batch import SettingBatch
+from niente.core.model.plan import Search
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
@@ -68,7 +69,7 @@ def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
     stock, (stock_work, _) = evidence.card.stock, stock_throughput(models, models.count_load, limits.design_room_c)
     by_setting: dict[object, list[RunSummary]] = defaultdict(list)
     for run in evidence.usable():
-        if run.load_kind != LoadKind.IDLE:
+        if run.load_kind != LoadKind.IDLE and not _is_try(models, run):
             by_setting[_without_fans(run.setting).key()].append(run)
     found: list[MethodStep] = []
     for runs in by_setting.values():
@@ -77,6 +78,12 @@ def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
             found += _steps_at(models, limits, way, runs, stock_work)
     order = list(TuningMethod)
     return tuple(sorted(found, key=lambda one: (order.index(one.way), one.throughput_percent, one.in_room_dba)))
+
+
+def _is_try(models: Models, run: RunSummary) -> bool:
+    """Return whether a run is one of a search: what it passed is nothing that anybody would keep."""
+    plan = models.evidence.plans.get(run.plan_id)
+    return plan is not None and run.step < len(plan.entries) and isinstance(plan.entries[run.step], Search)
 
 
 def _steps_at(

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QTextBrowser, Q
 from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.services.translation import tr
 
-TOPICS = ("window", "books", "rig", "plan", "run", "bench", "map", "choose", "proof", "noise", "safety", "keys")
+TOPICS = ("window", "books", "rig", "plan", "run", "bench", "map", "answer", "proof", "noise", "safety", "keys")
 
 
 def page_of(topic: str) -> str:

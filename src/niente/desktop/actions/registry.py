@@ -45,7 +45,10 @@ SPECS = (
     ActionSpec("page.plan", "Plan", "Ctrl+2", "What to measure, in which order, how long it takes", "Go", "plan"),
     ActionSpec("page.run", "Run", "Ctrl+3", "The run under way", "Go", "run"),
     ActionSpec("page.map", "Map", "Ctrl+4", "How temperature and noise lie over the settings", "Go", "map"),
-    ActionSpec("page.choose", "Choose", "Ctrl+5", "Which setting, and why", "Go", "choose"),
+    ActionSpec("page.answer", "Answer", "Ctrl+5", "What the book says to the question that was asked", "Go", "answer"),
+    ActionSpec(
+        "answer.surer", "Plan what makes it surer", "", "Plan the runs that would make this answer surer", "Bench", "answer"
+    ),
     ActionSpec("page.proof", "Proof", "Ctrl+7", "How surely the pick lasts, and what would make it surer", "Go", "proof"),
     ActionSpec("view.margin", "Margin", "F9", "Show or hide the explanations at the right", "View", "window", True),
     ActionSpec("view.desktop", "Follow the desktop", "", "Light or dark as the desktop is", "View", "window", True),

@@ -37,11 +37,12 @@ from niente.desktop.widgets.labels import rule, upright_rule
 
 SOLVERS = "scipy.optimize.elementwise"
 """What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
-NAMES = ["Rig", "Plan", "Run", "Map", "Choose", "Proof"]
+NAMES = ["Rig", "Plan", "Run", "Map", "Answer", "Proof"]
 PAGE_OF = {
     **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
     **dict.fromkeys(("map.run_here", "map.prove", "map.picture", "map.csv", "map.table"), "Map"),
     **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
+    "answer.surer": "Answer",
     "run.follow": "Run",
 }
 """The page that carries an action out; it comes up for it."""
@@ -219,7 +220,7 @@ class Window(QMainWindow):
         """Make the pages; called once the window shows."""
         if self.pages:
             return
-        from niente.desktop.pages.choose.page import ChoosePage
+        from niente.desktop.pages.answer.page import AnswerPage
         from niente.desktop.pages.map.page import MapPage
         from niente.desktop.pages.plan.page import PlanPage
         from niente.desktop.pages.proof.page import ProofPage
@@ -234,7 +235,7 @@ class Window(QMainWindow):
             PlanPage(*parts, self.plan_commands),
             RunPage(*parts),
             MapPage(*parts, self.plan_commands),
-            ChoosePage(*parts),
+            AnswerPage(*parts, self.plan_commands),
             ProofPage(*parts, self.plan_commands),
         ]
         rig.variant_wanted.connect(self.rig_commands.become)

@@ -10,8 +10,10 @@ from PySide6.QtCore import QObject, Signal
 
 from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
+from niente.core.answers.answering import Answering
+from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.errors import NienteError
-from niente.core.model.project import Limits
+from niente.core.model.project import Limits, Project
 from niente.core.model.setting import Setting
 from niente.core.selection.answer import Analysis, Answer
 from niente.core.selection.worker import Worker
@@ -33,10 +35,11 @@ class Analyst(QObject):
     answered = Signal(object)
     mapped = Signal(object)
     proved = Signal(object)
+    documented = Signal()
     broke = Signal(str)
     working = Signal(bool)
 
-    def __init__(self, worker: Worker[Analysis], parent: QObject | None = None) -> None:
+    def __init__(self, worker: Worker[Answering], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._worker = worker
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
@@ -44,12 +47,18 @@ class Analyst(QObject):
         self._maps = 0
         self._proofs = 0
         self._closed = False
+        self.documents: tuple[AnswerDocument, ...] = ()
 
-    def request_answer(self, book: Path, limits: Limits) -> None:
+    def request_answer(self, book: Path, project: Project) -> None:
         """Ask for a fresh answer; an older question still under way is then not answered any more."""
         self._newest += 1
         number = self._newest
-        self._pool.submit(self._guarded, lambda: self._answer(number, book, limits))
+        self._pool.submit(self._guarded, lambda: self._answer(number, book, project))
+
+    def request_documents(self, book: Path, project: Project) -> None:
+        """Ask for the answers to a book's questions anew, where only the question is another."""
+        number = self._newest
+        self._pool.submit(self._guarded, lambda: self._documents(number, book, project))
 
     def request_map(self, models: Models, limits: Limits, request: MapRequest, chosen: Setting | None) -> None:
         """Ask for another map of the same models; an older one still under way is then not answered any more."""
@@ -103,13 +112,21 @@ class Analyst(QObject):
             if not self._closed:  # its process was ended
                 self.broke.emit(traceback.format_exc())
 
-    def _answer(self, number: int, book: Path, limits: Limits) -> None:
+    def _answer(self, number: int, book: Path, project: Project) -> None:
         if number != self._newest:
             return
         self.working.emit(True)
         try:
-            answer = self._worker.call(Analysis.answer, book, limits)
+            answer = self._worker.call(Analysis.answer, book, project.limits)
         finally:
             self.working.emit(False)
         if number == self._newest:
             self.answered.emit(answer)
+            self._documents(number, book, project)
+
+    def _documents(self, number: int, book: Path, project: Project) -> None:
+        if number == self._newest:
+            documents = self._worker.call(Answering.answers, book, project)
+            if number == self._newest:
+                self.documents = documents
+                self.documented.emit()

@@ -51,7 +51,7 @@ def end_notice(ended: PlanEnded) -> Notice:
     if ended.error is not None:
         return Notice(str(ended.error), "plan.start", GO_ON)
     if ended.complete:
-        return Notice(tr("The plan is done. The pick stands on the Choose page."), "page.choose")
+        return Notice(tr("The plan is done. What it says stands on the Answer page."), "page.answer")
     words = tr("The plan is {reason}. The rig is restored and every sample is kept.")
     return Notice(words.format(reason=ended.reason), "plan.start", GO_ON)
 

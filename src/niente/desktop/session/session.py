@@ -7,6 +7,8 @@ from PySide6.QtGui import QUndoStack
 from niente.core.acquisition.client import BenchClient, Heard
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
+from niente.core.answers.answering import Answering
+from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError, UntrustedDriverError
 from niente.core.model.failure_goal import FailureGoal
@@ -19,7 +21,7 @@ from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.layout import PlanLayout
 from niente.core.planning.templates import default_project
-from niente.core.selection.answer import Analysis, Answer
+from niente.core.selection.answer import Answer
 from niente.core.selection.worker import WorkHere, WorkProcess
 from niente.core.storage.reader import BookReader
 from niente.desktop.services.translation import tr
@@ -45,6 +47,7 @@ class Session(QObject):
     state_changed = Signal()
     project_changed = Signal()
     answered = Signal()
+    documents_changed = Signal()
     mapped = Signal(object)
     proved = Signal(object)
     """Another setting than the pick was proved: its proof, or ``None`` where the pick counts again."""
@@ -85,8 +88,9 @@ class Session(QObject):
         self.turns = Turns(self)
         self._bridge = Bridge(self.turns, self)
         self._bridge.arrived.connect(self._hear)
-        self._analyst = Analyst(WorkProcess(Analysis) if own_processes else WorkHere(Analysis), self)
+        self._analyst = Analyst(WorkProcess(Answering) if own_processes else WorkHere(Answering), self)
         self._analyst.answered.connect(self._take_answer)
+        self._analyst.documented.connect(self.documents_changed)
         self._analyst.mapped.connect(self.mapped)
         self._analyst.proved.connect(self.proved)
         self._analyst.broke.connect(self.broke)
@@ -106,6 +110,11 @@ class Session(QObject):
         self.command_asked = False
         """Whether another client asks for command."""
         self._running: Plan | None = None
+
+    @property
+    def documents(self) -> tuple[AnswerDocument, ...]:
+        """The answers to all questions of the book, the one that is asked now first."""
+        return self._analyst.documents
 
     @property
     def plan(self) -> Plan | None:
@@ -287,7 +296,7 @@ class Session(QObject):
     def request_answer(self) -> None:
         """Ask for fresh answers."""
         if self.bench is not None and self.project is not None:
-            self._analyst.request_answer(self.bench.path, self.project.limits)
+            self._analyst.request_answer(self.bench.path, self.project)
 
     # -- inside --------------------------------------------------------------------------------------------------
 
@@ -306,6 +315,8 @@ class Session(QObject):
         self.project_changed.emit()
         if other or limits:
             self.request_answer()
+        elif self.bench is not None:
+            self._analyst.request_documents(self.bench.path, project)
 
     def take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""

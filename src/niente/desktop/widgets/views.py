@@ -40,3 +40,36 @@ class Views(QWidget):
     def current(self) -> int:
         """The index of the current view."""
         return self._group.checkedId()
+
+
+class NamedViews(QWidget):
+    """Views whose names come and go; ``chosen`` comes with the key of the one that a person chose."""
+
+    chosen = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._row = QHBoxLayout(self)
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(12)
+        self._keys: list[tuple[str, str]] = []
+        self._group = QButtonGroup(self)
+        self._group.idClicked.connect(lambda index: self.chosen.emit(self._keys[index][0]))
+
+    def show_names(self, names: Sequence[tuple[str, str]], current: str) -> None:
+        """Show one button for each pair of a key and a name; of one alone there is nothing to choose."""
+        if list(names) != self._keys:
+            for button in self._group.buttons():
+                self._group.removeButton(button)
+                self._row.removeWidget(button)
+                button.deleteLater()
+            self._keys = list(names)
+            for index, (_, name) in enumerate(names):
+                button = QPushButton(name)
+                button.setProperty("role", "view")
+                button.setCheckable(True)
+                self._group.addButton(button, index)
+                self._row.addWidget(button)
+        for index, (key, _) in enumerate(self._keys):
+            self._group.button(index).setChecked(key == current)
+        self.setVisible(len(self._keys) > 1)

@@ -35,14 +35,18 @@ from niente.core.planning.questions.undervolting import (
     CLOCK_CAP,
     FIXED_CLOCK,
     FIXED_VOLTAGE,
+    OF_ONE,
     OFFSET,
     RUNG,
     checked_loads,
     has_fixed,
+    hottest_allowed,
     offset_axis,
     search_of,
 )
 
+OFFSET_BUDGET_S = 5400.0
+"""What the search for an offset is given where it is one way of several."""
 UNDERVOLT, LIMIT, CAPPED, FIXED = "undervolt", "power limit", "temperature cap", "fixed clock"
 
 
@@ -122,7 +126,7 @@ def first_ways(card: RigCard) -> Question:
     elif card.control(CLOCK_CAP) is not None:
         axes = (*axes, Axis(CLOCK_CAP, clocks))
     base = fixed_fans(card)
-    return Question(TemplateName.HOLD_BACK, axes, base, loads[:1], loads[1:], until_known(card), method=SearchMethod.BISECTION)
+    return Question(TemplateName.HOLD_BACK, axes, base, loads[:1], loads[1:], until_known(card), method=SearchMethod.STRUCTURED)
 
 
 def way_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -139,7 +143,7 @@ def way_entries(card: RigCard, question: Question) -> list[Entry]:
         quiet = base.replaced(f"fan_duty.{card.lead_group()}", sorted(swept)[len(swept) // 2]) if swept else base
         entries += _rungs(card, question, CAPPED, spots(card, quiet, [axes[CAP]]))
     if OFFSET in axes and len(axes[OFFSET].points()) > 1:
-        entries += _undervolted(card, question, coolest, axes[OFFSET])
+        entries += _undervolted(card, question, coolest, axes[OFFSET], axes.get(POWER))
     entries += _fixed(card, question, coolest, axes)
     return [*entries, *confirmation(card, question)]
 
@@ -163,7 +167,7 @@ def _rungs(
     return arranged(steps, question, card)
 
 
-def _undervolted(card: RigCard, question: Question, base: Setting, axis: Axis) -> list[Entry]:
+def _undervolted(card: RigCard, question: Question, base: Setting, axis: Axis, limits: Axis | None) -> list[Entry]:
     """Return the search at stock limits, and its result there and at the question's power limits."""
     control = card.control(axis.control)
     search = search_of(
@@ -174,11 +178,14 @@ def _undervolted(card: RigCard, question: Question, base: Setting, axis: Axis) -
         control.step if control is not None else 5.0,
         setting=base,
         loads=checked_loads(card) or question.loads,
-        method=question.method if question.method in (SearchMethod.LADDER, SearchMethod.BISECTION) else SearchMethod.LADDER,
+        method=question.method if question.method in OF_ONE else OF_ONE[0],
         stage=UNDERVOLT,
         exposure=RUNG,
+        budget_s=OFFSET_BUDGET_S,
+        hottest_c=hottest_allowed(card),
     )
-    return [search, *_rungs(card, question, UNDERVOLT, [Spot(base)], takes=UNDERVOLT)]
+    points = [Spot(base), *(spots(card, base, [limits]) if limits is not None else [])]
+    return [search, *_rungs(card, question, UNDERVOLT, points, takes=UNDERVOLT)]
 
 
 def _fixed(card: RigCard, question: Question, base: Setting, axes: dict[str, Axis]) -> list[Entry]:

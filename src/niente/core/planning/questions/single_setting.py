@@ -70,22 +70,42 @@ def soak_entries(card: RigCard, question: Question) -> list[Entry]:
 
 
 def first_burst(card: RigCard) -> Question:
-    """Return short work from rest, over limits round the stock one."""
-    burst = load_named(card, LoadKind.BURST) or load_named(card, LoadKind.HEAVY)
-    axis = Axis("sustained_power_w", limits_below(card, (0.6, 0.8, 1.0)))
+    """Return short work from rest, and work that outlasts the firmware's window, over burst limits and times where the rig has
+    them, or else over limits up to the stock one."""
+    stock = card.stock
+    if card.control("burst_power_w") is not None and stock.burst_power_w is not None and stock.sustained_power_w is not None:
+        axes: tuple[Axis, ...] = (Axis("burst_power_w", (stock.sustained_power_w, stock.burst_power_w)),)
+        if card.control("burst_time_s") is not None and stock.burst_time_s:
+            axes = (*axes, Axis("burst_time_s", (round(stock.burst_time_s / 2.0), stock.burst_time_s)))
+    else:
+        axes = (Axis("sustained_power_w", limits_below(card, (0.6, 0.8, 1.0))),)
     exposure = Exposure(min_s=BURST_S, max_s=BURST_S)
-    return Question(TemplateName.BURST, (axis,), fixed_fans(card), (), burst, exposure, Order.COLD, idle_minutes=10.0)
+    heavy, burst = load_named(card, LoadKind.HEAVY), load_named(card, LoadKind.BURST)
+    return Question(TemplateName.BURST, axes, fixed_fans(card), heavy, burst, exposure, Order.COLD, idle_minutes=10.0)
+
+
+def outlasting_s(window_s: float) -> float:
+    """Return how long work has to go on to outlast a firmware's window.
+
+    The firmware lets the burst through until a moving average of the power, which has this time constant, comes up to the
+    sustained limit. From rest that takes ln(burst / (burst - sustained)) of them: three where the burst is a twentieth over it.
+    """
+    return 3.0 * window_s + WINDOW_S
 
 
 def burst_entries(card: RigCard, question: Question) -> list[Entry]:
-    """Return for every point 15 s from rest, and the whole burst window from rest: does the clock last it?"""
-    window = card.stock.burst_time_s or WINDOW_S
-    whole = Exposure(min_s=window + BURST_S, max_s=window + BURST_S)
+    """Return for every point, from rest: the load that is short by itself, and others for long enough to outlast the window."""
     steps: list[Step] = []
     for spot in spots(card, base_of(card, question), usable_axes(card, question)):
+        window = spot.setting.over(card.stock).burst_time_s or WINDOW_S
+        whole = Exposure(min_s=outlasting_s(window), max_s=outlasting_s(window))
         for load, _ in each_load(question):
-            steps.append(step_at(card, spot, load, question.exposure, "burst", "Short work, from rest"))
-            steps.append(step_at(card, spot, load, whole, "burst", f"The burst window of {window:g} s, from rest"))
+            known = card.load(load)
+            if known is not None and known.kind == LoadKind.BURST:
+                steps.append(step_at(card, spot, load, question.exposure, "burst", "Short work, from rest"))
+            else:
+                words = f"Past the burst window of {window:g} s, from rest"
+                steps.append(step_at(card, spot, load, whole, "burst", words))
     if question.order == Order.COLD:
         return list(arranged(steps, question, card))
     return list(

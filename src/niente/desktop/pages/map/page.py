@@ -72,7 +72,7 @@ class MapPage(Page):
         self.stack = QStackedWidget()
         for widget in (self.view, self.watts, self.noise, self.table):
             self.stack.addWidget(widget)
-            self.offer(widget, "map.run_here", "map.prove", "map.picture", "map.csv", "map.table", "page.choose", "help.here")
+            self.offer(widget, "map.run_here", "map.prove", "map.picture", "map.csv", "map.table", "page.answer", "help.here")
         self.views = Views(
             (
                 (tr("Field"), tr("A layer over two controls")),

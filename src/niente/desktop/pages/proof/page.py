@@ -83,7 +83,7 @@ class ProofPage(Page):
             field.settled.connect(lambda value, name=name: self._goal_edited(name, value))
         self._lay_out()
         for view in (self.picture, self.loads_view, self.more_view):
-            self.offer(view, "proof.run", "proof.soak", "page.choose", "help.here")
+            self.offer(view, "proof.run", "proof.soak", "page.answer", "help.here")
         self.more_view.doubleClicked.connect(lambda _: self.run_next())
         self.more_view.selectionModel().selectionChanged.connect(lambda *_: self.margin_changed.emit())
         self.follow(session.answered, session.project_changed)

@@ -17,7 +17,7 @@ from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.explanation import candidate_text, short_candidate_text
 from niente.core.selection.methods import MethodStep
 from niente.core.selection.pick import Candidate, Choice, Limit, front, keeps
-from niente.desktop.pages.choose.ways import MethodCurves
+from niente.desktop.pages.answer.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text, faint

@@ -1,10 +1,10 @@
-"""The Choose page: which setting, why that one, what it costs, and whether it holds."""
+"""The answer to a choice: which setting, why that one, what it costs, and whether it holds."""
 
 import math
 
 import msgspec
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
@@ -21,9 +21,8 @@ from niente.core.selection.explanation import (
 from niente.core.selection.pick import Candidate, Choice, Limit
 from niente.core.selection.setting_words import parts_text
 from niente.desktop.actions.registry import Actions
-from niente.desktop.pages.choose.scatter import Scatter
-from niente.desktop.pages.choose.ways import step_text
-from niente.desktop.pages.page import Page
+from niente.desktop.pages.answer.scatter import Scatter
+from niente.desktop.pages.answer.ways import step_text
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -48,13 +47,15 @@ LIMIT_OF = {
 }
 
 
-class ChoosePage(Page):
+class ChoiceView(QWidget):
     """Noise against throughput, the pick with its runners-up, the limits and what each costs."""
 
-    name = "Choose"
-
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:
-        super().__init__(session, actions, look)
+        super().__init__()
+        self.session = session
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(0, 0, 0, 0)
+        self.body.setSpacing(8)
         self.scatter = Scatter(look)
         self.scatter.limit_moved.connect(self._limit_edited)
         self.problem = Empty(actions["plan.start"])
@@ -67,10 +68,7 @@ class ChoosePage(Page):
         self.costs = {name: label("", "soft", wrap=True) for name in LIMIT_OF.values()}
         for name, field in self.fields.items():
             field.settled.connect(lambda value, name=name: self._limit_edited(name, value))
-        self.offer(self.scatter, "edit.undo", "edit.redo", "page.map", "help.here")
-        self.offer(self.table, "page.map", "help.here")
         self._lay_out()
-        self.follow(session.answered, session.project_changed)
 
     def _make_fields(self) -> dict[str, QuantityField]:
         usual = Limits()
@@ -164,14 +162,8 @@ class ChoosePage(Page):
         for words in self.costs.values():
             words.setText("")
         if choice is None:
-            self.set_head(tr("Noise against throughput"), tr("No pick yet"))
             self.model.set_rows([])
             return
-        settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
-            n=choice.settings, room=f"{choice.limits.design_room_c:g}"
-        )
-        state = tr(choice.standing.value)
-        self.set_head(f"{settings}: {state}", candidate_text(choice.pick))
         rows = [_row(tr("Pick"), choice.pick, confirmation_text(choice), scale)]
         rows += [_row(f"{n}", other, comparison_text(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
         self.model.set_rows(rows)
@@ -193,6 +185,16 @@ class ChoosePage(Page):
         field = self.fields[LIMIT_OF[limit]]
         value = _kept(limits, LIMIT_OF[limit])
         return Reading(field.title, f"{value:g}", unit=field.quantity.unit, dot=binds)
+
+    def head(self) -> tuple[str, str]:
+        """Return the lead and the title of the page while a choice is shown."""
+        choice = self.session.answer.choice
+        if choice is None:
+            return tr("Noise against throughput"), tr("No pick yet")
+        settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
+            n=choice.settings, room=f"{choice.limits.design_room_c:g}"
+        )
+        return f"{settings}: {tr(choice.standing.value)}", candidate_text(choice.pick)
 
     def live_line(self) -> str:
         """Return what the pick comes to, in a few words; its setting has too many controls to be named here."""

@@ -1,0 +1,49 @@
+"""The answer to the question of a book, for people and for scripts."""
+
+from pathlib import Path
+
+import click
+import msgspec
+
+from niente.cli.values import FILE
+from niente.core.answers.answer_text import answer_as_text
+from niente.core.answers.answering import answers_of
+from niente.core.model.errors import BookError, NotEnoughError
+from niente.core.model.project import Limits, Project
+from niente.core.planning.templates import TEMPLATES, default_project
+from niente.core.selection.answer import work_out
+from niente.core.storage.reader import BookReader
+
+QUESTIONS = click.Choice([kind.name.value for kind in TEMPLATES])
+
+
+@click.command(name="answer")
+@click.argument("book", type=FILE)
+@click.option("--question", default=None, type=QUESTIONS, help="One of the book's questions (default: all, the latest first).")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON: one answer, or a list of all.")
+def answer_command(book: Path, question: str | None, as_json: bool) -> None:
+    """Print what a book says to the questions that were asked of it."""
+    project = _project_of(book)
+    found = answers_of(book, work_out(book, project.limits), project, question or "")
+    if not found:
+        asked = f"no {question} question" if question else "no question yet"
+        raise NotEnoughError(f"The book {book} holds {asked}.", remedy="Run a plan into it first.")
+    if as_json:
+        whole = found[0] if question else found
+        click.echo(msgspec.json.format(msgspec.json.encode(whole), indent=1))
+        return
+    click.echo("\n\n\n".join(answer_as_text(one) for one in found))
+
+
+def _project_of(book: Path) -> Project:
+    """Return the project of a book; of one that was made on the command line what a rig's default is."""
+    reader = BookReader(book)
+    try:
+        card, project = reader.card(), reader.project()
+    finally:
+        reader.close()
+    if card is None:
+        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+    if project is not None:
+        return project
+    return msgspec.structs.replace(default_project(card), limits=Limits())

@@ -1,0 +1,1 @@
+"""Answers: what a book says to each question that was asked of it, as documents."""

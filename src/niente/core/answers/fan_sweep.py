@@ -1,0 +1,278 @@
+"""The fan sweep: how loud each group of fans is over its duty and speed, and what a kelvin costs in decibels."""
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+
+from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.models import Models
+from niente.core.answers.framing import framed
+from niente.core.answers.material import (
+    AnswerMaterial,
+    by_load,
+    load_card,
+    minus,
+    noise_of_run,
+    pooled,
+)
+from niente.core.answers.wording import amount, bare, listed, load_title
+from niente.core.model.answer_document import (
+    AnswerCurve,
+    AnswerDocument,
+    AnswerFigure,
+    Column,
+    CurvePoint,
+    Curves,
+    Remark,
+    Ruled,
+    Table,
+    TableRow,
+    Value,
+    value_of,
+)
+from niente.core.model.rig_card import LoadKind
+
+TURNS_RPM = 30.0
+"""A fan that reads less than this stands still."""
+STEEPER = 1.6
+"""A level that climbs so many times as steeply as the rest of its group's hints at a resonance (common practice, no source)."""
+
+
+class _Group:
+    """One group of fans alone: its readings by duty, where it starts to turn, and where its level climbs too steeply."""
+
+    def __init__(self, of: AnswerMaterial, group: str) -> None:
+        self.group = group
+        self.runs = sorted(
+            (
+                run
+                for run in (row.run for row in of.stage("noise"))
+                if run is not None and run.load_kind == LoadKind.IDLE and _alone(run, group)
+            ),
+            key=lambda run: run.setting.fan_duty.get(group, 0.0),
+        )
+
+    def rpm(self, run: RunSummary) -> float:
+        """Return how fast the group turned."""
+        return run.fan_rpm.get(self.group, math.nan)
+
+    @property
+    def turning(self) -> list[RunSummary]:
+        """The runs in which it turned."""
+        return [run for run in self.runs if not self.rpm(run) < TURNS_RPM]
+
+    @property
+    def starts_at(self) -> float | None:
+        """The lowest duty at which it turned; ``None`` where it turned at all of them."""
+        if len(self.turning) == len(self.runs) or not self.turning:
+            return None
+        return self.turning[0].setting.fan_duty.get(self.group)
+
+    def resonances(self) -> list[tuple[float, float]]:
+        """Return speeds between which the level climbs far more steeply than elsewhere (rpm)."""
+        known = [(self.rpm(run), run.noise_dba) for run in self.turning if self.rpm(run) > 0.0 and math.isfinite(run.noise_dba)]
+        if len(known) < 4:
+            return []
+        speeds = np.log10([rpm for rpm, _ in known])
+        slopes = np.diff([level for _, level in known]) / np.maximum(np.diff(speeds), 1e-6)
+        usual = float(np.median(slopes))
+        back = [index for index in range(1, len(slopes)) if slopes[index - 1] > STEEPER * usual and slopes[index] < 0.4 * usual]
+        return [(known[index - 1][0], known[index + 1][0]) for index in back] if usual > 0.0 else []
+
+
+def _alone(run: RunSummary, group: str) -> bool:
+    """Return whether only one group of fans was set to turn."""
+    others = [duty for name, duty in run.setting.fan_duty.items() if name != group]
+    return run.setting.fan_duty.get(group, 0.0) > 0.0 and all(
+        duty == 0.0 or run.fan_rpm.get(name, math.nan) < TURNS_RPM
+        for name, duty in zip([name for name in run.setting.fan_duty if name != group], others, strict=True)
+    )
+
+
+def fan_answer(of: AnswerMaterial) -> AnswerDocument:
+    """Return how loud each group of fans is over its duty and speed, and what cooling costs in noise."""
+    groups = [group for name in of.card.fan_groups() if (group := _Group(of, name)).runs]
+    room = _background(of)
+    trade = _trade(of)
+    return framed(
+        of,
+        ["no load" if not trade else "under load too"],
+        _fan_sentence(groups, room, trade),
+        _fan_short(groups),
+        consequence=_fan_consequence(groups, room, trade),
+        figures=[*_fan_figures(groups, room), *_trade_figures(trade)],
+        table=_fan_table(groups, room, of.models),
+        picture=_fan_picture(groups, room),
+        remarks=_fan_remarks(groups, of),
+        surer=None,
+        cautions=("Never stop the fan of a processor or of a board's supply under load without a guard that watches it.",),
+    )
+
+
+def _background(of: AnswerMaterial) -> Value:
+    quiet = [
+        row.run
+        for row in of.stage("noise")
+        if row.run is not None and all(not rpm > TURNS_RPM for rpm in row.run.fan_rpm.values())
+    ]
+    return pooled([noise_of_run(run) for run in quiet])
+
+
+class _Trade:
+    """All fans together under one load: rise over the room and level in it, from slow to fast."""
+
+    def __init__(self, runs: Sequence[RunSummary]) -> None:
+        known = [run for run in runs if run.settled.known and not run.heat_limited and math.isfinite(run.noise_dba)]
+        self.runs = sorted(known, key=lambda run: run.noise_dba)
+
+    def cost_db_per_k(self) -> list[tuple[RunSummary, RunSummary, float]]:
+        """Return what a kelvin costs in decibels between neighbours."""
+        return [
+            (slow, fast, (fast.noise_dba - slow.noise_dba) / (slow.rise_k - fast.rise_k))
+            for slow, fast in zip(self.runs, self.runs[1:], strict=False)
+            if slow.rise_k - fast.rise_k > 0.1
+        ]
+
+
+def _trade(of: AnswerMaterial) -> list[tuple[str, _Trade]]:
+    found = [(load_title(load_card(of.card, load)), _Trade(runs)) for load, runs in by_load(of.stage("heat")).items()]
+    return [(title, trade) for title, trade in found if len(trade.runs) > 1]
+
+
+def _fan_sentence(groups: Sequence[_Group], room: Value, trade: list[tuple[str, _Trade]]) -> str:
+    if not groups:
+        return "No group of fans has been heard alone yet"
+    if trade:
+        title, one = trade[0]
+        costs = one.cost_db_per_k()
+        if costs:
+            quiet, loud = bare(costs[0][2], 2, "dB"), bare(costs[-1][2], 2, "dB")
+            return f"Under {title.lower()} a kelvin costs {quiet} at the quiet end, {loud} at the loud one"
+    loudest = max(groups, key=lambda group: group.runs[-1].noise_dba)
+    top = loudest.runs[-1]
+    duty = bare(top.setting.fan_duty.get(loudest.group), 0, "%")
+    return f"The {loudest.group} fans are the loudest: {amount(noise_of_run(top), 1, 'dBA')} at {duty}"
+
+
+def _fan_short(groups: Sequence[_Group]) -> str:
+    return f"{len(groups)} groups heard" if groups else "nothing heard yet"
+
+
+def _fan_consequence(groups: Sequence[_Group], room: Value, trade: list[tuple[str, _Trade]]) -> str:
+    words = []
+    for group in groups:
+        heard = next((run for run in group.turning if room.value is not None and run.noise_dba - room.value >= 1.5), None)
+        if heard is not None:
+            duty = heard.setting.fan_duty.get(group.group)
+            words.append(
+                f"The {group.group} fans rise out of the room from {bare(duty, 0, '%')} on, {bare(group.rpm(heard), 0, 'rpm')}."
+            )
+    return " ".join(words[:3])
+
+
+def _fan_figures(groups: Sequence[_Group], room: Value) -> list[AnswerFigure]:
+    found = [AnswerFigure("background_dba", "The room", "dBA", 1, room)] if room.known else []
+    for group in groups:
+        for run in group.runs:
+            duty = run.setting.fan_duty.get(group.group, 0.0)
+            name = f"{group.group}.{duty:g}"
+            title = f"{group.group} at {duty:g} %"
+            found.append(AnswerFigure(f"{name}.noise_dba", f"{title}: noise", "dBA", 1, noise_of_run(run), (run.run_id,)))
+            found.append(
+                AnswerFigure(f"{name}.fan_speed_rpm", f"{title}: speed", "rpm", 0, value_of(group.rpm(run)), (run.run_id,))
+            )
+        if group.starts_at is not None:
+            found.append(AnswerFigure(f"{group.group}.starts_at", f"{group.group} starts at", "%", 0, Value(group.starts_at)))
+    return [one for one in found if one.value.known]
+
+
+def _trade_figures(trade: list[tuple[str, _Trade]]) -> list[AnswerFigure]:
+    return [
+        AnswerFigure(
+            f"{title}.{slow.run_id}-{fast.run_id}.db_per_k",
+            f"{title}: a kelvin costs",
+            "dB",
+            2,
+            value_of(cost),
+            (slow.run_id, fast.run_id),
+        )
+        for title, one in trade
+        for slow, fast, cost in one.cost_db_per_k()
+    ]
+
+
+def _fan_table(groups: Sequence[_Group], room: Value, models: Models | None) -> Table | None:
+    rows = []
+    for group in groups:
+        for run in group.runs:
+            duty = run.setting.fan_duty.get(group.group, 0.0)
+            own = Value()
+            if models is not None and group.group in models.noise.groups:
+                rpm = np.array([[group.rpm(run) if name == group.group else 0.0 for name in models.noise.groups]])
+                own = value_of(float(models.noise.machine_alone(rpm)[0]), forecast=True)
+            over = minus(noise_of_run(run), room)
+            rows.append(
+                TableRow(
+                    f"{group.group} {duty:g} %",
+                    (value_of(group.rpm(run)), noise_of_run(run), over, own),
+                    "" if not group.rpm(run) < TURNS_RPM else "stands still",
+                    (run.run_id,),
+                )
+            )
+    columns = (
+        Column("fan_speed_rpm", "Speed", "rpm", 0),
+        Column("noise_dba", "In the room", "dBA", 1),
+        Column("over_db", "Over the room", "dB", 1),
+        Column("alone_dba", "Alone, by model", "dBA", 1),
+    )
+    return Table("Group by group", columns, tuple(rows)) if rows else None
+
+
+def _fan_picture(groups: Sequence[_Group], room: Value) -> Curves | None:
+    curves = tuple(
+        AnswerCurve(
+            f"{group.group} fans",
+            tuple(
+                CurvePoint(
+                    run.setting.fan_duty.get(group.group, 0.0),
+                    noise_of_run(run),
+                    "" if not group.rpm(run) < TURNS_RPM else "stands still",
+                )
+                for run in group.runs
+                if math.isfinite(run.noise_dba)
+            ),
+        )
+        for group in groups
+    )
+    ruled = (Ruled("the room", y=room.value),) if room.value is not None else ()
+    x, y = Column("fan_duty", "Duty", "%", 0), Column("noise_dba", "Noise in the room", "dBA", 0)
+    return Curves(x, y, curves, ruled) if any(curve.points for curve in curves) else None
+
+
+def _fan_remarks(groups: Sequence[_Group], of: AnswerMaterial) -> tuple[Remark, ...]:
+    found = []
+    still = [f"{group.group} from {bare(group.starts_at, 0, '%')}" for group in groups if group.starts_at is not None]
+    if still:
+        found.append(
+            Remark("Where they start", f"{listed(still)}. Under that they stood still; a fan that turns may stall lower.")
+        )
+    humps = [
+        f"{group.group} between {bare(low, 0, 'rpm')} and {bare(high, 0, 'rpm')}"
+        for group in groups
+        for low, high in group.resonances()
+    ]
+    if humps:
+        found.append(Remark("Where it hums", f"{listed(humps)}: the level climbs there and falls back. Cross it quickly."))
+    two = [group for group in groups if len(group.turning) > 1]
+    if two and of.models is not None:
+        laws = [
+            f"{group.group} {bare(of.models.noise.law_of(group.group)[0], 0, 'dB')}"
+            for group in two
+            if group.group in of.models.noise.groups
+        ]
+        if laws:
+            found.append(
+                Remark("Ten times the speed", f"{listed(laws)}. Two equal fans are 3 dB louder than one (sum of energies).")
+            )
+    return tuple(found)

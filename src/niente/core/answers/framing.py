@@ -1,0 +1,62 @@
+"""What all answers have in common: whose they are, how far they are, and what they rest on."""
+
+from collections.abc import Sequence
+
+from niente.core.answers.material import AnswerMaterial
+from niente.core.answers.wording import lead_of, left_words
+from niente.core.model.answer_document import (
+    AnswerDocument,
+    AnswerFigure,
+    Bars,
+    Curves,
+    Depths,
+    Differences,
+    MakesSurer,
+    Remark,
+    RestsOn,
+    Table,
+)
+
+
+def framed(
+    of: AnswerMaterial,
+    conditions: Sequence[str],
+    sentence: str,
+    short: str,
+    *,
+    title: str = "",
+    consequence: str = "",
+    tag: str = "",
+    figures: Sequence[AnswerFigure] = (),
+    table: Table | None = None,
+    picture: Bars | Differences | Depths | Curves | None = None,
+    rests_on: str = "",
+    basis: Sequence[RestsOn] = (),
+    remarks: Sequence[Remark] = (),
+    surer: MakesSurer | None = None,
+    cautions: Sequence[str] = (),
+) -> AnswerDocument:
+    """Return the answer to a question, with all that follows from how far its plan is."""
+    waits = left_words(of.rows, of.state)
+    return AnswerDocument(
+        question=of.plan.question,
+        title=of.title,
+        rig=of.card.name,
+        variant=of.card.variant,
+        state=of.state,
+        lead=lead_of(title or of.title, of.card, *conditions),
+        sentence=sentence,
+        consequence=consequence,
+        short=short,
+        tag=tag,
+        done=of.done,
+        of=len(of.rows),
+        figures=tuple(figures),
+        table=table,
+        picture=picture,
+        rests_on=rests_on or f"{of.done} of {len(of.rows)} runs",
+        basis=of.basis(basis),
+        remarks=(*((Remark("Still to come", waits),) if waits else ()), *remarks),
+        surer=surer,
+        cautions=tuple(cautions),
+    )

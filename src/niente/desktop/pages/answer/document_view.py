@@ -1,0 +1,99 @@
+"""An answer as a page shows it: its picture, and the table behind it."""
+
+from PySide6.QtWidgets import QTableView, QVBoxLayout, QWidget
+
+from niente.core.model.answer_document import AnswerDocument, Column, Table, TableRow
+from niente.core.model.quantities import NO_BREAK_SPACE, number_text
+from niente.desktop.pages.answer.picture import AnswerPicture
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.table import Cell, RowsModel, rows_view
+
+LEAST_ROWS, ROW_PX, HEAD_PX = 3, 19, 22
+
+
+class DocumentView(QWidget):
+    """The picture over the table; a book without an answer shows neither."""
+
+    def __init__(self, look: Look) -> None:
+        super().__init__()
+        self._look = look
+        self.picture = AnswerPicture(look)
+        self.head = label("", "section")
+        self.rule = rule()
+        self.model = RowsModel([""], set())
+        self.table: QTableView | None = None
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(0, 0, 0, 0)
+        self.body.setSpacing(8)
+        self.body.addWidget(self.picture)
+        self.body.addWidget(self.rule)
+        self.body.addWidget(self.head)
+        self.rest = QVBoxLayout()
+        self.body.addLayout(self.rest, 1)
+        self._shown: AnswerDocument | None = None
+
+    def show_answer(self, answer: AnswerDocument | None) -> None:
+        """Show an answer, or that there is none."""
+        if answer == self._shown and answer is not None:
+            return
+        self._shown = answer
+        picture = answer.picture if answer is not None else None
+        table = answer.table if answer is not None else None
+        self.picture.show_picture(picture, answer.sentence if answer is not None else "")
+        self.picture.setVisible(picture is not None)
+        for widget in (self.rule, self.head):
+            widget.setVisible(table is not None)
+        self._show_table(table)
+
+    def _show_table(self, table: Table | None) -> None:
+        """Show a table; one with other columns is made anew, as wide as its own figures."""
+        columns = table.columns if table is not None else ()
+        rows = table.rows if table is not None else ()
+        kept = [index for index in range(len(columns)) if any(_told(row, index) for row in rows)]
+        heads = ["", *(_head(columns[index]) for index in kept)]
+        cells = [_cells(row, columns, kept) for row in rows]
+        self.head.setText(tr(table.title) if table is not None else "")
+        if table is None or self.table is None or heads != self.model.heads:
+            self._make_table(heads, {place + 1 for place, index in enumerate(kept) if not _is_words(rows, index)})
+        self.model.set_rows(cells)
+        if self.table is not None:
+            self.table.setVisible(table is not None)
+            self.table.setMinimumHeight(HEAD_PX + ROW_PX * min(len(cells), LEAST_ROWS) + 4)
+            self.table.setMaximumHeight(HEAD_PX + ROW_PX * len(cells) + 4)
+
+    def _make_table(self, heads: list[str], right: set[int]) -> None:
+        if self.table is not None:
+            self.rest.removeWidget(self.table)
+            self.table.deleteLater()
+        self.model = RowsModel(heads, right)
+        self.table = rows_view(tr("The table behind the answer"), self.model, self._look, stretch=0)
+        self.rest.insertWidget(0, self.table, 1)
+
+
+def _told(row: TableRow, index: int) -> bool:
+    value = row.values[index]
+    return bool(value.words) or value.known
+
+
+def _is_words(rows: tuple[TableRow, ...], index: int) -> bool:
+    return any(row.values[index].words and not row.values[index].known for row in rows)
+
+
+def _head(column: Column) -> str:
+    return f"{tr(column.title)}, {column.unit}" if column.unit else tr(column.title)
+
+
+def _cells(row: TableRow, columns: tuple[Column, ...], kept: list[int]) -> list[Cell]:
+    name = f"{row.title}, {row.unit}" if row.unit else row.title
+    cells = [Cell(name, aside=row.detail, bold=row.leads)]
+    for index in kept:
+        value, digits = row.values[index], row.digits if row.unit else columns[index].digits
+        if value.words or value.value is None:
+            cells.append(Cell(value.words, soft=bool(value.words)))
+            continue
+        width = value.half_width if not columns[index].brief else None
+        aside = f"±{NO_BREAK_SPACE}{number_text(width, digits)}" if width is not None else ""
+        cells.append(Cell(number_text(value.value, digits), aside=aside, soft=value.forecast, bold=row.leads))
+    return cells

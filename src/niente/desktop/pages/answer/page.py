@@ -1,0 +1,144 @@
+"""The Answer page: what the book says to the questions that were asked of it, one beside the other."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QStackedWidget
+
+from niente.core.model.answer_document import AnswerDocument, AnswerState
+from niente.core.model.question import TemplateName
+from niente.desktop.actions.registry import Actions
+from niente.desktop.commands.plan_commands import PlanCommands
+from niente.desktop.pages.answer.choice_view import ChoiceView
+from niente.desktop.pages.answer.document_view import DocumentView
+from niente.desktop.pages.page import Page
+from niente.desktop.services.theme import Look
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
+from niente.desktop.widgets.blocks import Block, Buttons, Reading, Readings, Title, Words
+from niente.desktop.widgets.labels import ShortLabel, label
+from niente.desktop.widgets.views import NamedViews
+
+
+class AnswerPage(Page):
+    """A sentence with its interval, the picture and the table behind it; for a quiet point the choice among all settings."""
+
+    name = "Answer"
+
+    def __init__(self, session: Session, actions: Actions, look: Look, plan_commands: PlanCommands) -> None:
+        super().__init__(session, actions, look)
+        self._commands = plan_commands
+        self._shown = ""
+        """The kind of question that a person chose to see; empty: the one that is asked now."""
+        self.views = NamedViews()
+        self.views.chosen.connect(self._view_chosen)
+        self.tag = label("", "tag")
+        self.consequence = ShortLabel("consequence")
+        self.words.addWidget(self.consequence)
+        self.head.addWidget(self.tag, 0, Qt.AlignmentFlag.AlignBottom)
+        self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
+        self.choice = ChoiceView(session, actions, look)
+        self.document = DocumentView(look)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.choice)
+        self.stack.addWidget(self.document)
+        self.body.addWidget(self.stack, 1)
+        self.offer(self.choice.scatter, "edit.undo", "edit.redo", "page.map", "help.here")
+        self.offer(self.choice.table, "page.map", "help.here")
+        self.offer(self.document, "answer.surer", "page.plan", "help.here")
+        self.follow(session.answered, session.project_changed, session.documents_changed)
+
+    @property
+    def current(self) -> AnswerDocument | None:
+        """The answer that is shown; ``None`` before there is one."""
+        documents = self.session.documents
+        return next((one for one in documents if one.question == self._kind()), None)
+
+    def _kind(self) -> str:
+        """Return the kind of question that is shown: what a person chose, or the one that is asked now."""
+        kinds = [one.question for one in self.session.documents]
+        project = self.session.project
+        now = project.question.template if project is not None else ""
+        return self._shown if self._shown in kinds else now
+
+    def _view_chosen(self, kind: str) -> None:
+        self._shown = kind
+        self.refresh()
+        self.margin_changed.emit()
+
+    @property
+    def is_choice(self) -> bool:
+        """Whether a choice is shown, as it is for a quiet point and for questions of one's own."""
+        return self._kind() in (TemplateName.QUIET_POINT, "")
+
+    def refresh(self) -> None:
+        """Show the answer as it stands."""
+        document = self.current
+        self.views.show_names([(one.question, tr(one.title)) for one in self.session.documents], self._kind())
+        self.stack.setCurrentWidget(self.choice if self.is_choice else self.document)
+        self.choice.refresh()
+        self.actions_["answer.surer"].setEnabled(document is not None and document.surer is not None)
+        if self.is_choice:
+            self.set_head(*self.choice.head())
+            self.tag.hide()
+            self.consequence.hide()
+            return
+        if document is None:
+            self.set_head(self._title(), tr("Nothing has been run for it yet"))
+        else:
+            self.set_head(document.lead, document.sentence)
+        self.tag.setText(document.tag if document is not None else "")
+        self.tag.setVisible(bool(document is not None and document.tag))
+        self.consequence.setText(document.consequence if document is not None else "")
+        self.consequence.setVisible(bool(self.consequence.text()))
+        self.document.show_answer(document)
+
+    def _title(self) -> str:
+        project = self.session.project
+        return project.question.template if project is not None else ""
+
+    def handlers(self) -> dict[str, Callable[[], None]]:
+        """Return what the page does for actions."""
+        return {"answer.surer": self.make_surer}
+
+    def make_surer(self) -> None:
+        """Plan what would make the answer surer."""
+        document = self.current
+        if document is None or document.surer is None:
+            return
+        for step in document.surer.steps:
+            self._commands.run_step_next(step)
+        if document.surer.question is not None:
+            self._commands.change_question(tr("more pairs"), document.surer.question)
+
+    def live_line(self) -> str:
+        """Return the answer in a few words."""
+        document = self.current
+        if self.is_choice:
+            return self.choice.live_line()
+        return document.short if document is not None else tr("no answer yet")
+
+    def finished(self) -> bool:
+        """The answer is complete; of a choice, the pick is confirmed."""
+        document = self.current
+        if self.is_choice:
+            return self.choice.finished()
+        return document is not None and document.state == AnswerState.COMPLETE
+
+    def margin(self) -> list[Block]:
+        """Say what the answer rests on and what would make it surer."""
+        document = self.current
+        if self.is_choice:
+            return self.choice.margin()
+        if document is None:
+            return [Words(tr("Nothing has been run for it yet"), tr("Start the plan, and the answer grows as runs end."))]
+        lines = tuple(Reading(one.title, one.value, unit=one.unit) for one in document.basis)
+        surer = [Words(tr("To be surer"), document.surer.words)] if document.surer is not None else []
+        return [
+            Title(tr("What it rests on"), document.rests_on),
+            Readings(tr("What was run"), lines),
+            *(Words(one.head, one.words) for one in document.remarks),
+            *surer,
+            *([Words(tr("Caution"), " ".join(document.cautions))] if document.cautions else []),
+            *([Buttons(("answer.surer",))] if document.surer is not None else []),
+        ]

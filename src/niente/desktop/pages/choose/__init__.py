@@ -1,1 +1,0 @@
-"""The Choose page."""
