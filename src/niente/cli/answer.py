@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 import msgspec
 
+from niente.cli.goal import aim_options, aimed
 from niente.cli.values import FILE
 from niente.core.answers.answer_text import answer_as_text
 from niente.core.answers.answering import answers_of
@@ -20,10 +21,12 @@ QUESTIONS = click.Choice([kind.name.value for kind in TEMPLATES])
 @click.command(name="answer")
 @click.argument("book", type=FILE)
 @click.option("--question", default=None, type=QUESTIONS, help="One of the book's questions (default: all, the latest first).")
+@aim_options
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON: one answer, or a list of all.")
-def answer_command(book: Path, question: str | None, as_json: bool) -> None:
+def answer_command(book: Path, question: str | None, aim: str | None, noise_at: str | None, as_json: bool) -> None:
     """Print what a book says to the questions that were asked of it."""
     project = _project_of(book)
+    project = msgspec.structs.replace(project, limits=aimed(project.limits, aim, noise_at))
     found = answers_of(book, work_out(book, project.limits), project, question or "")
     if not found:
         asked = f"no {question} question" if question else "no question yet"

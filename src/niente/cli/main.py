@@ -12,7 +12,7 @@ from niente import __version__
 from niente.cli.answer import answer_command
 from niente.cli.books import read_book
 from niente.cli.cards import card_of
-from niente.cli.goal import goal_of, goal_options
+from niente.cli.goal import aim_options, aimed, goal_of, goal_options
 from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
 from niente.cli.progress import ProgressPrinter
@@ -211,6 +211,7 @@ def run(
 @click.option("--headroom", default=None, type=KELVIN, metavar="K", help="Least headroom in K (default 8).")
 @click.option("--room", default=None, type=ROOM_C, metavar="°C", help="Design room in °C (default 28).")
 @click.option("--noise", default=None, type=LEVEL_DBA, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
+@aim_options
 @goal_options
 @click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
 def choose_command(
@@ -219,12 +220,14 @@ def choose_command(
     headroom: float | None,
     room: float | None,
     noise: float | None,
+    aim: str | None,
+    noise_at: str | None,
     failure: float | None,
     horizon: float | None,
     sure: float | None,
     as_json: bool,
 ) -> None:
-    """Pick the quietest setting that keeps the limits."""
+    """Pick the setting that is best in what the choice is for, among those that keep the limits."""
     from niente.cli.choice import choice_as_data, choice_as_text
     from niente.core.analysis.models import fit_models
     from niente.core.selection.pick import choose
@@ -238,6 +241,7 @@ def choose_command(
     }
     limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
     limits = msgspec.structs.replace(limits, failure=goal_of(limits.failure, failure, horizon, sure))
+    limits = aimed(limits, aim, noise_at)
     choice = choose(fit_models(evidence), limits)
     if as_json:
         click.echo(indented_json(choice_as_data(choice)), nl=False)

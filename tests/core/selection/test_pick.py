@@ -2,21 +2,23 @@
 
 import itertools
 import math
+from collections.abc import Callable
 
 import msgspec
 import numpy as np
 import pytest
 
 from niente.core.analysis.evidence import Evidence
-from niente.core.analysis.grid import survey_grid
+from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.prediction import predict, stock_throughput
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Confirmation
-from niente.core.model.project import Limits
+from niente.core.model.project import Aim, Limits, NoisePlace
 from niente.core.planning.confirmation import next_confirmation
 from niente.core.planning.templates import first_question, plan_for
+from niente.core.science.arrays import Vector
 from niente.core.selection.explanation import (
     candidate_text,
     comparison_text,
@@ -229,3 +231,46 @@ def test_a_rig_without_some_readings_still_has_a_map(evidence: Evidence, models:
         msgspec.structs.replace(run, fan_rpm={**run.fan_rpm, "case": math.nan}) if run is lost else run for run in evidence.runs
     )
     assert fit_models(msgspec.structs.replace(evidence, runs=once)).heat.runs == models.heat.runs - 1
+
+
+@pytest.mark.parametrize(
+    ("aim", "best"),
+    [
+        (Aim.FASTEST, lambda field: -field.predicted.throughput_percent),
+        (Aim.LEAST_WATTS, lambda field: field.predicted.power_w),
+        (Aim.COOLEST, lambda field: field.predicted.core_c),
+    ],
+)
+def test_a_choice_is_for_what_is_wanted(
+    models: Models, limits: Limits, aim: Aim, best: Callable[[SettingGrid], Vector]
+) -> None:
+    """Among all settings that keep every limit none is better in it by more than nobody would notice."""
+    wanted = msgspec.structs.replace(limits, aim=aim, max_noise_dba=34.0)
+    field = survey_grid(models, wanted)
+    kept = np.logical_and.reduce(list(keeps(field, wanted).values())) & field.inside
+    choice = choose(models, wanted, field)
+    index = field.nearest(choice.pick.limit_w, choice.pick.duty)
+    assert kept[index]
+    assert best(field)[index] <= np.min(best(field)[kept]) + 0.51
+    quietest = choose(models, limits)
+    assert choice.pick.setting != quietest.pick.setting
+    assert pick_reason(choice) != pick_reason(quietest)
+    told = [cost for cost in choice.costs if cost.instead is not None]
+    assert all(cost.wins >= -0.51 for cost in told)  # without a limit it is never worse in what is wanted
+
+
+def test_noise_is_judged_at_the_listeners_place_by_day_and_at_night(models: Models, limits: Limits) -> None:
+    """Free sound falls by 6 dB from one metre to two (inverse square law); over a background it falls by less."""
+    levels = {}
+    for place in NoisePlace:
+        field = survey_grid(models, msgspec.structs.replace(limits, noise_at=place))
+        levels[place] = field.heard_dba
+    loud = np.argmax(levels[NoisePlace.ROOM])
+    listener = models.card.listener
+    assert listener["day_dba"] > listener["night_dba"]  # type: ignore[operator]
+    far = 20.0 * math.log10(float(listener["distance_m"]) / float(models.card.meter["distance_m"]))
+    assert far > 0.0
+    assert levels[NoisePlace.LISTENER_AT_NIGHT][loud] < levels[NoisePlace.ROOM][loud]
+    assert levels[NoisePlace.ROOM][loud] - levels[NoisePlace.LISTENER_AT_NIGHT][loud] <= far + 0.5
+    assert np.all(levels[NoisePlace.LISTENER_BY_DAY] > levels[NoisePlace.LISTENER_AT_NIGHT])
+    assert np.all(levels[NoisePlace.LISTENER_BY_DAY] >= float(listener["day_dba"]) - 0.01)

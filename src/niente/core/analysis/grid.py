@@ -9,11 +9,12 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.coverage import inside
+from niente.core.analysis.listener import listener_of_card
 from niente.core.analysis.models import CARRIES_MV, Models
 from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, ceilings, heard_w, predict, predict_under_load
 from niente.core.analysis.setting_batch import POWER, SettingBatch
 from niente.core.analysis.stability import FIXED_FROM_V, FailureRisk, failures_against, risk_at, risk_by_exposure
-from niente.core.model.project import Limits
+from niente.core.model.project import Limits, NoisePlace
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Indices, Mask, Vector
@@ -24,6 +25,8 @@ NICE = (1.0, 2.0, 3.0, 5.0)
 COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
 """Steps a side where the other fans are looked for at every point; duties a group to begin with, for one, two and more groups;
 and how often the step is halved then."""
+BACKGROUNDS = {NoisePlace.LISTENER_BY_DAY: "day_dba", NoisePlace.LISTENER_AT_NIGHT: "night_dba"}
+"""The background at the listener's place that each place to judge noise at has."""
 BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
 """Controls that need not have been varied: where they limit the clock, watts and temperatures are among those measured."""
 
@@ -60,7 +63,8 @@ class SettingGrid(msgspec.Struct, frozen=True):
     ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
     the expected chance of a horizon without a failure, ``risk`` the chance of one that is surely not exceeded, ``by_law``
     whether both follow from a law that failures taught, ``makers`` whether voltage and clock are no other than the maker's,
-    ``against`` how many failures speak against it, ``inside`` whether a point lies inside of what was measured; ``measured``
+    ``against`` how many failures speak against it, ``heard_dba`` ± ``heard_hw`` the level where the limits judge it, ``inside``
+    whether a point lies inside of what was measured; ``measured``
     whether it was run, ``nearly`` whether it was, its voltage offset apart.
     """
 
@@ -80,6 +84,8 @@ class SettingGrid(msgspec.Struct, frozen=True):
     failures: Indices
     measured: Mask
     nearly: Mask
+    heard_dba: Vector
+    heard_hw: Vector
     view: GridView = DEFAULT_GRID_VIEW
 
     def point(self, index: int) -> tuple[float, float]:
@@ -120,6 +126,7 @@ def survey_grid(
     risk = failure_risk(models, limits, settings, steady)
     predicted = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
     clean, failures, measured, nearly = _run_there(models, settings, (across, up), steady.load)
+    heard_dba, heard_hw = _heard(models, limits, predicted)
     return SettingGrid(
         across=across,
         up=up,
@@ -137,8 +144,22 @@ def survey_grid(
         failures=failures,
         measured=measured,
         nearly=nearly,
+        heard_dba=heard_dba,
+        heard_hw=heard_hw,
         view=view,
     )
+
+
+def _heard(models: Models, limits: Limits, predicted: SettingPredictions) -> tuple[Vector, Vector]:
+    """Return the level and its half width where the limits judge the noise; at the listener's where that is known."""
+    background = BACKGROUNDS.get(limits.noise_at)
+    if background is None:
+        return predicted.in_room_dba, predicted.in_room_hw
+    place = listener_of_card(models.card, background)
+    widths = np.where(np.isfinite(predicted.alone_hw), predicted.alone_hw, 0.0)
+    levels = np.where(np.isfinite(predicted.alone_at_most_dba), predicted.alone_at_most_dba, predicted.alone_dba)
+    heard = [place.heard(float(level), float(width)) for level, width in zip(levels, widths, strict=True)]
+    return np.array([level for level, _ in heard]), np.array([width for _, width in heard])
 
 
 def depths_mv(settings: SettingBatch) -> Vector:

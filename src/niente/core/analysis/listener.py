@@ -38,10 +38,11 @@ class ListenerPlace(msgspec.Struct, frozen=True):
         return level, Z95 * error
 
 
-def listener_of_card(card: RigCard) -> ListenerPlace:
-    """Return where a driver says that meter and listener are; at night, where it knows the background."""
+def listener_of_card(card: RigCard, background: str = "night_dba") -> ListenerPlace:
+    """Return where a driver says that meter and listener are; at night or by day (``day_dba``), where it knows the
+    background."""
     meter_m = float(card.meter.get("distance_m", 1.0))
-    night = card.listener.get("night_dba")
+    night = card.listener.get(background)
     return ListenerPlace(
         meter_m,
         float(card.listener.get("distance_m", meter_m)),

@@ -2,10 +2,24 @@
 
 import math
 
-from niente.core.model.project import Limits
+from niente.core.model.project import Aim, Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.selection.pick import Candidate, Choice, Limit, Standing
 from niente.core.selection.setting_words import values_text
+
+AIM_WORDS = {
+    Aim.QUIETEST: "is the quietest",
+    Aim.FASTEST: "is the fastest",
+    Aim.LEAST_WATTS: "draws the fewest watts",
+    Aim.COOLEST: "is the coolest",
+}
+WINS_WORDS = {
+    Aim.QUIETEST: ("dB", "quieter in the room", "no quieter in the room"),
+    Aim.FASTEST: ("%", "faster", "no faster"),
+    Aim.LEAST_WATTS: ("W", "less", "no fewer watts"),
+    Aim.COOLEST: ("K", "cooler", "no cooler"),
+}
+"""For each aim the unit of what is won, and the words for winning something and nothing."""
 
 
 def candidate_text(candidate: Candidate) -> str:
@@ -33,7 +47,8 @@ def pick_reason(choice: Choice) -> str:
     outside = "" if pick.inside else " It lies outside of what was measured: run it before relying on any of this."
     return (
         f"Of {choice.settings} settings {choice.eligible} keep every limit with their intervals. "
-        f"This one is the quietest of them: {noise} in the room, {throughput} of stock, {headroom} of headroom at {room}."
+        f"This one {AIM_WORDS[choice.limits.aim]} of them: {noise} in the room, {throughput} of stock, "
+        f"{headroom} of headroom at {room}."
         f"{outside}"
     )
 
@@ -105,9 +120,11 @@ def limit_cost_text(choice: Choice, limit: Limit) -> str:
     if cost.instead is None:
         return "costs nothing: the pick is the same without it"
     instead = candidate_text(cost.instead)
-    if cost.wins_db < 0.05:
-        return f"without it {instead}, no quieter in the room"
-    return f"without it {instead}, {number_text(cost.wins_db, 1)}{NO_BREAK_SPACE}dB quieter in the room"
+    unit, better, no = WINS_WORDS[choice.limits.aim]
+    wins = cost.wins_db if choice.limits.aim == Aim.QUIETEST else cost.wins
+    if wins < 0.05:
+        return f"without it {instead}, {no}"
+    return f"without it {instead}, {number_text(wins, 1)}{NO_BREAK_SPACE}{unit} {better}"
 
 
 def limit_text(choice: Choice, limit: Limit) -> str:
@@ -120,5 +137,5 @@ def limit_text(choice: Choice, limit: Limit) -> str:
         Limit.RESULTS: f"No wrong result in {limits.clean_minutes:g}{NO_BREAK_SPACE}min",
         Limit.FAILURES: f"A failure at most {100.0 * limits.failure.chance:g}{NO_BREAK_SPACE}% likely in "
         f"{duration_text(limits.failure.horizon_s)}",
-        Limit.NOISE: f"Noise at most {limits.max_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA in the room",
+        Limit.NOISE: f"Noise at most {limits.max_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA, {limits.noise_at}",
     }[limit]

@@ -10,7 +10,7 @@ from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.project import Limits
+from niente.core.model.project import Aim, Limits
 from niente.core.model.quantities import duration_text, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
@@ -18,6 +18,8 @@ from niente.core.selection.setting_words import differing
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
+EQUAL_PERCENT, EQUAL_W, EQUAL_K = 0.3, 0.5, 0.3
+"""Settings that differ by less in what is wanted are as good as each other; the quieter one is then taken."""
 TELLING_DB = 0.3
 """Modelled levels closer than this are no reason by themselves."""
 
@@ -87,11 +89,13 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
 
 
 class LimitCost(msgspec.Struct, frozen=True):
-    """What one limit costs: without it, ``instead`` would be the pick, ``wins_db`` quieter in the room."""
+    """What one limit costs: without it, ``instead`` would be the pick, ``wins_db`` quieter in the room, and so much better in
+    what the choice is for: dB, per cent, W or K."""
 
     limit: Limit
     wins_db: float
     instead: Candidate | None
+    wins: float = 0.0
 
 
 class Choice(msgspec.Struct, frozen=True):
@@ -127,7 +131,7 @@ def keeps(field: SettingGrid, limits: Limits) -> dict[Limit, Mask]:
         Limit.THROUGHPUT: predicted.throughput_percent - predicted.throughput_hw >= limits.min_throughput_percent,
         Limit.HEADROOM: predicted.headroom_k - predicted.core_hw >= limits.min_headroom_k,
         Limit.RESULTS: ~implied,
-        Limit.NOISE: predicted.in_room_dba + predicted.in_room_hw <= loudest,
+        Limit.NOISE: field.heard_dba + field.heard_hw <= loudest,
         Limit.FAILURES: (field.risk <= limits.failure.chance) | (not field.by_law) | (field.makers & (field.against == 0)),
     }
 
@@ -137,7 +141,7 @@ def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> 
     at = field or survey_grid(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
-    best = _quietest(at, _known_first(at, eligible), limits)
+    best = _best(at, _known_first(at, eligible), limits)
     if best is None:
         raise NotEnoughError(
             _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
@@ -174,6 +178,21 @@ def _known_first(field: SettingGrid, among: Mask) -> Mask:
     there is anything within."""
     known: Mask = among & field.inside
     return known if known.any() else among
+
+
+def _best(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
+    """Return the setting that is best in what the choice is for; among those as good as it the quietest."""
+    predicted = field.predicted
+    wanted: dict[Aim, tuple[Vector, float]] = {
+        Aim.FASTEST: (-predicted.throughput_percent, EQUAL_PERCENT),
+        Aim.LEAST_WATTS: (predicted.power_w, EQUAL_W),
+        Aim.COOLEST: (predicted.core_c, EQUAL_K),
+    }
+    if limits.aim not in wanted or not among.any():
+        return _quietest(field, among, limits)
+    values, equal = wanted[limits.aim]
+    values = np.where(among & np.isfinite(values), values, np.inf)
+    return _quietest(field, among & (values <= np.min(values) + equal), limits)
 
 
 def _quietest(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
@@ -285,13 +304,23 @@ def _cost(
 ) -> LimitCost:
     """Return what would be picked without one limit."""
     others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
-    index = _quietest(field, _known_first(field, others), limits)
+    index = _best(field, _known_first(field, others), limits)
     if index is None:
         return LimitCost(limit, 0.0, None)
     instead = _candidate(models, field, kept, index)
     if (instead.limit_w, instead.duty) == (pick.limit_w, pick.duty):
         return LimitCost(limit, 0.0, None)
-    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead)
+    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead, _wins(pick, instead, limits.aim))
+
+
+def _wins(pick: Candidate, instead: Candidate, aim: Aim) -> float:
+    """Return by how much another setting is better than the pick in what the choice is for: dB, %, W or K."""
+    return {
+        Aim.QUIETEST: pick.in_room_dba - instead.in_room_dba,
+        Aim.FASTEST: instead.throughput_percent - pick.throughput_percent,
+        Aim.LEAST_WATTS: pick.power_w - instead.power_w,
+        Aim.COOLEST: pick.core_c - instead.core_c,
+    }[aim]
 
 
 def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> str:
@@ -304,7 +333,7 @@ def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> s
     best = {
         Limit.THROUGHPUT: np.fmax.reduce((predicted.throughput_percent - predicted.throughput_hw)[among]),
         Limit.HEADROOM: np.fmax.reduce((predicted.headroom_k - predicted.core_hw)[among]),
-        Limit.NOISE: np.min((predicted.in_room_dba + predicted.in_room_hw)[among]),
+        Limit.NOISE: np.min((field.heard_dba + field.heard_hw)[among]),
         Limit.RESULTS: 0.0,
         Limit.FAILURES: 100.0 * np.fmin.reduce(field.risk[among]),
     }[hardest]

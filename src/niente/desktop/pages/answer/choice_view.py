@@ -6,7 +6,8 @@ import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from niente.core.model.project import Limits
+from niente.core.model.answer_document import AnswerDocument
+from niente.core.model.project import Aim, Limits, NoisePlace
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import Scale
 from niente.core.selection.explanation import (
@@ -26,6 +27,7 @@ from niente.desktop.pages.answer.ways import step_text
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
+from niente.desktop.widgets import form
 from niente.desktop.widgets.blocks import Block, Buttons, Columns, Reading, Readings, Title, Words
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import label, rule
@@ -36,6 +38,7 @@ HEADS = ("Settings", "W", "% fans", "Throughput, %", "Noise, dBA", "", "Core, °
 FOOT_PX, QWIDGETSIZE_MAX = 70, 16777215
 OFF_DBA = 9.5
 """The noise limit's field stands here for "none"."""
+OF_LOADS = ("throughput_percent", "power_w", "core_k")
 FAILURE = "failure"
 """The chance of a failure, in per cent, in the field of that name."""
 LIMIT_OF = {
@@ -68,6 +71,10 @@ class ChoiceView(QWidget):
         self.costs = {name: label("", "soft", wrap=True) for name in LIMIT_OF.values()}
         for name, field in self.fields.items():
             field.settled.connect(lambda value, name=name: self._limit_edited(name, value))
+        self.aim = form.choice(tr("What the choice is for"), [tr(aim.value) for aim in Aim], self._aimed)
+        self.noise_at = form.choice(
+            tr("Where the most noise is judged"), [tr(place.value) for place in NoisePlace], self._placed
+        )
         self._lay_out()
 
     def _make_fields(self) -> dict[str, QuantityField]:
@@ -123,8 +130,29 @@ class ChoiceView(QWidget):
                 column.addWidget(self.costs[name])
             column.addStretch(1)
             limits.addLayout(column, 1)
-        self.body.addWidget(label(tr("Limits, and what each costs"), "section"))
+        row = QHBoxLayout()
+        row.setSpacing(12)
+        row.addWidget(label(tr("Limits, and what each costs"), "section"))
+        row.addStretch(1)
+        for words, box in ((tr("Of those, the"), self.aim), (tr("Noise is judged"), self.noise_at)):
+            text = label(words, "soft")
+            text.setBuddy(box)
+            row.addWidget(text)
+            row.addWidget(box)
+        self.body.addLayout(row)
         self.body.addLayout(limits)
+
+    def _aimed(self, index: int) -> None:
+        project = self.session.project
+        if project is not None:
+            words = tr("change of “{what}”").format(what=tr("what the choice is for"))
+            self.session.change_limits(words, msgspec.structs.replace(project.limits, aim=list(Aim)[index]))
+
+    def _placed(self, index: int) -> None:
+        project = self.session.project
+        if project is not None:
+            words = tr("change of “{what}”").format(what=tr("where noise is judged"))
+            self.session.change_limits(words, msgspec.structs.replace(project.limits, noise_at=list(NoisePlace)[index]))
 
     def _limit_edited(self, name: str, value: float) -> None:
         project, field = self.session.project, self.fields[name]
@@ -147,6 +175,8 @@ class ChoiceView(QWidget):
             for name, field in self.fields.items():
                 kept = _kept(project.limits, name)
                 field.put(OFF_DBA if kept is None else kept)
+            self.aim.setCurrentIndex(list(Aim).index(project.limits.aim))
+            self.noise_at.setCurrentIndex(list(NoisePlace).index(project.limits.noise_at))
         choice = answer.choice
         self.problem.show_problem(answer.problem if choice is None else "")
         self.problem.setMaximumHeight(FOOT_PX if answer.field is not None else QWIDGETSIZE_MAX)
@@ -155,7 +185,9 @@ class ChoiceView(QWidget):
         scale = answer.models.scale if answer.models is not None else Scale()
         self._show_table(choice, scale)
         if answer.field is not None and project is not None:
-            self.scatter.show_field(answer.field, project.limits, choice, scale, answer.method_steps)
+            in_room = project.limits.noise_at == NoisePlace.ROOM
+            limits = project.limits if in_room else msgspec.structs.replace(project.limits, max_noise_dba=None)
+            self.scatter.show_field(answer.field, limits, choice, scale, answer.method_steps)
 
     def _show_table(self, choice: Choice | None, scale: Scale) -> None:
         """Show the pick, those behind it and what each limit costs."""
@@ -211,8 +243,8 @@ class ChoiceView(QWidget):
         choice = self.session.answer.choice
         return choice is not None and choice.confirmed
 
-    def margin(self) -> list[Block]:
-        """Give the reasons."""
+    def margin(self, document: AnswerDocument | None) -> list[Block]:
+        """Give the reasons; ``document`` is the same choice as an answer: how it is entered, and what each load wins."""
         choice = self.session.answer.choice
         if choice is None:
             return [Words(tr("No pick yet"), self.session.answer.problem)]
@@ -221,10 +253,12 @@ class ChoiceView(QWidget):
         return [
             Title(tr("The pick"), short_candidate_text(choice.pick)),
             *([Words(tr("Offsets"), parts)] if (parts := parts_text(choice.pick.others)) else []),
+            *_entered(document),
             Words(tr("Why this one"), pick_reason(choice)),
             Words(tr("Does it hold?"), confirmation_text(choice)),
             Readings(tr("Limits"), limits, tr("• binds")),
             Words(tr("What each limit costs"), _costs(choice)),
+            *_by_load(document),
             *self._ways(choice.limits),
             Words(
                 tr("Caution"),
@@ -235,6 +269,25 @@ class ChoiceView(QWidget):
             ),
             Buttons(("edit.undo",)),
         ]
+
+
+def _entered(document: AnswerDocument | None) -> list[Block]:
+    """Say how the pick is entered, in order, with unit and sign."""
+    remarks = document.remarks if document is not None else ()
+    return [Words(tr("Enter it"), remark.words) for remark in remarks if remark.head == "Enter it"]
+
+
+def _by_load(document: AnswerDocument | None) -> list[Block]:
+    """Say what every load wins and loses against stock."""
+    if document is None or document.table is None:
+        return []
+    shown = [index for index, column in enumerate(document.table.columns) if column.name in OF_LOADS]
+    rows = []
+    for row in document.table.rows:
+        figures = [(row.values[index].value, document.table.columns[index].digits) for index in shown]
+        rows.append((row.title, *("–" if value is None else number_text(value, digits) for value, digits in figures)))
+    heads = ("", "%", "W", "K")
+    return [Columns(tr("Against stock"), heads, tuple(rows))] if rows else []
 
 
 def _kept(limits: Limits, name: str) -> float | None:

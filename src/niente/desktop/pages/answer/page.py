@@ -129,7 +129,7 @@ class AnswerPage(Page):
         """Say what the answer rests on and what would make it surer."""
         document = self.current
         if self.is_choice:
-            return self.choice.margin()
+            return self.choice.margin(document)
         if document is None:
             return [Words(tr("Nothing has been run for it yet"), tr("Start the plan, and the answer grows as runs end."))]
         lines = tuple(Reading(one.title, one.value, unit=one.unit) for one in document.basis)
