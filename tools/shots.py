@@ -6,6 +6,7 @@ QT_SCALE_FACTOR in the environment gives pictures at another scale.
 """
 
 import argparse
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -27,13 +28,16 @@ PICTURES = [
     "rig-limits",
     "rig-room",
     "rig-sensors",
-    *(name.lower() for name in NAMES[1:]),
+    *("choice" if name == "Answer" else name.lower() for name in NAMES[1:]),
     "map-watts",
     "map-noise",
     "run-after",
     "run-card",
 ]
 """In this order: the last ones end the demo's plan."""
+ANSWERS = {"baseline": "baseline", "variants": "variants"}
+"""Pictures of answers to questions that the demo's book does not hold: the demo's machine is asked them first."""
+PAGE_OF = {"choice": "answer"}
 
 
 def wait_until(true: Callable[[], bool], seconds: float) -> None:
@@ -93,13 +97,64 @@ def show_card(window: Window) -> None:
     session.hands.tick(0, True)
 
 
+def ask_the_demos_machine(question: str, book: Path) -> None:
+    """Run a question as it starts to its end, hands doing what they are asked."""
+    import threading
+
+    from niente.core.acquisition.opening import open_bench
+    from niente.core.demo import RIG, SEED
+    from niente.core.model.project import Limits
+    from niente.core.model.records import HandCardShown, PlanEnded, Record
+    from niente.core.planning.templates import first_question, plan_for, project_asking
+    from niente.core.rigs.registry import open_rig
+
+    over = threading.Event()
+
+    def hear(record: Record) -> None:
+        if isinstance(record, PlanEnded):
+            over.set()
+        if isinstance(record, HandCardShown) and record.card is not None:
+            threading.Timer(0.05, lambda: bench.confirm()).start()
+
+    bench = open_bench(open_rig(RIG, seed=SEED), book, hear)
+    bench.save_project(project_asking(bench.card, None, question))
+    bench.start(plan_for(bench.card, first_question(bench.card, question)), Limits())
+    over.wait(600)
+    bench.close()
+
+
+def show_answers(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None:
+    """Take the pictures of answers that the demo's book does not hold."""
+    width, height = (int(part) for part in asked.size.split("x"))
+    for name, question in ANSWERS.items():
+        if name not in asked.pages.split(","):
+            continue
+        with tempfile.TemporaryDirectory() as folder:
+            book = Path(folder) / f"{name}.niente"
+            ask_the_demos_machine(question, book)
+            window = show(arguments([str(book)]))
+            window.resize(width, height)
+            wait_until(lambda: bool(window.session.documents) and bool(window.pages), 60)  # noqa: B023
+            window.go_to(NAMES.index("Answer"))
+            for palette_choice in palettes:
+                window.look.apply(palette_choice)
+                live(1.0)
+                window.message.hide()
+                end = f"-{palette_choice}" if len(palettes) > 1 else ""
+                window.grab().save(str(asked.folder / f"{name}{end}.png"))
+                print(asked.folder / f"{name}{end}.png")
+            window.session.close()
+            window.close()
+            QApplication.processEvents()
+
+
 def wanted() -> argparse.Namespace:
     """Read the command line."""
     parser = argparse.ArgumentParser()
     parser.add_argument("folder", type=Path)
     parser.add_argument("--size", default="1280x800")
     parser.add_argument("--palette", dest="wear", default="paper", choices=["paper", "dusk", "both"])
-    parser.add_argument("--pages", default=",".join(PICTURES))
+    parser.add_argument("--pages", default=",".join([*PICTURES, *ANSWERS]))
     return parser.parse_args()
 
 
@@ -123,7 +178,7 @@ def main() -> None:
             if name not in asked.pages.split(","):
                 continue
             page, _, view = name.partition("-")
-            window.go_to([one.lower() for one in NAMES].index(page))
+            window.go_to([one.lower() for one in NAMES].index(PAGE_OF.get(page, page)))
             if page == "plan":
                 plan, now = window.page(PlanPage), window.session.running_index()
                 plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
@@ -145,6 +200,7 @@ def main() -> None:
             print(asked.folder / f"{name}{end}.png")
     window.session.close()
     QApplication.processEvents()
+    show_answers(asked, palettes)
     app.quit()
 
 

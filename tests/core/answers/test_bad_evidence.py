@@ -1,0 +1,129 @@
+"""Books that hold less than a question wants, or something else: an answer says what it can, and never nothing."""
+
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from benchmarks.answers_truth import answer_in
+from click.testing import CliRunner
+
+from niente.cli.answer import answer_command
+from niente.core.model.answer_document import AnswerDocument, AnswerState
+from niente.core.model.frame import Frame
+from niente.core.model.plan import Exposure, Step
+from niente.core.model.question import Axis, Question
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
+from niente.core.planning.templates import TEMPLATES, first_question, plan_for
+from niente.core.rigs.registry import shipped
+from niente.core.rigs.simulated.machine_files import shipped_file
+from niente.core.rigs.simulated.rig import SimulatedRig
+from tests.core.planning.plans import card_of, run, short
+
+SEED = 6
+
+
+def larkspur() -> SimulatedRig:
+    return SimulatedRig(shipped_file("larkspur"), seed=SEED)
+
+
+class Deaf(SimulatedRig):
+    """Larkspur without its sound meter."""
+
+    def __init__(self) -> None:
+        super().__init__(shipped_file("larkspur"), seed=SEED)
+
+    def describe(self) -> RigCard:
+        card = super().describe()
+        return msgspec.structs.replace(card, channels=tuple(one for one in card.channels if one.name != "noise_dba"))
+
+    def frame(self, timeout_s: float) -> Frame | None:
+        found = super().frame(timeout_s)
+        if found is None:
+            return None
+        kept = [one.name != "noise_dba" for one in super().describe().channels]
+        return Frame(found.time_s, found.values[np.array(kept)], found.events)
+
+
+def some_of(question: Question, entries: slice, book: Path, rig: SimulatedRig | None = None) -> AnswerDocument:
+    """Run a part of a question's plan as it is, and return the answer to the whole."""
+    machine = rig or larkspur()
+    plan = plan_for(machine.describe(), question)
+    run(msgspec.structs.replace(plan, entries=plan.entries[entries]), machine, book)
+    return answer_in(book, question)
+
+
+@pytest.mark.parametrize("rig", shipped())
+def test_a_book_with_nothing_but_an_idle_run_answers_every_question_in_words(rig: str, tmp_path: Path) -> None:
+    card = card_of(rig)
+    plan = plan_for(card, first_question(card, "free"))
+    idle = msgspec.structs.replace(plan, entries=(Step(card.stock, "idle", Exposure(30.0, 30.0)),))
+    run(idle, SimulatedRig(shipped_file(rig), seed=SEED), tmp_path / "idle.niente")
+    for name in (kind.name for kind in TEMPLATES if kind.name != "free"):
+        answer = answer_in(tmp_path / "idle.niente", first_question(card, name))
+        assert answer.question == name
+        assert len(answer.sentence) > 10
+        assert answer.state in (AnswerState.NOTHING, AnswerState.GROWING)
+        assert any("still to come" in one.words or "No run has been made" in one.words for one in answer.remarks), name
+
+
+def test_a_plan_that_was_stopped_half_way_says_what_it_can(tmp_path: Path) -> None:
+    question = first_question(card_of("larkspur"), "baseline")
+    answer = some_of(question, slice(0, 2), tmp_path / "half.niente")
+    assert answer.state == AnswerState.GROWING
+    assert (answer.done, answer.of) == (2, 4)
+    assert "settles at" in answer.sentence
+    assert answer.rests_on == "2 of 4 loads"
+    assert any("2 of 4 runs are still to come" in one.words for one in answer.remarks)
+
+
+def test_runs_that_all_throttled_have_no_capacity_and_say_so(tmp_path: Path) -> None:
+    card = card_of("larkspur")
+    question = msgspec.structs.replace(
+        first_question(card, "capacity-ladder"),
+        axes=(Axis("sustained_power_w", (150.0, 160.0, 170.0)),),
+        base=Setting(temperature_cap_c=60.0, fan_duty={"case": 30.0, "cooler": 30.0}),
+        exposure=Exposure(400.0, 400.0),
+    )
+    answer = some_of(question, slice(0, 3), tmp_path / "hot.niente")
+    assert "Heat limits every rung" in answer.sentence
+    assert not any(figure.name.endswith("capacity_w") for figure in answer.figures)
+
+
+def test_without_a_baseline_nothing_is_compared_with(tmp_path: Path) -> None:
+    card = card_of("larkspur")
+    question = msgspec.structs.replace(first_question(card, "cap-sweep"), exposure=Exposure(60.0, 60.0))
+    plan = plan_for(card, question)
+    capped = [index for index, entry in enumerate(plan.entries) if isinstance(entry, Step) and entry.stage == "cap sweep"]
+    answer = some_of(question, slice(capped[0], capped[0] + 2), tmp_path / "none.niente")
+    assert "have not both been run" in answer.sentence
+
+
+def test_one_pair_of_variants_is_no_win_and_a_deaf_one_has_no_decibels(tmp_path: Path) -> None:
+    """Single runs that differ by 1 to 3 K are no win (common practice, no source)."""
+    card = card_of("larkspur")
+    question = msgspec.structs.replace(first_question(card, "variants"), exposure=Exposure(900.0, 900.0))
+    answer = some_of(question, slice(0, 2), tmp_path / "pair.niente", Deaf())
+    assert "shows nothing" in answer.sentence
+    assert "Better" not in answer.sentence
+    assert answer.table is not None
+    assert all("Noise" not in row.title for row in answer.table.rows)
+    assert "dB" not in answer.consequence
+    one = some_of(question, slice(0, 1), tmp_path / "one.niente")
+    assert "not both been measured" in one.sentence
+
+
+def test_a_book_keeps_the_answers_to_mixed_questions_and_a_wrong_name_is_refused(tmp_path: Path) -> None:
+    book, card = tmp_path / "mixed.niente", card_of("larkspur")
+    for name in ("fan-sweep", "burst"):
+        run(short(plan_for(card, first_question(card, name)), 30.0), larkspur(), book)
+    told = CliRunner().invoke(answer_command, [str(book)])
+    assert told.exit_code == 0
+    assert told.output.index("Quiet point") < told.output.index("Burst:")  # the book's own project asks for a quiet point
+    assert "Fan sweep:" in told.output
+    one = CliRunner().invoke(answer_command, [str(book), "--question", "fan-sweep", "--json"])
+    assert msgspec.json.decode(one.output, type=AnswerDocument).question == "fan-sweep"
+    missing = CliRunner().invoke(answer_command, [str(book), "--question", "soak"])
+    assert missing.exit_code != 0
+    assert "holds no soak question" in str(missing.exception)

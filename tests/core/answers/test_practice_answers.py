@@ -1,0 +1,95 @@
+"""Facts of the trade as answers: what a practitioner would expect to read. All figures are common practice, no source."""
+
+from pathlib import Path
+
+import msgspec
+from benchmarks.answers_truth import answer_in
+
+from niente.core.model.answer_document import AnswerDocument
+from niente.core.model.plan import Exposure
+from niente.core.model.question import Axis
+from niente.core.planning.templates import plan_for
+from niente.core.rigs.registry import open_rig
+from tests.core.planning.plans import choose_question, run
+
+TWENTY = Exposure(1200.0, 1200.0)
+
+
+def answered(rig: str, name: str, book: Path, **changed: object) -> AnswerDocument:
+    """Ask a rig a question, with some of it changed, and return what it answers."""
+    card, question = choose_question(rig, name, **changed)
+    run(plan_for(card, question), open_rig(rig, seed=3), book)
+    return answer_in(book, question)
+
+
+def figure(answer: AnswerDocument, name: str) -> float:
+    value = answer.figure(name).value.value
+    assert value is not None
+    return value
+
+
+def test_a_mobile_processor_stands_at_its_power_limit_and_says_so(tmp_path: Path) -> None:
+    """A power-limited mobile processor, stock: 2.7 GHz at 30 W."""
+    answer = answered("plover", "baseline", tmp_path / "b.niente", quiet_under=())
+    assert abs(figure(answer, "vector.effective_clock_mhz") - 2700.0) < 100.0
+    assert abs(figure(answer, "vector.package_power_w") - 30.0) < 1.5
+    assert answer.table is not None
+    heavy = next(row for row in answer.table.rows if row.title == "Heavy vector")
+    assert "sustained limit" in heavy.values[-1].words
+    assert "Sustained limit takes" in answer.consequence
+
+
+def test_a_cooling_pad_is_worth_kelvins_and_no_clock(tmp_path: Path) -> None:
+    """A cooling pad lowers a power-limited machine by about 7 K and raises its clock by nothing."""
+    states = ("flat on the table", "cooling pad")
+    answer = answered("plover", "variants", tmp_path / "b.niente", variants=states, exposure=TWENTY, quiet_under=())
+    assert answer.sentence.startswith("Cooling pad is better")
+    rise = answer.figures[0].value
+    assert rise.value is not None
+    assert -9.0 < rise.value < -4.0
+    assert answer.table is not None
+    clock = next(row for row in answer.table.rows if row.title == "Clock").values[2]
+    assert clock.value is not None
+    assert abs(clock.value) < 30.0
+
+
+def test_a_passive_tower_rises_by_seven_to_nine_kelvin_for_ten_watts(tmp_path: Path) -> None:
+    limits = (Axis("sustained_power_w", (25.0, 40.0, 55.0)),)
+    answer = answered("wren", "capacity-ladder", tmp_path / "b.niente", axes=limits, exposure=Exposure(3600.0, 3600.0))
+    slopes = [one for one in answer.figures if one.name.endswith("resistance_kpw")]
+    assert slopes
+    assert all(one.value.value is not None and 0.7 <= one.value.value <= 0.9 for one in slopes)
+
+
+def test_a_cap_of_65_takes_more_than_a_quarter_of_a_real_time_load(tmp_path: Path) -> None:
+    """A cap of 65 °C in place of about 95 °C took 29 % of a real-time load's capacity; 70 °C was the compromise."""
+    caps = (Axis("temperature_cap_c", (65.0, 70.0, 80.0)),)
+    answer = answered(
+        "wren", "cap-sweep", tmp_path / "b.niente", axes=caps, survive=("voices",), quiet_under=(), exposure=TWENTY
+    )
+    kept = figure(answer, "voices.65.throughput_percent")
+    assert 60.0 < kept < 85.0
+    assert kept < figure(answer, "voices.70.throughput_percent") < figure(answer, "voices.80.throughput_percent") + 0.5
+
+
+def test_a_case_fan_starts_at_a_fifth_to_a_quarter_of_its_voltage(tmp_path: Path) -> None:
+    """A case fan starts at 2.5 to 3 V of 12: 21 to 25 %."""
+    duties = (Axis("fan_duty.case", (12.0, 16.0, 20.0, 22.0, 24.0, 26.0, 40.0)),)
+    answer = answered("wren", "fan-sweep", tmp_path / "b.niente", axes=duties)
+    assert 20.0 < figure(answer, "case.starts_at") <= 26.0
+    assert any("case from" in remark.words for remark in answer.remarks)
+
+
+def test_a_clock_fixed_for_all_cores_loses_what_one_core_would_boost_to(tmp_path: Path) -> None:
+    """4.15 GHz for all cores in place of 4.5 GHz for one: work on one core keeps 92 %."""
+    card, question = choose_question("plover", "clock-voltage")
+    top = card.stock.clock_cap_mhz or 0.0
+    clock = round(top * 4.15 / 4.5 / 25.0) * 25.0
+    axes = tuple(msgspec.structs.replace(axis, values=(clock,)) if "clock" in axis.control else axis for axis in question.axes)
+    answer = answered(
+        "plover", "clock-voltage", tmp_path / "b.niente", axes=axes, quiet_under=(), exposure=Exposure(120.0, 120.0)
+    )
+    kept = next(one.value.value for one in answer.figures if one.name.endswith("single_core_percent"))
+    assert kept is not None
+    assert abs(kept - 92.0) < 3.0
+    assert "Work on one core comes to" in answer.consequence
