@@ -66,7 +66,7 @@ def results() -> list[Result]:
     found: list[Result] = []
     every: list[Miss] = []
     seeds = draws(least=1, small=1, full=10)
-    for name in QUESTIONS:
+    for name in QUESTIONS[: draws(least=1, small=len(QUESTIONS), full=len(QUESTIONS))]:
         own = [
             miss
             for machine in some_of(shipped_machines())

@@ -7,41 +7,16 @@ import pytest
 from benchmarks.answers_truth import Judge, answer_in
 
 from niente.core.answers.answer_text import answer_as_text
-from niente.core.model.answer_document import AnswerDocument, AnswerState, Bars, Curves, Depths, Differences
+from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.plan import Search
 from niente.core.model.question import Question
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
+from tests.core.answers.to_their_end import JUDGED, OTHERS
 from tests.core.planning.plans import run
 
 SEED = 4
-JUDGED = [
-    ("larkspur", "baseline", Bars),
-    ("cormorant", "baseline", Bars),
-    ("sandpiper", "capacity-ladder", Curves),
-    ("cormorant", "capacity-ladder", Curves),
-    ("larkspur", "cap-sweep", Curves),
-    ("sandpiper", "cap-sweep", Curves),
-    ("larkspur", "variants", Differences),
-    ("cormorant", "variants", Differences),
-]
-OTHERS = [
-    ("larkspur", "fan-sweep", Curves),
-    ("wren", "fan-sweep", Curves),
-    ("larkspur", "burst", Curves),
-    ("cormorant", "burst", Curves),
-    ("larkspur", "soak", Curves),
-    ("sandpiper", "soak", Curves),
-    ("larkspur", "undervolt-ladder", Depths),
-    ("sandpiper", "undervolt-ladder", Depths),
-    ("larkspur", "clock-voltage", Curves),
-    ("plover", "clock-voltage", Curves),
-    ("sandpiper", "hold-back", Curves),
-    ("larkspur", "hold-back", Curves),
-    ("sandpiper", "free", type(None)),
-    ("wren", "free", type(None)),
-]
 SEARCHES_S = 1500.0
 
 

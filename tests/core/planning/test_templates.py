@@ -16,6 +16,7 @@ from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import RunStatus, plan_rows
 from niente.core.planning.templates import TEMPLATES, default_project, first_question, plan_for, template
 from niente.core.rigs.registry import open_rig, shipped
+from tests.core.answers.to_their_end import RUN_TO_THEIR_END
 from tests.core.planning.plans import card_of, plan_of, run, short
 
 RIGS = shipped()
@@ -35,6 +36,8 @@ def test_every_question_dry_runs_and_runs_on_every_machine(rig: str, name: str, 
     assert not said.wrong
     assert not said.trips
     assert said.cost.runs == len(rows)
+    if (rig, str(name)) in RUN_TO_THEIR_END:
+        return
     watcher, evidence = run(short(plan), open_rig(rig, seed=3), tmp_path / "book.niente")
     assert watcher.end().complete, watcher.end()
     after = plan_rows(short(plan), evidence.card, evidence)
