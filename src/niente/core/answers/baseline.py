@@ -59,7 +59,10 @@ READINGS = (
     ("effective_clock_mhz", "Clock", "MHz", 0),
     ("throughput_per_s", "Work", "1/s", 2),
     ("noise_dba", "Noise", "dBA", 1),
-    *((name, quantity_of(name).title, "°C", 1) for name in PLACES),
+    ("board_temperature_c", "Supply", "°C", 1),
+    ("coolant_temperature_c", "Coolant", "°C", 1),
+    ("case_air_temperature_c", "Case", "°C", 1),
+    ("graphics_temperature_c", "Card", "°C", 1),
 )
 
 
@@ -154,14 +157,12 @@ class _Sheet:
             **self.values,
             "rise_k": self.rise,
             "run": value_of(float(self.last.run_id)),
-            "minutes": value_of(self.last.seconds / 60.0),
             "shows": Value(words=self._shows()),
         }
         return TableRow(
             self.title,
             tuple(known[column.name] for column in columns),
-            title_rest(self.card),
-            tuple(run.run_id for run in self.runs),
+            runs=tuple(run.run_id for run in self.runs),
             open=not self.settled,
         )
 
@@ -218,6 +219,8 @@ def _sentence(of: AnswerMaterial, working: list[_Sheet], rows: list[_Sheet]) -> 
     top = working[0]
     if top.last.heat_limited:
         return f"{top.title} reaches the cap: {amount(top.core, 1, '°C')}"
+    if top.core.half_width is None:
+        return f"{top.title} is at {bare(top.hottest, 1, '°C')} and has not settled"
     ceiling = of.card.temperature_ceiling_c(top.last.setting)
     left = ceiling - top.hottest
     if not math.isfinite(left):
@@ -242,7 +245,7 @@ def _consequence(of: AnswerMaterial, working: list[_Sheet]) -> str:
         )
     if top is not None and not words:
         words.append("Nothing but the clock's own cap limits it." if names_limit(top.limiter) else "")
-    return " ".join(word for word in words[:3] if word)
+    return " ".join(word for word in words[:2] if word)
 
 
 def _table(rows: list[_Sheet]) -> Table | None:
@@ -253,7 +256,6 @@ def _table(rows: list[_Sheet]) -> Table | None:
         Column("rise_k", "Rise", "K", brief=True),
         *(Column(name, title, unit, digits, name not in TOLD_WITH_INTERVAL) for name, title, unit, digits in shown),
         Column("run", "Run", "", 0),
-        Column("minutes", "min", "", 0),
         Column("shows", "What it shows"),
     )
     return Table("Behind it", columns, tuple(row.row(columns) for row in rows))
@@ -328,16 +330,15 @@ def _remarks(of: AnswerMaterial, rows: list[_Sheet]) -> tuple[Remark, ...]:
 
 def _surer(of: AnswerMaterial, working: list[_Sheet]) -> MakesSurer | None:
     """Return one more run of the load whose settled temperature is known worst."""
-    known = [row for row in working if row.core.half_width is not None]
-    if not known:
+    if not working:
         return None
-    worst = max(known, key=lambda row: row.core.half_width or 0.0)
+    worst = max(working, key=lambda row: row.core.half_width if row.core.half_width is not None else math.inf)
     step = next((row.step for row in of.rows if row.step.load == worst.card.name), None)
     if step is None:
         return None
     again = Step(worst.last.setting, worst.card.name, step.exposure, "baseline", "Once more, to be surer")
     seconds = worst.last.seconds
-    width = number_text(worst.core.half_width or 0.0, 1)
+    width = number_text(worst.core.half_width, 1) if worst.core.half_width is not None else "10 and more"
     words = f"Once more {worst.title.lower()}, {duration_text(seconds)}: it is known to ± {width} K."
     return MakesSurer(words, seconds / 3600.0, (again,))
 

@@ -26,6 +26,10 @@ LEAKS_PER_K = 0.003
 CLOCK_PER_POWER = 0.4
 """A clock that a limit holds moves by so much of the power's share (power goes about with the clock's power of 2.5)."""
 EXPECTED_DEGREES = 4
+IDLE_K, HELD_K = 0.5, 0.6
+"""How well a mean of an idle machine's last minutes is known, and of a core that a cap holds: its control swings a little."""
+USELESS_K = 10.0
+"""A forecast that is known no better than this says nothing."""
 LEAST_SHARE = 0.05
 """What limits the clock for less of the time is not named."""
 
@@ -136,10 +140,15 @@ def names_limit(words: str) -> bool:
 
 
 def settled_core(run: RunSummary) -> Value:
-    """Return where the temperature that counts settles; an idle run's last minutes are its settled state."""
-    if run.settled.known:
+    """Return where the temperature that counts settles; where a cap holds it, what it reads. An idle run's last minutes are its
+    settled state; of one that cannot be foreseen there is no interval."""
+    if run.load_kind == LoadKind.IDLE:
+        return value_of(run.core_c, IDLE_K)
+    if run.heat_limited:
+        return value_of(run.core_c, HELD_K)
+    if run.settled.known and run.settled.half_width_k <= USELESS_K:
         return value_of(run.settled.value_c, run.settled.half_width_k)
-    return value_of(run.core_c, 0.5 if run.load_kind == LoadKind.IDLE else None)
+    return value_of(run.core_c)
 
 
 def power_in(run: RunSummary, channel: str = "package_power_w") -> Value:
@@ -173,9 +182,10 @@ def _held(run: RunSummary) -> bool:
 
 def _unsettled_k(run: RunSummary) -> float:
     """Return by how many kelvin a run's last minutes may lie from where it settles."""
-    if not run.settled.known:
+    settled = settled_core(run)
+    if settled.value is None:
         return 0.0
-    return abs(run.settled.value_c - run.core_c) + run.settled.half_width_k
+    return abs(settled.value - run.core_c) + (settled.half_width if settled.half_width is not None else USELESS_K)
 
 
 def mean_of_cores(run: RunSummary) -> Value:
@@ -198,9 +208,10 @@ def package_settled(run: RunSummary) -> Value:
 
 def _with_counted(run: RunSummary, mean_c: float) -> Value:
     """Return where a reading of the processor settles that moves as the temperature that counts does."""
-    if not run.settled.known:
-        return value_of(mean_c, 0.5 if run.load_kind == LoadKind.IDLE else None)
-    return value_of(mean_c + run.settled.value_c - run.core_c, run.settled.half_width_k)
+    settled = settled_core(run)
+    if settled.value is None:
+        return value_of(mean_c)
+    return value_of(mean_c + settled.value - run.core_c, settled.half_width)
 
 
 def peak_of(run: RunSummary) -> float | None:

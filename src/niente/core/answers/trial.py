@@ -149,10 +149,10 @@ def in_time(sides: tuple[list[RunSummary], list[RunSummary]]) -> list[tuple[RunS
 
 
 def _rise(run: RunSummary) -> Value:
-    core = settled_core(run)
-    if core.value is None or not math.isfinite(run.settled.room_c):
+    core, room = settled_core(run), run.settled.room_c if run.settled.known else run.room_c
+    if core.value is None or not math.isfinite(room):
         return Value()
-    return value_of(core.value - run.settled.room_c, core.half_width)
+    return value_of(core.value - room, core.half_width)
 
 
 def size_of(value: Value) -> Value:

@@ -1,7 +1,7 @@
 """Temperatures as bars: from the room over the mean of the cores to the hottest, with what limits the clock at the end."""
 
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 
 from niente.core.model.answer_document import Bar, Bars, Track
 from niente.core.model.quantities import number_text
@@ -87,7 +87,8 @@ def _draw_axis(painter: QPainter, area: QRectF, across: PixelSpan, foot: float, 
 def _draw_bar(painter: QPainter, area: QRectF, bar: Bar, top: float, across: PixelSpan, look: Look, *, named: bool) -> None:
     """Draw one load: its name, the bar, its whisker, and the figure at the right."""
     p = look.palette
-    draw_text(painter, QPointF(area.left(), top + 16.0), bar.title, font(BODY, bold=True), p.ink)
+    title = QFontMetricsF(font(BODY, bold=True)).elidedText(bar.title, Qt.TextElideMode.ElideRight, LABEL - 10.0)
+    draw_text(painter, QPointF(area.left(), top + 16.0), title, font(BODY, bold=True), p.ink)
     draw_text(painter, QPointF(area.left(), top + 30.0), bar.detail, font(SMALL), p.soft)
     if bar.hottest.value is None or bar.room is None:
         return

@@ -1,6 +1,6 @@
 """An answer as a page shows it: its picture, and the table behind it."""
 
-from PySide6.QtWidgets import QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QSizePolicy, QTableView, QVBoxLayout, QWidget
 
 from niente.core.model.answer_document import AnswerDocument, Column, Table, TableRow
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
@@ -10,7 +10,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-LEAST_ROWS, ROW_PX, HEAD_PX = 3, 19, 22
+LEAST_ROWS, ROW_PX, HEAD_PX, NAME_PX = 3, 20, 24, 156
 
 
 class DocumentView(QWidget):
@@ -30,7 +30,9 @@ class DocumentView(QWidget):
         self.body.addWidget(self.picture)
         self.body.addWidget(self.rule)
         self.body.addWidget(self.head)
+        self.head.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.rest = QVBoxLayout()
+        self.rest.addStretch(1)
         self.body.addLayout(self.rest, 1)
         self._shown: AnswerDocument | None = None
 
@@ -68,8 +70,12 @@ class DocumentView(QWidget):
             self.rest.removeWidget(self.table)
             self.table.deleteLater()
         self.model = RowsModel(heads, right)
-        self.table = rows_view(tr("The table behind the answer"), self.model, self._look, stretch=0)
-        self.rest.insertWidget(0, self.table, 1)
+        last = len(heads) - 1
+        stretch = last if last and last not in right else 0  # words give way, and names do not
+        self.table = rows_view(
+            tr("The table behind the answer"), self.model, self._look, stretch=stretch, fixed={0: NAME_PX} if stretch else None
+        )
+        self.rest.insertWidget(0, self.table, 1000)
 
 
 def _told(row: TableRow, index: int) -> bool:
