@@ -3,7 +3,7 @@
 import math
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.answers.framing import framed
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import (
     AnswerMaterial,
     by_load,
@@ -21,6 +21,8 @@ from niente.core.answers.material import (
     pooled,
     power_in,
     settled_core,
+    together,
+    wall_in,
     work_of,
 )
 from niente.core.answers.wording import amount, bare, fans_words, load_title, title_rest
@@ -99,21 +101,21 @@ class _Sheet:
         self.core = pooled(core)
         peaks = [peak for run in runs if (peak := peak_of(run)) is not None]
         apart = [one for run in runs if (one := cores_apart(run)) is not None]
-        wall = pooled([power_in(run, "wall_power_w") for run in runs])
+        wall = together(wall_in, runs)
         self.values: dict[str, Value] = {
-            "hottest_core_c": self.core if self.idle else pooled([hottest_settled(run) for run in runs]),
+            "hottest_core_c": self.core if self.idle else together(hottest_settled, runs),
             "mean_of_cores_c": pooled(
                 [_mean(run, at) if self.idle else mean_of_cores(run) for run, at in zip(runs, core, strict=True)]
             ),
-            "package_temperature_c": pooled([package_settled(run) for run in runs]),
+            "package_temperature_c": together(package_settled, runs),
             "peak_c": value_of(max(peaks)) if peaks else Value(),
             "cores_apart_k": value_of(sum(apart) / len(apart)) if apart else Value(),
-            "package_power_w": pooled([power_in(run) for run in runs]),
+            "package_power_w": together(power_in, runs),
             "wall_power_w": wall,
             "wall_energy_kwh": _scaled(wall, HOURS_A_DAY / 1000.0),
-            "effective_clock_mhz": pooled([clock_of(run) for run in runs]),
-            "throughput_per_s": Value() if self.idle else pooled([work_of(run) for run in runs]),
-            "noise_dba": pooled([noise_of_run(run) for run in runs]),
+            "effective_clock_mhz": together(clock_of, runs),
+            "throughput_per_s": Value() if self.idle else together(work_of, runs),
+            "noise_dba": together(noise_of_run, runs),
             **{name: pooled([of.settle(run, name) for run in runs]) for name in PLACES},
         }
         self.limiter = main_limiter(self.last)
@@ -144,12 +146,8 @@ class _Sheet:
 
     def figures(self) -> list[AnswerFigure]:
         """Return all that is known of the load, by public names."""
-        runs = tuple(run.run_id for run in self.runs)
-        return [
-            AnswerFigure(f"{self.card.name}.{name}", f"{self.title}: {title.lower()}", unit, digits, self.values[name], runs)
-            for name, title, unit, digits in READINGS
-            if self.values[name].known
-        ]
+        told = [(name, title.lower(), unit, digits, self.values[name]) for name, title, unit, digits in READINGS]
+        return known_figures(self.card.name, self.title, told, [run.run_id for run in self.runs])
 
     def row(self, columns: tuple[Column, ...]) -> TableRow:
         """Return the load's row of the table."""

@@ -5,7 +5,7 @@ import math
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.answers.framing import framed
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import AnswerMaterial, load_card, pooled
 from niente.core.answers.wording import amount, bare, load_title
 from niente.core.model.answer_document import (
@@ -165,17 +165,14 @@ def _consequence(bursts: list[_Burst], top: "_Burst | None") -> str:
 
 def _figures(one: _Burst) -> list[AnswerFigure]:
     ids = tuple(run.run_id for run in one.runs)
-    found = []
-    for name, title, unit, digits, value in (
+    told = (
         ("first_15_s", "work in the first 15 s", "1/s", 2, one.first),
         ("first_60_s", "work in the first 60 s", "1/s", 2, one.minute),
         ("after", "work after the window", "1/s", 2, one.after),
         ("gain_percent", "the first 15 s over what is left", "%", 1, one.gain),
         ("window_s", "how long it lasts", "s", 0, value_of(one.lasts_s)),
-    ):
-        if value.known:
-            found.append(AnswerFigure(f"{one.load}.{one.words}.{name}", f"{one.words}: {title}", unit, digits, value, ids))
-    return found
+    )
+    return known_figures(f"{one.load}.{one.words}", one.words, told, ids)
 
 
 def _table(of: AnswerMaterial, bursts: list[_Burst]) -> Table | None:

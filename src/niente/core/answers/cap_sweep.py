@@ -5,18 +5,20 @@ from collections.abc import Sequence
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.answers.framing import framed
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import (
     AnswerMaterial,
+    against,
     by_load,
     clock_of,
     hottest_settled,
     load_card,
     minus,
     noise_of_run,
-    pooled,
     power_in,
     share_of,
+    together,
+    wall_in,
     work_of,
 )
 from niente.core.answers.wording import amount, bare, listed, load_title, signed
@@ -69,17 +71,15 @@ class _CapRung:
 
     def __init__(self, cap_c: float, runs: Sequence[RunSummary], stock: Sequence[RunSummary]) -> None:
         self.cap_c, self.runs = cap_c, runs
-        self.work = share_of(pooled([work_of(run) for run in runs]), pooled([work_of(run) for run in stock]))
+        self.work = share_of(together(work_of, runs), together(work_of, stock))
         if not self.work.known:  # what is not read is judged by the clock
-            self.work = share_of(pooled([clock_of(run) for run in runs]), pooled([clock_of(run) for run in stock]))
-        self.clock = pooled([clock_of(run) for run in runs])
-        self.saved_w = minus(pooled([power_in(run) for run in runs]), pooled([power_in(run) for run in stock]))
-        self.wall_w = minus(
-            pooled([power_in(run, "wall_power_w") for run in runs]), pooled([power_in(run, "wall_power_w") for run in stock])
-        )
-        self.core = pooled([hottest_settled(run) for run in runs])
-        self.cooler_k = minus(self.core, pooled([hottest_settled(run) for run in stock]))
-        self.quieter_db = minus(pooled([noise_of_run(run) for run in runs]), pooled([noise_of_run(run) for run in stock]))
+            self.work = share_of(together(clock_of, runs), together(clock_of, stock))
+        self.clock = together(clock_of, runs)
+        self.saved_w = against(power_in, runs, stock)
+        self.wall_w = against(wall_in, runs, stock)
+        self.core = together(hottest_settled, runs)
+        self.cooler_k = minus(self.core, together(hottest_settled, stock))
+        self.quieter_db = against(noise_of_run, runs, stock)
         self.holds = any(run.heat_limited for run in runs)
 
 
@@ -141,16 +141,14 @@ def _cap_figures(of: AnswerMaterial, load: str, rungs: Sequence[_CapRung], knee:
     for rung in rungs:
         ids = tuple(run.run_id for run in rung.runs)
         at = f"{title}, {rung.cap_c:g} °C"
-        name = f"{load}.{rung.cap_c:g}"
-        for key, words, unit, digits, value in (
+        told = (
             ("throughput_percent", "throughput of stock", "%", 1, rung.work),
             ("saved_w", "package against stock", "W", 1, rung.saved_w),
             ("wall_w", "wall against stock", "W", 0, rung.wall_w),
             ("cooler_k", "hottest core against stock", "K", 1, rung.cooler_k),
             ("quieter_db", "noise against stock", "dB", 1, rung.quieter_db),
-        ):
-            if value.known:
-                found.append(AnswerFigure(f"{name}.{key}", f"{at}: {words}", unit, digits, value, ids))
+        )
+        found += known_figures(f"{load}.{rung.cap_c:g}", at, told, ids)
     if knee is not None:
         found.append(AnswerFigure("knee_c", "The knee", "°C", 0, Value(knee)))
     return found

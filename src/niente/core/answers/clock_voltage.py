@@ -4,17 +4,18 @@ import math
 from collections.abc import Sequence
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.answers.framing import framed
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import (
     AnswerMaterial,
+    against,
     clock_of,
     hottest_settled,
     load_card,
-    minus,
     noise_of_run,
-    pooled,
     power_in,
     share_of,
+    together,
+    wall_in,
     work_of,
 )
 from niente.core.answers.wording import amount, bare, load_title, signed
@@ -106,19 +107,17 @@ def clock_answer(of: AnswerMaterial) -> AnswerDocument:
 def _against(rung: _Rung, load: str, stock: dict[str, list[RunSummary]]) -> dict[str, Value]:
     """Return what a rung comes to under a load, against stock."""
     here, there = rung.of_load(load), stock.get(load, [])
-    work = share_of(pooled([work_of(run) for run in here]), pooled([work_of(run) for run in there]))
+    work = share_of(together(work_of, here), together(work_of, there))
     if not work.known:
-        work = share_of(pooled([clock_of(run) for run in here]), pooled([clock_of(run) for run in there]))
+        work = share_of(together(clock_of, here), together(clock_of, there))
     return {
         "throughput_percent": work,
-        "power_w": pooled([power_in(run) for run in here]),
-        "saved_w": minus(pooled([power_in(run) for run in here]), pooled([power_in(run) for run in there])),
-        "wall_w": minus(
-            pooled([power_in(run, "wall_power_w") for run in here]), pooled([power_in(run, "wall_power_w") for run in there])
-        ),
-        "core_c": pooled([hottest_settled(run) for run in here]),
-        "cooler_k": minus(pooled([hottest_settled(run) for run in here]), pooled([hottest_settled(run) for run in there])),
-        "noise_dba": pooled([noise_of_run(run) for run in here]),
+        "power_w": together(power_in, here),
+        "saved_w": against(power_in, here, there),
+        "wall_w": against(wall_in, here, there),
+        "core_c": together(hottest_settled, here),
+        "cooler_k": against(hottest_settled, here, there),
+        "noise_dba": together(noise_of_run, here),
     }
 
 
@@ -129,8 +128,8 @@ def _single_core(of: AnswerMaterial, rung: _Rung, stock: dict[str, list[RunSumma
         return Value()
     here = rung.of_load(light)
     if here:
-        return share_of(pooled([work_of(run) for run in here]), pooled([work_of(run) for run in stock[light]]))
-    top = pooled([clock_of(run) for run in stock[light]])
+        return share_of(together(work_of, here), together(work_of, stock[light]))
+    top = together(clock_of, stock[light])
     if not top.value:
         return Value()
     return value_of(100.0 * min(rung.clock_mhz / top.value, 1.0), forecast=True)
@@ -171,16 +170,17 @@ def _figures(of: AnswerMaterial, rung: _Rung, stock: dict[str, list[RunSummary]]
     for load in stock:
         ids = tuple(run.run_id for run in (*rung.of_load(load), *stock[load]))
         told = _against(rung, load, stock)
-        for key, title, unit, digits in (
-            ("throughput_percent", "throughput of stock", "%", 1),
-            ("power_w", "package", "W", 1),
-            ("saved_w", "package against stock", "W", 1),
-            ("wall_w", "wall against stock", "W", 0),
-            ("core_c", "hottest core", "°C", 1),
-        ):
-            if told[key].known and rung.of_load(load):
-                words = f"{name} MHz, {load_title(load_card(of.card, load)).lower()}: {title}"
-                found.append(AnswerFigure(f"{name}.{load}.{key}", words, unit, digits, told[key], ids))
+        if not rung.of_load(load):
+            continue
+        words = f"{name} MHz, {load_title(load_card(of.card, load)).lower()}"
+        figures = (
+            ("throughput_percent", "throughput of stock", "%", 1, told["throughput_percent"]),
+            ("power_w", "package", "W", 1, told["power_w"]),
+            ("saved_w", "package against stock", "W", 1, told["saved_w"]),
+            ("wall_w", "wall against stock", "W", 0, told["wall_w"]),
+            ("core_c", "hottest core", "°C", 1, told["core_c"]),
+        )
+        found += known_figures(f"{name}.{load}", words, figures, ids)
     one = _single_core(of, rung, stock)
     if one.known:
         found.append(AnswerFigure(f"{name}.single_core_percent", f"{name} MHz: work on one core", "%", 1, one))

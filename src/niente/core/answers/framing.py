@@ -15,6 +15,7 @@ from niente.core.model.answer_document import (
     Remark,
     RestsOn,
     Table,
+    Value,
 )
 
 
@@ -60,3 +61,15 @@ def framed(
         surer=surer,
         cautions=tuple(cautions),
     )
+
+
+def known_figures(
+    name: str, title: str, told: Sequence[tuple[str, str, str, int, Value]], runs: Sequence[int]
+) -> list[AnswerFigure]:
+    """Return figures under a common name and title, as far as they are known; each is told by its own name, title, unit,
+    decimals and value."""
+    return [
+        AnswerFigure(f"{name}.{own}", f"{title}: {words}", unit, digits, value, tuple(runs))
+        for own, words, unit, digits, value in told
+        if value.known
+    ]

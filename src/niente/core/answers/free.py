@@ -9,6 +9,7 @@ from niente.core.answers.material import (
     noise_of_run,
     power_in,
     settled_core,
+    wall_in,
     work_of,
 )
 from niente.core.answers.wording import bare, load_title
@@ -30,7 +31,7 @@ def free_answer(of: AnswerMaterial) -> AnswerDocument:
                 settled_core(run),
                 value_of(run.rise_k, run.settled.half_width_k),
                 power_in(run),
-                power_in(run, "wall_power_w"),
+                wall_in(run),
                 clock_of(run),
                 work_of(run),
                 noise_of_run(run),

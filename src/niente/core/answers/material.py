@@ -157,6 +157,11 @@ def power_in(run: RunSummary, channel: str = "package_power_w") -> Value:
     return value_of(read.mean, math.hypot(read.half_width, LEAKS_PER_K * read.mean * _unsettled_k(run)))
 
 
+def wall_in(run: RunSummary) -> Value:
+    """Return the power at the wall in W, likewise."""
+    return power_in(run, "wall_power_w")
+
+
 def clock_of(run: RunSummary) -> Value:
     """Return the effective clock in MHz, likewise."""
     read = run.channels.get("effective_clock_mhz", ChannelMean())
@@ -256,6 +261,16 @@ def pooled(values: Sequence[Value]) -> Value:
     degrees = EXPECTED_DEGREES + count - 1
     scatter = math.sqrt((EXPECTED_DEGREES * expected + squares) / degrees)
     return value_of(mean, float(t.ppf(0.975, degrees)) * scatter / math.sqrt(count))
+
+
+def together(reading: Callable[[RunSummary], Value], runs: Sequence[RunSummary]) -> Value:
+    """Return a reading of runs that were made alike."""
+    return pooled([reading(run) for run in runs])
+
+
+def against(reading: Callable[[RunSummary], Value], here: Sequence[RunSummary], there: Sequence[RunSummary]) -> Value:
+    """Return by how much a reading of some runs lies over that of others."""
+    return minus(together(reading, here), together(reading, there))
 
 
 def minus(value: Value, other: Value) -> Value:

@@ -4,7 +4,7 @@ import math
 
 from niente.core.analysis.models import Models
 from niente.core.analysis.point_prediction import Figure, predict_point
-from niente.core.answers.framing import framed
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import AnswerMaterial
 from niente.core.answers.wording import amount, bare, load_title, title_rest
 from niente.core.model.answer_document import (
@@ -98,18 +98,13 @@ class _LoadAt:
 
     def figures(self) -> list[AnswerFigure]:
         """Return gains and losses by public names."""
-        name, title = self.card.name, load_title(self.card)
-        found = (
-            (f"{name}.throughput_percent", "throughput of stock", "%", 1, _value(self.there.throughput_percent)),
-            (f"{name}.core_k", "core against stock", "K", 1, self.gain("core_c")),
-            (f"{name}.power_w", "package against stock", "W", 1, self.gain("power_w")),
-            (f"{name}.clock_mhz", "clock against stock", "MHz", 0, self.gain("clock_mhz")),
+        told = (
+            ("throughput_percent", "throughput of stock", "%", 1, _value(self.there.throughput_percent)),
+            ("core_k", "core against stock", "K", 1, self.gain("core_c")),
+            ("power_w", "package against stock", "W", 1, self.gain("power_w")),
+            ("clock_mhz", "clock against stock", "MHz", 0, self.gain("clock_mhz")),
         )
-        return [
-            AnswerFigure(key, f"{title}: {words}", unit, digits, value)
-            for key, words, unit, digits, value in found
-            if value.known
-        ]
+        return known_figures(self.card.name, load_title(self.card), told, ())
 
     def row(self) -> TableRow:
         """Return the load's row."""

@@ -7,6 +7,7 @@ from itertools import pairwise
 from niente.core.analysis.evidence import RunSummary
 from niente.core.answers.material import (
     AnswerMaterial,
+    against,
     clock_of,
     load_card,
     minus,
@@ -127,7 +128,7 @@ class Trial:
     def behind(self) -> str:
         """Say what goes with the verdict: the noise, and how many pairs."""
         words = []
-        loud = minus(pooled([noise_of_run(run) for run in self.sides[1]]), pooled([noise_of_run(run) for run in self.sides[0]]))
+        loud = against(noise_of_run, self.sides[1], self.sides[0])
         if loud.value is not None and self.step.level_dba is None and abs(loud.value) >= 0.1:
             louder = "louder" if loud.value > 0 else "quieter"
             words.append(f"{amount(size_of(loud), 1, 'dB')} {louder} so")

@@ -5,18 +5,18 @@ from collections.abc import Sequence
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.stability import RunExposure, Stability, depth_and_family, exposures_in, laws_by_core, stability_of
-from niente.core.answers.framing import framed
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import (
     AnswerMaterial,
+    against,
     by_load,
     clock_of,
     load_card,
     main_limiter,
-    minus,
     noise_of_run,
-    pooled,
     power_in,
     settled_core,
+    wall_in,
 )
 from niente.core.answers.wording import amount, listed, load_title, signed, title_rest
 from niente.core.model.answer_document import (
@@ -165,13 +165,11 @@ class _Win:
     def __init__(self, load: LoadCard, stock: Sequence[RunSummary], found: Sequence[RunSummary]) -> None:
         self.load, self.runs = load, (*stock, *found)
         self.limiter = main_limiter(found[-1])
-        self.clock = minus(pooled([clock_of(run) for run in found]), pooled([clock_of(run) for run in stock]))
-        self.power = minus(pooled([power_in(run) for run in found]), pooled([power_in(run) for run in stock]))
-        self.wall = minus(
-            pooled([power_in(run, "wall_power_w") for run in found]), pooled([power_in(run, "wall_power_w") for run in stock])
-        )
-        self.core = minus(pooled([_risen(run) for run in found]), pooled([_risen(run) for run in stock]))
-        self.noise = minus(pooled([noise_of_run(run) for run in found]), pooled([noise_of_run(run) for run in stock]))
+        self.clock = against(clock_of, found, stock)
+        self.power = against(power_in, found, stock)
+        self.wall = against(wall_in, found, stock)
+        self.core = against(_risen, found, stock)
+        self.noise = against(noise_of_run, found, stock)
         width = self.clock.half_width or 0.0
         self.by_clock = self.clock.value is not None and self.clock.value > max(width, TELLING_MHZ)
 
@@ -226,15 +224,14 @@ def _figures(
         figures.append(AnswerFigure(f"{load}.hourly_mv", title, "mV", 0, value, ids))
     for win in wins:
         runs = tuple(run.run_id for run in win.runs)
-        for name, title, unit, digits, value in (
+        told = (
             ("clock_mhz", "clock against stock", "MHz", 0, win.clock),
             ("power_w", "package against stock", "W", 1, win.power),
             ("core_k", "core against stock", "K", 1, win.core),
             ("noise_db", "noise against stock", "dB", 1, win.noise),
             ("wall_w", "wall against stock", "W", 0, win.wall),
-        ):
-            if value.known:
-                figures.append(AnswerFigure(f"{win.load.name}.{name}", f"{win.title}: {title}", unit, digits, value, runs))
+        )
+        figures += known_figures(win.load.name, win.title, told, runs)
     return tuple(figures)
 
 

@@ -15,6 +15,8 @@ from niente.core.answers.material import (
     pooled,
     power_in,
     settled_core,
+    together,
+    wall_in,
     work_of,
 )
 from niente.core.answers.trial import MOUNTING_SD_K, TOO_SMALL_K, TOO_SMALL_MHZ, Trial, in_time, scatter, size_of
@@ -44,7 +46,7 @@ COMPARED: tuple[tuple[str, str, int, Callable[[RunSummary], Value]], ...] = (
     ("Hottest core", "°C", 1, hottest_settled),
     ("Mean of cores", "°C", 1, mean_of_cores),
     ("Package power", "W", 1, power_in),
-    ("Wall", "W", 0, lambda run: power_in(run, "wall_power_w")),
+    ("Wall", "W", 0, wall_in),
     ("Clock", "MHz", 0, clock_of),
     ("Throughput", "1/s", 2, work_of),
     ("Noise in the room", "dBA", 1, noise_of_run),
@@ -162,7 +164,7 @@ def _table(names: tuple[str, ...], first: Trial) -> Table:
     rows = []
     read = [*COMPARED, *_further(first)]
     for title, unit, digits, reading in read:
-        sides = [pooled([reading(run) for run in side]) for side in first.sides]
+        sides = [together(reading, side) for side in first.sides]
         if all(side.known for side in sides):
             differs = pooled([minus(reading(b), reading(a)) for a, b in first.pairs])
             rows.append(TableRow(title, (*sides, differs), unit=unit, digits=digits))
