@@ -156,6 +156,9 @@ def test_every_bad_input_is_answered(
         ["predict", "BOOK", "--altitude-m", "inf"],
         ["choose", "BOOK", "--headroom", "nan"],
         ["choose", "BOOK", "--noise", "-inf"],
+        ["choose", "BOOK", "--aim", "loudest"],
+        ["answer", "BOOK", "--question", "nonsense"],
+        ["answer", "BOOK", "--noise-at", "next door"],
         ["plan", "soak", "--rig", "larkspur", "--minutes", "0"],
         ["plan", "undervolt-ladder", "--rig", "larkspur", "--fine", "-1"],
         ["plan", "undervolt-ladder", "--rig", "larkspur", "--passes", "1000000"],
@@ -261,7 +264,16 @@ def test_every_command_reads_a_book_of_before(
     else:
         shutil.copyfile(Path(__file__).parents[1] / "data" / "version-2.niente", book)
     before = book.read_bytes()
-    for words in (["status"], ["status", "--json"], ["rig-sheet", "--book"], ["choose"], ["fit"], ["predict"]):
+    for words in (
+        ["status"],
+        ["status", "--json"],
+        ["rig-sheet", "--book"],
+        ["choose"],
+        ["answer"],
+        ["proof"],
+        ["fit"],
+        ["predict"],
+    ):
         code = code_of([*words, str(book)], monkeypatch)
         said = capfd.readouterr()
         assert code in ({0} if version == 1 or words[0] in ("status", "rig-sheet") else {0, 6}), (words, said)

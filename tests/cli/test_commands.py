@@ -100,6 +100,29 @@ def test_a_plan_runs_goes_on_and_gives_a_pick(
     assert "most headroom" in err
 
 
+def test_what_was_asked_on_the_command_line_is_answered_and_kept_in_the_book(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan, book = tmp_path / "plan.json", tmp_path / "fans.niente"
+    _, out, _ = niente(capsys, monkeypatch, "plan", "fan-sweep", "--rig", "wren")
+    plan.write_text(out)
+    code, _, _ = niente(capsys, monkeypatch, "run", str(plan), "--rig", "wren", "--book", str(book))
+    assert code == 0
+    reader = BookReader(book)
+    project = reader.project()
+    reader.close()
+    assert project is not None
+    assert project.question.template == "fan-sweep"  # the window opens under it
+    code, out, _ = niente(capsys, monkeypatch, "answer", str(book))
+    assert code == 0
+    assert out.startswith("Fan sweep: Wren")
+    code, out, _ = niente(capsys, monkeypatch, "answer", str(book), "--json")
+    (answer,) = json.loads(out)
+    assert answer["format"] == "niente-answer/1"
+    assert answer["state"] == "complete"
+    assert answer["sentence"] in niente(capsys, monkeypatch, "answer", str(book))[1]
+
+
 def test_more_than_the_makers_voltage_is_asked_for_each_time(
     tmp_path: Path, card: RigCard, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:

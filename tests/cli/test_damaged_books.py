@@ -88,6 +88,7 @@ def commands_on(book: Path) -> list[list[str]]:
         ["status", name],
         ["status", name, "--json"],
         ["choose", name],
+        ["answer", name],
         ["fit", name],
         ["predict", name, "--set", "sustained_power_w=100"],
         ["rig-sheet", "--book", name],

@@ -2,8 +2,8 @@
 
 from collections.abc import Sequence
 
-from niente.core.answers.material import AnswerMaterial
-from niente.core.answers.wording import lead_of, left_words
+from niente.core.answers.material import AnswerMaterial, load_card, wall_in
+from niente.core.answers.wording import amount, lead_of, left_words, load_title
 from niente.core.model.answer_document import (
     AnswerDocument,
     AnswerFigure,
@@ -16,7 +16,10 @@ from niente.core.model.answer_document import (
     RestsOn,
     Table,
     Value,
+    value_of,
 )
+
+WALL, KWH_A_DAY = "At the wall", 0.024
 
 
 def framed(
@@ -57,10 +60,22 @@ def framed(
         picture=picture,
         rests_on=rests_on or f"{of.done} of {len(of.rows)} runs",
         basis=of.basis(basis),
-        remarks=(*((Remark("Still to come", waits),) if waits else ()), *remarks),
+        remarks=(*((Remark("Still to come", waits),) if waits else ()), *remarks, *_at_the_wall(of, remarks)),
         surer=surer,
         cautions=tuple(cautions),
     )
+
+
+def _at_the_wall(of: AnswerMaterial, remarks: Sequence[Remark]) -> tuple[Remark, ...]:
+    """Return what the runs drew at the wall at most, and in a day, where there is a meter and nothing was said of it."""
+    drawn = [(value.value, value, run) for run in of.runs if (value := wall_in(run)).value is not None]
+    if not drawn or any(one.head == WALL for one in remarks):
+        return ()
+    _, most, run = max(drawn, key=lambda one: one[0] or 0.0)
+    width = most.half_width * KWH_A_DAY if most.half_width is not None else None
+    day = value_of((most.value or 0.0) * KWH_A_DAY, width)
+    load = load_title(load_card(of.card, run.load)).lower()
+    return (Remark(WALL, f"At most {amount(most, 0, 'W')}, under {load}: {amount(day, 2, 'kWh')} a day."),)
 
 
 def known_figures(

@@ -65,7 +65,7 @@ def quiet_answer(of: AnswerMaterial) -> AnswerDocument:
             AnswerFigure("failure_chance_percent", "Chance of a failure", "%", 2, _risk(choice)),
             *(figure for row in loads for figure in row.figures()),
         ],
-        table=_table(loads),
+        table=_table(of, loads),
         picture=_picture(of, choice),
         rests_on=choice.standing.value.capitalize(),
         basis=(
@@ -174,7 +174,7 @@ def _consequence(of: AnswerMaterial, choice: Choice, models: Models) -> str:
     return f"{noise}{heard} in the room at {work} of throughput, with {bare(pick.headroom_k, 1, 'K')} of headroom.{where}"
 
 
-def _table(loads: list[_LoadAt]) -> Table | None:
+def _table(of: AnswerMaterial, loads: list[_LoadAt]) -> Table | None:
     columns = (
         Column("throughput_percent", "Throughput", "%", 1),
         Column("clock_mhz", "Clock", "MHz", 0),
@@ -184,7 +184,15 @@ def _table(loads: list[_LoadAt]) -> Table | None:
         Column("noise_dba", "Noise", "dBA", 1),
         Column("limiter", "What limits it"),
     )
-    return Table("Against stock, load by load", columns, tuple(one.row() for one in loads)) if loads else None
+    rows = [one.row() for one in loads]
+    told = {one.card.name for one in loads}
+    for load in of.card.loads:
+        if load.kind == LoadKind.LIGHT and load.name not in told:
+            none = (Value(),) * (len(columns) - 1)
+            rows.append(
+                TableRow(load_title(load), (*none, Value(words="not run for long enough to tell")), title_rest(load), open=True)
+            )
+    return Table("Against stock, load by load", columns, tuple(rows)) if loads else None
 
 
 def _picture(of: AnswerMaterial, choice: Choice) -> Curves | None:

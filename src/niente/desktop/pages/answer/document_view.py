@@ -1,5 +1,6 @@
 """An answer as a page shows it: its picture, and the table behind it."""
 
+from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QSizePolicy, QTableView, QVBoxLayout, QWidget
 
 from niente.core.model.answer_document import AnswerDocument, Column, Table, TableRow
@@ -7,6 +8,7 @@ from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.desktop.pages.answer.picture import AnswerPicture
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
@@ -16,9 +18,11 @@ LEAST_ROWS, ROW_PX, HEAD_PX, NAME_PX = 3, 20, 24, 156
 class DocumentView(QWidget):
     """The picture over the table; a book without an answer shows neither."""
 
-    def __init__(self, look: Look) -> None:
+    def __init__(self, look: Look, *actions: QAction) -> None:
+        """``actions`` help where nothing has been run yet."""
         super().__init__()
         self._look = look
+        self.empty = Empty(*actions)
         self.picture = AnswerPicture(look)
         self.head = label("", "section")
         self.rule = rule()
@@ -27,6 +31,7 @@ class DocumentView(QWidget):
         self.body = QVBoxLayout(self)
         self.body.setContentsMargins(0, 0, 0, 0)
         self.body.setSpacing(8)
+        self.body.addWidget(self.empty)
         self.body.addWidget(self.picture)
         self.body.addWidget(self.rule)
         self.body.addWidget(self.head)
@@ -45,6 +50,8 @@ class DocumentView(QWidget):
         table = answer.table if answer is not None else None
         self.picture.show_picture(picture, answer.sentence if answer is not None else "")
         self.picture.setVisible(picture is not None)
+        words = tr("Start the plan, and the answer grows as runs end: its picture, the table behind it, and what it rests on.")
+        self.empty.show_problem(words if picture is None and table is None else "")
         for widget in (self.rule, self.head):
             widget.setVisible(table is not None)
         self._show_table(table)
