@@ -7,6 +7,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from niente.cli.main import commands
+from niente.core.model.answer_document import answer_schema
 from niente.core.model.errors import DocumentError, NienteError, PlanError
 from niente.core.model.plan import Confirmation, Plan, Search, SearchMethod, Step, plan_schema, read_plan
 from niente.core.model.question import question_schema
@@ -143,6 +144,8 @@ def test_a_kept_question_becomes_a_plan(tmp_path: Path) -> None:
 def test_schemas_are_printed() -> None:
     assert told("schema").stdout_bytes == plan_schema()
     assert told("schema", "question").stdout_bytes == question_schema()
+    assert told("schema", "answer").stdout_bytes == answer_schema()
+    assert answer_schema() == (Path(__file__).parents[2] / "docs" / "reference" / "answer.schema.json").read_bytes()
 
 
 def test_hands_of_a_simulated_machine_are_taken_as_done(tmp_path: Path) -> None:
