@@ -12,6 +12,7 @@ from niente.core.answers.cap_sweep import cap_answer
 from niente.core.answers.capacity import capacity_answer
 from niente.core.answers.clock_voltage import clock_answer
 from niente.core.answers.fan_sweep import fan_answer
+from niente.core.answers.framing import framed
 from niente.core.answers.free import free_answer
 from niente.core.answers.material import AnswerMaterial
 from niente.core.answers.quiet_point import quiet_answer
@@ -20,6 +21,7 @@ from niente.core.answers.undervolting import undervolt_answer
 from niente.core.answers.variants import variants_answer
 from niente.core.answers.ways import ways_answer
 from niente.core.model.answer_document import AnswerDocument, Value, value_of
+from niente.core.model.errors import NienteError
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
@@ -147,8 +149,16 @@ def answers_of(book: Path, findings: Answer, project: Project, only: str = "") -
             )
             for plan, question in asked
         ]
-        found.append(BUILDERS[name](max(ways, key=lambda one: len(one.runs))))
+        found.append(_answered(BUILDERS[name], max(ways, key=lambda one: len(one.runs))))
     return tuple(found)
+
+
+def _answered(build: Callable[[AnswerMaterial], AnswerDocument], of: AnswerMaterial) -> AnswerDocument:
+    """Return an answer; where the evidence does not allow one, that it is so and why."""
+    try:
+        return build(of)
+    except NienteError as error:
+        return framed(of, [], "It cannot be answered yet", "no answer yet", consequence=f"{error.happened} {error.remedy}")
 
 
 class Answering(Analysis):

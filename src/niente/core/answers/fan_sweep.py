@@ -7,7 +7,8 @@ import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models
-from niente.core.answers.framing import framed
+from niente.core.answers.fan_split import Split, quietest_splits
+from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import (
     AnswerMaterial,
     by_load,
@@ -95,16 +96,17 @@ def fan_answer(of: AnswerMaterial) -> AnswerDocument:
     groups = [group for name in of.card.fan_groups() if (group := _Group(of, name)).runs]
     room = _background(of)
     trade = _trade(of)
+    splits = quietest_splits(of.models, trade[0][1].runs) if trade and of.models is not None else []
     return framed(
         of,
         ["no load" if not trade else "under load too"],
         _fan_sentence(groups, room, trade),
         _fan_short(groups),
         consequence=_fan_consequence(groups, room, trade),
-        figures=[*_fan_figures(groups, room), *_trade_figures(trade)],
+        figures=[*_fan_figures(groups, room), *_trade_figures(trade), *_split_figures(splits)],
         table=_fan_table(groups, room, of.models),
         picture=_fan_picture(groups, room),
-        remarks=_fan_remarks(groups, of),
+        remarks=(*_split_remarks(of, trade, splits), *_fan_remarks(groups, of)),
         surer=None,
         cautions=("Never stop the fan of a processor or of a board's supply under load without a guard that watches it.",),
     )
@@ -200,6 +202,37 @@ def _trade_figures(trade: list[tuple[str, _Trade]]) -> list[AnswerFigure]:
         for title, one in trade
         for slow, fast, cost in one.cost_db_per_k()
     ]
+
+
+def _split_figures(splits: Sequence[Split]) -> list[AnswerFigure]:
+    """Return for each run's cooling the level of the quietest split, and what it wins."""
+    found = []
+    for split in splits:
+        name, title = f"split.{split.run.run_id}", f"As cool as run {split.run.run_id}"
+        told = [("noise_dba", "the quietest split", "dBA", 1, value_of(split.level_dba, forecast=True))]
+        told.append(("wins_db", "what it wins", "dB", 1, value_of(split.wins_db, forecast=True)))
+        told += [
+            (f"fan_duty.{group}", f"{group} fans", "%", 0, value_of(duty, forecast=True))
+            for group, duty in split.duties.items()
+        ]
+        found += known_figures(name, title, told, (split.run.run_id,))
+    return found
+
+
+def _split_remarks(of: AnswerMaterial, trade: list[tuple[str, _Trade]], splits: Sequence[Split]) -> tuple[Remark, ...]:
+    """Say which split is quietest for the cooling that was run, or what would tell."""
+    if not trade:
+        words = "Which split is quietest for the same cooling shows once heat is measured too: put a load into the question."
+        return (Remark("Quietest split", words),)
+    if not splits:
+        return ()
+    best = max(splits, key=lambda split: split.wins_db)
+    duties = listed([f"{group} {bare(duty, 0, '%')}" for group, duty in best.duties.items()])
+    if best.wins_db < 0.2:
+        return (Remark("Quietest split", "All fans together as they were run are as quiet as any split that cools as well."),)
+    rise, louder = bare(best.run.rise_k, 1, "K"), bare(best.wins_db, 1, "dB")
+    words = f"For a rise of {rise}: {duties}, {bare(best.level_dba, 1, 'dBA')}; together they are {louder} louder."
+    return (Remark("Quietest split", f"{words} By the models; run it."),)
 
 
 def _fan_table(groups: Sequence[_Group], room: Value, models: Models | None) -> Table | None:
