@@ -143,7 +143,7 @@ def proof_as_text(proof: Proof) -> str:
         crashes = f", {one.crashes} of them took the machine down" if one.crashes else ""
         lines.append(
             f"  {one.title:24} {duration_text(one.seconds):>12}, {failures}{crashes}; "
-            f"at most {risk_text(one.at_most)} likely to fail"
+            + (f"at most {risk_text(one.at_most)} likely to fail" if math.isfinite(one.at_most) else "run no deeper")
         )
     lines += ["", "Where it comes from", f"  {rests_on(proof)}", f"  {loads_sentence(proof)}"]
     named = [one for one in proof.cores if one.failures]

@@ -19,10 +19,13 @@ from niente.core.analysis.stability import (
     stability_of,
 )
 from niente.core.model.failure_goal import FailureGoal
+from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.settling import not_yet
+from niente.core.selection.proof import proof_of
+from niente.core.selection.proof_words import loads_sentence
 from tests.core.planning.plans import card_of
 
 DAY = FailureGoal()
@@ -157,3 +160,21 @@ def test_a_thinned_law_says_what_the_whole_one_says() -> None:
     laws = stability_in(evidence(*runs), card().stock).laws["vector"]
     whole, few = (one.deepest_mv(0.01, 0.95, 86400.0, 4500.0, 75.0) for one in (laws, laws.thinned(1000)))
     assert few == pytest.approx(whole, abs=4.0)
+
+
+def test_a_load_that_no_search_went_deeper_with_has_no_law_and_stops_no_proof() -> None:
+    """A baseline beside a search: a few minutes of work on one core at stock say nothing of it at an offset, and must neither
+    pass for safe nor make every setting unsafe."""
+    searched = [ran(0.0, 600.0), ran(-40.0, 3600.0), ran(-60.0, 600.0), ran(-80.0, 30.0, True), ran(-90.0, 4.0, True)]
+    one_core = ran(0.0, 300.0, load="single", load_kind=LoadKind.LIGHT, clock_mhz=4800.0, core_c=45.0)
+    alone, beside = (evidence(*runs) for runs in (searched, [*searched, one_core]))
+    assert set(stability_in(beside, card().stock).laws) == {"vector"}
+    setting = Setting(voltage_offset_mv=-5.0)
+    proofs = [proof_of(known, Limits(), setting) for known in (alone, beside)]
+    assert proofs[1].at_most == proofs[0].at_most
+    assert proofs[1].load == "vector"
+    (left,) = (load for load in proofs[1].loads if load.load == "single")
+    assert math.isnan(left.at_most)
+    assert "run no deeper" in loads_sentence(proofs[1])
+    deeper = evidence(*searched, one_core, ran(-60.0, 60.0, load="single", load_kind=LoadKind.LIGHT, clock_mhz=4800.0))
+    assert set(stability_in(deeper, card().stock).laws) == {"vector", "single"}  # it was searched: it counts

@@ -39,7 +39,8 @@ def told(field: SettingGrid, **figures: float) -> SettingGrid:
     """The field with every setting predicted to be the same in some figures."""
     count = field.clean_s.shape[0]
     same = {name: np.full(count, value) for name, value in figures.items()}
-    return msgspec.structs.replace(field, predicted=msgspec.structs.replace(field.predicted, **same))
+    predicted = msgspec.structs.replace(field.predicted, **same)
+    return msgspec.structs.replace(field, predicted=predicted, heard_dba=predicted.in_room_dba, heard_hw=predicted.in_room_hw)
 
 
 @pytest.mark.parametrize(

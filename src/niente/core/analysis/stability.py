@@ -62,7 +62,7 @@ class Stability(NamedTuple):
     """What a book says of how surely one family of settings stands.
 
     ``exposures`` are those that count, oldest first, ``forgotten`` those from before the machine changed. ``laws`` are the
-    posteriors by load; there are none while nothing has failed: a law is learnt from failures.
+    posteriors by load that was searched; there are none while nothing has failed: a law is learnt from failures.
     """
 
     family: Family
@@ -179,13 +179,20 @@ def _worked_out(family: Family, every: Sequence[RunExposure], family_of: Setting
     mine = tuple(one for one in every if depth_and_family(one.setting)[1] == family)
     since = changed_since(mine)
     exposures, forgotten = mine[since:], mine[:since]
-    loads = tuple(dict.fromkeys(one.load for one in exposures))
+    loads = searched_loads(exposures)
     if any(family_of.core_offset_mv.values()) and (by_core := laws_by_core(every, family_of)).laws:
         return Stability(family, _beside(_with_offsets(every, family_of), family_of), (), {**by_core.laws})
     if not any(one.seen.failed for one in exposures):
         return Stability(family, exposures, forgotten, {})
     seen = [[one.seen for one in exposures if one.load == load] for load in loads]
     return Stability(family, exposures, forgotten, dict(zip(loads, laws_from(seen), strict=True)))
+
+
+def searched_loads(exposures: Sequence[RunExposure]) -> tuple[str, ...]:
+    """Return the loads that were run clearly deeper than the gentlest setting, or that failed: of others a search says nothing,
+    and what is known of them is their own time alone."""
+    gentlest = min((one.seen.depth_mv for one in exposures), default=0.0)
+    return tuple(dict.fromkeys(one.load for one in exposures if one.seen.failed or one.seen.depth_mv > gentlest + CLEARLY_MV))
 
 
 def _beside(every: Sequence[RunExposure], whole: Setting) -> tuple[RunExposure, ...]:
@@ -275,7 +282,7 @@ def _with_offsets(every: Sequence[RunExposure], whole: Setting) -> tuple[RunExpo
 
 
 def _by_core(mine: Sequence[RunExposure], cores: tuple[str, ...], offsets_mv: tuple[float, ...]) -> CoreLaws:
-    loads = tuple(dict.fromkeys(one.load for one in mine))
+    loads = searched_loads(mine)
     shapes = beforehand(core_c=next(one.seen.core_c for one in mine if one.seen.failed))
     each = [[one for one in mine if one.load == load] for load in loads]
     known = [known_parts([part_exposure(one, cores) for one in own], len(cores), shapes) for own in each]

@@ -214,6 +214,14 @@ def baseline_steps(card: RigCard, loads: Sequence[str], exposure: Exposure) -> l
     return [Step(card.stock, load, exposure, "baseline", "Stock: what 100 % is") for load in loads]
 
 
+def one_core_steps(card: RigCard, loads: Sequence[str]) -> list[Step]:
+    """Return stock under work on one core, for long enough to tell its throughput; none where that is among the loads."""
+    light = card.load_of(LoadKind.LIGHT)
+    if light is None or light.name in loads:
+        return []
+    return [Step(card.stock, light.name, GIVES_THROUGHPUT, "baseline", "What one core does, as found")]
+
+
 def each_load(question: Question) -> Iterator[tuple[str, str]]:
     """Yield the loads of a question, each with what it is run for."""
     for load in question.loads:

@@ -12,6 +12,7 @@ from niente.core.analysis.grid import failure_conditions, makers_own
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.analysis.stability import (
+    FailureRisk,
     RunExposure,
     Stability,
     clean_seconds,
@@ -57,7 +58,8 @@ class Fact(msgspec.Struct, frozen=True):
 
 class LoadProof(msgspec.Struct, frozen=True):
     """One load: seconds and failures of all its exposures and of those at settings that ask no less than the proved one, the
-    chance of a failure within the horizon there, and whether a wrong result would have shown in it."""
+    chance of a failure within the horizon there (NaN for a load that no search went deeper with, where others have a law), and
+    whether a wrong result would have shown in it."""
 
     load: str
     title: str
@@ -174,7 +176,8 @@ def proof_of(evidence: Evidence, limits: Limits, setting: Setting, models: Model
     depth = depth_and_family(whole)[0]
     there = _conditions(evidence, stability, limits, whole, models)
     loads = tuple(_load_proof(evidence.card, stability, goal, depth, there, load) for load in stability.loads)
-    deciding = max(loads, key=lambda one: (one.at_most, one.there_s), default=None)
+    judged = [one for one in loads if math.isfinite(one.at_most)]
+    deciding = max(judged, key=lambda one: (one.at_most, one.there_s), default=None)
     laws = stability.laws.get(deciding.load) if deciding is not None else None
     at = (deciding.clock_mhz, deciding.core_c) if deciding is not None else (math.nan, math.nan)
     return Proof(
@@ -239,6 +242,8 @@ def _load_proof(
     laws = {load: stability.laws[load]} if load in stability.laws else {}
     if laws and math.isfinite(clock[0]):
         risk = risk_at(laws, goal, depth, {load: clock}, {load: np.array([there.core_c[load]])})
+    elif stability.laws and load not in stability.laws:  # it was not searched: its few hours are no bound beside a law
+        risk = FailureRisk(np.array([math.nan]), np.array([math.nan]), ("",))
     else:
         risk = risk_by_exposure(own, goal, depth, clock)
     known = card.load(load)

@@ -72,7 +72,9 @@ def loads_sentence(proof: Proof) -> str:
     clock = f" and {number_text(deciding.clock_mhz, 0)}{NO_BREAK_SPACE}MHz" if math.isfinite(deciding.clock_mhz) else ""
     unchecked = [one.title for one in proof.loads if not one.checked]
     blind = f" In {', '.join(unchecked)} only a crash would show." if unchecked else ""
-    return f"{deciding.title}{place}{clock} decides it.{blind}"
+    left = [one.title for one in proof.loads if not math.isfinite(one.at_most)]
+    unsearched = f" {', '.join(left)}: run no deeper, so nothing is known of it at an offset." if left else ""
+    return f"{deciding.title}{place}{clock} decides it.{blind}{unsearched}"
 
 
 def more_sentence(proof: Proof, more: MoreEvidence) -> str:

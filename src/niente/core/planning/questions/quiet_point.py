@@ -18,6 +18,7 @@ from niente.core.planning.builders import (
     limits_below,
     load_named,
     noise_steps,
+    one_core_steps,
     spots,
     step_at,
     until_known,
@@ -66,6 +67,7 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     entries: list[Entry] = [*noise_steps(card, base, swept)]
     entries += _shows(card, question, base, axes)
     entries += baseline_steps(card, question.loads, question.exposure)
+    entries += one_core_steps(card, question.loads)
     hottest = _hottest(card, base, axes)
     search = search_over(card, question, hottest, RUNG, SEARCH_S)
     if search is not None:

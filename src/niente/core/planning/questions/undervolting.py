@@ -11,12 +11,12 @@ from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import snapped
 from niente.core.planning.builders import (
-    GIVES_THROUGHPUT,
     base_of,
     baseline_steps,
     control_parts,
     each_load,
     fixed_fans,
+    one_core_steps,
     until_known,
 )
 from niente.core.planning.order import arranged
@@ -191,10 +191,8 @@ def clock_entries(card: RigCard, question: Question) -> list[Entry]:
     clock = next((one for one in question.axes if one.control in (FIXED_CLOCK, CLOCK_CAP)), None)
     depth = next((one for one in question.axes if one.control in (FIXED_VOLTAGE, OFFSET) and len(one.points()) > 1), None)
     entries: list[Entry] = [*baseline_steps(card, question.loads[:2], until_known(card))]
-    light = card.load_of(LoadKind.LIGHT)
-    one_core = light.name if light is not None and light.name not in question.loads else ""
-    if one_core:
-        entries.append(Step(base_of(card, question), one_core, GIVES_THROUGHPUT, "baseline", "What one core does, as found"))
+    one_core = one_core_steps(card, question.loads)
+    entries += one_core
     if clock is None or depth is None or not question.loads:
         return entries
     control = card.control(depth.control)
@@ -220,7 +218,9 @@ def clock_entries(card: RigCard, question: Question) -> list[Entry]:
             Step(base, load, until_known(card), "voltage", f"The least voltage for this clock; {purpose}", takes=name)
             for load, purpose in each_load(question)
         ]
-        if one_core:
-            found.append(Step(base, one_core, GIVES_THROUGHPUT, "voltage", "What one core keeps at this clock", takes=name))
+        found += [
+            Step(base, step.load, step.exposure, "voltage", "What one core keeps at this clock", takes=name)
+            for step in one_core
+        ]
         entries += arranged(found, msgspec.structs.replace(question, repeats=1), card)
     return entries
