@@ -112,7 +112,9 @@ def asked(open_window: Callable[..., Window], two_questions: Path, tmp_path: Pat
     card = larkspur_rig().describe()
     window = open_window(book=copy, project=Project(card.name, first_question(card, "baseline"), Limits()))
     window.go_to(NAMES.index("Answer"))
-    qtbot.waitUntil(lambda: len(window.session.documents) == 2)
+    page = window.page(AnswerPage)
+    qtbot.waitUntil(lambda: page.current is not None and page.title.text() == page.current.sentence)
+    assert len(window.session.documents) == 2
     return window
 
 

@@ -61,7 +61,7 @@ def test_the_dynamic_mark_rises_with_the_noise() -> None:
     assert dynamic_mark(float("nan"), 21.5) == ""
 
 
-def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
+def test_the_answer_shows_the_pick_and_its_reasons(read_window: Window, qtbot: QtBot) -> None:
     read_window.go_to(NAMES.index("Answer"))
     page, choice = read_window.page(AnswerPage), read_window.session.answer.choice
     assert choice is not None
@@ -69,8 +69,9 @@ def test_choose_shows_the_pick_and_its_reasons(read_window: Window) -> None:
     rows = page.choice.model.rows
     assert [row[0] for row in rows] == ["Pick", "2", "3", "4"]
     assert all(row[-1] for row in rows)
+    qtbot.waitUntil(lambda: page.current is not None)
     headings = [block.heading for block in page.margin() if isinstance(block, Words)]
-    assert headings[:3] == ["Why this one", "Does it hold?", "What each limit costs"]
+    assert headings[:4] == ["Enter it", "Why this one", "Does it hold?", "What each limit costs"]
     assert page.finished()
 
 

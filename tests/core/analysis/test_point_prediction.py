@@ -92,7 +92,7 @@ def test_outside_is_said_in_words(models: Models) -> None:
 
 
 def test_what_is_not_known_has_a_reason_in_place_of_a_number(models: Models) -> None:
-    none = predict_point(models, at(100.0, 40.0), "single", 23.0)
+    none = predict_point(models, at(100.0, 40.0), "scalar", 23.0)
     assert none.throughput_percent.value is None
     assert none.core_c.value is None
     assert "no run shows" in none.core_c.reason

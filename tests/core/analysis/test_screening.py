@@ -30,7 +30,9 @@ def spoiled(evidence: Evidence, index: int, **figures: object) -> Evidence:
 
 
 def heavy(evidence: Evidence) -> list[int]:
-    return [i for i, run in enumerate(evidence.runs) if run.load == "vector" and run.settled.known and not run.failures]
+    """The runs under the heaviest load that are long enough to count in every model."""
+    runs = enumerate(evidence.runs)
+    return [i for i, run in runs if run.load == "vector" and run.settled.known and not run.failures and run.seconds >= 480.0]
 
 
 def wrong(run: RunSummary, what: str) -> dict[str, object]:

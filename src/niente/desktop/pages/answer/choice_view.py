@@ -132,7 +132,7 @@ class ChoiceView(QWidget):
             limits.addLayout(column, 1)
         row = QHBoxLayout()
         row.setSpacing(12)
-        row.addWidget(label(tr("Limits, and what each costs"), "section"))
+        row.addWidget(label(tr("Limits"), "section"))
         row.addStretch(1)
         for words, box in ((tr("Of those, the"), self.aim), (tr("Noise is judged"), self.noise_at)):
             text = label(words, "soft")
