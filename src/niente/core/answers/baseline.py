@@ -19,9 +19,9 @@ from niente.core.answers.material import (
     package_settled,
     peak_of,
     pooled,
+    pooled_over,
     power_in,
     settled_core,
-    together,
     wall_in,
     work_of,
 )
@@ -101,21 +101,21 @@ class _Sheet:
         self.core = pooled(core)
         peaks = [peak for run in runs if (peak := peak_of(run)) is not None]
         apart = [one for run in runs if (one := cores_apart(run)) is not None]
-        wall = together(wall_in, runs)
+        wall = pooled_over(wall_in, runs)
         self.values: dict[str, Value] = {
-            "hottest_core_c": self.core if self.idle else together(hottest_settled, runs),
+            "hottest_core_c": self.core if self.idle else pooled_over(hottest_settled, runs),
             "mean_of_cores_c": pooled(
                 [_mean(run, at) if self.idle else mean_of_cores(run) for run, at in zip(runs, core, strict=True)]
             ),
-            "package_temperature_c": together(package_settled, runs),
+            "package_temperature_c": pooled_over(package_settled, runs),
             "peak_c": value_of(max(peaks)) if peaks else Value(),
             "cores_apart_k": value_of(sum(apart) / len(apart)) if apart else Value(),
-            "package_power_w": together(power_in, runs),
+            "package_power_w": pooled_over(power_in, runs),
             "wall_power_w": wall,
             "wall_energy_kwh": _scaled(wall, HOURS_A_DAY / 1000.0),
-            "effective_clock_mhz": together(clock_of, runs),
-            "throughput_per_s": Value() if self.idle else together(work_of, runs),
-            "noise_dba": together(noise_of_run, runs),
+            "effective_clock_mhz": pooled_over(clock_of, runs),
+            "throughput_per_s": Value() if self.idle else pooled_over(work_of, runs),
+            "noise_dba": pooled_over(noise_of_run, runs),
             **{name: pooled([of.settle(run, name) for run in runs]) for name in PLACES},
         }
         self.limiter = main_limiter(self.last)

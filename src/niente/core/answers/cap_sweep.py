@@ -15,9 +15,9 @@ from niente.core.answers.material import (
     load_card,
     minus,
     noise_of_run,
+    pooled_over,
     power_in,
     share_of,
-    together,
     wall_in,
     work_of,
 )
@@ -71,14 +71,14 @@ class _CapRung:
 
     def __init__(self, cap_c: float, runs: Sequence[RunSummary], stock: Sequence[RunSummary]) -> None:
         self.cap_c, self.runs = cap_c, runs
-        self.work = share_of(together(work_of, runs), together(work_of, stock))
+        self.work = share_of(pooled_over(work_of, runs), pooled_over(work_of, stock))
         if not self.work.known:  # what is not read is judged by the clock
-            self.work = share_of(together(clock_of, runs), together(clock_of, stock))
-        self.clock = together(clock_of, runs)
+            self.work = share_of(pooled_over(clock_of, runs), pooled_over(clock_of, stock))
+        self.clock = pooled_over(clock_of, runs)
         self.saved_w = against(power_in, runs, stock)
         self.wall_w = against(wall_in, runs, stock)
-        self.core = together(hottest_settled, runs)
-        self.cooler_k = minus(self.core, together(hottest_settled, stock))
+        self.core = pooled_over(hottest_settled, runs)
+        self.cooler_k = minus(self.core, pooled_over(hottest_settled, stock))
         self.quieter_db = against(noise_of_run, runs, stock)
         self.holds = any(run.heat_limited for run in runs)
 

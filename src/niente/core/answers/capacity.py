@@ -6,7 +6,7 @@ import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.answers.framing import framed
-from niente.core.answers.material import AnswerMaterial, load_card, noise_of_run, together
+from niente.core.answers.material import AnswerMaterial, load_card, noise_of_run, pooled_over
 from niente.core.answers.wording import amount, bare, load_title
 from niente.core.model.answer_document import (
     AnswerCurve,
@@ -217,7 +217,7 @@ def _table(of: AnswerMaterial, ladders: list[_Ladder]) -> Table | None:
                     one.capacity(of.limits.design_room_c),
                     one.capacity(here) if math.isfinite(here) else Value(),
                     one.rested_coolant(),
-                    together(noise_of_run, one.every),
+                    pooled_over(noise_of_run, one.every),
                     value_of(float(len(one.free))),
                     Value(one.limited_at) if one.limited_at is not None else Value(words="never"),
                 ),

@@ -12,9 +12,9 @@ from niente.core.answers.material import (
     hottest_settled,
     load_card,
     noise_of_run,
+    pooled_over,
     power_in,
     share_of,
-    together,
     wall_in,
     work_of,
 )
@@ -107,17 +107,17 @@ def clock_answer(of: AnswerMaterial) -> AnswerDocument:
 def _against(rung: _Rung, load: str, stock: dict[str, list[RunSummary]]) -> dict[str, Value]:
     """Return what a rung comes to under a load, against stock."""
     here, there = rung.of_load(load), stock.get(load, [])
-    work = share_of(together(work_of, here), together(work_of, there))
+    work = share_of(pooled_over(work_of, here), pooled_over(work_of, there))
     if not work.known:
-        work = share_of(together(clock_of, here), together(clock_of, there))
+        work = share_of(pooled_over(clock_of, here), pooled_over(clock_of, there))
     return {
         "throughput_percent": work,
-        "power_w": together(power_in, here),
+        "power_w": pooled_over(power_in, here),
         "saved_w": against(power_in, here, there),
         "wall_w": against(wall_in, here, there),
-        "core_c": together(hottest_settled, here),
+        "core_c": pooled_over(hottest_settled, here),
         "cooler_k": against(hottest_settled, here, there),
-        "noise_dba": together(noise_of_run, here),
+        "noise_dba": pooled_over(noise_of_run, here),
     }
 
 
@@ -128,8 +128,8 @@ def _single_core(of: AnswerMaterial, rung: _Rung, stock: dict[str, list[RunSumma
         return Value()
     here = rung.of_load(light)
     if here:
-        return share_of(together(work_of, here), together(work_of, stock[light]))
-    top = together(clock_of, stock[light])
+        return share_of(pooled_over(work_of, here), pooled_over(work_of, stock[light]))
+    top = pooled_over(clock_of, stock[light])
     if not top.value:
         return Value()
     return value_of(100.0 * min(rung.clock_mhz / top.value, 1.0), forecast=True)

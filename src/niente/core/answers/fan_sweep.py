@@ -15,7 +15,7 @@ from niente.core.answers.material import (
     load_card,
     minus,
     noise_of_run,
-    together,
+    pooled_over,
 )
 from niente.core.answers.wording import amount, bare, listed, load_title
 from niente.core.model.answer_document import (
@@ -118,7 +118,7 @@ def _background(of: AnswerMaterial) -> Value:
         for row in of.stage("noise")
         if row.run is not None and all(not rpm > TURNS_RPM for rpm in row.run.fan_rpm.values())
     ]
-    return together(noise_of_run, quiet)
+    return pooled_over(noise_of_run, quiet)
 
 
 class _Trade:

@@ -263,14 +263,14 @@ def pooled(values: Sequence[Value]) -> Value:
     return value_of(mean, float(t.ppf(0.975, degrees)) * scatter / math.sqrt(count))
 
 
-def together(reading: Callable[[RunSummary], Value], runs: Sequence[RunSummary]) -> Value:
+def pooled_over(reading: Callable[[RunSummary], Value], runs: Sequence[RunSummary]) -> Value:
     """Return a reading of runs that were made alike."""
     return pooled([reading(run) for run in runs])
 
 
 def against(reading: Callable[[RunSummary], Value], here: Sequence[RunSummary], there: Sequence[RunSummary]) -> Value:
     """Return by how much a reading of some runs lies over that of others."""
-    return minus(together(reading, here), together(reading, there))
+    return minus(pooled_over(reading, here), pooled_over(reading, there))
 
 
 def minus(value: Value, other: Value) -> Value:

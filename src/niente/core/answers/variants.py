@@ -13,9 +13,9 @@ from niente.core.answers.material import (
     minus,
     noise_of_run,
     pooled,
+    pooled_over,
     power_in,
     settled_core,
-    together,
     wall_in,
     work_of,
 )
@@ -164,7 +164,7 @@ def _table(names: tuple[str, ...], first: Trial) -> Table:
     rows = []
     read = [*COMPARED, *_further(first)]
     for title, unit, digits, reading in read:
-        sides = [together(reading, side) for side in first.sides]
+        sides = [pooled_over(reading, side) for side in first.sides]
         if all(side.known for side in sides):
             differs = pooled([minus(reading(b), reading(a)) for a, b in first.pairs])
             rows.append(TableRow(title, (*sides, differs), unit=unit, digits=digits))
