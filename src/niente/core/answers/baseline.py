@@ -3,8 +3,9 @@
 import math
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.answers.framing import framed, known_figures
+from niente.core.answers.framing import WALL, framed, known_figures
 from niente.core.answers.material import (
+    KWH_A_DAY,
     AnswerMaterial,
     by_load,
     clock_of,
@@ -21,7 +22,9 @@ from niente.core.answers.material import (
     pooled,
     pooled_over,
     power_in,
+    rise_of,
     settled_core,
+    times,
     wall_in,
     work_of,
 )
@@ -45,7 +48,6 @@ from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.model.rig_card import LoadKind
 
 TOLD_WITH_INTERVAL = frozenset({"hottest_core_c"})
-HOURS_A_DAY = 24.0
 KNOWN_TO_K, IDLE_TO_K = 1.0, 2.0
 PLACES = ("board_temperature_c", "coolant_temperature_c", "case_air_temperature_c", "graphics_temperature_c")
 """Channels beside the processor's that every baseline gives where they are read."""
@@ -99,6 +101,8 @@ class _Sheet:
         self.idle = self.card.kind == LoadKind.IDLE
         core = [_idle_core(of, run) if self.idle else settled_core(run) for run in runs]
         self.core = pooled(core)
+        self.rise = pooled([rise_of(run, at) for run, at in zip(runs, core, strict=True)])
+        """The rise of the temperature that counts over the room (K)."""
         peaks = [peak for run in runs if (peak := peak_of(run)) is not None]
         apart = [one for run in runs if (one := cores_apart(run)) is not None]
         wall = pooled_over(wall_in, runs)
@@ -112,7 +116,7 @@ class _Sheet:
             "cores_apart_k": value_of(sum(apart) / len(apart)) if apart else Value(),
             "package_power_w": pooled_over(power_in, runs),
             "wall_power_w": wall,
-            "wall_energy_kwh": _scaled(wall, HOURS_A_DAY / 1000.0),
+            "wall_energy_kwh": times(wall, KWH_A_DAY),
             "effective_clock_mhz": pooled_over(clock_of, runs),
             "throughput_per_s": Value() if self.idle else pooled_over(work_of, runs),
             "noise_dba": pooled_over(noise_of_run, runs),
@@ -135,14 +139,6 @@ class _Sheet:
         """Whether it is known where the load settles."""
         known_to = IDLE_TO_K if self.idle else KNOWN_TO_K
         return self.core.half_width is not None and self.core.half_width <= known_to
-
-    @property
-    def rise(self) -> Value:
-        """The rise of the temperature that counts over the room (K)."""
-        room = self.last.settled.room_c if self.last.settled.known else self.last.room_c
-        if self.core.value is None or not math.isfinite(room):
-            return Value()
-        return value_of(self.core.value - room, self.core.half_width)
 
     def figures(self) -> list[AnswerFigure]:
         """Return all that is known of the load, by public names."""
@@ -202,11 +198,6 @@ def _mean(run: RunSummary, hottest: Value) -> Value:
     if mean.value is None or read.value is None or hottest.value is None:
         return mean
     return value_of(hottest.value - read.value + mean.value, hottest.half_width)
-
-
-def _scaled(value: Value, by: float) -> Value:
-    width = value.half_width
-    return value_of(value.value * by, width * by if width is not None else None) if value.value is not None else Value()
 
 
 def _sentence(of: AnswerMaterial, working: list[_Sheet], rows: list[_Sheet]) -> str:
@@ -322,7 +313,7 @@ def _remarks(of: AnswerMaterial, rows: list[_Sheet]) -> tuple[Remark, ...]:
         words = f"{amount(most.values['wall_energy_kwh'], 2, 'kWh')} a day under {most.title.lower()}"
         if idle is not None and idle is not most:
             words += f", {amount(idle.values['wall_energy_kwh'], 2, 'kWh')} idle"
-        found.append(Remark("At the wall", f"{words}."))
+        found.append(Remark(WALL, f"{words}."))
     return tuple(found)
 
 

@@ -7,7 +7,7 @@ import numpy as np
 from niente.core.analysis.evidence import RunSummary
 from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import AnswerMaterial, load_card, pooled
-from niente.core.answers.wording import amount, bare, load_title
+from niente.core.answers.wording import amount, load_title
 from niente.core.model.answer_document import (
     AnswerCurve,
     AnswerDocument,
@@ -25,7 +25,7 @@ from niente.core.model.quantities import duration_text
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Vector
-from niente.core.science.statistics import mean_with_error
+from niente.core.science.statistics import Z95, mean_with_error
 from niente.core.selection.setting_words import values_text
 
 FIRST_S, MINUTE_S = 15.0, 60.0
@@ -58,7 +58,8 @@ class _Burst:
         if since.size < 3:
             return Value(), Value(), Value(), math.nan
         if not self.outlasts:  # it ends by itself, and what is read after its end is none of it
-            return _mean(work[(since < FIRST_S) & (work > 0.5 * np.nanmax(work))]), Value(), Value(), math.nan
+            busy = work > 0.5 * np.max(work, initial=0.0, where=np.isfinite(work))
+            return _mean(work[(since < FIRST_S) & busy]), Value(), Value(), math.nan
         lasts = _window_s(since, power)
         end = lasts if math.isfinite(lasts) else (self.setting.burst_time_s or MINUTE_S)
         return (
@@ -91,7 +92,7 @@ class _Burst:
 
 def _mean(work: Vector) -> Value:
     mean, error = mean_with_error(work)
-    return value_of(mean, 1.96 * error)
+    return value_of(mean, Z95 * error)
 
 
 def _begins(work: Vector) -> int:
@@ -223,8 +224,6 @@ def _remarks(bursts: list[_Burst]) -> tuple[Remark, ...]:
         return (Remark("Too short", f"{len(short)} of {len(long)} settings were not run past their window."),)
     hot = [one for one in bursts if any(run.heat_limited for run in one.runs)]
     if hot:
-        words = f"With {bare(float(len(hot)), 0, '')} of the settings heat ends the burst before its time does.".replace(
-            "  ", " "
-        )
+        words = f"With {len(hot)} of the settings heat ends the burst before its time does."
         return (Remark("Heat ends it", words),)
     return ()

@@ -2,6 +2,7 @@
 
 import math
 
+import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
@@ -26,7 +27,7 @@ from niente.core.model.answer_document import (
 )
 from niente.core.model.plan import Step
 from niente.core.model.quantities import duration_text, quantity_of
-from niente.core.science.statistics import FittedLine, fit_line
+from niente.core.science.statistics import Z95, FittedLine, fit_line
 
 RATED_COOLANT_C = (40.0, 50.0)
 """A loop is rated where its coolant has settled at that, never before (common practice, no source)."""
@@ -74,7 +75,7 @@ class _Ladder:
     def _slope_se(self) -> float:
         """Return the slope's standard error: by the scatter about the line, and never better than the rungs are known."""
         assert self.line is not None
-        own = math.sqrt(sum(max(run.settled.half_width_k / 1.96, SENSOR_K) ** 2 for run in self.free) / len(self.free))
+        own = math.sqrt(sum(max(run.settled.half_width_k / Z95, SENSOR_K) ** 2 for run in self.free) / len(self.free))
         return max(self.line.slope_se, 0.5 * own / math.sqrt(self.line.spread_x))
 
     def capacity(self, room_c: float) -> Value:
@@ -240,8 +241,6 @@ def _table(of: AnswerMaterial, ladders: list[_Ladder]) -> Table | None:
         for index, column in enumerate(columns)
         if column.name != "by_coolant_w" or any(row.values[index].known for row in rows)
     ]
-    import msgspec
-
     rows = [msgspec.structs.replace(row, values=tuple(row.values[index] for index in kept)) for row in rows]
     return Table("Fans by fans", tuple(columns[index] for index in kept), tuple(rows)) if rows else None
 

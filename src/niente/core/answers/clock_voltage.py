@@ -8,6 +8,7 @@ from niente.core.answers.framing import framed, known_figures
 from niente.core.answers.material import (
     AnswerMaterial,
     against,
+    by_load,
     clock_of,
     hottest_settled,
     load_card,
@@ -39,7 +40,6 @@ from niente.core.planning.progress import RunStatus
 from niente.core.selection.proof_words import CORRUPTS
 
 CLOCKS = ("fixed_clock_mhz", "clock_cap_mhz")
-FOUND, LIGHT = "voltage", "light"
 
 
 class _Rung:
@@ -81,10 +81,7 @@ def clock_answer(of: AnswerMaterial) -> AnswerDocument:
         for entry in of.plan.entries
         if isinstance(entry, Search) and any(entry.setting.value(name) for name in CLOCKS)
     ]
-    stock: dict[str, list[RunSummary]] = {}
-    for row in of.stage("baseline"):
-        if row.run is not None and row.run.load_kind != LoadKind.IDLE:
-            stock.setdefault(row.run.load, []).append(row.run)
+    stock = {load: runs for load, runs in by_load(of.stage("baseline")).items() if runs[0].load_kind != LoadKind.IDLE}
     heavy = next((load for load in stock if any(rung.of_load(load) for rung in rungs)), next(iter(stock), ""))
     known = [rung for rung in rungs if rung.depth is not None]
     return framed(
@@ -116,7 +113,6 @@ def _against(rung: _Rung, load: str, stock: dict[str, list[RunSummary]]) -> dict
         "saved_w": against(power_in, here, there),
         "wall_w": against(wall_in, here, there),
         "core_c": pooled_over(hottest_settled, here),
-        "cooler_k": against(hottest_settled, here, there),
         "noise_dba": pooled_over(noise_of_run, here),
     }
 
@@ -169,9 +165,9 @@ def _figures(of: AnswerMaterial, rung: _Rung, stock: dict[str, list[RunSummary]]
     ]
     for load in stock:
         ids = tuple(run.run_id for run in (*rung.of_load(load), *stock[load]))
-        told = _against(rung, load, stock)
         if not rung.of_load(load):
             continue
+        told = _against(rung, load, stock)
         words = f"{name} MHz, {load_title(load_card(of.card, load)).lower()}"
         figures = (
             ("throughput_percent", "throughput of stock", "%", 1, told["throughput_percent"]),

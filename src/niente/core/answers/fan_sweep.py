@@ -84,10 +84,9 @@ class _Group:
 
 def _alone(run: RunSummary, group: str) -> bool:
     """Return whether only one group of fans was set to turn."""
-    others = [duty for name, duty in run.setting.fan_duty.items() if name != group]
     return run.setting.fan_duty.get(group, 0.0) > 0.0 and all(
-        duty == 0.0 or run.fan_rpm.get(name, math.nan) < TURNS_RPM
-        for name, duty in zip([name for name in run.setting.fan_duty if name != group], others, strict=True)
+        name == group or duty == 0.0 or run.fan_rpm.get(name, math.nan) < TURNS_RPM
+        for name, duty in run.setting.fan_duty.items()
     )
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from niente.core.answers.material import AnswerMaterial, load_card, wall_in
+from niente.core.answers.material import KWH_A_DAY, AnswerMaterial, load_card, times, wall_in
 from niente.core.answers.wording import amount, lead_of, left_words, load_title
 from niente.core.model.answer_document import (
     AnswerDocument,
@@ -16,10 +16,9 @@ from niente.core.model.answer_document import (
     RestsOn,
     Table,
     Value,
-    value_of,
 )
 
-WALL, KWH_A_DAY = "At the wall", 0.024
+WALL = "At the wall"
 
 
 def framed(
@@ -72,8 +71,7 @@ def _at_the_wall(of: AnswerMaterial, remarks: Sequence[Remark]) -> tuple[Remark,
     if not drawn or any(one.head == WALL for one in remarks):
         return ()
     _, most, run = max(drawn, key=lambda one: one[0] or 0.0)
-    width = most.half_width * KWH_A_DAY if most.half_width is not None else None
-    day = value_of((most.value or 0.0) * KWH_A_DAY, width)
+    day = times(most, KWH_A_DAY)
     load = load_title(load_card(of.card, run.load)).lower()
     return (Remark(WALL, f"At most {amount(most, 0, 'W')}, under {load}: {amount(day, 2, 'kWh')} a day."),)
 

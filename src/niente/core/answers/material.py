@@ -30,6 +30,8 @@ IDLE_K, HELD_K = 0.5, 0.6
 """How well a mean of an idle machine's last minutes is known, and of a core that a cap holds: its control swings a little."""
 USELESS_K = 10.0
 """A forecast that is known no better than this says nothing."""
+KWH_A_DAY = 0.024
+"""What a watt comes to in a day."""
 LEAST_SHARE = 0.05
 """What limits the clock for less of the time is not named."""
 
@@ -149,6 +151,14 @@ def settled_core(run: RunSummary) -> Value:
     if run.settled.known and run.settled.half_width_k <= USELESS_K:
         return value_of(run.settled.value_c, run.settled.half_width_k)
     return value_of(run.core_c)
+
+
+def rise_of(run: RunSummary, settled: Value | None = None) -> Value:
+    """Return by how many kelvin the temperature that counts settles over the room; ``settled`` where that is known better."""
+    core, room = settled or settled_core(run), run.settled.room_c if run.settled.known else run.room_c
+    if core.value is None or not math.isfinite(room):
+        return Value()
+    return value_of(core.value - room, core.half_width)
 
 
 def power_in(run: RunSummary, channel: str = "package_power_w") -> Value:
@@ -271,6 +281,13 @@ def pooled_over(reading: Callable[[RunSummary], Value], runs: Sequence[RunSummar
 def against(reading: Callable[[RunSummary], Value], here: Sequence[RunSummary], there: Sequence[RunSummary]) -> Value:
     """Return by how much a reading of some runs lies over that of others."""
     return minus(pooled_over(reading, here), pooled_over(reading, there))
+
+
+def times(value: Value, factor: float) -> Value:
+    """Return a figure so many times as large."""
+    if value.value is None:
+        return Value()
+    return value_of(value.value * factor, value.half_width * abs(factor) if value.half_width is not None else None)
 
 
 def minus(value: Value, other: Value) -> Value:

@@ -13,7 +13,7 @@ from niente.core.answers.material import (
     minus,
     noise_of_run,
     pooled,
-    settled_core,
+    rise_of,
 )
 from niente.core.answers.wording import amount, bare, listed, load_title
 from niente.core.model.answer_document import (
@@ -48,7 +48,7 @@ class Trial:
         first, second = pair
         if self.by_clock:
             return minus(clock_of(second), clock_of(first))
-        return minus(_rise(second), _rise(first))
+        return minus(rise_of(second), rise_of(first))
 
     def _together(self) -> Value:
         value = pooled(self.each)
@@ -147,13 +147,6 @@ class Trial:
 def in_time(sides: tuple[list[RunSummary], list[RunSummary]]) -> list[tuple[RunSummary, int]]:
     """Return the runs of both states in the order of time, each with its state."""
     return sorted(((run, side) for side in (0, 1) for run in sides[side]), key=lambda one: one[0].opened_at)
-
-
-def _rise(run: RunSummary) -> Value:
-    core, room = settled_core(run), run.settled.room_c if run.settled.known else run.room_c
-    if core.value is None or not math.isfinite(room):
-        return Value()
-    return value_of(core.value - room, core.half_width)
 
 
 def size_of(value: Value) -> Value:

@@ -5,8 +5,9 @@ from collections.abc import Sequence
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.stability import RunExposure, Stability, depth_and_family, exposures_in, laws_by_core, stability_of
-from niente.core.answers.framing import framed, known_figures
+from niente.core.answers.framing import WALL, framed, known_figures
 from niente.core.answers.material import (
+    KWH_A_DAY,
     AnswerMaterial,
     against,
     by_load,
@@ -15,7 +16,8 @@ from niente.core.answers.material import (
     main_limiter,
     noise_of_run,
     power_in,
-    settled_core,
+    rise_of,
+    times,
     wall_in,
 )
 from niente.core.answers.wording import amount, listed, load_title, signed, title_rest
@@ -168,7 +170,7 @@ class _Win:
         self.clock = against(clock_of, found, stock)
         self.power = against(power_in, found, stock)
         self.wall = against(wall_in, found, stock)
-        self.core = against(_risen, found, stock)
+        self.core = against(rise_of, found, stock)
         self.noise = against(noise_of_run, found, stock)
         width = self.clock.half_width or 0.0
         self.by_clock = self.clock.value is not None and self.clock.value > max(width, TELLING_MHZ)
@@ -183,13 +185,6 @@ class _Win:
         if self.by_clock and self.clock.value is not None:
             return signed(self.clock, 0, "MHz")
         return listed([signed(self.power, 1, "W"), signed(self.core, 1, "K")])
-
-
-def _risen(run: RunSummary) -> Value:
-    core = settled_core(run)
-    if core.value is None or not math.isfinite(run.settled.room_c):
-        return Value()
-    return value_of(core.value - run.settled.room_c, core.half_width)
 
 
 def _wins(of: AnswerMaterial) -> list[_Win]:
@@ -377,8 +372,8 @@ def _remarks(of: AnswerMaterial, found: Setting | None, proof: Proof, wins: list
     wall = [win for win in wins if win.wall.value is not None]
     if wall:
         best = min(wall, key=lambda win: win.wall.value or 0.0)
-        day = signed(value_of((best.wall.value or 0.0) * 0.024, (best.wall.half_width or 0.0) * 0.024), 2, "kWh")
-        remarks.append(Remark("At the wall", f"{signed(best.wall, 0, 'W')} under {best.title.lower()}, {day} a day."))
+        day = signed(times(best.wall, KWH_A_DAY), 2, "kWh")
+        remarks.append(Remark(WALL, f"{signed(best.wall, 0, 'W')} under {best.title.lower()}, {day} a day."))
     if proof.aged:
         remarks.append(Remark("It has aged", f"{proof.aged}."))
     return tuple(remarks)

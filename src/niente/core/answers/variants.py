@@ -3,6 +3,8 @@
 import math
 from collections.abc import Callable, Sequence
 
+import msgspec
+
 from niente.core.analysis.evidence import RunSummary
 from niente.core.answers.framing import framed
 from niente.core.answers.material import (
@@ -281,8 +283,6 @@ def _surer(of: AnswerMaterial, first: Trial | None) -> MakesSurer | None:
         more = 2
     mirrored = math.ceil(more / 2)
     seconds = sum(run.seconds for pair in first.pairs for run in pair) / max(len(first.pairs), 1) * 2 * mirrored
-    import msgspec
-
     question = msgspec.structs.replace(of.question, repeats=of.question.repeats + mirrored)
     words = f"{2 * mirrored} more pairs, {duration_text(seconds)} with the load on, and the swaps."
     return MakesSurer(words, seconds / 3600.0, question=question)
