@@ -14,7 +14,7 @@ from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.question import Axis, Question
 from niente.core.model.rig_card import RigCard
-from niente.core.model.setting import Setting
+from niente.core.model.setting import FanCurve, Setting
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
 from niente.core.rigs.registry import shipped
 from niente.core.rigs.simulated.machine_files import shipped_file
@@ -89,6 +89,36 @@ def test_runs_that_all_throttled_have_no_capacity_and_say_so(tmp_path: Path) -> 
     answer = some_of(question, slice(0, 3), tmp_path / "hot.niente")
     assert "Heat limits every rung" in answer.sentence
     assert not any(figure.name.endswith("capacity_w") for figure in answer.figures)
+
+
+def test_rungs_under_two_fan_curves_are_two_ladders(tmp_path: Path) -> None:
+    card = card_of("larkspur")
+    plan = plan_for(card, first_question(card, "capacity-ladder"))
+    rung = next(entry for entry in plan.entries if isinstance(entry, Step))
+    curves = [FanCurve("core_temperature_c", ((40.0, low), (80.0, low + 10.0))) for low in (25.0, 60.0)]
+    steps = tuple(
+        msgspec.structs.replace(
+            rung,
+            setting=Setting(sustained_power_w=watts, fan_curve={"case": curve, "cooler": curve}),
+            exposure=Exposure(600.0, 600.0),
+        )
+        for curve in curves
+        for watts in (60.0, 80.0, 100.0)
+    )
+    run(msgspec.structs.replace(plan, entries=steps), larkspur(), tmp_path / "curves.niente")
+    answer = answer_in(tmp_path / "curves.niente", first_question(card, "capacity-ladder"))
+    assert answer.table is not None
+    told = [row for row in answer.table.rows if row.title == "fans on a curve"]
+    assert [len(row.runs) for row in told] == [3, 3]
+
+
+def test_an_undervolt_says_which_limits_it_was_made_under(tmp_path: Path) -> None:
+    card = card_of("larkspur")
+    for watts, words in ((None, "stock limits"), (95.0, "95\N{NO-BREAK SPACE}W")):
+        question = first_question(card, "undervolt-ladder")
+        if watts is not None:
+            question = msgspec.structs.replace(question, base=question.base.replaced("sustained_power_w", watts))
+        assert words in some_of(question, slice(0, 1), tmp_path / f"{watts}.niente").lead
 
 
 def test_without_a_baseline_nothing_is_compared_with(tmp_path: Path) -> None:

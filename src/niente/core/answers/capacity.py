@@ -50,6 +50,9 @@ class _Ladder:
         self.free = [run for run in runs if run.settled.known and not run.heat_limited and math.isfinite(run.power_w)]
         self.ceiling_c = of.card.temperature_ceiling_c(step.setting)
         self.line = _fitted(self.free, [run.rise_k for run in self.free])
+        self.carries = self.capacity(of.limits.design_room_c)
+        """What it carries in the design room, W."""
+        self.by_coolant = self._rested_coolant()
 
     @property
     def fans(self) -> str:
@@ -101,7 +104,7 @@ class _Ladder:
         held = [run.setting.sustained_power_w for run in self.every if run.heat_limited and run.setting.sustained_power_w]
         return min(held, default=None)
 
-    def rested_coolant(self) -> Value:
+    def _rested_coolant(self) -> Value:
         """Return the package watts at which settled coolant stands in the middle of where loops are rated."""
         rise = [(run, self.of.settle(run, "coolant_temperature_c")) for run in self.free]
         known = [(run, value.value - run.settled.room_c, value) for run, value in rise if value.value is not None]
@@ -126,12 +129,12 @@ def capacity_answer(of: AnswerMaterial) -> AnswerDocument:
     """Return what the cooler carries at each setting of the fans."""
     ladders = _ladders(of)
     room = of.limits.design_room_c
-    told = sorted((one for one in ladders if one.line is not None), key=lambda one: -(one.capacity(room).value or 0.0))
+    told = sorted((one for one in ladders if one.line is not None), key=lambda one: -(one.carries.value or 0.0))
     return framed(
         of,
         [f"{bare(room, 0, '°C')} design room"],
         _sentence(of, told, ladders),
-        amount(told[0].capacity(room), 0, "W") if told else "no line yet",
+        amount(told[0].carries, 0, "W") if told else "no line yet",
         consequence=_consequence(of, told),
         figures=tuple(figure for one in told for figure in _figures(of, one)),
         table=_table(of, ladders),
@@ -154,7 +157,7 @@ def _ladders(of: AnswerMaterial) -> list[_Ladder]:
             step.level_dba,
             tuple(step.speed_rpm.items()),
             tuple(sorted(fans.fan_duty.items())),
-            tuple(fans.fan_curve),
+            tuple(sorted(fans.fan_curve.items())),
         )
         runs = found.setdefault(key, (step, []))[1]
         if row.run is not None and not row.run.failures:
@@ -169,7 +172,7 @@ def _sentence(of: AnswerMaterial, told: list[_Ladder], ladders: list[_Ladder]) -
         if held:
             return "Heat limits every rung: the cooler carries less than the lowest of them"
         return "Three settled rungs make a line; there are not so many yet"
-    value = told[0].capacity(room)
+    value = told[0].carries
     if not value.known:
         return f"{amount(told[0].slope, 3, 'K/W')}: no power that was run comes near the limit"
     return f"It carries {amount(value, 0, 'W')} in a {bare(room, 0, '°C')} room"
@@ -180,14 +183,12 @@ def _consequence(of: AnswerMaterial, told: list[_Ladder]) -> str:
         return ""
     top = told[0]
     words = [f"{amount(top.slope, 3, 'K/W')} with {top.fans}."]
-    value = top.capacity(of.limits.design_room_c)
-    if value.forecast:
+    if top.carries.forecast:
         words.append("That lies beyond every power that was run: it is inferred.")
     if top.limited_at is not None:
         words.append(f"In the room as it was, heat limited the clock from a limit of {bare(top.limited_at, 0, 'W')} on.")
-    coolant = top.rested_coolant()
-    if coolant.known:
-        words.append(f"By settled coolant of 45 °C it carries {amount(coolant, 0, 'W')}.")
+    if top.by_coolant.known:
+        words.append(f"By settled coolant of 45 °C it carries {amount(top.by_coolant, 0, 'W')}.")
     return " ".join(words)
 
 
@@ -195,12 +196,10 @@ def _figures(of: AnswerMaterial, one: _Ladder) -> list[AnswerFigure]:
     ids = tuple(run.run_id for run in one.free)
     name = f"{one.step.load}.{one.fans}"
     found = [AnswerFigure(f"{name}.resistance_kpw", f"{one.fans}: slope", "K/W", 3, one.slope, ids)]
-    capacity = one.capacity(of.limits.design_room_c)
-    if capacity.known:
-        found.append(AnswerFigure(f"{name}.capacity_w", f"{one.fans}: capacity", "W", 0, capacity, ids))
-    coolant = one.rested_coolant()
-    if coolant.known:
-        found.append(AnswerFigure(f"{name}.by_coolant_w", f"{one.fans}: by settled coolant", "W", 0, coolant, ids))
+    if one.carries.known:
+        found.append(AnswerFigure(f"{name}.capacity_w", f"{one.fans}: capacity", "W", 0, one.carries, ids))
+    if one.by_coolant.known:
+        found.append(AnswerFigure(f"{name}.by_coolant_w", f"{one.fans}: by settled coolant", "W", 0, one.by_coolant, ids))
     return found
 
 
@@ -215,9 +214,9 @@ def _table(of: AnswerMaterial, ladders: list[_Ladder]) -> Table | None:
                 (
                     one.slope,
                     value_of(one.line.intercept) if one.line is not None else Value(),
-                    one.capacity(of.limits.design_room_c),
+                    one.carries,
                     one.capacity(here) if math.isfinite(here) else Value(),
-                    one.rested_coolant(),
+                    one.by_coolant,
                     pooled_over(noise_of_run, one.every),
                     value_of(float(len(one.free))),
                     Value(one.limited_at) if one.limited_at is not None else Value(words="never"),
@@ -276,7 +275,7 @@ def _remarks(told: list[_Ladder]) -> tuple[Remark, ...]:
                 "eases with temperature.",
             )
         )
-    if any(one.rested_coolant().known for one in told):
+    if any(one.by_coolant.known for one in told):
         found.append(Remark("By coolant", "Only settled coolant counts, 40 to 50 °C: a rating from before that is too high."))
     return tuple(found)
 
@@ -287,7 +286,7 @@ def _surer(of: AnswerMaterial, told: list[_Ladder]) -> MakesSurer | None:
     if not told or control is None:
         return None
     top = told[0]
-    value = top.capacity(of.limits.design_room_c)
+    value = top.carries
     if value.value is None:
         return None
     watts = min(max(round(value.value / control.step) * control.step, control.low), control.high)

@@ -51,6 +51,7 @@ from niente.core.selection.setting_words import parts_text, values_text
 HOUR_S = 3600.0
 TELLING_MHZ = 5.0
 """A clock that rises by less than this wins nothing."""
+LIMITS = ("sustained_power_w", "burst_power_w", "temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz")
 OFFSETS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
 
 
@@ -67,7 +68,7 @@ def undervolt_answer(of: AnswerMaterial) -> AnswerDocument:
     hourly = {load: _depth_at(laws, 1.0 / HOUR_S) for load, laws in stability.laws.items() if load in failed}
     return framed(
         of,
-        ["stock limits", _way(search)],
+        [_limits(of, search), _way(search)],
         _sentence(of, search, found, proof, hourly),
         _short(search, found, proof),
         consequence=_consequence(stability, proof, found, wins),
@@ -78,13 +79,23 @@ def undervolt_answer(of: AnswerMaterial) -> AnswerDocument:
         else "proposal, not proven",
         figures=_figures(of, search, found, proof, hourly, wins),
         table=_table(of, stability, hourly, found),
-        picture=_picture(of, stability, hourly, found, proof),
+        picture=_picture(of, stability, hourly, found, proof, _parts(every, setting, proof)),
         rests_on=_rests_on(proof),
         basis=_basis(stability, proof),
         remarks=_remarks(of, found, proof, wins),
         surer=_surer(proof),
         cautions=(CORRUPTS, "A pass is evidence for this clock, load and paste, not a guarantee."),
     )
+
+
+def _limits(of: AnswerMaterial, search: Search | None) -> str:
+    """Return what the search held the machine to, in words, where that is not what it has at stock."""
+    if search is None:
+        return "stock limits"
+    changed = [
+        (name, value) for name, value in search.setting.controls() if name in LIMITS and value != of.card.stock.value(name)
+    ]
+    return ", ".join(values_text(changed)) or "stock limits"
 
 
 def _way(search: Search | None) -> str:
@@ -287,7 +298,12 @@ def _what_failed(gentlest: Sequence[RunExposure]) -> str:
 
 
 def _picture(
-    of: AnswerMaterial, stability: Stability, hourly: dict[str, Value], found: Setting | None, proof: Proof
+    of: AnswerMaterial,
+    stability: Stability,
+    hourly: dict[str, Value],
+    found: Setting | None,
+    proof: Proof,
+    parts: tuple[Rail, ...],
 ) -> Depths | None:
     if not stability.exposures:
         return None
@@ -306,7 +322,7 @@ def _picture(
     laws = stability.laws.get(proof.load)
     goal = _depth_at(laws, rate_for(proof.goal.chance, proof.goal.horizon_s)) if laws is not None else Value()
     taken = -depth_and_family(found.over(of.card.stock))[0] if found is not None else None
-    return Depths(rails, taken, goal, _parts(of, found, proof))
+    return Depths(rails, taken, goal, parts)
 
 
 def _marks(seen: Sequence[tuple[float, float, bool]]) -> tuple[Mark, ...]:
@@ -319,13 +335,12 @@ def _marks(seen: Sequence[tuple[float, float, bool]]) -> tuple[Mark, ...]:
     )
 
 
-def _parts(of: AnswerMaterial, found: Setting | None, proof: Proof) -> tuple[Rail, ...]:
+def _parts(every: Sequence[RunExposure], setting: Setting, proof: Proof) -> tuple[Rail, ...]:
     """Return a rail for each core where errors named some: its failures, and where it would fail once an hour."""
     named = [one for one in proof.cores if one.failures]
     if not named:
         return ()
-    every = exposures_in(of.evidence.runs, of.card)
-    core_laws = laws_by_core(every, (found or of.card.stock).over(of.card.stock))
+    core_laws = laws_by_core(every, setting)
     laws = core_laws.laws.get(proof.load)
     rails = []
     for one in proof.cores:

@@ -132,8 +132,10 @@ def _quietest(
 ) -> MethodStep | None:
     """Return a rung with the least duty of the lead group that keeps the headroom; ``None`` where none does."""
     setting = heavy[-1].setting
-    seen = np.array(speeds_seen(models.evidence.usable(), models.lead))
-    duty = np.arange(seen[:, 0].min(), seen[:, 0].max() + DUTY_STEP / 2, DUTY_STEP)
+    seen = [duty for duty, _ in speeds_seen(models.evidence.usable(), models.lead)]
+    if not seen:  # fans that were on a curve in every run have no duty to lower
+        return None
+    duty = np.arange(min(seen), max(seen) + DUTY_STEP / 2, DUTY_STEP)
     settings = SettingBatch(setting, {models.fans: duty}, duty.shape[0])
     rest = predict_under_load(models, settings, models.heavy_load, limits.design_room_c)
     core, rise_hw = rest.core_c, rest.core_hw

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QStackedWidget
 
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.question import TemplateName
+from niente.core.planning.templates import template
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.pages.answer.choice_view import ChoiceView
@@ -95,7 +96,8 @@ class AnswerPage(Page):
 
     def _title(self) -> str:
         project = self.session.project
-        return project.question.template if project is not None else ""
+        kind = template(project.question.template) if project is not None else None
+        return tr(kind.title) if kind is not None else ""
 
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions."""
