@@ -121,6 +121,14 @@ def test_an_undervolt_says_which_limits_it_was_made_under(tmp_path: Path) -> Non
         assert words in some_of(question, slice(0, 1), tmp_path / f"{watts}.niente").lead
 
 
+def test_what_has_not_settled_is_not_said_to_be_cooler_or_warmer(tmp_path: Path) -> None:
+    card = card_of("wren")
+    question = msgspec.structs.replace(first_question(card, "cap-sweep"), exposure=Exposure(150.0, 150.0))
+    answer = some_of(question, slice(0, 9), tmp_path / "short.niente", SimulatedRig(shipped_file("wren"), seed=SEED))
+    assert "against stock" in answer.consequence
+    assert "\N{NO-BREAK SPACE}K" not in answer.consequence
+
+
 def test_without_a_baseline_nothing_is_compared_with(tmp_path: Path) -> None:
     card = card_of("larkspur")
     question = msgspec.structs.replace(first_question(card, "cap-sweep"), exposure=Exposure(60.0, 60.0))

@@ -21,7 +21,7 @@ from niente.core.answers.material import (
     wall_in,
     work_of,
 )
-from niente.core.answers.wording import amount, bare, listed, load_title, signed
+from niente.core.answers.wording import amount, bare, known_differences, listed, load_title
 from niente.core.model.answer_document import (
     AnswerCurve,
     AnswerDocument,
@@ -122,10 +122,11 @@ def _cap_consequence(of: AnswerMaterial, rungs: dict[str, list[_CapRung]], first
         return ""
     words = []
     rung = next(one for one in rungs[first] if one.cap_c == knee)
-    wins = [signed(rung.saved_w, 0, "W"), signed(rung.cooler_k, 1, "K")]
+    wins = known_differences([(rung.saved_w, 0, "W"), (rung.cooler_k, 1, "K")])
     if rung.quieter_db.value is not None and abs(rung.quieter_db.value) >= 0.2:
-        wins.append(signed(rung.quieter_db, 1, "dB"))
-    words.append(f"There {load_title(load_card(of.card, first)).lower()} stands at {listed(wins)} against stock.")
+        wins += known_differences([(rung.quieter_db, 1, "dB")])
+    if wins:
+        words.append(f"There {load_title(load_card(of.card, first)).lower()} stands at {listed(wins)} against stock.")
     lowest = rungs[first][0]
     if lowest.cap_c < knee and lowest.work.value is not None:
         words.append(f"{bare(lowest.cap_c, 0, '°C')} would cost {bare(100.0 - lowest.work.value, 0, '%')}.")

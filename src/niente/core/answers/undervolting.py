@@ -20,7 +20,7 @@ from niente.core.answers.material import (
     times,
     wall_in,
 )
-from niente.core.answers.wording import amount, listed, load_title, signed, title_rest
+from niente.core.answers.wording import amount, known_differences, listed, load_title, signed, title_rest
 from niente.core.model.answer_document import (
     AnswerDocument,
     AnswerFigure,
@@ -71,7 +71,7 @@ def undervolt_answer(of: AnswerMaterial) -> AnswerDocument:
         [_limits(of, search), _way(search)],
         _sentence(of, search, found, proof, hourly),
         _short(search, found, proof),
-        consequence=_consequence(stability, proof, found, wins),
+        consequence=_consequence(stability, proof, search, found, wins),
         tag=""
         if found is None or _depth(found, of.card.stock) == 0.0
         else "proven"
@@ -158,7 +158,7 @@ def _short(search: Search | None, found: Setting | None, proof: Proof) -> str:
     return f"{_offsets_text(found, search)}, {'proven' if proof.proven else 'proposal'}"
 
 
-def _consequence(stability: Stability, proof: Proof, found: Setting | None, wins: list["_Win"]) -> str:
+def _consequence(stability: Stability, proof: Proof, search: Search | None, found: Setting | None, wins: list["_Win"]) -> str:
     words = []
     failed = [one for one in stability.exposures if one.seen.failed]
     if failed and found is not None:
@@ -167,8 +167,8 @@ def _consequence(stability: Stability, proof: Proof, found: Setting | None, wins
         name = load.partition(",")[0]
         words.append(f"Core {gentlest.cores[0]} of {name.lower()} failed first." if gentlest.cores else f"{name} failed first.")
         words.append(f"A failure in {duration_text(proof.goal.horizon_s)} is at most {risk_text(proof.at_most)} likely.")
-    for win in wins[:1]:
-        words.append(f"{win.title} wins {win.leading()}.")
+    if search is not None and found is not None and any(found.value(name) for name in search.controls):
+        words += [f"{win.title} wins {leading}." for win in wins[:1] if (leading := win.leading())]
     return " ".join(words)
 
 
@@ -195,7 +195,7 @@ class _Win:
         """Return what its limiter gives, in words."""
         if self.by_clock and self.clock.value is not None:
             return signed(self.clock, 0, "MHz")
-        return listed([signed(self.power, 1, "W"), signed(self.core, 1, "K")])
+        return listed(known_differences([(self.power, 1, "W"), (self.core, 1, "K")]))
 
 
 def _wins(of: AnswerMaterial) -> list[_Win]:

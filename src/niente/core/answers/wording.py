@@ -33,6 +33,11 @@ def signed(value: Value, digits: int, unit: str) -> str:
     return f"+{text}" if value.value is not None and value.value > 0 and not text.startswith(("0", TRUE_MINUS)) else text
 
 
+def known_differences(differences: Sequence[tuple[Value, int, str]]) -> list[str]:
+    """Return the differences whose interval is known, in words: one between runs that have not settled says nothing."""
+    return [signed(value, digits, unit) for value, digits, unit in differences if value.half_width is not None]
+
+
 def load_title(load: LoadCard) -> str:
     """Return what a load is called, without how many cores it takes."""
     return load.title.partition(",")[0]
