@@ -129,6 +129,19 @@ def test_what_has_not_settled_is_not_said_to_be_cooler_or_warmer(tmp_path: Path)
     assert "\N{NO-BREAK SPACE}K" not in answer.consequence
 
 
+def test_fans_that_no_meter_heard_and_ways_without_decibels_say_so(tmp_path: Path) -> None:
+    card = Deaf().describe()
+    fans = some_of(first_question(card, "fan-sweep"), slice(0, 4), tmp_path / "fans.niente", Deaf())
+    assert fans.sentence.startswith("No sound meter has heard the fans")
+    question = msgspec.structs.replace(first_question(card, "hold-back"), exposure=Exposure(60.0, 60.0))
+    limit = next(
+        at for at, entry in enumerate(plan_for(card, question).entries) if getattr(entry, "stage", "") == "power limit"
+    )
+    ways = some_of(question, slice(limit, limit + 2), tmp_path / "ways.niente", Deaf())
+    assert ways.sentence == "The ways have been run, and cannot be compared"
+    assert "Run more of the plan" in ways.consequence
+
+
 def test_without_a_baseline_nothing_is_compared_with(tmp_path: Path) -> None:
     card = card_of("larkspur")
     question = msgspec.structs.replace(first_question(card, "cap-sweep"), exposure=Exposure(60.0, 60.0))

@@ -132,7 +132,7 @@ class _Trade:
         return [
             (slow, fast, (fast.noise_dba - slow.noise_dba) / (slow.rise_k - fast.rise_k))
             for slow, fast in zip(self.runs, self.runs[1:], strict=False)
-            if slow.rise_k - fast.rise_k > 0.1
+            if slow.rise_k - fast.rise_k > 0.1 and math.isfinite(fast.noise_dba - slow.noise_dba)
         ]
 
 
@@ -150,7 +150,10 @@ def _fan_sentence(groups: Sequence[_Group], room: Value, trade: list[tuple[str, 
         if costs:
             quiet, loud = bare(costs[0][2], 2, "dB"), bare(costs[-1][2], 2, "dB")
             return f"Under {title.lower()} a kelvin costs {quiet} at the quiet end, {loud} at the loud one"
-    loudest = max(groups, key=lambda group: group.runs[-1].noise_dba)
+    heard = [group for group in groups if math.isfinite(group.runs[-1].noise_dba)]
+    if not heard:
+        return "No sound meter has heard the fans: their speeds are known, and nothing else"
+    loudest = max(heard, key=lambda group: group.runs[-1].noise_dba)
     top = loudest.runs[-1]
     duty = bare(top.setting.fan_duty.get(loudest.group), 0, "%")
     return f"The {loudest.group} fans are the loudest: {amount(noise_of_run(top), 1, 'dBA')} at {duty}"

@@ -72,7 +72,7 @@ def free_answer(of: AnswerMaterial) -> AnswerDocument:
         [f"{len({run.setting.key() for run in runs})} settings"] if runs else [],
         f"{len(runs)} runs, the coolest at {bare(settled_core(coolest).value, 1, '°C')}"
         if coolest is not None
-        else "No run yet",
+        else "No run under a load yet",
         f"{len(runs)} runs",
         figures=figures,
         table=Table("Run by run", columns, rows) if rows else None,

@@ -177,7 +177,8 @@ def _remarks(of: AnswerMaterial, runs: list[RunSummary]) -> tuple[Remark, ...]:
     ]
     found = []
     if checks:
-        found.append(Remark("What was watched", f"Results of {listed(checks)}. Guards: {listed(watched)}."))
+        guards = f" Guards: {listed(watched)}." if watched else ""
+        found.append(Remark("What was watched", f"Results of {listed(checks)}.{guards}"))
     blind = [
         load_title(load).lower()
         for load in of.card.loads

@@ -83,6 +83,8 @@ def _sentence(of: AnswerMaterial, best: TuningMethod | None, loud: dict[TuningMe
     if best is None:
         if of.findings.method_steps:
             return f"No way was run on both sides of {bare(wanted, 0, '%')} of throughput yet"
+        if of.stage(*TuningMethod):
+            return "The ways have been run, and cannot be compared"
         return "No way of holding it back has been run yet"
     return f"{str(best).capitalize()} costs least: {amount(loud[best], 1, 'dBA')} at {bare(wanted, 0, '%')} of throughput"
 
@@ -95,7 +97,7 @@ def _consequence(
     level: float | None,
 ) -> str:
     if best is None or level is None:
-        return ""
+        return of.findings.problem
     words = []
     for way, value in loud.items():
         if way != best and value.value is not None:
