@@ -5,15 +5,15 @@ from pathlib import Path
 import click
 import msgspec
 
+from niente.cli.books import card_and_project
 from niente.cli.goal import aim_options, aimed
 from niente.cli.values import FILE
 from niente.core.answers.answer_text import answer_as_text
 from niente.core.answers.answering import answers_of
-from niente.core.model.errors import BookError, NotEnoughError
+from niente.core.model.errors import NotEnoughError
 from niente.core.model.project import Limits, Project
 from niente.core.planning.templates import TEMPLATES, default_project
 from niente.core.selection.answer import work_out
-from niente.core.storage.reader import BookReader
 
 QUESTIONS = click.Choice([kind.name.value for kind in TEMPLATES])
 
@@ -40,13 +40,7 @@ def answer_command(book: Path, question: str | None, aim: str | None, noise_at: 
 
 def _project_of(book: Path) -> Project:
     """Return the project of a book; of one that was made on the command line what a rig's default is."""
-    reader = BookReader(book)
-    try:
-        card, project = reader.card(), reader.project()
-    finally:
-        reader.close()
-    if card is None:
-        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+    card, project = card_and_project(book)
     if project is not None:
         return project
     return msgspec.structs.replace(default_project(card), limits=Limits())

@@ -4,7 +4,8 @@ from pathlib import Path
 
 from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.errors import BookError
-from niente.core.model.project import Limits
+from niente.core.model.project import Limits, Project
+from niente.core.model.rig_card import RigCard
 from niente.core.storage.reader import BookReader
 
 
@@ -18,3 +19,15 @@ def read_book(book: Path) -> tuple[Evidence, Limits]:
     if evidence is None:
         raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
     return evidence, project.limits if project is not None else Limits()
+
+
+def card_and_project(book: Path) -> tuple[RigCard, Project | None]:
+    """Return the rig of a book and its project, if it has one. Raises ``BookError`` without a rig."""
+    reader = BookReader(book)
+    try:
+        card, project = reader.card(), reader.project()
+    finally:
+        reader.close()
+    if card is None:
+        raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+    return card, project

@@ -10,7 +10,7 @@ import msgspec
 
 from niente import __version__
 from niente.cli.answer import answer_command
-from niente.cli.books import read_book
+from niente.cli.books import card_and_project, read_book
 from niente.cli.cards import card_of
 from niente.cli.goal import aim_options, aimed, goal_of, goal_options
 from niente.cli.models import fit_command, predict_command
@@ -21,7 +21,7 @@ from niente.cli.running import BUG, ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
 from niente.cli.values import FILE, KELVIN, LEVEL_DBA, NAME, PACE, PERCENT, ROOM_C, SEED
 from niente.core.model.commands import WhenLost
-from niente.core.model.errors import BookError, NienteError, NotEnoughError, PlanError, RigError
+from niente.core.model.errors import NienteError, NotEnoughError, PlanError, RigError
 from niente.core.model.json_files import indented_json
 from niente.core.model.plan import read_plan
 from niente.core.model.small_files import read_small_file
@@ -96,16 +96,9 @@ def check_rig(rig: str, with_load: bool) -> None:
 def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     """Print what is said of a machine (parts, room, limits, guards, trust) as JSON, or check such a file."""
     from niente.core.model.rig_sheet import read_sheet, sheet_of, sheet_text
-    from niente.core.storage.reader import BookReader
 
     if book is not None:
-        reader = BookReader(book)
-        try:
-            card, project = reader.card(), reader.project()
-        finally:
-            reader.close()
-        if card is None:
-            raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
+        card, project = card_and_project(book)
         sheet = (project.sheet if project is not None else None) or sheet_of(card)
         click.echo(sheet_text(sheet, project.sheet_kept if project is not None else {}), nl=False)
         return
