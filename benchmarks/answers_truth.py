@@ -5,6 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
+from scipy.stats import norm
 
 from niente.core.analysis.evidence import RunSummary, evidence_in
 from niente.core.answers.answering import answers_of
@@ -12,12 +13,14 @@ from niente.core.model.answer_document import AnswerDocument, AnswerFigure
 from niente.core.model.names import kind_of
 from niente.core.model.project import Limits, Project
 from niente.core.model.question import Question
+from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.rigs.simulated.truth import TrueSteadyState
 from niente.core.science.statistics import Z95
 from niente.core.selection.answer import work_out
 
 HOURS = 5.0
+TEN_MINUTES_S = 600.0
 RESOLUTION = {"°C": 0.05, "K": 0.05, "W": 0.1, "MHz": 1.0, "%": 0.02, "1/s": 0.002}
 """What no mean is known better than, whatever its scatter: sensors come in steps."""
 
@@ -75,6 +78,8 @@ class Judge:
             return self._against_stock(figure)
         if question == "variants":
             return self._difference(figure)
+        if question == "real-time" and figure.name.endswith(".fits"):
+            return self._fits(figure)
         if question == "capacity-ladder" and figure.name.endswith(".capacity_w"):
             return self._capacity(figure)
         return None
@@ -135,6 +140,16 @@ class Judge:
                 rises = [self._at(run).hottest_c - run.settled.room_c for run in (first, second)]
                 total += rises[1] - rises[0]
         return total / (len(pairs) / 2)
+
+    def _fits(self, figure: AnswerFigure) -> float | None:
+        """Return the size at which a drop-out in ten minutes is as likely as not, on a warm machine: so far below what the
+        load does as its restlessness comes to in as many seconds."""
+        run = self._runs[figure.runs[0]]
+        does = self._reading((run.run_id,), "throughput_per_s")
+        load = next(one for one in shipped_file(self._ceiling.name).machine.loads if one.name == run.load)
+        if does is None or run.size:
+            return None
+        return does / (1.0 + load.unrest * float(norm.isf(math.log(2.0) / TEN_MINUTES_S)))
 
     def _capacity(self, figure: AnswerFigure) -> float | None:
         """Return the package power at which the machine settles at its ceiling in the design room: that at which a cap there

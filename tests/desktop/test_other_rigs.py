@@ -10,9 +10,11 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.opening import open_bench
+from niente.core.model.plan import SearchMethod
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
-from niente.desktop.app.window import Window
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
@@ -119,3 +121,25 @@ def test_not_starting_is_the_default(open_rig_window: Callable[[str], Window], q
     window.actions_["plan.start"].trigger()
     assert "unplugged" in seen[0]
     assert not window.session.busy()
+
+
+def test_a_real_time_load_is_searched_by_its_size(open_rig_window: Callable[[str], Window], qtbot: QtBot) -> None:
+    window = open_rig_window("wren")
+    window.go_to(NAMES.index("Plan"))
+    page = window.pages[NAMES.index("Plan")]
+    assert isinstance(page, PlanPage)
+    page.questions.buttons["real-time"].click()
+    qtbot.waitUntil(lambda: window.session.planner.dry is not None)
+    assert page.title.text() == "Real-time load"
+    assert page.axes.rows["load_size.voices"].name.text() == "Voices"
+    heads = [str(page.model.headerData(at, Qt.Orientation.Horizontal)) for at in range(page.model.columnCount())]
+    assert "voices" in heads
+    assert "cap °C" in heads
+    assert not page.rules.margin.isVisible()
+    methods = [page.rules.method.itemText(at) for at in range(page.rules.method.count())]
+    assert methods == ["from above", "ladder", "bisection"]
+    page.rules.method.setCurrentIndex(2)
+    page.rules.method.activated.emit(2)
+    project = window.session.project
+    assert project is not None
+    assert project.question.method == SearchMethod.BISECTION

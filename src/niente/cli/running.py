@@ -18,6 +18,7 @@ from niente.core.model.errors import NienteError, PlanError
 from niente.core.model.hand_cards import HandCard
 from niente.core.model.plan import Plan
 from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.question import TemplateName
 from niente.core.model.records import (
     BenchFailed,
     ForecastMade,
@@ -36,7 +37,9 @@ from niente.core.model.records import (
 )
 from niente.core.model.runs import RunKind
 from niente.core.model.states import BenchState
-from niente.core.planning.templates import project_asking
+from niente.core.planning.columns import columns_of
+from niente.core.planning.progress import plan_rows
+from niente.core.planning.templates import project_asking, template
 
 JOIN_S = 2.0
 """A bench says within this time what runs on it."""
@@ -70,6 +73,11 @@ class ProgressLine:
         self.swept: tuple[str, ...] = ()
         """The controls that tell one run from the next."""
         self._runs = 0
+
+    @property
+    def picks(self) -> bool:
+        """Whether the plan is for a pick rather than for another answer."""
+        return self.plan is None or template(self.plan.question) is None or self.plan.question == TemplateName.QUIET_POINT
 
     def hear(self, event: Heard) -> None:
         """Take one event in; called from the client's thread. Where nobody reads the output any more, the rest is silence."""
@@ -204,7 +212,7 @@ def run_in_terminal(
     with Progress(*columns, console=console, transient=True, disable=not shown) as progress:
         line = ProgressLine(console, progress, as_json)
         bench = reach(line.hear)
-        line.swept = ("sustained_power_w", f"fan_duty.{bench.card.lead_group()}")
+        line.swept = columns_of(bench.card, plan_rows(plan, bench.card))
         try:
             _after_an_end(bench, line, machine_went_down)
             stopping = _stop_on_signals(bench)
@@ -319,7 +327,8 @@ def _verdict(line: ProgressLine, console: Console, book: Path, stopped: bool) ->
         console.print("This is a bug of Niente's. The rig has its safe setting, and every sample is kept.")
         return BUG
     if ended.complete:
-        console.print(f"The plan is done. See the pick with: niente-cli choose {book}")
+        see = "the pick with: niente-cli choose" if line.picks else "the answer with: niente-cli answer"
+        console.print(f"The plan is done. See {see} {book}")
         return 0
     if stopped and ended.error is None:
         console.print("Stopped. The rig is restored and every sample is kept; the same command goes on from here.")

@@ -9,10 +9,14 @@ from benchmarks.answers_truth import answer_in
 from click.testing import CliRunner
 
 from niente.cli.answer import answer_command
+from niente.core.analysis.evidence import evidence_in
+from niente.core.analysis.screening import measuring
+from niente.core.analysis.stability import exposures_in
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
-from niente.core.model.question import Axis, Question
+from niente.core.model.quantities import NO_BREAK_SPACE
+from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import FanCurve, Setting
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
@@ -178,3 +182,54 @@ def test_a_book_keeps_the_answers_to_mixed_questions_and_a_wrong_name_is_refused
     missing = CliRunner().invoke(answer_command, [str(book), "--question", "soak"])
     assert missing.exit_code != 0
     assert "holds no soak question" in str(missing.exception)
+
+
+# -- loads of a size --------------------------------------------------------------------------------------------------
+
+
+def wren() -> SimulatedRig:
+    return SimulatedRig(shipped_file("wren"), seed=SEED)
+
+
+def sizes(low: float, high: float, **changed: object) -> Question:
+    """How many voices fit at a cap of 65 °C, among some sizes."""
+    axes = (Axis("temperature_cap_c", (65.0,)), Axis("load_size.voices", span=Span(low, high, 10.0)))
+    question = first_question(card_of("wren"), "real-time")
+    return msgspec.structs.replace(question, axes=axes, exposure=Exposure(300.0, 300.0), **changed)
+
+
+def test_sizes_that_are_all_too_large_say_so_and_those_that_all_fit_too(tmp_path: Path) -> None:
+    none = some_of(sizes(110.0, 130.0), slice(1, None), tmp_path / "none.niente", wren())
+    assert none.sentence == f"Not even 110{NO_BREAK_SPACE}voices fit"
+    assert none.table is not None
+    assert none.table.rows[0].values[0].words == "none"
+    all_fit = some_of(sizes(20.0, 40.0), slice(1, None), tmp_path / "all.niente", wren())
+    assert all_fit.sentence.startswith("At least 40")
+    assert any(one.head == "More may fit" for one in all_fit.remarks)
+    assert all_fit.figure("voices.stock.fits").value.high is None
+
+
+def test_a_search_that_was_stopped_before_its_first_pass_has_no_size_yet(tmp_path: Path) -> None:
+    answer = some_of(sizes(50.0, 130.0), slice(0, 1), tmp_path / "stopped.niente", wren())
+    assert answer.state == AnswerState.GROWING
+    assert answer.sentence == "No size has come through its time yet"
+    assert answer.figure("voices.stock.all_it_gets").value.known
+
+
+def test_a_voltage_that_is_too_shallow_is_told_from_a_clock_that_is_too_low(tmp_path: Path) -> None:
+    base = Setting(voltage_offset_mv=-100.0, fan_duty={"case": 0.0})
+    answer = some_of(sizes(40.0, 60.0, base=base), slice(None), tmp_path / "deep.niente", wren())
+    assert answer.sentence == "Nothing fits as found: it failed with what it got by itself"
+    assert any(one.head == "Not the clock" and "the voltage's doing" in one.words for one in answer.remarks)
+    assert answer.table is not None
+    assert answer.table.rows[0].values[0].words == "none"
+
+
+def test_loads_of_a_size_teach_the_models_nothing_of_the_load(tmp_path: Path) -> None:
+    """Their power and throughput follow from the size; a drop-out may as well come from the clock as from the voltage."""
+    some_of(sizes(50.0, 130.0), slice(1, None), tmp_path / "sized.niente", wren())
+    evidence = evidence_in(tmp_path / "sized.niente")
+    assert evidence is not None
+    assert any(one.failures for one in evidence.runs)
+    assert measuring(evidence).runs == ()
+    assert exposures_in(evidence.runs, evidence.card) == ()

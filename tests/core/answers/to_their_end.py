@@ -11,6 +11,8 @@ JUDGED = [
     ("sandpiper", "cap-sweep", Curves),
     ("larkspur", "variants", Differences),
     ("cormorant", "variants", Differences),
+    ("wren", "real-time", Curves),
+    ("cormorant", "real-time", Curves),
 ]
 OTHERS = [
     ("larkspur", "fan-sweep", Curves),

@@ -51,6 +51,24 @@ def test_what_is_found_is_the_deepest_that_passes_on_the_grid(threshold: float, 
     assert 0.0 not in {setting.voltage_offset_mv for setting in asked}  # the machine was found like that
 
 
+@given(st.floats(-149.0, -1.0))
+def test_from_above_only_the_last_coarse_step_and_the_last_fine_one_pass(threshold: float) -> None:
+    """A pass takes its time and a failure does not, so that passes are few."""
+    asked, last = answered(search(SearchMethod.FROM_ABOVE), over(threshold))
+    found = last["voltage_offset_mv"]
+    assert found >= threshold
+    assert found - 5.0 < threshold
+    assert sum(over(threshold)(setting) for setting in asked) <= 2
+    assert (asked[0].voltage_offset_mv or 0.0) == -150.0
+
+
+def test_from_above_where_all_passes_or_nothing_does() -> None:
+    asked, last = answered(search(SearchMethod.FROM_ABOVE), lambda setting: True)
+    assert (len(asked), last) == (1, {"voltage_offset_mv": -150.0})
+    _, last = answered(search(SearchMethod.FROM_ABOVE), lambda setting: False)
+    assert last == {"voltage_offset_mv": 0.0}
+
+
 @given(st.floats(-150.0, -6.0))
 def test_a_ladder_is_gentle_before_deep(threshold: float) -> None:
     """Coarse steps down to the first failure, back up, then a margin (common practice, no source)."""

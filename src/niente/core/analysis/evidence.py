@@ -89,6 +89,11 @@ class RunSummary(msgspec.Struct, frozen=True):
         return self.outcome is None
 
     @property
+    def size(self) -> float:
+        """How many of its voices or streams the load ran; 0 where it took all that it got."""
+        return self.setting.load_size.get(self.load, 0.0)
+
+    @property
     def noise_hw_db(self) -> float:
         """The 95 % half width of the level in the room, dB."""
         return Z95 * self.noise_se_db

@@ -51,7 +51,8 @@ class LeftOut(msgspec.Struct, frozen=True):
 
 def measuring(evidence: Evidence) -> Evidence:
     """Return the evidence without the clean exposures of a structured search that were too brief to measure anything but that
-    nothing failed: a burst reaches far into them."""
+    nothing failed, as a burst reaches far into them; and without loads that ran at a size, whose power and throughput follow
+    from that and not from the setting."""
 
     def brief(run: RunSummary) -> bool:
         plan = evidence.plans.get(run.plan_id)
@@ -59,7 +60,7 @@ def measuring(evidence: Evidence) -> Evidence:
         searched = isinstance(entry, Search) and entry.method == SearchMethod.STRUCTURED
         return searched and not run.failures and run.seconds < MEASURES_S
 
-    return msgspec.structs.replace(evidence, runs=tuple(run for run in evidence.runs if not brief(run)))
+    return msgspec.structs.replace(evidence, runs=tuple(run for run in evidence.runs if not brief(run) and not run.size))
 
 
 def screened(runs: Sequence[RunSummary]) -> tuple[tuple[RunSummary, ...], tuple[LeftOut, ...]]:

@@ -110,6 +110,8 @@ def exposures_in(runs: Sequence[RunSummary], card: RigCard) -> tuple[RunExposure
     ended: dict[str, float] = {}
     promised = _promised(runs)
     for run in runs:
+        if run.size and not run.crashed:
+            continue  # a drop-out may as well come from the clock
         failed = run.failures > 0 or _falls_short(run, promised.get(run.load))
         if run.outcome not in COUNTED or run.load_kind == LoadKind.IDLE or not (failed or run.seconds >= SHORTEST_S):
             continue

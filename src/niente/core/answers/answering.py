@@ -16,6 +16,7 @@ from niente.core.answers.framing import framed
 from niente.core.answers.free import free_answer
 from niente.core.answers.material import AnswerMaterial
 from niente.core.answers.quiet_point import quiet_answer
+from niente.core.answers.real_time import real_time_answer
 from niente.core.answers.soak import soak_answer
 from niente.core.answers.undervolting import undervolt_answer
 from niente.core.answers.variants import variants_answer
@@ -48,6 +49,7 @@ BUILDERS: dict[str, Callable[[AnswerMaterial], AnswerDocument]] = {
     TemplateName.VARIANTS: variants_answer,
     TemplateName.SOAK: soak_answer,
     TemplateName.BURST: burst_answer,
+    TemplateName.REAL_TIME: real_time_answer,
     TemplateName.FREE: free_answer,
 }
 UNSEEN = 0.04

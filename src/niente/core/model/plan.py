@@ -142,6 +142,9 @@ class SearchMethod(StrEnum):
     """Several controls at once; those that fail are told apart by halves and settled first, the rest goes deeper."""
     IN_TURN = "in turn"
     """Several controls, a ladder each; those before keep what was found."""
+    FROM_ABOVE = "from above"
+    """In coarse steps back from the deepest to the first pass, then down in fine ones from the failure over it: where a failure
+    is brief and harmless, and a pass takes its time."""
 
 
 class Search(

@@ -118,6 +118,7 @@ _DECLARED = (
     Quantity("temperature_cap_c", "Temperature cap", "T_cap", "°C", 0, 30, 125),
     Quantity("fan_duty", "Fan duty", "d", "%", 0, 0, 100),
     Quantity("fan_supply_v", "Fan supply", "V_f", "V", 1, 0, 24),
+    Quantity("load_size", "Size of the load", "n", "", 0, 0, 1e9),
 )
 QUANTITIES = {quantity.name: quantity for quantity in _DECLARED}
 

@@ -110,6 +110,7 @@ class TemplateName(StrEnum):
     VARIANTS = "variants"
     SOAK = "soak"
     BURST = "burst"
+    REAL_TIME = "real-time"
     FREE = "free"
 
 

@@ -78,12 +78,16 @@ class Control(msgspec.Struct, frozen=True):
 
 
 class LoadCard(msgspec.Struct, frozen=True):
-    """One load the rig can run. ``checks_results`` says whether a wrong result shows in it."""
+    """One load the rig can run. ``checks_results`` says whether a wrong result shows in it.
+
+    One that runs at a size has a control ``load_size.`` with its name, and ``counts`` says what is counted: ``voices``.
+    """
 
     name: str
     title: str
     kind: LoadKind
     checks_results: bool = False
+    counts: str = ""
 
 
 class Part(msgspec.Struct, frozen=True):
@@ -206,6 +210,10 @@ class RigCard(msgspec.Struct, frozen=True):
         """Return how far a channel is to be trusted: what is said of it, or of its quantity; else wholly."""
         by_channel = {trust.channel: trust for trust in self.trust}
         return by_channel.get(channel) or by_channel.get(kind_of(channel)) or Trust(channel)
+
+    def size_of(self, load: str) -> Control | None:
+        """Return the control that sets a load's size; ``None`` for a load that has none."""
+        return self.control(f"load_size.{load}")
 
     def lead_group(self) -> str | None:
         """Return the fan group that is swept: the one whose control stands first; ``None`` without fans."""

@@ -51,9 +51,10 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
 
     Fields that are maps go by part: ``core_offset_mv`` by core ("1" is the first), ``point_offset_mv`` by point of the
     voltage/frequency curve ("1" is the lowest), ``active_clock_mhz`` by the number of active cores up to which it
-    limits the clock, ``fan_duty`` (fixed duty in percent), ``fan_supply_v`` and ``fan_curve`` by fan group. A *control
-    name* addresses one value: ``sustained_power_w``, or ``fan_duty.case`` for the fan group "case". A fixed clock or
-    voltage of 0 leaves it to the firmware. Where a group has a curve, that sets its duty.
+    limits the clock, ``fan_duty`` (fixed duty in percent), ``fan_supply_v`` and ``fan_curve`` by fan group, ``load_size``
+    by load: how many of its voices or streams a load with deadlines runs. A *control name* addresses one value:
+    ``sustained_power_w``, or ``fan_duty.case`` for the fan group "case". A fixed clock or voltage of 0 leaves it to the
+    firmware, a size of 0 lets the load take all that it gets. Where a group has a curve, that sets its duty.
     """
 
     voltage_offset_mv: float | None = None
@@ -70,6 +71,7 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
     fan_duty: dict[str, float] = msgspec.field(default_factory=dict)
     fan_supply_v: dict[str, float] = msgspec.field(default_factory=dict)
     fan_curve: dict[str, FanCurve] = msgspec.field(default_factory=dict)
+    load_size: dict[str, float] = msgspec.field(default_factory=dict)
 
     def controls(self) -> Iterator[tuple[str, float]]:
         """Yield each control that this setting names, with its value, in the order of the fields; curves are none."""
@@ -140,6 +142,8 @@ class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
         words = []
         for control, value in self.controls():
             name, part = control_name(control)
+            if name == "load_size" and value == 0:
+                continue
             if only is None and (name == "active_clock_mhz" or (name in OFF_AT_ZERO and value == 0)):
                 continue
             if (only is None or control in only) and not (name == FAN_DUTY and part in self.fan_curve):

@@ -24,6 +24,8 @@ from niente.core.planning.structured_search import finds_one_depth, safe_value, 
 
 EXPECTED_SHARE = 0.6
 """How far down a search is expected to get before the first failure; a guess, for lists and costs only."""
+FAILS_S = 60.0
+"""After about so long a load of too large a size drops out: the firmware's window is over; a guess, likewise."""
 CLIMBS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "fixed_voltage_v", "temperature_cap_c", "voltage_offset_mv")
 """What a ladder climbs on: two runs that differ in nothing else are rungs of the same one."""
 
@@ -164,7 +166,9 @@ class _Laying:
         found: dict[tuple[str, str], list[Setting]] = defaultdict(list)
         for (variant, _, load), runs in self._pool.items():
             bad = [
-                run.setting for run in runs if (run.failures or run.outcome == RunOutcome.FAILED) and is_telling(run.setting)
+                run.setting
+                for run in runs
+                if (run.failures or run.outcome == RunOutcome.FAILED) and is_telling(run.setting) and not run.size
             ]
             if bad:
                 found[variant, load] += bad
@@ -285,7 +289,7 @@ class _Laying:
                 steps = list(_asks(entry, setting))[done:]
                 later = RunStatus.EXPECTED if any(not row.status.closed for row in rows) else RunStatus.AHEAD
                 for step in steps if answer else steps[:1]:
-                    rows.append(Row(index, step, later))
+                    rows.append(Row(index, _foreseen(entry, step, answer, later), later))
                     later = RunStatus.EXPECTED
             return answer
 
@@ -385,6 +389,15 @@ def _asks(entry: Search, setting: Setting) -> Iterator[Step]:
 
 def _rung_step(entry: Search, setting: Setting, load: str) -> Step:
     return Step(setting, load, entry.exposure, entry.stage, f"{rung_text(entry, setting)}: does it pass?")
+
+
+def _foreseen(entry: Search, step: Step, passes: bool, status: RunStatus) -> Step:
+    """Return a run as it is expected: from above, one that is too much fails long before its time. The run that is ahead is
+    left as it is to be made."""
+    if passes or entry.method != SearchMethod.FROM_ABOVE or status != RunStatus.EXPECTED:
+        return step
+    brief_s = min(FAILS_S, step.exposure.min_s)
+    return msgspec.structs.replace(step, exposure=Exposure(brief_s, brief_s))
 
 
 def _share(entry: Search, setting: Setting) -> float:

@@ -54,7 +54,7 @@ def asked_by(search: Search, stock: Setting) -> SearchSteps:
         return _weakest_first(search)
     if search.method == SearchMethod.IN_TURN:
         return _in_turn(search, stock)
-    one = _bisection if search.method == SearchMethod.BISECTION else _ladder
+    one = _ONE_CONTROL.get(search.method, _ladder)
     return one(search, stock, search.setting, search.controls[0])
 
 
@@ -76,7 +76,7 @@ def rung_text(search: Search, setting: Setting) -> str:
     deepest = (max if search.deepest > search.start else min)(known.values())
     words = quantity_of(search.controls[0]).with_unit(deepest)
     if len(search.controls) == 1:
-        return words
+        return words if quantity_of(search.controls[0]).unit else f"{words} {part_of(search.controls[0])}"
     parts = [part_of(name) for name, value in known.items() if value == deepest]
     return f"{spans_text(parts)}: {words}"
 
@@ -121,6 +121,19 @@ def _bisection(search: Search, stock: Setting, base: Setting, control: str) -> S
         else:
             failed = middle
     return {control: points[passed]}
+
+
+def _from_above(search: Search, stock: Setting, base: Setting, control: str) -> SearchSteps:
+    """Back from the deepest to the first pass, then from the failure over it in fine steps down to the last pass."""
+    failed: float | None = None
+    for value in reversed(search_rungs(search)):
+        if (yield base.replaced(control, value)):
+            return {control: value if failed is None else (yield from _back_up(search, base, control, failed, value))}
+        failed = value
+    return {control: search.start}
+
+
+_ONE_CONTROL = {SearchMethod.BISECTION: _bisection, SearchMethod.FROM_ABOVE: _from_above}
 
 
 def _in_turn(search: Search, stock: Setting) -> SearchSteps:

@@ -24,6 +24,7 @@ from niente.core.planning.questions.ladders import (
     free_entries,
 )
 from niente.core.planning.questions.quiet_point import first_quiet, quiet_entries
+from niente.core.planning.questions.real_time import first_real_time, lacks_size, real_time_entries
 from niente.core.planning.questions.single_setting import (
     baseline_entries,
     burst_entries,
@@ -179,6 +180,15 @@ TEMPLATES = (
             _power(card)
             or ("" if card.load_of(LoadKind.BURST) or card.load_of(LoadKind.HEAVY) else "this rig has no load to burst with")
         ),
+    ),
+    Template(
+        TemplateName.REAL_TIME,
+        "Real-time load",
+        "How many voices or streams fit before one drops out?",
+        "the largest size that runs for ten minutes",
+        first_real_time,
+        real_time_entries,
+        lacks_size,
     ),
     Template(
         TemplateName.FREE,

@@ -70,6 +70,8 @@ def _value_text(name: str, value: float) -> str:
         return f"{part}{NO_BREAK_SPACE}fans {amount}"
     if kind == "fan_supply_v":
         return f"{part}{NO_BREAK_SPACE}fans at {amount}"
+    if kind == "load_size":
+        return f"{amount} {part}"
     if kind == "active_clock_mhz":
         return f"{part} cores at most {amount}"
     said = SAID.get(kind, "")

@@ -20,6 +20,7 @@ from niente.core.planning.builders import (
     until_known,
 )
 from niente.core.planning.order import arranged
+from niente.core.planning.questions.real_time import OF_SIZES
 
 OFFSET, PER_CORE, PER_POINT = "voltage_offset_mv", "core_offset_mv", "point_offset_mv"
 SEARCHED = (OFFSET, PER_CORE, PER_POINT)
@@ -83,6 +84,8 @@ def undervolt_entries(card: RigCard, question: Question) -> list[Entry]:
 
 def search_methods(question: Question) -> tuple[SearchMethod, ...]:
     """Return the ways to search what a question searches, the one that is taken where another would not fit first."""
+    if question.template == TemplateName.REAL_TIME:
+        return OF_SIZES
     controls = {axis.control for axis in question.axes}
     return OF_CORES if PER_CORE in controls else OF_POINTS if PER_POINT in controls else OF_ONE
 

@@ -11,8 +11,8 @@ from niente.core.rigs.simulated.machine import Machine
 SAMPLE_PERIOD_S = 1.0
 EVERY = "*"
 METER_CLASSES = ("no class given", "class 1", "class 2")
-OFFSET_MAPS = ("core_offset_mv", "point_offset_mv")
-"""Controls that stand for one a core, or a point of the curve; 0 where a file does not say."""
+ZERO_MAPS = ("core_offset_mv", "point_offset_mv", "load_size")
+"""Controls by core, by point of the curve and by load that are 0 where a file does not say."""
 
 
 def channels_of(machine: Machine) -> tuple[Channel, ...]:
@@ -62,9 +62,9 @@ def controls_of(machine: Machine) -> tuple[Control, ...]:
 
 
 def filled(machine: Machine, setting: Setting) -> Setting:
-    """Return a setting of the file with the offsets that it leaves out written in as 0."""
+    """Return a setting of the file with the offsets and sizes that it leaves out written in as 0."""
     for control in controls_of(machine):
-        if control.name.startswith(OFFSET_MAPS) and setting.value(control.name) is None:
+        if control.name.startswith(ZERO_MAPS) and setting.value(control.name) is None:
             setting = setting.replaced(control.name, 0.0)
     return setting
 
@@ -80,7 +80,7 @@ def describe(machine: Machine, seed: int, variants: tuple[Variant, ...] = (), ba
         variant=machine.variant,
         channels=channels_of(machine),
         controls=controls_of(machine),
-        loads=tuple(LoadCard(load.name, load.title, load.kind, load.checks_results) for load in machine.loads),
+        loads=tuple(LoadCard(load.name, load.title, load.kind, load.checks_results, load.counts) for load in machine.loads),
         limits=machine.limits,
         stock=filled(machine, machine.stock),
         safe=filled(machine, machine.safe),

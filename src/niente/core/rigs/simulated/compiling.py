@@ -7,7 +7,7 @@ from pathlib import Path
 import numba
 from numba.core.dispatcher import Dispatcher
 
-from niente.core.rigs.simulated import acoustics, air, network, plant, power, sensors, silicon
+from niente.core.rigs.simulated import acoustics, air, network, plant, power, sensors, silicon, throughput
 
 Progress = Callable[[str], None]
 LOOK_S = 0.5
@@ -41,7 +41,7 @@ def compile_plant(progress: Progress) -> None:
 
 def _functions() -> set[str]:
     """Return the names of the functions that are compiled."""
-    modules = (acoustics, air, network, plant, power, sensors, silicon)
+    modules = (acoustics, air, network, plant, power, sensors, silicon, throughput)
     found = (value.py_func for module in modules for value in vars(module).values() if isinstance(value, Dispatcher))
     return {f"{function.__module__}.{function.__name__}" for function in found}
 

@@ -29,6 +29,8 @@ NEVER_C = -273.0
 """Below this no fan is switched off."""
 WIRED = -1
 """The index of the header of a fan that has none."""
+COMES_UP_S = 20.0
+"""A load of a size comes up over this long, as voices are added one by one; an idle clock could not take all at once."""
 NORMAL, UNIFORM = 1, 3
 """Draws a second beside those of the channels: the load's unrest; and what the silicon does."""
 
@@ -161,6 +163,7 @@ def demand_of(
         per_ghz=load.per_ghz,
         clock_exponent=load.clock_exponent,
         waits=load.waits,
+        size=setting.load_size.get(load.name, 0.0),
         checks=load.checks_results,
         deadlines=load.deadlines,
         works=not load.is_idle,
@@ -210,9 +213,12 @@ def _supplied(setting: Setting, group: str, rated_v: float) -> float:
     return max(volts - MIN_FAN_V, 0.0) / (rated_v - MIN_FAN_V)
 
 
-def patterns(load: MachineLoad, since_s: Vector, unrest: Vector) -> Vector:
-    """Return how much of its activity a load has at times since its start ``(n,)``: tiles, bursts and unrest."""
+def patterns(load: MachineLoad, since_s: Vector, unrest: Vector, *, sized: bool = False) -> Vector:
+    """Return how much of its activity a load has at times since its start ``(n,)``: tiles, bursts and unrest; of one that is
+    ``sized``, how much of its size."""
     factor = 1.0 + load.unrest * unrest
+    if sized:
+        factor = factor * np.clip(since_s / COMES_UP_S, 0.0, 1.0)
     if load.period_s:
         busy = np.mod(since_s, load.period_s) < load.busy * load.period_s
         factor = factor * np.where(busy, 1.0, load.between)

@@ -103,7 +103,10 @@ class Life:
         self.stuck = self.stuck if stuck is None else stuck
         if load is not None and load is not self.load:
             self.load, self._since_s = load, 0.0
+        size = self._demand.size
         self._demand = self._asked()
+        if self._demand.size != size:
+            self._since_s = 0.0  # another size is another start
 
     def second(self) -> tuple[Vector, int]:
         """Live a second; return its readings ``(channels,)`` and what it brought."""
@@ -152,7 +155,7 @@ class Life:
             self._state,
             self.room.celsius(times),
             self.room.background_dba(times),
-            patterns(self.load, self._since_s + steps, normal[:, -1]),
+            patterns(self.load, self._since_s + steps, normal[:, -1], sized=self._demand.size > 0.0),
             normal,
             chance,
             rows,

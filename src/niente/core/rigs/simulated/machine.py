@@ -278,8 +278,9 @@ class MachineLoad(msgspec.Struct, frozen=True):
 
     ``active_cores`` are at work (0: all). It comes in periods of ``period_s``, busy for ``busy`` of each and at
     ``between`` of its activity in the rest; with ``burst_s`` it is over after that long, and comes back after ``every_s``.
-    ``deadlines`` turn what goes wrong into drop-outs. ``waits`` is the share of its time at 1 GHz that no clock shortens: it
-    waits for memory.
+    ``deadlines`` turn what goes wrong into drop-outs; its throughput is how many of what it ``counts`` (voices, streams) it
+    keeps up with, and with a control ``load_size.`` of its name it runs at a size of so many. ``waits`` is the share of its
+    time at 1 GHz that no clock shortens: it waits for memory.
     """
 
     name: str
@@ -299,6 +300,7 @@ class MachineLoad(msgspec.Struct, frozen=True):
     every_s: NotNegative = 0.0
     deadlines: bool = False
     waits: Share = 0.0
+    counts: str = ""
 
     @property
     def is_idle(self) -> bool:

@@ -24,6 +24,7 @@ from niente.core.rigs.simulated.power import (
     wall_power,
 )
 from niente.core.rigs.simulated.sensors import Sensors, read
+from niente.core.rigs.simulated.throughput import busy_share, work_at, work_done
 from niente.core.rigs.simulated.validation import STEP_S
 from niente.core.science.arrays import Array, Indices, Vector
 
@@ -86,6 +87,7 @@ class Demand(NamedTuple):
     per_ghz: float
     clock_exponent: float
     waits: float
+    size: float
     checks: bool
     deadlines: bool
     works: bool
@@ -264,11 +266,14 @@ def failing_core(c: Constants, d: Demand, s: PlantState, factor: float, share: f
 
 
 @compiled
-def event_of(c: Constants, d: Demand, s: PlantState, factor: float, rate: float, deepest: float, chance: Vector) -> int:
-    """Return what a second brings at a rate of failures; a wrong result says which core it comes from."""
+def event_of(
+    c: Constants, d: Demand, s: PlantState, factor: float, late: bool, rate: float, deepest: float, chance: Vector
+) -> int:
+    """Return what a second brings at a rate of failures, or where the work came late; a wrong result says which core it comes
+    from."""
     fails = -math.expm1(-rate)
     if chance[0] >= fails:
-        return sil.NOTHING
+        return sil.DROP_OUT if late else sil.NOTHING
     event: int = sil.outcome(deepest, c.silicon.deadly_mv, d.checks, d.deadlines, chance[1])
     if event == sil.WRONG_RESULT:  # a failure has come: where in its chance it fell is even
         event += sil.NAMES_CORE * (1 + failing_core(c, d, s, factor, chance[0] / fails))
@@ -363,8 +368,10 @@ def advance(
         s.nodes[nodes - 1] = room_c[second]
         pump = move_fans(c, d, s)
         move_air(c, s, pump)
-        power, clock, volt = live_a_second(c, d, s, factor[second], pump, scratch)
-        rate, deepest, work = look_at_silicon(c, d, s, factor[second])
+        could = work_at(s.firmware[CLOCK], d.per_ghz, d.clock_exponent, d.waits)
+        busy = busy_share(d.size, could, factor[second])
+        power, clock, volt = live_a_second(c, d, s, busy, pump, scratch)
+        rate, deepest, work = look_at_silicon(c, d, s, busy)
 
         outputs = true[second]
         outputs[:nodes] = s.nodes
@@ -378,9 +385,8 @@ def advance(
         outputs[nodes + OUT_WALL] = wall_power(c.power, drawn)
         outputs[nodes + OUT_CLOCK] = clock
         outputs[nodes + OUT_VOLT] = volt
-        done = (clock * work / s.firmware[CLOCK] / 1000.0) ** d.clock_exponent
-        done /= 1.0 - d.waits + d.waits * done  # what waits takes its time at any clock
-        outputs[nodes + OUT_WORK] = d.per_ghz * factor[second] * done if d.works else 0.0
+        could = work_at(clock * work / s.firmware[CLOCK], d.per_ghz, d.clock_exponent, d.waits) if d.works else 0.0
+        outputs[nodes + OUT_WORK], late = work_done(d.size, could, factor[second])
         outputs[nodes + OUT_LEVEL] = 10.0 * math.log10(level)
         for g in range(s.duty.shape[0]):
             fan = c.speaks_for[g]
@@ -397,7 +403,7 @@ def advance(
             s.firmware[RESTLESS] = 0.0 if restless else 1.0
         if d.works:
             rate *= sil.RESTLESS if restless else sil.QUIET
-            event = event_of(c, d, s, factor[second], rate, deepest, chance[second])
+            event = event_of(c, d, s, busy, late, rate, deepest, chance[second])
         if s.firmware[HOTTEST] > d.shut_down_c:
             event = sil.SHUT_DOWN
         if event != sil.NOTHING:

@@ -127,7 +127,7 @@ class Truth:
         done = 0
         while done < seconds:
             n = min(block, seconds - done)
-            factor = patterns(load, done + np.arange(n, dtype=float), np.zeros(n))
+            factor = patterns(load, done + np.arange(n, dtype=float), np.zeros(n), sized=demand.size > 0.0)
             moved, _ = plant.advance(
                 self._constants, demand, state, room[:n], background[:n], factor, normal[:n], chance[:n], rows[:n], true[:n]
             )

@@ -15,12 +15,13 @@ from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, axis_title, offered_controls, range_of, snapped
 from niente.core.planning.builders import control_parts
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.labels import label
+from niente.desktop.widgets.labels import ShortLabel, label
 
 DEEPENS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
 """What goes down from gentle to deep; its row runs that way too."""
 LIST, RATIO = re.compile(r"[,;]"), re.compile(r"^\s*[x×*]\s*", re.IGNORECASE)
-FIELD_PX = 48
+FIELD_PX, NAME_PX = 48, 112
+"""The least width of a field, and the most that a name keeps for itself: a longer one ends in an ellipsis."""
 
 
 class NoFigureError(ValueError):
@@ -68,7 +69,9 @@ class AxisRow:
         self.step.setToolTip(
             tr("{title}, step: a figure, a ratio such as × 1.38, or a list of points with commas").format(title=title)
         )
-        self.name, self.points = label(title), label("", "soft")
+        self.name, self.points = ShortLabel(""), label("", "soft")
+        self.name.setText(title)
+        self.name.setMinimumWidth(min(self.name.fontMetrics().horizontalAdvance(title) + 2, NAME_PX))
         self.name.setBuddy(self.first)
         for field in self.fields:
             if kind_of(control) in DEEPENS:
@@ -246,6 +249,7 @@ def short_title(control: str, card: RigCard) -> str:
         "fan_duty": tr("{group} fans").format(group=part.capitalize()),
         SPEED: tr("{group} fans").format(group=part.capitalize()),
         LEVEL: tr("Level of fans"),
+        "load_size": part.capitalize(),
         "fixed_voltage_v": tr("Voltage"),
         "burst_power_w": tr("Burst limit"),
     }

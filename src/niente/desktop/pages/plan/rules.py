@@ -190,8 +190,8 @@ class Rules(QWidget):
 
     def _show_fields(self, card: RigCard, question: Question) -> None:
         """Show the fields that the question has a use for."""
-        clock_voltage = question.template == TemplateName.CLOCK_VOLTAGE
-        searched = clock_voltage or any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes)
+        of_values = question.template in (TemplateName.CLOCK_VOLTAGE, TemplateName.REAL_TIME)
+        searched = of_values or any(axis.control in SEARCHED and len(axis.points()) > 1 for axis in question.axes)
         known = question.exposure.known_to_k is not None
         idles = question.order == Order.COLD or question.template == TemplateName.BURST
         compared = question.template == TemplateName.VARIANTS
@@ -201,8 +201,8 @@ class Rules(QWidget):
                 self.least: known or _is_own(question.exposure),
                 self.most: known,
                 self.method: searched,
-                self.fine: searched and not clock_voltage,
-                self.margin: searched and not clock_voltage and question.method != SearchMethod.STRUCTURED,
+                self.fine: searched and not of_values,
+                self.margin: searched and not of_values and question.method != SearchMethod.STRUCTURED,
                 self.rest: idles,
                 self.cold: idles,
                 self.fans: bool(card.fan_groups()) and question.template != TemplateName.FAN_SWEEP,

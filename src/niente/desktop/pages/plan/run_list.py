@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QTableView
 from niente.core.analysis.evidence import RunSummary
 from niente.core.model.names import control_name, kind_of, part_of
 from niente.core.model.quantities import number_text, quantity_of
-from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import OFF_AT_ZERO, Setting
 from niente.core.planning.columns import MAX_COLUMNS, deepest
 from niente.core.planning.forecast import StepForecast
@@ -292,6 +292,8 @@ def _head(columns: tuple[str, ...], run_index: int) -> str:
     name = kind_of(columns[run_index])
     if name in SHORT:
         return SHORT[name]
+    if name == "load_size":
+        return part_of(columns[run_index])
     return f"{part_of(columns[run_index])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
 
 
@@ -308,6 +310,8 @@ def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setti
     value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
     if value is None or (value == 0 and name in OFF_AT_ZERO and name.startswith("fixed")):
         return "–"  # the firmware's own
+    if name == "load_size" and value == 0:
+        return tr("all")
     return quantity_of(control).text(value)
 
 
@@ -332,6 +336,13 @@ def _interval(half_width: float) -> str:
     return f"±{number_text(half_width, 1)}" if half_width >= MIN_SHOWN else ""
 
 
+def _failure(run: RunSummary) -> str:
+    """Return what went wrong in a run, in two words."""
+    if run.load_kind == LoadKind.REAL_TIME:
+        return tr("went down") if run.crashed else tr("drop-out")
+    return tr("{n} wrong").format(n=run.failures)
+
+
 def figures(run: RunSummary | None, seen: StepForecast) -> tuple[Cell, Cell, float]:
     """Return temperature and noise of a run as cells, and the level: measured in ink, foreseen soft."""
     core, noise, level = Cell(), Cell(), math.nan
@@ -339,7 +350,7 @@ def figures(run: RunSummary | None, seen: StepForecast) -> tuple[Cell, Cell, flo
         under = "cap_line" if run.heat_limited else ""
         core = Cell(number_text(run.settled.value_c, 1), f"±{number_text(run.settled.half_width_k, 1)}", under=under)
     elif run is not None and run.failures:
-        core = Cell(tr("{n} wrong").format(n=run.failures), under="guard")
+        core = Cell(_failure(run), under="guard")
     elif math.isfinite(seen.core_c):
         core = Cell(number_text(seen.core_c, 1), f"±{number_text(seen.core_hw, 1)}", soft=True)
     if run is not None and math.isfinite(run.noise_dba):
