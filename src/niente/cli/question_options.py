@@ -42,6 +42,7 @@ class QuestionOptions(msgspec.Struct, frozen=True):
     margin: float | None
     passes: int | None
     until_cold: bool
+    stall: bool | None
     variants: str | None
     budget: float | None
     quiet_hours: str | None
@@ -97,6 +98,7 @@ class QuestionOptions(msgspec.Struct, frozen=True):
             "passes": self.passes,
             "idle_minutes": self.rest,
             "from_cold": self.until_cold or None,
+            "stall": self.stall,
             "budget_h": self.budget,
         }
 
@@ -145,6 +147,7 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--margin", default=None, type=BACK, help="Back from the last pass, in the control's unit."),
             click.option("--passes", default=None, type=TIMES, help="Clean exposures that make a pass."),
             *OPTIONS,
+            click.option("--stall/--no-stall", default=None, help="Look for the duties at which fans start and stall."),
             click.option("--until-cold", is_flag=True, help="Stay idle until nothing moves any more."),
             click.option("--variants", default=None, metavar="A,B", help="The two states of the machine that are compared."),
             click.option("--budget", default=None, type=HOURS, metavar="H", help="Hours after which nothing new is begun."),

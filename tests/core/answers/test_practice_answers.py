@@ -88,7 +88,7 @@ def test_a_case_fan_starts_at_a_fifth_to_a_quarter_of_its_voltage(tmp_path: Path
     duties = (Axis("fan_duty.case", (12.0, 16.0, 20.0, 22.0, 24.0, 26.0, 40.0)),)
     answer = answered("wren", "fan-sweep", tmp_path / "b.niente", axes=duties)
     assert 20.0 < figure(answer, "case.starts_at") <= 26.0
-    assert any("case from" in remark.words for remark in answer.remarks)
+    assert any("Case starts between" in remark.words for remark in answer.remarks)
 
 
 def test_a_clock_fixed_for_all_cores_loses_what_one_core_would_boost_to(tmp_path: Path) -> None:

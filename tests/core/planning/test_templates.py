@@ -92,10 +92,12 @@ def test_the_four_ways_stand_side_by_side() -> None:
 def test_a_sweep_of_fans_takes_minutes_and_no_heat() -> None:
     card = card_of("cormorant")
     _, rows = plan_of(card, first_question(card, "fan-sweep"))
-    assert cost_of(rows, card).typical_s < 900.0
+    assert cost_of(rows, card).typical_s < 1200.0
     assert {row.step.load for row in rows} == {"idle"}
-    duties = {tuple(sorted(row.step.setting.fan_duty.items())) for row in rows}
-    assert len(duties) == len(rows)  # no place twice
+    heard = [row for row in rows if not row.step.watches]  # the others ask where fans start and stall
+    assert sum(row.step.exposure.min_s for row in heard) < 900.0
+    duties = {tuple(sorted(row.step.setting.fan_duty.items())) for row in heard}
+    assert len(duties) == len(heard)  # no place twice
 
 
 def test_a_burst_is_15_seconds_from_rest_and_work_that_outlasts_the_window() -> None:

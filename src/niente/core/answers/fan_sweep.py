@@ -32,12 +32,17 @@ from niente.core.model.answer_document import (
     Value,
     value_of,
 )
-from niente.core.model.rig_card import LoadKind
+from niente.core.model.plan import Until
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.ladder_ends import STANDS_RPM
+from niente.core.planning.progress import RunStatus
+from niente.core.science.acoustics import background_correction_db
 
-TURNS_RPM = 30.0
-"""A fan that reads less than this stands still."""
-STEEPER = 1.6
-"""A level that climbs so many times as steeply as the rest of its group's hints at a resonance (common practice, no source)."""
+MIN_POINTS = 6
+"""So many duties tell a hump from the law that it stands on."""
+STANDS_OUT_DB = 0.8
+"""What stands out over its neighbours by this much is a resonance; common practice, no source: one decibel is about the least
+difference that a side by side comparison tells."""
 
 
 class _Group:
@@ -49,10 +54,34 @@ class _Group:
             (
                 run
                 for run in (row.run for row in of.stage("noise"))
-                if run is not None and run.load_kind == LoadKind.IDLE and _alone(run, group)
+                if run is not None and run.load_kind == LoadKind.IDLE and _alone(of.card, run, group)
             ),
             key=lambda run: run.setting.fan_duty.get(group, 0.0),
         )
+        self.stalls = self._turned_over(of, Until.STANDS)
+        self.starts = self._turned_over(of, Until.TURNS)
+
+    def _turned_over(self, of: AnswerMaterial, until: Until) -> Value:
+        """Return between which duties the group went over from turning to a stand or back, on a ladder that was run for it: it
+        is known no closer than its rungs lie apart. Where it turned or stood at all of them, one of the ends."""
+        runs = [
+            row.run
+            for row in of.rows
+            if row.run is not None
+            and row.status == RunStatus.DONE
+            and (row.step.watches, row.step.until) == (self.group, until)
+        ]
+        duties = {
+            turns: [run.setting.fan_duty.get(self.group, 0.0) for run in runs if self._turns(run) == turns]
+            for turns in (True, False)
+        }
+        low, high = max(duties[False], default=None), min(duties[True], default=None)
+        if low is None or high is None:
+            return Value(None, low, high)
+        return Value((low + high) / 2.0, low, high)
+
+    def _turns(self, run: RunSummary) -> bool:
+        return not self.rpm(run) < STANDS_RPM
 
     def rpm(self, run: RunSummary) -> float:
         """Return how fast the group turned."""
@@ -61,33 +90,50 @@ class _Group:
     @property
     def turning(self) -> list[RunSummary]:
         """The runs in which it turned."""
-        return [run for run in self.runs if not self.rpm(run) < TURNS_RPM]
+        return [run for run in self.runs if self._turns(run)]
 
     @property
     def starts_at(self) -> float | None:
-        """The lowest duty at which it turned; ``None`` where it turned at all of them."""
+        """The lowest duty at which it turned from a stand; ``None`` where it turned at all that were run."""
+        if self.starts.high is not None:
+            return self.starts.high
         if len(self.turning) == len(self.runs) or not self.turning:
             return None
         return self.turning[0].setting.fan_duty.get(self.group)
 
-    def resonances(self) -> list[tuple[float, float]]:
-        """Return speeds between which the level climbs far more steeply than elsewhere (rpm)."""
-        known = [(self.rpm(run), run.noise_dba) for run in self.turning if self.rpm(run) > 0.0 and math.isfinite(run.noise_dba)]
-        if len(known) < 4:
+    def resonances(self, room: Value) -> list[tuple[float, float]]:
+        """Return speeds between which the group is louder than its own law has it (rpm): where its level alone stands out, on
+        both sides, over a straight line through all of them (Theil-Sen; levels over the logarithm of speed)."""
+        from scipy.signal import find_peaks
+        from scipy.stats import theilslopes
+
+        if room.value is None:
             return []
-        speeds = np.log10([rpm for rpm, _ in known])
-        slopes = np.diff([level for _, level in known]) / np.maximum(np.diff(speeds), 1e-6)
-        usual = float(np.median(slopes))
-        back = [index for index in range(1, len(slopes)) if slopes[index - 1] > STEEPER * usual and slopes[index] < 0.4 * usual]
-        return [(known[index - 1][0], known[index + 1][0]) for index in back] if usual > 0.0 else []
+        alone = [(run, background_correction_db(run.noise_dba - room.value)) for run in self.turning]
+        known = [(self.rpm(run), run.noise_dba - k1, run.noise_se_db) for run, k1 in alone if k1 is not None]
+        if len(known) < MIN_POINTS:
+            return []
+        speeds, levels, errors = np.array(known).T
+        line = theilslopes(levels, np.log10(speeds))
+        over = levels - line.slope * np.log10(speeds) - line.intercept
+        least_db = max(STANDS_OUT_DB, 4.0 * float(np.median(errors)))
+        _, found = find_peaks(over, prominence=least_db, width=0.0, rel_height=0.5)
+        at = np.arange(speeds.size)
+        ends = (np.interp(found[side], at, speeds) for side in ("left_ips", "right_ips"))
+        return list(zip(*(end.tolist() for end in ends), strict=True))
 
 
-def _alone(run: RunSummary, group: str) -> bool:
-    """Return whether only one group of fans was set to turn."""
-    return run.setting.fan_duty.get(group, 0.0) > 0.0 and all(
-        name == group or duty == 0.0 or run.fan_rpm.get(name, math.nan) < TURNS_RPM
+def _alone(card: RigCard, run: RunSummary, group: str) -> bool:
+    """Return whether only one group was set above its lowest duty; others may stand, too, and a pump goes on."""
+    return run.setting.fan_duty.get(group, 0.0) > _lowest(card, group) and all(
+        name == group or duty <= _lowest(card, name) or run.fan_rpm.get(name, math.nan) < STANDS_RPM
         for name, duty in run.setting.fan_duty.items()
     )
+
+
+def _lowest(card: RigCard, group: str) -> float:
+    control = card.control(f"fan_duty.{group}")
+    return control.low if control is not None else 0.0
 
 
 def fan_answer(of: AnswerMaterial) -> AnswerDocument:
@@ -104,20 +150,31 @@ def fan_answer(of: AnswerMaterial) -> AnswerDocument:
         consequence=_fan_consequence(groups, room, trade),
         figures=[*_fan_figures(groups, room), *_trade_figures(trade), *_split_figures(splits)],
         table=_fan_table(groups, room, of.models),
-        picture=_fan_picture(groups, room),
-        remarks=(*_split_remarks(of, trade, splits), *_fan_remarks(groups, of)),
+        picture=_fan_picture(groups, room, _room_words(of.card)),
+        remarks=(*_split_remarks(of, trade, splits), *_fan_remarks(groups, of, room)),
         surer=None,
         cautions=("Never stop the fan of a processor or of a board's supply under load without a guard that watches it.",),
     )
 
 
 def _background(of: AnswerMaterial) -> Value:
+    """Return the level with every group at its lowest: the room, and a pump that goes on."""
     quiet = [
         row.run
         for row in of.stage("noise")
-        if row.run is not None and all(not rpm > TURNS_RPM for rpm in row.run.fan_rpm.values())
+        if row.run is not None
+        and all(
+            not rpm > STANDS_RPM or row.run.setting.fan_duty.get(group, 0.0) <= _lowest(of.card, group)
+            for group, rpm in row.run.fan_rpm.items()
+        )
     ]
     return pooled_over(noise_of_run, quiet)
+
+
+def _room_words(card: RigCard) -> str:
+    """Return what is heard with every group at its lowest."""
+    going = [f"{group} at {bare(low, 0, '%')}" for group in card.fan_groups() if (low := _lowest(card, group)) > 0.0]
+    return f"the room, {listed(going)}" if going else "the room"
 
 
 class _Trade:
@@ -176,7 +233,7 @@ def _fan_consequence(groups: Sequence[_Group], room: Value, trade: list[tuple[st
 
 
 def _fan_figures(groups: Sequence[_Group], room: Value) -> list[AnswerFigure]:
-    found = [AnswerFigure("background_dba", "The room", "dBA", 1, room)] if room.known else []
+    found = [AnswerFigure("background_dba", "Heard with all fans at their lowest", "dBA", 1, room)] if room.known else []
     for group in groups:
         for run in group.runs:
             duty = run.setting.fan_duty.get(group.group, 0.0)
@@ -187,7 +244,11 @@ def _fan_figures(groups: Sequence[_Group], room: Value) -> list[AnswerFigure]:
                 AnswerFigure(f"{name}.fan_speed_rpm", f"{title}: speed", "rpm", 0, value_of(group.rpm(run)), (run.run_id,))
             )
         if group.starts_at is not None:
-            found.append(AnswerFigure(f"{group.group}.starts_at", f"{group.group} starts at", "%", 0, Value(group.starts_at)))
+            starts = Value(group.starts_at, group.starts.low, group.starts.high)
+            found.append(AnswerFigure(f"{group.group}.starts_at", f"{group.group} starts at", "%", 0, starts))
+        if group.stalls.low is not None:
+            stalls = Value(group.stalls.low, group.stalls.low, group.stalls.high)
+            found.append(AnswerFigure(f"{group.group}.stalls_at", f"{group.group} stands still from", "%", 0, stalls))
     return [one for one in found if one.value.known]
 
 
@@ -251,7 +312,7 @@ def _fan_table(groups: Sequence[_Group], room: Value, models: Models | None) -> 
                 TableRow(
                     f"{group.group} {duty:g} %",
                     (value_of(group.rpm(run)), noise_of_run(run), over, own),
-                    "" if not group.rpm(run) < TURNS_RPM else "stands still",
+                    "" if not group.rpm(run) < STANDS_RPM else "stands still",
                     (run.run_id,),
                 )
             )
@@ -264,7 +325,7 @@ def _fan_table(groups: Sequence[_Group], room: Value, models: Models | None) -> 
     return Table("Group by group", columns, tuple(rows)) if rows else None
 
 
-def _fan_picture(groups: Sequence[_Group], room: Value) -> Curves | None:
+def _fan_picture(groups: Sequence[_Group], room: Value, room_words: str) -> Curves | None:
     curves = tuple(
         AnswerCurve(
             f"{group.group} fans",
@@ -272,7 +333,7 @@ def _fan_picture(groups: Sequence[_Group], room: Value) -> Curves | None:
                 CurvePoint(
                     run.setting.fan_duty.get(group.group, 0.0),
                     noise_of_run(run),
-                    "" if not group.rpm(run) < TURNS_RPM else "stands still",
+                    "" if not group.rpm(run) < STANDS_RPM else "stands still",
                 )
                 for run in group.runs
                 if math.isfinite(run.noise_dba)
@@ -280,25 +341,38 @@ def _fan_picture(groups: Sequence[_Group], room: Value) -> Curves | None:
         )
         for group in groups
     )
-    ruled = (Ruled("the room", y=room.value),) if room.value is not None else ()
+    ruled = (Ruled(room_words, y=room.value),) if room.value is not None else ()
     x, y = Column("fan_duty", "Duty", "%", 0), Column("noise_dba", "Noise in the room", "dBA", 0)
     return Curves(x, y, curves, ruled) if any(curve.points for curve in curves) else None
 
 
-def _fan_remarks(groups: Sequence[_Group], of: AnswerMaterial) -> tuple[Remark, ...]:
+def _start_words(group: _Group) -> str:
+    """Say where a group starts from a stand and where it stalls; empty where neither was seen."""
+    starts, stalls = group.starts, group.stalls
+    words = []
+    if starts.low is not None and starts.high is not None:
+        words.append(f"starts between {starts.low:g} and {bare(starts.high, 0, '%')}")
+    elif group.starts_at is not None:
+        words.append(f"turns from {bare(group.starts_at, 0, '%')} on, of the duties that were run")
+    if stalls.low is not None and stalls.high is not None:
+        words.append(f"stalls between {stalls.high:g} and {bare(stalls.low, 0, '%')}")
+    elif stalls.high is not None:
+        words.append(f"still turns at {bare(stalls.high, 0, '%')}")
+    return f"{group.group.capitalize()} {listed(words)}." if words else ""
+
+
+def _fan_remarks(groups: Sequence[_Group], of: AnswerMaterial, room: Value) -> tuple[Remark, ...]:
     found = []
-    still = [f"{group.group} from {bare(group.starts_at, 0, '%')}" for group in groups if group.starts_at is not None]
+    still = [words for group in groups if (words := _start_words(group))]
     if still:
-        found.append(
-            Remark("Where they start", f"{listed(still)}. Under that they stood still; a fan that turns may stall lower.")
-        )
+        found.append(Remark("Where they start", " ".join(still)))
     humps = [
         f"{group.group} between {bare(low, 0, 'rpm')} and {bare(high, 0, 'rpm')}"
         for group in groups
-        for low, high in group.resonances()
+        for low, high in group.resonances(room)
     ]
     if humps:
-        found.append(Remark("Where it hums", f"{listed(humps)}: the level climbs there and falls back. Cross it quickly."))
+        found.append(Remark("Where it hums", f"{listed(humps)}: it is louder there than its speed explains. Cross it quickly."))
     two = [group for group in groups if len(group.turning) > 1]
     if two and of.models is not None:
         laws = [

@@ -98,6 +98,10 @@ class Until(StrEnum):
 
     HEAT = "heat"
     """An earlier one was limited by heat: more power comes to no more throughput."""
+    STANDS = "stands"
+    """The fan group that is watched stands still: it has stalled."""
+    TURNS = "turns"
+    """The fan group that is watched turns: it has started."""
 
 
 class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag="step", tag_field="kind"):
@@ -106,7 +110,8 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     ``variant`` is the state the machine has to be in (empty: whichever it is in). ``takes`` names a search whose result
     is put over the setting. ``speed_rpm`` are fan groups to be set at a speed, ``level_dba`` a level to which the groups
     in ``level_groups`` are set together; their duties follow from what was measured by then. ``passes`` are the clean
-    exposures it takes: it is run as often, each a run of its own, and no more once one has failed. ``skip`` leaves it out.
+    exposures it takes: it is run as often, each a run of its own, and no more once one has failed. ``watches`` is the fan group
+    whose speed says whether the rest of its ladder is left out. ``skip`` leaves it out.
     """
 
     setting: Setting
@@ -120,6 +125,7 @@ class Step(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_default
     level_dba: float | None = None
     level_groups: tuple[str, ...] = ()
     until: Until | None = None
+    watches: str = ""
     passes: Times = 1
     skip: bool = False
 

@@ -127,7 +127,7 @@ class Question(
     ``exposure`` ends a run; ``idle_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
     ``passes`` are the clean exposures that a setting has to come through. ``method``, ``fine`` and ``margin`` belong to a
     search for the last value that passes, and so does ``goal``: what it has to last. ``variants`` are compared by an A/B;
-    ``edits`` are changes of the list by hand.
+    ``stall`` asks a fan sweep for the duties at which fans start and stall; ``edits`` are changes of the list by hand.
     """
 
     template: str
@@ -151,6 +151,7 @@ class Question(
     quiet: QuietHours | None = None
     since: str = ""
     goal: FailureGoal = A_DAY
+    stall: bool = False
     edits: "tuple[ListEdit, ...]" = ()
 
     @property

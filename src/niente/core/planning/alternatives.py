@@ -128,9 +128,12 @@ def within(card: RigCard, question: Question, budget_s: float, pace: Pace = AIR)
     for kind in TEMPLATES:
         if kind.name in (question.template, TemplateName.FREE) or kind.lacks(card):
             continue
-        one = _cost(card, kind.first(card), kind.title, pace, None)
-        if one.typical_s <= budget_s:
-            fitting.append(one)
+        first = kind.first(card)
+        ways = [(kind.title, first)]
+        if first.stall:
+            ways.append((f"{kind.title}, only how loud", msgspec.structs.replace(first, stall=False)))
+        costs = (_cost(card, other, words, pace, None) for words, other in ways)
+        fitting += [one for one in costs if one.typical_s <= budget_s][:1]
     return fitting[:4]
 
 

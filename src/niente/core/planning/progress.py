@@ -11,12 +11,13 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.plan import Confirmation, Exposure, Plan, Search, SearchMethod, Step, Until
+from niente.core.model.plan import Confirmation, Entry, Exposure, Plan, Search, SearchMethod, Step
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import CONCLUSIVE, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.carried_runs import CarriedRuns
 from niente.core.planning.confirmation import STAGE, expected_confirmation
+from niente.core.planning.ladder_ends import ENDED_BY, ends_ladder
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, is_telling
 from niente.core.planning.search import SearchCourse, follow, rung_text
@@ -114,8 +115,8 @@ class _Laying:
         self._pool = self._answers()
         self._failures = self._failed()
         self._courses: dict[str, SearchCourse] = {}
-        self._heat: set[tuple[str, str, Fixed]] = set()
-        """Ladders on which heat has limited the clock."""
+        self._ended: set[tuple[str, str, Fixed]] = set()
+        """Ladders whose rest need not be run."""
         self._taken: Counter[Key] = Counter()
         self._carried = CarriedRuns(
             plan, card, (run for runs in self._pool.values() for run in runs if run.plan_id in self._own)
@@ -201,14 +202,14 @@ class _Laying:
                 step = resolved(entry, self._card, runs, self._found)
             except NotEnoughError as error:
                 return Row(index, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
-        run = self._answer(self._keys.of(step), step.exposure)
+        run = self._watched(step) if step.watches else self._answer(self._keys.of(step), step.exposure)
         if run is None and is_open(entry):  # a search that finds its start asks for what another step had run
             run = self._made_for(index, self._keys.of(step), step.exposure)
         if run is None and entry.takes and (run := self._carried.answer(entry, step, self._answers_to)) is not None:
             step = msgspec.structs.replace(step, setting=run.setting)
         if run is not None:
-            if step.until == Until.HEAT and run.heat_limited:
-                self._heat.add(self._rung(step))
+            if step.until is not None and ends_ladder(step, run):
+                self._ended.add(self._rung(step))
             return Row(index, step, status_of_row(run), run)
         if entry.skip:
             return Row(index, step, RunStatus.SKIPPED, reason="left out by hand")
@@ -217,8 +218,8 @@ class _Laying:
 
     def _needless(self, step: Step) -> str:
         """Return why a step need not be run, in words; empty where it has to be."""
-        if step.until == Until.HEAT and self._rung(step) in self._heat:
-            return "heat limited the clock before it"
+        if step.until is not None and self._rung(step) in self._ended:
+            return ENDED_BY[step.until]
         if self._failures and self._implied(step.variant, step.setting.over(self._card.stock), step.load):
             return "as deep a setting failed at no higher a clock"
         return ""
@@ -239,17 +240,35 @@ class _Laying:
         mine = (run for run in self._pool.get(key, ()) if run.plan_id in self._own and run.step == index)
         return next((run for run in mine if self._answers_to(run, exposure)), None)
 
+    def _watched(self, step: Step) -> RunSummary | None:
+        """Return the latest run that was made for a rung like this one, where its ladder goes on until there: whether a fan
+        turns depends on what was before."""
+        if self._rung(step) in self._ended:
+            return None
+        found = None
+        for run in self._pool.get(self._keys.of(step), ()):
+            made = self._made_as(run)
+            if isinstance(made, Step) and (made.watches, made.until) == (step.watches, step.until):
+                found = run
+        return found
+
     def _answers_to(self, run: RunSummary, exposure: Exposure) -> bool:
         """Return whether a run is what an exposure rule asks for: one that was made under the same rule, or lasted as
         long, or is known as well as that wants."""
-        plan = self._evidence.plans.get(run.plan_id) if self._evidence is not None else None
-        made = plan.entries[run.step] if plan is not None and run.step < len(plan.entries) else None
+        made = self._made_as(run)
         if isinstance(made, Step | Search) and made.exposure == exposure:
             return True
         return answers(run, exposure, self._card.sample_period_s)
 
+    def _made_as(self, run: RunSummary) -> Entry | None:
+        """Return the entry that a run was made for."""
+        plan = self._evidence.plans.get(run.plan_id) if self._evidence is not None else None
+        return plan.entries[run.step] if plan is not None and run.step < len(plan.entries) else None
+
     def _rung(self, step: Step) -> tuple[str, str, Fixed]:
         """Return what the rungs of a ladder share."""
+        if step.watches:
+            return step.variant + "\n" + step.stage, step.load, (step.watches,)
         cleared = msgspec.structs.replace(step.setting.over(self._card.stock), **dict.fromkeys(CLIMBS))
         return step.variant + "\n" + step.stage, step.load, fixed(cleared)
 

@@ -3,9 +3,9 @@
 import msgspec
 
 from niente.core.model.names import part_of
-from niente.core.model.plan import Entry, Step
+from niente.core.model.plan import Entry, Exposure, Step, Until
 from niente.core.model.question import Axis, Question, TemplateName
-from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.rig_card import LoadKind, RigCard, SetBy
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import snapped
 from niente.core.planning.builders import (
@@ -22,12 +22,18 @@ from niente.core.planning.builders import (
 from niente.core.planning.order import arranged
 
 DUTY = "fan_duty"
+STALL, START = "stall", "start"
+TURNED = Exposure(min_s=10.0, max_s=10.0)
+"""A fan has come to its speed, or to rest, within half of this."""
+SPINS_PERCENT, BY_NOW_PERCENT, FINE_PERCENT = 24.0, 32.0, 2.0
+"""Where a fan that turns goes on in any case, and where one that stands has started; common practice, no source: case fans
+start at 2.5 to 3 V of 12, which is 21 to 25 %."""
 
 
 def first_fans(card: RigCard) -> Question:
     """Return every swept group from 20 % on, each point 1.38 times the last; no load, so that it takes minutes."""
     axes = tuple(Axis(f"{DUTY}.{group}", span=NOISE_DUTIES) for group in swept_groups(card))
-    return Question(TemplateName.FAN_SWEEP, axes, fixed_fans(card), (), (), until_known(card))
+    return Question(TemplateName.FAN_SWEEP, axes, fixed_fans(card), (), (), until_known(card), stall=True)
 
 
 def fan_entries(card: RigCard, question: Question) -> list[Entry]:
@@ -68,4 +74,31 @@ def _heard(
         entries += arranged(alone, msgspec.structs.replace(question, idle_minutes=0.0), card)
     if len(duties) > 1:
         entries += [Step(setting, idle, NOISE, "noise", "All together") for setting in together]
+    if question.stall:
+        for control in duties:
+            entries += _start_and_stall(card, off, control, idle)
     return entries
+
+
+def _start_and_stall(card: RigCard, off: Setting, control: str, idle: str) -> list[Step]:
+    """Return a group's duties down until it stands, and from there up until it turns; nothing where its speed is not read,
+    where hands would have to set each, or where it does not go down to a stand."""
+    own, group = card.control(control), part_of(control)
+    read = card.index(f"fan_speed_rpm.{group}") is not None
+    if own is None or not read or own.set_by != SetBy.SOFTWARE or own.low > 0.0:
+        return []
+    step = max(own.step, FINE_PERCENT)
+    down = [SPINS_PERCENT - step * at for at in range(int(SPINS_PERCENT / step))]
+    up = [step * at for at in range(2, int(BY_NOW_PERCENT / step) + 1)]
+
+    def ladder(duties: list[float], until: Until, stage: str, reason: str) -> list[Step]:
+        return [
+            Step(off.replaced(control, duty), idle, TURNED, stage, reason, until=until, watches=group)
+            for duty in duties
+            if own.takes(duty)
+        ]
+
+    return [
+        *ladder(down, Until.STANDS, STALL, f"Down until the {group} fans stand"),
+        *ladder(up, Until.TURNS, START, f"Up until the {group} fans turn"),
+    ]

@@ -78,6 +78,10 @@ class Rules(QWidget):
         self.cold.setAccessibleName(tr("Rest until the machine is cold"))
         self.cold.setToolTip(tr("Idle time goes on until no temperature moves by more than 0.3 K in five minutes"))
         self.cold.clicked.connect(lambda on: self._put("the idle time", from_cold=on))
+        self.stall = QCheckBox(tr("where they start and stall"))
+        self.stall.setAccessibleName(tr("Look for the duties at which fans start and stall"))
+        self.stall.setToolTip(tr("Each group alone, down until it stands and up until it turns; minutes, and no heat"))
+        self.stall.clicked.connect(lambda on: self._put("what is looked for", stall=on))
         self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
         self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
         self.method = choice(tr("How a limit is searched"), [], self._method_chosen)
@@ -120,6 +124,7 @@ class Rules(QWidget):
             (tr("Order"), self.order),
             (tr("Idle first"), self.rest),
             ("", self.cold),
+            (tr("Fans, also"), self.stall),
             (tr("Repeats"), self.repeats),
             (tr("Fans"), self.fans),
             (tr("Time budget"), self.budget),
@@ -162,6 +167,7 @@ class Rules(QWidget):
         self.order.setCurrentIndex(list(Order).index(question.order))
         self.rest.put(question.idle_minutes)
         self.cold.setChecked(question.from_cold)
+        self.stall.setChecked(question.stall)
         self.repeats.put(question.repeats)
         self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
 
@@ -205,6 +211,7 @@ class Rules(QWidget):
                 self.margin: searched and not of_values and question.method != SearchMethod.STRUCTURED,
                 self.rest: idles,
                 self.cold: idles,
+                self.stall: question.template == TemplateName.FAN_SWEEP,
                 self.fans: bool(card.fan_groups()) and question.template != TemplateName.FAN_SWEEP,
                 self.quiet_from: question.quiet is not None,
                 self.quiet_to: question.quiet is not None,
