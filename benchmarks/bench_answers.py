@@ -14,14 +14,20 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.model.project import Limits
 from niente.core.model.question import TemplateName
 from niente.core.model.records import BenchFailed, HandCardShown, PlanEnded, Record
-from niente.core.planning.templates import first_question, plan_for
+from niente.core.planning.templates import first_question, plan_for, template
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.statistics import share_interval
 
 FOLDER = Path("build") / "answers"
 PATIENCE_S = 900.0
-QUESTIONS = (TemplateName.BASELINE, TemplateName.CAPACITY_LADDER, TemplateName.CAP_SWEEP, TemplateName.VARIANTS)
+QUESTIONS = (
+    TemplateName.BASELINE,
+    TemplateName.CAPACITY_LADDER,
+    TemplateName.CAP_SWEEP,
+    TemplateName.VARIANTS,
+    TemplateName.REAL_TIME,
+)
 
 
 def run_question(rig: SimulatedRig, name: TemplateName, book: Path) -> None:
@@ -48,11 +54,14 @@ def run_question(rig: SimulatedRig, name: TemplateName, book: Path) -> None:
 
 
 def misses_of(machine: str, seed: int, name: TemplateName) -> list[Miss]:
-    """Return the figures of one question on one sample, beside the truth."""
+    """Return the figures of one question on one sample, beside the truth; none of one that the machine cannot be asked."""
     FOLDER.mkdir(parents=True, exist_ok=True)
     book = FOLDER / f"{machine}-{seed}-{name}.niente"
     rig = SimulatedRig(shipped_file(machine), seed=seed)
     card = rig.describe()
+    kind = template(name)
+    if kind is None or kind.lacks(card):
+        return []
     run_question(rig, name, book)
     rigs = {}
     for variant in card.variants:

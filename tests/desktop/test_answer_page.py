@@ -167,6 +167,28 @@ def test_what_makes_it_surer_comes_next_in_the_plan(asked: Window, qtbot: QtBot)
     qtbot.waitUntil(lambda: len(planner.rows) == before)
 
 
+@pytest.mark.parametrize("name", ["baseline", "variants", "undervolt-ladder", "capacity-ladder", "soak", "fan-sweep"])
+def test_a_picture_that_is_still_to_come_stands_there_in_outline(
+    open_window: Callable[..., Window], qtbot: QtBot, name: str
+) -> None:
+    card = larkspur_rig().describe()
+    window = open_window(project=Project(card.name, first_question(card, name), Limits()))
+    window.go_to(NAMES.index("Answer"))
+    page = window.page(AnswerPage)
+    qtbot.waitUntil(lambda: bool(window.session.documents))
+    document = page.document
+    assert document.empty.isVisible()
+    assert "Start the plan" in document.empty.text()
+    assert document.picture.isVisible()
+    assert document.picture.awaited == name
+    drawn = document.picture.grab().toImage()
+    ground, lines = QColor(PAPER.ground), 0
+    for x in range(0, drawn.width(), 2):
+        lines += sum(not near(drawn.pixelColor(x, y), ground) for y in range(0, drawn.height(), 2))
+    assert lines > 60
+    assert not document.table or not document.table.isVisible()
+
+
 def test_a_question_without_a_run_says_so(open_window: Callable[..., Window], qtbot: QtBot) -> None:
     card = larkspur_rig().describe()
     window = open_window(project=Project(card.name, first_question(card, "cap-sweep"), Limits()))

@@ -250,9 +250,11 @@ def _table(rows: list[_Sheet]) -> Table | None:
     return Table("Behind it", columns, tuple(row.row(columns) for row in rows))
 
 
-def _picture(of: AnswerMaterial, rows: list[_Sheet]) -> Bars:
+def _picture(of: AnswerMaterial, rows: list[_Sheet]) -> Bars | None:
+    if not rows:
+        return None
     guard = next((one.trip for one in of.plan.guards if one.quantity == "core_temperature_c" and not one.falling), None)
-    cap = rows[0].last.setting.temperature_cap_c if rows else of.card.stock.temperature_cap_c
+    cap = rows[0].last.setting.temperature_cap_c
     return Bars(tuple(row.bar() for row in rows), cap, guard, _tracks(of, rows))
 
 

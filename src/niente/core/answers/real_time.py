@@ -267,7 +267,9 @@ def _table(of: AnswerMaterial, points: Sequence[_Point], lead: _Point | None) ->
         )
         for one in points
     )
-    counts = points[0].counts if points else ""
+    if not any(one.ids for one in points):
+        return None
+    counts = points[0].counts
     columns = (
         Column("fits", "Fits", counts, 0),
         Column("drops_out", "Drops out", counts, 0),

@@ -41,17 +41,19 @@ class DocumentView(QWidget):
         self.body.addLayout(self.rest, 1)
         self._shown: AnswerDocument | None = None
 
-    def show_answer(self, answer: AnswerDocument | None) -> None:
-        """Show an answer, or that there is none."""
+    def show_answer(self, answer: AnswerDocument | None, question: str) -> None:
+        """Show the answer to a kind of question; where there is none yet, that it is so, and its picture in outline."""
         if answer == self._shown and answer is not None:
             return
         self._shown = answer
         picture = answer.picture if answer is not None else None
         table = answer.table if answer is not None else None
         self.picture.show_picture(picture, answer.sentence if answer is not None else "")
-        self.picture.setVisible(picture is not None)
+        nothing = picture is None and table is None
+        self.picture.await_picture(question if nothing else "")
+        self.picture.setVisible(picture is not None or nothing)
         words = tr("Start the plan, and the answer grows as runs end: its picture, the table behind it, and what it rests on.")
-        self.empty.show_problem(words if picture is None and table is None else "")
+        self.empty.show_problem(words if nothing else "")
         for widget in (self.rule, self.head):
             widget.setVisible(table is not None)
         self._show_table(table)

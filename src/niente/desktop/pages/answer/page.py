@@ -92,7 +92,7 @@ class AnswerPage(Page):
         self.tag.setVisible(bool(document is not None and document.tag))
         self.consequence.setText(document.consequence if document is not None else "")
         self.consequence.setVisible(bool(self.consequence.text()))
-        self.document.show_answer(document)
+        self.document.show_answer(document, self._kind())
 
     def _title(self) -> str:
         project = self.session.project

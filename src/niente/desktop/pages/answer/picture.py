@@ -9,6 +9,7 @@ from niente.desktop.pages.answer.bars import bars_px, draw_bars
 from niente.desktop.pages.answer.curves import draw_curves
 from niente.desktop.pages.answer.depths import draw_depths
 from niente.desktop.pages.answer.differences import differences_px, draw_differences
+from niente.desktop.pages.answer.outlines import HIGH_PX, draw_outline
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 
@@ -23,6 +24,8 @@ class AnswerPicture(QWidget):
         super().__init__()
         self._look = look
         self.shown: Shown | None = None
+        self.awaited = ""
+        """The question whose picture is drawn in outline, where there is none yet."""
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName(tr("The picture behind the answer"))
         look.changed.connect(self.update)
@@ -35,6 +38,15 @@ class AnswerPicture(QWidget):
             fixed = isinstance(picture, Bars | Differences)
             vertical = QSizePolicy.Policy.Fixed if fixed else QSizePolicy.Policy.Expanding
             self.setSizePolicy(QSizePolicy.Policy.Expanding, vertical)
+            self.updateGeometry()
+            self.update()
+
+    def await_picture(self, question: str) -> None:
+        """Draw the picture that a question's answer will have in outline; an empty text draws none."""
+        if question != self.awaited:
+            self.awaited = question
+            if question:
+                self.setAccessibleDescription(tr("The picture to come, in outline"))
             self.updateGeometry()
             self.update()
 
@@ -57,7 +69,7 @@ class AnswerPicture(QWidget):
             case Curves():
                 return CURVES_PX
             case _:
-                return 0
+                return int(HIGH_PX) if self.awaited else 0
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the picture."""
@@ -72,6 +84,6 @@ class AnswerPicture(QWidget):
                 draw_depths(painter, area, self.shown, self._look)
             case Curves():
                 draw_curves(painter, area, self.shown, self._look)
-            case _:
-                pass
+            case _ if self.awaited:
+                draw_outline(painter, area, self.awaited, self._look.palette)
         painter.end()
