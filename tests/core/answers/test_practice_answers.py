@@ -7,8 +7,10 @@ from benchmarks.answers_truth import answer_in
 
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.plan import Exposure
-from niente.core.model.question import Axis, Span
+from niente.core.model.question import Axis, FanSchool, Span
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import plan_for
+from niente.core.rigs.protocol import Rebuilt
 from niente.core.rigs.registry import open_rig
 from tests.core.planning.plans import choose_question, run
 
@@ -104,3 +106,80 @@ def test_a_clock_fixed_for_all_cores_loses_what_one_core_would_boost_to(tmp_path
     assert kept is not None
     assert abs(kept - 92.0) < 3.0
     assert "Work on one core comes to" in answer.consequence
+
+
+def table_value(answer: AnswerDocument, row: str, column: str, detail: str = "") -> float:
+    """A figure of the table, by what its row and its column are called."""
+    assert answer.table is not None
+    at = [one.name for one in answer.table.columns].index(column)
+    found = next(one for one in answer.table.rows if one.title.startswith(row) and detail in one.detail)
+    value = found.values[at].value
+    assert value is not None
+    return value
+
+
+def test_full_speed_flatters_a_second_fan_and_equal_noise_does_not(tmp_path: Path) -> None:
+    """A second fan on a cooler: 2 to 3 K at full speed, for about 2 dB; about 1 K at 38 to 40 dBA, which is where coolers are
+    compared."""
+    base = Setting(sustained_power_w=165.0, temperature_cap_c=95.0, fan_duty={"case": 100.0, "cooler": 100.0})
+    changed = {"variants": ("filter in", "second cooler fan"), "base": base, "exposure": TWENTY, "quiet_under": ()}
+    full = answered("larkspur", "variants", tmp_path / "full.niente", **changed)
+    noisy = {"axes": (Axis("noise_dba", (38.0,)),), "fans": FanSchool.NOISE}
+    equal = answered("larkspur", "variants", tmp_path / "equal.niente", **changed, **noisy)
+    at_full, at_equal = full.figures[0].value, equal.figures[0].value
+    assert at_full.value is not None and at_equal.value is not None  # noqa: PT018
+    assert -3.5 <= at_full.value <= -0.4
+    assert at_full.value - 0.5 <= at_equal.value <= 0.5
+    assert 0.5 <= table_value(full, "Noise", "differs") <= 4.0
+    assert abs(table_value(equal, "Noise", "differs")) < 1.0
+
+
+def test_five_case_fans_win_at_the_same_noise(tmp_path: Path) -> None:
+    """Five case fans at low speed cool as three do at middle speed, and are quieter: at one level they cool better."""
+    changed = {
+        "variants": ("filter in", "five case fans"),
+        "base": Setting(sustained_power_w=120.0),
+        "axes": (Axis("noise_dba", (32.0,)),),
+        "fans": FanSchool.NOISE,
+        "exposure": TWENTY,
+        "quiet_under": (),
+    }
+    answer = answered("larkspur", "variants", tmp_path / "b.niente", **changed)
+    rise = answer.figures[0].value
+    assert rise.value is not None
+    assert -4.0 <= rise.value <= -0.2
+    assert abs(table_value(answer, "Noise", "differs")) < 1.0
+
+
+def test_a_cap_holds_a_wide_load_at_a_lower_clock_than_a_scalar_one(tmp_path: Path) -> None:
+    """Held at 85 °C by a 200 W cooler: 4.78 GHz for a scalar load, 4.37 GHz for a wide vector load."""
+    base = Setting(sustained_power_w=320.0, fan_duty={"radiator": 33.0, "case": 40.0})
+    caps = (Axis("temperature_cap_c", (85.0,)),)
+    loads = {"survive": ("scalar", "vector"), "quiet_under": (), "exposure": TWENTY}
+    answer = answered("cormorant", "cap-sweep", tmp_path / "b.niente", base=base, axes=caps, **loads)
+    scalar, vector = (table_value(answer, "85", "clock_mhz", detail) for detail in ("Scalar", "Heavy vector"))
+    assert 250.0 <= scalar - vector <= 550.0
+    assert abs(table_value(answer, "85", "core_c", "Heavy vector") - 85.0) < 1.5
+
+
+def test_a_liquid_loop_is_rated_where_its_coolant_rests(tmp_path: Path) -> None:
+    """A 240 mm loop with quiet fans carries about 150 W with its coolant at 40 to 50 °C; ratings of twice that come from full
+    speed or from stopping before equilibrium."""
+    _, question = choose_question(
+        "cormorant",
+        "capacity-ladder",
+        base=Setting(fan_duty={"radiator": 30.0, "case": 40.0}),
+        axes=(Axis("sustained_power_w", (70.0, 110.0, 150.0, 190.0)),),
+    )
+    rig = open_rig("cormorant", seed=3)
+    assert isinstance(rig, Rebuilt)
+    rig.become("240 mm radiator")
+    run(plan_for(rig.describe(), question), rig, tmp_path / "b.niente")
+    answer = answer_in(tmp_path / "b.niente", question)
+    by_coolant, by_core = (
+        next(one.value.value for one in answer.figures if one.name.endswith(name)) for name in ("by_coolant_w", "capacity_w")
+    )
+    assert by_coolant is not None and by_core is not None  # noqa: PT018
+    assert 100.0 <= by_coolant <= 190.0
+    assert by_coolant < by_core
+    assert "settled coolant of 45" in answer.consequence

@@ -150,7 +150,7 @@ def capacity_answer(of: AnswerMaterial) -> AnswerDocument:
 def _ladders(of: AnswerMaterial) -> list[_Ladder]:
     found: dict[tuple[object, ...], tuple[Step, list[RunSummary]]] = {}
     for row in of.rows:
-        step = row.step
+        step = of.asked(row)
         fans = step.setting.over(of.card.stock)
         key = (
             step.load,

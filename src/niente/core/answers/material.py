@@ -82,6 +82,11 @@ class AnswerMaterial:
             if row.run is not None and row.status == RunStatus.DONE and (not names or row.step.stage in names)
         ]
 
+    def asked(self, row: Row) -> Step:
+        """Return what a row asks for: where that is a speed or a level of the fans, that, and not how they were set for it."""
+        entry = self.plan.entries[row.entry]
+        return entry if isinstance(entry, Step) and (entry.speed_rpm or entry.level_dba is not None) else row.step
+
     def taken(self, search: str) -> list[Row]:
         """Return the rows of steps that take what a search found, where that is known."""
         entries = {index for index, entry in enumerate(self.plan.entries) if isinstance(entry, Step) and entry.takes == search}

@@ -96,7 +96,7 @@ def _trials(of: AnswerMaterial, names: tuple[str, ...]) -> list[Trial]:
     for row in of.rows:
         if row.step.stage not in ("A", "B"):
             continue
-        step = row.step
+        step = of.asked(row)
         fans = step.level_dba, tuple(step.speed_rpm.items())
         key = (step.load, *fans, () if any(fans) else step.setting.key())
         sides = found.setdefault(key, (step, ([], [])))[1]
@@ -219,7 +219,7 @@ def _wanted(of: AnswerMaterial, one: Trial, names: tuple[str, ...]) -> int:
     counts = [0, 0]
     for row in of.rows:
         same = row.step.stage in ("A", "B") and row.step.load == one.step.load
-        if same and (row.step.level_dba, row.step.speed_rpm) == (one.step.level_dba, one.step.speed_rpm):
+        if same and (of.asked(row).level_dba, of.asked(row).speed_rpm) == (one.step.level_dba, one.step.speed_rpm):
             counts["AB".index(row.step.stage)] += 1
     return min(counts)
 

@@ -4,7 +4,7 @@ Runs are matched to steps by what was run, not by where they stood in a list: an
 """
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from enum import StrEnum
 
 import msgspec
@@ -20,13 +20,10 @@ from niente.core.planning.confirmation import STAGE, expected_confirmation
 from niente.core.planning.ladder_ends import ENDED_BY, ends_ladder
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, is_telling
-from niente.core.planning.search import SearchCourse, follow, rung_text
+from niente.core.planning.rungs import as_foreseen, expected_to_pass, rung_step, rung_steps
+from niente.core.planning.search import SearchCourse, follow
 from niente.core.planning.structured_search import finds_one_depth, safe_value, stand_of
 
-EXPECTED_SHARE = 0.6
-"""How far down a search is expected to get before the first failure; a guess, for lists and costs only."""
-FAILS_S = 60.0
-"""After about so long a load of too large a size drops out: the firmware's window is over; a guess, likewise."""
 CLIMBS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "fixed_voltage_v", "temperature_cap_c", "voltage_offset_mv")
 """What a ladder climbs on: two runs that differ in nothing else are rungs of the same one."""
 
@@ -118,6 +115,8 @@ class _Laying:
         self._ended: set[tuple[str, str, Fixed]] = set()
         """Ladders whose rest need not be run."""
         self._taken: Counter[Key] = Counter()
+        self._given: set[int] = set()
+        """Runs that answer an entry whose fans follow from readings."""
         self._carried = CarriedRuns(
             plan, card, (run for runs in self._pool.values() for run in runs if run.plan_id in self._own)
         )
@@ -202,6 +201,10 @@ class _Laying:
                 step = resolved(entry, self._card, runs, self._found)
             except NotEnoughError as error:
                 return Row(index, entry, RunStatus.SKIPPED if entry.skip else RunStatus.AHEAD, waits=error.happened)
+        if entry.speed_rpm or entry.level_dba is not None:
+            made = self._set_as_then(index, entry, step)
+            if made is not None:
+                return Row(index, msgspec.structs.replace(step, setting=made.setting), status_of_row(made), made)
         run = self._watched(step) if step.watches else self._answer(self._keys.of(step), step.exposure)
         if run is None and is_open(entry):  # a search that finds its start asks for what another step had run
             run = self._made_for(index, self._keys.of(step), step.exposure)
@@ -231,7 +234,7 @@ class _Laying:
         while self._taken[key] < len(runs):
             run = runs[self._taken[key]]
             self._taken[key] += 1
-            if self._answers_to(run, exposure):
+            if run.run_id not in self._given and self._answers_to(run, exposure):
                 return run
         return None
 
@@ -239,6 +242,22 @@ class _Laying:
         """Return a run that was made for this very entry, at what it asks for now."""
         mine = (run for run in self._pool.get(key, ()) if run.plan_id in self._own and run.step == index)
         return next((run for run in mine if self._answers_to(run, exposure)), None)
+
+    def _set_as_then(self, index: int, entry: Step, step: Step) -> RunSummary | None:
+        """Return the run that was made for an entry whose fans follow from readings, set as they were known then: its own
+        reading moves what they would be set to now."""
+        groups, stock = {*entry.speed_rpm, *entry.level_groups}, self._card.stock
+        wanted = _but_for_fans(step.setting.over(stock), groups)
+        for (variant, _, load), runs in self._pool.items():
+            if (variant, load) != (step.variant or self._card.variant, step.load):
+                continue
+            for run in runs:
+                mine = run.plan_id in self._own and run.step == index
+                alike = mine and run.run_id not in self._given and _but_for_fans(run.setting, groups) == wanted
+                if alike and self._answers_to(run, step.exposure):
+                    self._given.add(run.run_id)
+                    return run
+        return None
 
     def _watched(self, step: Step) -> RunSummary | None:
         """Return the latest run that was made for a rung like this one, where its ladder goes on until there: whether a fan
@@ -281,7 +300,7 @@ class _Laying:
     def _searched(self, index: int, entry: Search) -> list[Row]:
         if entry.skip:
             self._courses[entry.name] = SearchCourse((), None, {}, {})
-            step = _rung_step(entry, entry.setting, entry.loads[0])
+            step = rung_step(entry, entry.setting, entry.loads[0])
             return [Row(index, step, RunStatus.SKIPPED, reason="left out by hand")]
         if entry.method == SearchMethod.STRUCTURED:
             return self._structured(index, entry)
@@ -304,11 +323,11 @@ class _Laying:
             answer, made = self._rung_rows(index, entry, setting)
             if answer is None:
                 done = sum(row.status.closed for row in made)
-                answer = _share(entry, setting) <= EXPECTED_SHARE
-                steps = list(_asks(entry, setting))[done:]
+                answer = expected_to_pass(entry, setting)
+                steps = list(rung_steps(entry, setting))[done:]
                 later = RunStatus.EXPECTED if any(not row.status.closed for row in rows) else RunStatus.AHEAD
                 for step in steps if answer else steps[:1]:
-                    rows.append(Row(index, _foreseen(entry, step, answer, later), later))
+                    rows.append(Row(index, as_foreseen(entry, step, answer) if later == RunStatus.EXPECTED else step, later))
                     later = RunStatus.EXPECTED
             return answer
 
@@ -320,7 +339,7 @@ class _Laying:
         """Return the exposures of a structured search: those made, the next, and those that are expected."""
         stand = stand_of(entry, self._card, self._evidence, self._plan.since_s)
         self._courses[entry.name] = SearchCourse((), None, stand.found, stand.found)
-        rows = [Row(index, _rung_step(entry, run.setting, run.load), status_of_row(run), run) for run in stand.made]
+        rows = [Row(index, rung_step(entry, run.setting, run.load), status_of_row(run), run) for run in stand.made]
         if stand.found is None:
             ahead, *expected = stand.ahead
             rows.append(Row(index, ahead, RunStatus.AHEAD))
@@ -346,7 +365,7 @@ class _Laying:
             fitting = [run for run in runs if self._answers_to(run, entry.exposure)]
             bad = next((run for run in fitting if status_of_row(run) != RunStatus.DONE), None)
             shown = fitting[-entry.passes :] if bad is None else [bad]
-            rows += [Row(index, _rung_step(entry, setting, load), status_of_row(run), run) for run in shown]
+            rows += [Row(index, rung_step(entry, setting, load), status_of_row(run), run) for run in shown]
             if bad is not None:
                 return False, rows
             if self._implied("", whole, load):
@@ -380,6 +399,11 @@ class _Laying:
         return rows
 
 
+def _but_for_fans(whole: Setting, groups: set[str]) -> Setting:
+    duties = {group: duty for group, duty in whole.fan_duty.items() if group not in groups}
+    return msgspec.structs.replace(whole, fan_duty=duties)
+
+
 def status_of_row(run: RunSummary) -> RunStatus:
     """Return how a run that answers a step stands."""
     if run.failures or run.outcome == RunOutcome.FAILED:
@@ -397,29 +421,3 @@ def answers(run: RunSummary, exposure: Exposure, period_s: float) -> bool:
     if exposure.known_to_k is None or run.seconds >= exposure.max_s - 1.5 * period_s:
         return True
     return run.settled.known_to(exposure.known_to_k)
-
-
-def _asks(entry: Search, setting: Setting) -> Iterator[Step]:
-    """Yield the runs of one rung, in the order in which they are asked for."""
-    for load in entry.loads:
-        for _ in range(entry.passes):
-            yield _rung_step(entry, setting, load)
-
-
-def _rung_step(entry: Search, setting: Setting, load: str) -> Step:
-    return Step(setting, load, entry.exposure, entry.stage, f"{rung_text(entry, setting)}: does it pass?")
-
-
-def _foreseen(entry: Search, step: Step, passes: bool, status: RunStatus) -> Step:
-    """Return a run as it is expected: from above, one that is too much fails long before its time. The run that is ahead is
-    left as it is to be made."""
-    if passes or entry.method != SearchMethod.FROM_ABOVE or status != RunStatus.EXPECTED:
-        return step
-    brief_s = min(FAILS_S, step.exposure.min_s)
-    return msgspec.structs.replace(step, exposure=Exposure(brief_s, brief_s))
-
-
-def _share(entry: Search, setting: Setting) -> float:
-    """Return how far down a rung lies, 0 at the start, 1 at the deepest."""
-    values = [value for name in entry.controls if (value := setting.value(name)) is not None]
-    return max((value - entry.start) / (entry.deepest - entry.start) for value in values) if values else 0.0
