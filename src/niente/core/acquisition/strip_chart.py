@@ -87,6 +87,10 @@ def _together(values: Vector, many: int, least_or_greatest: np.ufunc) -> Vector:
     return found
 
 
+BETWEEN = 240
+"""So many samples say how far guards are where no run goes on."""
+
+
 class StripChart:
     """Samples of one rig in the order they came, of every run and between runs."""
 
@@ -195,6 +199,16 @@ class StripChart:
         recent = slice(max(self._derived - REFERENCE, 0), self._derived)
         kept: Array = self._samples.values[recent][self._run[recent] == run_id]
         return kept
+
+    def between_runs(self, most: int = BETWEEN) -> Samples:
+        """Return the latest samples since the last run ended, at most so many; none while one goes on."""
+        count = self._samples.count
+        ids = self._run[max(count - most, 0) : count]
+        in_runs = np.flatnonzero(ids >= 0)
+        first = count - ids.shape[0] + (int(in_runs[-1]) + 1 if in_runs.size else 0)
+        found = Samples(len(self.card.channels))
+        found.extend(self._samples.time_s[first:], self._samples.values[first:, : len(self.card.channels)])
+        return found
 
     def limiter_shares(self, run_id: int) -> dict[ClockLimiter, float]:
         """Return the share of a run's samples that each limiter takes, as far as ``catch_up`` has come."""

@@ -4,12 +4,12 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from niente.desktop.services.translation import tr
-from niente.desktop.session.notices import Notice
+from niente.desktop.session.notices import Notice, NoticeEnd
 from niente.desktop.widgets.labels import label
 
 
 class MessageBar(QWidget):
-    """One notice at a time; it stays until it is answered or put away."""
+    """One notice at a time; it stays until it is answered or put away, or what it says is over."""
 
     acted = Signal(str)
 
@@ -20,6 +20,7 @@ class MessageBar(QWidget):
         self._away = QPushButton(tr("Put away"))
         self._away.setToolTip(tr("Hide this message; nothing else happens"))
         self._action = ""
+        self._until: NoticeEnd | None = None
         row = QHBoxLayout(self)
         row.setContentsMargins(24, 6, 24, 6)
         row.addWidget(self._text, 1)
@@ -42,11 +43,16 @@ class MessageBar(QWidget):
     def show_notice(self, notice: Notice, action_text: str) -> None:
         """Show a notice, with the text of the action that helps (empty for none)."""
         self._text.setText(notice.text)
-        self._action = notice.action
+        self._action, self._until = notice.action, notice.until
         self._act.setText(action_text)
         self._act.setVisible(bool(action_text))
         self.setAccessibleName(tr("Message: {text}").format(text=notice.text))
         self.show()
+
+    def end(self, what: NoticeEnd) -> None:
+        """Put a notice away that is over now."""
+        if self._until == what:
+            self.hide()
 
     def _acted(self) -> None:
         self.hide()

@@ -17,9 +17,11 @@ from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.brushes import draw_limiter
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label
 
 HEIGHT = 56
+AT_REST = "stop-at-rest"
 GIVE_WAY = ("throughput", "fans", "room")
 PACES: tuple[tuple[str, float | None], ...] = (
     ("× 1", 1.0),
@@ -118,7 +120,7 @@ class Pulse(QWidget):
             row.addWidget(reading)
         row.addStretch(1)
         self.badge = label(tr("simulated, at"), "soft")
-        self.pace = QComboBox()
+        self.pace = ChoiceBox()
         self.pace.setAccessibleName(tr("Pace of the simulated rig"))
         self.pace.setToolTip(tr("How fast the simulated rig's clock goes"))
         self.pace.addItems([tr(text) for text, _ in PACES])
@@ -135,7 +137,7 @@ class Pulse(QWidget):
         row.addLayout(pace)
         row.addSpacing(4)
         self.stop = QPushButton(f"{stop.text()}   {stop.shortcut().toString()}")
-        self.stop.setProperty("role", "stop")
+        self.stop.setProperty("role", AT_REST)
         self.stop.setAccessibleName(stop.text())
         self.stop.setToolTip(stop.toolTip())
         self.stop.ensurePolished()
@@ -143,6 +145,14 @@ class Pulse(QWidget):
         self.stop.clicked.connect(stop.trigger)
         stop.changed.connect(lambda: self.stop.setEnabled(stop.isEnabled()))
         row.addWidget(self.stop)
+
+    def show_stop(self, runs: bool) -> None:
+        """Let the button stand out while something runs, and only then."""
+        role = "stop" if runs else AT_REST
+        if self.stop.property("role") != role:
+            self.stop.setProperty("role", role)
+            self.stop.style().unpolish(self.stop)
+            self.stop.style().polish(self.stop)
 
     def attach(self) -> None:
         """Show whether the rig is simulated, and its pace."""

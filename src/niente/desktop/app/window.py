@@ -31,7 +31,7 @@ from niente.desktop.pages.page import Page
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import Look, PaletteChoice
 from niente.desktop.services.translation import tr
-from niente.desktop.session.notices import Ending, Notice
+from niente.desktop.session.notices import Ending, Notice, NoticeEnd
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.labels import rule, upright_rule
 
@@ -276,6 +276,7 @@ class Window(QMainWindow):
     def _enable(self) -> None:
         shown = self._current()
         self._enabling.look(shown.name if shown is not None else "")
+        self.pulse.show_stop(self.session.busy())
 
     def _on_page(self, action: str) -> None:
         """Go to the page that carries an action out, and let it."""
@@ -285,6 +286,7 @@ class Window(QMainWindow):
             self.pages[index].handlers()[action]()
 
     def _opened(self) -> None:
+        self.message.end(NoticeEnd.BOOK_OPENS)
         self.build_pages()
         if self.session.bench is not None:
             self.preferences.add_book(self.session.bench.path)
@@ -368,7 +370,10 @@ class Window(QMainWindow):
 
     # -- what is said ----------------------------------------------------------------------------------------------
 
-    def _show_notice(self, notice: Notice) -> None:
+    def _show_notice(self, notice: Notice | NoticeEnd) -> None:
+        if isinstance(notice, NoticeEnd):
+            self.message.end(notice)
+            return
         shown = self._current()
         if shown is not None and notice.action == f"page.{shown.name.lower()}":
             return  # it only leads to what is looked at

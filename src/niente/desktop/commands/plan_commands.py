@@ -21,7 +21,7 @@ from niente.desktop.dialogs import prompts
 from niente.desktop.services.files import bytes_of, write
 from niente.desktop.services.translation import tr
 from niente.desktop.session.edits import Edit, PlanTaken
-from niente.desktop.session.notices import Notice
+from niente.desktop.session.notices import Notice, NoticeEnd
 from niente.desktop.session.session import Session
 
 WORDS = {
@@ -76,7 +76,8 @@ class PlanCommands:
             return
         self._put_own(tr("plan from {file}").format(file=file.name), plan, file)
         words = tr("The plan is that of {file}: {n} runs.")
-        session.notice.emit(Notice(words.format(file=file.name, n=len(session.planner.rows)), "plan.start"))
+        words = words.format(file=file.name, n=len(session.planner.rows))
+        session.notice.emit(Notice(words, "plan.start", until=NoticeEnd.PLAN_BEGINS))
 
     def save_plan(self, file: Path) -> None:
         """Write the plan as JSON."""
@@ -294,7 +295,8 @@ class PlanCommands:
         for step in reversed(steps):
             self.insert(after, step)
         words = tr("{n} runs that the map wants come next in the plan.")
-        session.notice.emit(Notice(words.format(n=len(steps)), "" if session.busy() else "plan.start"))
+        action = "" if session.busy() else "plan.start"
+        session.notice.emit(Notice(words.format(n=len(steps)), action, until=NoticeEnd.PLAN_BEGINS))
 
     def run_next(self, setting: Setting, load: str, why: str) -> None:
         """Insert a run that comes next: after the one that runs, or after those that are done."""
@@ -322,7 +324,7 @@ class PlanCommands:
         index = planner.closed() - (0 if session.busy() else 1)
         self.insert(planner.key_of(min(index, len(planner.rows) - 1)), step)
         words = tr("{what} comes next in the plan.").format(what=step.setting.text(planned_in(session.card)))
-        session.notice.emit(Notice(words, "" if session.busy() else "plan.start"))
+        session.notice.emit(Notice(words, "" if session.busy() else "plan.start", until=NoticeEnd.PLAN_BEGINS))
 
     def _edit(self, change: ListChange, key: str, after: str = "", step: Step | None = None) -> None:
         session, planner = self._session, self._session.planner

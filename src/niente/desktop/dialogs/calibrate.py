@@ -4,7 +4,7 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QGridLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QGridLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.names import kind_of
@@ -12,6 +12,7 @@ from niente.core.model.quantities import quantity_of, value_typed
 from niente.core.model.rig_card import RigCard, Trust
 from niente.core.science.calibration import Calibration, calibrate
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label
 
 PAIRS = 6
@@ -26,7 +27,7 @@ class Calibrate(QDialog):
         self.setWindowTitle(tr("Calibrate a sensor"))
         self.found: Calibration | None = None
         self._evidence = evidence
-        self.sensor = QComboBox()
+        self.sensor = ChoiceBox()
         self.sensor.setAccessibleName(tr("Sensor"))
         for name in dict.fromkeys(kind_of(channel.name) for channel in card.channels):
             if quantity_of(name).unit in ("°C", "W", "dBA", "rpm"):

@@ -3,7 +3,6 @@
 import msgspec
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QComboBox,
     QDialog,
     QDialogButtonBox,
     QGridLayout,
@@ -16,6 +15,7 @@ from PySide6.QtWidgets import (
 from niente.core.model.rig_card import Part
 from niente.core.model.rig_sheet import RigSheet, parts_in
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label, rule
 
 
@@ -36,7 +36,7 @@ class ChangePart(QDialog):
         self.setMinimumWidth(460)
         self._parts = {part.name: part for part in parts_in(sheet, sheet.variant)}
         self._taken = {variant.name for variant in sheet.variants}
-        self.part = QComboBox()
+        self.part = ChoiceBox()
         self.part.setEditable(True)
         self.part.addItems(list(self._parts))
         self.part.setAccessibleName(tr("Part"))

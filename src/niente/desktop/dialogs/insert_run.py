@@ -1,12 +1,13 @@
 """The dialog of a run of one's own: what is set, under which load, for how long."""
 
-from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QVBoxLayout, QWidget
 
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import offered_controls
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.form import Form
 from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
@@ -22,7 +23,7 @@ class InsertRun(QDialog):
         self.setWindowTitle(tr("Insert a run"))
         self._card, self._like = card, like
         self.form = Form(tr("A run of your own"))
-        self.load = QComboBox()
+        self.load = ChoiceBox()
         self.load.setAccessibleName(tr("Load"))
         for load in card.loads:
             self.load.addItem(load.title, load.name)
@@ -44,7 +45,7 @@ class InsertRun(QDialog):
         self.minutes = QuantityField(quantity_of("time_min"), low=0.25, high=600, step=0.25, title=tr("Minutes"))
         self.minutes.put(like.exposure.min_s / 60.0)
         self.form.add(tr("Minutes"), self.minutes, tr("of the rig's time"))
-        self.known = QComboBox()
+        self.known = ChoiceBox()
         self.known.addItems([tr("fixed time"), tr("until known, that at least")])
         self.known.setCurrentIndex(int(like.exposure.known_to_k is not None))
         self.form.add(tr("It ends"), self.known)

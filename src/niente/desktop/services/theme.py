@@ -172,6 +172,7 @@ def style_sheet(p: Palette) -> str:
     QWidget[role="chosen"] {{ border-left: 3px solid {p.accent}; }}
     QPushButton[role="stop"] {{ background: {p.ink}; color: {p.ground}; font-weight: bold; min-height: 34px;
       border: 1px solid {p.ink}; }}
+    QPushButton[role="stop-at-rest"] {{ color: {p.ink}; font-weight: bold; min-height: 34px; }}
     QPushButton[role="stop"]:hover {{ background: {p.soft}; border-color: {p.soft}; }}
     QLineEdit, QAbstractSpinBox, QComboBox {{ border: none; border-bottom: 1px solid {p.strong_rule}; padding: 1px 4px;
       background: {p.ground}; selection-background-color: {p.accent}; selection-color: {p.ground}; }}

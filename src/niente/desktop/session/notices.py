@@ -1,5 +1,7 @@
 """Notices for the message bar and the desktop: what happened, what is safe, what to do."""
 
+from enum import StrEnum
+
 import msgspec
 
 from niente.core.acquisition.client import BenchLost
@@ -11,15 +13,25 @@ from niente.desktop.session.live_run import LiveRun
 GO_ON = "Go on"
 
 
+class NoticeEnd(StrEnum):
+    """What ends a notice: what it says is true no longer then. Others stay until a person puts them away."""
+
+    PLAN_BEGINS = "plan begins"
+    RUN_BEGINS = "run begins"
+    COMMAND_PASSES = "command passes"
+    BOOK_OPENS = "book opens"
+
+
 class Notice(msgspec.Struct, frozen=True):
     """Something for the message bar: what happened, what is safe, what to do; and an action, where one helps.
 
-    ``label`` is what the action is called here, where its own name does not fit.
+    ``label`` is what the action is called here, where its own name does not fit; ``until`` is what ends it.
     """
 
     text: str
     action: str = ""
     label: str = ""
+    until: NoticeEnd | None = None
 
 
 class Ending(msgspec.Struct, frozen=True):
@@ -49,17 +61,18 @@ def ending_of(title: str, ended: PlanEnded) -> Ending:
 def end_notice(ended: PlanEnded) -> Notice:
     """Return the word for the message bar."""
     if ended.error is not None:
-        return Notice(str(ended.error), "plan.start", GO_ON)
+        return Notice(str(ended.error), "plan.start", GO_ON, NoticeEnd.PLAN_BEGINS)
     if ended.complete:
-        return Notice(tr("The plan is done. What it says stands on the Answer page."), "page.answer")
+        words = tr("The plan is done. What it says stands on the Answer page.")
+        return Notice(words, "page.answer", until=NoticeEnd.PLAN_BEGINS)
     words = tr("The plan is {reason}. The rig is restored and every sample is kept.")
-    return Notice(words.format(reason=ended.reason), "plan.start", GO_ON)
+    return Notice(words.format(reason=ended.reason), "plan.start", GO_ON, NoticeEnd.PLAN_BEGINS)
 
 
 def looking_on(title: str) -> Notice:
     """Return the word for a window that only looks on."""
     words = tr("Another window or terminal runs {title} and writes this book. This window looks on, and changes nothing there.")
-    return Notice(words.format(title=title), "bench.ask")
+    return Notice(words.format(title=title), "bench.ask", until=NoticeEnd.COMMAND_PASSES)
 
 
 def commanding(title: str) -> Notice:
@@ -70,22 +83,22 @@ def commanding(title: str) -> Notice:
 def command_asked() -> Notice:
     """Return the word on another client that asks for command."""
     words = tr("Another window or terminal asks for command. Until it is handed over, everything goes on as it is.")
-    return Notice(words, "bench.hand_over")
+    return Notice(words, "bench.hand_over", until=NoticeEnd.COMMAND_PASSES)
 
 
 def lost_notice(lost: BenchLost) -> Notice:
     """Return the word on a bench that is gone: what happened, what is left, what to do."""
     if lost.text:
-        return Notice(f"{lost.text} " + tr("Open the book again to go on."), "book.reopen")
+        return Notice(f"{lost.text} " + tr("Open the book again to go on."), "book.reopen", until=NoticeEnd.BOOK_OPENS)
     where = tr(" in the middle of a plan") if lost.ran else ""
     words = tr(
         "The bench's process ended without a word{where}. Its guardian makes the machine safe; every sample is kept. "
         "Open the book again, and the plan goes on from there."
     )
-    return Notice(words.format(where=where), "book.reopen")
+    return Notice(words.format(where=where), "book.reopen", until=NoticeEnd.BOOK_OPENS)
 
 
 def guardian_notice(said: MadeSafe) -> Notice:
     """Return the word on what a guardian did."""
     more = tr("Every sample is kept. Open the book again, and the plan goes on from there.")
-    return Notice(f"{said.text} {more}", "book.reopen")
+    return Notice(f"{said.text} {more}", "book.reopen", until=NoticeEnd.BOOK_OPENS)

@@ -43,6 +43,7 @@ from niente.desktop.session.live_run import LiveRun, ShownNote
 from niente.desktop.session.notices import (
     Ending,
     Notice,
+    NoticeEnd,
     command_asked,
     crash_notice,
     end_notice,
@@ -81,7 +82,7 @@ class RecordSession(Protocol):
 
     @property
     def notice(self) -> SignalInstance:
-        """A word for the message bar."""
+        """A word for the message bar, or what ends one."""
 
     @property
     def ended(self) -> SignalInstance:
@@ -130,7 +131,7 @@ class RecordIntake:
             BenchFailed: self._failed,
             BenchLost: self._lost,
             MadeSafe: lambda record, _: self._session.notice.emit(guardian_notice(record)),
-            CommandGiven: lambda record, _: self._session.command_passed(record.commands),
+            CommandGiven: self._command_given,
             CommandAsked: self._command_asked,
         }
 
@@ -168,6 +169,7 @@ class RecordIntake:
         changed.run = True
         channels = len(session.card.channels) if session.card is not None else 0
         session.live = LiveRun(record, Samples(channels), [])
+        session.notice.emit(NoticeEnd.RUN_BEGINS)
         models = session.answer.models
         stock = models.stock_work(record.step.load) if models is not None else None
         if session.strip is not None:
@@ -193,6 +195,7 @@ class RecordIntake:
 
     def _plan_started(self, record: PlanStarted, changed: Changed) -> None:
         changed.run = True
+        self._session.notice.emit(NoticeEnd.PLAN_BEGINS)
         self._session.plan_begun(record.plan)
 
     def _state(self, record: StateChanged, changed: Changed) -> None:
@@ -208,7 +211,7 @@ class RecordIntake:
 
     def _left_out(self, record: RunLeftOut, changed: Changed) -> None:
         changed.run = True
-        self._session.notice.emit(Notice(record.text))
+        self._session.notice.emit(Notice(record.text, until=NoticeEnd.RUN_BEGINS))
 
     def _rig_card(self, record: RigCardChanged, _: Changed) -> None:
         self._session.take_card(record.card)
@@ -243,6 +246,10 @@ class RecordIntake:
         session.notice.emit(lost_notice(record))
         if record.ran:
             session.ended.emit(Ending(tr("The bench has ended"), lost_notice(record).text, urgent=True))
+
+    def _command_given(self, record: CommandGiven, _: Changed) -> None:
+        self._session.notice.emit(NoticeEnd.COMMAND_PASSES)
+        self._session.command_passed(record.commands)
 
     def _command_asked(self, _: CommandAsked, changed: Changed) -> None:
         changed.state = True

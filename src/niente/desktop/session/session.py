@@ -397,19 +397,19 @@ class Session(QObject):
             self._early += records
             return
         changed = self._records.take(records)
-        if changed.run:
-            self.run_changed.emit()
-        if changed.run_closed:
-            self.request_answer()
-        if changed.state:
-            self.state_changed.emit()
-        if changed.sampled:
-            self.sampled.emit()
-        if changed.plan_over:
-            self._catch_up()
-        if (self.busy() and not changed.plan_over) != self._was_busy:
-            self._was_busy = not self._was_busy
-            self.busy_changed.emit(self._was_busy)
+        for happened, tell in (
+            (changed.run, self.run_changed.emit),
+            (changed.run_closed, self.request_answer),
+            (changed.state, self.state_changed.emit),
+            (changed.sampled, self.sampled.emit),
+            (changed.plan_over, self._catch_up),
+        ):
+            if happened:
+                tell()
+        busy = self.busy() and not changed.plan_over
+        if busy != self._was_busy or changed.plan_over:  # a plan may begin and end within one batch
+            self._was_busy = busy
+            self.busy_changed.emit(busy)
 
     def plan_begun(self, plan: Plan) -> None:
         """Take in that the bench runs a plan; it may have been edited between the start and its beginning."""

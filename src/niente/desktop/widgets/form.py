@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QVBoxLayout, QW
 from niente.core.model.quantities import quantity_of
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
 
@@ -78,7 +79,7 @@ def words(title: str, settled: Callable[[str], object]) -> QLineEdit:
 
 def choice(title: str, options: list[str], settled: Callable[[int], object]) -> QComboBox:
     """Return a list to choose from; ``settled`` is called with the index of what was chosen by a person."""
-    box = QComboBox()
+    box = ChoiceBox()
     box.setAccessibleName(title)
     box.setToolTip(plain(title))
     box.addItems(options)

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator
+from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator, QWheelEvent
 from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from niente.core.model.quantities import NO_BREAK_SPACE, TRUE_MINUS, Quantity, number_text, value_typed
@@ -49,6 +49,10 @@ class QuantityField(QDoubleSpinBox):
         self.setToolTip(self.explanation())
         self.setAccessibleDescription(self.explanation())
         self.valueChanged.connect(self.settled)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Leave the wheel to the column that scrolls: it never edits."""
+        event.ignore()
 
     def explanation(self) -> str:
         """Return what this field is, in words: name, range, step, default, and that a unit may be typed."""

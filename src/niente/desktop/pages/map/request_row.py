@@ -14,6 +14,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import ShortLabel, label
 from niente.desktop.widgets.quantity_field import QuantityField
 
@@ -43,7 +44,7 @@ FIELD_PX, MIN_PX = 24, 56
 
 
 def _box(name: str, tip: str) -> QComboBox:
-    box = QComboBox()
+    box = ChoiceBox()
     box.setAccessibleName(name)
     box.setToolTip(tip)
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)

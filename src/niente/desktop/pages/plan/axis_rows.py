@@ -6,7 +6,7 @@ from collections.abc import Callable
 import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFocusEvent
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from niente.core.model.names import control_name, kind_of
 from niente.core.model.quantities import quantity_of, value_typed
@@ -15,6 +15,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, axis_title, offered_controls, range_of, snapped
 from niente.core.planning.builders import control_parts
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import ShortLabel, label
 
 DEEPENS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
@@ -168,7 +169,7 @@ class AxisTable(QWidget):
         self._grid.setVerticalSpacing(4)
         self._grid.setColumnStretch(0, 1)
         column.addLayout(self._grid)
-        self.add = QComboBox()
+        self.add = ChoiceBox()
         self.add.setAccessibleName(tr("Vary or fix another control"))
         self.add.setToolTip(tr("Vary or fix another control"))
         self.add.activated.connect(self._added)

@@ -3,9 +3,12 @@
 import numpy as np
 
 from niente.core.acquisition.guard_distance import Distance, distances
+from niente.core.acquisition.samples import Samples
 from niente.core.analysis.evidence import column
 from niente.core.analysis.models import Models
 from niente.core.model.quantities import duration_text, number_text, quantity_of, sentence
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.science.acoustics import level_mean, machine_alone
 from niente.core.science.noise import HeardLevels
 from niente.core.science.statistics import Z95, mean_with_error
@@ -26,15 +29,26 @@ def explained(session: Session) -> list[Block]:
     if live is None or card is None or plan is None or live.samples.count == 0:
         words = tr("They stand from the first sample of a run on, and end it before anything is harmed.")
         return [Words(tr("Guards"), words), LimiterLegend(tr("Limiter band"))]
-    far = distances(card, plan.guards, live.opened.step.setting, live.samples)
+    setting, samples = _now(session, live, card)
+    far = distances(card, plan.guards, setting, samples)
     return [
         Far(tr("Guards"), tr("distance; time at this slope"), far),
         *_held_by(session, live),
         LimiterLegend(tr("Limiter band")),
-        *_noise(session, live),
+        *_noise(session, samples),
         *_this_run(live, far),
         *(Words(f"N{note.number}", note.text) for note in session.notes[-SHOWN_NOTES:]),
     ]
+
+
+def _now(session: Session, live: LiveRun, card: RigCard) -> tuple[Setting, Samples]:
+    """Return the setting in force and the samples that say how the machine stands: those of the run under way, or once it is
+    over those since then."""
+    if live.closed is None or session.strip is None:
+        return live.opened.step.setting, live.samples
+    since = session.strip.between_runs()
+    setting = live.opened.step.setting if session.busy() else card.safe
+    return setting, since if since.count else live.samples
 
 
 def _held_by(session: Session, live: LiveRun) -> list[Block]:
@@ -51,12 +65,12 @@ def _held_by(session: Session, live: LiveRun) -> list[Block]:
     return [Readings(tr("What limited the clock"), lines, tr("share of this run"))]
 
 
-def _noise(session: Session, live: LiveRun) -> list[Block]:
+def _noise(session: Session, samples: Samples) -> list[Block]:
     """Say the level in the room, what the machine alone comes to, and what the model makes of it; never one for another."""
     card, models = session.card, session.answer.models
     if card is None or models is None or card.index("noise_dba") is None:
         return []
-    level, error = level_mean(column(card, live.samples.values[-NOISE_SAMPLES:], "noise_dba"))
+    level, error = level_mean(column(card, samples.values[-NOISE_SAMPLES:], "noise_dba"))
     if not np.isfinite(level):
         return []
     background = models.noise.background_dba
@@ -68,7 +82,7 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
         lines.append(Reading(tr("Machine alone"), f"≤ {quantity.text(alone.dba)}", "", "dBA"))
     else:
         lines.append(Reading(tr("Machine alone"), quantity.text(alone.dba), f"±{number_text(alone.half_width_db, 1)}", "dBA"))
-    modelled = _modelled(models, live)
+    modelled = _modelled(models, samples)
     if modelled is not None and modelled.bound:
         lines.append(Reading(tr("Modelled alone"), f"≤ {quantity.text(float(modelled.at_most_dba))}", "", "dBA"))
     elif modelled is not None:
@@ -82,18 +96,18 @@ def _noise(session: Session, live: LiveRun) -> list[Block]:
     return found
 
 
-def _modelled(models: Models, live: LiveRun) -> HeardLevels | None:
+def _modelled(models: Models, samples: Samples) -> HeardLevels | None:
     """Return the level of the machine alone by the fitted laws, at the speeds and watts of the latest samples; ``None`` where a
     speed is not read."""
     card = models.evidence.card
     speeds = [
-        mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], f"fan_speed_rpm.{group}"))[0]
+        mean_with_error(column(card, samples.values[-NOISE_SAMPLES:], f"fan_speed_rpm.{group}"))[0]
         for group in models.noise.groups
         if card.index(f"fan_speed_rpm.{group}") is not None
     ]
     if len(speeds) != len(models.noise.groups) or not np.all(np.isfinite(speeds)):
         return None
-    watts, _ = mean_with_error(column(card, live.samples.values[-NOISE_SAMPLES:], "package_power_w"))
+    watts, _ = mean_with_error(column(card, samples.values[-NOISE_SAMPLES:], "package_power_w"))
     return models.noise.hear(np.array(speeds), watts if np.isfinite(watts) else 0.0)
 
 

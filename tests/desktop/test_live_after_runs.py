@@ -1,0 +1,106 @@
+"""What is shown stays true once a run, a plan or a bench has ended: guards, notices, the button that stops."""
+
+from collections.abc import Callable
+
+import msgspec
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QWidget
+from pytestqt.qtbot import QtBot
+
+from niente.core.model.plan import Exposure
+from niente.core.model.project import Limits, Project
+from niente.core.planning.templates import first_question
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.session.notices import Notice, NoticeEnd
+from niente.desktop.widgets.blocks import Far
+from tests.conftest import larkspur_rig
+
+
+def short_baseline() -> Project:
+    """Stock under each load, half a minute each."""
+    card = larkspur_rig().describe()
+    question = first_question(card, "baseline")
+    brief = msgspec.structs.replace(question, exposure=Exposure(30.0, 30.0), quiet_under=())
+    return Project(card.name, brief, Limits())
+
+
+def guards(window: Window) -> dict[str, float]:
+    """What the margin of the Run page says that guards read."""
+    page = window.pages[NAMES.index("Run")]
+    (far,) = (block for block in page.margin() if isinstance(block, Far))
+    return {one.quantity: one.reading for one in far.guards}
+
+
+def test_guards_go_on_with_the_machine_after_a_run(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    """They kept the last sample of the run: a power limit was reached beside 5 W in the strip."""
+    window = open_window(project=short_baseline(), pace=600.0)
+    session = window.session
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.step.load == "vector", timeout=60000)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.closed is not None, timeout=60000)
+    qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
+    assert session.strip is not None
+    qtbot.waitUntil(lambda: session.strip.between_runs().count > 60, timeout=60000)
+    assert session.live is not None
+    assert session.frame is not None
+    card = session.card
+    assert card is not None
+    core = max(float(session.frame.values[index]) for index in card.indices("core_temperature_c"))
+    assert abs(guards(window)["core_temperature_c"] - core) < 6.0
+    power = float(session.frame.values[card.index("package_power_w")])  # type: ignore[index]
+    read = guards(window).get("package_power_w")
+    assert read is None or abs(read - power) < 10.0
+
+
+def test_the_button_that_stops_stands_out_only_while_something_runs(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window(project=short_baseline(), pace=600.0)
+    assert window.pulse.stop.property("role") == "stop-at-rest"
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.pulse.stop.property("role") == "stop", timeout=20000)
+    window.actions_["run.stop"].trigger()
+    qtbot.waitUntil(lambda: window.pulse.stop.property("role") == "stop-at-rest", timeout=20000)
+
+
+def test_a_notice_ends_with_what_it_says(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    """The word on a stop outlived the restart."""
+    window = open_window(project=short_baseline(), pace=600.0)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.session.busy(), timeout=20000)
+    window.actions_["run.stop"].trigger()
+    qtbot.waitUntil(lambda: "The plan is" in window.message.text, timeout=20000)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: window.message.text == "", timeout=20000)
+    window.session.notice.emit(Notice("a word of its own"))
+    for end in NoticeEnd:
+        window.session.notice.emit(end)
+    assert window.message.text == "a word of its own"
+
+
+def turn(widget: QWidget, steps: int) -> bool:
+    """Turn the wheel over a widget; return whether it was taken there."""
+    at = QPointF(widget.rect().center())
+    event = QWheelEvent(
+        at,
+        QPointF(widget.mapToGlobal(at.toPoint())),
+        QPoint(),
+        QPoint(0, 120 * steps),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
+    QApplication.sendEvent(widget, event)
+    return event.isAccepted()
+
+
+def test_the_wheel_edits_nothing_anywhere(read_window: Window) -> None:
+    """Over a box in a column that scrolls it turned a search from one kind into another, unseen."""
+    boxes, fields = read_window.findChildren(QComboBox), read_window.findChildren(QAbstractSpinBox)
+    assert len(boxes) + len(fields) > 20
+    before = [box.currentIndex() for box in boxes] + [field.text() for field in fields]
+    for editor in (*boxes, *fields):
+        editor.setFocus()
+        for steps in (1, -1):
+            turn(editor, steps)
+    assert [box.currentIndex() for box in boxes] + [field.text() for field in fields] == before
