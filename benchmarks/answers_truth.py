@@ -153,7 +153,7 @@ class Judge:
 
     def _capacity(self, figure: AnswerFigure) -> float | None:
         """Return the package power at which the machine settles at its ceiling in the design room: that at which a cap there
-        holds it."""
+        holds it. Firmware swings a few tenths of a kelvin over its cap, and those are taken off in proportion to the rise."""
         run = self._runs[figure.runs[-1]]
         card = self._ceiling
         cap = card.temperature_ceiling_c(run.setting)
@@ -161,7 +161,10 @@ class Judge:
         assert control is not None
         held = run.setting.replaced("sustained_power_w", control.high).replaced("temperature_cap_c", cap)
         true = self._rigs[run.variant].true_settled(held, run.load, Limits().design_room_c, HOURS)
-        return true.readings["package_power_w"] if true.hottest_c > cap - 2.0 else None
+        if true.hottest_c <= cap - 2.0:
+            return None
+        room_c = Limits().design_room_c
+        return true.readings["package_power_w"] * (cap - room_c) / (true.hottest_c - room_c)
 
 
 _CAP_READS = {

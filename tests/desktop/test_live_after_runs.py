@@ -40,15 +40,18 @@ def test_guards_go_on_with_the_machine_after_a_run(open_window: Callable[..., Wi
     qtbot.waitUntil(lambda: session.live is not None and session.live.opened.step.load == "vector", timeout=60000)
     qtbot.waitUntil(lambda: session.live is not None and session.live.closed is not None, timeout=60000)
     qtbot.waitUntil(lambda: not session.busy(), timeout=60000)
-    assert session.strip is not None
-    qtbot.waitUntil(lambda: session.strip.between_runs().count > 60, timeout=60000)
+    strip = session.strip
+    assert strip is not None
+    qtbot.waitUntil(lambda: strip.between_runs().count > 60, timeout=60000)
     assert session.live is not None
     assert session.frame is not None
     card = session.card
     assert card is not None
     core = max(float(session.frame.values[index]) for index in card.indices("core_temperature_c"))
     assert abs(guards(window)["core_temperature_c"] - core) < 6.0
-    power = float(session.frame.values[card.index("package_power_w")])  # type: ignore[index]
+    index = card.index("package_power_w")
+    assert index is not None
+    power = float(session.frame.values[index])
     read = guards(window).get("package_power_w")
     assert read is None or abs(read - power) < 10.0
 
