@@ -7,7 +7,7 @@ import numpy as np
 
 from niente.core.model.names import kind_of
 from niente.core.model.rig_card import RigCard
-from niente.core.science.arrays import Array
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.spikes import without_spikes
 from niente.core.science.statistics import Z95, mean_with_error
 
@@ -21,11 +21,13 @@ practice, no source."""
 
 
 class ChannelMean(msgspec.Struct, frozen=True):
-    """The mean of a channel's readings, its standard error with their autocorrelation in it, and the highest of them."""
+    """The mean of a channel's readings, its standard error with their autocorrelation in it, the highest of them, and by how
+    much it moved from the first to the second half of them; 0 where that is not more than its scatter."""
 
     mean: float = math.nan
     error: float = math.inf
     highest: float = math.nan
+    moved: float = 0.0
 
     @property
     def half_width(self) -> float:
@@ -40,5 +42,13 @@ def channel_means(card: RigCard, tail: Array) -> dict[str, ChannelMean]:
         jump = JUMPS.get(kind_of(channel.name))
         values = without_spikes(tail[:, index], jump) if jump is not None else tail[:, index]
         if np.isfinite(values).any():
-            found[channel.name] = ChannelMean(*mean_with_error(values), float(np.nanmax(values)))
+            found[channel.name] = ChannelMean(*mean_with_error(values), float(np.nanmax(values)), _moved(values))
     return found
+
+
+def _moved(values: Vector) -> float:
+    """Return by how much the second half of readings ``(n,)`` lies over the first; 0 within twice its standard error."""
+    half = values.shape[0] // 2
+    (before, error_before), (after, error_after) = mean_with_error(values[:half]), mean_with_error(values[half:])
+    moved = after - before
+    return moved if abs(moved) > 2.0 * math.hypot(error_before, error_after) else 0.0

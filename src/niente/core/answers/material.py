@@ -25,6 +25,9 @@ LEAKS_PER_K = 0.003
 """By how much of itself package power still grows a kelvin, by leakage alone: what a run that has not settled leaves open."""
 CLOCK_PER_POWER = 0.4
 """A clock that a limit holds moves by so much of the power's share (power goes about with the clock's power of 2.5)."""
+GOES_ON = 8.0
+"""A machine whose slow part takes a quarter of an hour moves on by this many times what it moves from the first two minutes to
+the second (900 s / 120 s; common practice for the time, no source)."""
 EXPECTED_DEGREES = 4
 IDLE_K, HELD_K = 0.5, 0.6
 """How well a mean of an idle machine's last minutes is known, and of a core that a cap holds: its control swings a little."""
@@ -169,7 +172,7 @@ def rise_of(run: RunSummary, settled: Value | None = None) -> Value:
 def power_in(run: RunSummary, channel: str = "package_power_w") -> Value:
     """Return a power in W as it stands once the run has settled: what leakage may still add is in the interval."""
     read = run.channels.get(channel, ChannelMean())
-    return value_of(read.mean, math.hypot(read.half_width, LEAKS_PER_K * read.mean * _unsettled_k(run)))
+    return value_of(read.mean, math.hypot(read.half_width, LEAKS_PER_K * read.mean * _unsettled_k(run), _goes_on(run, read)))
 
 
 def wall_in(run: RunSummary) -> Value:
@@ -181,19 +184,25 @@ def clock_of(run: RunSummary) -> Value:
     """Return the effective clock in MHz, likewise."""
     read = run.channels.get("effective_clock_mhz", ChannelMean())
     still = LEAKS_PER_K * CLOCK_PER_POWER * read.mean * _unsettled_k(run) if _held(run) else 0.0
-    return value_of(read.mean, math.hypot(read.half_width, still))
+    return value_of(read.mean, math.hypot(read.half_width, still, _goes_on(run, read)))
 
 
 def work_of(run: RunSummary) -> Value:
     """Return the throughput in the load's own unit, likewise."""
     read = run.channels.get("throughput_per_s", ChannelMean())
     still = LEAKS_PER_K * CLOCK_PER_POWER * read.mean * _unsettled_k(run) if _held(run) else 0.0
-    return value_of(read.mean, math.hypot(read.half_width, still))
+    return value_of(read.mean, math.hypot(read.half_width, still, _goes_on(run, read)))
 
 
 def noise_of_run(run: RunSummary) -> Value:
     """Return the level in the room in dBA."""
     return value_of(run.noise_dba, run.noise_hw_db if math.isfinite(run.noise_se_db) else None)
+
+
+def _goes_on(run: RunSummary, read: ChannelMean) -> float:
+    """Return by how much a reading of a run that heat limits may still move: its temperature is the cap and says nothing of
+    what panels and air still have to give off or take up, but the clock goes on as they do."""
+    return abs(read.moved) * GOES_ON if run.heat_limited else 0.0
 
 
 def _held(run: RunSummary) -> bool:
