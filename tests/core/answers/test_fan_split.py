@@ -25,6 +25,8 @@ def test_a_quieter_split_cools_as_well(tmp_path: Path) -> None:
     assert any(remark.head == "Quietest split" and "For a rise of" in remark.words for remark in answer.remarks)
     splits = {figure.name.split(".")[1] for figure in answer.figures if figure.name.startswith("split.")}
     assert len(splits) >= 3
+    told_duties = [one.value.value or 0.0 for one in answer.figures if one.name.startswith("split.") and "duty" in one.name]
+    assert min(told_duties) >= 20.0
     for number in splits:
         own = next(one for one in evidence.runs if one.run_id == int(number))
         duties = {group: answer.figure(f"split.{number}.fan_duty.{group}").value.value or 0.0 for group in ("case", "cooler")}

@@ -12,6 +12,8 @@ from niente.core.analysis.models import Models
 STEPS = 14
 """Duties a group that are looked at."""
 AS_COOL_K = 0.05
+HEARD_S = 20.0
+"""What was run for less asked where fans start and stall: nobody lets them turn there."""
 
 
 class Split(msgspec.Struct, frozen=True):
@@ -32,9 +34,9 @@ class Split(msgspec.Struct, frozen=True):
 def quietest_splits(models: Models, runs: Sequence[RunSummary]) -> list[Split]:
     """Return the quietest split for the rise of each settled run, among duties of the range that was run."""
     groups = models.noise.groups
+    heard = [run for run in models.evidence.usable() if run.seconds >= HEARD_S]
     seen = {
-        group: sorted({run.setting.fan_duty[group] for run in models.evidence.usable() if run.setting.fan_duty.get(group)})
-        for group in groups
+        group: sorted({run.setting.fan_duty[group] for run in heard if run.setting.fan_duty.get(group)}) for group in groups
     }
     if any(not duties for duties in seen.values()):
         return []
@@ -50,7 +52,7 @@ def quietest_splits(models: Models, runs: Sequence[RunSummary]) -> list[Split]:
         rise, _ = models.heat.rise(np.full(count, run.power_w), every, np.tile(sources, (count, 1)), run.load)
         level, _ = models.noise.in_room(every, run.power_w + float(sources.sum()))
         cool = rise[:-1] <= rise[-1] + AS_COOL_K
-        if not cool.any():
+        if not cool.any() or np.min(np.where(cool, level[:-1], np.inf)) > level[-1]:
             continue
         best = int(np.argmin(np.where(cool, level[:-1], np.inf)))
         duties = dict(zip(groups, grid[best].tolist(), strict=True))
