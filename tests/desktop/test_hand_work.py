@@ -5,14 +5,16 @@ from pathlib import Path
 
 import msgspec
 import pytest
+from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.client import BenchClient, Hearer
 from niente.core.acquisition.follower import Follower
+from niente.core.acquisition.hand_cards import variant_card
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
-from niente.core.model.frame import RigEventKind
+from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.guard_rules import default_guards
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Limits, Project
@@ -24,7 +26,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
 from niente.desktop.app.main import look_of, make_app
-from niente.desktop.app.window import Window
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
@@ -228,7 +230,7 @@ def test_a_crash_under_way_is_told_and_the_plan_goes_on(show: Show, qtbot: QtBot
     rig = larkspur_rig(Fault(FaultKind.CRASH, 80.0, seconds=1.0))
     window = show(lambda listener: open_bench(rig, tmp_path / "crash.niente", listener))
     told: list[str] = []
-    window.session.notice.connect(lambda notice: told.append(notice.text))
+    window.session.notice.connect(lambda notice: told.append(getattr(notice, "text", "")))
     window.session.planner.take(short_plan(rig.describe(), Setting(sustained_power_w=100.0), seconds=200.0), None)
     window.actions_["plan.start"].trigger()
     qtbot.waitUntil(lambda: any("went down at 100\u00a0W" in text for text in told))
@@ -294,3 +296,31 @@ def test_the_window_falls_back_to_looking_on(qtbot: QtBot, tmp_path: Path, monke
         assert window.session.bench.follows
     finally:
         bench.close()
+
+
+def test_a_card_for_hands_in_the_machine_shows_how_warm_it_is_and_ticks_itself_once_it_is_cool(
+    open_window: Callable[..., Window], qtbot: QtBot
+) -> None:
+    window = open_window(pace=1.0)
+    session = window.session
+    assert session.card is not None
+    card = variant_card(session.card, "filter out")
+    assert card.cool_below_c == 45.0
+    window.go_to(NAMES.index("Run"))
+    qtbot.waitUntil(lambda: session.frame is not None)
+    frame = session.frame
+    assert frame is not None
+    cores = list(session.card.indices("core_temperature_c"))
+    view = run_page(window).card_view
+    told: list[tuple[bool, bool]] = []
+    for temperature in (61.0, 38.0):  # no event is let in between, so that no other sample comes
+        values = frame.values.copy()
+        values[cores] = temperature
+        session.frame = Frame(frame.time_s, values)
+        if not told:
+            session.hands.show(card)
+            view.refresh()
+        view.show_warmth()
+        words = [one.text() for one in view.findChildren(QLabel)]
+        told.append((0 in session.hands.ticked, any(f"{temperature:.1f}" in text and "now" in text for text in words)))
+    assert told == [(False, True), (True, True)]

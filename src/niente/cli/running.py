@@ -184,7 +184,8 @@ def card_text(card: HandCard) -> list[str]:
         before = f" (it was {line.before})" if line.before else ""
         found.append(f"  {number}. {line.words}{value}{before} {line.where}".rstrip())
     found += [f"  {reading.title} in {reading.quantity.unit}" for reading in card.readings]
-    return [*found, *(f"  Check: {check}" for check in card.checks)]
+    cool = [f"  First: cores under {card.cool_below_c:g} °C"] if card.cool_below_c is not None else []
+    return [*cool, *found, *(f"  Check: {check}" for check in card.checks)]
 
 
 def run_in_terminal(

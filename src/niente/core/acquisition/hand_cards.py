@@ -17,6 +17,9 @@ FIRMWARE = "Restart into the firmware's setup; Niente may be closed meanwhile an
 MAINS = "Mains off and unplugged before hands go in, and let a heatsink cool; the maker's limits and local rules come first."
 VOLTAGE = "Stay within the maker's voltage limits. An unstable processor corrupts files: work on data that can be lost."
 METER = "Read it from where the meter stands, with the load running; let it settle for some seconds first."
+COOL_C = 45.0
+"""A metal surface may be touched at this: burns begin at 48 °C, for ten minutes of contact (ISO 13732-1, from memory). Idle
+cores stand little over their heatsink."""
 NOISE_ASIDE = "Nobody speaks or moves meanwhile."
 
 
@@ -37,7 +40,13 @@ def setting_card(card: RigCard, whole: Setting, by_hand: dict[str, float]) -> Ha
     if any(control.set_by == SetBy.FIRMWARE for control in controls):
         checks.append("Nothing else was changed, and the setup was left with saving.")
     cautions = _cautions(controls)
-    return HandCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), cautions, sets)
+    cool = COOL_C if MAINS in cautions and _tells_heat(card) else None
+    return HandCard(CardKind.SET, "Set by hand before the next run.", tuple(lines), (), tuple(checks), cautions, sets, cool)
+
+
+def _tells_heat(card: RigCard) -> bool:
+    """Return whether a rig reads how warm its heatsink is."""
+    return bool(card.indices("core_temperature_c"))
 
 
 def _cautions(controls: Sequence[Control]) -> tuple[str, ...]:
@@ -66,7 +75,9 @@ def variant_card(card: RigCard, variant: str) -> HandCard:
         words = known.words if known is not None and known.words else variant
         lines = [CardLine(f"Bring the machine into this state: {words}")]
     checks = ("Every panel, fan and cable is where it belongs, and nothing touches a fan.",)
-    return HandCard(CardKind.VARIANT, f"The machine becomes {variant!r}.", tuple(lines), (), checks, (MAINS,))
+    title = f"The machine becomes {variant!r}."
+    cool = COOL_C if _tells_heat(card) else None
+    return HandCard(CardKind.VARIANT, title, tuple(lines), (), checks, (MAINS,), cool_below_c=cool)
 
 
 def words_card(words: str) -> HandCard:

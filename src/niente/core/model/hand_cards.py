@@ -43,7 +43,8 @@ class ReadingRequest(msgspec.Struct, frozen=True):
 
 
 class HandCard(msgspec.Struct, frozen=True):
-    """A card for hands. ``sets`` are the controls that its lines set; they count as set once it is confirmed."""
+    """A card for hands. ``sets`` are the controls that its lines set; they count as set once it is confirmed. Where hands go
+    in, ``cool_below_c`` is what the machine has to cool to first: a box of its own, before all others."""
 
     kind: CardKind
     title: str
@@ -52,11 +53,12 @@ class HandCard(msgspec.Struct, frozen=True):
     checks: tuple[str, ...] = ()
     cautions: tuple[str, ...] = ()
     sets: dict[str, float] = {}
+    cool_below_c: float | None = None
 
     @property
     def boxes(self) -> int:
-        """How many boxes there are to tick: one a line, then one a check."""
-        return len(self.lines) + len(self.checks)
+        """How many boxes there are to tick: that it is cool, where that is asked for, one a line, then one a check."""
+        return (self.cool_below_c is not None) + len(self.lines) + len(self.checks)
 
     def problems(self, readings: dict[str, float]) -> list[str]:
         """Return what keeps readings from being taken, in words: one that is missing, or cannot be."""

@@ -1,10 +1,22 @@
 """The bench card: what hands have to set or read, in order, a box to tick at each line."""
 
+import math
+
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from niente.core.model.hand_cards import CardKind, HandCard, ReadingRequest
-from niente.core.model.quantities import value_typed
+from niente.core.model.quantities import quantity_of, value_typed
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
@@ -12,6 +24,7 @@ from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.labels import ActionButton, label, rule
 
+CORE = quantity_of("core_temperature_c")
 DONE = {CardKind.SET: "Done and checked", CardKind.VARIANT: "Done and checked", CardKind.READ: "Take these readings"}
 
 
@@ -25,6 +38,7 @@ class HandCardView(QWidget):
         self._card: HandCard | None = None
         self.boxes: list[QCheckBox] = []
         self.fields: dict[str, QLineEdit] = {}
+        self._warmth: QLabel | None = None
         self._rows = QVBoxLayout()
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
@@ -69,7 +83,7 @@ class HandCardView(QWidget):
         self._rows.setContentsMargins(0, 4, 0, 4)
         self._rows.setSpacing(6)
         self._scroll.setWidget(inside)  # which takes the old one away
-        self.boxes, self.fields = [], {}
+        self.boxes, self.fields, self._warmth = [], {}, None
         self.refusal.hide()
         if card is None:
             return
@@ -77,6 +91,9 @@ class HandCardView(QWidget):
         self._pass_over.setVisible(card.kind == CardKind.READ)
         for caution in card.cautions:
             self._caution(caution)
+        if card.cool_below_c is not None:
+            self._section(tr("Before hands go in"))
+            self._cooling(card.cool_below_c)
         if card.lines:
             self._section(tr("To do, in this order"))
             self._lines(card)
@@ -92,6 +109,33 @@ class HandCardView(QWidget):
         if card.kind != CardKind.READ:
             self._rows.addWidget(label(kept, "soft", wrap=True))
         self._rows.addStretch(1)
+
+    def _cooling(self, below_c: float) -> None:
+        """The first box: that it is cool; it ticks itself, or a person does where no sensor is read any more."""
+        words = tr("The heatsink is cool: cores under {limit}").format(limit=CORE.with_unit(below_c))
+        row = QHBoxLayout()
+        row.setSpacing(16)
+        row.addWidget(self._box(words, words))
+        self._warmth = label("", "title")
+        row.addWidget(self._warmth)
+        row.addStretch(1)
+        self._rows.addLayout(row)
+        self.show_warmth()
+
+    def show_warmth(self) -> None:
+        """Show how warm the machine is now, where hands wait for it to cool, and tick the box once it has."""
+        card, rig, frame = self._card, self.session.card, self.session.frame
+        if card is None or card.cool_below_c is None or rig is None or frame is None or self._warmth is None:
+            return
+        cores = [float(frame.values[index]) for index in rig.indices("core_temperature_c")]
+        hottest = max((core for core in cores if math.isfinite(core)), default=math.nan)
+        words = tr("{now} now").format(now=CORE.with_unit(hottest)) if math.isfinite(hottest) else tr("no reading now")
+        if words != self._warmth.text():
+            self._warmth.setText(words)
+        bench = self.session.bench
+        commands = bench is not None and not bench.follows
+        if hottest < card.cool_below_c and commands and self.hands.card == card and 0 not in self.hands.ticked:
+            self.hands.tick(0, True)
 
     def _section(self, words: str) -> None:
         self._rows.addSpacing(6)

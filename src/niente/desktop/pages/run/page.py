@@ -187,6 +187,8 @@ class RunPage(Page):
 
     def show_frame(self) -> None:
         """Show the latest samples."""
+        if self.upper.currentWidget() is self.card_view:
+            self.card_view.show_warmth()
         live, strip = self.session.live, self.session.strip
         if live is None or strip is None:
             return
