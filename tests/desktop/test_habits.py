@@ -1,24 +1,28 @@
 """The window's habits: finder, help, undo that says what, recent books, drag and drop, memory, what is asked and told."""
 
+import itertools
 import threading
 from collections.abc import Callable
+from importlib.metadata import version as metadata_version
 from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
+from niente import __version__
 from niente.core.model.plan import read_plan
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.templates import default_project, plan_for
-from niente.desktop.actions.finder import Finder, found
+from niente.desktop.actions.finder import Finder, found, searched_words
 from niente.desktop.actions.guide import TOPICS, Guide, page_of, title_of, topic_of
 from niente.desktop.actions.registry import MENUS, SPECS
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.window import NAMES, PAGE_OF, Window
+from niente.desktop.dialogs.about import About, libraries
 from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
@@ -34,9 +38,33 @@ def test_every_action_stands_in_a_menu_with_words_of_its_own(read_window: Window
     texts = [spec.text for spec in SPECS]
     assert len(set(texts)) == len(texts)
     assert {spec.menu for spec in SPECS} == set(MENUS)
-    menus = {action.text(): action.menu() for action in read_window.menuBar().actions()}
+    menus = {action.text().replace("&", ""): action.menu() for action in read_window.menuBar().actions()}
     for spec in SPECS:
         assert read_window.actions_[spec.name] in menus[spec.menu].actions()  # type: ignore[attr-defined]
+
+
+def test_menus_have_a_letter_each_rules_between_groups_and_quit_comes_last(read_window: Window) -> None:
+    heads = read_window.menuBar().actions()
+    letters = [head.text()[head.text().index("&") + 1].lower() for head in heads]
+    assert len(set(letters)) == len(letters)
+    book = next(head.menu() for head in heads if head.text() == "&Book").actions()  # type: ignore[attr-defined]
+    assert book[0] is read_window.actions_["rig.copy"]
+    assert book[-1] is read_window.actions_["book.quit"]
+    for head in heads:
+        entries = head.menu().actions()  # type: ignore[attr-defined]
+        rules = [entry.isSeparator() for entry in entries]
+        assert not rules[0]
+        assert not rules[-1]
+        assert not any(one and other for one, other in itertools.pairwise(rules))
+
+
+def test_about_names_version_licence_and_libraries(read_window: Window) -> None:
+    about = About(read_window)
+    words = " ".join(one.text() for one in about.findChildren(QLabel))
+    assert __version__ in words
+    assert "MIT" in words
+    assert "Open Font" in words
+    assert dict(libraries())["numpy"] == metadata_version("numpy")
 
 
 @pytest.mark.parametrize("spec", SPECS, ids=lambda spec: spec.name)
@@ -57,7 +85,7 @@ def test_context_menus_come_from_the_registry(read_window: Window, name: str, wh
 
 # -- the finder ------------------------------------------------------------------------------------------------------
 
-TEXTS = {spec.name: f"{spec.text}\n{spec.tip}" for spec in SPECS}
+TEXTS = {spec.name: searched_words(spec, spec.text) for spec in SPECS}
 
 
 @pytest.mark.parametrize(
@@ -68,6 +96,12 @@ TEXTS = {spec.name: f"{spec.text}\n{spec.tip}" for spec in SPECS}
         ("stop", "run.stop"),
         ("stopp", "run.stop"),
         ("dark", "view.dusk"),
+        ("export", "plan.save"),
+        ("save picture", "map.picture"),
+        ("screenshot", "map.picture"),
+        ("new book", "rig.copy"),
+        ("version", "help.about"),
+        ("manual", "help.here"),
         ("map", "page.map"),
         ("undo", "edit.undo"),
         ("write a note", "run.note"),

@@ -5,10 +5,31 @@ from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 from rapidfuzz import fuzz, process
 
-from niente.desktop.actions.registry import SPECS, Actions
+from niente.desktop.actions.registry import SPECS, Actions, ActionSpec
 from niente.desktop.services.translation import tr
 
 MOST, MIN_SCORE = 9, 55.0
+ALSO = {
+    "bench.leave": "background, detach",
+    "edit.find": "search, palette",
+    "help.about": "version",
+    "help.here": "manual, documentation",
+    "help.keys": "shortcuts, keyboard",
+    "help.log": "errors, diagnostics",
+    "map.csv": "export csv, spreadsheet",
+    "map.picture": "export picture, screenshot, png, svg",
+    "plan.anew": "again, remeasure",
+    "plan.save": "export plan",
+    "plan.start": "resume, begin, run the plan",
+    "rig.copy": "copy rig, start over, empty book",
+    "rig.export": "export rig",
+    "rig.import": "import rig",
+    "run.resume": "continue, resume",
+    "run.stop": "abort, emergency, end",
+    "view.dusk": "dark, night, theme",
+    "view.paper": "light, bright, theme",
+}
+"""Other words that somebody may look for an action by."""
 
 
 def found(words: str, texts: dict[str, str]) -> list[str]:
@@ -28,6 +49,11 @@ def found(words: str, texts: dict[str, str]) -> list[str]:
 
     ranked = process.extract(query, texts, scorer=score, limit=MOST, score_cutoff=MIN_SCORE)
     return [name for _, _, name in ranked]
+
+
+def searched_words(spec: ActionSpec, name: str) -> str:
+    """Return the words that an action is found by: what it is called now, what it does, and what others call it."""
+    return f"{name}\n{tr(spec.tip)}\n{tr(ALSO.get(spec.name, ''))}"
 
 
 class Finder(QDialog):
@@ -74,7 +100,7 @@ class Finder(QDialog):
         return parent.mapToGlobal(parent.rect().topLeft()).y() + 96
 
     def _show(self, words: str) -> None:
-        texts = {spec.name: f"{self._name(spec.name)}\n{tr(spec.tip)}" for spec in SPECS if spec.name != "edit.find"}
+        texts = {spec.name: searched_words(spec, self._name(spec.name)) for spec in SPECS if spec.name != "edit.find"}
         self.list.clear()
         for name in found(words, texts):
             action = self._actions[name]

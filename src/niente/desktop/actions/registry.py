@@ -7,9 +7,11 @@ from collections.abc import Callable
 
 import msgspec
 from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QMenu, QWidget
 
 from niente.desktop.services.translation import tr
+
+RECENT = "recent"
 
 
 class ActionSpec(msgspec.Struct, frozen=True):
@@ -33,7 +35,9 @@ SPECS = (
     ActionSpec("plan.save", "Save plan as …", "Ctrl+Shift+S", "Write the plan as JSON, to keep or to hand on", "Book", "plan"),
     ActionSpec("book.quit", "Quit", "Ctrl+Q", "Close Niente; a plan that runs is stopped only after asking", "Book", "books"),
     ActionSpec("rig.new", "New rig …", "", "A machine of your own, from a class, in a book of its own", "Book", "rig"),
-    ActionSpec("rig.copy", "Copy rig …", "", "This machine and what is said of it, in a new book", "Book", "rig"),
+    ActionSpec(
+        "rig.copy", "New book …", "Ctrl+N", "This machine and what is said of it, in a new book without runs", "Book", "rig"
+    ),
     ActionSpec("rig.import", "Import rig sheet …", "", "Take what is said of the machine from a JSON file", "Book", "rig"),
     ActionSpec("rig.export", "Export rig sheet …", "", "Write what is said of the machine as JSON", "Book", "rig"),
     ActionSpec("rig.part", "Change part …", "Ctrl+P", "A changed part is a new variant; old runs keep theirs", "Edit", "rig"),
@@ -97,8 +101,37 @@ SPECS = (
     ActionSpec("help.log", "Log", "", "Show the folder with what Niente wrote down about its own errors", "Help", "bench"),
     ActionSpec("help.here", "Help on this", "F1", "What the thing in focus is, and how it is used", "Help", "keys"),
     ActionSpec("help.keys", "Keys", "Shift+F1", "Every action with its keys", "Help", "keys"),
+    ActionSpec("help.about", "About Niente", "", "Version, licence, and the libraries it stands on", "Help", "keys"),
 )
-MENUS = ("Book", "Edit", "Go", "View", "Bench", "Help")
+MENUS = {
+    "Book": (
+        ("rig.copy", "book.open", RECENT),
+        ("plan.open", "plan.save"),
+        ("rig.new", "rig.import", "rig.export"),
+        ("map.picture", "map.csv"),
+        ("book.reopen", "book.quit"),
+    ),
+    "Edit": (
+        ("edit.undo", "edit.redo"),
+        ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew", "plan.keep"),
+        ("rig.part", "rig.calibrate"),
+        ("edit.find",),
+    ),
+    "Go": (("page.rig", "page.plan", "page.run", "page.map", "page.answer", "page.proof"),),
+    "View": (("view.margin", "map.table", "map.prove", "run.follow"), ("view.desktop", "view.paper", "view.dusk")),
+    "Bench": (
+        ("plan.start", "run.pause_after", "run.pause_now", "run.resume", "run.skip", "run.repeat", "run.note", "run.stop"),
+        ("answer.surer", "map.run_here", "map.missing", "proof.run", "proof.soak"),
+        ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
+    ),
+    "Help": (("help.here", "help.keys"), ("help.log", "help.about")),
+}
+"""The menus: names of actions, in groups with a rule between them; the recent books stand among them."""
+
+
+def menu_text(name: str) -> str:
+    """Return a menu's name with the letter that opens it: the first, or one that no other menu has."""
+    return {"Bench": tr("Be&nch")}.get(name, f"&{tr(name)}")
 
 
 class Actions:
@@ -121,6 +154,13 @@ class Actions:
     def __getitem__(self, name: str) -> QAction:
         return self._actions[name]
 
-    def by_menu(self) -> dict[str, list[QAction]]:
-        """Return the actions by the menu they stand in, in order."""
-        return {menu: [self._actions[spec.name] for spec in SPECS if spec.menu == menu] for menu in MENUS}
+    def fill(self, menu: QMenu, groups: tuple[tuple[str, ...], ...], recent: QMenu) -> None:
+        """Put the actions of a menu into it, a rule between groups; ``recent`` are the books opened lately."""
+        for number, names in enumerate(groups):
+            if number:
+                menu.addSeparator()
+            for name in names:
+                if name == RECENT:
+                    menu.addMenu(recent)
+                else:
+                    menu.addAction(self._actions[name])

@@ -13,7 +13,7 @@ from niente.core.model.commands import Command
 from niente.core.model.errors import UntrustedDriverError
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.actions.enabling import Enabling
-from niente.desktop.actions.registry import Actions
+from niente.desktop.actions.registry import MENUS, Actions, menu_text
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.margin import Margin
 from niente.desktop.app.message_bar import MessageBar
@@ -27,6 +27,7 @@ from niente.desktop.commands.file_commands import FileCommands, dropped_file
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.commands.rig_commands import Make, RigCommands
 from niente.desktop.dialogs import prompts
+from niente.desktop.dialogs.about import About
 from niente.desktop.pages.page import Page
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import Look, PaletteChoice
@@ -135,12 +136,10 @@ class Window(QMainWindow):
         self.setCentralWidget(whole)
 
     def _build_menus(self) -> None:
-        for name, actions in self.actions_.by_menu().items():
-            menu = self.menuBar().addMenu(tr(name))
+        for name, groups in MENUS.items():
+            menu = self.menuBar().addMenu(menu_text(name))
             menu.setToolTipsVisible(True)
-            menu.addActions(actions)
-            if name == "Book":
-                menu.insertMenu(actions[1], self.file_commands.recent)
+            self.actions_.fill(menu, groups, self.file_commands.recent)
 
     def _commands(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
@@ -181,6 +180,7 @@ class Window(QMainWindow):
             "run.stop": session.stop,
             "help.here": self._help_here,
             "help.keys": lambda: self._help("keys"),
+            "help.about": lambda: About(self).open(),
         }
 
     # -- what is remembered ------------------------------------------------------------------------------------
