@@ -268,6 +268,37 @@ def test_a_field_keeps_to_its_range(field: QuantityField, text: str) -> None:
     assert 45 <= field.value() <= 200
 
 
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("900", "900 lies over 200\u00a0W, the most that can stand here; it stands at 200\u00a0W."),
+        ("12", "12 lies under 45\u00a0W, the least that can stand here; it stands at 45\u00a0W."),
+        ("abc", "'abc' is no number; it stands at 100\u00a0W."),
+        ("50 parsecs", "parsecs is no unit of this; it is kept in W; it stands at 100\u00a0W."),
+    ],
+)
+def test_a_refused_entry_says_why_at_the_field(field: QuantityField, text: str, why: str) -> None:
+    field.setValue(100)
+    told: list[str] = []
+    field.refused.connect(told.append)
+    type_into(field, text)
+    assert told == [why]
+    told.clear()
+    type_into(field, "120")
+    assert told == []
+
+
+def test_what_was_typed_between_two_steps_stands_there(qtbot: QtBot, qapp: QApplication) -> None:
+    """92.5 stood as 92 in the field, and as 92.5 elsewhere."""
+    guard = QuantityField(quantity_of("core_temperature_c"), low=20, high=100, step=1)
+    qtbot.addWidget(guard)
+    guard.show()
+    type_into(guard, "92.5")
+    assert (guard.value(), guard.text()) == (92.5, "92.5\u00a0°C")
+    type_into(guard, "92")
+    assert (guard.value(), guard.text()) == (92.0, "92\u00a0°C")
+
+
 def test_a_field_explains_itself(field: QuantityField) -> None:
     words = field.explanation()
     for part in ("Sustained power limit", "45 to 200 W", "steps of 1", "165"):

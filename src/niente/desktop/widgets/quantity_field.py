@@ -6,9 +6,10 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator, QWheelEvent
-from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
 
-from niente.core.model.quantities import NO_BREAK_SPACE, TRUE_MINUS, Quantity, number_text, value_typed
+from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, value_typed
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 
 
@@ -21,6 +22,8 @@ class QuantityField(QDoubleSpinBox):
     settled = Signal(float)
     entered = Signal()
     """The field has taken the focus."""
+    refused = Signal(str)
+    """What was typed could not be taken: why, and what stands there instead."""
 
     def __init__(
         self,
@@ -36,10 +39,11 @@ class QuantityField(QDoubleSpinBox):
     ) -> None:
         self.quantity = quantity
         self._digits = 0 if step == int(step) else max(1, math.ceil(-math.log10(step)))
+        """Decimals of its steps; a figure in between shows more, so that what was typed stands there."""
         self._off_words = off_words
         super().__init__(parent)
         self.default = default
-        self.setDecimals(self._digits)
+        self.setDecimals(max(self._digits, quantity.digits))
         self.setRange(low, high)
         self.setSingleStep(step)
         self.setKeyboardTracking(False)
@@ -74,7 +78,8 @@ class QuantityField(QDoubleSpinBox):
         """Return the value with its unit and a true minus, the decimal sign as the person's locale has it."""
         if self._off_words and value <= self.minimum():
             return self._off_words
-        text = number_text(value, self._digits).replace(".", str(self.locale().decimalPoint()))
+        between = abs(value - round(value, self._digits)) > 0.5 * 10.0 ** -self.decimals()
+        text = number_text(value, self.decimals() if between else self._digits).replace(".", str(self.locale().decimalPoint()))
         return f"{text}{NO_BREAK_SPACE}{self.quantity.unit}"
 
     def valueFromText(self, text: str) -> float:
@@ -87,7 +92,7 @@ class QuantityField(QDoubleSpinBox):
             return self.value()
 
     def validate(self, text: str, position: int) -> tuple[QValidator.State, str, int]:
-        """Let anything be typed that may still become a figure with a unit; what does not is put back at the end."""
+        """Let anything be typed; what has not become a figure with a unit at the end is put back, and said why."""
         typed = text.strip()
         if self._off_words and self._off_words.startswith(typed):
             state = QValidator.State.Acceptable if typed == self._off_words else QValidator.State.Intermediate
@@ -95,14 +100,35 @@ class QuantityField(QDoubleSpinBox):
         try:
             value = value_typed(text, self.quantity.unit)
         except ValueError:
-            begins = not typed or typed[0].isdigit() or typed[0] in f"+-.,{TRUE_MINUS}"
-            return (QValidator.State.Intermediate if begins else QValidator.State.Invalid), text, position
+            return QValidator.State.Intermediate, text, position
         inside = self.minimum() <= value <= self.maximum()
         return (QValidator.State.Acceptable if inside else QValidator.State.Intermediate), text, position
 
     def fixup(self, text: str) -> str:
-        """Return the nearest figure that is allowed."""
-        return self.textFromValue(self.valueFromText(text))
+        """Return the nearest figure that is allowed, and say at the field why it is another than was typed."""
+        stands = self.textFromValue(self.valueFromText(text))
+        why = self.refusal(text)
+        if why and self.isVisible():
+            words = tr("{why}; it stands at {value}.").format(why=why, value=stands)
+            QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), plain(words), self)
+            self.refused.emit(words)
+        return stands
+
+    def refusal(self, text: str) -> str:
+        """Return in words why a text cannot be taken as it is; empty where it can, or is nothing at all."""
+        if not text.strip() or (self._off_words and text.strip() == self._off_words):
+            return ""
+        try:
+            value = value_typed(text, self.quantity.unit)
+        except ValueError as error:
+            return str(error)
+        if self.minimum() <= value <= self.maximum():
+            return ""
+        words = tr("{value} lies over {end}, the most that can stand here")
+        end = self.maximum()
+        if value < self.minimum():
+            words, end = tr("{value} lies under {end}, the least that can stand here"), self.minimum()
+        return words.format(value=text.strip(), end=self.textFromValue(end))
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Select the figure, ready to be typed over."""
