@@ -214,7 +214,27 @@ def test_limits_hold_the_guards_under_them(window: Window, qtbot: QtBot) -> None
     qtbot.waitUntil(lambda: window.session.card is not None and window.session.card.limits.core_temperature_c == 84.0)
     assert window.session.plan is not None
     assert window.session.plan.guards[0].trip == 84.0
+    usual = before.guards[0].trip
+    view.core.setValue(95.0)
+    assert sheet_in(window).guards[0].trip == min(95.0, usual)  # it goes back with the limit
+    window.actions_["edit.undo"].trigger()
     undone(window, before)
+
+
+def test_a_guard_that_stood_under_the_limit_stays_there_and_that_is_said(window: Window) -> None:
+    page, before = page_of(window), sheet_in(window)
+    page.views.show_view(1)
+    view = page.limits_view
+    view.core.setValue(90.0)
+    lowered = msgspec.structs.replace(sheet_in(window).guards[0], trip=80.0, clear=70.0)
+    changed = msgspec.structs.replace(sheet_in(window), guards=(lowered, *sheet_in(window).guards[1:]))
+    window.session.sheets.change("guard", changed)
+    view.core.setValue(94.0)
+    assert sheet_in(window).guards[0].trip == 80.0
+    assert "stays at 80.0" in window.message.text
+    for _ in range(3):
+        window.actions_["edit.undo"].trigger()
+    assert sheet_in(window) == before
 
 
 def test_a_guard_is_edited_in_its_table_and_never_over_the_limit(own_window: Window) -> None:

@@ -98,6 +98,18 @@ def moved(guard: Guard, trip: float) -> Guard:
     return msgspec.structs.replace(guard, trip=trip, clear=clear)
 
 
+def under_limit(guard: Guard, before_c: float, top_c: float, usual: Guard) -> Guard:
+    """Return a guard once the maker's limit in force has gone from one temperature to another: one on the cores never stands
+    over it, and one that stood at it goes along, up to where it usually stands."""
+    if guard.quantity != CORE:
+        return guard
+    if guard.trip > top_c:
+        return moved(guard, top_c)
+    if guard.trip == before_c < top_c:
+        return moved(guard, min(top_c, max(usual.trip, before_c)))
+    return guard
+
+
 def problems_of(guard: Guard, card: RigCard, top_c: float) -> list[tuple[str, str]]:
     """Return what is wrong with a guard on a rig: the field, and why, in words. ``top_c`` is the maker's limit in force."""
     found = []

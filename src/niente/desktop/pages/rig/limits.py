@@ -3,7 +3,7 @@
 import msgspec
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QTableView, QVBoxLayout, QWidget
 
-from niente.core.model.guard_rules import guard_on, guardable, moved
+from niente.core.model.guard_rules import CORE, guard_on, guardable, moved, under_limit
 from niente.core.model.names import control_name, part_of
 from niente.core.model.plan import Guard, GuardAction
 from niente.core.model.quantities import quantity_of
@@ -11,6 +11,7 @@ from niente.core.model.rig_card import Control, RigCard, SetBy
 from niente.core.model.rig_sheet import RigSheet
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
+from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.form import Form, choice, figure
 from niente.desktop.widgets.labels import label, rule
@@ -104,13 +105,17 @@ class LimitsView(QWidget):
 
     def _limit(self, name: str, value: float) -> None:
         sheet = self.session.sheet
-        if sheet is None:
+        if sheet is None or self.session.bench is None:
             return
-        limits = msgspec.structs.replace(sheet.limits, **{name: value})
-        top = limits.core_temperature_c
-        guards = tuple(_under(guard, top) for guard in sheet.guards)  # a guard never stands above the maker's limit
+        before, limits = sheet.limits.core_temperature_c, msgspec.structs.replace(sheet.limits, **{name: value})
+        top, usual = limits.core_temperature_c, guard_on(self.session.bench.own_card, CORE)
+        guards = tuple(under_limit(guard, before, top, usual) for guard in sheet.guards)
         after = msgspec.structs.replace(sheet, limits=limits, guards=guards)
         self._change(tr("maker's limits"), after)
+        left = next((guard for guard in guards if guard.quantity == CORE and guard.trip < min(top, usual.trip)), None)
+        if top > before and left is not None:
+            words = tr("The guard on the hottest core stays at {trip}: it did not stand at the limit.")
+            self.session.notice.emit(Notice(words.format(trip=quantity_of(CORE).with_unit(left.trip))))
 
     def _add_guard(self, index: int) -> None:
         sheet, bench = self.session.sheet, self.session.bench
@@ -160,12 +165,6 @@ class LimitsView(QWidget):
         bench = self.session.bench
         if not self.session.sheets.change(words, sheet) and bench is not None and self.session.sheet is not None:
             self.show_sheet(self.session.sheet, bench.own_card)
-
-
-def _under(guard: Guard, top_c: float) -> Guard:
-    if guard.quantity != "core_temperature_c" or guard.trip <= top_c:
-        return guard
-    return msgspec.structs.replace(guard, trip=top_c, clear=min(guard.clear, top_c - 5.0))
 
 
 def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
