@@ -10,16 +10,17 @@ import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLineEdit
+from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 
-from niente.core.model.plan import Exposure, GuardAction, Plan, SearchMethod, Step, read_plan
+from niente.core.model.plan import Exposure, GuardAction, Plan, Search, SearchMethod, Step, read_plan
 from niente.core.model.question import Axis, FanSchool, Order, Question, Span
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.progress import RunStatus
 from niente.core.planning.templates import TEMPLATES
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.dialogs import prompts
 from niente.desktop.dialogs.insert_run import InsertRun
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.plan.run_list import MINUTES, RUN, RUNS, SET, SIGN, WHY, Fold
@@ -615,3 +616,31 @@ def test_a_comparison_goes_through_hands_and_the_sheet_follows(open_window: Call
     assert session.card.variant == "filter in"  # type: ignore[union-attr]
     assert session.sheet.variant == "filter in"  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: all(row.status.closed for row in session.planner.rows))
+
+
+@pytest.mark.parametrize("may", [True, False])
+def test_leaving_out_a_run_of_a_search_asks_for_all_of_it(
+    window: Window, monkeypatch: pytest.MonkeyPatch, qtbot: QtBot, may: bool
+) -> None:
+    """One row of a search went, and the whole search with it, unasked."""
+    page, planner = page_of(window), window.session.planner
+    qtbot.waitUntil(lambda: len(planner.rows) > 20)
+    assert planner.listed is not None
+    search = next(at for at, entry in enumerate(planner.listed.entries) if isinstance(entry, Search))
+    asked: list[tuple[int, int]] = []
+
+    def answer(_: QWidget, runs: int, then: int) -> bool:
+        asked.append((runs, then))
+        return may
+
+    monkeypatch.setattr(prompts, "whether_search_may_go", answer)
+    before = [row for row in planner.rows if row.entry == search]
+    page.commands.skip(planner.listed.keys[search])
+    assert len(asked) == 1
+    assert asked[0][0] == len(before)
+    assert asked[0][1] > 0  # the runs of the stage after it take what it finds
+    skipped = [row.status == RunStatus.SKIPPED for row in planner.rows if row.entry == search]
+    assert all(skipped) if may else not any(skipped)
+    step = next(at for at, entry in enumerate(planner.listed.entries) if isinstance(entry, Step))
+    page.commands.skip(planner.listed.keys[step])
+    assert len(asked) == 1  # a single run asks nothing

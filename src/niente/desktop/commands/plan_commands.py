@@ -7,7 +7,7 @@ from PySide6.QtGui import QUndoCommand
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.errors import NienteError
-from niente.core.model.plan import Exposure, Plan, Step, read_plan
+from niente.core.model.plan import Exposure, Plan, Search, Step, read_plan
 from niente.core.model.question import Axis, ListChange, ListEdit, Question
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
@@ -264,11 +264,23 @@ class PlanCommands:
             self.move(key, listed.keys[at + 1])
 
     def skip(self, key: str) -> None:
-        """Leave an entry out, or take it up again."""
+        """Leave an entry out, or take it up again; one that is many runs asks first."""
         listed = self._session.planner.listed
-        if listed is not None and key in listed.keys:
-            skipped = listed.entries[listed.keys.index(key)].skip
-            self._edit(ListChange.TAKE_UP if skipped else ListChange.SKIP, key)
+        if listed is None or key not in listed.keys:
+            return
+        index = listed.keys.index(key)
+        entry = listed.entries[index]
+        if not entry.skip and isinstance(entry, Search) and not self._may_leave_out(index, entry):
+            return
+        self._edit(ListChange.TAKE_UP if entry.skip else ListChange.SKIP, key)
+
+    def _may_leave_out(self, index: int, search: Search) -> bool:
+        """Ask whether a whole search is to be left out: its runs depend on each other, and others take what it finds."""
+        rows, entries = self._session.planner.rows, self._session.planner.listed
+        taking = {at for at, one in enumerate(entries.entries if entries else ()) if getattr(one, "takes", "") == search.name}
+        runs = sum(row.entry == index and not row.status.closed for row in rows)
+        then = sum(row.entry in taking and not row.status.closed for row in rows)
+        return prompts.whether_search_may_go(self._over, runs, then)
 
     def repeat(self, key: str) -> None:
         """Make an entry once more, after itself."""

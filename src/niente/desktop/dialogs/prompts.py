@@ -132,6 +132,15 @@ def whether_driver_may_run(over: QWidget, error: NienteError) -> bool:
     return _whether(over, tr("Run this driver?"), error.happened, more, (tr("Run the driver"), tr("Do not run it")))
 
 
+def whether_search_may_go(over: QWidget, runs: int, then: int) -> bool:
+    """Ask whether a whole search is to be left out. Keeping it is the default, and what Escape means."""
+    text = tr("This run is part of a search, and each of its runs follows from the one before: only all can be left out.")
+    more = tr("{n} runs still to come go.").format(n=runs)
+    if then:
+        more += " " + tr("{n} runs that take what it finds are then made without that.").format(n=then)
+    return _whether(over, tr("Leave the search out?"), text, more, (tr("Leave the search out"), tr("Keep it")))
+
+
 def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str, str]) -> bool:
     """Ask with two answers in words; the second is the safe one: the default, and what Escape means."""
     box = QMessageBox(over)
