@@ -82,9 +82,15 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
     field = page.choice.fields["min_throughput_percent"]
     field.setFocus()
     field.selectAll()
+    assert not page.choice.is_behind()
     QTest.keyClicks(field, "94")
     QTest.keyClick(field, Qt.Key.Key_Return)
+    assert page.choice.is_behind()  # a new limit beside the old pick
+    page.refresh()
+    assert "is being worked out" in page.lead.text()
     qtbot.waitUntil(lambda: page.title.text() != before)
+    assert not page.choice.is_behind()
+    assert "is being worked out" not in page.lead.text()
     assert session.project is not None
     assert session.project.limits.min_throughput_percent == 94.0
     assert "Throughput" in session.undo.undoText()

@@ -199,6 +199,8 @@ class ChoiceView(QWidget):
         rows = [_row(tr("Pick"), choice.pick, confirmation_text(choice), scale)]
         rows += [_row(f"{n}", other, comparison_text(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
         self.model.set_rows(rows)
+        if self.is_behind():
+            return
         for cost in choice.costs:
             self.costs[LIMIT_OF[cost.limit]].setText(limit_cost_text(choice, cost.limit))
 
@@ -218,11 +220,19 @@ class ChoiceView(QWidget):
         value = _kept(limits, LIMIT_OF[limit])
         return Reading(field.title, f"{value:g}", unit=field.quantity.unit, dot=binds)
 
+    def is_behind(self) -> bool:
+        """Return whether the choice that shows was made for other limits than stand in the fields."""
+        choice, project = self.session.answer.choice, self.session.project
+        return choice is not None and project is not None and choice.limits != project.limits
+
     def head(self) -> tuple[str, str]:
         """Return the lead and the title of the page while a choice is shown."""
         choice = self.session.answer.choice
         if choice is None:
             return tr("Noise against throughput"), tr("No pick yet")
+        if self.is_behind():
+            lead = tr("For the limits as they were; the pick for those that are set now is being worked out")
+            return lead, candidate_text(choice.pick)
         settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
             n=choice.settings, room=f"{choice.limits.design_room_c:g}"
         )
@@ -233,6 +243,8 @@ class ChoiceView(QWidget):
         choice = self.session.answer.choice
         if choice is None:
             return tr("no pick yet")
+        if self.is_behind():
+            return tr("being worked out")
         pick, models = choice.pick, self.session.answer.models
         mark = models.scale.mark(pick.in_room_dba) if models is not None else ""
         throughput = number_text(pick.throughput_percent, 1)
