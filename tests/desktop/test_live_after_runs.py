@@ -107,3 +107,22 @@ def test_the_wheel_edits_nothing_anywhere(read_window: Window) -> None:
         for steps in (1, -1):
             turn(editor, steps)
     assert [box.currentIndex() for box in boxes] + [field.text() for field in fields] == before
+
+
+def test_an_armed_pause_shows_and_can_be_taken_back(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window(project=short_baseline(), pace=60.0)
+    action = window.actions_["run.pause_after"]
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: action.isEnabled() and window.session.live is not None, timeout=20000)
+    assert not action.isChecked()
+    action.trigger()
+    qtbot.waitUntil(action.isChecked, timeout=20000)
+    page = window.pages[NAMES.index("Run")]
+    window.go_to(NAMES.index("Run"))
+    qtbot.waitUntil(lambda: "pauses after this run" in page.lead.text(), timeout=20000)
+    action.trigger()
+    qtbot.waitUntil(lambda: not action.isChecked(), timeout=20000)
+    qtbot.waitUntil(lambda: "pauses after this run" not in page.lead.text(), timeout=20000)
+    window.actions_["run.stop"].trigger()
+    qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
+    assert not action.isChecked()

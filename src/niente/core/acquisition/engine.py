@@ -33,7 +33,7 @@ from niente.core.model.records import (
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.model.states import MAY_FOLLOW, BenchState
+from niente.core.model.states import MAY_FOLLOW, PAUSES_AFTER, BenchState
 from niente.core.planning.progress import Row
 from niente.core.planning.validation import check_plan
 from niente.core.storage.reader import BookReader
@@ -341,11 +341,17 @@ class Engine:
                 self.hands.take(command)
                 continue
             if command == Command.PAUSE_AFTER:
-                self._pause_next = True
+                self._arm_pause(True)
                 continue
             if command == Command.RESUME:
-                self._pause_next = False
+                self._arm_pause(False)
             return command
+
+    def _arm_pause(self, armed: bool) -> None:
+        """Pause once this run is over, or do not after all; whoever listens is told."""
+        if armed != self._pause_next:
+            self._pause_next = armed
+            self._publish(StateChanged(self.state, PAUSES_AFTER if armed else ""))
 
     def restore(self) -> None:
         """Load off, safe setting back, and to rest; tell what only hands can set back."""

@@ -77,7 +77,15 @@ SPECS = (
         "plan.anew", "Measure anew", "", "Let only runs from now on count as answers; the old ones stay", "Edit", "plan"
     ),
     ActionSpec("plan.keep", "Keep question …", "", "Keep this question as a template of your own", "Edit", "plan"),
-    ActionSpec("run.pause_after", "Pause after", "Ctrl+H", "End this run as planned, then wait without load", "Bench", "run"),
+    ActionSpec(
+        "run.pause_after",
+        "Pause after",
+        "Ctrl+H",
+        "End this run as planned, then wait without load; again: go on",
+        "Bench",
+        "run",
+        True,
+    ),
     ActionSpec(
         "run.pause_now", "Pause now", "Ctrl+Shift+H", "End the load now; this run is repeated afterwards", "Bench", "run"
     ),

@@ -171,7 +171,6 @@ class Window(QMainWindow):
             "view.margin": lambda: self.show_margin(not self.margin.isVisible()),
             "map.missing": self.plan_commands.plan_missing,
             "plan.start": self._start,
-            "run.pause_after": lambda: send(Command.PAUSE_AFTER),
             "run.pause_now": lambda: send(Command.PAUSE_NOW),
             "run.resume": session.resume,
             "run.skip": lambda: send(Command.SKIP),

@@ -7,7 +7,8 @@ from PySide6.QtCore import QUrl
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QWidget
 
-from niente.core.model.commands import WhenLost
+from niente.core.model.commands import Command, WhenLost
+from niente.core.model.states import PAUSES_AFTER
 from niente.core.storage.log_files import log_folder
 from niente.desktop.actions.registry import Actions
 from niente.desktop.dialogs import prompts
@@ -34,6 +35,7 @@ class BenchCommands:
     def actions(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
         return {
+            "run.pause_after": self.pause_after,
             "bench.leave": self.leave,
             "bench.ask": self._session.ask_for_command,
             "bench.hand_over": self._session.hand_over,
@@ -56,6 +58,13 @@ class BenchCommands:
         self.show_when_lost()
         if self._session.bench is not None:
             self._session.bench.set_when_lost(when_lost)
+
+    def pause_after(self) -> None:
+        """Pause once the run under way is over; a second time: go on after all. The switch shows what the bench has heard."""
+        armed = self._session.state_text == PAUSES_AFTER
+        self._session.send_command(Command.RESUME if armed else Command.PAUSE_AFTER)
+        if self.switches is not None:
+            self.switches["run.pause_after"].setChecked(armed)
 
     def leave(self) -> None:
         """Close the window and let the plan go on."""

@@ -159,6 +159,7 @@ def style_sheet(p: Palette) -> str:
     QPushButton {{ border: 1px solid {p.strong_rule}; padding: 0 10px; min-height: 24px; }}
     QPushButton:hover {{ background: {p.surface}; }}
     QPushButton:pressed {{ background: {p.shade}; }}
+    QPushButton:checked {{ border: 1px solid {p.ink}; font-weight: bold; }}
     QPushButton:disabled {{ color: {p.strong_rule}; border-color: {p.rule}; }}
     QPushButton[role="view"] {{ border: none; border-bottom: 2px solid {p.ground}; color: {p.soft}; padding: 0 2px;
       min-height: 20px; }}

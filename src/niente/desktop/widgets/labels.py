@@ -73,3 +73,5 @@ class ActionButton(QPushButton):
         self.setText(short)
         self.setToolTip(self._action.toolTip() if short == words else f"{words}\n{self._action.toolTip()}")
         self.setEnabled(self._action.isEnabled())
+        self.setCheckable(self._action.isCheckable())
+        self.setChecked(self._action.isChecked())
