@@ -245,6 +245,12 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     assert not other.pulse.pace.isEnabled()
     for name in ("plan.start", "run.pause_now", "run.pause_after", "run.skip", "run.repeat", "run.stop", "run.note"):
         assert not other.actions_[name].isEnabled()  # nothing that it cannot do
+    for name in ("plan.open", "plan.insert", "rig.part", "rig.import", "rig.calibrate"):
+        assert not other.actions_[name].isEnabled()
+    editors = [editor for page in other.pages for editor in page.editors()]
+    assert len(editors) > 10
+    assert not any(editor.isEnabled() for editor in editors)
+    assert all(editor.isEnabled() for page in window.pages for editor in page.editors())
     assert not other.pulse.stop.isEnabled()
     assert other.actions_["bench.ask"].isEnabled()
     assert not window.actions_["bench.hand_over"].isEnabled()
@@ -255,6 +261,7 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     qtbot.waitUntil(lambda: "looking on" in window.windowTitle())
     qtbot.waitUntil(lambda: "looking on" not in other.windowTitle())
     assert other.pulse.pace.isEnabled()
+    qtbot.waitUntil(lambda: all(editor.isEnabled() for editor in editors))
     qtbot.waitUntil(other.pulse.stop.isEnabled)
     other.actions_["run.stop"].trigger()
     qtbot.waitUntil(lambda: not window.session.busy())

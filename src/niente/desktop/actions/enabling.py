@@ -1,6 +1,9 @@
 """Which actions can be done now, and what those are called that change their name: start or resume, undo what."""
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QWidget
 
 from niente.core.model.hand_cards import CardKind
 from niente.core.model.states import PAUSES_AFTER, BenchState
@@ -11,7 +14,9 @@ from niente.desktop.session.session import Session
 OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
 """Actions on the run list: they act on what is selected there, and only while it shows."""
 OF_WHO_COMMANDS = ("run.note", "run.stop")
-OF_A_BOOK = ("plan.open", "plan.save", "plan.keep", "rig.copy", "rig.import", "rig.export", "rig.part")
+OF_A_BOOK = ("plan.save", "plan.keep", "rig.copy", "rig.export")
+CHANGE_IT = ("plan.open", "rig.import", "rig.part", "rig.calibrate")
+"""Actions that change a plan or a rig: not for a window that only looks on."""
 UNDER_WAY = ("run.pause_now", "run.pause_after", "run.skip", "run.repeat")
 
 
@@ -28,8 +33,8 @@ class Enabling(QObject):
         self._name_undo("")
         self._name_redo("")
 
-    def look(self, page: str) -> None:
-        """Let only those actions be chosen that can be done now, while a page shows."""
+    def look(self, page: str, editors: Sequence[QWidget]) -> None:
+        """Let only those actions be chosen that can be done now, while a page shows; ``editors`` change plan or rig."""
         session, planner, actions = self._session, self._session.planner, self._actions
         bench = session.bench
         busy, attached = session.busy(), bench is not None
@@ -44,14 +49,18 @@ class Enabling(QObject):
             actions[name].setEnabled(commands and busy and not paused)
         for name in OF_WHO_COMMANDS:
             actions[name].setEnabled(commands)
+        for editor in editors:
+            editor.setEnabled(commands or not attached)
         card = session.hands.card
         if commands and busy and card is not None:
             actions["run.resume"].setEnabled(session.hands.ready())
             actions["run.skip"].setEnabled(card.kind == CardKind.READ)
         for name in OF_THE_LIST:
-            actions[name].setEnabled(attached and page == "Plan")
+            actions[name].setEnabled(commands and page == "Plan")
         for name in OF_A_BOOK:
             actions[name].setEnabled(attached)
+        for name in CHANGE_IT:
+            actions[name].setEnabled(commands)
         actions["bench.leave"].setEnabled(busy and commands)
         actions["bench.ask"].setEnabled(bench is not None and bench.follows and not bench.lost)
         actions["bench.hand_over"].setEnabled(commands and session.command_asked)

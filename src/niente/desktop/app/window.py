@@ -274,7 +274,7 @@ class Window(QMainWindow):
 
     def _enable(self) -> None:
         shown = self._current()
-        self._enabling.look(shown.name if shown is not None else "")
+        self._enabling.look(shown.name if shown is not None else "", [one for page in self.pages for one in page.editors()])
         self.pulse.show_stop(self.session.busy())
 
     def _on_page(self, action: str) -> None:

@@ -74,6 +74,10 @@ class Page(QWidget):
         widget.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
         widget.addActions([self.actions_[name] for name in names])
 
+    def editors(self) -> tuple[QWidget, ...]:
+        """Return what changes the plan or the machine here: it is greyed in a window that only looks on."""
+        return ()
+
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions of the registry, by their names."""
         return {}

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QStackedWidget
+from PySide6.QtWidgets import QStackedWidget, QWidget
 
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.question import TemplateName
@@ -98,6 +98,10 @@ class AnswerPage(Page):
         project = self.session.project
         kind = template(project.question.template) if project is not None else None
         return tr(kind.title) if kind is not None else ""
+
+    def editors(self) -> tuple[QWidget, ...]:
+        """Return the limits of a choice, and what it is for."""
+        return (*self.choice.fields.values(), self.choice.aim, self.choice.noise_at)
 
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions."""

@@ -162,6 +162,10 @@ class PlanPage(Page):
         self.show_question()
         self.session.notice.emit(Notice(why))
 
+    def editors(self) -> tuple[QWidget, ...]:
+        """Return the question, its axes and its rules."""
+        return (self.questions, self.axes, self.rules)
+
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions of the registry, by their names."""
         return {

@@ -166,6 +166,10 @@ class RigPage(Page):
         self._power_w = power_w
         self.refresh()
 
+    def editors(self) -> tuple[QWidget, ...]:
+        """Return the views in which something is said of the machine."""
+        return (self.limits_view, self.room_view, self.sensors_view)
+
     def refresh(self) -> None:
         """Show the machine, and its heat path as far as it is known."""
         card, project = self.session.card, self.session.project
