@@ -80,7 +80,7 @@ def show_after(window: Window) -> None:
 
 
 def show_card(window: Window) -> None:
-    """Let the machine be asked into another state by hand, and the first line be ticked."""
+    """Let the machine be asked into another state by hand, and its first line be ticked."""
     import msgspec
 
     from niente.core.model.plan import Step
@@ -94,7 +94,7 @@ def show_card(window: Window) -> None:
     session.planner.take(msgspec.structs.replace(plan, entries=tuple(out)), None)
     window.actions_["plan.start"].trigger()
     wait_until(lambda: session.hands.card is not None, 30)
-    session.hands.tick(0, True)
+    session.hands.tick(1, True)
 
 
 def ask_the_demos_machine(question: str, book: Path) -> None:

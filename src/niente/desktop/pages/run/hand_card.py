@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from niente.core.model.hand_cards import CardKind, HandCard, ReadingRequest
-from niente.core.model.quantities import quantity_of, value_typed
+from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of, value_typed
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
@@ -112,7 +112,8 @@ class HandCardView(QWidget):
 
     def _cooling(self, below_c: float) -> None:
         """The first box: that it is cool; it ticks itself, or a person does where no sensor is read any more."""
-        words = tr("The heatsink is cool: cores under {limit}").format(limit=CORE.with_unit(below_c))
+        limit = f"{below_c:g}{NO_BREAK_SPACE}{CORE.unit}"
+        words = tr("The heatsink is cool: cores under {limit}").format(limit=limit)
         row = QHBoxLayout()
         row.setSpacing(16)
         row.addWidget(self._box(words, words))
