@@ -15,7 +15,7 @@ from niente.core.analysis.stability import exposures_in
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
-from niente.core.model.quantities import NO_BREAK_SPACE
+from niente.core.model.quantities import NO_BREAK_SPACE, TRUE_MINUS
 from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import FanCurve, Setting
@@ -206,20 +206,24 @@ def test_sizes_that_are_all_too_large_say_so_and_those_that_all_fit_too(tmp_path
     all_fit = some_of(sizes(20.0, 40.0), slice(1, None), tmp_path / "all.niente", wren())
     assert all_fit.sentence.startswith("At least 40")
     assert any(one.head == "More may fit" for one in all_fit.remarks)
-    assert all_fit.figure("voices.stock.fits").value.high is None
+    assert all_fit.figure("voices.65.fits").value.high is None
 
 
 def test_a_search_that_was_stopped_before_its_first_pass_has_no_size_yet(tmp_path: Path) -> None:
     answer = some_of(sizes(50.0, 130.0), slice(0, 1), tmp_path / "stopped.niente", wren())
     assert answer.state == AnswerState.GROWING
     assert answer.sentence == "No size has come through its time yet"
-    assert answer.figure("voices.stock.all_it_gets").value.known
+    assert answer.figure("voices.65.all_it_gets").value.known
 
 
 def test_a_voltage_that_is_too_shallow_is_told_from_a_clock_that_is_too_low(tmp_path: Path) -> None:
     base = Setting(voltage_offset_mv=-100.0, fan_duty={"case": 0.0})
     answer = some_of(sizes(40.0, 60.0, base=base), slice(None), tmp_path / "deep.niente", wren())
-    assert answer.sentence == "Nothing fits as found: it failed with what it got by itself"
+    offset = f"{TRUE_MINUS}100{NO_BREAK_SPACE}mV"
+    assert (
+        answer.sentence
+        == f"Nothing fits at {offset}, temperature cap 65{NO_BREAK_SPACE}°C: it failed with what it got by itself"
+    )
     assert any(one.head == "Not the clock" and "the voltage's doing" in one.words for one in answer.remarks)
     assert answer.table is not None
     assert answer.table.rows[0].values[0].words == "none"

@@ -38,7 +38,7 @@ from niente.core.model.names import kind_of, part_of
 from niente.core.model.plan import Exposure, Search, Step
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.planning.progress import RunStatus
-from niente.core.selection.setting_words import values_text
+from niente.core.selection.setting_words import differing, values_text
 
 SIZE, FREE = "load_size", "all it gets"
 FIRST_S = 15.0
@@ -49,6 +49,8 @@ EVEN = 1.03
 """First seconds that do no more than this, as a ratio, overstate nothing."""
 CLEARLY_LESS = 0.93
 """A size that drops out below this share of what the clock does was not too much for the clock."""
+ASIDE = frozenset({SIZE, "fan_duty", "fan_supply_v"})
+"""A setting is as found whatever the size, and however the fans were fixed for measuring."""
 HOUR = Exposure(min_s=3600.0, max_s=3600.0)
 
 
@@ -73,9 +75,10 @@ class _Point:
         self.free = [run for status, run in free if status == RunStatus.DONE]
         self.broke = [run for status, run in free if status == RunStatus.FAILED]
         """Runs that failed although nothing was asked of the load but what it gets."""
-        values = [(name, value) for name in varied if (value := base.value(name)) is not None]
+        differs = [(name, value) for name, value in differing(base, of.card.stock) if kind_of(name) not in ASIDE]
+        values = [(name, value) for name in varied if (value := base.value(name)) is not None] or differs
         self.values = dict(values)
-        self.as_found = all(value == of.card.stock.value(name) for name, value in values)
+        self.as_found = not differs and all(value == of.card.stock.value(name) for name, value in values)
         self.words = quantity_of(values[0][0]).with_unit(values[0][1]) if len(values) == 1 else ", ".join(values_text(values))
 
     @property
