@@ -32,7 +32,7 @@ def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: P
     window = show(arguments(["--demo"]))
     qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
     qtbot.waitUntil(lambda: "Making the demo book" in window.opening.text() or bool(window.session.bench))
-    qtbot.waitUntil(lambda: window.session.busy() and window.session.answer.choice is not None)
+    qtbot.waitUntil(lambda: window.session.busy() and window.session.answer.choice is not None, timeout=900_000)
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5)
     assert window.pulse.pace.currentText() == "× 60"
     assert window.stack.currentWidget() is window.page(RunPage)
