@@ -367,7 +367,8 @@ def test_a_run_is_dragged_between_others(window: Window) -> None:
     assert watts(window) == before
 
 
-def test_runs_of_one_search_go_together(window: Window) -> None:
+def test_runs_of_one_search_go_together(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(prompts, "whether_search_may_go", lambda *_: True)
     choose_question(window, "undervolt-ladder")
     planner = window.session.planner
     search = next(index for index, row in enumerate(planner.rows) if row.status == RunStatus.EXPECTED)
