@@ -29,8 +29,8 @@ def as_data(event: Record) -> dict[str, Any] | None:
     match event:
         case PlanStarted(plan, plan_id, done):
             return {"event": "plan_started", "question": plan.question, "plan": plan_id, "done": done}
-        case StateChanged(state, text):
-            return {"event": "state", "state": state.value, "text": text}
+        case StateChanged(state, text, pauses):
+            return {"event": "state", "state": state.value, "text": text, "pauses_after": pauses}
         case HandCardShown(card):
             return {"event": "card", "card": msgspec.to_builtins(card)}
         case RunLeftOut(index, text):

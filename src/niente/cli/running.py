@@ -73,6 +73,7 @@ class ProgressLine:
         self.swept: tuple[str, ...] = ()
         """The controls that tell one run from the next."""
         self._runs = 0
+        self._pauses = False
 
     @property
     def picks(self) -> bool:
@@ -159,10 +160,18 @@ class ProgressLine:
             case HandCardShown(card) if card is not None:
                 for text in card_text(card):
                     self._console.print(text, highlight=False)
-            case StateChanged(BenchState.WAITING, text) | StateChanged(BenchState.PAUSED, text):
-                self._console.print(text, highlight=False)
+            case StateChanged():
+                self._show_state(event)
             case _:
                 return
+
+    def _show_state(self, event: StateChanged) -> None:
+        """Say what the bench waits for, and whether it pauses after this run once that is asked for or taken back."""
+        changed, self._pauses = event.pauses_after != self._pauses, event.pauses_after
+        if changed and event.state not in (BenchState.PAUSED, BenchState.RESTORING):
+            self._console.print("It pauses after this run." if event.pauses_after else "It goes on after this run.")
+        elif event.state in (BenchState.WAITING, BenchState.PAUSED):
+            self._console.print(event.text, highlight=False)
 
     def print_line(self, text: str) -> None:
         """Say something that is no event."""

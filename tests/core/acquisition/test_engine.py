@@ -142,6 +142,49 @@ def test_hold_after_waits_between_runs(make_bench: Make, watcher: Watcher, card:
     assert closings(watcher) == [(0, "done"), (1, "done")]
 
 
+def test_a_pause_that_is_wanted_is_told_through_all_states_until_it_comes(
+    make_bench: Make, watcher: Watcher, card: RigCard
+) -> None:
+    """Wanted before the load is on, it was told no more once the run went on."""
+    bench = make_bench()
+
+    def on(event: object) -> None:
+        if (
+            isinstance(event, StateChanged)
+            and event.state == BenchState.WAITING
+            and not event.pauses_after
+            and not closings(watcher)
+        ):
+            bench.send_command(Command.PAUSE_AFTER)
+        if isinstance(event, StateChanged) and event.state == BenchState.PAUSED:
+            bench.send_command(Command.RESUME)
+
+    watcher.on = on
+    bench.start(short_plan(card, COOL, COOL, seconds=300.0, idle_s=120.0), Limits())
+    assert watcher.end().complete
+    states = [(event.state, event.pauses_after) for event in watcher.of(StateChanged)]
+    paused = next(at for at, (state, _) in enumerate(states) if state == BenchState.PAUSED)
+    told = next(at for at, (_, pauses) in enumerate(states) if pauses)
+    assert paused > told + 1  # the run went through other states meanwhile
+    assert all(pauses for _, pauses in states[told:paused])
+    assert not any(pauses for _, pauses in states[paused:])
+
+
+def test_a_pause_that_was_taken_back_does_not_come(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
+    bench = make_bench()
+
+    def on(event: object) -> None:
+        if isinstance(event, RunOpened) and event.index == 0:
+            bench.send_command(Command.PAUSE_AFTER)
+            bench.send_command(Command.RESUME)
+
+    watcher.on = on
+    bench.start(short_plan(card, COOL, COOL, seconds=300.0), Limits())
+    assert watcher.end().complete
+    assert BenchState.PAUSED not in [event.state for event in watcher.of(StateChanged)]
+    assert [event.pauses_after for event in watcher.of(StateChanged) if event.pauses_after] == [True]
+
+
 def test_stop_restores_and_the_same_plan_goes_on(make_bench: Make, watcher: Watcher, card: RigCard) -> None:
     bench = make_bench()
     plan = short_plan(card, COOL, COOL, COOL, seconds=500.0)

@@ -33,7 +33,7 @@ from niente.core.model.records import (
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
-from niente.core.model.states import MAY_FOLLOW, PAUSES_AFTER, BenchState
+from niente.core.model.states import MAY_FOLLOW, BenchState
 from niente.core.planning.progress import Row
 from niente.core.planning.validation import check_plan
 from niente.core.storage.reader import BookReader
@@ -64,6 +64,7 @@ class Engine:
         self._publish = stream.publish
         self._exposing = RunExecutor(sampler, stream, self.command)
         self._pause_next = False
+        self._state_text = ""
         self._known: Evidence | None = None
         self._guards = GuardSet((), sampler.card)
         self._hour_zero = 0.0
@@ -351,13 +352,13 @@ class Engine:
         """Pause once this run is over, or do not after all; whoever listens is told."""
         if armed != self._pause_next:
             self._pause_next = armed
-            self._publish(StateChanged(self.state, PAUSES_AFTER if armed else ""))
+            self._publish(StateChanged(self.state, self._state_text, armed))
 
     def restore(self) -> None:
         """Load off, safe setting back, and to rest; tell what only hands can set back."""
         self.sampler.make_safe()
-        self.enter(BenchState.RESTORING)
         self._pause_next = False
+        self.enter(BenchState.RESTORING)
         self.hands.put_card_away()
         while not self._commands.empty():
             self._commands.get_nowait()
@@ -372,7 +373,8 @@ class Engine:
             raise AssertionError(f"{state} may not follow on {self.state}")
         self.state = state
         self.sampler.stoppable = state != BenchState.IDLE
-        self._publish(StateChanged(state, text))
+        self._state_text = text
+        self._publish(StateChanged(state, text, self._pause_next))
 
 
 def _idle_words(rule: Exposure) -> str:

@@ -28,10 +28,12 @@ class BenchStarted(msgspec.Struct, frozen=True, tag=True):
 
 
 class StateChanged(msgspec.Struct, frozen=True, tag=True):
-    """The engine does something else now; ``text`` says in words what, where it needs words."""
+    """The engine does something else now; ``text`` says in words what, where it needs words. ``pauses_after`` says that it
+    pauses once the run under way is over."""
 
     state: BenchState
     text: str = ""
+    pauses_after: bool = False
 
 
 class PlanStarted(msgspec.Struct, frozen=True, tag=True):

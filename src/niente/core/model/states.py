@@ -52,6 +52,3 @@ MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
     BenchState.ENDED: frozenset(),
 }
 """Every change of state that is allowed; a change that is not is a bug and stops the engine."""
-
-PAUSES_AFTER = "It pauses after this run."
-"""What a bench says of its state while a pause after the run under way is wanted."""

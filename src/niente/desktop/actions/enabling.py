@@ -6,7 +6,7 @@ from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.hand_cards import CardKind
-from niente.core.model.states import PAUSES_AFTER, BenchState
+from niente.core.model.states import BenchState
 from niente.desktop.actions.registry import Actions
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -44,7 +44,7 @@ class Enabling(QObject):
         actions["plan.start"].setEnabled(commands and not busy)
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
         actions["run.resume"].setEnabled(commands and busy and paused)
-        actions["run.pause_after"].setChecked(busy and session.state_text == PAUSES_AFTER)
+        actions["run.pause_after"].setChecked(busy and session.pauses_after)
         for name in UNDER_WAY:
             actions[name].setEnabled(commands and busy and not paused)
         for name in OF_WHO_COMMANDS:

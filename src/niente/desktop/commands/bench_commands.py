@@ -8,7 +8,6 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.commands import Command, WhenLost
-from niente.core.model.states import PAUSES_AFTER
 from niente.core.storage.log_files import log_folder
 from niente.desktop.actions.registry import Actions
 from niente.desktop.dialogs import prompts
@@ -61,7 +60,7 @@ class BenchCommands:
 
     def pause_after(self) -> None:
         """Pause once the run under way is over; a second time: go on after all. The switch shows what the bench has heard."""
-        armed = self._session.state_text == PAUSES_AFTER
+        armed = self._session.pauses_after
         self._session.send_command(Command.RESUME if armed else Command.PAUSE_AFTER)
         if self.switches is not None:
             self.switches["run.pause_after"].setChecked(armed)

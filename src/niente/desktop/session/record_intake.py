@@ -71,6 +71,7 @@ class RecordSession(Protocol):
     strip: StripChart | None
     state: BenchState
     state_text: str
+    pauses_after: bool
     answer: Answer
     hands: HandWork
     notes: list[ShownNote]
@@ -200,7 +201,8 @@ class RecordIntake:
 
     def _state(self, record: StateChanged, changed: Changed) -> None:
         changed.state = True
-        self._session.state, self._session.state_text = record.state, record.text
+        session = self._session
+        session.state, session.state_text, session.pauses_after = record.state, record.text, record.pauses_after
 
     def _hand_card(self, record: HandCardShown, _: Changed) -> None:
         self._session.hands.show(record.card, record.ticked)
@@ -238,7 +240,7 @@ class RecordIntake:
         session = self._session
         changed.run = changed.state = True
         changed.plan_over = record.ran
-        session.state, session.state_text = BenchState.IDLE, ""
+        session.state, session.state_text, session.pauses_after = BenchState.IDLE, "", False
         if session.live is not None and session.live.closed is None:
             opened = session.live.opened
             words = tr("the bench ended in this run")

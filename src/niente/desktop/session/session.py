@@ -72,8 +72,8 @@ class Session(QObject):
         self.project: Project | None = None
         self.answer = Answer()
         self.state = BenchState.IDLE
-        self.state_text = ""
-        """What the bench says of its state, in words; often nothing."""
+        self.state_text, self.pauses_after = "", False
+        """What the bench says of its state, in words (often nothing), and whether it pauses after the run under way."""
         self.frame: Frame | None = None
         self.live: LiveRun | None = None
         self.strip: StripChart | None = None

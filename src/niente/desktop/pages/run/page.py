@@ -11,7 +11,7 @@ from niente.core.analysis.evidence import hottest_core
 from niente.core.model.plan import Step
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
-from niente.core.model.states import PAUSES_AFTER, BenchState
+from niente.core.model.states import BenchState
 from niente.core.planning.cost import row_seconds
 from niente.core.planning.forecast import StepForecast
 from niente.core.science.dynamics import Scale
@@ -259,7 +259,7 @@ class RunPage(Page):
         session = self.session
         if session.busy() and session.state in (BenchState.WAITING, BenchState.PAUSED) and session.state_text:
             return session.state_text
-        if session.busy() and session.state_text == PAUSES_AFTER:
+        if session.busy() and session.pauses_after:
             return tr("pauses after this run")
         if live.closed is not None:
             return f"{live.closed.outcome}, {live.closed.reason}"
