@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QEvent, QTimer
+from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.client import Hearer
@@ -61,6 +61,27 @@ def collected_after(request: pytest.FixtureRequest) -> Iterator[None]:
     if "qtbot" in request.fixturenames:
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         gc.collect()
+
+
+@pytest.fixture(autouse=True)
+def no_dialog_waits(qapp: QApplication) -> Iterator[None]:
+    """A dialog that nobody answers fails its test; else it would hold up all tests that follow."""
+    seen: list[QWidget | None] = [None]
+    unanswered: list[str] = []
+
+    def look() -> None:
+        dialog = QApplication.activeModalWidget()
+        if dialog is not None and dialog is seen[0]:
+            unanswered.append(dialog.windowTitle())
+            dialog.close()
+        seen[0] = dialog
+
+    watch = QTimer()
+    watch.timeout.connect(look)
+    watch.start(15_000)
+    yield
+    watch.stop()
+    assert not unanswered, f"Nobody answered: {unanswered}"
 
 
 @pytest.fixture(autouse=True)
