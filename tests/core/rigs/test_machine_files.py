@@ -58,6 +58,8 @@ def test_what_ships_can_be(name: str) -> None:
         ("processor.cores", "twelve", "Expected `int`"),
         ("fans.intake.stall_duty", 40, "above start_duty"),
         ("fans.intake.group", "roof", "controls: nothing sets the fan group 'roof'"),
+        ("controls.0.name", "load_size.idle", "controls: load_size.idle: there is no load 'idle' that does work"),
+        ("controls.0.name", "load_size.choir", "controls: load_size.choir: there is no load 'choir' that does work"),
         ("fans.cooler", None, "heat.streams.cooler.stages: there is no fan 'cooler'"),
         ("limits.core_temperature_c", 27, "does not lie above the room"),
         ("limits.shut_down_c", 90, "does not lie below limits.shut_down_c"),

@@ -20,9 +20,13 @@ JUMPS = {
 practice, no source."""
 
 
+GOES_ON_MOVING = frozenset({"package_power_w", "wall_power_w", "effective_clock_mhz", "throughput_per_s"})
+"""What still moves while a cap holds the temperature."""
+
+
 class ChannelMean(msgspec.Struct, frozen=True):
     """The mean of a channel's readings, its standard error with their autocorrelation in it, the highest of them, and by how
-    much it moved from the first to the second half of them; 0 where that is not more than its scatter."""
+    much power, clock and work moved from the first to the second half of them; 0 where that is not more than their scatter."""
 
     mean: float = math.nan
     error: float = math.inf
@@ -42,7 +46,8 @@ def channel_means(card: RigCard, tail: Array) -> dict[str, ChannelMean]:
         jump = JUMPS.get(kind_of(channel.name))
         values = without_spikes(tail[:, index], jump) if jump is not None else tail[:, index]
         if np.isfinite(values).any():
-            found[channel.name] = ChannelMean(*mean_with_error(values), float(np.nanmax(values)), _moved(values))
+            moved = _moved(values) if kind_of(channel.name) in GOES_ON_MOVING else 0.0
+            found[channel.name] = ChannelMean(*mean_with_error(values), float(np.nanmax(values)), moved)
     return found
 
 

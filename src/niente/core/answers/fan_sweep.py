@@ -109,7 +109,8 @@ class _Group:
 
         if room.value is None:
             return []
-        alone = [(run, background_correction_db(run.noise_dba - room.value)) for run in self.turning]
+        heard = [run for run in self.turning if math.isfinite(run.noise_dba) and self.rpm(run) > 0.0]
+        alone = [(run, background_correction_db(run.noise_dba - room.value)) for run in heard]
         known = [(self.rpm(run), run.noise_dba - k1, run.noise_se_db) for run, k1 in alone if k1 is not None]
         if len(known) < MIN_POINTS:
             return []

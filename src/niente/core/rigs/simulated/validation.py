@@ -162,8 +162,11 @@ def _loads(machine: Machine) -> Iterator[str]:
 def _settings(machine: Machine) -> Iterator[str]:
     controls = {control.name: control for control in controls_of(machine)}
     groups = machine.groups()
+    working = {load.name for load in machine.loads if load.per_ghz > 0.0}
     for control in controls.values():
         part = part_of(control.name)
+        if control.name.startswith("load_size.") and part not in working:
+            yield f"controls: {control.name}: there is no load {part!r} that does work"
         if control.name.startswith(("fan_duty.", "fan_supply_v.")) and part not in groups:
             yield f"controls: {control.name}: there is no fan group {part!r}"
     for at, setting in (("stock", filled(machine, machine.stock)), ("safe", filled(machine, machine.safe))):
