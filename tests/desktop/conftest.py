@@ -15,6 +15,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.project import Limits, Project
 from niente.core.model.rig_sheet import applied
+from niente.core.planning.templates import default_project
 from niente.core.selection import answer as analysis
 from niente.core.selection.answer import Answer, work_out
 from niente.core.serving.desktop_bus import DesktopBus
@@ -98,7 +99,10 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
     look_of(app, Preferences()).apply(PaletteChoice.PAPER)
     opened: list[Window] = []
 
-    def open_on(book: Path | None = None, pace: float | None = None, project: Project | None = None) -> Window:
+    def open_on(
+        book: Path | None = None, pace: float | None = None, project: Project | None = None, *, fresh: bool = False
+    ) -> Window:
+        """A new book asks for the quiet point, unless it is to be ``fresh``: without a question yet."""
         preferences = Preferences()
         window = Window(Session(), look_of(app, preferences), preferences, desktop_bus=QuietBus())
         qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
@@ -106,7 +110,8 @@ def open_window(qtbot: QtBot, tmp_path: Path) -> Iterator[Callable[..., Window]]
         rig = larkspur_rig(pace=pace)
 
         def prepare(progress: object, listener: Hearer) -> tuple[BenchHere, Project | None]:
-            return serve_here(lambda hear: open_bench(rig, book or tmp_path / "new.niente", hear), listener), project
+            bench = serve_here(lambda hear: open_bench(rig, book or tmp_path / "new.niente", hear), listener)
+            return bench, project or (None if fresh else asking(bench))
 
         window.session.open(prepare, start=False)
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None)
@@ -137,7 +142,7 @@ class SharedWindow:
         first = [answer] if answer is not None else []
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(analysis, "work_out", lambda *request: first.pop() if first else work_out(*request))
-            self.window.session.open(lambda _, told: (larkspur_here(book, told), None), start=False)
+            self.window.session.open(lambda _, told: with_question(larkspur_here(book, told)), start=False)
             until(lambda: bool(self.window.pages) and self.window.session.bench is not None, QApplication.processEvents)
             if answer is not None:
                 until(lambda: self.window.session.answer.choice is not None, QApplication.processEvents)
@@ -178,6 +183,16 @@ class SharedWindow:
         self.window.session.close()
         self.window.deleteLater()
         QApplication.processEvents()
+
+
+def asking(bench: BenchHere) -> Project:
+    """The book's own project, or that of a new book in which the quiet point was chosen."""
+    return bench.project or default_project(bench.card)
+
+
+def with_question(bench: BenchHere) -> tuple[BenchHere, Project]:
+    """A bench, and a project that asks something."""
+    return bench, asking(bench)
 
 
 def larkspur_here(book: Path, told: Hearer) -> BenchHere:

@@ -374,16 +374,16 @@ def test_opening_can_be_cancelled(qtbot: QtBot) -> None:
 def test_work_that_takes_long_shows_itself_and_can_be_cancelled(swept_window: Window, qtbot: QtBot) -> None:
     working, session = swept_window.working, swept_window.session
     session.working.emit(True)
-    assert not working.isVisible()
-    qtbot.waitUntil(working.isVisible)
+    assert not working.shows()
+    qtbot.waitUntil(working.shows)
     asked = session._analyst._newest
     working.cancel.click()
-    assert not working.isVisible()
+    assert not working.shows()
     assert session._analyst._newest == asked + 1  # the answer under way is then a stale one
     session.working.emit(True)
     session.working.emit(False)
     assert not working._patience.isActive()  # what was quick is not mentioned
-    assert not working.isVisible()
+    assert not working.shows()
 
 
 def test_the_end_of_a_plan_is_told(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:

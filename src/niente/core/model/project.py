@@ -59,8 +59,9 @@ class Limits(
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a person has decided so far: the rig, its question, and the limits of the choice.
 
-    ``sheet`` is what the person says of the machine; ``None`` where that is what its driver says. ``sheet_kept`` is the
-    document that a sheet was taken from, whose unknown fields go out again with it.
+    ``question_chosen`` is false in a fresh book until a person chooses a question: until then ``question`` is a proposal, and
+    nothing is run for it. ``sheet`` is what the person says of the machine; ``None`` where that is what its driver says.
+    ``sheet_kept`` is the document that a sheet was taken from, whose unknown fields go out again with it.
     """
 
     rig: str
@@ -68,6 +69,7 @@ class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     limits: Limits = Limits()
     sheet: RigSheet | None = None
     sheet_kept: dict[str, Any] = msgspec.field(default_factory=dict)
+    question_chosen: bool = True
 
 
 def project_of(document: Any) -> Project:

@@ -17,6 +17,7 @@ from niente.core.planning.cost import Pace, PlanCost, cost_of, pace_of, row_seco
 from niente.core.planning.dry_run import DryRun, dry_run
 from niente.core.planning.forecast import StepForecast, foresee
 from niente.core.planning.list_edits import KeyedEntries, keyed
+from niente.core.planning.offers import Offer, offers
 from niente.core.planning.progress import AnswerKeys, Row, RunStatus, plan_rows
 from niente.core.planning.structured_search import takes_long
 from niente.core.planning.templates import entries_of, plan_for
@@ -158,6 +159,10 @@ class PlanLayout:
         if what == BUDGET:
             return Comparison(what, of_budget(card, question, laid.rows, laid.seconds, models))
         return Comparison(what, of_step(card, question, what, pace, models))
+
+    def offer(self, card: RigCard, guards: tuple[Guard, ...] | None) -> tuple[Offer, ...]:
+        """Return what each question would cost, before one is asked."""
+        return offers(card, guards)
 
     def _plan_for(self, request: PlanRequest) -> tuple[KeyedEntries, Plan]:
         """Return the list of a request, and the plan that it comes to; the latest is kept."""

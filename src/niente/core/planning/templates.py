@@ -274,7 +274,7 @@ def default_project(card: RigCard) -> Project:
 
 def project_asking(card: RigCard, project: Project | None, name: str) -> Project:
     """Return a project that asks a kind of question: as it stands where it does so already, or names no kind that is known."""
-    now = project or default_project(card)
+    now = msgspec.structs.replace(project or default_project(card), question_chosen=True)
     if template(name) is None or now.question.template == name:
         return now
     return msgspec.structs.replace(now, question=first_question(card, name))

@@ -13,6 +13,8 @@ from niente.desktop.session.session import Session
 
 OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
 """Actions on the run list: they act on what is selected there, and only while it shows."""
+OF_A_QUESTION = ("plan.start", "map.missing")
+"""Actions that have no place while no question is asked."""
 OF_WHO_COMMANDS = ("run.note", "run.stop")
 OF_A_BOOK = ("plan.save", "plan.keep", "rig.copy", "rig.export")
 CHANGE_IT = ("plan.open", "rig.import", "rig.part", "rig.calibrate")
@@ -41,7 +43,14 @@ class Enabling(QObject):
         commands = bench is not None and not bench.follows and not bench.lost
         paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
-        actions["plan.start"].setEnabled(commands and not busy)
+        unasked = "" if session.question_stands else tr("No question is asked yet: choose one at the left.")
+        looks_on = "" if commands or not attached else tr("This window looks on.")
+        why_not = looks_on or (tr("A plan runs.") if busy else unasked)
+        for name in OF_A_QUESTION:
+            actions[name].setVisible(not unasked)
+        actions["plan.ask"].setVisible(bool(unasked))
+        actions["plan.ask"].setEnabled(commands)
+        actions.allow("plan.start", commands and not busy and not unasked, why_not)
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
         actions["run.resume"].setEnabled(commands and busy and paused)
         actions["run.pause_after"].setChecked(busy and session.pauses_after)

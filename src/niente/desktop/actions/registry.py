@@ -67,6 +67,7 @@ SPECS = (
     ActionSpec("proof.run", "Add to the plan", "", "Plan what is selected: it would make the proof surer", "Bench", "proof"),
     ActionSpec("proof.soak", "Soak the pick", "", "Plan a long run of the pick under the load that decides", "Bench", "proof"),
     ActionSpec("run.follow", "Follow the run", "Ctrl+F", "Bring the traces back to now, after looking back", "View", "run"),
+    ActionSpec("plan.ask", "Choose a question", "", "Go to the questions that this machine can be asked", "Bench", "plan"),
     ActionSpec("plan.start", "Start", "Ctrl+R", "Run what is left of the plan", "Bench", "run"),
     ActionSpec("plan.up", "Move up", "Alt+Up", "Let the selected run come earlier", "Edit", "plan"),
     ActionSpec("plan.down", "Move down", "Alt+Down", "Let the selected run come later", "Edit", "plan"),
@@ -128,7 +129,17 @@ MENUS = {
     "Go": (("page.rig", "page.plan", "page.run", "page.map", "page.answer", "page.proof"),),
     "View": (("view.margin", "map.table", "map.prove", "run.follow"), ("view.desktop", "view.paper", "view.dusk")),
     "Bench": (
-        ("plan.start", "run.pause_after", "run.pause_now", "run.resume", "run.skip", "run.repeat", "run.note", "run.stop"),
+        (
+            "plan.ask",
+            "plan.start",
+            "run.pause_after",
+            "run.pause_now",
+            "run.resume",
+            "run.skip",
+            "run.repeat",
+            "run.note",
+            "run.stop",
+        ),
         ("answer.surer", "map.run_here", "map.missing", "proof.run", "proof.soak"),
         ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
     ),
@@ -161,6 +172,11 @@ class Actions:
 
     def __getitem__(self, name: str) -> QAction:
         return self._actions[name]
+
+    def allow(self, name: str, allowed: bool, why_not: str = "") -> None:
+        """Let an action be chosen, or say why it cannot be: its buttons show that."""
+        self._actions[name].setEnabled(allowed)
+        self._actions[name].setWhatsThis("" if allowed else why_not)
 
     def fill(self, menu: QMenu, groups: tuple[tuple[str, ...], ...], recent: QMenu) -> None:
         """Put the actions of a menu into it, a rule between groups; ``recent`` are the books opened lately."""

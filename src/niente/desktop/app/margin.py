@@ -8,7 +8,7 @@ from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Buttons, Columns, Far, LimiterLegend, Reading, Readings, Title, Words
 from niente.desktop.widgets.guard_bars import GuardBars
-from niente.desktop.widgets.labels import ActionButton, label, rule
+from niente.desktop.widgets.labels import ActionButton, NarrowLabel, label, rule
 from niente.desktop.widgets.limiter_legend import LimiterKeys
 
 WIDTH = 280
@@ -72,8 +72,8 @@ class _Shown(QWidget):
                 self._rows.addLayout(row)
         self.put(block)
 
-    def _text(self, role: str, *, wrap: bool = False) -> QLabel:
-        made = _selectable(label("", role, wrap=wrap))
+    def _text(self, role: str, *, wrap: bool = False, narrow: bool = False) -> QLabel:
+        made = _selectable(NarrowLabel(role) if narrow else label("", role, wrap=wrap))
         self._texts.append(made)
         return made
 
@@ -81,14 +81,14 @@ class _Shown(QWidget):
         head = QHBoxLayout()
         head.addWidget(self._text("section"))
         head.addStretch(1)
-        head.addWidget(self._text("soft"))
+        head.addWidget(self._text("soft", narrow=True))
         self._rows.addLayout(head)
         self._rows.addWidget(rule())
 
     def _put_lines(self, grid: QGridLayout, lines: tuple[Reading, ...]) -> None:
         """Show lines of figures. How many there are changes while a run goes on, and new widgets are slow to make."""
         while len(self._lines) < len(lines):
-            cells = [_selectable(label("", role)) for role in ("", "", "soft", "soft", "mark")]
+            cells = [_selectable(one) for one in (NarrowLabel(), *(label("", role) for role in ("", "soft", "soft", "mark")))]
             for column, cell in enumerate(cells):
                 side = Qt.AlignmentFlag.AlignLeft if column in (0, 3, 4) else Qt.AlignmentFlag.AlignRight
                 grid.addWidget(cell, len(self._lines), column, side | Qt.AlignmentFlag.AlignBottom)
@@ -115,7 +115,8 @@ class _Shown(QWidget):
         grid.addWidget(rule(), 1, 0, 1, len(block.heads) + 1)
         for row, cells in enumerate(block.rows, 2):
             for column in range(len(cells)):
-                grid.addWidget(self._text(""), row, column, right if column else Qt.AlignmentFlag.AlignLeft)
+                side = right if column else Qt.AlignmentFlag.AlignLeft
+                grid.addWidget(self._text("", narrow=column == 0), row, column, side)
         self._rows.addLayout(grid)
 
     def put(self, block: Block) -> bool:

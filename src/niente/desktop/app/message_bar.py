@@ -49,6 +49,11 @@ class MessageBar(QWidget):
         self.setAccessibleName(tr("Message: {text}").format(text=notice.text))
         self.show()
 
+    def drop(self, action: str) -> None:
+        """Put a notice away that only offers an action which is done."""
+        if self.action == action:
+            self.hide()
+
     def end(self, what: NoticeEnd) -> None:
         """Put a notice away that is over now."""
         if self._until == what:

@@ -1,7 +1,7 @@
 """What shows while something takes longer than a moment: what it is, and a way to cancel it."""
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -44,39 +44,47 @@ class Opening(QWidget):
         self.cancel.hide()
 
 
-class Working(QFrame):
-    """A line that comes up over the foot of the page when an answer takes longer than a moment; nothing moves for it."""
+class Working(QWidget):
+    """A line that comes up when an answer takes longer than a moment. It has a place of its own, as wide as it gets: nothing
+    is covered by it, and nothing moves for it."""
 
-    def __init__(self, session: Session, over: QWidget) -> None:
-        super().__init__(over)
-        self.setProperty("role", "over")
+    def __init__(self, session: Session) -> None:
+        super().__init__()
         self.cancel = QPushButton(tr("Cancel"))
+        self.cancel.setProperty("role", "link")
         self.cancel.setToolTip(tr("Keep the last answer; the next run or edit asks again"))
         self.cancel.clicked.connect(session.cancel_work)
-        self.cancel.clicked.connect(self.hide)
+        self.cancel.clicked.connect(self._rest)
+        self._words = label(tr("Working out what the readings come to …"), "soft")
         row = QHBoxLayout(self)
-        row.setContentsMargins(12, 6, 6, 6)
-        row.setSpacing(16)
-        row.addWidget(label(tr("Working out what the readings come to …"), "lead"), 1)
+        row.setContentsMargins(0, 0, 24, 0)
+        row.setSpacing(12)
+        row.addStretch(1)
+        row.addWidget(self._words)
         row.addWidget(self.cancel)
+        self.setFixedSize(self.sizeHint())
         self._patience = QTimer(self)
         self._patience.setSingleShot(True)
         self._patience.setInterval(A_MOMENT_MS)
         self._patience.timeout.connect(self._come_up)
         session.working.connect(self._changed)
-        self.hide()
+        self._rest()
+
+    def shows(self) -> bool:
+        """Return whether it says that something is worked out."""
+        return self.isVisible() and not self._words.isHidden()
 
     def _come_up(self) -> None:
-        over = self.parentWidget()
-        self.adjustSize()
-        if over is not None:
-            self.move(24, over.height() - self.height() - 8)
-        self.raise_()
-        self.show()
+        self._words.show()
+        self.cancel.show()
+
+    def _rest(self) -> None:
+        self._words.hide()
+        self.cancel.hide()
 
     def _changed(self, working: bool) -> None:
         if working:
             self._patience.start()
         else:
             self._patience.stop()
-            self.hide()
+            self._rest()

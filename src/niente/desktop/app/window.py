@@ -6,11 +6,10 @@ from pathlib import Path
 from typing import TypeVar
 
 from PySide6.QtCore import QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.model.commands import Command
-from niente.core.model.errors import UntrustedDriverError
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.actions.enabling import Enabling
 from niente.desktop.actions.registry import MENUS, Actions, menu_text
@@ -19,6 +18,7 @@ from niente.desktop.app.margin import Margin
 from niente.desktop.app.message_bar import MessageBar
 from niente.desktop.app.passage import Passage
 from niente.desktop.app.pulse import Pulse
+from niente.desktop.app.screens import stay_on_screen
 from niente.desktop.app.tab_order import chain
 from niente.desktop.app.waiting import Opening, Working
 from niente.desktop.app.words import PageWords
@@ -38,6 +38,9 @@ from niente.desktop.widgets.labels import rule, upright_rule
 
 SOLVERS = "scipy.optimize.elementwise"
 """What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
+LEAST_WIDE_PX, LEAST_HIGH_PX = 960, 560
+FOLDS_UNDER_PX = 1000
+"""A narrower window folds its margin."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Answer", "Proof"]
 PAGE_OF = {
     **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
@@ -70,7 +73,8 @@ class Window(QMainWindow):
         self.setWindowTitle("Niente")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        self.setMinimumSize(1000, 640)
+        self.setMinimumSize(LEAST_WIDE_PX, LEAST_HIGH_PX)
+        self._narrow = False
         self.pages: list[Page] = []
         self.book_wanted: Path | None = None
         """The book that is opened in this window."""
@@ -84,7 +88,7 @@ class Window(QMainWindow):
         self.message = MessageBar()
         self.message.acted.connect(lambda name: self.actions_[name].trigger())
         self.stack = QStackedWidget()
-        self.working = Working(session, self.stack)
+        self.working = Working(session)
         self.opening = Opening(session)
         self.stack.addWidget(self.opening)
         self.margin = Margin(look, self.actions_)
@@ -103,7 +107,7 @@ class Window(QMainWindow):
         session.broke.connect(self.show_bug)
         session.sampled.connect(self._sampled)
         session.ended.connect(self._tell_ending)
-        session.untrusted.connect(self._ask_for_trust)
+        session.untrusted.connect(lambda error: self.bench_commands.ask_for_trust(error, self.book_wanted))
         session.command_changed.connect(self._name_window)
         session.proof_wanted.connect(lambda _: self.go_to(NAMES.index("Proof")))
         self._enabling = Enabling(session, self.actions_, self)
@@ -113,7 +117,7 @@ class Window(QMainWindow):
             signal.connect(self._enable)
         session.command_changed.connect(self._enable)
         session.hands.changed.connect(self._enable)
-        session.hands.over.connect(self._forget_card)
+        session.hands.over.connect(lambda: self.message.drop("page.run"))
         self._enable()
 
     def _lay_out(self) -> None:
@@ -129,8 +133,8 @@ class Window(QMainWindow):
         rows.setContentsMargins(0, 0, 0, 0)
         rows.setSpacing(0)
         rows.addWidget(self.passage)
-        rows.addWidget(self.message)
         rows.addLayout(middle, 1)
+        rows.addWidget(self.message)  # at the foot: what stands above it does not move
         rows.addWidget(rule())
         rows.addWidget(self.pulse)
         self.setCentralWidget(whole)
@@ -140,6 +144,7 @@ class Window(QMainWindow):
             menu = self.menuBar().addMenu(menu_text(name))
             menu.setToolTipsVisible(True)
             self.actions_.fill(menu, groups, self.file_commands.recent)
+        self.menuBar().setCornerWidget(self.working)
 
     def _commands(self) -> dict[str, Callable[[], object]]:
         """Return what each action does."""
@@ -163,6 +168,7 @@ class Window(QMainWindow):
             "rig.export": self.rig_commands.save_sheet,
             "rig.part": self.rig_commands.change_part,
             "rig.calibrate": self.rig_commands.calibrate,
+            "plan.ask": lambda: self.go_to(NAMES.index("Plan")),
             "plan.open": self.plan_commands.open,
             "plan.save": self.plan_commands.save,
             "edit.undo": self.plan_commands.undo,
@@ -188,6 +194,7 @@ class Window(QMainWindow):
         shape = self.preferences.shape("window")
         if shape is not None:
             self.restoreGeometry(shape)
+        stay_on_screen(self)
         self.show_margin(self.preferences.margin_shown)
         self.bench_commands.show_when_lost()
         self.actions_[f"view.{self.look.palette_choice}"].setChecked(True)
@@ -205,6 +212,15 @@ class Window(QMainWindow):
         self.look.apply(palette_choice)
         for other in PaletteChoice:
             self.actions_[f"view.{other}"].setChecked(other == palette_choice)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Fold the margin where the window gets narrow, and bring it back where it gets wide again."""
+        super().resizeEvent(event)
+        narrow = self.width() < FOLDS_UNDER_PX
+        if narrow != self._narrow:
+            self._narrow, kept = narrow, self.preferences.margin_shown
+            self.show_margin(kept and not narrow)
+            self.preferences.margin_shown = kept
 
     def show_margin(self, shown: bool) -> None:
         """Show or hide the margin."""
@@ -228,7 +244,7 @@ class Window(QMainWindow):
 
         import_module(SOLVERS)
         parts = (self.session, self.actions_, self.look)
-        rig = RigPage(*parts)
+        rig = RigPage(*parts, self.plan_commands)
         self.pages += [
             rig,
             PlanPage(*parts, self.plan_commands),
@@ -253,8 +269,7 @@ class Window(QMainWindow):
             return
         self.stack.setCurrentWidget(self.pages[index])
         self.passage.show_page(index)
-        if self.message.action == f"page.{NAMES[index].lower()}":
-            self.message.hide()  # it only led here
+        self.message.drop(f"page.{NAMES[index].lower()}")  # it only led here
         self._enable()
         self._words.now()
         self._order_tabs()
@@ -262,7 +277,7 @@ class Window(QMainWindow):
     def _order_tabs(self) -> None:
         shown = self.stack.currentWidget() or self.opening
         margin = self.margin.currentWidget() or self.margin
-        chain([self.passage, self.message, self.working, shown, margin, self.pulse])
+        chain([self.passage, shown, margin, self.message, self.pulse, self.working])
 
     def page(self, kind: type[P]) -> P:
         """Return the page of a kind."""
@@ -291,7 +306,7 @@ class Window(QMainWindow):
             self.preferences.add_book(self.session.bench.path)
             self.session.bench.set_when_lost(self.preferences.when_lost)
         self._name_window()
-        self.go_to(NAMES.index("Run" if self.session.busy() else "Plan"))
+        self.go_to(NAMES.index("Run" if self.session.busy() else "Plan" if self.session.question_stands else "Rig"))
         self.setFocus()
 
     def _name_window(self) -> None:
@@ -327,6 +342,7 @@ class Window(QMainWindow):
     def _set_pace(self, pace: float | None) -> None:
         if self.session.bench is not None:
             self.session.bench.set_pace(pace)
+            self.session.project_changed.emit()  # hours here are others now
 
     def _note(self) -> None:
         text = prompts.for_note(self)
@@ -381,31 +397,12 @@ class Window(QMainWindow):
         if not self.pages or self.session.bench is None:
             self.opening.show_text(notice.text)
 
-    def _forget_card(self) -> None:
-        """Put the word on a card away that hands are done with."""
-        if self.message.action == "page.run":
-            self.message.hide()
-
     def show_bug(self, report: str) -> None:
         """Show a bug of our own, with a report that can be copied."""
         from niente.desktop.app.bug_report import BugDialog
 
         if self.findChild(BugDialog) is None:  # one at a time: a bug in a painter would come thirty times a second
             BugDialog(report, self).open()
-
-    def _ask_for_trust(self, error: UntrustedDriverError) -> None:
-        """Ask whether the driver that the book names may run, and open the book again where it may."""
-        from niente.core.acquisition.attachment import card_and_driver
-        from niente.core.acquisition.trusted_drivers import trust
-
-        book = self.book_wanted
-        if book is None or not prompts.whether_driver_may_run(self, error):
-            return
-        _, driver = card_and_driver(book)
-        if driver is not None:
-            trust(driver.name)
-        if self._reopen is not None:
-            self._reopen(book)
 
     def _tell_ending(self, ending: Ending) -> None:
         self.desktop_bus.notify(ending.title, ending.text, urgent=ending.urgent)

@@ -8,6 +8,7 @@ from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.commands import Command, WhenLost
+from niente.core.model.errors import UntrustedDriverError
 from niente.core.storage.log_files import log_folder
 from niente.desktop.actions.registry import Actions
 from niente.desktop.dialogs import prompts
@@ -43,6 +44,19 @@ class BenchCommands:
             "book.reopen": self.reopen,
             "help.log": self.show_log,
         }
+
+    def ask_for_trust(self, error: UntrustedDriverError, book: Path | None) -> None:
+        """Ask whether the driver that a book names may run, and open the book again where it may."""
+        from niente.core.acquisition.attachment import card_and_driver
+        from niente.core.acquisition.trusted_drivers import trust
+
+        if book is None or not prompts.whether_driver_may_run(self._over, error):
+            return
+        _, driver = card_and_driver(book)
+        if driver is not None:
+            trust(driver.name)
+        if self._leave_for is not None:
+            self._leave_for(book)
 
     def show_when_lost(self) -> None:
         """Check the switch that holds."""

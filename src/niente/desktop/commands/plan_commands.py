@@ -17,6 +17,7 @@ from niente.core.planning.missing_runs import missing_runs
 from niente.core.planning.risk import raised_voltages
 from niente.core.planning.templates import anew, plan_for, template
 from niente.core.planning.validation import check_plan
+from niente.core.storage.reader import BookReader
 from niente.desktop.dialogs import prompts
 from niente.desktop.services.files import bytes_of, write
 from niente.desktop.services.translation import tr
@@ -107,7 +108,7 @@ class PlanCommands:
         if project is None:
             return
         if self._session.card is None or self._may_become(plan_for(self._session.card, question)):
-            self._session.edit(words, msgspec.structs.replace(project, question=question))
+            self._session.edit(words, msgspec.structs.replace(project, question=question, question_chosen=True))
         else:
             self._session.project_changed.emit()  # the fields show again what stands
 
@@ -153,8 +154,8 @@ class PlanCommands:
         before = project.question
         fresh = msgspec.structs.replace(kind.first(card), budget_h=before.budget_h, quiet=before.quiet)
         if kind.fresh:
-            fresh = anew(fresh, self._session.last_written_s())
-        if before.template != name:
+            fresh = anew(fresh, self._last_written_s())
+        if before.template != name or not project.question_chosen:
             self.change_question(tr("question: {title}").format(title=tr(kind.title)), fresh)
         elif self._session.planner.file is not None:
             self._put_own(tr("back to the question"), None, None)
@@ -196,7 +197,20 @@ class PlanCommands:
         """Let only runs from now on count as answers."""
         project = self._session.project
         if project is not None:
-            self.change_question(tr("measuring anew"), anew(project.question, self._session.last_written_s()))
+            self.change_question(tr("measuring anew"), anew(project.question, self._last_written_s()))
+
+    def _last_written_s(self) -> float:
+        """Return when the book was last written, in seconds of the epoch; 0 where there is none."""
+        if self._session.bench is None:
+            return 0.0
+        try:
+            book = BookReader(self._session.bench.path)
+        except NienteError:
+            return 0.0
+        try:
+            return book.last_written_s()
+        finally:
+            book.close()
 
     # -- templates of one's own ----------------------------------------------------------------------------------
 

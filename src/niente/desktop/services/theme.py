@@ -161,6 +161,12 @@ def style_sheet(p: Palette) -> str:
     QPushButton:pressed {{ background: {p.shade}; }}
     QPushButton:checked {{ border: 1px solid {p.ink}; font-weight: bold; }}
     QPushButton:disabled {{ color: {p.strong_rule}; border-color: {p.rule}; }}
+    QPushButton[role="primary"] {{ background: {p.accent}; color: {p.ground}; border-color: {p.accent}; font-weight: bold; }}
+    QPushButton[role="primary"]:hover {{ background: {p.ink}; border-color: {p.ink}; }}
+    QPushButton[role="primary"]:disabled {{ background: {p.ground}; color: {p.strong_rule}; border-color: {p.rule};
+      font-weight: normal; }}
+    QPushButton[role="link"] {{ border: none; color: {p.accent}; padding: 0; min-height: 18px; font-size: {SMALL}px; }}
+    QPushButton[role="link"]:hover {{ color: {p.ink}; background: {p.ground}; }}
     QPushButton[role="view"] {{ border: none; border-bottom: 2px solid {p.ground}; color: {p.soft}; padding: 0 2px;
       min-height: 20px; }}
     QPushButton[role="view"]:hover {{ color: {p.ink}; background: {p.ground}; }}

@@ -42,6 +42,8 @@ class Planner(QObject):
     """What is foreseen of the runs, and the dry run, came."""
     compared = Signal()
     """What other steps or targets would cost came."""
+    offered = Signal(object)
+    """What each question would cost came: a tuple of offers."""
     broke = Signal(str)
     _compared = Signal(object)
     _laid_out = Signal(int, object)
@@ -172,6 +174,10 @@ class Planner(QObject):
             return
         models = self._answer.models
         self._later(lambda: self._compared.emit(self._worker.call(PlanLayout.compare, what, laid, models)))
+
+    def offer(self, card: RigCard, guards: tuple[Guard, ...] | None) -> None:
+        """Work out what each question would cost; ``offered`` tells."""
+        self._later(lambda: self.offered.emit(self._worker.call(PlanLayout.offer, card, guards)))
 
     def look(self, answer: Answer) -> None:
         """Lay the runs out against what the book comes to now."""

@@ -23,7 +23,6 @@ from niente.core.planning.layout import PlanLayout
 from niente.core.planning.templates import default_project
 from niente.core.selection.answer import Answer
 from niente.core.selection.worker import WorkHere, WorkProcess
-from niente.core.storage.reader import BookReader
 from niente.desktop.services.translation import tr
 from niente.desktop.services.turns import Turns
 from niente.desktop.session.analyst import Analyst
@@ -121,6 +120,19 @@ class Session(QObject):
         """The plan that is run next."""
         return self.planner.plan
 
+    @property
+    def question_stands(self) -> bool:
+        """Whether a person asked what the plan answers; in a fresh book the plan is only a proposal, and nothing starts it."""
+        chosen = self.project is not None and self.project.question_chosen
+        runs = self.answer.evidence is not None and bool(self.answer.evidence.runs)
+        return chosen or runs or self.planner.own is not None or self.busy()
+
+    def why_nothing(self) -> str:
+        """Return why there is no answer, and what to do about it."""
+        if not self.question_stands:
+            return tr("Nothing is measured yet. A question comes first; you start its plan.")
+        return self.answer.problem or tr("Nothing is measured yet.")
+
     # -- opening and closing -------------------------------------------------------------------------------------
 
     @property
@@ -141,19 +153,6 @@ class Session(QObject):
         if isinstance(error, UntrustedDriverError):
             self.untrusted.emit(error)
 
-    def last_written_s(self) -> float:
-        """Return when the book was last written, in seconds of the epoch; 0 where there is none."""
-        if self.bench is None:
-            return 0.0
-        try:
-            book = BookReader(self.bench.path)
-        except NienteError:
-            return 0.0
-        try:
-            return book.last_written_s()
-        finally:
-            book.close()
-
     def cancel_opening(self) -> None:
         """Stop what is being opened at its next step; nothing of the person's is touched by that."""
         self._opener.cancel()
@@ -164,7 +163,8 @@ class Session(QObject):
             return
         self.bench = bench
         self.strip = bench.history or StripChart(bench.card)
-        self.project = project or bench.project or default_project(bench.card)
+        fresh = msgspec.structs.replace(default_project(bench.card), question_chosen=False)
+        self.project = project or bench.project or fresh
         self._replan()
         if self._then_start:
             self.start()

@@ -1,6 +1,6 @@
 """Labels by their role in the look, and the two small parts pages are ruled with."""
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QAction, QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QSizePolicy
 
@@ -33,6 +33,37 @@ class ShortLabel(QLabel):
         painter = QPainter(self)
         self.style().drawItemText(
             painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), shown, self.foregroundRole()
+        )
+        painter.end()
+
+
+class NarrowLabel(QLabel):
+    """A line as wide as its words; where there is less room it ends in an ellipsis, and the tooltip has the whole."""
+
+    LEAST_PX = 40
+
+    def __init__(self, role: str = "") -> None:
+        super().__init__()
+        if role:
+            self.setProperty("role", role)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+
+    def minimumSizeHint(self) -> QSize:
+        """A few letters."""
+        whole = super().sizeHint()
+        return QSize(min(whole.width(), self.LEAST_PX), whole.height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the words, or as much as fits."""
+        fits = self.fontMetrics().horizontalAdvance(self.text()) <= self.contentsRect().width()
+        self.setToolTip("" if fits else plain(self.text()))
+        if fits:
+            super().paintEvent(event)
+            return
+        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+        painter = QPainter(self)
+        self.style().drawItemText(
+            painter, self.contentsRect(), int(self.alignment()), self.palette(), self.isEnabled(), shown, self.foregroundRole()
         )
         painter.end()
 
@@ -71,7 +102,8 @@ class ActionButton(QPushButton):
         words = self._action.text().removesuffix(" …")
         short = self._action.iconText().removesuffix(" …") if self._short else words
         self.setText(short)
-        self.setToolTip(self._action.toolTip() if short == words else f"{words}\n{self._action.toolTip()}")
+        told = (*((words,) if short != words else ()), self._action.toolTip(), self._action.whatsThis())
+        self.setToolTip("\n".join(line for line in told if line))
         self.setEnabled(self._action.isEnabled())
         self.setCheckable(self._action.isCheckable())
         self.setChecked(self._action.isChecked())

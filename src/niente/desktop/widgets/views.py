@@ -11,8 +11,8 @@ class Views(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self, names: Sequence[tuple[str, str]]) -> None:
-        """``names`` are pairs of a name and what the view is for."""
+    def __init__(self, names: Sequence[tuple[str, str]], *, leading: int = 0) -> None:
+        """``names`` are pairs of a name and what the view is for; the view ``leading`` stands first, and is current first."""
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -23,9 +23,9 @@ class Views(QWidget):
             button.setProperty("role", "view")
             button.setCheckable(True)
             button.setToolTip(tip)
-            button.setChecked(index == 0)
+            button.setChecked(index == leading)
             self._group.addButton(button, index)
-            row.addWidget(button)
+            row.insertWidget(0 if index == leading else -1, button)
         self._group.idToggled.connect(lambda index, on: self.chosen.emit(index) if on else None)
 
     def offer(self, index: int, on: bool) -> None:

@@ -61,7 +61,7 @@ class ChoiceView(QWidget):
         self.body.setSpacing(8)
         self.scatter = Scatter(look)
         self.scatter.limit_moved.connect(self._limit_edited)
-        self.problem = Empty(actions["plan.start"])
+        self.problem = Empty(actions, look, "Answer")
         self.model = RowsModel([tr(head) for head in HEADS], {1, 2, 3, 4, 6, 7})
         self.table = rows_view(
             tr("The pick and its runners-up"), self.model, look, stretch=8, rows=4,
@@ -178,7 +178,8 @@ class ChoiceView(QWidget):
             self.aim.setCurrentIndex(list(Aim).index(project.limits.aim))
             self.noise_at.setCurrentIndex(list(NoisePlace).index(project.limits.noise_at))
         choice = answer.choice
-        self.problem.show_problem(answer.problem if choice is None else "")
+        missing = self.session.why_nothing() if choice is None else ""
+        self.problem.show_problem(missing, outlined=answer.field is None)
         self.problem.setMaximumHeight(FOOT_PX if answer.field is not None else QWIDGETSIZE_MAX)
         self.table.setVisible(choice is not None)
         self.scatter.setVisible(answer.field is not None)
@@ -259,7 +260,8 @@ class ChoiceView(QWidget):
         """Give the reasons; ``document`` is the same choice as an answer: how it is entered, and what each load wins."""
         choice = self.session.answer.choice
         if choice is None:
-            return [Words(tr("No pick yet"), self.session.answer.problem)]
+            words = tr("The setting to keep, with what it costs and what keeps the next quieter one from being it.")
+            return [Words(tr("What will stand here"), words)]
         binding = {cost.limit for cost in choice.costs if cost.instead is not None}
         limits = tuple(self._limit_line(choice.limits, cost.limit, binds=cost.limit in binding) for cost in choice.costs)
         return [

@@ -1,10 +1,10 @@
 """An answer as a page shows it: its picture, and the table behind it."""
 
-from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QSizePolicy, QTableView, QVBoxLayout, QWidget
 
 from niente.core.model.answer_document import AnswerDocument, Column, Table, TableRow
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
+from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.answer.picture import AnswerPicture
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
@@ -18,11 +18,10 @@ LEAST_ROWS, ROW_PX, HEAD_PX, NAME_PX = 3, 20, 24, 156
 class DocumentView(QWidget):
     """The picture over the table; a book without an answer shows neither."""
 
-    def __init__(self, look: Look, *actions: QAction) -> None:
-        """``actions`` help where nothing has been run yet."""
+    def __init__(self, look: Look, actions: Actions) -> None:
         super().__init__()
         self._look = look
-        self.empty = Empty(*actions)
+        self.empty = Empty(actions, look, "")
         self.picture = AnswerPicture(look)
         self.head = label("", "section")
         self.rule = rule()

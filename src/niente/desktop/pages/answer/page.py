@@ -39,7 +39,7 @@ class AnswerPage(Page):
         self.head.addWidget(self.tag, 0, Qt.AlignmentFlag.AlignBottom)
         self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
         self.choice = ChoiceView(session, actions, look)
-        self.document = DocumentView(look, actions["plan.start"])
+        self.document = DocumentView(look, actions)
         self.stack = QStackedWidget()
         self.stack.addWidget(self.choice)
         self.stack.addWidget(self.document)

@@ -66,7 +66,7 @@ class MapPage(Page):
         self.by_speed = QCheckBox(tr("Over speed"))
         self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
         self.by_speed.toggled.connect(self.refresh)
-        self.problem = Empty(actions["plan.start"], actions["map.missing"])
+        self.problem = Empty(actions, look, "Map", "map.missing")
         self.model = RowsModel(table_heads(None), FIGURES)
         self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
         self.stack = QStackedWidget()
@@ -241,11 +241,11 @@ class MapPage(Page):
         if self.session.answer.models is not None:
             self.request_row.fit_to(self.session.answer.models)
         self._find_map()
-        mapped, answer = self.mapped, self.session.answer
+        mapped = self.mapped
         self.by_speed.setVisible(self.views.current == NOISE)
         self.request_row.setVisible(mapped is not None and self.views.current != NOISE)
         problem = self._refused[2] if self._refused is not None and self._refused[1] == self.request_row.request else ""
-        self.problem.show_problem(problem if mapped is not None else answer.problem or tr("Nothing is measured yet."))
+        self.problem.show_problem(problem if mapped is not None else self.session.why_nothing())
         self.stack.setVisible(mapped is not None)
         if mapped is None or project is None or card is None:
             self.set_head(tr("How temperature and noise lie over the settings"), tr("Map"))
@@ -359,7 +359,11 @@ class MapPage(Page):
         """Explain what is selected in the view that shows, or how to select something."""
         mapped, answer = self.mapped, self.session.answer
         if mapped is None or answer.models is None:
-            return [Words(tr("The map"), answer.problem)]
+            words = tr(
+                "Temperature and noise over the settings that were run, and foreseen between them. A few settled runs of "
+            )
+            words += tr("the heaviest load make it; every further one makes it surer.")
+            return [Words(tr("What will stand here"), words)]
         models = mapped.models
         if self.views.current == WATTS:
             line = self.watts.line()

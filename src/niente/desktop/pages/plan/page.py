@@ -20,7 +20,7 @@ from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs.insert_run import ask_for_run
 from niente.desktop.pages.page import Page
 from niente.desktop.pages.plan.axis_rows import AxisTable
-from niente.desktop.pages.plan.drawings import CostLine, Ribbon
+from niente.desktop.pages.plan.drawings import CostLine, ListOutline, Ribbon
 from niente.desktop.pages.plan.explain import costs, dry, explain, instead
 from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
@@ -53,7 +53,9 @@ class PlanPage(Page):
         self.count = label("", "soft", wrap=True)
         self.rules = Rules()
         self.cost = CostLine(look)
+        self.outline = ListOutline(look)
         self.start = ActionButton(actions["plan.start"])
+        self.start.setProperty("role", "primary")
         self.start.setMinimumWidth(120)
         self.model = RunList()
         least = {0: 20, WHY - 4: 72, WHY - 3: 36, WHY - 2: 36}
@@ -81,7 +83,8 @@ class PlanPage(Page):
         self.head.addWidget(self.start, 0, Qt.AlignmentFlag.AlignBottom)
         self.body.addWidget(self.ribbon)
         self.body.addWidget(self.warning)
-        self.body.addWidget(rule())
+        self._under = rule()
+        self.body.addWidget(self._under)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.setHandleWidth(1)
         split.setChildrenCollapsible(False)
@@ -102,10 +105,14 @@ class PlanPage(Page):
         head.addWidget(label(tr("sets every part below"), "soft"))
         column.addLayout(head)
         column.addWidget(self.questions)
-        column.addWidget(rule())
-        column.addWidget(label(tr("Axes"), "section"))
-        column.addWidget(self.axes)
-        column.addWidget(self.count)
+        self._follows = QWidget()  # what a question sets
+        below = QVBoxLayout(self._follows)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.setSpacing(6)
+        below.addWidget(rule())
+        below.addWidget(label(tr("Axes"), "section"))
+        below.addWidget(self.axes)
+        below.addWidget(self.count)
         self.caution = label(
             tr(
                 "Lower a voltage in small steps: an unstable machine corrupts files. Back up first, and test on data that "
@@ -115,8 +122,9 @@ class PlanPage(Page):
             wrap=True,
         )
         self.caution.setProperty("help", "safety")
-        column.addWidget(self.caution)
-        column.addWidget(self.rules)
+        below.addWidget(self.caution)
+        below.addWidget(self.rules)
+        column.addWidget(self._follows)
         column.addStretch(1)
         area = QScrollArea()
         area.setWidgetResizable(True)
@@ -132,7 +140,9 @@ class PlanPage(Page):
         rows.setContentsMargins(12, 0, 0, 0)
         rows.setSpacing(4)
         rows.addWidget(self.table, 1)
-        rows.addWidget(rule())
+        rows.addWidget(self.outline, 1)
+        self._above_cost = rule()
+        rows.addWidget(self._above_cost)
         rows.addWidget(self.cost)
         return right
 
@@ -275,13 +285,17 @@ class PlanPage(Page):
         if card is None or project is None:
             return
         question = msgspec.structs.replace(project.question, edits=())
-        shown = (card, question, planner.file, planner.own is None)
+        shown = (card, question, planner.file, planner.own is None, session.question_stands)
         if shown == self._shown:  # a change of the list by hand asks nothing else
             return
         self._shown = shown
-        lead, title = _heading(question, planner.file)
+        stands = session.question_stands
+        lead, title = _heading(question, planner.file) if stands else (tr("What do you want to know?"), tr("No question yet"))
         self.set_head(lead, title)
-        self.questions.show_choice(card, question.template, title if planner.own is not None else "")
+        self.questions.show_choice(card, question.template if stands else "", title if planner.own is not None else "")
+        for part in (self._follows, self.table, self.ribbon, self._under, self._above_cost, self.cost, self.total, self.start):
+            part.setVisible(stands)
+        self.outline.setVisible(not stands)
         self.axes.show_question(card, question)
         self.rules.show_question(card, question, laid.loads if laid is not None else {})
         self.caution.setVisible(any("offset" in axis.control or "voltage" in axis.control for axis in question.axes))
@@ -291,6 +305,7 @@ class PlanPage(Page):
         session, laid = self.session, self.session.planner.laid
         if laid is None:
             return
+        self.show_question()
         question = laid.request.question
         self.rules.show_runs(laid.loads)
         self.count.setText(self._count_words(laid.cost.naive_runs, question.axes))
@@ -326,7 +341,7 @@ class PlanPage(Page):
     def _show_warning(self) -> None:
         """Say the first thing to know before it runs, above the list; the margin has the rest."""
         run = self.session.planner.dry
-        problems = [*run.wrong, *run.warnings] if run is not None else []
+        problems = [*run.wrong, *run.warnings] if run is not None and self.session.question_stands else []
         text = problems[0][0].upper() + problems[0][1:] if problems else ""
         more = tr(" And {n} more, in the margin.").format(n=len(problems) - 1) if len(problems) > 1 else ""
         self.warning.setText(("× " if run is not None and run.wrong else "! ") + text + more if problems else "")
@@ -347,14 +362,14 @@ class PlanPage(Page):
     def live_line(self) -> str:
         """Return runs and hours."""
         laid = self.session.planner.laid
-        if laid is None:
-            return ""
+        if laid is None or not self.session.question_stands:
+            return tr("no question yet") if laid is not None else ""
         return tr("{n} runs, {t}").format(n=laid.cost.runs, t=duration_text(laid.cost.typical_s))
 
     def finished(self) -> bool:
         """A plan is there that could run."""
         run = self.session.planner.dry
-        return self.session.plan is not None and not (run is not None and run.wrong)
+        return self.session.question_stands and self.session.plan is not None and not (run is not None and run.wrong)
 
     def _costs_in_focus(self, ways: Sequence[Alternative], budget_h: float | None) -> list[Block]:
         """Say what other values of the field in focus would cost."""
@@ -372,6 +387,9 @@ class PlanPage(Page):
         if card is None or laid is None or project is None:
             return []
         blocks: list[Block] = []
+        if not self.session.question_stands:
+            words = tr("Every question comes with its runs, their order and their hours. You start them; nothing runs before.")
+            return [Words(tr("What happens then"), words)]
         one = self.selected()
         ways = planner.comparison
         if self._focus and ways is not None and ways.of == self._focus:

@@ -62,6 +62,7 @@ class QuestionList(QWidget):
     def show_choice(self, card: RigCard, name: str, title: str = "") -> None:
         """Show which question is asked, and which this rig cannot be asked. ``title`` stands for a plan of no template."""
         kind = template(name)
+        self.now.setVisible(bool(name or title))
         self.title.setText(title or (tr(kind.title) if kind is not None else name))
         self.words.setText(tr(kind.words) if kind is not None and not title else tr("from a file"))
         for one in TEMPLATES:

@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import msgspec
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
@@ -56,7 +56,8 @@ class ProofPage(Page):
         super().__init__(session, actions, look)
         self._commands = plan_commands
         self.picture = DepthView(look)
-        self.problem = Empty(actions["plan.start"])
+        self.problem = Empty(actions, look, "Proof")
+        self._found, self._above_more = QWidget(), rule()
         self.loads = RowsModel([tr(head) for head in LOADS], {1, 2, 3, 4, 5})
         self.more = RowsModel([tr(head) for head in MORE], {1, 2, 3})
         self.cores = RowsModel([tr(head) for head in CORES], {0, 1, 2, 3})
@@ -113,9 +114,10 @@ class ProofPage(Page):
     def _lay_out(self) -> None:
         left, right = QVBoxLayout(), QVBoxLayout()
         left.setSpacing(8)
+        left.addWidget(self.problem, 1)
         left.addWidget(self.picture, 1)
         left.addWidget(self.loads_view)
-        left.addWidget(rule())
+        left.addWidget(self._above_more)
         left.addWidget(self.more_view)
         right.setSpacing(6)
         right.addWidget(label(tr("What it has to last"), "section"))
@@ -127,14 +129,18 @@ class ProofPage(Page):
             row.addWidget(words, 1)
             row.addWidget(field)
             right.addLayout(row)
-        right.addWidget(rule())
-        right.addWidget(label(tr("Core by core"), "section"))
-        right.addWidget(self.no_cores)
-        right.addWidget(self.cores_view)
-        right.addWidget(rule())
-        right.addWidget(label(tr("Age of the evidence"), "section"))
-        right.addWidget(self.months_view)
-        right.addWidget(self.aged)
+        found = QVBoxLayout(self._found)
+        found.setContentsMargins(0, 0, 0, 0)
+        found.setSpacing(6)
+        found.addWidget(rule())
+        found.addWidget(label(tr("Core by core"), "section"))
+        found.addWidget(self.no_cores)
+        found.addWidget(self.cores_view)
+        found.addWidget(rule())
+        found.addWidget(label(tr("Age of the evidence"), "section"))
+        found.addWidget(self.months_view)
+        found.addWidget(self.aged)
+        right.addWidget(self._found)
         right.addStretch(1)
         for text in (self.no_cores, self.aged):
             text.setFixedWidth(SIDE_PX)
@@ -144,7 +150,6 @@ class ProofPage(Page):
         both.setSpacing(16)
         both.addLayout(left, 1)
         both.addLayout(right)
-        self.body.addWidget(self.problem)
         self.body.addLayout(both, 1)
 
     @property
@@ -206,13 +211,11 @@ class ProofPage(Page):
             self.fields["chance"].put(100.0 * goal.chance)
             self.fields["horizon_s"].put(goal.horizon_s / HOUR_S)
             self.fields["sure"].put(100.0 * goal.sure)
-        self.problem.show_problem(self.session.answer.problem if proof is None else "")
-        for view in (self.picture, self.loads_view, self.more_view, self.cores_view, self.months_view):
+        self.problem.show_problem(self.session.why_nothing() if proof is None else "")
+        for view in (self.picture, self.loads_view, self._above_more, self.more_view, self._found):
             view.setVisible(proof is not None)
         if proof is None:
             self.set_head(tr("How surely the pick lasts"), tr("No pick to prove yet"))
-            for words in (self.no_cores, self.aged):
-                words.setText("")
             return
         lead = tr("Chance of a failure at {setting}; {percent} % sure").format(
             setting=brief_text(proof.setting), percent=f"{100.0 * proof.goal.sure:g}"
@@ -270,7 +273,8 @@ class ProofPage(Page):
         """Say what the bound rests on, and what to run next."""
         proof = self.proof
         if proof is None:
-            return [Words(tr("No pick to prove yet"), self.session.answer.problem), Words(tr("Caution"), tr(CORRUPTS))]
+            words = tr("How surely the pick lasts, from every minute that was run at it or near it without a wrong result.")
+            return [Words(tr("What will stand here"), words), Words(tr("Caution"), tr(CORRUPTS))]
         failed = sum(one.seen.failed for one in proof.exposures)
         clean = duration_text(proof.clean_s) if proof.clean_s else tr("nothing")
         lines = (

@@ -4,20 +4,24 @@ import math
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from niente.core.acquisition.guards.fans import STANDSTILL_RPM
 from niente.core.acquisition.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
 from niente.core.analysis.evidence import column
 from niente.core.model.cautions import cautions_for
+from niente.core.model.plan import Guard
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, parts_in
+from niente.core.planning.offers import Offer
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath, typical
 from niente.core.science.heat.rungs import heat_rungs
 from niente.core.science.humidity import dew_point_c
 from niente.desktop.actions.registry import Actions
+from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.pages.page import Page
 from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import Ladder, LadderView
@@ -25,6 +29,7 @@ from niente.desktop.pages.rig.limits import LimitsView
 from niente.desktop.pages.rig.parts import PartsList, other_states, part_rows
 from niente.desktop.pages.rig.room import RoomView
 from niente.desktop.pages.rig.sensors import SensorsView
+from niente.desktop.pages.rig.start import StartView
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -34,26 +39,34 @@ from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
 from niente.desktop.widgets.views import Views
 
 TYPICAL_FULL_RPM = 1500.0
+MACHINE, LIMITS, ROOM, SENSORS, START = range(5)
+"""The page's views."""
 
 
 class RigPage(Page):
-    """Parts at the left, the heat path and the dynamic scale in the middle; guards, room and trust in the margin."""
+    """Parts at the left, the heat path and the dynamic scale in the middle; guards, room and trust in the margin. While the
+    book has no run, a view to start from comes first."""
 
     name = "Rig"
     variant_wanted = Signal(str)
     """A person wants the machine in another variant: hands may have to do something first."""
     part_chosen = Signal(str)
 
-    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, commands: PlanCommands) -> None:
         super().__init__(session, actions, look)
+        self._commands = commands
         self.views = Views(
             [
                 (tr("Machine"), tr("Parts, heat path and dynamic scale")),
                 (tr("Limits"), tr("The maker's limits, guards and controls")),
                 (tr("Room"), tr("Room, listener, sound meter and the dynamic scale's limits")),
                 (tr("Sensors"), tr("How far each sensor is to be trusted, and what counts")),
-            ]
+                (tr("Start"), tr("What the machine is, what to check first, and which question to ask")),
+            ],
+            leading=START if not session.question_stands else MACHINE,
         )
+        self.start = StartView(look)
+        self._offered_for: object = None
         self.stack = QStackedWidget()
         self.variant = choice(tr("Variant"), [], self._variant_chosen)
         self.limits_view = LimitsView(session, look)
@@ -76,6 +89,8 @@ class RigPage(Page):
         self._lay_out()
         self.follow(session.answered, session.project_changed)
         session.sampled.connect(self._show_noise)
+        session.sampled.connect(self._show_now)
+        session.planner.offered.connect(self._take_offers)
 
     def _lay_out(self) -> None:
         self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
@@ -118,8 +133,13 @@ class RigPage(Page):
         split.addWidget(right)
         split.setStretchFactor(1, 1)
         split.setSizes([300, 620])
-        for view in (split, self.limits_view, self.room_view, self.sensors_view):
+        for view in (split, self.limits_view, self.room_view, self.sensors_view, self.start):
             self.stack.addWidget(view)
+        self.stack.setCurrentIndex(self.views.current)
+        self.start.planned.connect(self._plan)
+        self.start.limits_wanted.connect(lambda: self.views.show_view(LIMITS))
+        self.start.questions_wanted.connect(self.actions_["page.plan"].trigger)
+        self.start.selected.connect(self.margin_changed)
         for table in (*self.limits_view.tables(), self.sensors_view.table):
             self.offer(table, "edit.undo", "edit.redo", "help.here")
         self.body.addWidget(self.stack, 1)
@@ -127,6 +147,12 @@ class RigPage(Page):
     def _show_view(self, index: int) -> None:
         self.stack.setCurrentIndex(index)
         self.refresh()
+        self.margin_changed.emit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Let what is in outline give way in a low window."""
+        super().resizeEvent(event)
+        self.start.fit(self.stack.height())
 
     def _variant_chosen(self, index: int) -> None:
         self.variant_wanted.emit(self.variant.itemText(index))
@@ -178,9 +204,14 @@ class RigPage(Page):
         words = tr("{variant}, simulated") if card.simulated else "{variant}"
         self.set_head(tr("The machine: {what}").format(what=words.format(variant=card.variant)), card.title)
         sheet, bench = self.session.sheet, self.session.bench
+        evidence = self.session.answer.evidence
+        measured = evidence is not None and bool(evidence.runs)
+        self.views.offer(START, not measured)
+        if measured and self.views.current == START:
+            self.views.show_view(MACHINE)
         if sheet is not None and bench is not None:
             self._show_sheet(sheet, bench.own_card)
-        if self.views.current != 0:
+        if self.views.current != MACHINE:
             return
         model, only_typical = self._model(card)
         speeds, duties = self._speeds(card)
@@ -197,7 +228,7 @@ class RigPage(Page):
     def _show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
         """Show what is said of the machine, in the view that is current."""
         match self.views.current:
-            case 0:
+            case 0:  # the machine
                 names = [variant.name for variant in sheet.variants]
                 if [self.variant.itemText(i) for i in range(self.variant.count())] != names:
                     self.variant.clear()
@@ -210,6 +241,40 @@ class RigPage(Page):
                 self.room_view.show_sheet(sheet)
             case 3:
                 self.sensors_view.show_sheet(sheet, own)
+            case 4:
+                self._show_start(sheet, own)
+
+    def _show_start(self, sheet: RigSheet, own: RigCard) -> None:
+        card, plan, bench = self.session.card, self.session.plan, self.session.bench
+        if card is None or plan is None or bench is None:
+            return
+        simulated = tr("A fresh book, nothing measured yet; the machine is simulated")
+        self.set_head(simulated if card.simulated else tr("A fresh book, nothing measured yet"), card.title)
+        made_up = tr("A made-up machine in a made-up room. Niente computes its heat, its sound and its faults: every page can ")
+        made_up += tr("be tried, and no harm done.")
+        real = tr("A real machine. Read the cautions in the margin before the first run.")
+        self.start.show_machine(card, parts_in(sheet, sheet.variant) or part_rows(own), made_up if card.simulated else real)
+        self.start.show_guards(plan.guards, [_watched(guard) for guard in plan.guards])
+        self.start.show_pace(bench.pace)
+        self._show_now()
+        if self._offered_for != (card, plan.guards):
+            self._offered_for = (card, plan.guards)
+            self.session.planner.offer(card, plan.guards)
+
+    def _show_now(self) -> None:
+        card, frame = self.session.card, self.session.frame
+        if self.isVisible() and self.views.current == START and card is not None and frame is not None:
+            self.start.show_frame(card, frame)
+
+    def _take_offers(self, offers: tuple[Offer, ...]) -> None:
+        self.start.show_offers(offers)
+        if self.session.bench is not None:
+            self.start.show_pace(self.session.bench.pace)
+
+    def _plan(self, name: str) -> None:
+        """Ask a question, and go to where its plan stands."""
+        self._commands.choose(name)
+        self.actions_["page.plan"].trigger()
 
     def _show_path_words(self, model: HeatPath, ladder: Ladder, speeds: list[float]) -> None:
         rise, spread = (float(one[0]) for one in model.rise(np.array([ladder.power_w]), np.array([speeds])))
@@ -261,9 +326,13 @@ class RigPage(Page):
         card, plan, project = self.session.card, self.session.plan, self.session.project
         if card is None or plan is None or project is None:
             return []
+        if self.views.current == START and self.session.bench is not None:
+            blocks = self.start.margin(card, self.session.bench.pace)
+            cautions = Words(tr("Cautions") + self._cautions_state(), "\n".join(cautions_for(card)))
+            return blocks if card.simulated else [*blocks, cautions]
         guards = [
             Reading(
-                tr("Hottest core") if guard.quantity == "core_temperature_c" else quantity_of(guard.quantity).title,
+                _watched(guard),
                 quantity_of(guard.quantity).text(guard.trip),
                 unit=quantity_of(guard.quantity).unit,
             )
@@ -339,6 +408,10 @@ class RigPage(Page):
             title = tr("Cores") if name == "core_temperature_c" else quantity.title
             found.append(Reading(title, f"{step:g}" if step else "–", unit, how))
         return found
+
+
+def _watched(guard: Guard) -> str:
+    return tr("Hottest core") if guard.quantity == "core_temperature_c" else quantity_of(guard.quantity).title
 
 
 def _named(group: str, duties: dict[str, float]) -> tuple[str, str]:

@@ -26,6 +26,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block
+from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
@@ -63,6 +64,7 @@ class RunPage(Page):
         self.upper = QStackedWidget()
         self.card_view = HandCardView(session, actions)
         self.after_view = RecoveryView(session, actions, look)
+        self.none_view = Empty(actions, look, "Run")
         self.model = RowsModel([tr(head) for head in HEADS], {0, 2, 3, 5, 6, 8})
         self.queue = rows_view(
             tr("Queue: the runs that come next"), self.model, look, stretch=9, least={1: 84, 4: 60, 5: 84, 6: 40, 7: 44}
@@ -122,7 +124,7 @@ class RunPage(Page):
         rows = QVBoxLayout(upper)
         rows.setContentsMargins(0, 0, 0, 4)
         rows.addWidget(self.upper)
-        for view in (self.traces, self.card_view, self.after_view):
+        for view in (self.traces, self.card_view, self.after_view, self.none_view):
             self.upper.addWidget(view)
         split.addWidget(upper)
         split.addWidget(self.queue)
@@ -152,8 +154,12 @@ class RunPage(Page):
             self.set_head(tr("After an end that nobody asked for"), self._after_title(hands.interrupted))
             self.sub.setText("")
         elif live is None or card is None:
-            self.set_head(tr("No run yet"), tr("Start the plan to see it settle"))
+            stands = session.question_stands
+            self.set_head(tr("No run yet"), tr("Start the plan to see it settle") if stands else tr("Nothing runs"))
             self.sub.setText("")
+            words = tr("Temperatures stand here as they come, with what they settle at and how long that takes yet.")
+            asks = tr("A question comes first; you start its plan.")
+            self.none_view.show_problem(words if stands else f"{words} {asks}")
         else:
             self._show_run_head(live, card)
         busy = session.busy()  # starting and going on share one place: only one of them can be done at a time
@@ -166,7 +172,10 @@ class RunPage(Page):
         """Bring up what wants a person: a card, or the word on an earlier end; else the traces."""
         hands = self.session.hands
         after = hands.interrupted is not None and not self.session.busy()
-        shown = self.card_view if hands.card is not None else self.after_view if after else self.traces
+        none = self.session.live is None and not self.session.busy()
+        shown = (
+            self.card_view if hands.card is not None else self.after_view if after else self.none_view if none else self.traces
+        )
         if self.upper.currentWidget() is not shown:
             self.upper.setCurrentWidget(shown)
         for view in (self.card_view, self.after_view):
@@ -230,7 +239,7 @@ class RunPage(Page):
 
     def _rows(self) -> list[list[Cell | str]]:
         session, card, planner = self.session, self.session.card, self.session.planner
-        if card is None:
+        if card is None or not session.question_stands:
             return []
         now = session.running_index()
         models = session.answer.models
