@@ -158,13 +158,16 @@ def test_offers_are_those_of_a_plan_laid_out(fresh: Window) -> None:
     """What the first page says of a question is what its plan then says."""
     card, planner = larkspur_rig().describe(), fresh.session.planner
 
-    def laid_out() -> str:
-        return planner.laid.request.question.template if planner.laid is not None else ""
+    def await_plan(name: str) -> None:
+        def laid_out() -> bool:
+            return planner.laid is not None and planner.laid.request.question.template == name
+
+        until(laid_out, QApplication.processEvents)  # a long one is laid out away from this thread
 
     for offer in offers(card):
-        wanted = offer.question.template
-        fresh.page(PlanPage).commands.choose(wanted)
-        until(lambda: laid_out() == wanted, QApplication.processEvents)  # a long one is laid out away from this thread
+        name = offer.question.template
+        fresh.page(PlanPage).commands.choose(name)
+        await_plan(name)
         laid = planner.laid
         assert laid is not None
         assert laid.cost.runs == offer.runs

@@ -14,6 +14,7 @@ from niente.core.model.errors import BookError, RigError
 from niente.core.model.project import Project
 from niente.core.model.records import Listener, RigCardChanged
 from niente.core.model.rig_card import RigCard
+from niente.core.planning.templates import project_asking
 from niente.core.rigs.protocol import Rig
 from niente.core.storage.kinds import CARD_CONFIRMED
 from niente.core.storage.reader import BookReader
@@ -61,6 +62,8 @@ def _read_book(writer: BookWriter, recorder: Recorder, sheeted: SheetedRig, vari
     book = BookReader(writer.path)
     try:
         known, project = book.card(), book.project()
+        if project is None and (plans := book.plans()):  # something was asked here, if without a project
+            project = project_asking(sheeted.card, None, plans[max(plans)].question)
         cautions = list(cautions_for(sheeted.card))
         cautions_read = any(event.body == cautions for event in book.events(kind=READ))
         by_hand = by_hand_in([event.body for event in book.events(kind=CARD_CONFIRMED)])

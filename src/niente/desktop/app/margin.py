@@ -11,7 +11,7 @@ from niente.desktop.widgets.guard_bars import GuardBars
 from niente.desktop.widgets.labels import ActionButton, NarrowLabel, label, rule
 from niente.desktop.widgets.limiter_legend import LimiterKeys
 
-WIDTH = 280
+WIDTH, SIDES_PX = 280, 44
 
 
 def _selectable(text: QLabel) -> QLabel:
@@ -66,9 +66,11 @@ class _Shown(QWidget):
                 self._rows.addWidget(self._text("section"))
                 self._rows.addWidget(LimiterKeys(look))
             case Buttons(names):
-                row = QHBoxLayout()
-                for name in names:
-                    row.addWidget(ActionButton(actions[name], short=True))
+                buttons = [ActionButton(actions[name], short=True) for name in names]
+                beside = sum(button.sizeHint().width() + 6 for button in buttons) < WIDTH - SIDES_PX
+                row = QHBoxLayout() if beside else QVBoxLayout()
+                for button in buttons:
+                    row.addWidget(button)
                 self._rows.addLayout(row)
         self.put(block)
 
@@ -79,7 +81,7 @@ class _Shown(QWidget):
 
     def _head(self) -> None:
         head = QHBoxLayout()
-        head.addWidget(self._text("section"))
+        head.addWidget(self._text("section", narrow=True))
         head.addStretch(1)
         head.addWidget(self._text("soft", narrow=True))
         self._rows.addLayout(head)
@@ -109,9 +111,9 @@ class _Shown(QWidget):
         grid.setVerticalSpacing(2)
         grid.setColumnStretch(0, 1)
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom
-        grid.addWidget(self._text("section"), 0, 0)
+        grid.addWidget(self._text("section", narrow=True), 0, 0)
         for column in range(len(block.heads)):
-            grid.addWidget(self._text("soft"), 0, column + 1, right)
+            grid.addWidget(self._text("soft", narrow=True), 0, column + 1, right)
         grid.addWidget(rule(), 1, 0, 1, len(block.heads) + 1)
         for row, cells in enumerate(block.rows, 2):
             for column in range(len(cells)):

@@ -4,7 +4,9 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
 
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.theme import BODY, SMALL, Look, font
+from niente.desktop.widgets.brushes import draw_text
 
 LEFT, HEIGHT, NARROWEST = 24, 64, 120
 MIDDLE_Y, HALF_OPENING, CIRCLE = 56.5, 7.5, 3.5
@@ -37,15 +39,13 @@ class PassageEntry(QAbstractButton):
         """Draw the two lines."""
         painter = QPainter(self)
         p = self._look.palette
-        painter.setFont(font(BODY, bold=self.isChecked()))
-        painter.setPen(QColor(p.ink if self.isChecked() or self.finished else p.soft))
-        painter.drawText(QPointF(0, 22), self.text())
-        small = font(SMALL)
-        painter.setFont(small)
-        painter.setPen(QColor(p.soft))
+        colour = p.ink if self.isChecked() or self.finished else p.soft
+        draw_text(painter, QPointF(0, 22), self.text(), font(BODY, bold=self.isChecked()), colour)
         room = self.width() - 10.0
-        painter.drawText(QPointF(0, 38), QFontMetricsF(small).elidedText(self._line, Qt.TextElideMode.ElideRight, room))
+        line = QFontMetricsF(font(SMALL)).elidedText(self._line, Qt.TextElideMode.ElideRight, room)
+        draw_text(painter, QPointF(0, 38), line, font(SMALL), p.soft)
         painter.end()
+        self.setToolTip(plain(self._line) if line != self._line else "")
 
 
 class Passage(QWidget):

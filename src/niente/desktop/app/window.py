@@ -7,7 +7,7 @@ from typing import TypeVar
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
-from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
 
 from niente.core.model.commands import Command
 from niente.core.serving.desktop_bus import DesktopBus
@@ -35,6 +35,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Ending, Notice, NoticeEnd
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.labels import rule, upright_rule
+from niente.desktop.widgets.page_stack import PageStack
 
 SOLVERS = "scipy.optimize.elementwise"
 """What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
@@ -87,7 +88,7 @@ class Window(QMainWindow):
         self.passage.chosen.connect(self.go_to)
         self.message = MessageBar()
         self.message.acted.connect(lambda name: self.actions_[name].trigger())
-        self.stack = QStackedWidget()
+        self.stack = PageStack()
         self.working = Working(session)
         self.opening = Opening(session)
         self.stack.addWidget(self.opening)
@@ -124,7 +125,7 @@ class Window(QMainWindow):
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
-        middle.addWidget(self.stack, 1)
+        middle.addWidget(self.stack.scrolling(), 1)
         self.margin_rule = upright_rule()
         middle.addWidget(self.margin_rule)
         middle.addWidget(self.margin)

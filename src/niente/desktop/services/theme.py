@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
-SMALL, BODY, READING, TITLE, GREAT = 10, 12, 15, 22, 32
+SMALL, BODY, READING, TITLE, GREAT = 11, 12, 15, 22, 32
 """The only type sizes, in px at scale 1."""
 
 

@@ -98,6 +98,8 @@ def _crossed(colour: str, ratio: float) -> QBrush:
     return _textured(tile, 6)
 
 
+ASCENT = 0.75
+"""How high capitals and figures stand over the baseline, as a share of a font's size."""
 HALO = 4.0
 """How wide the ground round a text is that stands over a picture, in px."""
 LIMITERS = (
@@ -158,6 +160,11 @@ def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
     return QBrush(QColor(p.ground))
 
 
+def text_drawn(painter: QPainter, area: QRectF, text: str) -> None:
+    """Take note of where a text is drawn, in the painter's own units: nothing by itself. Tests put a function of their own in
+    its place, to see that no text lies on another."""
+
+
 def draw_text(
     painter: QPainter,
     at: QPointF,
@@ -175,6 +182,7 @@ def draw_text(
         at = QPointF(at.x() - width, at.y())
     elif align & Qt.AlignmentFlag.AlignHCenter:
         at = QPointF(at.x() - width / 2, at.y())
+    text_drawn(painter, QRectF(at.x(), at.y() - ASCENT * size, width, ASCENT * size), text)
     if halo:
         ratio = painter.device().devicePixelRatioF()
         picture, ascent = _haloed(text, size, bold, italic, colour, halo, ratio)

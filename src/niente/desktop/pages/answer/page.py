@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QStackedWidget, QWidget
+from PySide6.QtWidgets import QWidget
 
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.question import TemplateName
@@ -18,6 +18,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Reading, Readings, Title, Words
 from niente.desktop.widgets.labels import ShortLabel, label
+from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.views import NamedViews
 
 
@@ -40,7 +41,7 @@ class AnswerPage(Page):
         self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
         self.choice = ChoiceView(session, actions, look)
         self.document = DocumentView(look, actions)
-        self.stack = QStackedWidget()
+        self.stack = PageStack()
         self.stack.addWidget(self.choice)
         self.stack.addWidget(self.document)
         self.body.addWidget(self.stack, 1)

@@ -29,6 +29,8 @@ from niente.desktop.widgets.scale import PixelSpan, ticks
 GUTTERS = (60, 24, 56, 50)
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 GRAB_PX = 9.0
+NAMED = 1000.0
+"""A mark with a number is worth so many others, where a label is to meet few."""
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
 EVERY = 2
@@ -56,7 +58,7 @@ class Scatter(Plot):
             look, GUTTERS, tr("Noise against throughput; up and down move the least throughput, left and right the most noise")
         )
         self.setMouseTracking(True)
-        self.setMinimumHeight(220)
+        self.setMinimumHeight(240)
         self.box = self.canvas.box(0, 0, 1)
         self._settings: ScatterPoints | None = None
         self._limits = Limits()
@@ -262,6 +264,8 @@ class Scatter(Plot):
         marks = np.concatenate([made.measured, made.inferred, made.rejected, made.front])
         x = across.start_px + (marks[:, 0] - across.low) / (across.high - across.low) * (across.end_px - across.start_px)
         y = up.start_px + (marks[:, 1] - up.low) / (up.high - up.low) * (up.end_px - up.start_px)
+        others = self._choice.runners_up if self._choice is not None else ()
+        named = [(across.px(other.in_room_dba), up.px(other.throughput_percent)) for other in others]
         width = QFontMetricsF(font(BODY, bold=True)).horizontalAdvance(words) + 6
         best, least = (pick.x() + 14, pick.y() - 26, Qt.AlignmentFlag.AlignLeft), math.inf
         for side, way in ((Qt.AlignmentFlag.AlignLeft, 1.0), (RIGHT, -1.0)):
@@ -269,6 +273,7 @@ class Scatter(Plot):
                 start = pick.x() + way * 12
                 left, high = (start if way > 0 else start - width), pick.y() + top
                 met = float(np.count_nonzero((x > left - 4) & (x < left + width) & (y > high - 2) & (y < high + 28)))
+                met += NAMED * sum(left - 24 < px < left + width + 8 and high - 8 < py < high + 36 for px, py in named)
                 inside = area.adjusted(2, 0, 0, 0).contains(QRectF(left, high, width, 28))
                 met += abs(top) / 200.0 if inside else 100.0
                 if met < least:

@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QStackedWidget
+from PySide6.QtWidgets import QCheckBox
 
 from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.listener import listener_of_sheet
@@ -41,6 +41,7 @@ from niente.desktop.session.analyst import MapResult
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Words
 from niente.desktop.widgets.empty import Empty
+from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.table import RowsModel, rows_view
 from niente.desktop.widgets.views import Views
 
@@ -69,7 +70,7 @@ class MapPage(Page):
         self.problem = Empty(actions, look, "Map", "map.missing")
         self.model = RowsModel(table_heads(None), FIGURES)
         self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
-        self.stack = QStackedWidget()
+        self.stack = PageStack()
         for widget in (self.view, self.watts, self.noise, self.table):
             self.stack.addWidget(widget)
             self.offer(widget, "map.run_here", "map.prove", "map.picture", "map.csv", "map.table", "page.answer", "help.here")

@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QDateTime, Qt
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.model.quantities import duration_text
 from niente.core.model.question import Axis, Question
@@ -30,6 +30,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Title, Words
+from niente.desktop.widgets.column import Column
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
 from niente.desktop.widgets.table import rows_view
 
@@ -126,13 +127,7 @@ class PlanPage(Page):
         below.addWidget(self.rules)
         column.addWidget(self._follows)
         column.addStretch(1)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setMinimumWidth(SIDE_PX)
-        area.setWidget(left)
-        return area
+        return Column(left, SIDE_PX)
 
     def _list_side(self) -> QWidget:
         right = QWidget()

@@ -15,7 +15,7 @@ from niente.core.selection.proof import CONTOURS, DepthCurves, Proof
 from niente.core.selection.proof_words import fact_text, horizon_text
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_upright, faint
+from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_upright, faint, text_width
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_picked
 from niente.desktop.widgets.plot import Plot, curve
@@ -24,6 +24,7 @@ from niente.desktop.widgets.scale import PixelSpan, ticks
 GUTTERS = (60, 26, 20, 40)
 SPACING = 34
 LEAST_CHANCE = 1e-5
+LEAST_HIGH_PX = 340
 LEFT, MIDDLE, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 LEAST_PX, MOST_PX = 2.0, 6.5
 GROUND = 0.07
@@ -62,6 +63,10 @@ def _places(proof: Proof) -> list[_Place]:
     ]
 
 
+def _chance_words(proof: Proof) -> str:
+    return tr("Chance of a failure in {horizon}, %").format(horizon=horizon_text(proof))
+
+
 class DepthView(Plot):
     """Two pictures over one axis of depth: clocks with the exposures, and the chance of a failure within the horizon."""
 
@@ -69,6 +74,7 @@ class DepthView(Plot):
         super().__init__(look, GUTTERS, tr("Exposures by depth and clock, and the chance of a failure"), spacing=SPACING)
         self.clocks = self.canvas.box(0, 0, 3)
         self.chances = self.canvas.box(1, 0, 2)
+        self.setMinimumHeight(LEAST_HIGH_PX)
         self._proof: Proof | None = None
 
     def show_proof(self, proof: Proof) -> None:
@@ -149,7 +155,12 @@ class DepthView(Plot):
         self._draw_guard_band(painter, proof, area, across)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
         draw_text(painter, QPointF(0, area.top() - 10), tr("Clock, MHz"), font(SMALL), p.ink, halo=p.ground)
-        key = tr("dot: clean, by its time; open: another load; ×: failed, how often; ringed: it went down")
+        room = area.right() - text_width(tr("Clock, MHz"), SMALL) - 12.0
+        keys = (
+            tr("dot: clean, by its time; open: another load; ×: failed, how often; ringed: it went down"),
+            tr("dot: clean; open: another load; ×: failed"),
+        )
+        key = next((words for words in keys if text_width(words, SMALL) < room), "")
         draw_text(painter, QPointF(area.right(), area.top() - 10), key, font(SMALL), p.soft, align=RIGHT)
 
     def _draw_contours(self, painter: QPainter, curves: DepthCurves, across: PixelSpan, up: PixelSpan) -> None:
@@ -202,7 +213,9 @@ class DepthView(Plot):
             painter.drawPolygon(QPolygonF([QPointF(x, y), QPointF(x + 7 * way, y - 3), QPointF(x + 7 * way, y + 3)]))
         value, spread = fact_text(band)
         words = tr("guard band {mv} mV, to a failure an hour").format(mv=f"{value} {spread}")
-        draw_text(painter, QPointF((left + right) / 2, y + 13), words, font(SMALL), p.accent, halo=p.ground, align=MIDDLE)
+        beside = text_width(_chance_words(proof), SMALL) + 12.0 + text_width(words, SMALL) / 2  # the lower picture's title
+        middle = max((left + right) / 2, beside)
+        draw_text(painter, QPointF(middle, y + 13), words, font(SMALL), p.accent, halo=p.ground, align=MIDDLE)
 
     def _draw_chances(self, painter: QPainter, proof: Proof) -> None:
         p, area = self.look.palette, self.canvas.area(self.chances)
@@ -225,8 +238,7 @@ class DepthView(Plot):
         values = ticks(across.low, across.high, 9)
         draw_axis_ticks(painter, self.canvas, self.chances, values, bottom=True)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
-        head = tr("Chance of a failure in {horizon}, %").format(horizon=horizon_text(proof))
-        draw_text(painter, QPointF(0, area.top() - 8), head, font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(0, area.top() - 8), _chance_words(proof), font(SMALL), p.ink, halo=p.ground)
         foot = tr("Depth under 1.2 V, mV") if proof.setting.fixed_voltage_v else tr("Depth under the maker's voltage, mV")
         if any(proof.setting.core_offset_mv.values()):
             foot = tr("Depth of all cores beside their own offsets, mV")

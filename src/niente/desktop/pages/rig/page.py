@@ -5,7 +5,7 @@ import math
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.acquisition.guards.fans import STANDSTILL_RPM
 from niente.core.acquisition.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
@@ -36,6 +36,7 @@ from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Reading, Readings, Words
 from niente.desktop.widgets.form import choice
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
+from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.views import Views
 
 TYPICAL_FULL_RPM = 1500.0
@@ -67,7 +68,7 @@ class RigPage(Page):
         )
         self.start = StartView(look)
         self._offered_for: object = None
-        self.stack = QStackedWidget()
+        self.stack = PageStack()
         self.variant = choice(tr("Variant"), [], self._variant_chosen)
         self.limits_view = LimitsView(session, look)
         self.room_view = RoomView(session, look)

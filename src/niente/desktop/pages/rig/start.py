@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -30,6 +29,7 @@ from niente.desktop.services.theme import BODY, READING, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Reading, Readings, Title, Words
 from niente.desktop.widgets.brushes import draw_text, text_width
+from niente.desktop.widgets.column import Column
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.outlines import PageOutlines
 
@@ -210,15 +210,10 @@ class StartView(QWidget):
         columns.addLayout(self._question_side(), 64)
         inside = QWidget()
         inside.setLayout(columns)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(inside)
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
         rows.setSpacing(6)
-        rows.addWidget(area, 1)
+        rows.addWidget(Column(inside), 1)
         self._foot = QWidget()
         foot = QVBoxLayout(self._foot)
         foot.setContentsMargins(0, 0, 0, 0)

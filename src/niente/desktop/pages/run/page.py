@@ -4,7 +4,7 @@ import math
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.acquisition.recovery import InterruptedRun
 from niente.core.analysis.evidence import hottest_core
@@ -28,6 +28,7 @@ from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block
 from niente.desktop.widgets.empty import Empty
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
+from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
 HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
@@ -61,7 +62,7 @@ class RunPage(Page):
         self.settled.setMinimumWidth(72)
         self.known.setMinimumWidth(112)
         self.traces = Traces(look)
-        self.upper = QStackedWidget()
+        self.upper = PageStack()
         self.card_view = HandCardView(session, actions)
         self.after_view = RecoveryView(session, actions, look)
         self.none_view = Empty(actions, look, "Run")
