@@ -427,9 +427,9 @@ def test_columns_follow_what_is_varied(window: Window, qtbot: QtBot) -> None:
     choose_question(window, "hold-back")
     qtbot.waitUntil(lambda: window.session.plan is not None and window.session.plan.question == "hold-back")
     heads = [page.model.heads[SET + index] for index in range(4)]
-    assert heads == ["W", "%", "mV", "cap °C"]
+    assert heads == ["Limit, W", "Case, %", "Offset, mV", "Cap, °C"]
     choose_question(window, "fan-sweep")
-    assert page.model.heads[SET : SET + 3] == ["W", "case %", "cooler %"]
+    assert page.model.heads[SET : SET + 3] == ["Limit, W", "Case, %", "Cooler, %"]
     assert page.table.isColumnHidden(SET + 3)
 
 

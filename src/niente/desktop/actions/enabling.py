@@ -16,7 +16,7 @@ OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert"
 OF_A_QUESTION = ("plan.start", "map.missing")
 """Actions that have no place while no question is asked."""
 OF_WHO_COMMANDS = ("run.note", "run.stop")
-OF_A_BOOK = ("plan.save", "plan.keep", "rig.copy", "rig.export")
+OF_A_BOOK = ("book.close", "plan.save", "plan.keep", "rig.copy", "rig.export")
 CHANGE_IT = ("plan.open", "rig.import", "rig.part", "rig.calibrate")
 """Actions that change a plan or a rig: not for a window that only looks on."""
 UNDER_WAY = ("run.pause_now", "run.pause_after", "run.skip", "run.repeat")
@@ -45,31 +45,33 @@ class Enabling(QObject):
         begun = 0 < planner.closed() < len(planner.rows)
         unasked = "" if session.question_stands else tr("No question is asked yet: choose one at the left.")
         looks_on = "" if commands or not attached else tr("This window looks on.")
-        why_not = looks_on or (tr("A plan runs.") if busy else unasked)
+        nothing = looks_on or ("" if busy else tr("Nothing runs."))
         for name in OF_A_QUESTION:
             actions[name].setVisible(not unasked)
         actions["plan.ask"].setVisible(bool(unasked))
-        actions["plan.ask"].setEnabled(commands)
-        actions.allow("plan.start", commands and not busy and not unasked, why_not)
+        actions.allow("plan.ask", commands, looks_on)
+        actions.allow(
+            "plan.start", commands and not busy and not unasked, looks_on or (tr("A plan runs.") if busy else unasked)
+        )
         actions["plan.start"].setText(tr("Resume") if begun else tr("Start"))
-        actions["run.resume"].setEnabled(commands and busy and paused)
+        actions.allow("run.resume", commands and busy and paused, nothing or tr("Nothing is paused."))
         actions["run.pause_after"].setChecked(busy and session.pauses_after)
         for name in UNDER_WAY:
-            actions[name].setEnabled(commands and busy and not paused)
+            actions.allow(name, commands and busy and not paused, nothing or tr("It is paused."))
         for name in OF_WHO_COMMANDS:
-            actions[name].setEnabled(commands)
+            actions.allow(name, commands, looks_on)
         for editor in editors:
             editor.setEnabled(commands or not attached)
         card = session.hands.card
         if commands and busy and card is not None:
-            actions["run.resume"].setEnabled(session.hands.ready())
-            actions["run.skip"].setEnabled(card.kind == CardKind.READ)
+            actions.allow("run.resume", session.hands.ready(), tr("Not everything on the card is ticked."))
+            actions.allow("run.skip", card.kind == CardKind.READ, tr("Hands are at work."))
         for name in OF_THE_LIST:
-            actions[name].setEnabled(commands and page == "Plan")
+            actions.allow(name, commands and page == "Plan", looks_on or tr("It is for the run selected on the Plan page."))
         for name in OF_A_BOOK:
             actions[name].setEnabled(attached)
         for name in CHANGE_IT:
-            actions[name].setEnabled(commands)
+            actions.allow(name, commands, looks_on)
         actions["bench.leave"].setEnabled(busy and commands)
         actions["bench.ask"].setEnabled(bench is not None and bench.follows and not bench.lost)
         actions["bench.hand_over"].setEnabled(commands and session.command_asked)

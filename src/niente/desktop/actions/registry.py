@@ -33,6 +33,7 @@ SPECS = (
     ActionSpec("book.open", "Open book …", "Ctrl+O", "Open another book", "Book", "books"),
     ActionSpec("plan.open", "Open plan …", "Ctrl+Shift+O", "Take a plan from a file, in place of this one", "Book", "plan"),
     ActionSpec("plan.save", "Save plan as …", "Ctrl+Shift+S", "Write the plan as JSON, to keep or to hand on", "Book", "plan"),
+    ActionSpec("book.close", "Close book", "Ctrl+W", "Let go of this book; where a plan runs it asks first", "Book", "books"),
     ActionSpec("book.quit", "Quit", "Ctrl+Q", "Close Niente; a plan that runs is stopped only after asking", "Book", "books"),
     ActionSpec("rig.new", "New rig …", "", "A machine of your own, from a class, in a book of its own", "Book", "rig"),
     ActionSpec(
@@ -118,7 +119,7 @@ MENUS = {
         ("plan.open", "plan.save"),
         ("rig.new", "rig.import", "rig.export"),
         ("map.picture", "map.csv"),
-        ("book.reopen", "book.quit"),
+        ("book.reopen", "book.close", "book.quit"),
     ),
     "Edit": (
         ("edit.undo", "edit.redo"),

@@ -41,7 +41,7 @@ def arguments(argv: list[str]) -> argparse.Namespace:
     parser.add_argument("--variant", help="the state that the machine is in (default: the book's)")
     parser.add_argument("--demo", action="store_true", help="open the demo book in your cache; none of your files is touched")
     parser.add_argument("--version", action="version", version=f"niente {__version__}")
-    parser.set_defaults(make=None, otherwise=None)
+    parser.set_defaults(make=None, otherwise=None, nothing=False)
     return parser.parse_args(argv)
 
 
@@ -109,11 +109,11 @@ def default_book() -> Path:
 def show(wanted: argparse.Namespace) -> Window:
     """Show the window; the rest follows once it stands."""
 
-    def reopen(book: Path, make: Make | None = None) -> Window:
+    def reopen(book: Path | None, make: Make | None = None) -> Window:
         window.hide()
         window.session.close()
         window.desktop_bus.close()
-        wanted.demo, wanted.book, wanted.make = False, book, make
+        wanted.demo, wanted.book, wanted.make, wanted.nothing = False, book, make, book is None
         wanted.otherwise = wanted.rig or wanted.otherwise
         wanted.seed = wanted.rig = wanted.variant = None
         kept.append(show(wanted))
@@ -127,6 +127,9 @@ def show(wanted: argparse.Namespace) -> Window:
     window.show()
 
     def after() -> None:
+        if wanted.nothing:
+            window.opening.rest()
+            return
         open_book(window, wanted)
         window.build_pages()
 

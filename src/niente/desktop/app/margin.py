@@ -11,7 +11,7 @@ from niente.desktop.widgets.guard_bars import GuardBars
 from niente.desktop.widgets.labels import ActionButton, NarrowLabel, label, rule
 from niente.desktop.widgets.limiter_legend import LimiterKeys
 
-WIDTH, SIDES_PX = 280, 44
+WIDTH, SIDES_PX = 288, 44
 
 
 def _selectable(text: QLabel) -> QLabel:

@@ -3,18 +3,20 @@
 from PySide6.QtCore import QSize, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from niente.desktop.actions.registry import Actions
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
-from niente.desktop.widgets.labels import label
+from niente.desktop.widgets.labels import ActionButton, label
 
 A_MOMENT_MS = 300
 
 
 class Opening(QWidget):
-    """The page that stands while a book is opened."""
+    """The page that stands while a book is opened, and while none is: what happened, and what can be opened instead."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, actions: Actions) -> None:
         super().__init__()
+        self._others = [ActionButton(actions[name]) for name in ("book.open", "rig.new")]
         self._words = label(tr("Opening …"), "lead", wrap=True)
         self.cancel = QPushButton(tr("Cancel"))
         self.cancel.setToolTip(tr("Stop opening; none of your files is touched by that"))
@@ -25,11 +27,14 @@ class Opening(QWidget):
         rows.addWidget(self._words)
         row = QHBoxLayout()
         row.addWidget(self.cancel)
+        for button in self._others:
+            row.addWidget(button)
+            button.hide()
         row.addStretch(1)
         rows.addLayout(row)
         rows.addStretch(1)
         session.progress.connect(self.show_text)
-        session.cancelled.connect(self._stopped)
+        session.cancelled.connect(self.rest)
 
     def show_text(self, text: str) -> None:
         """Say what goes on."""
@@ -39,9 +44,12 @@ class Opening(QWidget):
         """Return what is said."""
         return self._words.text()
 
-    def _stopped(self) -> None:
-        self.show_text(tr("Nothing is open. Open a book with Ctrl+O, or close the window."))
+    def rest(self, text: str = "") -> None:
+        """Say that nothing is open, or why not; another book can be opened, or a new one made."""
+        self.show_text(text or tr("Nothing is open."))
         self.cancel.hide()
+        for button in self._others:
+            button.show()
 
 
 class Working(QWidget):

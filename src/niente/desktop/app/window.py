@@ -90,7 +90,7 @@ class Window(QMainWindow):
         self.message.acted.connect(lambda name: self.actions_[name].trigger())
         self.stack = PageStack()
         self.working = Working(session)
-        self.opening = Opening(session)
+        self.opening = Opening(session, self.actions_)
         self.stack.addWidget(self.opening)
         self.margin = Margin(look, self.actions_)
         self.margin.rebuilt.connect(self._order_tabs)
@@ -117,6 +117,7 @@ class Window(QMainWindow):
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
         session.command_changed.connect(self._enable)
+        session.planner.changed.connect(self._enable)
         session.hands.changed.connect(self._enable)
         session.hands.over.connect(lambda: self.message.drop("page.run"))
         self._enable()
@@ -162,6 +163,7 @@ class Window(QMainWindow):
             **on_pages,
             **self.bench_commands.actions(),
             "book.open": self.file_commands.open_dialog,
+            "book.close": lambda: self._leave_for(None),
             "book.quit": self.close,
             "rig.new": self.rig_commands.new,
             "rig.copy": self.rig_commands.copy,
@@ -350,8 +352,8 @@ class Window(QMainWindow):
         if text:
             self.session.note(text)
 
-    def _leave_for(self, book: Path, *made: Make) -> None:
-        """Open another book in place of this one, where the plan that runs may end."""
+    def _leave_for(self, book: Path | None, *made: Make) -> None:
+        """Open another book in place of this one, or none, where the plan that runs may end."""
         keep_running = self.bench_commands.may_close()
         if self._reopen is not None and keep_running is not None:
             self._remember()
@@ -390,13 +392,14 @@ class Window(QMainWindow):
         if isinstance(notice, NoticeEnd):
             self.message.end(notice)
             return
+        if self.session.bench is None and not notice.action:
+            self.opening.rest(notice.text)
+            return
         shown = self._current()
         if shown is not None and notice.action == f"page.{shown.name.lower()}":
             return  # it only leads to what is looked at
         text = self.actions_[notice.action].text() if notice.action else ""
         self.message.show_notice(notice, tr(notice.label) or text)
-        if not self.pages or self.session.bench is None:
-            self.opening.show_text(notice.text)
 
     def show_bug(self, report: str) -> None:
         """Show a bug of our own, with a report that can be copied."""

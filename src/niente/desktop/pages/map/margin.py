@@ -46,8 +46,8 @@ def _alone_line(one: Candidate) -> Reading:
     """Return the machine without the room: with its interval, or as the bound that it lies under."""
     known = quantity_of("noise_dba")
     if one.alone_at_most_dba is not None:
-        return Reading(tr("Machine alone"), f"≤ {known.text(one.alone_at_most_dba)}", "", known.unit)
-    return _line(tr("Machine alone"), known, one.alone_dba, one.alone_hw)
+        return Reading(tr("Noise, alone"), f"≤ {known.text(one.alone_at_most_dba)}", "", known.unit)
+    return _line(tr("Noise, alone"), known, one.alone_dba, one.alone_hw)
 
 
 def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listening: ListenerPlace | None) -> list[Block]:
@@ -60,14 +60,14 @@ def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listeni
     lines = (
         _line(tr("Hottest core"), of("hottest_core_c"), one.core_c, one.core_hw),
         _line(tr("Headroom"), of("headroom_k"), one.headroom_k, one.core_hw),
-        _line(tr("Noise in the room"), of("noise_dba"), one.in_room_dba, one.in_room_hw, mark),
+        _line(tr("Noise, room"), of("noise_dba"), one.in_room_dba, one.in_room_hw, mark),
         _alone_line(one),
-        _line(tr("At the listener"), of("noise_dba"), *there),
+        _line(tr("Noise, listener"), of("noise_dba"), *there),
         _line(tr("Throughput"), of("throughput_percent"), one.throughput_percent, one.throughput_hw),
-        _line(tr("Effective clock"), of("effective_clock_mhz"), one.clock_mhz, one.clock_hw),
-        _line(tr("Package power"), of("package_power_w"), one.power_w, one.power_hw),
+        _line(tr("Clock"), of("effective_clock_mhz"), one.clock_mhz, one.clock_hw),
+        _line(tr("Package"), of("package_power_w"), one.power_w, one.power_hw),
         _line(tr("Work per watt"), of("throughput_per_watt"), one.throughput_percent / one.power_w),
-        _line(tr("Stable for a day"), of("probability"), one.stable),
+        _line(tr("Stable a day"), of("probability"), one.stable),
     )
     state = tr("measured") if one.measured else tr("inferred") if one.inside else tr("extrapolated")
     breaks = tr("breaks {limits}").format(limits=", ".join(one.breaks)) if one.breaks else tr("keeps every limit")
@@ -113,7 +113,7 @@ def heat_path_words(mapped: SettingMap, one: Candidate | None) -> Words:
     heat = mapped.models.heat
     power = one.power_w if one is not None else mapped.watts.measured_w
     path = quantity_of("thermal_resistance_kpw").with_unit(*heat.resistance(power, heat.full_rpm))
-    words = tr("Core to room, fans at their fastest: {path}, from {n} settled runs.")
+    words = tr("Fans at their fastest, each further watt adds {path}; from {n} settled runs.")
     bounds = tr(" {n} more, limited by their cap, are bounds.").format(n=heat.bounds) if heat.bounds else ""
     return Words(tr("Heat path"), words.format(path=path, n=heat.runs) + bounds)
 
@@ -214,7 +214,7 @@ def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: fl
             _line(tr("At {room} °C").format(room=f"{one.room_c:g}"), watts, one.power_w, one.half_width_w)
             for one in line.capacities
         ),
-        _line(tr("Noise in the room"), dba, line.in_room_dba, line.in_room_hw, scale.mark(line.in_room_dba)),
+        _line(tr("Noise, room"), dba, line.in_room_dba, line.in_room_hw, scale.mark(line.in_room_dba)),
         Reading(tr("Runs on this line"), str(len(line.points))),
     )
     rows = tuple(

@@ -31,18 +31,18 @@ RUNS = "application/x-niente-runs"
 MIN_SHOWN = 0.05
 """An interval narrower than a column can say is not said."""
 SHORT = {
-    "sustained_power_w": "W",
-    "voltage_offset_mv": "mV",
-    "core_offset_mv": "core mV",
-    "point_offset_mv": "point mV",
-    "clock_cap_mhz": "MHz",
-    "fixed_clock_mhz": "MHz",
-    "fixed_voltage_v": "V",
-    "temperature_cap_c": "cap °C",
-    "burst_power_w": "burst W",
-    "burst_time_s": "burst s",
+    "sustained_power_w": "Limit, W",
+    "voltage_offset_mv": "Offset, mV",
+    "core_offset_mv": "Core, mV",
+    "point_offset_mv": "Point, mV",
+    "clock_cap_mhz": "Cap, MHz",
+    "fixed_clock_mhz": "Fixed, MHz",
+    "fixed_voltage_v": "Fixed, V",
+    "temperature_cap_c": "Cap, °C",
+    "burst_power_w": "Burst, W",
+    "burst_time_s": "Burst, s",
 }
-"""Column heads; a fan group's is its own name."""
+"""Column heads: the control and its unit; a fan group's is its own name."""
 
 
 class Fold(msgspec.Struct, frozen=True):
@@ -290,11 +290,13 @@ class RunList(HeadedModel):
 def _head(columns: tuple[str, ...], run_index: int) -> str:
     """Return a column's head: the unit, and the fan group where two of them have a column."""
     name = kind_of(columns[run_index])
+    part = part_of(columns[run_index])
     if name in SHORT:
-        return SHORT[name]
+        return tr(SHORT[name])
     if name == "load_size":
-        return part_of(columns[run_index])
-    return f"{part_of(columns[run_index])} %" if sum(one.startswith(name) for one in columns) > 1 else "%"
+        return part
+    unit = quantity_of(columns[run_index]).unit
+    return f"{part.capitalize()}, {unit}" if part else unit
 
 
 def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setting, control: str) -> str:

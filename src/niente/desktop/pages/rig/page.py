@@ -77,7 +77,7 @@ class RigPage(Page):
         self.parts.chosen.connect(self.part_chosen)
         self.path_lead = ShortLabel("lead")
         self.path_title = ShortLabel("title")
-        self.theta = label("", "lead")
+        self.theta = ShortLabel("soft")
         self.path = LadderView(look)
         self.path.power_moved.connect(self._move_power)
         self.full_speed = label("", "", wrap=True)
@@ -115,7 +115,8 @@ class RigPage(Page):
         rows.addWidget(self.path_lead)
         head = QHBoxLayout()
         head.addWidget(self.path_title, 1)
-        head.addWidget(self.theta, 0, Qt.AlignmentFlag.AlignBottom)
+        self.theta.setAlignment(Qt.AlignmentFlag.AlignRight)
+        head.addWidget(self.theta, 1, Qt.AlignmentFlag.AlignBottom)
         rows.addLayout(head)
         rows.addWidget(rule())
         rows.addWidget(self.path, 1)
@@ -288,7 +289,9 @@ class RigPage(Page):
         self.path_title.setText(words.format(rise=rough if ladder.typical else known, power=power))
         theta, half_width = model.resistance(ladder.power_w, speeds)
         resistance = quantity_of("thermal_resistance_kpw")
-        self.theta.setText(resistance.with_unit(theta) if ladder.typical else resistance.with_unit(theta, half_width))
+        whole = resistance.with_unit(rise / ladder.power_w)
+        slope = resistance.with_unit(theta) if ladder.typical else resistance.with_unit(theta, half_width)
+        self.theta.setText(tr("{whole} over all; each further watt adds {slope}").format(whole=whole, slope=slope))
         full = quantity_of("core_temperature_c").with_unit(ladder.core_c - ladder.by_fans_k)
         words = tr("At full fan speed the core would read {core}. ").format(core=full)
         models = self.session.answer.models
@@ -386,7 +389,7 @@ class RigPage(Page):
         if models is not None:
             level = number_text(models.noise.background_dba, 1)
             spread = f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}"
-            found.append(Reading(tr("Background, measured"), level, spread, "dBA"))
+            found.append(Reading(tr("Background"), level, spread, "dBA"))
         return found
 
     def _trust(self) -> list[Reading]:

@@ -1,5 +1,8 @@
 """The Rig page's fourth view: how far each sensor is to be trusted, and which temperature is the one that counts."""
 
+import math
+import time
+
 import msgspec
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
@@ -15,8 +18,10 @@ from niente.desktop.widgets.form import Form, choice
 from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
-HEADS = ("Sensor", "Step", "Read by", "Reads too high by", "Reads times", "As shown by")
-READ_BY, OFFSET, GAIN, REFERENCE = 2, 3, 4, 5
+HEADS = ("Sensor", "Now", "Step", "Read by", "Reads too high by", "Reads times", "As shown by")
+NOW, STEP, READ_BY, OFFSET, GAIN, REFERENCE = range(1, 7)
+EVERY_S = 0.5
+"""How often what is read now is shown anew: often enough for a hand on a fan."""
 BY = {False: "cable", True: "hands"}
 GAIN_FIELD = Quantity("gain", "Gain", "", "×", 3, 0.2, 5.0)
 
@@ -28,10 +33,12 @@ class SensorsView(QWidget):
         super().__init__()
         self.session = session
         self.counts = choice(tr("What counts"), [], self._counts_chosen)
-        self.model = SheetModel([tr(head) for head in HEADS], {1, OFFSET, GAIN})
+        self.model = SheetModel([tr(head) for head in HEADS], {NOW, STEP, OFFSET, GAIN})
         self.model.edited.connect(self._edited)
         self._names: list[str] = []
-        widths = {0: 180, 1: 70, READ_BY: 70, OFFSET: 120, GAIN: 90}
+        self._shown_at = 0.0
+        session.sampled.connect(self._show_now)
+        widths = {0: 168, NOW: 96, STEP: 64, READ_BY: 64, OFFSET: 116, GAIN: 84}
         self.table = sheet_view(tr("Sensor trust"), self.model, look, stretch=REFERENCE, widths=widths)
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
@@ -70,6 +77,22 @@ class SensorsView(QWidget):
         self._names = list(kinds)
         known = {trust.channel: trust for trust in sheet.trust}
         self.model.set_entries([_row(kind, alike, known, sheet.by_hand) for kind, alike in kinds.items()])
+        self._shown_at = 0.0
+        self._show_now()
+
+    def _show_now(self) -> None:
+        """Show what each sensor reads now, of several the highest."""
+        now, card, frame = time.monotonic(), self.session.card, self.session.frame
+        if card is None or frame is None or not self.isVisible() or now < self._shown_at + EVERY_S:
+            return
+        self._shown_at = now
+        entries = []
+        for row, kind in zip(self.model.entries, self._names, strict=True):
+            read = [float(frame.values[index]) for index in card.indices(kind)]
+            known = [value for value in read if math.isfinite(value)]
+            text = quantity_of(kind).with_unit(max(known)) if known else "–"
+            entries.append([*row[:NOW], Entry(text), *row[NOW + 1 :]])
+        self.model.set_entries(entries)
 
     def _counts_chosen(self, index: int) -> None:
         sheet, bench = self.session.sheet, self.session.bench
@@ -111,6 +134,7 @@ def _row(kind: str, alike: list[Channel], known: dict[str, Trust], by_hand: tupl
     reach = 30.0 if quantity.unit in ("°C", "dBA", "K") else quantity.high / 10.0
     return [
         Entry(title),
+        Entry("–"),
         Entry(step, soft=True),
         _read_by(kind, by_hand),
         Entry(
