@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.acquisition.attachment import attach
 from niente.core.acquisition.new_book import make_copy, make_from_class
 from niente.core.model.errors import BookError
+from niente.core.model.frame import Frame
 from niente.core.model.plan import GuardAction
 from niente.core.model.rig_card import CountedTemperature, Part, RigCard, SetBy, Trust
 from niente.core.model.rig_sheet import MeterClass, RigSheet, sheet_of
@@ -546,3 +547,25 @@ def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tm
     session.sheets.change("guard", msgspec.structs.replace(sheet_in(window), guards=(tight,)))
     assert session.planner.file is None
     assert session.plan.guards == (tight,)
+
+
+def test_sensors_show_what_they_read_now(window: Window, qtbot: QtBot) -> None:
+    page = window.page(RigPage)
+    window.go_to(NAMES.index("Rig"))
+    page.views.show_view(3)
+    view = page.sensors_view
+    rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
+    qtbot.waitUntil(lambda: view.model.entries[rows["Room"]][1].text.endswith("°C"))
+    shown = float(view.model.entries[rows["Room"]][1].text.split("\u00a0")[0])
+    assert 15.0 < shown < 35.0
+    frame, card = window.session.frame, window.session.card
+    assert frame is not None
+    assert card is not None
+    index = card.index("room_temperature_c")
+    assert index is not None
+    values = frame.values.copy()
+    values[index] = float("nan")
+    window.session.frame = Frame(frame.time_s, values)
+    view._shown_at = 0.0
+    view._show_now()
+    assert view.model.entries[rows["Room"]][1].text == "–"

@@ -30,9 +30,7 @@ from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.run.page import RunPage
-from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.analyst import Analyst
-from niente.desktop.session.session import Session
 from tests.conftest import short_plan
 from tests.here import BenchHere
 
@@ -152,20 +150,6 @@ def test_a_bug_is_shown_with_its_report(open_window: Callable[..., Window]) -> N
     assert copied.startswith("Niente ")
     box.close()
 
-
-def test_a_book_that_is_none_is_answered_in_the_bar(qtbot: QtBot, tmp_path: Path) -> None:
-    from niente.desktop.app.main import arguments, look_of, make_app, open_book
-
-    letter = tmp_path / "letter.niente"
-    letter.write_text("dear all")
-    preferences = Preferences()
-    window = Window(Session(), look_of(make_app([]), preferences), preferences)
-    qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
-    window.show()
-    open_book(window, arguments([str(letter)]))
-    qtbot.waitUntil(lambda: "not a Niente book" in window.message.text)
-    assert letter.read_text() == "dear all"
-    window.session.close()
 
 
 def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, Project], limits: Limits) -> None:

@@ -1,7 +1,9 @@
 """A newcomer's first minutes: a fresh book says what the machine is, what to check, and which question to ask."""
 
 from collections.abc import Callable
+from pathlib import Path
 
+import msgspec
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
@@ -10,6 +12,7 @@ from pytestqt.qtbot import QtBot
 from niente.core.planning.offers import offers
 from niente.core.rigs.registry import open_rig, shipped
 from niente.core.storage.reader import BookReader
+from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
@@ -172,3 +175,59 @@ def test_offers_are_those_of_a_plan_laid_out(fresh: Window) -> None:
         assert laid is not None
         assert laid.cost.runs == offer.runs
         assert laid.cost.typical_s == pytest.approx(offer.seconds)
+
+
+# -- nothing open, and what cannot be opened -----------------------------------------------------------------------
+
+
+def test_a_book_is_closed_and_another_can_be_opened(qtbot: QtBot, tmp_path: Path) -> None:
+    make_app([])
+    window = show(arguments([str(tmp_path / "first.niente")]))
+    qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
+    qtbot.waitUntil(lambda: window.session.bench is not None and bool(window.pages))
+    before = QApplication.topLevelWidgets()
+    window.actions_["book.close"].trigger()
+    assert not window.isVisible()
+    assert window.session.bench is None
+    other = next(one for one in QApplication.topLevelWidgets() if isinstance(one, Window) and one not in before)
+    qtbot.addWidget(other, before_close_func=lambda closing: closing.session.close())
+    qtbot.waitUntil(lambda: other.opening.text() == "Nothing is open.")
+    shown = [button.text() for button in other.opening.findChildren(QPushButton) if button.isVisible()]
+    assert shown == ["Open book", "New rig"]
+    assert not other.actions_["book.close"].isEnabled()
+    assert not other.actions_["plan.start"].isEnabled()
+
+
+@pytest.mark.parametrize("content", [b"not a book at all", b"SQLite format 3\x00" + b"\x00" * 600])
+def test_what_is_no_book_is_said_once_with_what_can_be_opened_instead(qtbot: QtBot, tmp_path: Path, content: bytes) -> None:
+    file = tmp_path / "letter.niente"
+    file.write_bytes(content)
+    make_app([])
+    window = show(arguments([str(file)]))
+    qtbot.addWidget(window, before_close_func=lambda closing: closing.session.close())
+    qtbot.waitUntil(lambda: not window.opening.cancel.isVisible())
+    assert "letter.niente" in window.opening.text()
+    assert window.message.text == ""
+    assert [one.text() for one in window.opening.findChildren(QPushButton) if one.isVisible()] == ["Open book", "New rig"]
+    assert file.read_bytes() == content
+
+
+# -- after a change of the machine -----------------------------------------------------------------------------------
+
+
+def test_a_changed_machine_is_told_with_what_was_measured_before_and_the_offer_to_compare(
+    swept_window: Window, qtbot: QtBot
+) -> None:
+    session = swept_window.session
+    assert session.answer.evidence is not None
+    runs = len(session.answer.evidence.runs)
+    sheet = session.sheet
+    assert sheet is not None
+    other = next(variant.name for variant in sheet.variants if variant.name != "filter in")
+    assert session.sheets.change("variant", msgspec.structs.replace(sheet, variant=other))
+    qtbot.waitUntil(lambda: f"{runs} runs with filter in" in swept_window.message.text)
+    assert swept_window.message.action == "plan.compare"
+    swept_window.message._act.click()
+    plan = swept_window.page(PlanPage)
+    assert swept_window.stack.currentWidget() is plan
+    assert plan.title.text() == "A/B of variants"

@@ -69,6 +69,7 @@ SPECS = (
     ActionSpec("proof.soak", "Soak the pick", "", "Plan a long run of the pick under the load that decides", "Bench", "proof"),
     ActionSpec("run.follow", "Follow the run", "Ctrl+F", "Bring the traces back to now, after looking back", "View", "run"),
     ActionSpec("plan.ask", "Choose a question", "", "Go to the questions that this machine can be asked", "Bench", "plan"),
+    ActionSpec("plan.compare", "Compare variants", "", "Plan pairs of runs that tell what a change is worth", "Bench", "plan"),
     ActionSpec("plan.start", "Start", "Ctrl+R", "Run what is left of the plan", "Bench", "run"),
     ActionSpec("plan.up", "Move up", "Alt+Up", "Let the selected run come earlier", "Edit", "plan"),
     ActionSpec("plan.down", "Move down", "Alt+Down", "Let the selected run come later", "Edit", "plan"),
@@ -132,6 +133,7 @@ MENUS = {
     "Bench": (
         (
             "plan.ask",
+            "plan.compare",
             "plan.start",
             "run.pause_after",
             "run.pause_now",

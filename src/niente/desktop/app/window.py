@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayou
 
 from niente.core.model.commands import Command
 from niente.core.serving.desktop_bus import DesktopBus
-from niente.desktop.actions.enabling import Enabling
+from niente.desktop.actions.enabling import OF_THE_LIST, Enabling
 from niente.desktop.actions.registry import MENUS, Actions, menu_text
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.margin import Margin
@@ -44,7 +44,7 @@ FOLDS_UNDER_PX = 1000
 """A narrower window folds its margin."""
 NAMES = ["Rig", "Plan", "Run", "Map", "Answer", "Proof"]
 PAGE_OF = {
-    **dict.fromkeys(("plan.keep", "plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew"), "Plan"),
+    **dict.fromkeys((*OF_THE_LIST, "plan.keep", "plan.compare"), "Plan"),
     **dict.fromkeys(("map.run_here", "map.prove", "map.picture", "map.csv", "map.table"), "Map"),
     **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
     "answer.surer": "Answer",
@@ -116,8 +116,8 @@ class Window(QMainWindow):
             signal.connect(self._words.soon)
         for signal in (session.run_changed, session.state_changed, session.project_changed, session.busy_changed):
             signal.connect(self._enable)
-        session.command_changed.connect(self._enable)
-        session.planner.changed.connect(self._enable)
+        for signal in (session.command_changed, session.planner.changed):
+            signal.connect(self._enable)
         session.hands.changed.connect(self._enable)
         session.hands.over.connect(lambda: self.message.drop("page.run"))
         self._enable()

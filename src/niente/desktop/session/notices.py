@@ -10,8 +10,6 @@ from niente.core.model.records import MadeSafe, PlanEnded
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
 
-GO_ON = "Go on"
-
 
 class NoticeEnd(StrEnum):
     """What ends a notice: what it says is true no longer then. Others stay until a person puts them away."""
@@ -61,12 +59,20 @@ def ending_of(title: str, ended: PlanEnded) -> Ending:
 def end_notice(ended: PlanEnded) -> Notice:
     """Return the word for the message bar."""
     if ended.error is not None:
-        return Notice(str(ended.error), "plan.start", GO_ON, NoticeEnd.PLAN_BEGINS)
+        return Notice(str(ended.error), "plan.start", until=NoticeEnd.PLAN_BEGINS)
     if ended.complete:
         words = tr("The plan is done. What it says stands on the Answer page.")
         return Notice(words, "page.answer", until=NoticeEnd.PLAN_BEGINS)
     words = tr("The plan is {reason}. The rig is restored and every sample is kept.")
-    return Notice(words.format(reason=ended.reason), "plan.start", GO_ON, NoticeEnd.PLAN_BEGINS)
+    return Notice(words.format(reason=ended.reason), "plan.start", until=NoticeEnd.PLAN_BEGINS)
+
+
+def variant_notice(runs: int, before: str, now: str) -> Notice:
+    """Return the word on a machine that was changed: what was measured before the change, and that the two can be compared."""
+    words = tr("The machine is {now} now. {runs} with {before} are kept, and count for that.")
+    made = tr("1 run") if runs == 1 else tr("{n} runs").format(n=runs)
+    text = words.format(now=now, runs=made, before=before)
+    return Notice(text, "plan.compare", until=NoticeEnd.PLAN_BEGINS)
 
 
 def looking_on(title: str) -> Notice:

@@ -4,14 +4,17 @@ from pathlib import Path
 from typing import Any, Protocol
 
 import msgspec
+from PySide6.QtCore import SignalInstance
 
 from niente.core.acquisition.client import BenchClient
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Project
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, applied, read_sheet, sheet_text
+from niente.core.selection.answer import Answer
 from niente.desktop.services.files import bytes_of, write
 from niente.desktop.services.translation import tr
+from niente.desktop.session.notices import variant_notice
 
 
 class RigSheetSession(Protocol):
@@ -19,6 +22,11 @@ class RigSheetSession(Protocol):
 
     bench: BenchClient | None
     project: Project | None
+    answer: Answer
+    notice: SignalInstance
+
+    def busy(self) -> bool:
+        """Whether a plan runs."""
 
     def edit(self, words: str, after: Project) -> None:
         """Change the project, undoably."""
@@ -85,9 +93,13 @@ class Sheets:
             self._session.report(error)
 
     def arrived(self, card: RigCard) -> None:
-        """Take in that the machine is another one now: what was on its way may be there."""
+        """Take in that the machine is another one now: what was on its way may be there. Where something was measured before
+        a change, the two can be compared."""
         if card == self._on_its_way:
             self._on_its_way = None
+        evidence = self._session.answer.evidence
+        if evidence is not None and evidence.runs and evidence.card.variant != card.variant and not self._session.busy():
+            self._session.notice.emit(variant_notice(len(evidence.runs), evidence.card.variant, card.variant))
 
     def put_in_force(self) -> None:
         """Let the bench take the sheet as it is now; while a plan runs, once that is over."""

@@ -78,6 +78,13 @@ class SheetModel(HeadedModel):
         else:
             self.endResetModel()
 
+    def set_column(self, column: int, entries: list[Entry]) -> None:
+        """Show other entries in one column; an editor in another stays as it is."""
+        if entries == [row[column] for row in self.entries]:
+            return
+        self.entries = [[*row[:column], entry, *row[column + 1 :]] for row, entry in zip(self.entries, entries, strict=True)]
+        self.dataChanged.emit(self.index(0, column), self.index(len(entries) - 1, column))
+
     def count(self) -> int:
         """Return the number of rows."""
         return len(self.entries)

@@ -153,7 +153,7 @@ class OverField:
                 continue
             path = self._filled(shapes, across, up)
             painter.fillPath(path, faint(p.ground, 0.35))
-            painter.fillPath(path, hatch(p.ink, 7, 1.4, ratio, falling=falling))
+            painter.fillPath(path, hatch(p.soft, 9, 1.0, ratio, falling=falling))
             painter.save()
             painter.setClipRect(self.canvas.area(self.box).adjusted(2, 2, -2, -2))  # no outline along the frame
             for colour, width in ((p.ground, 3.5), (p.ink, 1.75)):
@@ -246,9 +246,10 @@ class OverField:
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         field_lines = (QLineF(x, up.end_px, x, up.start_px), QLineF(across.start_px, y, across.end_px, y))
-        for colour, width in ((p.ground, 3.0), (p.ink, 1.0)):
-            painter.setPen(QPen(faint(colour, 0.7 if width > 1 else 1.0), width))
-            painter.drawLines(list(field_lines))
+        painter.setPen(QPen(faint(p.ground, 0.7), 3.0))
+        painter.drawLines(list(field_lines))
+        painter.setPen(dashed(p.ink, 5.0, 4.0))  # a place is dashed, where lines of equal noise are drawn out
+        painter.drawLines(list(field_lines))
         painter.drawLine(QLineF(x, above.top(), x, above.bottom()))
         painter.drawLine(QLineF(beside.left(), y, beside.right(), y))
 

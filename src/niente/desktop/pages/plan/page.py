@@ -9,7 +9,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
 from niente.core.model.quantities import duration_text
-from niente.core.model.question import Axis, Question
+from niente.core.model.question import Axis, Question, TemplateName
 from niente.core.planning.alternatives import Alternative
 from niente.core.planning.layout import BUDGET, TARGET
 from niente.core.planning.progress import Row
@@ -174,6 +174,7 @@ class PlanPage(Page):
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions of the registry, by their names."""
         return {
+            "plan.compare": lambda: self.commands.choose(TemplateName.VARIANTS),
             "plan.keep": self.keep,
             "plan.up": self.up,
             "plan.down": self.down,

@@ -87,12 +87,11 @@ class SensorsView(QWidget):
             return
         self._shown_at = now
         entries = []
-        for row, kind in zip(self.model.entries, self._names, strict=True):
+        for kind in self._names:
             read = [float(frame.values[index]) for index in card.indices(kind)]
             known = [value for value in read if math.isfinite(value)]
-            text = quantity_of(kind).with_unit(max(known)) if known else "–"
-            entries.append([*row[:NOW], Entry(text), *row[NOW + 1 :]])
-        self.model.set_entries(entries)
+            entries.append(Entry(quantity_of(kind).with_unit(max(known)) if known else "–"))
+        self.model.set_column(NOW, entries)
 
     def _counts_chosen(self, index: int) -> None:
         sheet, bench = self.session.sheet, self.session.bench
