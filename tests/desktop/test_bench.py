@@ -241,7 +241,7 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     qtbot.waitUntil(lambda: bool(other.pages) and other.session.bench is not None)
     qtbot.waitUntil(lambda: other.session.live is not None and other.session.live.samples.count > 5)
     assert other.stack.currentWidget() is other.page(RunPage)  # it shows what runs
-    assert "looking on" in other.windowTitle()
+    assert "view only" in other.windowTitle()
     assert not other.pulse.pace.isEnabled()
     for name in ("plan.start", "run.pause_now", "run.pause_after", "run.skip", "run.repeat", "run.stop", "run.note"):
         assert not other.actions_[name].isEnabled()  # nothing that it cannot do
@@ -258,8 +258,8 @@ def test_a_window_that_looks_on_asks_and_gets_command(open_window: Open, card: R
     qtbot.waitUntil(lambda: "asks for command" in window.message.text)
     assert window.actions_["bench.hand_over"].isEnabled()
     window.message._act.click()
-    qtbot.waitUntil(lambda: "looking on" in window.windowTitle())
-    qtbot.waitUntil(lambda: "looking on" not in other.windowTitle())
+    qtbot.waitUntil(lambda: "view only" in window.windowTitle())
+    qtbot.waitUntil(lambda: "view only" not in other.windowTitle())
     assert other.pulse.pace.isEnabled()
     qtbot.waitUntil(lambda: all(editor.isEnabled() for editor in editors))
     qtbot.waitUntil(other.pulse.stop.isEnabled)

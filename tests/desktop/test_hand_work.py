@@ -183,10 +183,10 @@ def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, 
     view = window.page(RigPage).sensors_view
     rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
     assert not view.model.entries[rows["Package power"]][READ_BY].options  # guards and models want it all the time
-    view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "hands")
+    view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "hand")
     assert window.session.sheet is not None
     assert list(window.session.sheet.by_hand) == ["noise_dba"]
-    view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "cable")
+    view.model.setData(view.model.index(rows["Noise at 1 m"], READ_BY), "sensor")
     assert not window.session.sheet.by_hand
 
 
@@ -223,7 +223,7 @@ def test_the_offer_may_be_put_away(show: Show, qtbot: QtBot, tmp_path: Path) -> 
     window = show(lambda listener: open_bench(larkspur_rig(), book, listener))
     page = run_page(window)
     page.after_view.away.click()
-    assert page.upper.currentWidget() is page.traces
+    assert page.upper.currentWidget() is page.none_view
 
 
 def test_a_crash_under_way_is_told_and_the_plan_goes_on(show: Show, qtbot: QtBot, tmp_path: Path) -> None:
@@ -268,14 +268,14 @@ def test_a_book_that_another_writes_is_looked_at(show_client: Show, qtbot: QtBot
         bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=4000.0), Limits())
         window = show_client(lambda listener: Follower(bench.path, listener))
         session = window.session
-        assert "looking on" in window.windowTitle()
+        assert "view only" in window.windowTitle()
         assert "Another window or terminal runs" in window.message.text
         qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 30)
         assert session.state == BenchState.EXPOSING
         session.stop()
-        qtbot.waitUntil(lambda: "only looks on" in window.message.text)
+        qtbot.waitUntil(lambda: "is view-only" in window.message.text)
         session.note("mine")
-        assert "only looks on" in window.message.text
+        assert "is view-only" in window.message.text
         assert bench.busy
     finally:
         bench.close()

@@ -172,7 +172,7 @@ def test_the_plan_is_edited_undone_and_refused_in_words(open_window: Callable[..
     assert len(page.model.rows) == runs
     rules = page.rules
     rules.survive["vector"].click()
-    assert "must survive" in window.message.text
+    assert "has to be stable under" in window.message.text
     rules.quiet["dome"].click()
     assert session.project.question.loads == ("vector",)
     offset = page.axes.rows["voltage_offset_mv"]

@@ -151,7 +151,6 @@ def test_a_bug_is_shown_with_its_report(open_window: Callable[..., Window]) -> N
     box.close()
 
 
-
 def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, Project], limits: Limits) -> None:
     analyst = Analyst(WorkHere(Answering))
     answers: list[Answer] = []

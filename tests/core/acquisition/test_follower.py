@@ -95,7 +95,7 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     project = default_project(card)
     follower.send_command(Command.SKIP)
     follower.stop()
-    assert all("only looks on" in event.text for event in other.of(WarningRaised))
+    assert all("is view-only" in event.text for event in other.of(WarningRaised))
     assert len(other.of(WarningRaised)) == 2
     refusals: tuple[Callable[[], object], ...] = (
         lambda: follower.start(short_plan(card, COOL), Limits()),
@@ -109,7 +109,7 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
         lambda: follower.save_project(project),
     )
     for refused in refusals:
-        with pytest.raises(BookError, match="only looks on"):
+        with pytest.raises(BookError, match="is view-only"):
             refused()
     follower.set_pace(1.0)
     follower.change_plan(short_plan(card, COOL))

@@ -101,7 +101,7 @@ def test_one_commands_and_hands_over_when_asked(serve: Serve) -> None:
         second.read_cautions,
     )
     for refused in refusals:
-        with pytest.raises(BookError, match="only looks on"):
+        with pytest.raises(BookError, match="is view-only"):
             refused()
     second.hand_over()  # it has nothing to hand over
     until(lambda: bool(theirs.of(WarningRaised)))
@@ -116,7 +116,7 @@ def test_one_commands_and_hands_over_when_asked(serve: Serve) -> None:
     until(lambda: bool(mine.of(RunOpened)))  # the first looks on
     assert first.busy
     first.stop()
-    until(lambda: any("only looks on" in one.text for one in mine.of(WarningRaised)))  # type: ignore[union-attr]
+    until(lambda: any("is view-only" in one.text for one in mine.of(WarningRaised)))  # type: ignore[union-attr]
     assert second.busy
     second.leave()
     first.ask_for_command()  # nobody commands: asking is enough

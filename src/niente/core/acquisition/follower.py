@@ -62,7 +62,7 @@ class Follower:
 
     def _refusal(self) -> BookError:
         return BookError(
-            f"Another Niente runs {self.card.title} and writes {self.path}; this one only looks on.",
+            f"Another Niente runs {self.card.title} and writes {self.path}; this one is view-only.",
             safe="The run there goes on.",
             remedy="Do it there, or close the book there and open it here again.",
         )

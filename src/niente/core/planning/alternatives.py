@@ -152,10 +152,10 @@ def _thinner(card: RigCard, question: Question) -> list[tuple[str, Question]]:
     if question.repeats > 1:
         found.append(("without repeats", msgspec.structs.replace(question, repeats=1)))
     if question.survive and question.quiet_under:
-        found.append(("only what it has to survive", msgspec.structs.replace(question, quiet_under=())))
+        found.append(("only what it has to be stable under", msgspec.structs.replace(question, quiet_under=())))
         axes = tuple(_fewer(axis, 2, card) for axis in question.axes)
         both = msgspec.structs.replace(question, axes=axes, quiet_under=(), repeats=1)
-        found.append(("two points an axis, only what it has to survive", both))
+        found.append(("two points an axis, only what it has to be stable under", both))
     return found
 
 

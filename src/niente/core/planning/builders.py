@@ -225,4 +225,4 @@ def one_core_steps(card: RigCard, loads: Sequence[str]) -> list[Step]:
 def each_load(question: Question) -> Iterator[tuple[str, str]]:
     """Yield the loads of a question, each with what it is run for."""
     for load in question.loads:
-        yield load, "has to survive it" if load in question.survive else "has to be quiet under it"
+        yield load, "has to be stable under it" if load in question.survive else "has to be quiet under it"

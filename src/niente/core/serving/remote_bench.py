@@ -259,7 +259,7 @@ class RemoteBench:
             )
         if not self._commands:
             raise BookError(
-                f"Another window or terminal commands {self.card.title}; this one only looks on.",
+                f"Another window or terminal commands {self.card.title}; this one is view-only.",
                 safe="What runs there goes on.",
                 remedy="Ask for command, or do it there.",
             )

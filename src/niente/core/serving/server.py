@@ -321,7 +321,7 @@ class BenchServer:
     def _looks_on(self) -> BookError:
         title = self._bench.card.title if self._bench is not None else "the bench"
         return BookError(
-            f"Another window or terminal commands {title}; this one only looks on.",
+            f"Another window or terminal commands {title}; this one is view-only.",
             safe="What runs there goes on.",
             remedy="Ask for command, or do it there.",
         )

@@ -44,7 +44,7 @@ class Enabling(QObject):
         paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
         unasked = "" if session.question_stands else tr("No question is asked yet: choose one at the left.")
-        looks_on = "" if commands or not attached else tr("This window looks on.")
+        looks_on = "" if commands or not attached else tr("This window is view-only.")
         nothing = looks_on or ("" if busy else tr("Nothing runs."))
         for name in OF_A_QUESTION:
             actions[name].setVisible(not unasked)

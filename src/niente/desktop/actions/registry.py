@@ -62,7 +62,7 @@ SPECS = (
     ActionSpec("map.table", "Map as a table", "Ctrl+T", "The same data as the map, in rows and columns", "View", "map"),
     ActionSpec("map.run_here", "Run here next", "Ctrl+Return", "Plan a run at the map's selected setting", "Bench", "map"),
     ActionSpec("map.prove", "How surely it lasts", "", "Show the proof of the map's selected setting", "View", "map"),
-    ActionSpec("map.missing", "Plan what is missing", "", "Plan the few runs that the map still wants", "Bench", "map"),
+    ActionSpec("map.missing", "Plan what is missing", "", "Plan the few runs that the map still needs", "Bench", "map"),
     ActionSpec("map.picture", "Save picture …", "", "Write the view that shows, as PNG or SVG", "Book", "map"),
     ActionSpec("map.csv", "Save table …", "", "Write the map's settings and figures as CSV", "Book", "map"),
     ActionSpec("proof.run", "Add to the plan", "", "Plan what is selected: it would make the proof surer", "Bench", "proof"),
@@ -77,7 +77,7 @@ SPECS = (
     ActionSpec("plan.repeat", "Repeat run", "Ctrl+D", "Make the selected run once more", "Edit", "plan"),
     ActionSpec("plan.insert", "Insert run …", "Ins", "A run of your own, after the selected one", "Edit", "plan"),
     ActionSpec(
-        "plan.anew", "Measure anew", "", "Let only runs from now on count as answers; the old ones stay", "Edit", "plan"
+        "plan.anew", "Measure again", "", "Let only runs from now on count as answers; the old ones stay", "Edit", "plan"
     ),
     ActionSpec("plan.keep", "Keep question …", "", "Keep this question as a template of your own", "Edit", "plan"),
     ActionSpec(

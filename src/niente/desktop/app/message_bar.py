@@ -17,7 +17,7 @@ class MessageBar(QWidget):
         super().__init__()
         self._text = label("", "", wrap=True)
         self._act = QPushButton()
-        self._away = QPushButton(tr("Put away"))
+        self._away = QPushButton(tr("Dismiss"))
         self._away.setToolTip(tr("Hide this message; nothing else happens"))
         self._action = ""
         self._until: NoticeEnd | None = None

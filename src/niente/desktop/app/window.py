@@ -315,7 +315,7 @@ class Window(QMainWindow):
     def _name_window(self) -> None:
         """Say in the title what is open, and whether this window only looks on."""
         bench, card = self.session.bench, self.session.card
-        looks_on = tr(", looking on") if bench is not None and bench.follows else ""
+        looks_on = tr(", view only") if bench is not None and bench.follows else ""
         book = bench.path.stem if bench is not None else ""
         self.setWindowTitle(f"{book} — {card.title if card else ''}{looks_on} — Niente")
         self.pulse.attach()

@@ -197,7 +197,7 @@ class PlanCommands:
         """Let only runs from now on count as answers."""
         project = self._session.project
         if project is not None:
-            self.change_question(tr("measuring anew"), anew(project.question, self._last_written_s()))
+            self.change_question(tr("measuring again"), anew(project.question, self._last_written_s()))
 
     def _last_written_s(self) -> float:
         """Return when the book was last written, in seconds of the epoch; 0 where there is none."""
@@ -320,7 +320,7 @@ class PlanCommands:
         after = planner.key_of(index)
         for step in reversed(steps):
             self.insert(after, step)
-        words = tr("{n} runs that the map wants come next in the plan.")
+        words = tr("{n} runs that the map needs come next in the plan.")
         action = "" if session.busy() else "plan.start"
         session.notice.emit(Notice(words.format(n=len(steps)), action, until=NoticeEnd.PLAN_BEGINS))
 

@@ -78,7 +78,7 @@ class ChangePart(QDialog):
         named = QGridLayout()
         named.setContentsMargins(22, 0, 0, 0)
         named.setColumnStretch(1, 1)
-        self._add(named, ((tr("Name of the variant"), self.variant), (tr("What hands did"), self.hands)))
+        self._add(named, ((tr("Name of the variant"), self.variant), (tr("What was done by hand"), self.hands)))
         rows.addLayout(named)
         rows.addWidget(self.same)
         rows.addWidget(rule())

@@ -77,7 +77,9 @@ def variant_notice(runs: int, before: str, now: str) -> Notice:
 
 def looking_on(title: str) -> Notice:
     """Return the word for a window that only looks on."""
-    words = tr("Another window or terminal runs {title} and writes this book. This window looks on, and changes nothing there.")
+    words = tr(
+        "Another window or terminal runs {title} and writes this book. This window is view-only, and changes nothing there."
+    )
     return Notice(words.format(title=title), "bench.ask", until=NoticeEnd.COMMAND_PASSES)
 
 

@@ -233,7 +233,7 @@ def line_blocks(lines: WattLines, line: WattLine, scale: Scale, other_heat_w: fl
     ]
     blocks.append(Words(tr("What the slope says"), _slope_words(lines, line)))
     words = tr("About {w} W of board, memory and cards warm the air before the package does: the lines do not meet at zero.")
-    blocks.append(Words(tr("Why they do not meet at 0"), words.format(w=number_text(other_heat_w, 0))))
+    blocks.append(Words(tr("Why the lines miss zero"), words.format(w=number_text(other_heat_w, 0))))
     words = tr("Capacity is where the limit is met, not where to run. Keep the headroom, and the maker's limits.")
     blocks.append(Words(tr("Caution"), words))
     return blocks

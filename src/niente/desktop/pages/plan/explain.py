@@ -142,7 +142,7 @@ def dry(run: DryRun, rows: Sequence[Row], seen: Callable[[Row], StepForecast], c
         name = tr("Run {n}, foreseen").format(n=run.hottest + 1)
         lines.append(_reading(name, number_text(at.core_c, 1), at.core_hw, "°C"))
     text = tr("{t} ahead, {most} at the most.").format(t=duration_text(run.cost.left_s), most=duration_text(run.cost.max_s))
-    times = tr("Hands are needed {n} times.").format(n=len(run.hands)) if run.hands else tr("No hands are needed.")
+    times = _hands_words(len(run.hands))
     blocks.append(Words(tr("Dry run"), f"{text} {times}"))
     if lines:
         blocks.append(Readings(tr("Hottest"), tuple(lines)))
@@ -179,3 +179,9 @@ def _nearest(run: DryRun) -> tuple[Reading, ...]:
 def _reading(name: str, value: str, half_width: float, unit: str) -> Reading:
     interval = f"±{NO_BREAK_SPACE}{number_text(half_width, 1)}" if half_width >= MIN_SHOWN else ""
     return Reading(name, value, interval, unit)
+
+
+def _hands_words(times: int) -> str:
+    if not times:
+        return tr("No hands are needed.")
+    return tr("Hands are needed once.") if times == 1 else tr("Hands are needed {n} times.").format(n=times)

@@ -249,7 +249,7 @@ class Rules(QWidget):
         self._load_grid.setHorizontalSpacing(6)
         self._load_grid.setVerticalSpacing(3)
         self._load_grid.addWidget(label(tr("Loads"), "section"), 0, 0)
-        for column, head in ((1, tr("survive")), (2, tr("quiet")), (3, tr("runs"))):
+        for column, head in ((1, tr("stable")), (2, tr("quiet")), (3, tr("runs"))):
             self._load_grid.addWidget(label(head, "soft"), 0, column, Qt.AlignmentFlag.AlignRight)
         for row, load in enumerate((load for load in card.loads if load.kind != LoadKind.IDLE), 1):
             name = ShortLabel("")
@@ -257,7 +257,7 @@ class Rules(QWidget):
             checked = tr("its results are checked") if load.checks_results else tr("its results are not checked")
             self._load_grid.addWidget(name, row, 0)
             for column, boxes, words in (
-                (1, self.survive, tr("{load}: what the machine has to survive")),
+                (1, self.survive, tr("{load}: what the machine has to be stable under")),
                 (2, self.quiet, tr("{load}: what it has to be quiet under")),
             ):
                 box = QCheckBox()
@@ -355,7 +355,7 @@ class Rules(QWidget):
             and heavy is not None
             and heavy.name not in survive
         ):
-            words = tr("{load} is what the machine must survive: a quiet point is not judged without it.")
+            words = tr("{load} is what the machine has to be stable under: a quiet point is not judged without it.")
             self.refused.emit(words.format(load=heavy.title))
             self.survive[heavy.name].setChecked(True)
             return

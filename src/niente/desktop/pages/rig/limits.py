@@ -17,7 +17,7 @@ from niente.desktop.widgets.form import Form, choice, figure
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
-GUARD_HEADS = ("Watched", "Ends it at", "Quiet at", "Dwell", "What it does", "Why")
+GUARD_HEADS = ("Watched", "Ends it at", "Clears at", "Dwell", "What it does", "Why")
 CONTROL_HEADS = ("Control", "From", "To", "Step", "Set by", "The rig reaches")
 TRIP, CLEAR, DWELL, ACTION, REASON = range(1, 6)
 LOW, HIGH, STEP, BY = range(1, 5)
@@ -38,7 +38,7 @@ class LimitsView(QWidget):
         self.session = session
         temperature = "core_temperature_c"
         self.core = figure(temperature, tr("Cores, at most"), 40, 125, 1, lambda v: self._limit("core_temperature_c", v))
-        self.margin = figure("headroom_k", tr("Kept below it"), 0, 30, 0.5, lambda v: self._limit("margin_k", v), default=5.0)
+        self.margin = figure("headroom_k", tr("Margin below it"), 0, 30, 0.5, lambda v: self._limit("margin_k", v), default=5.0)
         self.shut_down = figure(temperature, tr("Shut-down"), 40, 130, 1, lambda v: self._limit("shut_down_c", v))
         self.guards = SheetModel([tr(head) for head in GUARD_HEADS], {TRIP, CLEAR, DWELL})
         self.guards.edited.connect(self._guard_edited)
@@ -62,7 +62,7 @@ class LimitsView(QWidget):
         rows.setSpacing(4)
         makers = Form(tr("The maker's limits"))
         makers.add(tr("Cores, at most"), self.core, tr("as the maker gives it; Niente's guard stands at or below it"))
-        makers.add(tr("Kept below it"), self.margin, tr("headroom is counted to this much below the limit"))
+        makers.add(tr("Margin below it"), self.margin, tr("headroom is counted to this much below the limit"))
         makers.add(tr("Shut-down"), self.shut_down, tr("where the firmware itself cuts off"))
         rows.addWidget(makers)
         rows.addWidget(rule())
@@ -174,7 +174,7 @@ def _guard_row(guard: Guard, sheet: RigSheet) -> list[Entry]:
     low = 20.0 if quantity.unit == "°C" else quantity.low
     step = 1.0 if quantity.digits == 0 or quantity.unit == "°C" else 0.5
     title = tr("Hottest core") if core else quantity.title
-    quiet = tr("Quiet again above") if guard.falling else tr("Quiet again below")
+    quiet = tr("Clears above") if guard.falling else tr("Clears below")
     return [
         Entry(title),
         Entry(quantity.with_unit(guard.trip), guard.trip, quantity, low, high, step, title=tr("Ends a run at")),

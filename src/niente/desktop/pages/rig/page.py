@@ -350,7 +350,7 @@ class RigPage(Page):
         limits = card.limits
         makers = [
             Reading(tr("Hottest core, at most"), number_text(limits.core_temperature_c, 0), unit="°C"),
-            Reading(tr("Kept below it"), number_text(limits.margin_k, 0), unit="K"),
+            Reading(tr("Margin below it"), number_text(limits.margin_k, 0), unit="K"),
             Reading(tr("Shut-down"), number_text(limits.shut_down_c, 0), unit="°C"),
         ]
         cap = card.stock.temperature_cap_c
@@ -421,7 +421,7 @@ def _watched(guard: Guard) -> str:
 def _named(group: str, duties: dict[str, float]) -> tuple[str, str]:
     """Return what a rung is called, and what stands under its name."""
     if not group:
-        return tr("Core to first air"), tr("spreader, paste, cooler's own")
+        return tr("Core to cooler air"), tr("spreader, paste, cooler's own")
     duty = number_text(duties.get(group, math.nan), 0)
     if group == "pump":
         return tr("What the pump moves"), tr("pump at {duty} %").format(duty=duty)

@@ -22,7 +22,7 @@ HEADS = ("Sensor", "Now", "Step", "Read by", "Reads too high by", "Reads times",
 NOW, STEP, READ_BY, OFFSET, GAIN, REFERENCE = range(1, 7)
 EVERY_S = 0.5
 """How often what is read now is shown anew: often enough for a hand on a fan."""
-BY = {False: "cable", True: "hands"}
+BY = {False: "sensor", True: "hand"}
 GAIN_FIELD = Quantity("gain", "Gain", "", "×", 3, 0.2, 5.0)
 
 

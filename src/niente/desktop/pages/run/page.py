@@ -152,7 +152,7 @@ class RunPage(Page):
             self.set_head(tr("Bench card: the plan waits for hands"), hands.card.title)
             self.sub.setText(tr("the load is on, under guard") if hands.card.readings else tr("the load is off"))
         elif self.upper.currentWidget() is self.after_view and hands.interrupted is not None:
-            self.set_head(tr("After an end that nobody asked for"), self._after_title(hands.interrupted))
+            self.set_head(tr("After an unexpected end"), self._after_title(hands.interrupted))
             self.sub.setText("")
         elif live is None or card is None:
             stands = session.question_stands
