@@ -20,7 +20,7 @@ from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
-from tests.desktop.conftest import QuietBus
+from tests.desktop.conftest import QuietBus, with_question
 from tests.here import serve_here
 
 
@@ -35,7 +35,8 @@ def open_rig_window(qtbot: QtBot, tmp_path: Path) -> Callable[[str], Window]:
         window.show()
         rig = open_rig(name, seed=2)
         window.session.open(
-            lambda _, hear: (serve_here(lambda own: open_bench(rig, tmp_path / "other.niente", own), hear), None), start=False
+            lambda _, hear: with_question(serve_here(lambda own: open_bench(rig, tmp_path / "other.niente", own), hear)),
+            start=False,
         )
         qtbot.waitUntil(lambda: bool(window.pages) and window.session.bench is not None)
         return window
@@ -134,7 +135,7 @@ def test_a_real_time_load_is_searched_by_its_size(open_rig_window: Callable[[str
     assert page.axes.rows["load_size.voices"].name.text() == "Voices"
     heads = [str(page.model.headerData(at, Qt.Orientation.Horizontal)) for at in range(page.model.columnCount())]
     assert "voices" in heads
-    assert "cap °C" in heads
+    assert "Cap, °C" in heads
     assert not page.rules.margin.isVisible()
     methods = [page.rules.method.itemText(at) for at in range(page.rules.method.count())]
     assert methods == ["from above", "ladder", "bisection"]

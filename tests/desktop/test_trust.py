@@ -44,7 +44,7 @@ def test_a_driver_that_a_book_names_waits_for_a_yes(
     open_book(window, arguments([str(book)]))
     qtbot.waitUntil(lambda: bool(asked))
     assert name in asked[0]
-    assert "code that would run here" in window.message.text
+    assert "code that would run here" in window.opening.text()
     assert opened == ([book] if yes else [])
     assert (name in trusted_drivers()) is yes
     window.session.close()
