@@ -1,19 +1,27 @@
 """What a page says while it has no answer yet: why, what to do about it, and what will stand there in outline."""
 
+from typing import Protocol
+
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from niente.desktop.actions.registry import Actions
 from niente.desktop.services.theme import Look
 from niente.desktop.widgets.labels import ActionButton, label
 from niente.desktop.widgets.outlines import Outline
+
+
+class ActionsByName(Protocol):
+    """The actions of a window."""
+
+    def __getitem__(self, name: str) -> QAction:
+        """Return an action."""
 
 
 class Empty(QWidget):
     """A few words, the actions that help, and a page's outline, on an otherwise empty page. While no question is asked,
     choosing one is what helps."""
 
-    def __init__(self, actions: Actions, look: Look, page: str, *names: str) -> None:
+    def __init__(self, actions: ActionsByName, look: Look, page: str, *names: str) -> None:
         """``page`` is the page whose outline is drawn (empty for none), ``names`` are the actions beside Start."""
         super().__init__()
         self._words = label("", "lead", wrap=True)
