@@ -163,8 +163,7 @@ def style_sheet(p: Palette) -> str:
     QPushButton:disabled {{ color: {p.strong_rule}; border-color: {p.rule}; }}
     QPushButton[role="primary"] {{ background: {p.accent}; color: {p.ground}; border-color: {p.accent}; font-weight: bold; }}
     QPushButton[role="primary"]:hover {{ background: {p.ink}; border-color: {p.ink}; }}
-    QPushButton[role="primary"]:disabled {{ background: {p.ground}; color: {p.strong_rule}; border-color: {p.rule};
-      font-weight: normal; }}
+    QPushButton[role="primary"]:disabled {{ background: {p.ground}; color: {p.strong_rule}; border-color: {p.rule}; }}
     QPushButton[role="link"] {{ border: none; color: {p.accent}; padding: 0; min-height: 18px; font-size: {SMALL}px; }}
     QPushButton[role="link"]:hover {{ color: {p.ink}; background: {p.ground}; }}
     QPushButton[role="view"] {{ border: none; border-bottom: 2px solid {p.ground}; color: {p.soft}; padding: 0 2px;
@@ -192,8 +191,7 @@ def style_sheet(p: Palette) -> str:
     QCheckBox::indicator {{ width: 11px; height: 11px; border: 1px solid {p.strong_rule}; }}
     QCheckBox::indicator:checked {{ border-color: {p.ink}; image: url({asset(f"icons/tick-{shade}.svg")}); }}
     QAbstractItemView {{ border: none; background: {p.ground}; outline: none; }}
-    QTableView {{ gridline-color: {p.ground}; }}
-    QHeaderView {{ border: none; }}
+    QTableView {{ gridline-color: {p.ground}; }} QHeaderView {{ border: none; }}
     QHeaderView::section {{ background: {p.ground}; color: {p.soft}; font-size: {SMALL}px; border: none;
       border-bottom: 1px solid {p.rule}; padding: 0 4px 3px 4px; }}
     QListView::item {{ padding: 4px 8px; }}

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QScrollArea, QWidget
 LEAST_HIGH_PX = 80
 
 
-class Column(QScrollArea):
+class ScrollingColumn(QScrollArea):
     """What it holds may be higher than it, and is never cut off at its side."""
 
     def __init__(self, inside: QWidget, least_px: int = 0) -> None:

@@ -30,7 +30,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Title, Words
-from niente.desktop.widgets.column import Column
+from niente.desktop.widgets.column import ScrollingColumn
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
 from niente.desktop.widgets.table import rows_view
 
@@ -127,7 +127,7 @@ class PlanPage(Page):
         below.addWidget(self.rules)
         column.addWidget(self._follows)
         column.addStretch(1)
-        return Column(left, SIDE_PX)
+        return ScrollingColumn(left, SIDE_PX)
 
     def _list_side(self) -> QWidget:
         right = QWidget()

@@ -11,7 +11,6 @@ from niente.core.acquisition.guards.fans import STANDSTILL_RPM
 from niente.core.acquisition.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
 from niente.core.analysis.evidence import column
 from niente.core.model.cautions import cautions_for
-from niente.core.model.plan import Guard
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, parts_in
@@ -29,7 +28,7 @@ from niente.desktop.pages.rig.limits import LimitsView
 from niente.desktop.pages.rig.parts import PartsList, other_states, part_rows
 from niente.desktop.pages.rig.room import RoomView
 from niente.desktop.pages.rig.sensors import SensorsView
-from niente.desktop.pages.rig.start import StartView
+from niente.desktop.pages.rig.start import StartView, guard_title
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -256,7 +255,7 @@ class RigPage(Page):
         made_up += tr("be tried, and no harm done.")
         real = tr("A real machine. Read the cautions in the margin before the first run.")
         self.start.show_machine(card, parts_in(sheet, sheet.variant) or part_rows(own), made_up if card.simulated else real)
-        self.start.show_guards(plan.guards, [_watched(guard) for guard in plan.guards])
+        self.start.show_guards(plan.guards)
         self.start.show_pace(bench.pace)
         self._show_now()
         if self._offered_for != (card, plan.guards):
@@ -336,7 +335,7 @@ class RigPage(Page):
             return blocks if card.simulated else [*blocks, cautions]
         guards = [
             Reading(
-                _watched(guard),
+                guard_title(guard),
                 quantity_of(guard.quantity).text(guard.trip),
                 unit=quantity_of(guard.quantity).unit,
             )
@@ -412,10 +411,6 @@ class RigPage(Page):
             title = tr("Cores") if name == "core_temperature_c" else quantity.title
             found.append(Reading(title, f"{step:g}" if step else "–", unit, how))
         return found
-
-
-def _watched(guard: Guard) -> str:
-    return tr("Hottest core") if guard.quantity == "core_temperature_c" else quantity_of(guard.quantity).title
 
 
 def _named(group: str, duties: dict[str, float]) -> tuple[str, str]:

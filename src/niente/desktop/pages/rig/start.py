@@ -29,7 +29,7 @@ from niente.desktop.services.theme import BODY, READING, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.blocks import Block, Reading, Readings, Title, Words
 from niente.desktop.widgets.brushes import draw_text, text_width
-from niente.desktop.widgets.column import Column
+from niente.desktop.widgets.column import ScrollingColumn
 from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.outlines import PageOutlines
 
@@ -56,6 +56,11 @@ FLOOR_C = 20.0
 """Where the track of a temperature begins."""
 OUTLINES_FROM_PX = 520
 """In a lower view the outlines give way."""
+
+
+def guard_title(guard: Guard) -> str:
+    """Return what a guard watches, in words."""
+    return tr("Hottest core") if guard.quantity == "core_temperature_c" else quantity_of(guard.quantity).title
 
 
 class LimitRow(QWidget):
@@ -213,7 +218,7 @@ class StartView(QWidget):
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 0, 0, 0)
         rows.setSpacing(6)
-        rows.addWidget(Column(inside), 1)
+        rows.addWidget(ScrollingColumn(inside), 1)
         self._foot = QWidget()
         foot = QVBoxLayout(self._foot)
         foot.setContentsMargins(0, 0, 0, 0)
@@ -275,7 +280,7 @@ class StartView(QWidget):
             said = f"{part.words}, {part.tag}" if part.tag and part.tag not in part.words else part.words
             self._grid.addWidget(label(said, "soft", wrap=True), row, 1)
 
-    def show_guards(self, guards: Sequence[Guard], titles: Sequence[str]) -> None:
+    def show_guards(self, guards: Sequence[Guard]) -> None:
         """Show the first guards."""
         shown = tuple(guards[:CHECKED])
         while len(self.limits) < len(shown):
@@ -284,8 +289,8 @@ class StartView(QWidget):
             self._limits.addWidget(row)
         for row in self.limits[len(shown) :]:
             row.hide()
-        for row, guard, title in zip(self.limits, shown, titles, strict=False):
-            row.show_guard(guard, title, guard.reason)
+        for row, guard in zip(self.limits, shown, strict=False):
+            row.show_guard(guard, guard_title(guard), guard.reason)
             row.show()
         self.guards = shown
 
