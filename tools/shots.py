@@ -37,6 +37,8 @@ PICTURES = [
 """In this order: the last ones end the demo's plan."""
 ANSWERS = {"baseline": "baseline", "variants": "variants"}
 """Pictures of answers to questions that the demo's book does not hold: the demo's machine is asked them first."""
+START = "start"
+"""The picture of a fresh book, on another machine than the demo's."""
 PAGE_OF = {"choice": "answer"}
 
 
@@ -148,13 +150,34 @@ def show_answers(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> No
             QApplication.processEvents()
 
 
+def show_start(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None:
+    """Take the picture of a fresh book."""
+    if START not in asked.pages.split(","):
+        return
+    width, height = (int(part) for part in asked.size.split("x"))
+    with tempfile.TemporaryDirectory() as folder:
+        window = show(arguments([str(Path(folder) / "fresh.niente"), "--rig", "wren"]))
+        window.resize(width, height)
+        wait_until(lambda: bool(window.pages) and bool(window.page(RigPage).start.rows), 60)
+        for palette_choice in palettes:
+            window.look.apply(palette_choice)
+            live(2.0)
+            wait_until(lambda: not window.working.shows(), 60)
+            end = f"-{palette_choice}" if len(palettes) > 1 else ""
+            window.grab().save(str(asked.folder / f"{START}{end}.png"))
+            print(asked.folder / f"{START}{end}.png")
+        window.session.close()
+        window.close()
+        QApplication.processEvents()
+
+
 def wanted() -> argparse.Namespace:
     """Read the command line."""
     parser = argparse.ArgumentParser()
     parser.add_argument("folder", type=Path)
     parser.add_argument("--size", default="1280x800")
     parser.add_argument("--palette", dest="wear", default="paper", choices=["paper", "dusk", "both"])
-    parser.add_argument("--pages", default=",".join([*PICTURES, *ANSWERS]))
+    parser.add_argument("--pages", default=",".join([*PICTURES, START, *ANSWERS]))
     return parser.parse_args()
 
 
@@ -193,13 +216,14 @@ def main() -> None:
             window.message.hide()
             live(0.4)
             under_way = name == "run"
-            wait_until(lambda: not window.working.isVisible() and (ready(window) or not under_way), 60)  # noqa: B023
+            wait_until(lambda: not window.working.shows() and (ready(window) or not under_way), 60)  # noqa: B023
             QApplication.sendPostedEvents()  # what has just been said is laid out too
             end = f"-{palette_choice}" if len(palettes) > 1 else ""
             window.grab().save(str(asked.folder / f"{name}{end}.png"))
             print(asked.folder / f"{name}{end}.png")
     window.session.close()
     QApplication.processEvents()
+    show_start(asked, palettes)
     show_answers(asked, palettes)
     app.quit()
 
