@@ -1,4 +1,4 @@
-"""The look's speed: page changes, the map drawn anew, and twelve long traces panned and zoomed."""
+"""The look's speed: changes of page and palette, pages at rest, the map drawn anew, and twelve long traces panned and zoomed."""
 
 import tempfile
 import time
@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pyqtgraph as pg
+from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.result import Result
@@ -29,10 +30,12 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.preferences import Preferences
+from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.live_run import LiveRun
 from niente.desktop.session.session import Session
 
 SAMPLES = draws(least=20_000, small=160_000, full=160_000)
+IDLE_S = draws(least=1, small=4, full=10)
 LINES = 12
 
 
@@ -92,6 +95,41 @@ def _change_ms(window: Window, index: int) -> float:
     window.go_to(index)
     window.grab()
     return (time.perf_counter() - start) * 1000.0
+
+
+def _palettes(window: Window) -> list[Result]:
+    """Return how long another palette takes, until it is painted, from each page."""
+    found = []
+    for index, page in enumerate(NAMES):
+        window.go_to(index)
+        _frame(window)
+        taken = []
+        for _ in range(3):
+            for palette_choice in (PaletteChoice.DUSK, PaletteChoice.PAPER):
+                start = time.perf_counter()
+                window.look.apply(palette_choice)
+                window.grab()
+                taken.append((time.perf_counter() - start) * 1000.0)
+        median = float(np.median(taken))
+        found.append(Result(f"another palette on the page {page}, painted", median, "ms", "goal of 300 ms", median / 300.0))
+    return found
+
+
+def _idle(window: Window, index: int, page: str) -> Result:
+    """Return what a page costs while nothing happens, as a share of one core."""
+    window.go_to(index)
+    _live(0.5)
+    before, start = time.process_time(), time.perf_counter()
+    _live(IDLE_S)
+    share = 100.0 * (time.process_time() - before) / (time.perf_counter() - start)
+    return Result(f"the page {page} at rest", share, "% of a core", "goal of 2 %", share / 2.0)
+
+
+def _live(seconds: float) -> None:
+    """Let the window live for a while, as it does: in its own loop."""
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
 
 
 def _traces(window: Window, folder: Path) -> list[Result]:
@@ -174,6 +212,8 @@ def results() -> list[Result]:
             taken = [_change_ms(window, index) for _ in range(8)][1:]
             median = float(np.median(taken))
             found.append(Result(f"change to the page {page}, painted", median, "ms", "goal of 100 ms", median / 100.0))
+        found += _palettes(window)
+        found += [_idle(window, index, page) for index, page in enumerate(NAMES)]
         window.go_to(NAMES.index("Map"))
         map_page = window.page(MapPage)
         assert isinstance(map_page, MapPage)
