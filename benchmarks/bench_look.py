@@ -1,4 +1,4 @@
-"""The look's speed: changes of page and palette, pages at rest, the map drawn anew, and twelve long traces panned and zoomed."""
+"""The look's speed: changes of page and palette, pages at rest, the map drawn anew, and twelve long traces panned."""
 
 import tempfile
 import time

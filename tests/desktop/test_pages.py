@@ -197,3 +197,27 @@ def test_the_margin_can_be_put_away(read_window: Window) -> None:
     assert read_window.margin.isVisible()
     read_window.actions_["view.margin"].trigger()
     assert not read_window.margin.isVisible()
+
+
+def test_undo_works_from_a_field_that_was_just_committed(swept_window: Window) -> None:
+    """A field takes Ctrl+Z for itself only while something was typed into it that does not count yet."""
+    session = swept_window.session
+    swept_window.go_to(NAMES.index("Answer"))
+    swept_window.activateWindow()
+    field, before = swept_window.page(AnswerPage).choice.fields["min_headroom_k"], session.project
+    ctrl, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, "11")
+    QTest.keyClick(field, Qt.Key.Key_Z, ctrl)  # what was typed, and nothing that was done before
+    assert session.project == before
+    field.selectAll()
+    QTest.keyClicks(field, "11")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert session.project is not None
+    assert session.project.limits.min_headroom_k == 11.0
+    QTest.keyClick(field, Qt.Key.Key_Z, ctrl)
+    assert session.project == before
+    assert field.value() == 8.0
+    QTest.keyClick(field, Qt.Key.Key_Z, ctrl | shift)
+    assert session.project.limits.min_headroom_k == 11.0

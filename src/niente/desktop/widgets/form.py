@@ -10,6 +10,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
+from niente.desktop.widgets.undo_keys import UndoKeys
 
 FIELD_PX = 148
 
@@ -74,6 +75,8 @@ def words(title: str, settled: Callable[[str], object]) -> QLineEdit:
     line.setAccessibleName(title)
     line.setToolTip(plain(title))
     line.editingFinished.connect(lambda: settled(line.text().strip()))
+    line.editingFinished.connect(lambda: line.setModified(False))
+    UndoKeys(line)
     return line
 
 

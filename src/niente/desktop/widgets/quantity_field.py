@@ -4,13 +4,14 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractItemModel, QEvent, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator, QWheelEvent
 from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
 
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, value_typed
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets.undo_keys import meant_for_window
 
 
 class QuantityField(QDoubleSpinBox):
@@ -53,6 +54,13 @@ class QuantityField(QDoubleSpinBox):
         self.setToolTip(self.explanation())
         self.setAccessibleDescription(self.explanation())
         self.valueChanged.connect(self.settled)
+
+    def event(self, event: QEvent) -> bool:
+        """Leave undo and redo to the window once what was typed is committed."""
+        if meant_for_window(event, self.lineEdit()):
+            event.ignore()
+            return True
+        return super().event(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Leave the wheel to the column that scrolls: it never edits."""

@@ -17,6 +17,7 @@ from niente.core.planning.builders import control_parts
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import ShortLabel, label
+from niente.desktop.widgets.undo_keys import UndoKeys
 
 DEEPENS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
 """What goes down from gentle to deep; its row runs that way too."""
@@ -35,6 +36,10 @@ class AxisField(QLineEdit):
     focused = Signal()
     points = ""
     """A list of points that there is no room for: it stands in the field while that has the focus."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        UndoKeys(self)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Select the figure, ready to be typed over, and tell."""
