@@ -58,7 +58,10 @@ def type_into(window: Window, field: QuantityField | QLineEdit, text: str) -> No
 
 def test_by_keyboard_alone(window: Window, qtbot: QtBot) -> None:
     window.activateWindow()
+    assert window.stack.currentWidget() is window.page(RigPage)  # a fresh book says first what the machine is
+    keys(window, "Ctrl+2")
     plan = window.page(PlanPage)
+    QTest.keyClick(plan.questions.buttons["quiet-point"], Qt.Key.Key_Space)
     type_into(window, plan.axes.rows["sustained_power_w"].step, "85, 105, 125")
     type_into(window, plan.axes.rows["fan_duty.case"].step, "24, 48")
     window.setFocus()
@@ -124,7 +127,14 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
     for index, entry in enumerate(window.passage.entries):
         qtbot.mouseClick(entry, Qt.MouseButton.LeftButton)
         assert window.stack.currentWidget() is window.pages[index]
-    qtbot.mouseClick(window.passage.entries[1], Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(window.passage.entries[0], Qt.MouseButton.LeftButton)
+    start = window.page(RigPage).start
+    qtbot.waitUntil(lambda: bool(start.rows))
+    last = start.rows[-1]
+    qtbot.mouseClick(last, Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(start.plan, Qt.MouseButton.LeftButton)
+    assert window.stack.currentWidget() is window.page(PlanPage)
+    assert window.page(PlanPage).title.text() == "Quiet point"
     qtbot.mouseClick(window.page(PlanPage).start, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 10)
     qtbot.mouseClick(window.pulse.stop, Qt.MouseButton.LeftButton)

@@ -12,6 +12,7 @@ def main() -> None:
     """Show the window, start the plan as soon as the book is open, and say when samples come in."""
     app: QApplication = make_app([])
     window = show(arguments([*sys.argv[1:], "--seed", "3"]))
+    window.session.opened.connect(lambda: window.plan_commands.choose("quiet-point"))
     window.session.opened.connect(lambda: QTimer.singleShot(0, window.actions_["plan.start"].trigger))
     said: list[bool] = []
 
