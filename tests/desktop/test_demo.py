@@ -24,6 +24,7 @@ def compiled_already(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("NUMBA_CACHE_DIR", str(numba.config.CACHE_DIR))  # type: ignore[attr-defined]
 
 
+@pytest.mark.timeout(1200)  # it makes the demo's book, with other tests at work beside it
 def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
