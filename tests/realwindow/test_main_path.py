@@ -148,6 +148,7 @@ def test_by_mouse_and_stop(window: Window, qtbot: QtBot) -> None:
 
 def test_stop_by_its_key(window: Window, qtbot: QtBot) -> None:
     window.activateWindow()
+    window.page(PlanPage).commands.choose("quiet-point")
     keys(window, "Ctrl+R")
     qtbot.waitUntil(lambda: window.session.live is not None and window.session.live.samples.count > 5)
     keys(window, "Ctrl+.")
