@@ -17,6 +17,7 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.durations import here_text
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.empty import Empty
 from tests.conftest import larkspur_rig
@@ -231,3 +232,27 @@ def test_a_changed_machine_is_told_with_what_was_measured_before_and_the_offer_t
     plan = swept_window.page(PlanPage)
     assert swept_window.stack.currentWidget() is plan
     assert plan.title.text() == "A/B of variants"
+
+
+def test_a_measured_book_is_never_called_fresh(open_window: Open, sweep_copy: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Neither while its answer is still worked out, nor on another variant than the one that was measured."""
+    monkeypatch.setattr(Session, "request_answer", lambda _: None)
+    window = open_window(sweep_copy)
+    window.go_to(NAMES.index("Rig"))
+    rig = window.page(RigPage)
+    assert window.session.answer.evidence is None
+    assert rig.stack.currentWidget() is not rig.start
+    assert "fresh" not in rig.lead.text()
+    names = [button.text() for button in rig.views.findChildren(QPushButton) if button.isVisible()]
+    assert "Start" not in names
+
+
+def test_runs_of_another_variant_are_runs(swept_window: Window) -> None:
+    rig, session = swept_window.page(RigPage), swept_window.session
+    evidence = session.answer.evidence
+    assert evidence is not None
+    elsewhere = {"filter in": evidence}
+    session.answer = msgspec.structs.replace(
+        session.answer, evidence=msgspec.structs.replace(evidence, runs=[], elsewhere=elsewhere)
+    )
+    assert not rig._is_fresh()

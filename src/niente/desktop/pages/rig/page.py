@@ -205,11 +205,10 @@ class RigPage(Page):
         words = tr("{variant}, simulated") if card.simulated else "{variant}"
         self.set_head(tr("The machine: {what}").format(what=words.format(variant=card.variant)), card.title)
         sheet, bench = self.session.sheet, self.session.bench
-        evidence = self.session.answer.evidence
-        measured = evidence is not None and bool(evidence.runs)
-        self.views.offer(START, not measured)
-        if measured and self.views.current == START:
+        self.views.offer(START, self._is_fresh())
+        if self.views.current == START and not self._is_fresh():
             self.views.show_view(MACHINE)
+            return
         if sheet is not None and bench is not None:
             self._show_sheet(sheet, bench.own_card)
         if self.views.current != MACHINE:
@@ -225,6 +224,13 @@ class RigPage(Page):
         self.path.show_ladder(ladder)
         self._show_path_words(model, ladder, speeds)
         self._show_noise()
+
+    def _is_fresh(self) -> bool:
+        """Whether nothing was measured in the book, in any variant; not so long as that is only not known yet."""
+        evidence = self.session.answer.evidence
+        if evidence is None:
+            return not self.session.question_stands
+        return not any(one.runs for one in (evidence, *evidence.elsewhere.values()))
 
     def _show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
         """Show what is said of the machine, in the view that is current."""
@@ -251,10 +257,7 @@ class RigPage(Page):
             return
         simulated = tr("A fresh book, nothing measured yet; the machine is simulated")
         self.set_head(simulated if card.simulated else tr("A fresh book, nothing measured yet"), card.title)
-        made_up = tr("A made-up machine in a made-up room. Niente computes its heat, its sound and its faults: every page can ")
-        made_up += tr("be tried, and no harm done.")
-        real = tr("A real machine. Read the cautions in the margin before the first run.")
-        self.start.show_machine(card, parts_in(sheet, sheet.variant) or part_rows(own), made_up if card.simulated else real)
+        self.start.show_machine(card, parts_in(sheet, sheet.variant) or part_rows(own))
         self.start.show_guards(plan.guards)
         self.start.show_pace(bench.pace)
         self._show_now()
@@ -330,9 +333,7 @@ class RigPage(Page):
         if card is None or plan is None or project is None:
             return []
         if self.views.current == START and self.session.bench is not None:
-            blocks = self.start.margin(card, self.session.bench.pace)
-            cautions = Words(tr("Cautions") + self._cautions_state(), "\n".join(cautions_for(card)))
-            return blocks if card.simulated else [*blocks, cautions]
+            return self.start.margin(card, self.session.bench.pace) + ([] if card.simulated else [self._cautions(card)])
         guards = [
             Reading(
                 guard_title(guard),
@@ -360,14 +361,15 @@ class RigPage(Page):
             Readings(tr("The maker's limits"), tuple(makers)),
             Readings(tr("Room"), tuple(self._room())),
             Readings(tr("Sensor trust"), tuple(self._trust()), tr("step; what counts")),
-            Words(tr("Cautions") + self._cautions_state(), "\n".join(cautions_for(card))),
+            self._cautions(card),
         ]
 
-    def _cautions_state(self) -> str:
-        bench = self.session.bench
-        if bench is None or bench.card.simulated:
-            return ""
-        return tr(", read") if bench.cautions_read else tr(", not read yet")
+    def _cautions(self, card: RigCard) -> Words:
+        """Return the cautions, on a real machine with whether they were read."""
+        bench, state = self.session.bench, ""
+        if bench is not None and not card.simulated:
+            state = tr(", read") if bench.cautions_read else tr(", not read yet")
+        return Words(tr("Cautions") + state, "\n".join(cautions_for(card)))
 
     def _room(self) -> list[Reading]:
         session, project = self.session, self.session.project

@@ -266,9 +266,12 @@ class StartView(QWidget):
         side.addStretch(1)
         return side
 
-    def show_machine(self, card: RigCard, parts: tuple[Part, ...], words: str) -> None:
-        """Show what the machine is; ``words`` say what that it is simulated, or real, means."""
-        self.machine.setText(words)
+    def show_machine(self, card: RigCard, parts: tuple[Part, ...]) -> None:
+        """Show what the machine is, and what its being simulated, or real, means."""
+        made_up = tr("A made-up machine in a made-up room. Niente computes its heat, its sound and its faults: every page can ")
+        made_up += tr("be tried, and no harm done.")
+        real = tr("A real machine. Read the cautions in the margin before the first run.")
+        self.machine.setText(made_up if card.simulated else real)
         if parts == self._parts:
             return
         self._parts = parts
