@@ -58,6 +58,13 @@ def live(seconds: float) -> None:
     loop.exec()
 
 
+def keep(window: Window, folder: Path, name: str, palette: str) -> None:
+    """Write what the window shows to a folder; ``palette`` is said in the file's name where there are several."""
+    file = folder / (f"{name}-{palette}.png" if palette else f"{name}.png")
+    window.grab().save(str(file))
+    print(file)
+
+
 def ready(window: Window) -> bool:
     """Whether the demo has its pick, and a run with a forecast."""
     run = window.session.live
@@ -142,9 +149,7 @@ def show_answers(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> No
                 window.look.apply(palette_choice)
                 live(1.0)
                 window.message.hide()
-                end = f"-{palette_choice}" if len(palettes) > 1 else ""
-                window.grab().save(str(asked.folder / f"{name}{end}.png"))
-                print(asked.folder / f"{name}{end}.png")
+                keep(window, asked.folder, name, palette_choice if len(palettes) > 1 else "")
             window.session.close()
             window.close()
             QApplication.processEvents()
@@ -163,9 +168,7 @@ def show_start(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None
             window.look.apply(palette_choice)
             live(2.0)
             wait_until(lambda: not window.working.shows(), 60)
-            end = f"-{palette_choice}" if len(palettes) > 1 else ""
-            window.grab().save(str(asked.folder / f"{START}{end}.png"))
-            print(asked.folder / f"{START}{end}.png")
+            keep(window, asked.folder, START, palette_choice if len(palettes) > 1 else "")
         window.session.close()
         window.close()
         QApplication.processEvents()
@@ -218,9 +221,7 @@ def main() -> None:
             under_way = name == "run"
             wait_until(lambda: not window.working.shows() and (ready(window) or not under_way), 60)  # noqa: B023
             QApplication.sendPostedEvents()  # what has just been said is laid out too
-            end = f"-{palette_choice}" if len(palettes) > 1 else ""
-            window.grab().save(str(asked.folder / f"{name}{end}.png"))
-            print(asked.folder / f"{name}{end}.png")
+            keep(window, asked.folder, name, palette_choice if len(palettes) > 1 else "")
     window.session.close()
     QApplication.processEvents()
     show_start(asked, palettes)

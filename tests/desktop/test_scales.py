@@ -135,9 +135,11 @@ def test_a_narrow_window_folds_its_margin_and_unfolds_it_again(swept_window: Win
     settle()
     assert swept_window.margin.isVisible()
     swept_window.actions_["view.margin"].trigger()
+    settle()
+    assert not swept_window.margin.isVisible()
     swept_window.resize(1280, 800)
     settle()
-    swept_window.show_margin(True)
+    assert swept_window.margin.isVisible()
 
 
 def test_a_window_opens_within_the_screen_that_it_is_on(qtbot: QtBot) -> None:

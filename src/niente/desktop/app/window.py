@@ -221,16 +221,16 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         narrow = self.width() < FOLDS_UNDER_PX
         if narrow != self._narrow:
-            self._narrow, kept = narrow, self.preferences.margin_shown
-            self.show_margin(kept and not narrow)
-            self.preferences.margin_shown = kept
+            self._narrow = narrow
+            self.show_margin(self.preferences.margin_shown and not narrow)
 
     def show_margin(self, shown: bool) -> None:
-        """Show or hide the margin."""
+        """Show or hide the margin; what is done in a narrow window is for as long as it is narrow."""
         self.margin.setVisible(shown)
         self.margin_rule.setVisible(shown)
         self.actions_["view.margin"].setChecked(shown)
-        self.preferences.margin_shown = shown
+        if not self._narrow:
+            self.preferences.margin_shown = shown
 
     # -- pages -----------------------------------------------------------------------------------------------------
 
