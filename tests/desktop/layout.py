@@ -8,7 +8,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QAbstractButton, QAbstractScrollArea, QLabel, QPushButton, QScrollArea, QWidget
 
 from niente.desktop.widgets import brushes
-from niente.desktop.widgets.labels import NarrowLabel, ShortLabel
+from niente.desktop.widgets.labels import NarrowLabel
 
 SLACK_PX = 2.0
 """Texts may touch by so much: letters have air round them."""
@@ -49,7 +49,7 @@ def cut_off(window: QWidget) -> Iterator[str]:
     for label in window.findChildren(QLabel):
         if not label.isVisible() or not label.text() or not label.pixmap().isNull():
             continue
-        if isinstance(label, NarrowLabel | ShortLabel):
+        if isinstance(label, NarrowLabel):
             continue  # they end in an ellipsis, with the whole in a tooltip
         if label.wordWrap():
             needs, has = label.heightForWidth(label.width()), label.height()

@@ -53,6 +53,8 @@ def test_nothing_is_planned_and_nothing_starts_before_a_question_is_chosen(fresh
     assert not plan.table.isVisible()
     assert plan.outline.isVisible()
     assert not any(button.isChecked() for button in plan.questions.buttons.values())
+    for name in ("plan.anew", "plan.insert", "plan.repeat", "plan.skip"):
+        assert not fresh.actions_[name].isEnabled(), name  # there is no list yet that could be changed
     plan.questions.buttons["quiet-point"].click()  # the proposal itself, once it is chosen
     assert plan.table.isVisible()
     assert not plan.outline.isVisible()

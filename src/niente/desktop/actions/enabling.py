@@ -43,7 +43,7 @@ class Enabling(QObject):
         commands = bench is not None and not bench.follows and not bench.lost
         paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
-        unasked = "" if session.question_stands else tr("No question is asked yet: choose one at the left.")
+        unasked = "" if session.question_stands else tr("No question is asked yet: choose one on the Plan page.")
         looks_on = "" if commands or not attached else tr("This window is view-only.")
         nothing = looks_on or ("" if busy else tr("Nothing runs."))
         for name in OF_A_QUESTION:
@@ -67,7 +67,8 @@ class Enabling(QObject):
             actions.allow("run.resume", session.hands.ready(), tr("Not everything on the card is ticked."))
             actions.allow("run.skip", card.kind == CardKind.READ, tr("Hands are at work."))
         for name in OF_THE_LIST:
-            actions.allow(name, commands and page == "Plan", looks_on or tr("It is for the run selected on the Plan page."))
+            on_a_list = commands and page == "Plan" and not unasked
+            actions.allow(name, on_a_list, looks_on or unasked or tr("It is for the run selected on the Plan page."))
         for name in OF_A_BOOK:
             actions[name].setEnabled(attached)
         for name in CHANGE_IT:

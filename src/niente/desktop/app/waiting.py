@@ -1,6 +1,6 @@
 """What shows while something takes longer than a moment: what it is, and a way to cancel it."""
 
-from PySide6.QtCore import QSize, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from niente.desktop.actions.registry import Actions
@@ -68,20 +68,17 @@ class Working(QWidget):
         row.setContentsMargins(0, 0, 24, 0)
         row.setSpacing(12)
         row.addStretch(1)
-        row.addWidget(self._words)
-        row.addWidget(self.cancel)
-        self._whole = super().sizeHint()
-        self.setFixedSize(self._whole)
+        for part in (self._words, self.cancel):
+            policy = part.sizePolicy()
+            policy.setRetainSizeWhenHidden(True)
+            part.setSizePolicy(policy)
+            row.addWidget(part)
         self._patience = QTimer(self)
         self._patience.setSingleShot(True)
         self._patience.setInterval(A_MOMENT_MS)
         self._patience.timeout.connect(self._come_up)
         session.working.connect(self._changed)
         self._rest()
-
-    def sizeHint(self) -> QSize:
-        """As large as with all it can say."""
-        return self._whole
 
     def shows(self) -> bool:
         """Return whether it says that something is worked out."""

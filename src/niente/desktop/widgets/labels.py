@@ -17,26 +17,6 @@ def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
     return made
 
 
-class ShortLabel(QLabel):
-    """A line that ends in an ellipsis where there is no room for all of it; the tooltip then has the whole."""
-
-    def __init__(self, role: str) -> None:
-        super().__init__()
-        self.setProperty("role", role)
-        self.setTextFormat(Qt.TextFormat.PlainText)
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw as much as fits."""
-        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(plain(self.text()) if shown != self.text() else "")
-        painter = QPainter(self)
-        self.style().drawItemText(
-            painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), shown, self.foregroundRole()
-        )
-        painter.end()
-
-
 class NarrowLabel(QLabel):
     """A line as wide as its words; where there is less room it ends in an ellipsis, and the tooltip has the whole."""
 
@@ -66,6 +46,14 @@ class NarrowLabel(QLabel):
             painter, self.contentsRect(), int(self.alignment()), self.palette(), self.isEnabled(), shown, self.foregroundRole()
         )
         painter.end()
+
+
+class ShortLabel(NarrowLabel):
+    """A line that takes what room there is, whatever its words need."""
+
+    def __init__(self, role: str) -> None:
+        super().__init__(role)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
 
 
 def rule() -> QFrame:

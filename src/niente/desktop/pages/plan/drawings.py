@@ -183,38 +183,3 @@ class CostLine(QWidget):
             side = MIDDLE if x < width - 16 else RIGHT
             draw_text(painter, QPointF(x, y + 17), f"{value:g}\u00a0{unit}", font(SMALL), p.soft, align=side)
         painter.end()
-
-
-OUTLINE_ROWS, OUTLINE_ROW_PX, OUTLINE_COLUMNS = 9, 26.0, ((0.05, 0.16), (0.22, 0.3), (0.36, 0.44), (0.5, 0.92))
-
-
-class ListOutline(QWidget):
-    """What stands in place of the run list until a question is asked: its outline, and what fills it."""
-
-    def __init__(self, look: Look) -> None:
-        super().__init__()
-        self._look = look
-        look.changed.connect(self.update)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self._words = (tr("Choose a question at the left."), tr("Its runs, their order and their hours then stand here."))
-        self.setAccessibleName(" ".join(self._words))
-
-    def minimumSizeHint(self) -> QSize:
-        """Room for the words."""
-        return QSize(320, 80)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the words over rows in outline."""
-        painter, p = QPainter(self), self._look.palette
-        draw_text(painter, QPointF(0.0, 24.0), self._words[0], font(BODY), p.ink)
-        draw_text(painter, QPointF(0.0, 42.0), self._words[1], font(SMALL), p.soft)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(p.strong_rule), 1.0))
-        rows = min(OUTLINE_ROWS, int((self.height() - 70.0) / OUTLINE_ROW_PX))
-        for row in range(rows):
-            y = 72.5 + OUTLINE_ROW_PX * row
-            painter.drawEllipse(QPointF(4.5, y), 3.5, 3.5)
-            for start, end in OUTLINE_COLUMNS:
-                short = 0.08 * (row * 5 % 3) if end > 0.9 else 0.0
-                painter.drawLine(QPointF(start * self.width(), y), QPointF((end - short) * self.width(), y))
-        painter.end()

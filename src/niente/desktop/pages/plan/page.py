@@ -20,7 +20,7 @@ from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs.insert_run import ask_for_run
 from niente.desktop.pages.page import Page
 from niente.desktop.pages.plan.axis_rows import AxisTable
-from niente.desktop.pages.plan.drawings import CostLine, ListOutline, Ribbon
+from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.explain import costs, dry, explain, instead
 from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
@@ -32,6 +32,7 @@ from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Title, Words
 from niente.desktop.widgets.column import ScrollingColumn
 from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
+from niente.desktop.widgets.outlines import Outline
 from niente.desktop.widgets.table import rows_view
 
 NARROW_PX = 880
@@ -54,7 +55,7 @@ class PlanPage(Page):
         self.count = label("", "soft", wrap=True)
         self.rules = Rules()
         self.cost = CostLine(look)
-        self.outline = ListOutline(look)
+        self.outline = QWidget()
         self.start = ActionButton(actions["plan.start"])
         self.start.setProperty("role", "primary")
         self.start.setMinimumWidth(120)
@@ -135,6 +136,13 @@ class PlanPage(Page):
         rows.setContentsMargins(12, 0, 0, 0)
         rows.setSpacing(4)
         rows.addWidget(self.table, 1)
+        empty = QVBoxLayout(self.outline)
+        empty.setContentsMargins(0, 8, 0, 0)
+        empty.addWidget(label(tr("Choose a question at the left.")))
+        empty.addWidget(label(tr("Its runs, their order and their hours then stand here."), "soft"))
+        empty.addSpacing(16)
+        empty.addWidget(Outline(self.look, self.name), 100)
+        empty.addStretch(1)
         rows.addWidget(self.outline, 1)
         self._above_cost = rule()
         rows.addWidget(self._above_cost)
