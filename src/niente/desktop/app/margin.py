@@ -1,5 +1,7 @@
 """The margin: where words live, so that the page itself stays quiet."""
 
+from difflib import SequenceMatcher
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
@@ -11,7 +13,8 @@ from niente.desktop.widgets.guard_bars import GuardBars
 from niente.desktop.widgets.labels import ActionButton, NarrowLabel, label, rule
 from niente.desktop.widgets.limiter_legend import LimiterKeys
 
-WIDTH, SIDES_PX = 288, 44
+WIDTH, MAX_WIDTH, SHARE, SIDES_PX = 288, 380, 0.19, 44
+"""The margin is as wide as a share of its window, and no narrower or wider than lines read well."""
 
 
 def _selectable(text: QLabel) -> QLabel:
@@ -26,14 +29,14 @@ def _say(where: QLabel, text: str) -> None:
 
 
 class _Shown(QWidget):
-    """One block as a widget. ``put`` shows another block of the same shape, or returns ``False``."""
+    """One block as a widget. ``put`` shows another block of the same ``shape``."""
 
     def __init__(self, block: Block, look: Look, actions: Actions) -> None:
         super().__init__()
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(0, 0, 0, 0)
         self._rows.setSpacing(2)
-        self._shape = _shape(block)
+        self.shape = _shape(block)
         self._texts: list[QLabel] = []
         self._bars: GuardBars | None = None
         self._grid: QGridLayout | None = None
@@ -121,17 +124,14 @@ class _Shown(QWidget):
                 grid.addWidget(self._text("", narrow=column == 0), row, column, side)
         self._rows.addLayout(grid)
 
-    def put(self, block: Block) -> bool:
-        """Show another block in place of this one, where its shape allows that."""
-        if _shape(block) != self._shape:
-            return False
+    def put(self, block: Block) -> None:
+        """Show another block of the same shape in place of this one."""
         for text, shown in zip(_contents(block), self._texts, strict=True):
             _say(shown, text)
         if isinstance(block, Readings) and self._grid is not None:
             self._put_lines(self._grid, block.lines)
         if isinstance(block, Far) and self._bars is not None:
             self._bars.show_guards(block.guards)
-        return True
 
 
 def _shape(block: Block) -> tuple[object, ...]:
@@ -160,6 +160,12 @@ def _contents(block: Block) -> list[str]:
             return []
 
 
+def _kept(before: list[tuple[object, ...]], now: list[tuple[object, ...]]) -> dict[int, int]:
+    """Return which block of before stays, by its place now. A block that moves up or down keeps its widgets, and the focus."""
+    runs = SequenceMatcher(None, before, now, autojunk=False).get_matching_blocks()
+    return {run.b + step: run.a + step for run in runs for step in range(run.size)}
+
+
 class _Column(QScrollArea):
     """The blocks of one page, one below the other; only what changed is touched."""
 
@@ -185,20 +191,20 @@ class _Column(QScrollArea):
         if blocks == self.blocks:
             return False
         self.blocks = list(blocks)
-        before = list(self._shown)
+        before = self._shown
+        kept = _kept([one.shape for one in before], [_shape(block) for block in blocks])
+        for index, old in enumerate(before):
+            if index not in kept.values():
+                self._take_away(old)
+        self._shown = []
         for index, block in enumerate(blocks):
-            if index < len(self._shown) and self._shown[index].put(block):
-                continue
-            fresh = _Shown(block, self._look, self._actions)
-            if index < len(self._shown):
-                self._take_away(self._shown[index])
-                self._shown[index] = fresh
+            if index in kept:
+                shown = before[kept[index]]
+                shown.put(block)
             else:
-                self._shown.append(fresh)
-            self._rows.insertWidget(index, fresh)
-        for old in self._shown[len(blocks) :]:
-            self._take_away(old)
-        del self._shown[len(blocks) :]
+                shown = _Shown(block, self._look, self._actions)
+                self._rows.insertWidget(index, shown)
+            self._shown.append(shown)
         return self._shown != before
 
     def _take_away(self, old: QWidget) -> None:
@@ -218,6 +224,10 @@ class Margin(QStackedWidget):
         self._actions = actions
         self._columns: dict[str, _Column] = {}
         self.setFixedWidth(WIDTH)
+
+    def fit_to(self, window_px: int) -> None:
+        """Take the width that a window of so many px gives it."""
+        self.setFixedWidth(min(max(WIDTH, round(SHARE * window_px)), MAX_WIDTH))
 
     def show_blocks(self, page: str, blocks: list[Block]) -> None:
         """Show what a page says."""
