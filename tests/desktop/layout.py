@@ -3,12 +3,13 @@
 from collections.abc import Iterator
 
 import pytest
-from PySide6.QtCore import QPoint, QRect, QRectF
+from PySide6.QtCore import QPoint, QRect, QRectF, Qt
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QAbstractButton, QAbstractScrollArea, QLabel, QPushButton, QScrollArea, QWidget
+from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QAbstractScrollArea, QLabel, QPushButton, QScrollArea, QWidget
 
 from niente.desktop.widgets import brushes
 from niente.desktop.widgets.labels import NarrowLabel
+from niente.desktop.widgets.table import CellDelegate
 
 SLACK_PX = 2.0
 """Texts may touch by so much: letters have air round them."""
@@ -21,6 +22,8 @@ def painted(widget: QWidget) -> list[tuple[QRectF, str]]:
     def note(painter: QPainter, area: QRectF, text: str) -> None:
         ratio = painter.device().devicePixelRatioF()
         placed = painter.deviceTransform().mapRect(area)
+        if not painter.paintEngine().systemClip().boundingRect().contains(placed.center().toPoint()):
+            return  # scrolled out of what it lies in
         seen = QRectF(placed.x() / ratio, placed.y() / ratio, placed.width() / ratio, placed.height() / ratio)
         if text.strip():
             found.append((seen, text))
@@ -97,6 +100,49 @@ def covered(window: QWidget) -> Iterator[str]:
                 yield f"{one.text()!r} and {other.text()!r} lie on each other"
 
 
+def crowded(window: QWidget) -> Iterator[str]:
+    """Widgets that lie on their neighbours: a layout had less room than they all need, and was not given more."""
+    for holder in window.findChildren(QWidget):
+        layout = holder.layout()
+        if layout is None or not holder.isVisible():
+            continue
+        items = (layout.itemAt(index) for index in range(layout.count()))
+        placed = [item.widget() for item in items if item is not None]
+        shown = [one for one in placed if one is not None and one.isVisible()]
+        for at, one in enumerate(shown):
+            for other in shown[at + 1 :]:
+                both = one.geometry().intersected(other.geometry())
+                if both.width() > SLACK_PX and both.height() > SLACK_PX:
+                    yield f"{_named(one)} lies {both.height()} px on {_named(other)} in {type(holder).__name__}"
+
+
+def _named(widget: QWidget) -> str:
+    return f"{type(widget).__name__} {widget.accessibleName()!r}"
+
+
+def elided(window: QWidget) -> Iterator[str]:
+    """Texts that end in an ellipsis where nothing tells the whole: no tooltip of the widget, and none of the cell."""
+    for area, text in painted(window):
+        if not text.endswith("…"):
+            continue
+        at = area.center().toPoint()
+        widget = window.childAt(at)
+        while widget is not None and not widget.toolTip() and not isinstance(widget.parentWidget(), QAbstractItemView):
+            widget = widget.parentWidget()
+        if widget is None or not (widget.toolTip() or _told(widget.parentWidget(), widget.mapFrom(window, at))):
+            yield f"{text!r} at {_place(area)} is nowhere told as a whole"
+
+
+def _told(view: QWidget | None, at: QPoint) -> bool:
+    """Whether a table says the whole of a cell where a pointer rests on it."""
+    if not isinstance(view, QAbstractItemView):
+        return False
+    index = view.indexAt(at)
+    delegate = view.itemDelegateForIndex(index)
+    own = index.data(Qt.ItemDataRole.ToolTipRole)
+    return bool(own) or (isinstance(delegate, CellDelegate) and bool(delegate.cut_text(index, view.visualRect(index))))
+
+
 def _seen(one: QLabel | QAbstractButton) -> bool:
     return one.isVisible() and bool(one.text()) and not one.visibleRegion().isEmpty()
 
@@ -112,4 +158,4 @@ def _behind(one: QWidget, other: QWidget) -> bool:
 
 def faults(window: QWidget) -> list[str]:
     """Everything that is wrong with where texts lie in a window."""
-    return [*cut_off(window), *covered(window), *overlaps(painted(window))]
+    return [*cut_off(window), *covered(window), *overlaps(painted(window)), *elided(window), *crowded(window)]

@@ -11,7 +11,7 @@ import pytest
 from PySide6.QtCore import Qt, QTimer, QUrl
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QMessageBox, QPushButton
+from PySide6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
 from niente.core.model.commands import WhenLost
@@ -21,6 +21,7 @@ from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import Window
 from niente.desktop.commands import bench_commands
+from niente.desktop.dialogs.sheet import QuestionDialog
 from niente.desktop.pages.run.page import RunPage
 from niente.desktop.services.logging_out import logging_out_ends_processes
 from niente.desktop.services.preferences import Preferences
@@ -52,9 +53,9 @@ def answering(window: Window, text: str, asked: list[str]) -> None:
     """Answer the next question with the button of a text."""
 
     def answer() -> None:
-        box = window.findChild(QMessageBox)
+        box = window.findChild(QuestionDialog)
         assert box is not None
-        asked.append(box.informativeText())
+        asked.append(box.more)
         button = next(one for one in box.findChildren(QPushButton) if one.text() == text)
         QTest.mouseClick(button, Qt.MouseButton.LeftButton)
 

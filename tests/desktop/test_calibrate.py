@@ -2,11 +2,16 @@
 
 import msgspec
 import pytest
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.rig_card import RigCard
-from niente.desktop.app.window import Window
+from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs.calibrate import Calibrate, caps_of
+from niente.desktop.pages.rig.page import RigPage
 
 
 def put(dialog: Calibrate, pairs: list[tuple[str, str]]) -> None:
@@ -17,12 +22,12 @@ def put(dialog: Calibrate, pairs: list[tuple[str, str]]) -> None:
 
 def test_pairs_are_told_as_they_are_typed(swept_window: Window, card: RigCard, evidence: Evidence) -> None:
     dialog = Calibrate(swept_window, card, evidence)
-    ok = dialog.buttons.button(dialog.buttons.StandardButton.Ok)
+    ok = dialog.take
     assert not ok.isEnabled()
     assert "no pair" in dialog.result_text.text()
     dialog.sensor.setCurrentIndex(dialog.sensor.findData("board_temperature_c"))
     put(dialog, [("40 °C", "32")])
-    assert "references that lie apart would tell a gain" in dialog.result_text.text()
+    assert "references further apart would show a gain" in dialog.result_text.text()
     put(dialog, [("40", "32.1"), ("60", "48,0"), ("80", "64.1"), ("90", "rubbish")])
     assert "from 3 pairs" in dialog.result_text.text()
     assert "0.800" in dialog.result_text.text()
@@ -62,3 +67,35 @@ def test_what_was_found_is_trusted_and_undone(swept_window: Window) -> None:
     assert trust in session.sheet.trust
     session.undo.undo()
     assert trust not in session.sheet.trust
+
+
+def test_a_whole_calibration_by_hand(swept_window: Window, qtbot: QtBot) -> None:
+    """From the menu's action to the sheet, typed into the dialog, shown on the page, and taken back."""
+    session = swept_window.session
+    sheet = session.sheet
+    assert sheet is not None
+    before = sheet.trust
+
+    def type_pairs() -> None:
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, Calibrate)
+        dialog.sensor.setCurrentIndex(dialog.sensor.findData("board_temperature_c"))
+        for (true, reads), (one, other) in zip(dialog.pairs, (("40", "32"), ("60", "48"), ("80", "64")), strict=False):
+            QTest.keyClicks(true, one)
+            QTest.keyClicks(reads, other)
+        assert dialog.take.isEnabled()
+        QTest.keyClick(dialog, Qt.Key.Key_Return)
+
+    QTimer.singleShot(200, type_pairs)
+    swept_window.actions_["rig.calibrate"].trigger()
+    qtbot.waitUntil(lambda: session.sheet is not None and session.sheet.trust != before)
+    assert session.sheet is not None
+    found = next(one for one in session.sheet.trust if one.channel == "board_temperature_c")
+    assert found.gain == pytest.approx(0.8, abs=0.002)
+    swept_window.go_to(NAMES.index("Rig"))
+    page = swept_window.page(RigPage)
+    page.views.show_view(3)
+    rows = {row[0].text: row for row in page.sensors_view.model.entries}
+    assert any("0.8" in entry.text for entry in rows["Board supply"])
+    swept_window.actions_["edit.undo"].trigger()
+    qtbot.waitUntil(lambda: session.sheet is not None and session.sheet.trust == before)

@@ -5,13 +5,16 @@ from pathlib import Path
 
 import numba
 import pytest
+from PySide6.QtGui import QPaintEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.demo import SWEEP, demo_folder, open_demo
 from niente.core.model.project import Project
 from niente.core.storage.notes import notes_in
 from niente.core.storage.reader import BookReader
-from niente.desktop.app.main import arguments, make_app, show
+from niente.desktop.app.main import FirstPaint, arguments, make_app, show
 from niente.desktop.pages.run.page import RunPage
 
 
@@ -42,6 +45,38 @@ def test_the_demo_opens_with_a_pick_and_a_run_going_on(qtbot: QtBot, tmp_path: P
     assert not (tmp_path / "data").exists()
     names = sorted(path.name for path in demo_folder().iterdir())
     assert any(name.startswith("demo-sweep") for name in names)
+
+
+class Painted(QWidget):
+    """Takes note of when it is painted."""
+
+    def __init__(self, seen: list[str]) -> None:
+        super().__init__()
+        self._seen = seen
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        self._seen.append("painted")
+
+
+def test_what_takes_long_begins_behind_a_picture(qtbot: QtBot) -> None:
+    seen: list[str] = []
+    widget = Painted(seen)
+    qtbot.addWidget(widget)
+    FirstPaint(widget, lambda: seen.append("then"))
+    widget.show()
+    qtbot.waitUntil(lambda: "then" in seen)
+    assert seen.index("painted") < seen.index("then")
+    widget.update()
+    QTest.qWait(600)
+    assert seen.count("then") == 1
+
+
+def test_a_window_that_nobody_sees_goes_on_as_well(qtbot: QtBot) -> None:
+    seen: list[str] = []
+    widget = Painted(seen)
+    qtbot.addWidget(widget)
+    FirstPaint(widget, lambda: seen.append("then"))
+    qtbot.waitUntil(lambda: seen == ["then"])
 
 
 def counted(path: Path) -> int:

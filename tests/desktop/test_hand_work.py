@@ -91,7 +91,7 @@ def test_a_card_is_worked_through_line_by_line(show: Show, qtbot: QtBot, tmp_pat
     assert page.upper.currentWidget() is view
     assert page.title.text() == "Set by hand before the next run."
     assert window.message.text == ""  # it would only lead to the page that shows
-    assert ("Hands are wanted", "Set by hand before the next run.", True) in window.desktop_bus.notified  # type: ignore[attr-defined]
+    assert ("Hands are needed", "Set by hand before the next run.", True) in window.desktop_bus.notified  # type: ignore[attr-defined]
     assert view.boxes[0].accessibleName() == "Sustained power limit 24\u00a0W in the firmware's setup"
     assert not view.done.isEnabled()
     assert not window.actions_["run.skip"].isEnabled()

@@ -10,11 +10,14 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.model.plan import Exposure
 from niente.core.model.project import Limits, Project
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import first_question
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.run.page import RunPage
 from niente.desktop.session.notices import Notice, NoticeEnd
 from niente.desktop.widgets.blocks import Far
-from tests.conftest import larkspur_rig
+from tests.conftest import larkspur_rig, short_plan
 
 
 def short_baseline() -> Project:
@@ -126,3 +129,76 @@ def test_an_armed_pause_shows_and_can_be_taken_back(open_window: Callable[..., W
     window.actions_["run.stop"].trigger()
     qtbot.waitUntil(lambda: not window.session.busy(), timeout=20000)
     assert not action.isChecked()
+
+
+def test_the_queue_knows_what_follows_before_readings_are_summed_up(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot
+) -> None:
+    """What is measured takes its time to be worked out; the bench goes on meanwhile, and the queue with it."""
+    settings = [Setting(sustained_power_w=watts) for watts in (60.0, 70.0, 80.0, 90.0)]
+    window = open_window(pace=60.0)
+    session, planner = window.session, window.session.planner
+    planner.take(short_plan(card, *settings, seconds=120.0), None)
+    qtbot.waitUntil(lambda: len(planner.rows) == 4)
+    session._analyst.request_answer = lambda *_: None  # type: ignore[method-assign]  # no answer comes
+
+    def queued() -> list[str]:
+        page = window.page(RunPage)
+        page.refresh()
+        return [row[0] for row in page.model.rows]
+
+    window.go_to(NAMES.index("Run"))
+    window.actions_["plan.start"].trigger()
+    for number in (1, 2, 3):
+        qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index == number)  # noqa: B023
+        assert not any(row.status.closed for row in planner.rows)  # nothing is summed up yet
+        assert queued() == [f"{later + 1}" for later in range(number + 1, 4)]
+    session.stop()
+    qtbot.waitUntil(lambda: not session.busy())
+    assert queued() == ["4"]  # a run that was stopped is made again
+
+
+def test_a_run_that_is_summed_up_is_no_longer_kept_apart(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot
+) -> None:
+    window = open_window()
+    planner = window.session.planner
+    plan = short_plan(card, Setting(sustained_power_w=60.0), Setting(sustained_power_w=70.0), seconds=30.0)
+    planner.take(plan, None)
+    qtbot.waitUntil(lambda: len(planner.rows) == 2)
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: all(row.status.closed for row in planner.rows) and not window.session.busy())
+    assert planner.ahead(None) == []
+    planner.take(msgspec.structs.replace(plan, entries=plan.entries * 2), None)  # each once more
+    qtbot.waitUntil(lambda: len(planner.rows) == 4)
+    assert [index for index, _ in planner.ahead(None)] == [
+        index for index, row in enumerate(planner.rows) if not row.status.closed
+    ]
+    assert planner._unsummed == []
+
+
+def test_figures_and_title_are_of_one_run_at_a_change_over(
+    open_window: Callable[..., Window], card: RigCard, qtbot: QtBot
+) -> None:
+    """Several signals make one refresh a little later; a frame that comes before it must not mix two runs."""
+    window = open_window(pace=60.0)
+    session = window.session
+    session.planner.take(short_plan(card, *(Setting(sustained_power_w=w) for w in (60.0, 90.0)), seconds=120.0), None)
+    qtbot.waitUntil(lambda: len(session.planner.rows) == 2)
+    window.go_to(NAMES.index("Run"))
+    page = window.page(RunPage)
+    page._soon.setInterval(60_000)  # as if the window were busy
+    mixed: list[str] = []
+
+    def look() -> None:
+        if session.live is not None and page.title.text():
+            watts = session.live.opened.step.setting.sustained_power_w
+            if f"{watts:.0f}" not in page.title.text():
+                mixed.append(page.title.text())
+
+    window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(lambda: session.live is not None and session.live.samples.count > 3)
+    session.sampled.connect(look)
+    qtbot.waitUntil(lambda: session.live is not None and session.live.opened.index == 1 and session.live.samples.count > 3)
+    assert mixed == []
+    assert "90" in page.title.text()

@@ -25,7 +25,7 @@ from niente.core.selection.pick import candidate_at
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.map.layers import COARSE, LAYERS, drawn, fitting_step, grid_points, quietest
 from niente.desktop.pages.map.margin import candidate_blocks, steps_away, why_here
-from niente.desktop.pages.map.page import FIELD, NOISE, TABLE, WATTS, MapPage
+from niente.desktop.pages.map.page import FIELD, FIT, NOISE, TABLE, WATTS, MapPage
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.canvas import spans
 from tests.core.analysis.making import models_from
@@ -407,7 +407,7 @@ def test_table_and_pictures_go_out_in_open_formats(page: MapPage, tmp_path: Path
         assert not one["alone_dba"] or bool(one["alone_hw_db"]) != bool(one["alone_at_most_dba"])
     reference = (Path(__file__).parents[2] / "docs" / "reference" / "command-line.md").read_text()
     assert all(f"`{column}`" in reference for column in COLUMNS)
-    for view in (FIELD, WATTS, NOISE, TABLE):
+    for view in (FIELD, WATTS, NOISE, TABLE, FIT):
         page.views.show_view(view)
         QApplication.processEvents()
         page.write_picture(tmp_path / f"{view}.png")
@@ -421,6 +421,58 @@ def test_table_and_pictures_go_out_in_open_formats(page: MapPage, tmp_path: Path
     assert text.lstrip().startswith("<?xml")
     assert "Rise against watts" in text
     assert text.count("<path") + text.count("<polyline") > 10
+
+
+def test_the_fit_names_each_run_in_picture_table_and_margin(page: MapPage) -> None:
+    page.views.show_view(FIT)
+    QApplication.processEvents()
+    assert not page.request_row.isVisible()
+    assert page.fit_of.isVisible()
+    shown = [one for one in page.session.answer.residuals if one.quantity == "core_rise_k"]
+    rows = page.fit.model.rows
+    assert [row[0] for row in rows] == [str(one.run_id) for one in shown]
+    assert "W" in rows[0][1]
+    assert page.fit.current == shown[0]
+    QTest.keyClick(page.fit.picture, Qt.Key.Key_Down)
+    assert page.fit.current == shown[1]
+    assert page.fit.table.currentIndex().row() == 1
+    page.fit.table.selectRow(4)
+    assert page.fit.current == shown[4]
+    assert f"Run {shown[4].run_id}" in spoken(page.margin())
+    picture = page.fit.picture
+    across, up = spans(picture.canvas, picture.above)
+    at = QPoint(round(across.px(shown[2].modelled)), round(up.px(shown[2].measured)))
+    QTest.mouseClick(picture, Qt.MouseButton.LeftButton, pos=at)
+    assert page.fit.current is not None
+    assert abs(across.px(page.fit.current.modelled) - at.x()) < 6  # the one that is nearest, or one on the same spot
+
+
+def test_the_fit_keeps_the_run_that_is_selected(page: MapPage) -> None:
+    page.views.show_view(FIT)
+    fit, residuals = page.fit, page.session.answer.residuals
+    fit.show_residuals(residuals, "core_rise_k")
+    fit.table.selectRow(5)
+    assert fit.current is not None
+    chosen = fit.current.run_id
+    fit.show_residuals(residuals[1:], "core_rise_k")  # another answer, in which it stands elsewhere
+    assert fit.current.run_id == chosen
+    assert fit.table.currentIndex().row() == fit.picture.current
+    fit.show_residuals(tuple(one for one in residuals if one.run_id != chosen), "core_rise_k")
+    assert fit.picture.current == 0
+    fit.show_residuals((), "core_rise_k")
+    assert fit.current is None
+    assert "No run of this machine" in spoken(fit.margin(map_of(page).models.card))
+
+
+def test_the_fit_compares_noise_and_watts_as_well(page: MapPage) -> None:
+    page.views.show_view(FIT)
+    for index, quantity in ((1, "noise_dba"), (2, "package_power_w"), (0, "core_rise_k")):
+        page.fit_of.setCurrentIndex(index)
+        page.fit_of.activated.emit(index)
+        QApplication.processEvents()
+        assert page.fit.current is not None
+        assert page.fit.current.quantity == quantity
+        assert len(page.fit.model.rows) == sum(one.quantity == quantity for one in page.session.answer.residuals)
 
 
 def test_a_folder_that_is_not_there_is_said(own_page: MapPage, swept_window: Window, tmp_path: Path) -> None:
@@ -540,7 +592,7 @@ def test_where_nothing_holds_a_setting_no_figure_is_given() -> None:
     lines = {line.name: line.value for line in candidate_blocks("", "", one, Scale(22.0), None)[1].lines}  # type: ignore[union-attr]
     assert [lines[name] for name in ("Hottest core", "Headroom", "Throughput", "Clock", "Package")] == ["–"] * 5
     assert lines["Noise, room"] != "–"
-    assert "Nothing holds it here" in spoken(why_here(mapped, one, None))
+    assert "No steady state here" in spoken(why_here(mapped, one, None))
     assert "stands at it" not in spoken(why_here(mapped, one, None))
     near = steps_away(models, mapped.limits, mapped.field.settings, index, (mapped.field.across, mapped.field.up))
     assert not any("+–" in cell for row in near.rows for cell in row)

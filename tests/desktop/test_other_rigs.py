@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.opening import open_bench
@@ -14,6 +14,7 @@ from niente.core.model.plan import SearchMethod
 from niente.core.rigs.registry import open_rig
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.dialogs.sheet import QuestionDialog
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.preferences import Preferences
@@ -113,9 +114,9 @@ def test_not_starting_is_the_default(open_rig_window: Callable[[str], Window], q
     seen: list[str] = []
 
     def answer() -> None:
-        box = window.findChild(QMessageBox)
+        box = window.findChild(QuestionDialog)
         assert box is not None
-        seen.append(box.informativeText())
+        seen.append(box.more)
         QTest.keyClick(box, Qt.Key.Key_Return)
 
     QTimer.singleShot(200, answer)

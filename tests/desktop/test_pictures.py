@@ -20,9 +20,8 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.answer.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
-from niente.desktop.widgets.canvas import spans
 from niente.desktop.widgets.quantity_field import QuantityDelegate, QuantityField
-from niente.desktop.widgets.scale import PixelSpan, apart, ticks
+from niente.desktop.widgets.scale import PixelSpan, QuietSpan, apart, end_ticks, rounded, tick_text, ticks, ticks_along
 from niente.desktop.widgets.table import Cell
 
 
@@ -169,7 +168,7 @@ def test_every_setting_stands_in_its_group(read_window: Window) -> None:
 def test_a_handle_is_dragged_and_the_drag_undone(swept_window: Window, qtbot: QtBot) -> None:
     page, session = show(swept_window, "Answer"), swept_window.session
     scatter = page.choice.scatter
-    across, up = spans(scatter.canvas, scatter.box)
+    across, up = scatter.axes()
     grip = QPoint(round(across.start_px) - 5, round(up.px(90.0)))
     target = QPoint(grip.x(), round(up.px(94.0)))
     qtbot.mousePress(scatter, Qt.MouseButton.LeftButton, pos=grip)
@@ -195,7 +194,7 @@ def test_the_noise_handle_comes_in_and_goes_out_again(swept_window: Window, qtbo
     field = page.choice.fields[NOISE]
     assert field.text() == field.textFromValue(first - 0.5)
     qtbot.waitUntil(lambda: session.answer.choice is not None and session.answer.choice.limits.max_noise_dba == first - 0.5)
-    across, up = spans(scatter.canvas, scatter.box)
+    across, up = scatter.axes()
     grip = QPoint(round(across.px(first - 0.5)), round(up.end_px) - 6)
     qtbot.mousePress(scatter, Qt.MouseButton.LeftButton, pos=grip)
     assert scatter._grabbed == NOISE
@@ -271,10 +270,10 @@ def test_a_field_keeps_to_its_range(field: QuantityField, text: str) -> None:
 @pytest.mark.parametrize(
     ("text", "why"),
     [
-        ("900", "900 lies over 200\u00a0W, the most that can stand here; it stands at 200\u00a0W."),
-        ("12", "12 lies under 45\u00a0W, the least that can stand here; it stands at 45\u00a0W."),
-        ("abc", "'abc' is no number; it stands at 100\u00a0W."),
-        ("50 parsecs", "parsecs is no unit of this; it is kept in W; it stands at 100\u00a0W."),
+        ("900", "900 is over 200\u00a0W, the most allowed here; it is set to 200\u00a0W."),
+        ("12", "12 is under 45\u00a0W, the least allowed here; it is set to 45\u00a0W."),
+        ("abc", "'abc' is no number; it is set to 100\u00a0W."),
+        ("50 parsecs", "parsecs is no unit of this; it is kept in W; it is set to 100\u00a0W."),
     ],
 )
 def test_a_refused_entry_says_why_at_the_field(field: QuantityField, text: str, why: str) -> None:
@@ -306,18 +305,11 @@ def test_a_field_explains_itself(field: QuantityField) -> None:
     assert field.toolTip() == words == field.accessibleDescription()
 
 
-def test_a_field_speaks_the_persons_locale(qtbot: QtBot) -> None:
-    from PySide6.QtCore import QLocale
-
-    field = QuantityField(quantity_of("core_rise_k"), low=0.5, high=5.0, step=0.1)
-    qtbot.addWidget(field)
-    field.setLocale(QLocale(QLocale.Language.German))
-    field.setValue(1.5)
-    assert field.text() == "1,5\u00a0K"
+def test_a_field_has_a_true_minus(qtbot: QtBot) -> None:
     offset = QuantityField(quantity_of("voltage_offset_mv"), low=-150, high=0, step=5)
     qtbot.addWidget(offset)
     offset.setValue(-40)
-    assert offset.text() == "−40\u00a0mV"  # a true minus
+    assert offset.text() == "−40\u00a0mV"
 
 
 def test_a_delegate_edits_with_the_same_field(qtbot: QtBot) -> None:
@@ -357,6 +349,44 @@ def test_labels_that_meet_move_apart_and_no_further() -> None:
     assert sorted(moved)[2] - sorted(moved)[1] >= 11.9
     assert np.mean(moved) == pytest.approx(np.mean([20.0, 20.0, 21.0]), abs=0.1)
     assert apart([], 12.0) == []
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "most"),
+    [(21.3, 43.8, 9), (-4.0, 71.0, 9), (3450.0, 4890.0, 5), (-0.42, 0.42, 4), (58.0, 214.0, 7)],
+)
+def test_a_rounded_axis_has_a_tick_at_both_ends(low: float, high: float, most: int) -> None:
+    first, last = rounded(low, high, most)
+    assert first <= low < high <= last
+    found = ticks(first, last, most)
+    assert found[0] == pytest.approx(first)
+    assert found[-1] == pytest.approx(last)
+    assert last - first <= (high - low) + 2.0 * (found[1] - found[0])  # no wider than it takes
+
+
+def test_an_axis_with_given_ends_names_them_and_nothing_beside_them() -> None:
+    assert end_ticks(58.0, 165.0, 6) == [58.0, 80.0, 100.0, 120.0, 140.0, 165.0]
+    assert end_ticks(60.0, 100.0, 4) == [60.0, 70.0, 80.0, 90.0, 100.0]
+
+
+def test_a_given_end_is_labelled_as_what_it_is() -> None:
+    assert tick_text(58.5, 20.0) == "58.5"
+    assert tick_text(60.0, 20.0) == "60"
+    assert tick_text(1.055, 0.05) == "1.055"
+    assert tick_text(0.1 + 0.2, 0.1) == "0.3"  # as far as a float goes
+
+
+def test_the_quiet_end_gets_the_most_room() -> None:
+    span = QuietSpan(23.0, 43.0, 60.0, 660.0)
+    assert (span.px(23.0), span.px(43.0)) == pytest.approx((60.0, 660.0))
+    assert span.px(28.0) - span.px(23.0) > 0.4 * 600.0  # a quarter of the levels
+    for level in (20.0, 23.0, 23.6, 31.0, 43.0, 46.0):
+        assert span.value(span.px(level)) == pytest.approx(level)
+    found = ticks_along(span, 38.0)
+    assert found[0] == 23.0
+    assert found[-1] == 43.0
+    gaps = np.diff([span.px(value) for value in found])
+    assert gaps.min() >= 38.0
 
 
 def test_a_span_goes_there_and_back() -> None:

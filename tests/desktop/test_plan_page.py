@@ -168,7 +168,7 @@ def test_an_offset_runs_from_gentle_to_deep(window: Window) -> None:
     ("fields", "words"),
     [
         (("160", "60", "10"), "runs backwards"),
-        (("", "100", "10"), "no beginning"),
+        (("", "100", "10"), "no first value"),
         (("60", "160", "0.2"), "finer than the rig's 1"),
         (("60", "900", "10"), "outside"),
         (("sixty", "160", "10"), "is no number"),
@@ -241,7 +241,7 @@ def test_rules_make_the_plan(window: Window) -> None:
     rules.known.setValue(2.0)
     assert {step.exposure.known_to_k for step in session.plan.steps} == {2.0}  # type: ignore[union-attr]
     rules.most.setValue(5.0)
-    assert "above its most" in window.message.text
+    assert "longer than its longest" in window.message.text
     rules.least.setValue(4.0)
     assert {step.exposure.min_s for step in session.plan.steps} == {240.0}  # type: ignore[union-attr]
     for index, school in enumerate(FanSchool):

@@ -7,7 +7,7 @@ import msgspec
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QLineEdit, QTableView, QWidget
+from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.attachment import attach
@@ -181,7 +181,7 @@ def test_parts_are_chosen_by_key_and_by_mouse(window: Window, qtbot: QtBot, monk
 
 def test_the_form_of_a_part_says_what_is_missing(window: Window) -> None:
     form = ChangePart(sheet_in(window), "Front filter", window)
-    ok = form.buttons.button(QDialogButtonBox.StandardButton.Ok)
+    ok = form.take
     assert (form.words.text(), form.tag.text()) == ("fine mesh, washed in November", "filter in")
     assert not ok.isEnabled()
     assert "Nothing is different" in form.problem.text()
@@ -454,7 +454,7 @@ def test_a_sheet_goes_out_and_comes_in(window: Window, tmp_path: Path, qtbot: Qt
 
 def test_a_new_rig_is_made_from_a_class(window: Window, tmp_path: Path) -> None:
     form = NewRig(window)
-    ok = form.buttons.button(QDialogButtonBox.StandardButton.Ok)
+    ok = form.take
     assert not ok.isEnabled()
     form.title.setText("Desk Machine")
     form.kinds.setCurrentRow([name for name, _ in classes()].index("wren"))
@@ -566,6 +566,5 @@ def test_sensors_show_what_they_read_now(window: Window, qtbot: QtBot) -> None:
     values = frame.values.copy()
     values[index] = float("nan")
     window.session.frame = Frame(frame.time_s, values)
-    view._shown_at = 0.0
     view._show_now()
     assert view.model.entries[rows["Room"]][1].text == "–"

@@ -1,16 +1,18 @@
 """A plan run from the window: it can be started, held, skipped and stopped, and the window stays alive."""
 
 import sys
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import pytest
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QInputDialog, QMessageBox
+from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
 from niente.core.answers.answering import Answering
@@ -26,6 +28,7 @@ from niente.core.storage.reader import BookReader
 from niente.desktop.app.bug_report import BugDialog
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
+from niente.desktop.dialogs.sheet import LineDialog, QuestionDialog
 from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
@@ -111,7 +114,7 @@ def test_the_pulse_shows_the_machine_and_its_pace(open_window: Callable[..., Win
 
 def test_a_note_is_written(open_window: Callable[..., Window], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
     window = open_window()
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("fan ticks", True))
+    monkeypatch.setattr(LineDialog, "ask", lambda *_: "fan ticks")
     window.actions_["run.note"].trigger()
     assert window.session.bench is not None
     book = BookReader(window.session.bench.path)
@@ -126,9 +129,9 @@ def test_closing_during_a_run_asks_and_keeps_on(open_window: Callable[..., Windo
     asked: list[str] = []
 
     def answer() -> None:
-        box = window.findChild(QMessageBox)
+        box = window.findChild(QuestionDialog)
         assert box is not None
-        asked.append(box.defaultButton().text())
+        asked.append(next(one.text() for one in box.findChildren(QPushButton) if one.isDefault()))
         QTest.keyClick(box, Qt.Key.Key_Return)  # the default is taken
 
     QTimer.singleShot(200, answer)
@@ -162,6 +165,44 @@ def test_stale_answers_are_dropped(qtbot: QtBot, sweep: tuple[Path, Project], li
     analyst._pool.submit(lambda: None).result(20)  # what was asked before it has come, or been dropped
     QApplication.processEvents()
     assert [answer.choice.limits.min_throughput_percent for answer in answers if answer.choice is not None] == [91.0]
+    analyst.close()
+
+
+class SlowWork(WorkHere[Answering]):
+    """Answers only once it is let."""
+
+    def __init__(self) -> None:
+        super().__init__(Answering)
+        self.begun, self.let = threading.Event(), threading.Event()
+
+    def call(self, *given: Any, **named: Any) -> Any:
+        self.begun.set()
+        assert self.let.wait(30)
+        return super().call(*given, **named)
+
+
+@pytest.mark.parametrize("other_limits", [False, True])
+def test_answers_come_although_runs_end_faster(
+    qtbot: QtBot, sweep: tuple[Path, Project], limits: Limits, other_limits: bool
+) -> None:
+    work = SlowWork()
+    analyst = Analyst(work)
+    answers: list[Answer] = []
+    documented: list[int] = []
+    analyst.answered.connect(answers.append)
+    analyst.documented.connect(lambda: documented.append(len(answers)))
+    book, project = sweep
+    analyst.request_answer(book, project)
+    assert work.begun.wait(30)
+    if other_limits:  # the answer under way is about limits that hold no more
+        project = msgspec.structs.replace(project, limits=msgspec.structs.replace(limits, min_throughput_percent=91.0))
+    analyst.request_answer(book, project)  # another run has ended meanwhile
+    work.let.set()
+    qtbot.waitUntil(lambda: len(answers) == (1 if other_limits else 2))
+    analyst._pool.submit(lambda: None).result(20)
+    QApplication.processEvents()
+    assert len(answers) == (1 if other_limits else 2)
+    assert len(documented) == len(answers)  # each with the answers to the book's questions
     analyst.close()
 
 

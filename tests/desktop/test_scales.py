@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QPoint, QSize
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QScrollArea, QWidget
+from PySide6.QtWidgets import QApplication, QPushButton, QScrollArea, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.model.project import Project
@@ -76,7 +76,8 @@ def views_of(window: Window, name: str) -> Iterator[str]:
     window.go_to(NAMES.index(name))
     page = window.stack.currentWidget()
     if isinstance(page, RigPage | MapPage):
-        for view in range(4):
+        names = page.views.findChildren(QPushButton)
+        for view in sorted(page.views._group.id(name) for name in names if not name.isHidden()):
             page.views.show_view(view)
             settle()
             yield f"{name}, view {view}"

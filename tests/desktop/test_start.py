@@ -16,7 +16,7 @@ from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
-from niente.desktop.services.durations import here_text
+from niente.desktop.services.durations import here_text, left_text
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import spoken
 from niente.desktop.widgets.empty import Empty
@@ -129,6 +129,28 @@ def test_hours_are_said_with_how_long_they_take_here(fresh: Window) -> None:
     fresh.pulse.pace.activated.emit(fresh.pulse.pace.currentIndex())
     QApplication.processEvents()
     assert "here" in start.rows[0].accessibleDescription()
+
+
+def test_the_plan_says_how_long_it_takes_here_and_follows_the_pace(open_window: Callable[..., Window], qtbot: QtBot) -> None:
+    window = open_window(pace=60.0)
+    window.go_to(NAMES.index("Plan"))
+    total = window.page(PlanPage).total
+    qtbot.waitUntil(lambda: "here, ends " in total.text())
+    before = total.text()
+    window._set_pace(10.0)
+    qtbot.waitUntil(lambda: total.text() != before and "here, ends " in total.text())
+    window._set_pace(None)
+    qtbot.waitUntil(lambda: total.text().endswith("as fast as it can here"))
+    window._set_pace(1.0)
+    qtbot.waitUntil(lambda: "here" not in total.text() and "ends " in total.text())
+
+
+def test_what_is_left_of_a_plan() -> None:
+    assert left_text(0.0, 60.0) == ""
+    assert left_text(-1.0, None) == ""
+    assert left_text(3600.0, None) == "as fast as it can here"
+    assert left_text(36_000.0, 60.0).startswith("10\u00a0min here, ends ")
+    assert left_text(30 * 86_400.0, 1.0).startswith("ends ")
 
 
 def test_time_here_is_the_rigs_over_its_pace() -> None:

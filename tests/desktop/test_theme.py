@@ -4,8 +4,9 @@ from collections.abc import Callable
 
 import pytest
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QColor, QImage, QPainter, QPalette
+from PySide6.QtWidgets import QApplication, QLabel
+from pytestqt.qtbot import QtBot
 
 from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.app.main import look_of, make_app
@@ -125,6 +126,17 @@ def test_every_page_changes_its_colours_at_once(read_window: Window, choice: Pal
         seen = [picture.pixelColor(x, y).name() for x in range(3, picture.width(), 23) for y in range(3, picture.height(), 17)]
         assert seen.count(ground) > len(seen) / 3, NAMES[index]
         assert seen.count(other) < len(seen) / 100, NAMES[index]
+
+
+def test_pages_that_do_not_show_take_over_a_palette_by_themselves(read_window: Window, qtbot: QtBot) -> None:
+    read_window.go_to(NAMES.index("Rig"))
+    read_window.apply(PaletteChoice.DUSK)
+    hidden = read_window.pages[NAMES.index("Plan")]
+    names = [one for one in hidden.findChildren(QLabel) if one.property("role") == "section"]
+    ink = QColor(DUSK.ink).name()
+    qtbot.waitUntil(lambda: {one.palette().color(QPalette.ColorRole.WindowText).name() for one in names} == {ink})
+    ground = QColor(DUSK.ground).name()  # the page itself may be among the last, after its labels
+    qtbot.waitUntil(lambda: hidden.grab().toImage().pixelColor(1, 1).name() == ground)
 
 
 def test_the_choice_of_look_is_kept(swept_window: Window) -> None:

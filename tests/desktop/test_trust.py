@@ -4,7 +4,8 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QWidget
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.acquisition.attachment import Driver
@@ -14,6 +15,7 @@ from niente.core.storage.writer import BookWriter
 from niente.desktop.app.main import arguments, look_of, make_app, open_book
 from niente.desktop.app.window import Window
 from niente.desktop.dialogs import prompts
+from niente.desktop.dialogs.sheet import QuestionDialog
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.session.session import Session
@@ -57,7 +59,7 @@ def test_a_question_box_shows_text_letter_for_letter(qtbot: QtBot) -> None:
 
     def look() -> None:
         box = QApplication.activeModalWidget()
-        assert isinstance(box, QMessageBox)
+        assert isinstance(box, QuestionDialog)
         seen.extend((shown.text(), shown.textFormat()) for shown in box.findChildren(QLabel) if shown.text())
         box.reject()
 
@@ -65,6 +67,24 @@ def test_a_question_box_shows_text_letter_for_letter(qtbot: QtBot) -> None:
     assert not prompts.whether_driver_may_run(over, UntrustedDriverError(BOLD, remedy="None."))
     assert any(text == BOLD for text, _ in seen)
     assert {kind for _, kind in seen} == {Qt.TextFormat.PlainText}
+
+
+@pytest.mark.parametrize(("tabs", "given"), [(0, "Do not close"), (1, "Close and keep running"), (2, "Stop and close")])
+def test_enter_means_the_answer_that_has_the_focus(qtbot: QtBot, tabs: int, given: str) -> None:
+    """The safe answer has it first; who goes to another one means that."""
+    over = QWidget()
+    qtbot.addWidget(over)
+
+    def press() -> None:
+        box = QApplication.activeModalWidget()
+        assert isinstance(box, QuestionDialog)
+        for _ in range(tabs):
+            QTest.keyClick(QApplication.focusWidget() or box, Qt.Key.Key_Tab)
+        QTest.keyClick(QApplication.focusWidget() or box, Qt.Key.Key_Return)
+
+    QTimer.singleShot(100, press)
+    asked = QuestionDialog(over, "A plan is running", "What should happen to it?")
+    assert asked.ask("Close and keep running", "Stop and close", safe="Do not close") == given
 
 
 def test_a_tooltip_shows_text_letter_for_letter() -> None:

@@ -53,7 +53,7 @@ def test_no_sleep_while_a_plan_runs_whoever_looks_on() -> None:
 def test_a_word_where_no_window_is_open() -> None:
     assert told(alone=True).said == [
         ("The cores are too hot.", True),
-        ("Hands are wanted: Set by hand.", True),
+        ("Hands are needed: Set by hand.", True),
         ("The plan is done.", False),
         ("The plan is stopped by the person at the bench.", False),
         ("It does not answer.", True),

@@ -43,8 +43,8 @@ def _fill(strip: StripChart, book: BookReader, first_run: int) -> None:
     for run in book.runs(first_run):
         if run.outcome is None and run.kind == RunKind.STEP:
             continue
-        time_s, values = book.frames(run)
-        if not time_s.shape[0] or values.shape[1] != len(strip.card.channels):
+        time_s, values = book.frames(run, [channel.name for channel in strip.card.channels])
+        if not time_s.shape[0]:
             continue
         begun = opened.get(run.id)
         if begun is not None and run.kind == RunKind.STEP:

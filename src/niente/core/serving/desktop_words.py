@@ -40,7 +40,7 @@ class DesktopWords:
                 self._bus.let_sleep()
                 self._say("A bug of Niente's ended the plan. The rig has its safe setting.", urgent=True)
             case HandCardShown(card) if card is not None:
-                self._say(f"Hands are wanted: {card.title}", urgent=True)
+                self._say(f"Hands are needed: {card.title}", urgent=True)
             case GuardTripped(reason=reason):
                 self._say(reason, urgent=True)
             case _:

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from niente import __version__
-from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Hearer
+from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Hearer, PaceChanged
 from niente.core.acquisition.refusals import insist_cautions_were_read, insist_sheet_fits
 from niente.core.model.cautions import cautions_for
 from niente.core.model.commands import Command, WhenLost
@@ -317,6 +317,7 @@ class RemoteBench:
                 self._denied(request, error)
             case PaceSet(pace):
                 self.pace = pace
+                self._listener(PaceChanged(pace))
             case MetersShown(values):
                 self.shown = values
             case CommandPassed(commands):

@@ -43,7 +43,7 @@ class Enabling(QObject):
         commands = bench is not None and not bench.follows and not bench.lost
         paused = session.state in (BenchState.PAUSED, BenchState.WAITING_FOR_HANDS)
         begun = 0 < planner.closed() < len(planner.rows)
-        unasked = "" if session.question_stands else tr("No question is asked yet: choose one on the Plan page.")
+        unasked = "" if session.question_stands else tr("No question is chosen yet: choose one on the Plan page.")
         looks_on = "" if commands or not attached else tr("This window is view-only.")
         nothing = looks_on or ("" if busy else tr("Nothing runs."))
         for name in OF_A_QUESTION:

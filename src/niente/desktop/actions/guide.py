@@ -3,9 +3,12 @@
 from importlib import resources
 
 from PySide6.QtCore import QUrl
+from PySide6.QtGui import QTextBlockFormat, QTextCursor, QTextDocument, QTextLength, QTextTable
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
-from niente.desktop.actions.registry import MENUS, SPECS
+from niente.desktop.actions.menus import MENUS
+from niente.desktop.actions.registry import SPECS
+from niente.desktop.services.decimal_sign import in_locale
 from niente.desktop.services.translation import tr
 
 TOPICS = ("window", "books", "rig", "plan", "run", "bench", "map", "answer", "proof", "noise", "safety", "keys")
@@ -42,6 +45,31 @@ def topic_of(widget: QWidget | None, otherwise: str) -> str:
     return otherwise
 
 
+def set_with_air(document: QTextDocument) -> None:
+    """Part a page's paragraphs, and rule its tables with nothing but air."""
+    cursor = QTextCursor(document)
+    for frame in document.rootFrame().childFrames():
+        if isinstance(frame, QTextTable):
+            dress = frame.format().toTableFormat()
+            dress.setBorder(0)
+            dress.setCellSpacing(0)
+            dress.setCellPadding(0)
+            dress.setWidth(QTextLength(QTextLength.Type.PercentageLength, 100))
+            frame.setFormat(dress)
+    block = document.firstBlock()
+    while block.isValid():
+        air = block.blockFormat()
+        in_table = QTextCursor(block).currentTable() is not None
+        head = air.headingLevel()
+        air.setTopMargin(18.0 if head > 1 else 3.0 if in_table else 4.0)
+        air.setBottomMargin(3.0 if in_table else 8.0)
+        air.setRightMargin(16.0 if in_table else 0.0)
+        air.setLineHeight(125.0, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)
+        cursor.setPosition(block.position())
+        cursor.setBlockFormat(air)
+        block = block.next()
+
+
 class Guide(QDialog):
     """The topics at the left, one page at the right."""
 
@@ -59,7 +87,8 @@ class Guide(QDialog):
         self.text.anchorClicked.connect(self._follow)
         self.topics.currentRowChanged.connect(self._turn_to)
         row = QHBoxLayout(self)
-        row.setContentsMargins(12, 12, 12, 12)
+        row.setContentsMargins(20, 20, 8, 12)
+        row.setSpacing(24)
         row.addWidget(self.topics)
         row.addWidget(self.text, 1)
 
@@ -77,7 +106,8 @@ class Guide(QDialog):
         self.raise_()
 
     def _turn_to(self, index: int) -> None:
-        self.text.setMarkdown(page_of(TOPICS[index]))
+        self.text.setMarkdown(in_locale(page_of(TOPICS[index])))
+        set_with_air(self.text.document())
 
     def _follow(self, link: QUrl) -> None:
         topic = link.fileName().removesuffix(".md")

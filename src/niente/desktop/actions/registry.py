@@ -1,17 +1,15 @@
 """The registry of actions: everything a person can do, with its words, its keys and its help.
 
-Menus, context menus, tooltips, the command finder and the sheet of keys are all made from it.
+Menus, tooltips, the command finder and the sheet of keys are all made from it.
 """
 
 from collections.abc import Callable
 
 import msgspec
 from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import QMenu, QWidget
+from PySide6.QtWidgets import QWidget
 
 from niente.desktop.services.translation import tr
-
-RECENT = "recent"
 
 
 class ActionSpec(msgspec.Struct, frozen=True):
@@ -114,46 +112,6 @@ SPECS = (
     ActionSpec("help.keys", "Keys", "Shift+F1", "Every action with its keys", "Help", "keys"),
     ActionSpec("help.about", "About Niente", "", "Version, licence, and the libraries it stands on", "Help", "keys"),
 )
-MENUS = {
-    "Book": (
-        ("rig.copy", "book.open", RECENT),
-        ("plan.open", "plan.save"),
-        ("rig.new", "rig.import", "rig.export"),
-        ("map.picture", "map.csv"),
-        ("book.reopen", "book.close", "book.quit"),
-    ),
-    "Edit": (
-        ("edit.undo", "edit.redo"),
-        ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew", "plan.keep"),
-        ("rig.part", "rig.calibrate"),
-        ("edit.find",),
-    ),
-    "Go": (("page.rig", "page.plan", "page.run", "page.map", "page.answer", "page.proof"),),
-    "View": (("view.margin", "map.table", "map.prove", "run.follow"), ("view.desktop", "view.paper", "view.dusk")),
-    "Bench": (
-        (
-            "plan.ask",
-            "plan.compare",
-            "plan.start",
-            "run.pause_after",
-            "run.pause_now",
-            "run.resume",
-            "run.skip",
-            "run.repeat",
-            "run.note",
-            "run.stop",
-        ),
-        ("answer.surer", "map.run_here", "map.missing", "proof.run", "proof.soak"),
-        ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
-    ),
-    "Help": (("help.here", "help.keys"), ("help.log", "help.about")),
-}
-"""The menus: names of actions, in groups with a rule between them; the recent books stand among them."""
-
-
-def menu_text(name: str) -> str:
-    """Return a menu's name with the letter that opens it: the first, or one that no other menu has."""
-    return {"Bench": tr("Be&nch")}.get(name, f"&{tr(name)}")
 
 
 class Actions:
@@ -180,14 +138,3 @@ class Actions:
         """Let an action be chosen, or say why it cannot be: its buttons show that."""
         self._actions[name].setEnabled(allowed)
         self._actions[name].setWhatsThis("" if allowed else why_not)
-
-    def fill(self, menu: QMenu, groups: tuple[tuple[str, ...], ...], recent: QMenu) -> None:
-        """Put the actions of a menu into it, a rule between groups; ``recent`` are the books opened lately."""
-        for number, names in enumerate(groups):
-            if number:
-                menu.addSeparator()
-            for name in names:
-                if name == RECENT:
-                    menu.addMenu(recent)
-                else:
-                    menu.addAction(self._actions[name])

@@ -7,11 +7,11 @@ from types import TracebackType
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QFontDatabase, QGuiApplication
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPlainTextEdit, QWidget
 
 from niente import __version__
+from niente.desktop.dialogs.sheet import SheetDialog
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.labels import label
 
 
 def full_report(report: str) -> str:
@@ -20,37 +20,28 @@ def full_report(report: str) -> str:
     return f"Niente {__version__}, Python {platform.python_version()}, {system}\n\n{report.strip()}\n"
 
 
-class BugDialog(QDialog):
+class BugDialog(SheetDialog):
     """What went wrong inside Niente, for whoever can mend it."""
 
     def __init__(self, report: str, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+        super().__init__(parent, tr("Something in Niente went wrong"))
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.setWindowTitle(tr("Something in Niente went wrong"))
         self.resize(680, 420)
         self.report = QPlainTextEdit(full_report(report))
         self.report.setReadOnly(True)
         self.report.setTabChangesFocus(True)
         self.report.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))
-        self.report.setStyleSheet("font-family: 'B612 Mono'; font-size: 10px;")
+        self.report.setStyleSheet("font-family: 'B612 Mono'; font-size: 11px;")
         self.report.setAccessibleName(tr("Report"))
-        buttons = QDialogButtonBox()
-        self.copy = QPushButton(tr("Copy the report"))
-        buttons.addButton(self.copy, QDialogButtonBox.ButtonRole.ActionRole)
-        buttons.addButton(QPushButton(tr("Go on")), QDialogButtonBox.ButtonRole.AcceptRole)
-        self.copy.clicked.connect(self._copy)
-        buttons.accepted.connect(self.accept)
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(24, 20, 24, 16)
-        rows.setSpacing(12)
-        rows.addWidget(label(tr("Something in Niente went wrong"), "title"))
         words = tr(
             "The rig is looked after, and every sample is kept. You can go on. "
-            "The report below says where it happened; it holds nothing of yours."
+            "The report below says where it happened; it contains no data of yours."
         )
-        rows.addWidget(label(words, "", wrap=True))
-        rows.addWidget(self.report, 1)
-        rows.addWidget(buttons)
+        self.say(words)
+        self.column.addWidget(self.report, 1)
+        self.copy = self.answer(tr("Copy the report"))
+        self.copy.clicked.connect(self._copy)
+        self.answer(tr("Go on"), usual=True).clicked.connect(self.accept)
 
     def _copy(self) -> None:
         QGuiApplication.clipboard().setText(self.report.toPlainText())

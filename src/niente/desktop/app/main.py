@@ -8,9 +8,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QEvent, QObject, QTimer
 from PySide6.QtGui import QIcon
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from niente import __version__
 from niente.core.storage.log_files import start_log
@@ -30,6 +30,8 @@ APP_ID = "org.niente.Niente"
 PACE = 60.0
 SWITCH_S = 0.001
 """How long one thread may keep the interpreter: the bench at full speed must not make the window stutter."""
+UNSEEN_MS = 400
+"""So long a window waits for its first picture before it goes on without one."""
 
 
 def arguments(argv: list[str]) -> argparse.Namespace:
@@ -74,9 +76,10 @@ def open_book(window: Window, wanted: argparse.Namespace) -> None:
 
     when_lost = window.preferences.when_lost
     if wanted.demo:
-        from niente.core.demo import open_demo
+        from niente.core.demo import is_prepared, open_demo
 
-        window.build_pages()
+        if not is_prepared():
+            window.build_pages()  # making the demo's book imports what pages do
         window.session.open(lambda progress, listener: open_demo(progress, listener, when_lost), start=True)
         return
     book = wanted.book or default_book()
@@ -133,8 +136,31 @@ def show(wanted: argparse.Namespace) -> Window:
         open_book(window, wanted)
         window.build_pages()
 
-    QTimer.singleShot(0, after)
+    FirstPaint(window.opening, after)
     return window
+
+
+class FirstPaint(QObject):
+    """Calls once a widget has been painted: what takes long is then done behind a picture, and not before it. Where nothing is
+    painted, as in a window that opens minimised, it calls soon."""
+
+    def __init__(self, widget: QWidget, then: Callable[[], object]) -> None:
+        super().__init__(widget)
+        self._then: Callable[[], object] | None = then
+        widget.installEventFilter(self)
+        QTimer.singleShot(UNSEEN_MS, self, self._call)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Notice the first picture; what follows comes in a turn of its own, once that is on the screen."""
+        if event.type() == QEvent.Type.Paint and self._then is not None:
+            watched.removeEventFilter(self)
+            QTimer.singleShot(0, self, self._call)
+        return False
+
+    def _call(self) -> None:
+        then, self._then = self._then, None
+        if then is not None:
+            then()
 
 
 def show_bug(report: str) -> None:

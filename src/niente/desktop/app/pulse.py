@@ -13,6 +13,7 @@ from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.science.arrays import Array
 from niente.core.science.clock_limiter import ClockLimiter
+from niente.desktop.services.leisure import Leisure
 from niente.desktop.services.theme import SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -125,6 +126,8 @@ class Pulse(QWidget):
         self.pace.setToolTip(tr("How fast the simulated rig's clock goes"))
         self.pace.addItems([tr(text) for text, _ in PACES])
         self.pace.setFont(font(SMALL))
+        self._session.sampled.connect(Leisure(self.refresh, self).soon)
+        self._session.project_changed.connect(self.attach)  # whoever commands may have set another pace
         self.pace.activated.connect(lambda index: self.paced.emit(PACES[index][1]))
         self.pace.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.pace.setMinimumContentsLength(7)

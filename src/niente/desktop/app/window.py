@@ -12,7 +12,8 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayou
 from niente.core.model.commands import Command
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.actions.enabling import OF_THE_LIST, Enabling
-from niente.desktop.actions.registry import MENUS, Actions, menu_text
+from niente.desktop.actions.menus import fill_menus
+from niente.desktop.actions.registry import Actions
 from niente.desktop.app.focus_ring import FocusRing
 from niente.desktop.app.margin import Margin
 from niente.desktop.app.message_bar import MessageBar
@@ -142,10 +143,7 @@ class Window(QMainWindow):
         self.setCentralWidget(whole)
 
     def _build_menus(self) -> None:
-        for name, groups in MENUS.items():
-            menu = self.menuBar().addMenu(menu_text(name))
-            menu.setToolTipsVisible(True)
-            self.actions_.fill(menu, groups, self.file_commands.recent)
+        fill_menus(self.menuBar(), self.actions_, self.file_commands.recent)
         self.menuBar().setCornerWidget(self.working)
 
     def _commands(self) -> dict[str, Callable[[], object]]:
@@ -219,6 +217,7 @@ class Window(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Fold the margin where the window gets narrow, and bring it back where it gets wide again."""
         super().resizeEvent(event)
+        self.margin.fit_to(self.width())
         narrow = self.width() < FOLDS_UNDER_PX
         if narrow != self._narrow:
             self._narrow = narrow
@@ -270,6 +269,7 @@ class Window(QMainWindow):
         """Show a page."""
         if not self.pages or self.session.bench is None:
             return
+        self.look.finish()
         self.stack.setCurrentWidget(self.pages[index])
         self.passage.show_page(index)
         self.message.drop(f"page.{NAMES[index].lower()}")  # it only led here
@@ -322,7 +322,6 @@ class Window(QMainWindow):
 
     def _sampled(self) -> None:
         """Show what came since the last time; the bridge calls about thirty times a second."""
-        self.pulse.refresh()
         shown = self._current()
         if shown is not None and shown.name == "Run":
             shown.show_frame()  # type: ignore[attr-defined]
@@ -345,7 +344,6 @@ class Window(QMainWindow):
     def _set_pace(self, pace: float | None) -> None:
         if self.session.bench is not None:
             self.session.bench.set_pace(pace)
-            self.session.project_changed.emit()  # hours here are others now
 
     def _note(self) -> None:
         text = prompts.for_note(self)

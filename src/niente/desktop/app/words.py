@@ -7,13 +7,12 @@ from PySide6.QtCore import QObject, QTimer
 from niente.desktop.app.margin import Margin
 from niente.desktop.app.passage import Passage
 from niente.desktop.pages.page import Page
+from niente.desktop.services.leisure import Leisure
 from niente.desktop.services.turns import Turns
 from niente.desktop.widgets.blocks import Block
 
 SOON_MS = 25
 """Passage and margin follow what a session says after the page does, in a turn of their own."""
-READING_MS = 250
-"""They follow the samples at the pace of reading, not of repainting."""
 
 
 class PageWords(QObject):
@@ -29,9 +28,7 @@ class PageWords(QObject):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(lambda: turns.later("words", self._refresh))
-        self._rest = QTimer(self)
-        self._rest.setSingleShot(True)
-        self._rest.setInterval(READING_MS)
+        self._leisure = Leisure(self._soon.start, self)
 
     def soon(self) -> None:
         """Refresh in a turn to come."""
@@ -39,9 +36,7 @@ class PageWords(QObject):
 
     def at_leisure(self) -> None:
         """Refresh as often as can be read."""
-        if not self._rest.isActive():
-            self._rest.start()
-            self._soon.start()
+        self._leisure.soon()
 
     def now(self) -> None:
         """Refresh at once."""

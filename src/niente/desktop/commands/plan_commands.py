@@ -76,7 +76,7 @@ class PlanCommands:
             session.report(error)
             return
         self._put_own(tr("plan from {file}").format(file=file.name), plan, file)
-        words = tr("The plan is that of {file}: {n} runs.")
+        words = tr("The plan now comes from {file}: {n} runs.")
         words = words.format(file=file.name, n=len(session.planner.rows))
         session.notice.emit(Notice(words, "plan.start", until=NoticeEnd.PLAN_BEGINS))
 
@@ -314,7 +314,7 @@ class PlanCommands:
             return
         steps = missing_runs(session.card, session.answer.evidence)
         if not steps:
-            session.notice.emit(Notice(tr("No run is missing: the map comes once the runs that are there are read.")))
+            session.notice.emit(Notice(tr("No run is missing: the map appears once the finished runs are worked out.")))
             return
         index = min(planner.closed() - (0 if session.busy() else 1), len(planner.rows) - 1)
         after = planner.key_of(index)

@@ -2,29 +2,26 @@
 
 from importlib.metadata import PackageNotFoundError, version
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QWidget
 
 from niente import __version__
+from niente.desktop.dialogs.sheet import SheetDialog
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label, rule
 
 LIBRARIES = ("PySide6-Essentials", "numpy", "scipy", "numba", "pyqtgraph", "contourpy", "msgspec", "rapidfuzz", "platformdirs")
 
 
-class About(QDialog):
+class About(SheetDialog):
     """A page of words."""
 
     def __init__(self, over: QWidget) -> None:
-        super().__init__(over)
-        self.setWindowTitle(tr("About Niente"))
-        self.setMinimumWidth(420)
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(20, 16, 20, 16)
-        rows.setSpacing(8)
-        rows.addWidget(label(tr("Niente {version}").format(version=__version__), "title"))
-        rows.addWidget(label(tr("Finds a quiet, stable operating point for a computer, by measuring it."), "", wrap=True))
+        super().__init__(over, tr("About Niente"))
+        rows = self.column
+        self.say(tr("Version {version}").format(version=__version__))
+        self.say(tr("Finds a quiet, stable operating point for a computer, by measuring it."))
         licence = tr("Free software under the MIT licence, without any warranty. The maker's limits come first.")
-        rows.addWidget(label(licence, "soft", wrap=True))
+        self.say(licence, "soft")
         rows.addWidget(rule())
         rows.addWidget(label(tr("Libraries"), "section"))
         grid = QGridLayout()
@@ -35,10 +32,8 @@ class About(QDialog):
             grid.addWidget(label(name), row, 0)
             grid.addWidget(label(found, "soft"), row, 1)
         rows.addLayout(grid)
-        rows.addWidget(label(tr("Type: B612, under the SIL Open Font Licence."), "soft", wrap=True))
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
-        buttons.rejected.connect(self.reject)
-        rows.addWidget(buttons)
+        self.say(tr("Type: B612, under the SIL Open Font Licence."), "soft")
+        self.answer(tr("Close"), usual=True).clicked.connect(self.accept)
 
 
 def libraries() -> list[tuple[str, str]]:

@@ -4,13 +4,15 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QGridLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QGridLayout, QLineEdit, QPushButton, QWidget
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.names import kind_of
 from niente.core.model.quantities import quantity_of, value_typed
 from niente.core.model.rig_card import RigCard, Trust
 from niente.core.science.calibration import Calibration, calibrate
+from niente.desktop.dialogs.sheet import SheetDialog
+from niente.desktop.services.decimal_sign import in_locale
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label
@@ -19,12 +21,15 @@ PAIRS = 6
 CORES = "core_temperature_c"
 
 
-class Calibrate(QDialog):
+class Calibrate(SheetDialog):
     """Asks for pairs, and says what the sensor is off by while they are typed."""
 
     def __init__(self, over: QWidget, card: RigCard, evidence: Evidence | None) -> None:
-        super().__init__(over)
-        self.setWindowTitle(tr("Calibrate a sensor"))
+        words = tr(
+            "Put what a reference reads beside what the sensor reads, at temperatures that lie apart. A cooler or a meter "
+            "measured on another machine will do; so will a core that is driven into its temperature cap: the cap is true."
+        )
+        super().__init__(over, tr("Calibrate a sensor"), words)
         self.found: Calibration | None = None
         self._evidence = evidence
         self.sensor = ChoiceBox()
@@ -33,10 +38,6 @@ class Calibrate(QDialog):
             if quantity_of(name).unit in ("°C", "W", "dBA", "rpm"):
                 self.sensor.addItem(quantity_of(name).title, name)
         self.sensor.currentIndexChanged.connect(self._look)
-        words = tr(
-            "Put what a reference reads beside what the sensor reads, at temperatures that lie apart. A cooler or a meter "
-            "measured on another machine will do; so will a core that is driven into its temperature cap: the cap is true."
-        )
         self.from_caps = QPushButton(tr("From runs limited by their cap"))
         self.from_caps.clicked.connect(self.take_caps)
         grid = QGridLayout()
@@ -50,20 +51,12 @@ class Calibrate(QDialog):
                 field.textChanged.connect(self._look)
                 grid.addWidget(field, row + 1, column)
             self.pairs.append(pair)
-        self.result_text = label("", wrap=True)
-        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Take over"))
-        self.buttons.accepted.connect(self.accept)
-        self.buttons.rejected.connect(self.reject)
-        rows = QVBoxLayout(self)
-        rows.addWidget(self.sensor)
-        rows.addWidget(label(words, "soft", wrap=True))
-        rows.addLayout(grid)
-        rows.addWidget(self.from_caps)
-        rows.addWidget(self.result_text)
-        rows.addWidget(label(tr("Every reading stays in the book as it came."), "soft", wrap=True))
-        rows.addWidget(self.buttons)
-        self.setMinimumWidth(420)
+        self.column.addWidget(self.sensor)
+        self.column.addLayout(grid)
+        self.column.addWidget(self.from_caps)
+        self.result_text = self.say("")
+        self.say(tr("Every reading stays in the book as it came."), "soft")
+        self.take = self.take_or_leave(tr("Take over"))
         self._look()
 
     @property
@@ -81,8 +74,8 @@ class Calibrate(QDialog):
     def _fill(self, found: Sequence[tuple[float, float]]) -> None:
         for row, (true, reads) in enumerate(self.pairs):
             known = found[row] if row < len(found) else None
-            true.setText(f"{known[0]:g}" if known is not None else "")
-            reads.setText(f"{known[1]:.1f}" if known is not None else "")
+            true.setText(in_locale(f"{known[0]:g}") if known is not None else "")
+            reads.setText(in_locale(f"{known[1]:.1f}") if known is not None else "")
 
     def _typed(self) -> list[tuple[float, float]]:
         unit = quantity_of(self.name).unit
@@ -104,13 +97,13 @@ class Calibrate(QDialog):
             self.result_text.setText(self._words(self.found))
         except ValueError as error:
             self.result_text.setText(tr("Not yet: {why}.").format(why=str(error)))
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(self.found is not None)
+        self.take.setEnabled(self.found is not None)
 
     def _words(self, found: Calibration) -> str:
         quantity = quantity_of(self.name)
         offset = f"{found.offset:+.2f}".replace("-", "−") + (f" ± {found.offset_hw:.2f}" if _finite(found.offset_hw) else "")
         if not _finite(found.gain_hw) and found.gain == 1.0:
-            words = tr("It reads {offset} {unit} too high; references that lie apart would tell a gain too.")
+            words = tr("It reads {offset} {unit} too high; references further apart would show a gain as well.")
             return words.format(offset=offset, unit=quantity.unit)
         gain = f"{found.gain:.3f}" + (f" ± {found.gain_hw:.3f}" if _finite(found.gain_hw) else "")
         words = tr("It reads {gain} times the truth and {offset} {unit}, from {n} pairs.")

@@ -3,17 +3,15 @@
 import msgspec
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QDialog,
-    QDialogButtonBox,
     QGridLayout,
     QLineEdit,
     QRadioButton,
-    QVBoxLayout,
     QWidget,
 )
 
 from niente.core.model.rig_card import Part
 from niente.core.model.rig_sheet import RigSheet, parts_in
+from niente.desktop.dialogs.sheet import SheetDialog
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import label, rule
@@ -27,13 +25,11 @@ class ChangedPart(msgspec.Struct, frozen=True):
     hands: str = ""
 
 
-class ChangePart(QDialog):
+class ChangePart(SheetDialog):
     """A form; ``values`` is what it holds."""
 
     def __init__(self, sheet: RigSheet, name: str, over: QWidget) -> None:
-        super().__init__(over)
-        self.setWindowTitle(tr("Change a part"))
-        self.setMinimumWidth(460)
+        super().__init__(over, tr("Change a part"))
         self._parts = {part.name: part for part in parts_in(sheet, sheet.variant)}
         self._taken = {variant.name for variant in sheet.variants}
         self.part = ChoiceBox()
@@ -41,17 +37,12 @@ class ChangePart(QDialog):
         self.part.addItems(list(self._parts))
         self.part.setAccessibleName(tr("Part"))
         self.words, self.tag, self.variant, self.hands = QLineEdit(), QLineEdit(), QLineEdit(), QLineEdit()
-        self.other = QRadioButton(tr("The machine is another one: a new variant, in force from now on"))
-        self.same = QRadioButton(tr("Only in other words; the machine is the same"))
+        self.other = QRadioButton(tr("The machine has changed: a new variant, in force from now on"))
+        self.same = QRadioButton(tr("A new description only; the machine is the same"))
         self._ways = QButtonGroup(self)
         for way in (self.other, self.same):
             self._ways.addButton(way)
         self.other.setChecked(True)
-        self.problem = label("", "soft", wrap=True)
-        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Change"))
-        self.buttons.accepted.connect(self.accept)
-        self.buttons.rejected.connect(self.reject)
         self._lay_out()
         self.part.currentTextChanged.connect(self._show_part)
         self.tag.textEdited.connect(self._name_variant)
@@ -62,8 +53,7 @@ class ChangePart(QDialog):
         self._show_part(self.part.currentText())
 
     def _lay_out(self) -> None:
-        rows = QVBoxLayout(self)
-        rows.setSpacing(8)
+        rows = self.column
         grid = QGridLayout()
         grid.setColumnStretch(1, 1)
         fields: tuple[tuple[str, QWidget], ...] = (
@@ -85,9 +75,9 @@ class ChangePart(QDialog):
         caution = tr(
             "Before hands go in: mains off and unplugged, let a heatsink cool. Makers' limits and local rules come first."
         )
-        rows.addWidget(label(caution, "soft", wrap=True))
-        rows.addWidget(self.problem)
-        rows.addWidget(self.buttons)
+        self.say(caution, "soft")
+        self.problem = self.say("")
+        self.take = self.take_or_leave(tr("Change"))
 
     @staticmethod
     def _add(grid: QGridLayout, fields: tuple[tuple[str, QWidget], ...]) -> None:
@@ -125,7 +115,7 @@ class ChangePart(QDialog):
         elif new and name in self._taken:
             problem = tr("There is a variant of that name already; choose it from the list, or give this one another name.")
         self.problem.setText(problem)
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not problem)
+        self.take.setEnabled(not problem)
 
     @property
     def values(self) -> ChangedPart:

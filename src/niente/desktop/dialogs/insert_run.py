@@ -1,28 +1,27 @@
 """The dialog of a run of one's own: what is set, under which load, for how long."""
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QWidget
 
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import offered_controls
+from niente.desktop.dialogs.sheet import SheetDialog
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.form import Form
-from niente.desktop.widgets.labels import label
 from niente.desktop.widgets.quantity_field import QuantityField
 
 MAX_FIELDS = 6
 
 
-class InsertRun(QDialog):
+class InsertRun(SheetDialog):
     """Asks for a run, beginning with one that stands in the list."""
 
     def __init__(self, over: QWidget, card: RigCard, like: Step, controls: tuple[str, ...]) -> None:
-        super().__init__(over)
-        self.setWindowTitle(tr("Insert a run"))
+        super().__init__(over, tr("Insert a run"))
         self._card, self._like = card, like
-        self.form = Form(tr("A run of your own"))
+        self.form = Form("")
         self.load = ChoiceBox()
         self.load.setAccessibleName(tr("Load"))
         for load in card.loads:
@@ -46,18 +45,12 @@ class InsertRun(QDialog):
         self.minutes.put(like.exposure.min_s / 60.0)
         self.form.add(tr("Minutes"), self.minutes, tr("of the rig's time"))
         self.known = ChoiceBox()
-        self.known.addItems([tr("fixed time"), tr("until known, that at least")])
+        self.known.addItems([tr("fixed time"), tr("until known, at least this long")])
         self.known.setCurrentIndex(int(like.exposure.known_to_k is not None))
         self.form.add(tr("It ends"), self.known)
-        rows = QVBoxLayout(self)
-        rows.addWidget(self.form)
-        caution = tr("A deep offset can corrupt files: back up first, and keep to the maker's limits.")
-        rows.addWidget(label(caution, "soft", wrap=True))
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Insert"))
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        rows.addWidget(buttons)
+        self.column.addWidget(self.form)
+        self.say(tr("A deep offset can corrupt files: back up first, and keep to the maker's limits."), "soft")
+        self.take_or_leave(tr("Insert"))
 
     def step(self) -> Step:
         """Return the run as it was put together."""

@@ -1,19 +1,22 @@
 """The dialog for a machine of one's own: its class, which its typical heat path comes from, and its name."""
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QGridLayout, QLineEdit, QListWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QListWidget, QWidget
 
 from niente.core.rigs.registry import classes
+from niente.desktop.dialogs.sheet import SheetDialog
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.labels import label
 
 
-class NewRig(QDialog):
+class NewRig(SheetDialog):
     """A list of classes over a name; ``values`` is the class's template and the name."""
 
     def __init__(self, over: QWidget) -> None:
-        super().__init__(over)
-        self.setWindowTitle(tr("New rig"))
-        self.setMinimumWidth(420)
+        words = tr(
+            "A simulated machine of this class, to try plans on; its parts, limits and room are yours to say. For a real "
+            "machine open a book on its driver instead, and describe it there."
+        )
+        super().__init__(over, tr("New rig"), words)
         self._templates = list(classes())
         self.kinds = QListWidget()
         self.kinds.setAccessibleName(tr("Class of the machine"))
@@ -21,29 +24,19 @@ class NewRig(QDialog):
         self.kinds.setCurrentRow(0)
         self.title = QLineEdit()
         self.title.setAccessibleName(tr("Name"))
-        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText(tr("Make its book …"))
-        self.buttons.accepted.connect(self.accept)
-        self.buttons.rejected.connect(self.reject)
-        rows = QVBoxLayout(self)
-        words = tr(
-            "A simulated machine of this class, to try plans on; its parts, limits and room are yours to say. For a real "
-            "machine open a book on its driver instead, and describe it there."
-        )
-        rows.addWidget(label(words, "soft", wrap=True))
-        rows.addWidget(self.kinds)
+        self.column.addWidget(self.kinds)
         grid = QGridLayout()
         name = label(tr("Name"))
         name.setBuddy(self.title)
         grid.addWidget(name, 0, 0)
         grid.addWidget(self.title, 0, 1)
-        rows.addLayout(grid)
-        rows.addWidget(self.buttons)
+        self.column.addLayout(grid)
+        self.take = self.take_or_leave(tr("Make its book …"))
         self.title.textChanged.connect(self._look)
         self._look()
 
     def _look(self) -> None:
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(bool(self.title.text().strip()))
+        self.take.setEnabled(bool(self.title.text().strip()))
 
     @property
     def values(self) -> tuple[str, str]:

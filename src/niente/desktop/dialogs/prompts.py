@@ -3,10 +3,10 @@
 from enum import StrEnum
 from pathlib import Path
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QLabel, QMessageBox, QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from niente.core.model.errors import NienteError
+from niente.desktop.dialogs.sheet import LineDialog, QuestionDialog
 from niente.desktop.services.translation import tr
 
 
@@ -66,14 +66,12 @@ def whether_hands_are_done(over: QWidget, hands: str, cautions: str) -> bool:
 
 def for_note(over: QWidget) -> str:
     """Ask for a note; empty where there is none."""
-    text, given = QInputDialog.getText(over, tr("Note"), tr("Written into the book with this moment's time:"))
-    return text.strip() if given else ""
+    return LineDialog(over, tr("Note"), tr("Written into the book with this moment's time."), tr("Write it")).ask()
 
 
 def for_question_name(over: QWidget, name: str) -> str:
     """Ask what a question is to be kept as; empty where it is not to be."""
-    text, given = QInputDialog.getText(over, tr("Keep question"), tr("Keep it as:"), text=name)
-    return text.strip() if given else ""
+    return LineDialog(over, tr("Keep question"), tr("The name it is kept under."), tr("Keep it"), name).ask()
 
 
 class ClosingChoice(StrEnum):
@@ -86,27 +84,16 @@ class ClosingChoice(StrEnum):
 
 def whether_to_end(over: QWidget, logging_out_ends_it: bool = False) -> ClosingChoice:
     """Ask what becomes of a running plan. Not closing is the default, and what Escape means."""
-    box = QMessageBox(over)
-    box.setIcon(QMessageBox.Icon.Question)
-    box.setWindowTitle(tr("A plan is running"))
-    box.setText(tr("A plan is running. What is to become of it?"))
+    title = tr("A plan is running")
+    text = tr("What should happen to it?")
     more = tr(
         "It can go on without a window, under its guards. If it is stopped, every sample is kept, and it can go on later."
     )
     if logging_out_ends_it:
         more += " " + tr("Logging out ends it on this system: it is then stopped and the machine restored.")
-    box.setInformativeText(more)
-    keep = box.addButton(tr("Close and keep running"), QMessageBox.ButtonRole.AcceptRole)
-    stop = box.addButton(tr("Stop and close"), QMessageBox.ButtonRole.DestructiveRole)
-    stay = box.addButton(tr("Do not close"), QMessageBox.ButtonRole.RejectRole)
-    box.setDefaultButton(stay)
-    box.setEscapeButton(stay)
-    box.exec()
-    clicked = box.clickedButton()
-    box.deleteLater()
-    if clicked is keep:
-        return ClosingChoice.KEEP_RUNNING
-    return ClosingChoice.STOP if clicked is stop else ClosingChoice.STAY
+    keep, stop, stay = tr("Close and keep running"), tr("Stop and close"), tr("Do not close")
+    given = QuestionDialog(over, title, text, more).ask(keep, stop, safe=stay)
+    return {keep: ClosingChoice.KEEP_RUNNING, stop: ClosingChoice.STOP}.get(given, ClosingChoice.STAY)
 
 
 def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
@@ -118,7 +105,7 @@ def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
 def whether_voltage_may_rise(over: QWidget, raised: tuple[str, ...]) -> bool:
     """Ask, each time, whether a plan may put voltages above stock. No is the default, and what Escape means."""
     title = tr("Put a voltage above stock?")
-    text = tr("The plan does: {settings}.").format(settings="; ".join(raised))
+    text = tr("The plan sets {settings}.").format(settings="; ".join(raised))
     more = tr(
         "More voltage ages and can destroy a processor. The maker's limit comes first and holds in any case. Stay with it "
         "while it runs; a shut-down comes earlier at a high voltage."
@@ -134,27 +121,14 @@ def whether_driver_may_run(over: QWidget, error: NienteError) -> bool:
 
 def whether_search_may_go(over: QWidget, runs: int, then: int) -> bool:
     """Ask whether a whole search is to be left out. Keeping it is the default, and what Escape means."""
-    text = tr("This run is part of a search, and each of its runs follows from the one before: only all can be left out.")
-    more = tr("{n} runs still to come go.").format(n=runs)
+    text = tr("This run is part of a search in which each run follows from the one before: they can only be left out together.")
+    more = tr("{n} runs still to come will be left out.").format(n=runs)
     if then:
-        more += " " + tr("{n} runs that take what it finds are then made without that.").format(n=then)
+        more += " " + tr("{n} runs that use its result are then made without it.").format(n=then)
     return _whether(over, tr("Leave the search out?"), text, more, (tr("Leave the search out"), tr("Keep it")))
 
 
 def _whether(over: QWidget, title: str, text: str, more: str, answers: tuple[str, str]) -> bool:
     """Ask with two answers in words; the second is the safe one: the default, and what Escape means."""
-    box = QMessageBox(over)
-    box.setIcon(QMessageBox.Icon.Warning)
-    box.setWindowTitle(title)
-    box.setText(text)
-    box.setInformativeText(more)
-    yes = box.addButton(answers[0], QMessageBox.ButtonRole.DestructiveRole)
-    safe = box.addButton(answers[1], QMessageBox.ButtonRole.RejectRole)
-    box.setDefaultButton(safe)
-    box.setEscapeButton(safe)
-    for shown in box.findChildren(QLabel):
-        shown.setTextFormat(Qt.TextFormat.PlainText)  # what a book or a driver says is text, and never mark-up
-    box.exec()
-    confirmed = box.clickedButton() is yes
-    box.deleteLater()
-    return confirmed
+    yes, safe = answers
+    return QuestionDialog(over, title, text, more).ask(yes, safe=safe) == yes

@@ -1,14 +1,19 @@
 """The look from one set of tokens: palettes, type sizes, style sheet, and which palette applies when."""
 
+import contextlib
+import math
+import re
+import time
 from enum import StrEnum
 from functools import lru_cache
 from importlib import resources
 from pathlib import Path
+from string import Template
 
 import msgspec
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 SMALL, BODY, READING, TITLE, GREAT = 11, 12, 15, 22, 32
 """The only type sizes, in px at scale 1."""
@@ -22,7 +27,6 @@ class Palette(msgspec.Struct, frozen=True):
     """
 
     name: str
-    dark: bool
     ground: str
     surface: str
     ink: str
@@ -40,7 +44,6 @@ class Palette(msgspec.Struct, frozen=True):
 
 PAPER = Palette(
     name="Paper",
-    dark=False,
     ground="#F6F4EF",
     surface="#FFFFFF",
     ink="#22262B",
@@ -57,7 +60,6 @@ PAPER = Palette(
 )
 DUSK = Palette(
     name="Dusk",
-    dark=True,
     ground="#14181C",
     surface="#1C2227",
     ink="#E6E3DB",
@@ -100,6 +102,7 @@ class Look(QObject):
         self.palette_choice = palette_choice
         self.palette = palette_for(palette_choice, app.styleHints().colorScheme())
         app.setStyle("Fusion")  # once: every change of it has all widgets laid out again
+        self._redressing = Redressing(app)
         app.setFont(font(BODY))
         dress(app, self.palette)
         app.styleHints().colorSchemeChanged.connect(self.follow)
@@ -109,12 +112,17 @@ class Look(QObject):
         self.palette_choice = palette_choice
         self.follow(self._app.styleHints().colorScheme())
 
+    def finish(self) -> None:
+        """Have everything take over the palette now: something else is about to be shown."""
+        self._redressing.finish()
+
     def follow(self, scheme: Qt.ColorScheme) -> None:
         """Follow the desktop's scheme, where that is what a person wants."""
         wanted = palette_for(self.palette_choice, scheme)
         if wanted != self.palette:
             self.palette = wanted
             dress(self._app, wanted)
+            self._redressing.begin()
             self.changed.emit()
 
 
@@ -140,99 +148,85 @@ def font(size: int, *, bold: bool = False, italic: bool = False) -> QFont:
     return made
 
 
-def style_sheet(p: Palette) -> str:
-    """Return the style sheet for a palette. The focus ring is not here: ``widgets.focus_ring`` draws it."""
-    shade = "dark" if p.dark else "light"
-    return f"""
-    QWidget {{ background: {p.ground}; color: {p.ink}; font-family: B612; font-size: {BODY}px; }}
-    QLabel[role="soft"], QCheckBox[role="soft"] {{ color: {p.soft}; font-size: {SMALL}px; }}
-    QLabel[role="caution"] {{ color: {p.guard}; font-size: {READING}px; font-weight: bold; }}
-    QLabel[role="broken"] {{ font-size: {SMALL}px; border-top: 1px solid {p.guard}; }}
-    QLabel[role="lead"] {{ color: {p.soft}; }}
-    QLabel[role="title"] {{ font-size: {TITLE}px; }}
-    QLabel[role="reading"] {{ font-size: {READING}px; }}
-    QLabel[role="mark"] {{ font-weight: bold; font-style: italic; }}
-    QLabel[role="great"] {{ font-size: {GREAT}px; }}
-    QLabel[role="section"] {{ font-weight: bold; }}
-    QLabel[role="heading"] {{ font-size: {READING}px; font-weight: bold; }}
-    QLabel[role="tag"] {{ color: {p.accent}; font-size: {SMALL}px; border: 1px solid {p.accent}; padding: 0 4px; }}
-    QPushButton {{ border: 1px solid {p.strong_rule}; padding: 0 10px; min-height: 24px; }}
-    QPushButton:hover {{ background: {p.surface}; }}
-    QPushButton:pressed {{ background: {p.shade}; }}
-    QPushButton:checked {{ border: 1px solid {p.ink}; font-weight: bold; }}
-    QPushButton:disabled {{ color: {p.strong_rule}; border-color: {p.rule}; }}
-    QPushButton[role="primary"] {{ background: {p.accent}; color: {p.ground}; border-color: {p.accent}; font-weight: bold; }}
-    QPushButton[role="primary"]:hover {{ background: {p.ink}; border-color: {p.ink}; }}
-    QPushButton[role="primary"]:disabled {{ background: {p.ground}; color: {p.strong_rule}; border-color: {p.rule}; }}
-    QPushButton[role="link"] {{ border: none; color: {p.accent}; padding: 0; min-height: 18px; font-size: {SMALL}px; }}
-    QPushButton[role="link"]:hover {{ color: {p.ink}; background: {p.ground}; }}
-    QPushButton[role="view"] {{ border: none; border-bottom: 2px solid {p.ground}; color: {p.soft}; padding: 0 2px;
-      min-height: 20px; }}
-    QPushButton[role="view"]:hover {{ color: {p.ink}; background: {p.ground}; }}
-    QPushButton[role="view"]:checked {{ color: {p.ink}; font-weight: bold; border-bottom: 2px solid {p.accent}; }}
-    QPushButton[role="option"] {{ border: none; color: {p.soft}; font-size: {SMALL}px; padding: 0; min-height: 16px;
-      text-align: left; }}
-    QPushButton[role="option"]:hover, QPushButton[role="option"]:checked {{ color: {p.ink}; background: {p.ground}; }}
-    QPushButton[role="option"]:disabled {{ color: {p.strong_rule}; }}
-    QWidget[role="chosen"], QWidget[role="chosen"] QLabel {{ background: {p.surface}; }}
-    QWidget[role="chosen"] {{ border-left: 3px solid {p.accent}; }}
-    QPushButton[role="stop"] {{ background: {p.ink}; color: {p.ground}; font-weight: bold; min-height: 34px;
-      border: 1px solid {p.ink}; }}
-    QPushButton[role="stop-at-rest"] {{ color: {p.ink}; font-weight: bold; min-height: 34px; }}
-    QPushButton[role="stop"]:hover {{ background: {p.soft}; border-color: {p.soft}; }}
-    QLineEdit, QAbstractSpinBox, QComboBox {{ border: none; border-bottom: 1px solid {p.strong_rule}; padding: 1px 4px;
-      background: {p.ground}; selection-background-color: {p.accent}; selection-color: {p.ground}; }}
-    QLineEdit:focus, QAbstractSpinBox:focus, QComboBox:focus {{ background: {p.surface}; border-bottom-color: {p.ink}; }}
-    QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; height: 0; border: none; }}
-    QComboBox::drop-down {{ border: none; width: 16px; }}
-    QComboBox::down-arrow {{ image: url({asset(f"icons/down-{shade}.svg")}); }}
-    QComboBox QAbstractItemView {{ background: {p.surface}; selection-background-color: {p.shade}; selection-color: {p.ink}; }}
-    QCheckBox {{ spacing: 8px; }}
-    QCheckBox::indicator {{ width: 11px; height: 11px; border: 1px solid {p.strong_rule}; }}
-    QCheckBox::indicator:checked {{ border-color: {p.ink}; image: url({asset(f"icons/tick-{shade}.svg")}); }}
-    QAbstractItemView {{ border: none; background: {p.ground}; outline: none; }}
-    QTableView {{ gridline-color: {p.ground}; }} QHeaderView {{ border: none; }}
-    QHeaderView::section {{ background: {p.ground}; color: {p.soft}; font-size: {SMALL}px; border: none;
-      border-bottom: 1px solid {p.rule}; padding: 0 4px 3px 4px; }}
-    QListView::item {{ padding: 4px 8px; }}
-    QListView::item:selected {{ background: {p.shade}; color: {p.ink}; }}
-    QScrollArea {{ border: none; }}
-    QScrollBar:vertical {{ width: 8px; background: {p.ground}; }}
-    QScrollBar::handle:vertical {{ background: {p.rule}; min-height: 24px; }}
-    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
-    QFrame[role="rule"] {{ background: {p.rule}; border: none; }}
-    QFrame[role="over"] {{ background: {p.surface}; border: 1px solid {p.strong_rule}; }}
-    QFrame[role="over"] QLabel {{ background: {p.surface}; }}
-    QSplitter::handle {{ background: {p.rule}; }}
-    QSplitter::handle:hover {{ background: {p.accent}; }}
-    QMenuBar, QMenu {{ background: {p.ground}; }}
-    QMenu {{ border: 1px solid {p.strong_rule}; padding: 4px 0; }}
-    QMenu::item {{ padding: 4px 24px; }}
-    QMenu::item:selected, QMenuBar::item:selected {{ background: {p.shade}; color: {p.ink}; }}
-    QMenu::item:disabled {{ color: {p.strong_rule}; }}
-    QMenu::separator {{ height: 1px; background: {p.rule}; margin: 4px 0; }}
-    QDialog[role="finder"] {{ border: 1px solid {p.strong_rule}; background: {p.surface}; }}
-    QTextBrowser {{ border: none; }}
-    QToolTip {{ background: {p.surface}; color: {p.ink}; border: 1px solid {p.strong_rule}; }}
+ROLES = {
+    "ground": (
+        QPalette.ColorRole.Window,
+        QPalette.ColorRole.Base,
+        QPalette.ColorRole.Button,
+        QPalette.ColorRole.HighlightedText,
+    ),
+    "ink": (QPalette.ColorRole.WindowText, QPalette.ColorRole.Text, QPalette.ColorRole.ButtonText),
+    "soft": (QPalette.ColorRole.Dark, QPalette.ColorRole.PlaceholderText),
+    "accent": (QPalette.ColorRole.Highlight, QPalette.ColorRole.Link),
+    "surface": (QPalette.ColorRole.Light,),
+    "shade": (QPalette.ColorRole.AlternateBase,),
+    "rule": (QPalette.ColorRole.Midlight,),
+    "strong_rule": (QPalette.ColorRole.Mid,),
+    "guard": (QPalette.ColorRole.BrightText,),
+}
+"""The colours that the style sheet uses, and what Qt calls them; the first of each is the one that the sheet names."""
+
+
+def style_sheet() -> str:
+    """Return the style sheet, which is the same for every palette: it names roles, and no colours. To read a sheet anew costs a
+    millisecond a widget; another palette costs next to nothing. The focus ring is not here: ``app.focus_ring`` draws it.
     """
+    names = {colour: f"palette({_sheet_name(roles[0])})" for colour, roles in ROLES.items()}
+    sizes = {"small": SMALL, "body": BODY, "reading": READING, "title": TITLE, "great": GREAT}
+    icons = {name: asset(f"icons/{name}.svg") for name in ("down", "tick")}
+    return Template(Path(asset("look.qss")).read_text(encoding="utf-8")).substitute(**names, **sizes, **icons)
+
+
+def _sheet_name(role: QPalette.ColorRole) -> str:
+    """Return what a style sheet calls a role: ``window-text`` for ``WindowText``."""
+    return re.sub(r"(?<!^)(?=[A-Z])", "-", role.name).lower()
 
 
 def dress(app: QApplication, p: Palette) -> None:
     """Dress the application in a palette."""
     colours = QPalette()
-    for role, colour in (
-        (QPalette.ColorRole.Window, p.ground),
-        (QPalette.ColorRole.Base, p.ground),
-        (QPalette.ColorRole.AlternateBase, p.shade),
-        (QPalette.ColorRole.WindowText, p.ink),
-        (QPalette.ColorRole.Text, p.ink),
-        (QPalette.ColorRole.ButtonText, p.ink),
-        (QPalette.ColorRole.Button, p.ground),
-        (QPalette.ColorRole.Highlight, p.accent),
-        (QPalette.ColorRole.HighlightedText, p.ground),
-        (QPalette.ColorRole.Link, p.accent),
-        (QPalette.ColorRole.PlaceholderText, p.soft),
-    ):
-        colours.setColor(role, QColor(colour))
+    for colour, roles in ROLES.items():
+        for role in roles:
+            colours.setColor(role, QColor(getattr(p, colour)))
     app.setPalette(colours)
-    app.setStyleSheet(style_sheet(p))
+    if not app.styleSheet():
+        app.setStyleSheet(style_sheet())
+
+
+class Redressing(QObject):
+    """Has widgets take over another palette. The style sheet keeps what it made of the last one until a widget is polished:
+    what is seen at once, all else in slices that no one notices."""
+
+    SLICE_S = 0.008
+
+    def __init__(self, app: QApplication) -> None:
+        super().__init__(app)
+        self._app = app
+        self._left: list[QWidget] = []
+        self._breath = QTimer(self)
+        self._breath.setSingleShot(True)
+        self._breath.timeout.connect(lambda: self._slice())
+
+    def begin(self) -> None:
+        """Take over the application's palette."""
+        widgets = self._app.allWidgets()
+        for widget in widgets:
+            if widget.isVisible():
+                self._app.style().polish(widget)
+        self._left = [widget for widget in widgets if not widget.isVisible()]
+        self._breath.start(0)
+
+    def finish(self) -> None:
+        """Do at once what is left."""
+        self._slice(math.inf)
+
+    def _slice(self, seconds: float = SLICE_S) -> None:
+        end = time.perf_counter() + seconds
+        while self._left and time.perf_counter() < end:
+            widget = self._left.pop()
+            with contextlib.suppress(RuntimeError):  # it may have gone meanwhile
+                self._app.style().polish(widget)
+                if widget.isVisible():
+                    widget.update()
+        if self._left:
+            self._breath.start(0)

@@ -14,6 +14,7 @@ from niente.core.answers.answering import Answering
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits, Project
+from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.setting import Setting
 from niente.core.selection.answer import Analysis, Answer
 from niente.core.selection.worker import Worker
@@ -44,15 +45,21 @@ class Analyst(QObject):
         self._worker = worker
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="niente-analyst")
         self._newest = 0
+        self._oldest = 0
+        """Answers to requests before this one are about something else by now, or are not wanted any more."""
+        self._about: tuple[Path, Limits, RigSheet | None] | None = None
         self._maps = 0
         self._proofs = 0
         self._closed = False
         self.documents: tuple[AnswerDocument, ...] = ()
 
     def request_answer(self, book: Path, project: Project) -> None:
-        """Ask for a fresh answer; an older question still under way is then not answered any more."""
+        """Ask for a fresh answer. One that is being worked out still comes where only the book has grown: it is newer than what
+        is shown, and runs may end faster than answers are found. Where limits or machine are others it comes no more."""
         self._newest += 1
         number = self._newest
+        if (about := (book, project.limits, project.sheet)) != self._about:
+            self._about, self._oldest = about, number
         self._pool.submit(self._guarded, lambda: self._answer(number, book, project))
 
     def request_documents(self, book: Path, project: Project) -> None:
@@ -95,6 +102,7 @@ class Analyst(QObject):
     def drop(self) -> None:
         """Drop the answer that is being worked out; the next question gets one again."""
         self._newest += 1
+        self._oldest = self._newest
         self._maps += 1
         self._proofs += 1
 
@@ -120,13 +128,13 @@ class Analyst(QObject):
             answer = self._worker.call(Analysis.answer, book, project.limits)
         finally:
             self.working.emit(False)
-        if number == self._newest:
+        if number >= self._oldest:
             self.answered.emit(answer)
             self._documents(number, book, project)
 
     def _documents(self, number: int, book: Path, project: Project) -> None:
-        if number == self._newest:
+        if number >= self._oldest:
             documents = self._worker.call(Answering.answers, book, project)
-            if number == self._newest:
+            if number >= self._oldest:
                 self.documents = documents
                 self.documented.emit()

@@ -66,7 +66,7 @@ class HandWork(QObject):
             self.over.emit()
         else:
             self.noticed.emit(Notice(card.words(), "page.run", tr("To the card")))
-            self.wanted.emit(Ending(tr("Hands are wanted"), card.title, urgent=True))
+            self.wanted.emit(Ending(tr("Hands are needed"), card.title, urgent=True))
         self.changed.emit()
 
     def tick(self, box: int, on: bool) -> None:

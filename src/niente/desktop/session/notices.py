@@ -61,7 +61,7 @@ def end_notice(ended: PlanEnded) -> Notice:
     if ended.error is not None:
         return Notice(str(ended.error), "plan.start", until=NoticeEnd.PLAN_BEGINS)
     if ended.complete:
-        words = tr("The plan is done. What it says stands on the Answer page.")
+        words = tr("The plan is done. Its result is on the Answer page.")
         return Notice(words, "page.answer", until=NoticeEnd.PLAN_BEGINS)
     words = tr("The plan is {reason}. The rig is restored and every sample is kept.")
     return Notice(words.format(reason=ended.reason), "plan.start", until=NoticeEnd.PLAN_BEGINS)

@@ -16,6 +16,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from niente.core.analysis.models import Models
 from niente.core.model.plan import Guard, Plan, Step
 from niente.core.model.question import ListEdit, Question
+from niente.core.model.records import RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.alternatives import Alternative
 from niente.core.planning.cost import AIR, Pace, naive_runs
@@ -61,6 +62,7 @@ class Planner(QObject):
         self.file: Path | None = None
         """Where the plan came from that was taken in place of the question's."""
         self._seen: dict[int, tuple[Step, StepForecast]] = {}
+        self._unsummed: list[RunOpened] = []
         self._answer = Answer()
         self._request: PlanRequest | None = None
         self._here, self._worker = PlanLayout(), worker
@@ -139,6 +141,41 @@ class Planner(QObject):
         found = self._seen.get(id(row.step))
         return found[1] if found is not None else NO_FORECAST
 
+    # -- the run under way ---------------------------------------------------------------------------------------
+
+    def run_ended(self, opened: RunOpened) -> None:
+        """Take note of a run that is over, before its readings are summed up: it is not to come any more."""
+        self._unsummed.append(opened)
+
+    def index_of_run(self, opened: RunOpened) -> int | None:
+        """Return the index of a run that the bench makes among the plan's; ``None`` where nothing is left."""
+        return self._index_of(opened, self._over())
+
+    def ahead(self, running: int | None) -> list[tuple[int, Row]]:
+        """Return the runs still to come, each with its index; ``running`` is under way."""
+        over = self._over()
+        return [
+            (index, row)
+            for index, row in enumerate(self.rows)
+            if not row.status.closed and index != running and index not in over
+        ]
+
+    def _over(self) -> set[int]:
+        """Return the rows of runs that are over, and stand as still to come until they are summed up."""
+        over: set[int] = set()
+        for opened in self._unsummed:
+            index = self._index_of(opened, over)
+            if index is not None:
+                over.add(index)
+        return over
+
+    def _index_of(self, opened: RunOpened, over: set[int]) -> int | None:
+        """Return a run's row: that of its index where it sets the same; a search may have grown, then it is the first open."""
+        at, rows = opened.index, self.rows
+        if at < len(rows) and (rows[at].step.setting, rows[at].step.load) == (opened.step.setting, opened.step.load):
+            return at
+        return next((index for index, row in enumerate(rows) if not row.status.closed and index not in over), None)
+
     # -- what is asked -------------------------------------------------------------------------------------------
 
     def plan_for(self, card: RigCard, question: Question, guards: tuple[Guard, ...] | None) -> None:
@@ -203,13 +240,17 @@ class Planner(QObject):
         if size <= SMALL and not self._here.takes_long(request, answer):
             self._take(number, self._here.lay_out(request, answer))
         else:
-            summary = msgspec.structs.replace(answer, mapped=None, method_steps=())
+            summary = msgspec.structs.replace(answer, mapped=None, method_steps=(), residuals=())
             self._later(lambda: self._laid_out.emit(number, self._worker.call(PlanLayout.lay_out, request, summary)))
 
     def _take(self, number: int, laid: LaidOutPlan) -> None:
         if number != self._number:
             return
         self.laid, self._listed = laid, laid.keyed
+        evidence = self._answer.evidence
+        if evidence is not None:
+            known = {run.run_id for one in (evidence, *evidence.elsewhere.values()) for run in one.runs if not run.running}
+            self._unsummed = [opened for opened in self._unsummed if opened.run_id not in known]
         self.changed.emit()
         models = self._answer.models
         self._later(lambda: self._look_ahead(number, laid, models))

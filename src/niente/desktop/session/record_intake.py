@@ -6,7 +6,7 @@ from typing import Any, Protocol
 import msgspec
 from PySide6.QtCore import SignalInstance
 
-from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Heard
+from niente.core.acquisition.client import BenchLost, CommandAsked, CommandGiven, Heard, PaceChanged
 from niente.core.acquisition.samples import Samples
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.frame import Frame, RigEventKind
@@ -34,7 +34,7 @@ from niente.core.model.records import (
     WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
-from niente.core.model.runs import RunKind, RunOutcome
+from niente.core.model.runs import NOT_MADE_AGAIN, RunKind, RunOutcome
 from niente.core.model.states import BenchState
 from niente.core.selection.answer import Answer
 from niente.desktop.services.translation import tr
@@ -86,12 +86,19 @@ class RecordSession(Protocol):
         """A word for the message bar, or what ends one."""
 
     @property
+    def project_changed(self) -> SignalInstance:
+        """What is asked, or how long it takes, is another."""
+
+    @property
     def ended(self) -> SignalInstance:
         """A word for the desktop."""
 
     @property
     def broke(self) -> SignalInstance:
         """A bug of ours: its report."""
+
+    def run_ended(self, opened: RunOpened) -> None:
+        """Take note of a run that is over and not made again."""
 
     def plan_begun(self, plan: Plan) -> None:
         """Take in that the bench runs a plan."""
@@ -134,6 +141,7 @@ class RecordIntake:
             MadeSafe: lambda record, _: self._session.notice.emit(guardian_notice(record)),
             CommandGiven: self._command_given,
             CommandAsked: self._command_asked,
+            PaceChanged: lambda *_: self._session.project_changed.emit(),  # hours here are others now
         }
 
     def take(self, records: Sequence[Heard]) -> Changed:
@@ -189,8 +197,11 @@ class RecordIntake:
         if record.kind != RunKind.STEP:
             return
         changed.run = changed.run_closed = True
-        if self._session.live is not None:
-            self._session.live.closed = record
+        live = self._session.live
+        if live is not None:
+            live.closed = record
+            if record.outcome in NOT_MADE_AGAIN and live.opened.run_id == record.run_id:
+                self._session.run_ended(live.opened)
         if record.outcome == RunOutcome.GUARD:
             self._session.ended.emit(Ending(tr("A guard has ended a run"), record.reason, urgent=True))
 

@@ -15,6 +15,7 @@ from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
+from niente.core.model.records import RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.setting import Setting
@@ -285,13 +286,12 @@ class Session(QObject):
 
     def running_index(self) -> int | None:
         """Return the index of the run under way among the plan's runs; ``None`` where none is."""
-        live, rows = self.live, self.planner.rows
-        if live is None or live.closed is not None or not self.busy():
-            return None
-        at = live.opened.index
-        if at < len(rows) and rows[at].step.setting == live.opened.step.setting and rows[at].step.load == live.opened.step.load:
-            return at
-        return next((index for index, row in enumerate(rows) if not row.status.closed), None)
+        live = self.live
+        return self.planner.index_of_run(live.opened) if live is not None and live.closed is None and self.busy() else None
+
+    def run_ended(self, opened: RunOpened) -> None:
+        """Take note of a run that is over and not made again."""
+        self.planner.run_ended(opened)
 
     def request_answer(self) -> None:
         """Ask for fresh answers."""

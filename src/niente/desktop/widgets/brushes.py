@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter, QPainterPath, QPen, QPixmap
 
 from niente.core.science.clock_limiter import ClockLimiter
+from niente.desktop.services.decimal_sign import in_locale
 from niente.desktop.services.theme import Palette, font
 
 
@@ -175,7 +176,11 @@ def draw_text(
     halo: str = "",
     align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft,
 ) -> float:
-    """Draw a line of text with its baseline at a point; return its width. ``halo`` is the ground to stand out from."""
+    """Draw a line of text with its baseline at a point, its numbers with the locale's decimal sign; return its width.
+
+    ``halo`` is the ground to stand out from.
+    """
+    text = in_locale(text)
     size, bold, italic = type_.pixelSize(), type_.bold(), type_.italic()
     width = text_width(text, size, bold, italic)
     if align & Qt.AlignmentFlag.AlignRight:

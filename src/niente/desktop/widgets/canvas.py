@@ -4,6 +4,7 @@ Imported only after the window shows.
 """
 
 from collections.abc import Callable
+from itertools import pairwise
 
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -100,11 +101,20 @@ def draw_level_rules(painter: QPainter, canvas: Canvas, box: pg.ViewBox, most: i
         draw_text(painter, at, tick_text(value, step), font(SMALL), p.soft, align=Qt.AlignmentFlag.AlignRight)
 
 
-def draw_axis_ticks(painter: QPainter, canvas: Canvas, box: pg.ViewBox, values: list[float], *, bottom: bool) -> None:
-    """Draw an ink axis at a box's foot or left edge, ticks of 5 px outside, and labels."""
+def draw_axis_ticks(
+    painter: QPainter,
+    canvas: Canvas,
+    box: pg.ViewBox,
+    values: list[float],
+    *,
+    bottom: bool,
+    along: PixelSpan | None = None,
+) -> None:
+    """Draw an ink axis at a box's foot or left edge, ticks of 5 px outside, and labels. ``along`` is its span, where that is
+    not the box's own."""
     p, area = canvas.look.palette, canvas.area(box)
-    across, up = spans(canvas, box)
-    step = values[1] - values[0] if len(values) > 1 else 1.0
+    across, up = (along or own for own in spans(canvas, box))
+    step = min((b - a for a, b in pairwise(values)), default=1.0)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     left, foot = area.left() - 1, area.bottom()
     if bottom:

@@ -23,7 +23,8 @@ class Form(QWidget):
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 6, 0, 6)
         rows.setSpacing(4)
-        rows.addWidget(label(heading, "section"))
+        if heading:
+            rows.addWidget(label(heading, "section"))
         self._grid = QGridLayout()
         self._grid.setVerticalSpacing(5)
         self._grid.setHorizontalSpacing(10)
@@ -36,10 +37,14 @@ class Form(QWidget):
         row = self._grid.rowCount()
         words = label(name)
         words.setBuddy(field)
-        field.setFixedWidth(FIELD_PX)
         if not field.accessibleName():
             field.setAccessibleName(name)
         self._grid.addWidget(words, row, 0)
+        if beside == "" and isinstance(field, QComboBox):
+            field.setMinimumWidth(FIELD_PX)  # a choice reads as a whole; nothing stands beside it
+            self._grid.addWidget(field, row, 1, 1, 2)
+            return
+        field.setFixedWidth(FIELD_PX)
         self._grid.addWidget(field, row, 1)
         self._grid.addWidget(label(beside, "soft", wrap=True) if isinstance(beside, str) else beside, row, 2)
 

@@ -4,29 +4,36 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QAction, QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QSizePolicy
 
+from niente.desktop.services.decimal_sign import in_locale
 from niente.desktop.services.plain_text import plain
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
     """Return a label dressed for a role of the style sheet: soft, lead, title, reading, great, mark, tag or section."""
-    made = QLabel(text)
-    if role:
-        made.setProperty("role", role)
+    made = Label(role)
+    made.setText(text)
     made.setWordWrap(wrap)
-    made.setTextFormat(Qt.TextFormat.PlainText)
     return made
 
 
-class NarrowLabel(QLabel):
-    """A line as wide as its words; where there is less room it ends in an ellipsis, and the tooltip has the whole."""
-
-    LEAST_PX = 40
+class Label(QLabel):
+    """Words, letter for letter, their numbers with the locale's decimal sign."""
 
     def __init__(self, role: str = "") -> None:
         super().__init__()
         if role:
             self.setProperty("role", role)
         self.setTextFormat(Qt.TextFormat.PlainText)
+
+    def setText(self, text: str) -> None:
+        """Show other words."""
+        super().setText(in_locale(text))
+
+
+class NarrowLabel(Label):
+    """A line as wide as its words; where there is less room it ends in an ellipsis, and the tooltip has the whole."""
+
+    LEAST_PX = 40
 
     def minimumSizeHint(self) -> QSize:
         """A few letters."""
@@ -89,9 +96,9 @@ class ActionButton(QPushButton):
     def _follow(self) -> None:
         words = self._action.text().removesuffix(" …")
         short = self._action.iconText().removesuffix(" …") if self._short else words
-        self.setText(short)
+        self.setText(in_locale(short))
         told = (*((words,) if short != words else ()), self._action.toolTip(), self._action.whatsThis())
-        self.setToolTip("\n".join(line for line in told if line))
+        self.setToolTip(in_locale("\n".join(line for line in told if line)))
         self.setEnabled(self._action.isEnabled())
         self.setCheckable(self._action.isCheckable())
         self.setChecked(self._action.isChecked())

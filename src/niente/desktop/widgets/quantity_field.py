@@ -9,6 +9,7 @@ from PySide6.QtGui import QContextMenuEvent, QFocusEvent, QValidator, QWheelEven
 from PySide6.QtWidgets import QDoubleSpinBox, QStyledItemDelegate, QStyleOptionViewItem, QToolTip, QWidget
 
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, value_typed
+from niente.desktop.services.decimal_sign import decimal_sign, in_locale
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.undo_keys import meant_for_window
@@ -51,7 +52,7 @@ class QuantityField(QDoubleSpinBox):
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.title = title or quantity.title
         self.setAccessibleName(self.title)
-        self.setToolTip(self.explanation())
+        self.setToolTip(in_locale(self.explanation()))
         self.setAccessibleDescription(self.explanation())
         self.valueChanged.connect(self.settled)
 
@@ -87,7 +88,7 @@ class QuantityField(QDoubleSpinBox):
         if self._off_words and value <= self.minimum():
             return self._off_words
         between = abs(value - round(value, self._digits)) > 0.5 * 10.0 ** -self.decimals()
-        text = number_text(value, self.decimals() if between else self._digits).replace(".", str(self.locale().decimalPoint()))
+        text = number_text(value, self.decimals() if between else self._digits).replace(".", decimal_sign())
         return f"{text}{NO_BREAK_SPACE}{self.quantity.unit}"
 
     def valueFromText(self, text: str) -> float:
@@ -117,7 +118,7 @@ class QuantityField(QDoubleSpinBox):
         stands = self.textFromValue(self.valueFromText(text))
         why = self.refusal(text)
         if why and self.isVisible():
-            words = tr("{why}; it stands at {value}.").format(why=why, value=stands)
+            words = tr("{why}; it is set to {value}.").format(why=why, value=stands)
             QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), plain(words), self)
             self.refused.emit(words)
         return stands
@@ -132,10 +133,10 @@ class QuantityField(QDoubleSpinBox):
             return str(error)
         if self.minimum() <= value <= self.maximum():
             return ""
-        words = tr("{value} lies over {end}, the most that can stand here")
+        words = tr("{value} is over {end}, the most allowed here")
         end = self.maximum()
         if value < self.minimum():
-            words, end = tr("{value} lies under {end}, the least that can stand here"), self.minimum()
+            words, end = tr("{value} is under {end}, the least allowed here"), self.minimum()
         return words.format(value=text.strip(), end=self.textFromValue(end))
 
     def focusInEvent(self, event: QFocusEvent) -> None:

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from niente.core.model.quantities import Quantity
+from niente.desktop.services.decimal_sign import in_locale
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.theme import BODY, Look, font
 from niente.desktop.widgets.brushes import draw_text
@@ -54,6 +55,12 @@ class Entry(msgspec.Struct, frozen=True):
     def editable(self) -> bool:
         """Whether a person can change it."""
         return self.value is not None
+
+    @property
+    def told(self) -> str:
+        """What is said where a pointer rests on it: what it is, and words as a whole, for which there may be no room."""
+        words = self.text if self.quantity is None and not self.options else ""
+        return ": ".join(part for part in (self.title, words) if part)
 
 
 class SheetModel(HeadedModel):
@@ -93,11 +100,11 @@ class SheetModel(HeadedModel):
         """Return what a cell says, or the value behind it."""
         entry = self.entries[index.row()][index.column()]
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
-            return entry.text
+            return in_locale(entry.text)
         if role == Qt.ItemDataRole.EditRole:
             return entry.value
         if role == Qt.ItemDataRole.ToolTipRole:
-            return plain(entry.title) or None
+            return plain(entry.told) or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return self.alignment(index.column())
         return None

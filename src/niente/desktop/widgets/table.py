@@ -4,10 +4,20 @@ from collections.abc import Sequence
 from enum import StrEnum
 
 import msgspec
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, QRect, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QHelpEvent, QPainter, QPen
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QToolTip,
+)
 
+from niente.desktop.services.decimal_sign import in_locale
+from niente.desktop.services.plain_text import plain
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.widgets.brushes import draw_text, stage_brush, text_width
 
@@ -87,7 +97,7 @@ class HeadedModel(QAbstractTableModel):
         """Return a column's head."""
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
-                return self.heads[section]
+                return in_locale(self.heads[section])
             if role == Qt.ItemDataRole.TextAlignmentRole:
                 return self.alignment(section)
         return None
@@ -148,7 +158,7 @@ class RowsModel(HeadedModel):
 def cell_data(model: HeadedModel, index: Index, role: int) -> object:
     """Return what a model of cells says of one cell: its text, its alignment, or the cell itself."""
     if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
-        return model.row(index.row())[index.column()].plain
+        return in_locale(model.row(index.row())[index.column()].plain)
     if role == Qt.ItemDataRole.UserRole:
         return model.row(index.row())[index.column()]
     if role == Qt.ItemDataRole.TextAlignmentRole:
@@ -198,6 +208,18 @@ class CellDelegate(QStyledItemDelegate):
             painter.setPen(QPen(QColor(getattr(p, cell.under)), 1.5))
             painter.drawLine(QPointF(left, line + 3.0), QPointF(left + width, line + 3.0))
         painter.restore()
+
+    def helpEvent(self, event: QHelpEvent, view: QAbstractItemView, option: QStyleOptionViewItem, index: Index) -> bool:
+        """Show the whole of a text that has no room, where its cell has no tooltip of its own."""
+        if index.isValid() and index.data(Qt.ItemDataRole.ToolTipRole) is None:
+            QToolTip.showText(event.globalPos(), plain(self.cut_text(index, view.visualRect(index))), view)
+            return True
+        return super().helpEvent(event, view, option, index)
+
+    def cut_text(self, index: Index, area: QRect) -> str:
+        """Return the whole text of a cell that has no room for it; empty where it has."""
+        cell = self._model.row(index.row())[index.column()]
+        return "" if cell.sign or self.width(cell) <= area.width() else cell.plain
 
     def _chip(self, painter: QPainter, at: QPointF, stage: str) -> float:
         """Draw a stage's texture, 14 by 11 px; return how far it pushes the text."""

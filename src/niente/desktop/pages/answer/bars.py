@@ -9,10 +9,11 @@ from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.services.theme import BODY, SMALL, Look, Palette, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_level, draw_limiter, draw_text, draw_upright, text_width
-from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, rounded, tick_text, ticks
 
 HEAD, ROW, BAR, FOOT, TRACKS = 40.0, 36.0, 16.0, 26.0, 46.0
 LABEL, RIGHT_PX = 144.0, 96.0
+TICKS = 10
 LOW_C = 20.0
 NAME_ROOM = 64.0
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
@@ -29,7 +30,8 @@ def draw_bars(painter: QPainter, area: QRectF, bars: Bars, look: Look) -> None:
     p = look.palette
     foot = area.top() + HEAD + ROW * len(bars.bars)
     high = max([100.0, *(value for value in (bars.guard, bars.cap) if value is not None)]) + 2.0
-    across = PixelSpan(LOW_C, high, area.left() + LABEL, area.right() - RIGHT_PX)
+    low, high = rounded(LOW_C, high, TICKS)
+    across = PixelSpan(low, high, area.left() + LABEL, area.right() - RIGHT_PX)
     _draw_ground(painter, area, bars, across, foot, p)
     draw_text(painter, QPointF(area.left(), area.top() + 14), tr("Load"), font(BODY, bold=True), p.ink)
     draw_text(painter, QPointF(area.left(), area.top() + 29), tr("hottest first"), font(SMALL), p.soft)
@@ -53,7 +55,7 @@ def _draw_ground(painter: QPainter, area: QRectF, bars: Bars, across: PixelSpan,
     if bars.guard is not None:
         left = across.px(bars.guard)
         painter.fillRect(QRectF(left, top, across.end_px - left, foot - top), QColor(p.shade))
-    for value in ticks(across.low, across.high, 10):
+    for value in ticks(across.low, across.high, TICKS):
         draw_upright(painter, across.px(value), top, foot, p.rule)
 
 
@@ -77,7 +79,7 @@ def _draw_limits(painter: QPainter, area: QRectF, bars: Bars, across: PixelSpan,
 
 def _draw_axis(painter: QPainter, area: QRectF, across: PixelSpan, foot: float, p: Palette) -> None:
     draw_level(painter, across.start_px, across.end_px, foot, p.ink)
-    values = ticks(across.low, across.high, 9)
+    values = ticks(across.low, across.high, TICKS)
     for value in values:
         draw_upright(painter, across.px(value), foot, foot + 5.0, p.ink)
         draw_text(painter, QPointF(across.px(value), foot + 17.0), tick_text(value, 10.0), font(SMALL), p.soft, align=MIDDLE)
@@ -113,8 +115,7 @@ def _draw_bar(painter: QPainter, area: QRectF, bar: Bar, top: float, across: Pix
         if named:
             draw_text(painter, QPointF(peak + 4.0, y - 1.0), tr("peak"), font(SMALL), p.soft)
     if named:
-        draw_text(painter, QPointF(left, y - 1.0), tr("room"), font(SMALL), p.soft)
-        draw_text(painter, QPointF(middle - 4.0, y - 1.0), tr("mean of cores"), font(SMALL), p.soft, align=RIGHT)
+        _name_ends(painter, left, middle, y - 1.0, p)
     width = bar.hottest.half_width
     if width is not None:
         line = y + BAR + 5.5
@@ -126,6 +127,14 @@ def _draw_bar(painter: QPainter, area: QRectF, bar: Bar, top: float, across: Pix
     draw_text(painter, at, number_text(hottest, 1), font(BODY, bold=True), p.ink, align=RIGHT)
     if width is not None:
         draw_text(painter, QPointF(at.x(), top + 30.0), f"± {number_text(width, 1)}", font(SMALL), p.soft, align=RIGHT)
+
+
+def _name_ends(painter: QPainter, left: float, middle: float, y: float, p: Palette) -> None:
+    """Say what a bar goes from and to: the room only where both have room."""
+    mean, room = tr("mean of cores"), tr("room")
+    draw_text(painter, QPointF(middle - 4.0, y), mean, font(SMALL), p.soft, align=RIGHT)
+    if middle - 8.0 - text_width(mean, SMALL) > left + text_width(room, SMALL):
+        draw_text(painter, QPointF(left, y), room, font(SMALL), p.soft)
 
 
 def _draw_name(painter: QPainter, bar: Bar, whole: QRectF, y: float, right: float, p: Palette) -> None:

@@ -232,7 +232,7 @@ class ChoiceView(QWidget):
         if choice is None:
             return tr("Noise against throughput"), tr("No pick yet")
         if self.is_behind():
-            lead = tr("For the limits as they were; the pick for those that are set now is being worked out")
+            lead = tr("For the earlier limits; the pick for the present ones is being worked out")
             return lead, candidate_text(choice.pick)
         settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
             n=choice.settings, room=f"{choice.limits.design_room_c:g}"
@@ -260,7 +260,7 @@ class ChoiceView(QWidget):
         """Give the reasons; ``document`` is the same choice as an answer: how it is entered, and what each load wins."""
         choice = self.session.answer.choice
         if choice is None:
-            words = tr("The setting to keep, with what it costs and what keeps the next quieter one from being it.")
+            words = tr("The setting to keep, what it costs, and why the next quieter one was not chosen.")
             return [Words(tr("What will stand here"), words)]
         binding = {cost.limit for cost in choice.costs if cost.instead is not None}
         limits = tuple(self._limit_line(choice.limits, cost.limit, binds=cost.limit in binding) for cost in choice.costs)

@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from niente.core.model.answer_document import AnswerCurve, CurvePoint, Curves, Ruled
 from niente.desktop.services.theme import SMALL, Look, Palette, font
 from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_upright, text_width
-from niente.desktop.widgets.scale import PixelSpan, apart, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, rounded, tick_text, ticks
 
 TOP, FOOT, LEFT_PX, RIGHT_PX = 30.0, 40.0, 52.0, 150.0
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
@@ -61,8 +61,19 @@ def _frame(area: QRectF, shown: Curves, points: Sequence[CurvePoint]) -> _Frame:
     ys += [ruled.y for ruled in shown.ruled if ruled.y is not None]
     if shown.by_ratio:
         xs = [math.log10(max(x, 1e-9)) for x in xs]
-    (x0, x1), (y0, y1) = _wider(min(xs), max(xs), 0.04), _wider(min(ys), max(ys), 0.08)
+    y0, y1 = rounded(*_wider(min(ys), max(ys), 0.08), _most_up(own))
+    x0, x1 = _wider(min(xs), max(xs), 0.04)
+    if not shown.by_ratio:
+        x0, x1 = rounded(x0, x1, _most_across(own))
     return _Frame(own, PixelSpan(x0, x1, own.left(), own.right()), PixelSpan(y0, y1, own.bottom(), own.top()), shown.by_ratio)
+
+
+def _most_up(area: QRectF) -> int:
+    return max(int(area.height() // 36), 3)
+
+
+def _most_across(area: QRectF) -> int:
+    return max(int(area.width() // 72), 3)
 
 
 def _wider(low: float, high: float, share: float) -> tuple[float, float]:
@@ -85,7 +96,7 @@ def _colours(curves: Sequence[AnswerCurve], p: Palette) -> list[str]:
 
 def _draw_axes(painter: QPainter, frame: _Frame, shown: Curves, p: Palette) -> None:
     area = frame.area
-    values = ticks(frame.up.low, frame.up.high, max(int(area.height() // 36), 3))
+    values = ticks(frame.up.low, frame.up.high, _most_up(area))
     step = values[1] - values[0] if len(values) > 1 else 1.0
     for value in values:
         y = frame.up.px(value)
@@ -97,7 +108,7 @@ def _draw_axes(painter: QPainter, frame: _Frame, shown: Curves, p: Palette) -> N
         marks = [(math.log10(value), f"{value:g}") for value in RATIOS]
         marks = [one for one in marks if frame.across.low <= one[0] <= frame.across.high]
     else:
-        places = ticks(frame.across.low, frame.across.high, max(int(area.width() // 72), 3))
+        places = ticks(frame.across.low, frame.across.high, _most_across(area))
         wide = places[1] - places[0] if len(places) > 1 else 1.0
         marks = [(value, tick_text(value, wide)) for value in places]
     for value, text in marks:

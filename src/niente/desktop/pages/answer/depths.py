@@ -10,10 +10,11 @@ from niente.core.model.quantities import duration_text, number_text
 from niente.desktop.services.theme import BODY, SMALL, Look, Palette, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_upright, faint
-from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, rounded, tick_text, ticks
 
 HEAD, FOOT, LEFT_PX, RIGHT_PX = 44.0, 22.0, 52.0, 118.0
 PARTS_SHARE, MOST_PARTS = 0.42, 32
+TICKS, TICKS_OF_PARTS = 9, 6
 BAR, HANDLE, LINE_PX = 7.0, 9.0, 11.0
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
 BEYOND_MV = 12.0
@@ -44,14 +45,14 @@ def _draw_rails(painter: QPainter, area: QRectF, shown: Depths, p: Palette) -> N
     marks = tuple(rail for rail in shown.rails)
     down = PixelSpan(
         0.0,
-        _deepest(marks, [shown.recommended]),
+        rounded(_deepest(marks, [shown.recommended]), 0.0, TICKS)[0],
         area.top() + HEAD,
         area.bottom() - FOOT,
     )
     left, right = area.left() + LEFT_PX, area.right() - RIGHT_PX
     draw_text(painter, QPointF(area.left(), area.top() + 14.0), tr("Offset"), font(BODY, bold=True), p.ink)
     draw_text(painter, QPointF(area.left(), area.top() + 29.0), "mV", font(SMALL), p.soft)
-    for value in ticks(down.high, 0.0, 9):
+    for value in ticks(down.high, 0.0, TICKS):
         y = down.px(value)
         draw_level(painter, left, right, y, p.ink if abs(value) < 1e-9 else p.rule)
         if shown.recommended is None or abs(down.px(shown.recommended) - y) > HANDLE:
@@ -140,10 +141,11 @@ def _draw_times(painter: QPainter, rail: Rail, x: float, down: PixelSpan, p: Pal
 def _draw_parts(painter: QPainter, area: QRectF, shown: Depths, p: Palette) -> None:
     """Draw one rail a core: its own failures, and where it alone would fail once an hour; inferred ones open."""
     parts = shown.parts[:MOST_PARTS]
-    down = PixelSpan(0.0, _deepest(parts, [shown.recommended]), area.top() + HEAD, area.bottom() - FOOT)
+    deepest, _ = rounded(_deepest(parts, [shown.recommended]), 0.0, TICKS_OF_PARTS)
+    down = PixelSpan(0.0, deepest, area.top() + HEAD, area.bottom() - FOOT)
     left, right = area.left() + 36.0, area.right() - 6.0
     draw_text(painter, QPointF(area.left() + 6.0, area.top() + 14.0), tr("Core by core"), font(BODY, bold=True), p.ink)
-    for value in ticks(down.high, 0.0, 6):
+    for value in ticks(down.high, 0.0, TICKS_OF_PARTS):
         y = down.px(value)
         draw_level(painter, left, right, y, p.ink if abs(value) < 1e-9 else p.rule)
         draw_text(painter, QPointF(left - 6.0, y + 3.5), tick_text(value, 10.0), font(SMALL), p.soft, align=RIGHT)

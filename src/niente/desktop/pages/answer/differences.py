@@ -8,12 +8,13 @@ from niente.core.model.quantities import number_text
 from niente.desktop.services.theme import BODY, SMALL, Look, Palette, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_level, draw_text, draw_upright, faint, text_width
-from niente.desktop.widgets.scale import PixelSpan, tick_text, ticks
+from niente.desktop.widgets.scale import PixelSpan, rounded, tick_text, ticks
 
 HEAD, ROW, FOOT, TURNS = 30.0, 36.0, 30.0, 130.0
 LABEL, VERDICT = 168.0, 340.0
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
 CAP, DOT = 3.5, 4.0
+TICKS = 8
 LEAST_SIDE = 1.5
 """A picture goes so many times as far as what is too small to matter, at least."""
 
@@ -51,7 +52,7 @@ def _reach(block: Spreads) -> float:
     ends = [LEAST_SIDE * block.too_small]
     for row in block.rows:
         ends += [abs(value) for value in (row.value.low, row.value.high, row.value.value, *row.pairs) if value is not None]
-    return 1.08 * max(ends)
+    return rounded(0.0, 1.08 * max(ends), TICKS // 2)[1]
 
 
 def _draw_block(painter: QPainter, area: QRectF, block: Spreads, p: Palette) -> None:
@@ -67,7 +68,7 @@ def _draw_block(painter: QPainter, area: QRectF, block: Spreads, p: Palette) -> 
     zone = QRectF(ends[0], top - 4.0, ends[1] - ends[0], foot - top + 4.0)
     painter.fillRect(zone, QColor(p.shade))
     painter.fillRect(zone, faint(p.ink, 0.045))
-    for value in ticks(-reach, reach, 8):
+    for value in ticks(-reach, reach, TICKS):
         draw_upright(painter, across.px(value), top, foot, p.rule)
     draw_upright(painter, zero, top - 4.0, foot + 5.0, p.ink)
     for index, row in enumerate(block.rows):
@@ -76,7 +77,7 @@ def _draw_block(painter: QPainter, area: QRectF, block: Spreads, p: Palette) -> 
             draw_level(painter, area.left(), area.right(), y, p.rule)
         _draw_row(painter, area, row, y, across, p)
     draw_level(painter, left, right, foot, p.ink)
-    values = ticks(-reach, reach, 8)
+    values = ticks(-reach, reach, TICKS)
     step = values[1] - values[0] if len(values) > 1 else 1.0
     for value in values:
         text = f"+{tick_text(value, step)}" if value > 1e-9 else tick_text(value, step)

@@ -24,11 +24,11 @@ from niente.desktop.widgets.brushes import draw_text, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected
 from niente.desktop.widgets.plot import Plot
-from niente.desktop.widgets.scale import PixelSpan, ticks
+from niente.desktop.widgets.scale import PixelSpan, QuietSpan, rounded, ticks, ticks_along
 
-GUTTERS = (60, 24, 56, 50)
+GUTTERS = (60, 32, 56, 50)
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
-GRAB_PX = 9.0
+GRAB_PX, TICK_PX, TICKS_UP = 9.0, 38.0, 6
 NAMED = 1000.0
 """A mark with a number is worth so many others, where a label is to meet few."""
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
@@ -76,9 +76,8 @@ class Scatter(Plot):
         self._settings = made = sort_settings(field, limits, self.ways.method_steps)
         every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.points()])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
-        self.box.setRange(
-            xRange=(low[0] - 0.8, max(high[0] + 0.8, low[0] + 6.0)), yRange=(low[1] - 2.0, high[1] + 4.0), padding=0.0
-        )
+        levels = (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0)))
+        self.box.setRange(xRange=levels, yRange=rounded(low[1] - 2.0, high[1] + 2.0, TICKS_UP), padding=0.0)
         self._speak()
         self.draw_again()
 
@@ -99,6 +98,11 @@ class Scatter(Plot):
         words += self.ways.words()
         self.setAccessibleDescription(words)
 
+    def axes(self) -> tuple[PixelSpan, PixelSpan]:
+        """Return the two axes; that of noise gives its quiet end, where settings are chosen from, the most room."""
+        across, up = spans(self.canvas, self.box)
+        return QuietSpan(across.low, across.high, across.start_px, across.end_px), up
+
     # -- painting ------------------------------------------------------------------------------------------------
 
     def _under(self, painter: QPainter) -> None:
@@ -106,7 +110,7 @@ class Scatter(Plot):
         if self._settings is None:
             return
         p, area = self.look.palette, self.canvas.area(self.box)
-        across, up = spans(self.canvas, self.box)
+        across, up = self.axes()
         y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
         painter.fillRect(QRectF(area.left(), y, area.width(), area.bottom() - y), QColor(p.shade))
         if self._limits.max_noise_dba is not None:
@@ -114,7 +118,7 @@ class Scatter(Plot):
             painter.fillRect(QRectF(x, area.top(), area.right() - x, y - area.top()), QColor(p.shade))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(QColor(p.rule))
-        for value in ticks(up.low, up.high, 6):
+        for value in ticks(up.low, up.high, TICKS_UP):
             level = round(up.px(value)) + 0.5
             painter.drawLine(QLineF(area.left(), level, area.right(), level))
         for limit in self._mark_limits(across):
@@ -129,7 +133,7 @@ class Scatter(Plot):
         if made is None:
             return
         p, area = self.look.palette, self.canvas.area(self.box)
-        across, up = spans(self.canvas, self.box)
+        across, up = self.axes()
 
         def at(point: Array) -> QPointF:
             return QPointF(across.px(float(point[0])), up.px(float(point[1])))
@@ -146,11 +150,10 @@ class Scatter(Plot):
         for point in made.measured:
             draw_measured(painter, at(point), p)
         painter.setClipping(False)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 10), bottom=True)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
-        for line, text in enumerate((tr("Throughput"), tr("% of stock"))):
-            draw_text(painter, QPointF(0, area.top() - 8 + 13 * line), text, font(SMALL), p.ink, halo=p.ground)
-        draw_text(painter, QPointF(area.right() + 8, area.bottom() + 16), tr("dBA"), font(SMALL), p.ink)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks_along(across, TICK_PX), bottom=True, along=across)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, TICKS_UP), bottom=False)
+        draw_text(painter, QPointF(0, area.top() - 22), tr("Throughput, % of stock"), font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(area.right() + 16, area.bottom() + 16), tr("dBA"), font(SMALL), p.ink)
         self._draw_dynamics(painter, area, across)
         self._draw_handles(painter, area, across, up)
         self._draw_names(painter, area, across, up)
@@ -161,9 +164,9 @@ class Scatter(Plot):
             return
         p = self.look.palette
         points = [(across.px(x), up.px(y)) for x, y in made.front.tolist()]
-        scale = (across.end_px - across.start_px) / (across.high - across.low)
-        band = [QPointF(x - s * scale, y) for (x, y), s in zip(points, made.spread_db.tolist(), strict=True)]
-        band += [QPointF(x + s * scale, y) for (x, y), s in zip(points[::-1], made.spread_db[::-1].tolist(), strict=True)]
+        spread = list(zip(made.front.tolist(), made.spread_db.tolist(), strict=True))
+        band = [QPointF(across.px(x - s), up.px(y)) for (x, y), s in spread]
+        band += [QPointF(across.px(x + s), up.px(y)) for (x, y), s in spread[::-1]]
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(faint(p.ink, 0.16))
@@ -262,7 +265,7 @@ class Scatter(Plot):
         if made is None:
             return pick.x(), pick.y(), RIGHT
         marks = np.concatenate([made.measured, made.inferred, made.rejected, made.front])
-        x = across.start_px + (marks[:, 0] - across.low) / (across.high - across.low) * (across.end_px - across.start_px)
+        x = np.array([across.px(level) for level in marks[:, 0].tolist()])
         y = up.start_px + (marks[:, 1] - up.low) / (up.high - up.low) * (up.end_px - up.start_px)
         others = self._choice.runners_up if self._choice is not None else ()
         named = [(across.px(other.in_room_dba), up.px(other.throughput_percent)) for other in others]
@@ -298,7 +301,7 @@ class Scatter(Plot):
         if self._settings is None:
             return ""
         area = self.canvas.area(self.box)
-        across, up = spans(self.canvas, self.box)
+        across, up = self.axes()
         y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
         x = across.px(self._noise_at(across))
         if abs(point.y() - y) < GRAB_PX and (point.x() < area.left() + 4 or self._on_line(point, area)):
@@ -330,7 +333,7 @@ class Scatter(Plot):
             self.limit_moved.emit(grabbed, self._value_under(grabbed, event.position()))
 
     def _value_under(self, name: str, point: QPointF) -> float:
-        across, up = spans(self.canvas, self.box)
+        across, up = self.axes()
         if name == THROUGHPUT:
             return float(round(min(max(up.value(point.y()), up.low), up.high)))
         value = across.value(point.x())
@@ -357,9 +360,9 @@ class Scatter(Plot):
         if name == THROUGHPUT:
             self.limit_moved.emit(name, self._limits.min_throughput_percent + way * STEPS[name])
             return
-        high = spans(self.canvas, self.box)[0].high
+        high = self.axes()[0].high
         now = self._limits.max_noise_dba
-        first = math.floor(2.0 * high) / 2.0 if way < 0 else math.inf
+        first = math.ceil(2.0 * high) / 2.0 - STEPS[NOISE] if way < 0 else math.inf
         value = first if now is None else now + way * STEPS[NOISE]
         self.limit_moved.emit(name, value if value < high else math.inf)
 

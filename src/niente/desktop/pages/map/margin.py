@@ -16,7 +16,7 @@ from niente.core.analysis.screening import LeftOut
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.names import part_of
 from niente.core.model.project import Limits
-from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
+from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of, signed_text
 from niente.core.model.rig_card import RigCard
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath
@@ -90,9 +90,9 @@ def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: in
         lines.append(
             (
                 f"{name}{NO_BREAK_SPACE}{unit} {part}".strip(),
-                _signed(predicted.core_c[row] - predicted.core_c[0]),
-                _signed(predicted.in_room_dba[row] - predicted.in_room_dba[0]),
-                _signed(predicted.throughput_percent[row] - predicted.throughput_percent[0]),
+                signed_text(predicted.core_c[row] - predicted.core_c[0], 1),
+                signed_text(predicted.in_room_dba[row] - predicted.in_room_dba[0], 1),
+                signed_text(predicted.throughput_percent[row] - predicted.throughput_percent[0], 1),
             )
         )
     return Columns(tr("One step away"), (tr("core, K"), tr("noise, dB"), tr("thr., %")), tuple(lines))
@@ -103,17 +103,12 @@ def _within(card: RigCard, control: str, value: float) -> float:
     return min(max(value, known.low), known.high) if known is not None else value
 
 
-def _signed(value: float) -> str:
-    text = number_text(float(value), 1)
-    return text if math.isnan(value) or text.startswith(("−", "0.0")) else f"+{text}"
-
-
 def heat_path_words(mapped: SettingMap, one: Candidate | None) -> Words:
     """Return the resistance from core to room, at a setting's watts or those that were measured, and what it rests on."""
     heat = mapped.models.heat
     power = one.power_w if one is not None else mapped.watts.measured_w
     path = quantity_of("thermal_resistance_kpw").with_unit(*heat.resistance(power, heat.full_rpm))
-    words = tr("Fans at their fastest, each further watt adds {path}; from {n} settled runs.")
+    words = tr("At full fan speed each further watt adds {path}; from {n} settled runs.")
     bounds = tr(" {n} more, limited by their cap, are bounds.").format(n=heat.bounds) if heat.bounds else ""
     return Words(tr("Heat path"), words.format(path=path, n=heat.runs) + bounds)
 
@@ -141,9 +136,7 @@ def _cautions(one: Candidate) -> list[str]:
     """Say what to mind about a setting."""
     cautions: list[str] = []
     if math.isnan(one.core_c):
-        cautions.append(
-            tr("Nothing holds it here: no clock keeps its temperature cap, or no temperature balances its leakage.")
-        )
+        cautions.append(tr("No steady state here: no clock keeps the temperature cap, or no temperature balances the leakage."))
     elif one.heat_limited:
         cautions.append(tr("The temperature cap limits the clock here: the core stands at it, and the room decides the work."))
     if not one.inside:
@@ -151,7 +144,7 @@ def _cautions(one: Candidate) -> list[str]:
     if one.failures:
         cautions.append(tr("It was run, and it failed."))
     if "headroom" in one.breaks and not one.heat_limited:
-        cautions.append(tr("The headroom wanted is not sure here in the design room."))
+        cautions.append(tr("The required headroom is not certain here in the design room."))
     return cautions
 
 
@@ -172,7 +165,7 @@ def _against(mapped: SettingMap, other: SettingGrid, one: Candidate) -> Columns:
         apart = difference(a[index], a_hw[index], b[index], b_hw[index])
         verdict = tr("shown") if apart.shown else tr("none")
         spread = f"±{NO_BREAK_SPACE}{number_text(float(apart.half_width), 1)}"
-        rows.append((name, _signed(float(apart.value)), spread, verdict))
+        rows.append((name, signed_text(float(apart.value), 1), spread, verdict))
     return Columns(tr("Less {variant}").format(variant=mapped.request.against), ("", "", ""), tuple(rows))
 
 
@@ -249,7 +242,7 @@ def _slope_words(lines: WattLines, line: WattLine) -> str:
     louder = faster.in_room_dba - line.in_room_dba
     spread = math.hypot(line.slope_hw, faster.slope_hw)
     if wins <= spread:
-        words = tr("Fans at {duty} % cost {db} dB and win nothing that the intervals show: other parts hold it back.")
+        words = tr("Fans at {duty} % cost {db} dB and gain nothing beyond the intervals: something else limits it.")
         return words.format(duty=f"{faster.duty:g}", db=number_text(louder, 1))
     words = tr("Fans at {duty} % take {k} K off every 100 W for {db} dB.")
     return words.format(duty=f"{faster.duty:g}", k=number_text(100.0 * wins, 1), db=number_text(louder, 1))
@@ -295,7 +288,7 @@ def noise_blocks(
         Readings(tr("At this duty"), tuple(readings)),
     ]
     if alone < shown.background_dba - 6.0:
-        words = tr("More than 6 dB under the room it cannot be measured here: its level is carried down the speed law.")
+        words = tr("More than 6 dB under the room it cannot be measured here: its level is extrapolated by the speed law.")
         blocks.append(Words(tr("Inferred"), words))
     if not one.seen[0] <= duty <= one.seen[1]:
         words = tr("This group was heard from {a} to {b} %.").format(a=f"{one.seen[0]:g}", b=f"{one.seen[1]:g}")

@@ -16,9 +16,10 @@ from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_u
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_measured
 from niente.desktop.widgets.plot import Plot, band, curve
-from niente.desktop.widgets.scale import PixelSpan, apart, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, rounded, ticks
 
 GUTTERS = (60, 22, 112, 46)
+TICKS, TICKS_UP = 10, 9
 RIGHT = Qt.AlignmentFlag.AlignRight
 UNDER_ROOM_DB = 12.0
 """How far under the room the picture begins: there the machine cannot be heard, and its law is inferred."""
@@ -49,7 +50,8 @@ class NoiseView(Plot):
         self.current = min(self.current, len(shown.groups))
         top = max([float(np.max(shown.together_dba)), *(float(np.max(one.in_room_dba)) for one in shown.groups)])
         most = max((float(one.rpm[-1]) for one in shown.groups), default=1000.0) if by_speed else 100.0
-        self.box.setRange(xRange=(0.0, most), yRange=(shown.background_dba - UNDER_ROOM_DB, top + 2.0), padding=0.0)
+        levels = rounded(shown.background_dba - UNDER_ROOM_DB, top + 2.0, TICKS_UP)
+        self.box.setRange(xRange=rounded(0.0, most, TICKS), yRange=levels, padding=0.0)
         self.draw_again()
 
     def group(self) -> GroupNoise | None:
@@ -68,8 +70,8 @@ class NoiseView(Plot):
         across, up = spans(self.canvas, self.box)
         room = up.px(shown.background_dba)
         painter.fillRect(QRectF(area.left(), room, area.width(), area.bottom() - room), QColor(p.shade))
-        draw_level_rules(painter, self.canvas, self.box, 9)
-        for value in ticks(across.low, across.high, 10):
+        draw_level_rules(painter, self.canvas, self.box, TICKS_UP)
+        for value in ticks(across.low, across.high, TICKS):
             draw_upright(painter, across.px(value), area.top(), area.bottom(), faint(p.rule, 0.7))
 
     def _over(self, painter: QPainter) -> None:
@@ -87,7 +89,7 @@ class NoiseView(Plot):
         self._draw_cursor(painter, across)
         painter.setClipping(False)
         self._draw_names(painter, names, area)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 10), bottom=True)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, TICKS), bottom=True)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
         draw_text(painter, QPointF(0, area.top() - 10), tr("Level, dBA"), font(SMALL), p.ink, halo=p.ground)
         words = tr("Speed, rpm") if self.by_speed else tr("Duty, %")

@@ -9,10 +9,12 @@ import pyqtgraph as pg
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
+from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.maps import SettingMap
 from niente.core.model.plan import Guard
 from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.pick import Choice
@@ -20,10 +22,11 @@ from niente.desktop.pages.map.layers import Drawn, Layer, Polygons, contour_on, 
 from niente.desktop.pages.map.request_row import MapLines
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
+from niente.desktop.session.live_run import LiveRun
 from niente.desktop.widgets.brushes import dashed, draw_text, faint, hatch, text_width
 from niente.desktop.widgets.canvas import Canvas, draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_running
-from niente.desktop.widgets.scale import PixelSpan, ticks
+from niente.desktop.widgets.scale import PixelSpan, end_ticks
 
 MapPoint = tuple[float, float]
 RIGHT, MIDDLE = Qt.AlignmentFlag.AlignRight, Qt.AlignmentFlag.AlignHCenter
@@ -33,6 +36,9 @@ HEADROOM_EVERY_K, AT_CAP_K = 10.0, 0.2
 """Lines of equal headroom; the first just over none, since where the cap holds there is none everywhere."""
 PLATE_PX = 8.0
 """Half the height of a plate with words, and a little more."""
+MARK_PX = 5.0
+ASIDE = (0.0, 0.05, -0.05, 0.1, -0.1, 0.15, 0.2, 0.3)
+"""How far along a line, as a share of the field, a plate may move out of a mark's way."""
 
 
 class FieldPicture(msgspec.Struct, frozen=True):
@@ -92,11 +98,14 @@ class OverField:
     def __init__(self, canvas: Canvas, boxes: tuple[pg.ViewBox, pg.ViewBox, pg.ViewBox], look: Look) -> None:
         self.canvas, self.look = canvas, look
         self.box, self.above, self.beside = boxes
+        self._marked: list[MapPoint] = []
 
     def draw(self, painter: QPainter, shown: FieldPicture, made: Drawn, lines: Lines, point: MapPoint | None) -> None:
         """Draw everything, the crosshair at a point."""
         across, up = spans(self.canvas, self.box)
         area = self.canvas.area(self.box)
+        measured, between = grid_points(shown.mapped.field)
+        self._marked = [*measured, *between, *(one for one in (shown.running, shown.picked) if one is not None)]
         painter.setClipRect(area)
         self._draw_isotherms(painter, lines.colours, across, up)
         self._draw_areas(painter, made, across, up)
@@ -113,8 +122,8 @@ class OverField:
         self._draw_marks(painter, shown, across, up)
         if shown.lines.of_noise:
             self._draw_dynamics(painter, made, [level for level, _ in lines.noise], up)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 8), bottom=True)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, 6), bottom=False)
+        draw_axis_ticks(painter, self.canvas, self.box, end_ticks(across.low, across.high, 8), bottom=True)
+        draw_axis_ticks(painter, self.canvas, self.box, end_ticks(up.low, up.high, 6), bottom=False)
         self._draw_names(painter, shown, made, point, area)
 
     def _path(self, line: Array, across: PixelSpan, up: PixelSpan) -> QPainterPath:
@@ -212,19 +221,34 @@ class OverField:
         p = self.look.palette
         if line.shape[0] < 8:
             return
+        half = text_width(text, SMALL) / 2 + 4
+        places = [self._place_along(line, at + aside, across, up) for aside in ASIDE]
+        free = (one for one in places if not self._meets_mark(one[0], half, across, up))
+        centre, angle = next(free, places[0])
+        painter.save()
+        painter.translate(centre)
+        painter.rotate(angle)
+        painter.fillRect(QRectF(-half, -7, 2 * half, 14), QColor(p.ground))
+        draw_text(painter, QPointF(0, 3.5), text, font(SMALL), p.ink, align=MIDDLE)
+        painter.restore()
+
+    @staticmethod
+    def _place_along(line: Array, at: float, across: PixelSpan, up: PixelSpan) -> tuple[QPointF, float]:
+        """Return the place on a line some way across the field, and which way the line runs there, in degrees."""
         wanted = across.low + at * (across.high - across.low)
         point = min(max(int(np.argmin(np.abs(line[:, 0] - wanted))), 3), line.shape[0] - 4)
         a, b = line[point - 3], line[point + 3]
         dx, dy = across.px(b[0]) - across.px(a[0]), up.px(b[1]) - up.px(a[1])
         angle = math.degrees(math.atan2(dy, dx)) if dx >= 0 else math.degrees(math.atan2(-dy, -dx))
-        painter.save()
         y = min(max(up.px(line[point, 1]), up.end_px + PLATE_PX), up.start_px - PLATE_PX)  # whole, also at the field's edge
-        painter.translate(across.px(line[point, 0]), y)
-        painter.rotate(angle)
-        half = text_width(text, SMALL) / 2 + 4
-        painter.fillRect(QRectF(-half, -7, 2 * half, 14), QColor(p.ground))
-        draw_text(painter, QPointF(0, 3.5), text, font(SMALL), p.ink, align=MIDDLE)
-        painter.restore()
+        return QPointF(across.px(line[point, 0]), y), angle
+
+    def _meets_mark(self, centre: QPointF, half: float, across: PixelSpan, up: PixelSpan) -> bool:
+        """Return whether a plate as wide as twice ``half`` would cover a mark."""
+        for x, y in self._marked:
+            if abs(across.px(x) - centre.x()) < half + MARK_PX and abs(up.px(y) - centre.y()) < PLATE_PX + MARK_PX:
+                return True
+        return False
 
     def _draw_marks(self, painter: QPainter, shown: FieldPicture, across: PixelSpan, up: PixelSpan) -> None:
         p = self.look.palette
@@ -269,7 +293,7 @@ class OverField:
     def _draw_names(self, painter: QPainter, shown: FieldPicture, made: Drawn, point: MapPoint | None, area: QRectF) -> None:
         p, field = self.look.palette, shown.mapped.field
         above, beside = self.canvas.area(self.above), self.canvas.area(self.beside)
-        draw_text(painter, QPointF(0, area.top() - 3), axis_name(field.up, shown.card), font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(area.left(), area.top() - 5), axis_name(field.up, shown.card), font(SMALL), p.ink)
         across = axis_name(field.across, shown.card)
         draw_text(painter, QPointF(area.right(), area.bottom() + 34), across, font(SMALL), p.ink, align=RIGHT)
         room = area.width() - text_width(across, SMALL) - 24
@@ -296,10 +320,10 @@ def _with_unit(control: str, value: float) -> str:
 def _note(shown: FieldPicture, made: Drawn, room_px: float) -> str:
     """Say what the lines and hatches mean, as far as there is room."""
     if shown.mapped.other is not None:
-        words = [tr("Here less {variant}").format(variant=shown.mapped.request.against), tr("hatched: no difference shown")]
+        words = [tr("Difference to {variant}").format(variant=shown.mapped.request.against), tr("hatched: no difference shown")]
     else:
-        words = [tr("Hatched: {k} K of headroom not sure").format(k=f"{shown.mapped.limits.min_headroom_k:g}")]
-        words += [tr("falling: failures speak against it")] if made.unstable else []
+        words = [tr("Hatched: {k} K of headroom not certain").format(k=f"{shown.mapped.limits.min_headroom_k:g}")]
+        words += [tr("falling: failures nearby")] if made.unstable else []
     words += [tr("pale: not measured")] if made.outside else []
     words += [tr("solid: noise in the room")] if shown.lines.of_noise else []
     words += [tr("dashed: headroom")] if shown.lines.of_headroom else []
@@ -321,3 +345,13 @@ def _guard_lines(shown: FieldPicture) -> list[tuple[str, list[Array]]]:
         lines = contour_on(field, flat, guard.trip)
         found.append((tr("guard {level}").format(level=quantity_of(guard.quantity).with_unit(guard.trip)), lines))
     return found
+
+
+def running_point(live: LiveRun | None, field: SettingGrid, stock: Setting) -> tuple[float, float] | None:
+    """Return where the run under way lies in a field; ``None`` where none runs, or it lies outside."""
+    if live is None or live.closed is not None:
+        return None
+    whole = live.opened.step.setting.over(stock)
+    x, y = whole.value(field.across) or 0.0, whole.value(field.up) or 0.0
+    inside = field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]
+    return (x, y) if inside else None

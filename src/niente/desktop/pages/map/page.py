@@ -8,7 +8,6 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox
 
-from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.listener import listener_of_sheet
 from niente.core.analysis.map_table import map_as_csv
 from niente.core.analysis.maps import MapRequest, SettingMap
@@ -16,7 +15,6 @@ from niente.core.analysis.models import Models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text, quantity_of
-from niente.core.model.rig_card import RigCard
 from niente.core.science.heat.sum import OTHER
 from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.pick import Candidate, candidate_at
@@ -25,10 +23,11 @@ from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.map import margin as map_words
 from niente.desktop.pages.map.field_view import FieldView
+from niente.desktop.pages.map.fit_view import QUANTITIES, FitView
 from niente.desktop.pages.map.heads import axis_titles, fixed_words, spoken_map
 from niente.desktop.pages.map.layers import LAYERS
 from niente.desktop.pages.map.noise_view import NoiseView
-from niente.desktop.pages.map.over_field import FieldPicture
+from niente.desktop.pages.map.over_field import FieldPicture, running_point
 from niente.desktop.pages.map.picture import save_picture
 from niente.desktop.pages.map.request_row import MapLines, MapRequestRow
 from niente.desktop.pages.map.rows import FIGURES, table_heads, table_rows
@@ -41,15 +40,16 @@ from niente.desktop.session.analyst import MapResult
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Words
 from niente.desktop.widgets.empty import Empty
+from niente.desktop.widgets.form import choice
 from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.table import RowsModel, rows_view
 from niente.desktop.widgets.views import Views
 
-FIELD, WATTS, NOISE, TABLE = range(4)
+FIELD, WATTS, NOISE, TABLE, FIT = range(5)
 
 
 class MapPage(Page):
-    """A field over any two controls, rise against watts, noise against duty, and the field's data as a table."""
+    """A field over any two controls, rise against watts, noise against duty, the field as a table, and how the models fit."""
 
     name = "Map"
 
@@ -64,14 +64,17 @@ class MapPage(Page):
         self.view.wanted.connect(self.run_here)
         self.watts.selected.connect(lambda _: self.margin_changed.emit())
         self.noise.selected.connect(lambda _: self.margin_changed.emit())
+        self.fit = FitView(look)
+        self.fit.selected.connect(self.margin_changed)
         self.by_speed = QCheckBox(tr("Over speed"))
         self.by_speed.setToolTip(tr("Draw noise over the fans' speed in place of their duty"))
         self.by_speed.toggled.connect(self.refresh)
+        self.fit_of = choice(tr("What is compared"), [tr(title) for _, title in QUANTITIES], lambda _: self.refresh())
         self.problem = Empty(actions, look, "Map", "map.missing")
         self.model = RowsModel(table_heads(None), FIGURES)
         self.table = rows_view(tr("The map as a table"), self.model, look, stretch=0)
         self.stack = PageStack()
-        for widget in (self.view, self.watts, self.noise, self.table):
+        for widget in (self.view, self.watts, self.noise, self.table, self.fit):
             self.stack.addWidget(widget)
             self.offer(widget, "map.run_here", "map.prove", "map.picture", "map.csv", "map.table", "page.answer", "help.here")
         self.views = Views(
@@ -80,11 +83,12 @@ class MapPage(Page):
                 (tr("Rise against watts"), tr("A line per fan setting, with the watts it carries at the limit")),
                 (tr("Noise"), tr("Each fan group alone and together, over the room")),
                 (tr("Table"), actions["map.table"].toolTip()),
+                (tr("Fit"), tr("What each run read against what the models say of it")),
             )
         )
         self.views.chosen.connect(self._show_view)
-        self.head.addWidget(self.by_speed, 0, Qt.AlignmentFlag.AlignBottom)
-        self.head.addWidget(self.views, 0, Qt.AlignmentFlag.AlignBottom)
+        for beside in (self.by_speed, self.fit_of, self.views):
+            self.head.addWidget(beside, 0, Qt.AlignmentFlag.AlignBottom)
         self.body.addWidget(self.request_row)
         self.body.addWidget(self.problem, 1)
         self.body.addWidget(self.stack, 1)
@@ -244,7 +248,8 @@ class MapPage(Page):
         self._find_map()
         mapped = self.mapped
         self.by_speed.setVisible(self.views.current == NOISE)
-        self.request_row.setVisible(mapped is not None and self.views.current != NOISE)
+        self.fit_of.setVisible(self.views.current == FIT and mapped is not None)
+        self.request_row.setVisible(mapped is not None and self.views.current not in (NOISE, FIT))
         problem = self._refused[2] if self._refused is not None and self._refused[1] == self.request_row.request else ""
         self.problem.show_problem(problem if mapped is not None else self.session.why_nothing())
         self.stack.setVisible(mapped is not None)
@@ -266,6 +271,9 @@ class MapPage(Page):
         elif self.views.current == NOISE:
             self.set_head(tr("Each fan group alone, and all together, from what was read"), tr("Noise against duty"))
             self.noise.show_noise(mapped.loudness, mapped.models.scale, by_speed=self.by_speed.isChecked())
+        elif self.views.current == FIT:
+            self.set_head(tr("What each run read against what the models say of it"), tr("How well the models fit"))
+            self.fit.show_residuals(self.session.answer.residuals, QUANTITIES[self.fit_of.currentIndex()][0])
         else:
             layer = LAYERS[self.request_row.layer.currentIndex()]
             title = tr("{layer} in a {room} room") if layer.unit in ("°C", "K") else "{layer}"
@@ -274,22 +282,13 @@ class MapPage(Page):
             self.set_head(tr("Field over {a} and {b}{fixed}").format(**axis_titles(mapped), fixed=fixed), words)
             self._show_field(mapped)
 
-    def _running_point(self, field: SettingGrid, card: RigCard) -> tuple[float, float] | None:
-        """Return where the run under way lies in a field; ``None`` where none runs, or it lies outside."""
-        live = self.session.live
-        if live is None or live.closed is not None or not self.session.busy():
-            return None
-        whole = live.opened.step.setting.over(card.stock)
-        x, y = whole.value(field.across) or 0.0, whole.value(field.up) or 0.0
-        inside = field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]
-        return (x, y) if inside else None
-
     def _show_field(self, mapped: SettingMap) -> None:
         card, field, answer = self.session.card, mapped.field, self.session.answer
         if card is None:
             return
         layer = LAYERS[self.request_row.layer.currentIndex()]
-        running = self._running_point(field, card)
+        live = self.session.live if self.session.busy() else None
+        running = running_point(live, field, card.stock)
         plan = self.session.plan
         guards = plan.guards if plan is not None else ()
         ceiling = card.temperature_ceiling_c(field.settings.base)
@@ -372,6 +371,8 @@ class MapPage(Page):
             return map_words.line_blocks(mapped.watts, line, models.scale, other) if line is not None else []
         if self.views.current == NOISE:
             return self._of_noise(mapped)
+        if self.views.current == FIT:
+            return self.fit.margin(models.card)
         return self._of_field(mapped)
 
     def _of_noise(self, mapped: SettingMap) -> list[Block]:

@@ -66,8 +66,8 @@ class MapRequestRow(QWidget):
         self._request = MapRequest()
         self._axes: tuple[str, ...] = ()
         self._lead = ""
-        self.across = _box(tr("Across"), tr("The control along the map"))
-        self.up = _box(tr("Up"), tr("The control up the map"))
+        self.across = _box(tr("Across"), tr("The control along the level axis"))
+        self.up = _box(tr("Up"), tr("The control along the upright axis"))
         self.layer = _box(tr("Layer"), tr("What the colours show"))
         self.layer.addItems([tr(layer.title) for layer in LAYERS])
         self.lines = _box(
@@ -76,7 +76,7 @@ class MapRequestRow(QWidget):
         for lines in MapLines:
             self.lines.addItem(tr(lines.value), lines)
         self.load = _box(tr("Load"), tr("The load that heats and counts; both: the heaviest heats, the realistic one counts"))
-        self.others = _box(tr("Others"), tr("What becomes of the controls that are on no axis"))
+        self.others = _box(tr("Others"), tr("How the controls that are on no axis are set"))
         for _, name in OTHERS:
             self.others.addItem(tr(name))
         self.room = QuantityField(quantity_of("room_temperature_c"), low=10, high=45, step=0.5, title=tr("Room"), default=28.0)

@@ -32,7 +32,7 @@ def table_rows(mapped: SettingMap) -> list[list[Cell | str]]:
         x, y = field.point(index)
         known, inside = bool(field.measured[index]), bool(field.inside[index])
         sure = predicted.headroom_k[index] - predicted.core_hw[index] >= least
-        breaks = [] if sure else [tr("headroom not sure")]
+        breaks = [] if sure else [tr("headroom not certain")]
         breaks += [tr("failures")] if field.against[index] else []
         state = tr("measured") if known else tr("inferred") if inside else tr("extrapolated")
         rows.append(

@@ -14,11 +14,12 @@ from niente.desktop.widgets.brushes import dashed, draw_text, draw_upright, fain
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured
 from niente.desktop.widgets.plot import Plot, band, curve
-from niente.desktop.widgets.scale import PixelSpan, apart, ticks
+from niente.desktop.widgets.scale import PixelSpan, apart, rounded, ticks
 
 GUTTERS = (60, 22, 64, 76)
 LEFT, MIDDLE, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 BAND, BAND_CURRENT = 0.07, 0.2
+TICKS, TICKS_UP = 9, 8
 CAPACITY_DOWN = 52
 OVER_LIMIT = 0.3
 """How much of the picture lies over the limit, of what lies under it: room for the names of the lines."""
@@ -53,7 +54,8 @@ class WattsView(Plot):
             right = min(max([1.12 * lines.measured_w, *(1.12 * watts for watts in met)]), float(power[-1]))
             over = max((point.rise_k for line in lines.lines for point in line.points), default=0.0)
             top = max(lines.limit_k + OVER_LIMIT * (lines.limit_k - low), over + 2.0)
-            self.box.setRange(xRange=(float(power[0]), right), yRange=(low, top), padding=0.0)
+            watts, kelvins = rounded(float(power[0]), right, TICKS), rounded(low, top, TICKS_UP)
+            self.box.setRange(xRange=watts, yRange=kelvins, padding=0.0)
         self.draw_again()
 
     def line(self) -> WattLine | None:
@@ -76,8 +78,8 @@ class WattsView(Plot):
             if guard.quantity == "package_power_w" and across.low < guard.trip < across.high:
                 x = across.px(guard.trip)
                 painter.fillRect(QRectF(x, area.top(), area.right() - x, area.height()), QColor(p.shade))
-        draw_level_rules(painter, self.canvas, self.box, 8)
-        for value in ticks(across.low, across.high, 9):
+        draw_level_rules(painter, self.canvas, self.box, TICKS_UP)
+        for value in ticks(across.low, across.high, TICKS):
             draw_upright(painter, across.px(value), area.top(), area.bottom(), faint(p.rule, 0.7))
         painter.setClipRect(area)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -117,14 +119,14 @@ class WattsView(Plot):
         self._draw_pick(painter, across, up)
         self._draw_ends(painter, shown, across, up)
         self._draw_capacities(painter, shown, across, up)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, 9), bottom=True)
+        draw_axis_ticks(painter, self.canvas, self.box, ticks(across.low, across.high, TICKS), bottom=True)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
         names = tr("{group} fans; slope near {w} W, K/W, 95 %").format(
             group=shown.group.capitalize(), w=f"{shown.lines[0].near_w:.0f}"
         )
         draw_text(painter, QPointF(area.right(), area.top() - 10), names, font(SMALL), p.soft, align=RIGHT)
         draw_text(painter, QPointF(0, area.top() - 10), tr("Core rise, K"), font(SMALL), p.ink, halo=p.ground)
-        draw_text(painter, QPointF(0, area.bottom() + 16), tr("Package, W"), font(SMALL), p.ink, halo=p.ground)
+        draw_text(painter, QPointF(area.right(), area.bottom() + 34), tr("Package, W"), font(SMALL), p.ink, align=RIGHT)
         self._draw_key(painter, area)
 
     def _draw_line(

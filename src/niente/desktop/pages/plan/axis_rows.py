@@ -14,6 +14,7 @@ from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, axis_title, offered_controls, range_of, snapped
 from niente.core.planning.builders import control_parts
+from niente.desktop.services.decimal_sign import in_locale, list_parts, list_text
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.choice_box import ChoiceBox
 from niente.desktop.widgets.labels import ShortLabel, label
@@ -21,7 +22,7 @@ from niente.desktop.widgets.undo_keys import UndoKeys
 
 DEEPENS = ("voltage_offset_mv", "core_offset_mv", "point_offset_mv", "fixed_voltage_v")
 """What goes down from gentle to deep; its row runs that way too."""
-LIST, RATIO = re.compile(r"[,;]"), re.compile(r"^\s*[x×*]\s*", re.IGNORECASE)
+RATIO = re.compile(r"^\s*[x×*]\s*", re.IGNORECASE)
 FIELD_PX, NAME_PX = 48, 112
 """The least width of a field, and the most that a name keeps for itself: a longer one ends in an ellipsis."""
 
@@ -73,7 +74,9 @@ class AxisRow:
         self.unit = quantity_of(control).unit
         self.first, self.last, self.step = (self._field(title, which) for which in (tr("from"), tr("to"), tr("step")))
         self.step.setToolTip(
-            tr("{title}, step: a figure, a ratio such as × 1.38, or a list of points with commas").format(title=title)
+            tr("{title}, step: a figure, a ratio such as {ratio}, or a list of points such as {points}").format(
+                title=title, ratio=in_locale("× 1.38"), points=list_text(("80", "100", "125"))
+            )
         )
         self.name, self.points = ShortLabel(""), label("", "soft")
         self.name.setText(title)
@@ -112,7 +115,7 @@ class AxisRow:
             texts = (_plain(first), _plain(last), f"×{step}" if axis.span.by_ratio else step)
         elif axis.values:
             ordered = sorted(axis.values, reverse=deepens)
-            texts, listed = (_plain(ordered[0]), _plain(ordered[-1]), ""), ", ".join(map(_plain, ordered))
+            texts, listed = (_plain(ordered[0]), _plain(ordered[-1]), ""), list_text(map(_plain, ordered))
         for field, text in zip(self.fields, texts, strict=True):
             field.put(text, listed if field is self.step else "")
         self.points.setText(f"{points}" if points > 1 else tr("fixed"))
@@ -125,10 +128,10 @@ class AxisRow:
         first, last, stepped = (field.text().strip() for field in self.fields)
         if self.step.points and not self.step.isModified():
             stepped = ""  # other ends make another axis than the list that stood there
-        if LIST.search(stepped):
-            return Axis(self.control, tuple(self._figure(part) for part in LIST.split(stepped) if part.strip()))
+        if len(parts := list_parts(stepped)) > 1:
+            return Axis(self.control, tuple(map(self._figure, parts)))
         if not first and (last or stepped):
-            raise NoFigureError(tr("it has no beginning"))
+            raise NoFigureError(tr("it has no first value"))
         if not last:
             return self._figure(first) if first else None
         return self._between(first, last, stepped, step)
@@ -277,7 +280,7 @@ def _first_value(card: RigCard, control: str) -> float:
 
 
 def _plain(value: float) -> str:
-    return f"{value:.6g}".replace("-", "−")
+    return in_locale(f"{value:.6g}".replace("-", "−"))
 
 
 def _axis_over(question: Question, control: str) -> Axis | None:

@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QDateTime, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 
@@ -25,6 +25,7 @@ from niente.desktop.pages.plan.explain import costs, dry, explain, instead
 from niente.desktop.pages.plan.questions import QuestionList
 from niente.desktop.pages.plan.rules import Rules
 from niente.desktop.pages.plan.run_list import LOAD, MARK, SET, SET_COLUMNS, STAGE, WHY, RunList, RunListView, ShownRun
+from niente.desktop.services.durations import left_text
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.notices import Notice
@@ -36,7 +37,7 @@ from niente.desktop.widgets.outlines import Outline
 from niente.desktop.widgets.table import rows_view
 
 NARROW_PX = 880
-SIDE_PX = 300
+SIDE_PX, MAX_SIDE_PX = 300, 400
 
 
 class PlanPage(Page):
@@ -92,14 +93,15 @@ class PlanPage(Page):
         split.setChildrenCollapsible(False)
         split.addWidget(self._question_side())
         split.addWidget(self._list_side())
-        split.setStretchFactor(1, 1)
+        split.setStretchFactor(0, 1)  # a wide window has room for longer names of controls and loads
+        split.setStretchFactor(1, 5)
         split.setSizes([SIDE_PX, 680])
         self.body.addWidget(split, 1)
 
     def _question_side(self) -> QWidget:
         left = QWidget()
         column = QVBoxLayout(left)
-        column.setContentsMargins(0, 2, 12, 0)
+        column.setContentsMargins(2, 2, 12, 2)  # room for the ring of the focus
         column.setSpacing(6)
         head = QHBoxLayout()
         head.addWidget(label(tr("Question"), "section"))
@@ -128,7 +130,9 @@ class PlanPage(Page):
         below.addWidget(self.rules)
         column.addWidget(self._follows)
         column.addStretch(1)
-        return ScrollingColumn(left, SIDE_PX)
+        scrolling = ScrollingColumn(left, SIDE_PX)
+        scrolling.setMaximumWidth(MAX_SIDE_PX)
+        return scrolling
 
     def _list_side(self) -> QWidget:
         right = QWidget()
@@ -275,6 +279,15 @@ class PlanPage(Page):
 
     def _question_changed(self) -> None:
         self.when_seen(self.show_question)
+        self.when_seen(self._show_total)  # the pace may be another
+
+    def _show_total(self) -> None:
+        """Say runs and hours, and how long that takes here at the rig's pace."""
+        laid, bench = self.session.planner.laid, self.session.bench
+        if laid is not None:
+            left = left_text(laid.cost.left_s, bench.pace if bench is not None else 1.0)
+            words = tr("{n} runs   {t}").format(n=laid.cost.runs, t=duration_text(laid.cost.typical_s))
+            self.total.setText("   ".join(part for part in (words, left) if part))
 
     def _plan_changed(self) -> None:
         self.when_seen(self.show_plan)
@@ -313,7 +326,7 @@ class PlanPage(Page):
         question = laid.request.question
         self.rules.show_runs(laid.loads)
         self.count.setText(self._count_words(laid.cost.naive_runs, question.axes))
-        self.total.setText(self._total(laid.cost.runs, laid.cost.typical_s, laid.cost.left_s))
+        self._show_total()
         self.cost.show_cost(laid.cost)
         running = session.running_index()
         self.ribbon.show_runs(laid.pieces, sum(laid.seconds[:running]) if running is not None else None)
@@ -350,18 +363,6 @@ class PlanPage(Page):
         more = tr(" And {n} more, in the margin.").format(n=len(problems) - 1) if len(problems) > 1 else ""
         self.warning.setText(("× " if run is not None and run.wrong else "! ") + text + more if problems else "")
         self.warning.setVisible(bool(problems))
-
-    def _total(self, runs: int, typical_s: float, left_s: float) -> str:
-        """Say runs and hours, and at what time of the clock on the wall it would end if it went on now."""
-        words = tr("{n} runs   {t}").format(n=runs, t=duration_text(typical_s))
-        bench = self.session.bench
-        pace = bench.pace if bench is not None else 1.0
-        if pace is None or left_s <= 0:
-            return words
-        ends = QDateTime.currentDateTime().addSecs(int(left_s / pace))
-        days = QDateTime.currentDateTime().daysTo(ends)
-        time = ends.toString("HH:mm") if days == 0 else ends.toString("ddd HH:mm") if days < 7 else ends.toString("d MMM")
-        return words + "   " + tr("ends {time}").format(time=time)
 
     def live_line(self) -> str:
         """Return runs and hours."""

@@ -76,11 +76,11 @@ class Rules(QWidget):
         self.rest = _minutes(tr("Idle before a cold start"), lambda value: self._put("the idle time", idle_minutes=value))
         self.cold = QCheckBox(tr("until nothing moves"))
         self.cold.setAccessibleName(tr("Rest until the machine is cold"))
-        self.cold.setToolTip(tr("Idle time goes on until no temperature moves by more than 0.3 K in five minutes"))
+        self.cold.setToolTip(plain(tr("Idle time goes on until no temperature moves by more than 0.3 K in five minutes")))
         self.cold.clicked.connect(lambda on: self._put("the idle time", from_cold=on))
         self.stall = QCheckBox(tr("where they start and stall"))
         self.stall.setAccessibleName(tr("Look for the duties at which fans start and stall"))
-        self.stall.setToolTip(tr("Each group alone, down until it stands and up until it turns; minutes, and no heat"))
+        self.stall.setToolTip(tr("Each group alone, down until it stops and up until it starts; minutes, and no heat"))
         self.stall.clicked.connect(lambda on: self._put("what is looked for", stall=on))
         self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
         self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
@@ -292,7 +292,7 @@ class Rules(QWidget):
             return
         exposure = msgspec.structs.replace(self._question.exposure, **changed)
         if exposure.problems() and self._card is not None:
-            self.refused.emit(tr("The least time of a run lies above its most. The plan is unchanged."))
+            self.refused.emit(tr("The shortest time of a run is longer than its longest. The plan is unchanged."))
             self.least.put(self._question.exposure.min_s / 60.0)
             self.most.put(self._question.exposure.max_s / 60.0)
             return

@@ -19,7 +19,7 @@ from niente.desktop.widgets.brushes import dashed, draw_level, draw_text, draw_u
 from niente.desktop.widgets.canvas import draw_axis_ticks, draw_level_rules, spans
 from niente.desktop.widgets.marks import draw_picked
 from niente.desktop.widgets.plot import Plot, curve
-from niente.desktop.widgets.scale import PixelSpan, ticks
+from niente.desktop.widgets.scale import PixelSpan, rounded, ticks
 
 GUTTERS = (60, 26, 20, 40)
 SPACING = 34
@@ -27,6 +27,7 @@ LEAST_CHANCE = 1e-5
 LEAST_HIGH_PX = 340
 LEFT, MIDDLE, RIGHT = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
 LEAST_PX, MOST_PX = 2.0, 6.5
+TICKS, TICKS_UP = 9, 5
 GROUND = 0.07
 CLOCKS_ALIKE_MHZ = 150.0
 BAND = 0.16
@@ -85,10 +86,10 @@ class DepthView(Plot):
         clocks = [one.seen.clock_mhz for one in proof.exposures if math.isfinite(one.seen.clock_mhz)] or [1000.0]
         least, most = min(clocks), max(clocks)
         room = max(0.08 * (most - least), 40.0)
-        self.clocks.setRange(
-            xRange=(low - 4.0, high), yRange=(least - 2.2 * room, most + 0.35 * max(most - least, 300.0)), padding=0.0
-        )
-        self.chances.setRange(xRange=(low - 4.0, high), yRange=(math.log10(LEAST_CHANCE), 0.15), padding=0.0)
+        depths_mv = (low - 4.0, rounded(low, high, TICKS)[1])  # marks at no depth stand off the axis
+        clocks_mhz = rounded(least - 2.2 * room, most + 0.35 * max(most - least, 300.0), TICKS_UP)
+        self.clocks.setRange(xRange=depths_mv, yRange=clocks_mhz, padding=0.0)
+        self.chances.setRange(xRange=depths_mv, yRange=(math.log10(LEAST_CHANCE), 0.15), padding=0.0)
         self.setAccessibleDescription(self.words())
         self.draw_again()
 
@@ -118,9 +119,9 @@ class DepthView(Plot):
             if math.isfinite(band) and band > 0.0:
                 left, right = across.px(proof.depth_mv), min(across.px(proof.depth_mv + band), area.right())
                 painter.fillRect(QRectF(left, area.top(), right - left, area.height()), faint(p.accent, GROUND))
-            for value in ticks(across.low, across.high, 9):
+            for value in ticks(across.low, across.high, TICKS):
                 draw_upright(painter, across.px(value), area.top(), area.bottom(), faint(p.rule, 0.7))
-        draw_level_rules(painter, self.canvas, self.clocks, 5)
+        draw_level_rules(painter, self.canvas, self.clocks, TICKS_UP)
         self._draw_chance_rules(painter)
 
     def _draw_chance_rules(self, painter: QPainter) -> None:
@@ -235,7 +236,7 @@ class DepthView(Plot):
             draw_picked(painter, QPointF(across.px(proof.depth_mv), y), p)
             at = QPointF(across.px(proof.depth_mv) + 12, y - 8)
             draw_text(painter, at, risk_text(proof.at_most), font(SMALL, bold=True), p.accent, halo=p.ground)
-        values = ticks(across.low, across.high, 9)
+        values = ticks(across.low, across.high, TICKS)
         draw_axis_ticks(painter, self.canvas, self.chances, values, bottom=True)
         draw_upright(painter, area.left() - 1, area.top(), area.bottom(), p.ink)
         draw_text(painter, QPointF(0, area.top() - 8), _chance_words(proof), font(SMALL), p.ink, halo=p.ground)

@@ -286,7 +286,7 @@ class ProofPage(Page):
             Reading(tr("Expected"), risk_text(proof.expected) if math.isfinite(proof.expected) else "–"),
         )
         more = self.selected()
-        next_words = more_sentence(proof, more) if more is not None else tr("Nothing that ends within weeks would tell.")
+        next_words = more_sentence(proof, more) if more is not None else tr("No run shorter than weeks would show it.")
         return [
             Title(tr("Evidence for the pick"), tr("{time} clean").format(time=clean)),
             Readings("", lines, tr("{percent} % intervals").format(percent=f"{100.0 * proof.goal.sure:g}")),
@@ -343,7 +343,9 @@ def _age_words(proof: Proof) -> str:
         parts.append(tr("The evidence has aged: {why}.").format(why=proof.aged))
     if proof.forgotten:
         parts.append(
-            tr("{n} older runs do not count: the machine fails gentler now than it passed then.").format(n=proof.forgotten)
+            tr("{n} older runs do not count: the machine now fails at gentler settings than it passed then.").format(
+                n=proof.forgotten
+            )
         )
     parts.append(tr("It is for these parts and this firmware: after a change of either, run some of it again."))
     return " ".join(parts)

@@ -10,11 +10,11 @@ from niente.core.science.heat.rungs import Rung
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text
-from niente.desktop.widgets.scale import PixelSpan, ticks
+from niente.desktop.widgets.scale import PixelSpan, end_ticks, ticks
 
 NAMES_PX, LADDER_TOP, BAR = 132, 60, 14
-RUNG_PX, MIN_RUNG_PX, BELOW_PX = 76, 48, 66
-"""A rung's height, where there is room and where there is little; and what stands under the ladder."""
+RUNG_PX, MIN_RUNG_PX, MAX_RUNG_PX, BELOW_PX = 76, 48, 132, 66
+"""A rung's height, as it is wanted, where there is little room and where there is much; and what stands under the ladder."""
 POWER_STEP_W = 5.0
 KEY_PX = 190
 RIGHT = Qt.AlignmentFlag.AlignRight
@@ -121,7 +121,7 @@ class LadderView(QWidget):
         draw_text(painter, QPointF(0, 20), tr("At"), font(BODY), p.soft)
         painter.setPen(QPen(QColor(p.soft), 1.0))
         painter.drawLine(QPointF(scale.start_px, 16.5), QPointF(scale.end_px, 16.5))
-        for value in ticks(scale.low, scale.high, 7):
+        for value in end_ticks(scale.low, scale.high, 7):
             x = round(scale.px(value)) + 0.5
             painter.setPen(QPen(QColor(p.soft), 1.0))
             painter.drawLine(QPointF(x, 13.5), QPointF(x, 19.5))
@@ -146,7 +146,7 @@ class LadderView(QWidget):
 
     def _rung_px(self, ladder: Ladder) -> float:
         room = (self.height() - LADDER_TOP - BELOW_PX) / len(ladder.rungs)
-        return min(max(room, MIN_RUNG_PX), RUNG_PX)
+        return min(max(room, MIN_RUNG_PX), MAX_RUNG_PX)
 
     def _draw_grid(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         p = self._look.palette
@@ -200,7 +200,7 @@ class LadderView(QWidget):
         p = self._look.palette
         x, y = self.width() - KEY_PX, self._foot(ladder) - 58.0
         body = tr("typical until fitted") if ladder.typical else tr("fans cannot change this")
-        for line, (colour, words) in enumerate(((p.ink, body), (p.accent, tr("more fan speed can win this")))):
+        for line, (colour, words) in enumerate(((p.ink, body), (p.accent, tr("more fan speed can gain this")))):
             self._bar(painter, QRectF(x, y + 16 * line, 18, 8), colour, ladder.typical)
             draw_text(painter, QPointF(x + 26, y + 8 + 16 * line), words, font(SMALL), p.soft, halo=p.ground)
         if ladder.typical:

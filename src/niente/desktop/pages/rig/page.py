@@ -29,6 +29,7 @@ from niente.desktop.pages.rig.parts import PartsList, other_states, part_rows
 from niente.desktop.pages.rig.room import RoomView
 from niente.desktop.pages.rig.sensors import SensorsView
 from niente.desktop.pages.rig.start import StartView, guard_title
+from niente.desktop.services.leisure import Leisure
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -80,6 +81,7 @@ class RigPage(Page):
         self.path = LadderView(look)
         self.path.power_moved.connect(self._move_power)
         self.full_speed = label("", "", wrap=True)
+        self.full_speed.setMinimumHeight(2 * self.full_speed.fontMetrics().lineSpacing())  # a splitter knows of no wrapping
         self.scale_note = label("", "soft")
         self.scale = DynamicScale(look)
         self.scale.setProperty("help", "noise")
@@ -88,8 +90,7 @@ class RigPage(Page):
         self.offer(self.path, "page.map", "help.here")
         self._lay_out()
         self.follow(session.answered, session.project_changed)
-        session.sampled.connect(self._show_noise)
-        session.sampled.connect(self._show_now)
+        session.sampled.connect(Leisure(self._show_frame, self).soon)
         session.planner.offered.connect(self._take_offers)
 
     def _lay_out(self) -> None:
@@ -223,7 +224,7 @@ class RigPage(Page):
         ladder = Ladder(rungs, names, sub, power, span, project.limits.design_room_c, only_typical)
         self.path.show_ladder(ladder)
         self._show_path_words(model, ladder, speeds)
-        self._show_noise()
+        self._show_frame()
 
     def _is_fresh(self) -> bool:
         """Whether nothing was measured in the book, in any variant; not so long as that is only not known yet."""
@@ -260,15 +261,10 @@ class RigPage(Page):
         self.start.show_machine(card, parts_in(sheet, sheet.variant) or part_rows(own))
         self.start.show_guards(plan.guards)
         self.start.show_pace(bench.pace)
-        self._show_now()
+        self._show_frame()
         if self._offered_for != (card, plan.guards):
             self._offered_for = (card, plan.guards)
             self.session.planner.offer(card, plan.guards)
-
-    def _show_now(self) -> None:
-        card, frame = self.session.card, self.session.frame
-        if self.isVisible() and self.views.current == START and card is not None and frame is not None:
-            self.start.show_frame(card, frame)
 
     def _take_offers(self, offers: tuple[Offer, ...]) -> None:
         self.start.show_offers(offers)
@@ -304,7 +300,7 @@ class RigPage(Page):
             words += tr("Open bars are typical of such machines; three settled runs of the heaviest load close them.")
         self.full_speed.setText(words)
 
-    def _show_noise(self) -> None:
+    def _show_frame(self) -> None:
         if not self.isVisible():
             return
         models, frame, card = self.session.answer.models, self.session.frame, self.session.card
@@ -315,6 +311,8 @@ class RigPage(Page):
         self.scale.show_scale(scale, now)
         known = tr("in the room, against its {dba} dBA").format(dba=number_text(scale.background_dba, 1))
         self.scale_note.setText(known if math.isfinite(scale.background_dba) else "")
+        if self.views.current == START and card is not None and frame is not None:
+            self.start.show_frame(card, frame)
 
     # -- what the frame asks -----------------------------------------------------------------------------------
 

@@ -101,7 +101,7 @@ class PartsList(QScrollArea):
         self._shown = (parts, known)
         inside = QWidget()
         rows = QVBoxLayout(inside)
-        rows.setContentsMargins(0, 0, 12, 0)
+        rows.setContentsMargins(2, 2, 12, 2)  # room for the ring of the focus
         rows.setSpacing(0)
         self.rows = [PartRow(part, known.get(part.name, ())) for part in parts]
         for row in self.rows:

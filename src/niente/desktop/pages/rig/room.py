@@ -92,7 +92,7 @@ class RoomView(QWidget):
         meter.add(tr("Place"), self.meter_place)
         inside = QWidget()
         rows = QVBoxLayout(inside)
-        rows.setContentsMargins(0, 0, 12, 0)
+        rows.setContentsMargins(2, 2, 12, 2)  # room for the ring of the focus
         rows.setSpacing(4)
         for left, right in ((room, listener), (noise, meter)):
             line = QHBoxLayout()

@@ -1,7 +1,6 @@
 """The Rig page's fourth view: how far each sensor is to be trusted, and which temperature is the one that counts."""
 
 import math
-import time
 
 import msgspec
 from PySide6.QtGui import QAction
@@ -11,6 +10,7 @@ from niente.core.model.names import kind_of
 from niente.core.model.quantities import Quantity, quantity_of
 from niente.core.model.rig_card import Channel, RigCard, Trust
 from niente.core.model.rig_sheet import READABLE, RigSheet, counts_of
+from niente.desktop.services.leisure import Leisure
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
@@ -20,8 +20,6 @@ from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
 
 HEADS = ("Sensor", "Now", "Step", "Read by", "Reads too high by", "Reads times", "As shown by")
 NOW, STEP, READ_BY, OFFSET, GAIN, REFERENCE = range(1, 7)
-EVERY_S = 0.5
-"""How often what is read now is shown anew: often enough for a hand on a fan."""
 BY = {False: "sensor", True: "hand"}
 GAIN_FIELD = Quantity("gain", "Gain", "", "×", 3, 0.2, 5.0)
 
@@ -36,8 +34,7 @@ class SensorsView(QWidget):
         self.model = SheetModel([tr(head) for head in HEADS], {NOW, STEP, OFFSET, GAIN})
         self.model.edited.connect(self._edited)
         self._names: list[str] = []
-        self._shown_at = 0.0
-        session.sampled.connect(self._show_now)
+        session.sampled.connect(Leisure(self._show_now, self).soon)
         widths = {0: 168, NOW: 96, STEP: 64, READ_BY: 64, OFFSET: 116, GAIN: 84}
         self.table = sheet_view(tr("Sensor trust"), self.model, look, stretch=REFERENCE, widths=widths)
         rows = QVBoxLayout(self)
@@ -52,7 +49,7 @@ class SensorsView(QWidget):
             label(
                 tr(
                     "A board's sensor can be wrong by a gain: a reference on both machines, or driving into a known cap, "
-                    "shows it. What is read stays in the book as it came; what is worked out from it goes by these."
+                    "shows it. Readings stay in the book as they came; what is worked out from them uses these corrections."
                 ),
                 "soft",
                 wrap=True,
@@ -77,15 +74,13 @@ class SensorsView(QWidget):
         self._names = list(kinds)
         known = {trust.channel: trust for trust in sheet.trust}
         self.model.set_entries([_row(kind, alike, known, sheet.by_hand) for kind, alike in kinds.items()])
-        self._shown_at = 0.0
         self._show_now()
 
     def _show_now(self) -> None:
         """Show what each sensor reads now, of several the highest."""
-        now, card, frame = time.monotonic(), self.session.card, self.session.frame
-        if card is None or frame is None or not self.isVisible() or now < self._shown_at + EVERY_S:
+        card, frame = self.session.card, self.session.frame
+        if card is None or frame is None or not self.isVisible():
             return
-        self._shown_at = now
         entries = []
         for kind in self._names:
             read = [float(frame.values[index]) for index in card.indices(kind)]
@@ -118,7 +113,7 @@ def _read_by(name: str, by_hand: tuple[str, ...]) -> Entry:
     source = tr(BY[name in by_hand])
     if name not in READABLE:
         return Entry(source, soft=True)
-    title = tr("Read by: hands are asked for it at the end of every run")
+    title = tr("Read by hand: asked for at the end of every run")
     return Entry(source, source, options=tuple(tr(words) for words in BY.values()), title=title)
 
 

@@ -27,7 +27,7 @@ def explained(session: Session) -> list[Block]:
     """Return the blocks for the run under way, or for a bench at which nothing runs yet."""
     live, card, plan = session.live, session.card, session.plan
     if live is None or card is None or plan is None or live.samples.count == 0:
-        words = tr("They stand from the first sample of a run on, and end it before anything is harmed.")
+        words = tr("They are active from the first sample of a run on, and end it before harm is done.")
         return [Words(tr("Guards"), words), LimiterLegend(tr("Limiter band"))]
     setting, samples = _now(session, live, card)
     far = distances(card, plan.guards, setting, samples)
@@ -91,7 +91,9 @@ def _noise(session: Session, samples: Samples) -> list[Block]:
     room = tr("room {level}").format(level=quantity.with_unit(background))
     found: list[Block] = [Readings(tr("Noise at the meter"), tuple(lines), room)]
     if alone.bound:
-        words = tr("The machine is at most so loud (ISO 3746). A quieter hour, or the meter nearer to it, would tell.")
+        words = tr(
+            "This is an upper bound (ISO 3746). A quieter hour, or the meter nearer to the machine, would give the level."
+        )
         found.append(Words(tr("Too close to the room to tell"), words))
     return found
 

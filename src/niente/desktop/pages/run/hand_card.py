@@ -105,7 +105,7 @@ class HandCardView(QWidget):
             self._section(tr("To check before going on"))
             for check in card.checks:
                 self._rows.addWidget(self._box(check, check))
-        kept = tr("Niente may be closed meanwhile, and the machine started anew: the card and its ticks are in the book.")
+        kept = tr("Niente may be closed meanwhile, and the machine restarted: the card and its ticks are in the book.")
         if card.kind != CardKind.READ:
             self._rows.addWidget(label(kept, "soft", wrap=True))
         self._rows.addStretch(1)

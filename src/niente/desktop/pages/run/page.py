@@ -72,6 +72,7 @@ class RunPage(Page):
         )
         self.queue.setMinimumHeight(22 + 19)
         self.buttons: dict[str, QPushButton] = {}
+        self._titled: LiveRun | None = None
         self._lay_out()
         self.traces.looked_back.connect(actions["run.follow"].setEnabled)
         actions["run.follow"].setEnabled(False)
@@ -129,7 +130,8 @@ class RunPage(Page):
             self.upper.addWidget(view)
         split.addWidget(upper)
         split.addWidget(self.queue)
-        split.setStretchFactor(0, 1)
+        split.setStretchFactor(0, 4)
+        split.setStretchFactor(1, 1)  # a high window shows more of the queue
         split.setSizes([460, 22 + 19 * QUEUE_ROWS])
         self.body.addWidget(split, 1)
 
@@ -199,9 +201,11 @@ class RunPage(Page):
         """Show the latest samples."""
         if self.upper.currentWidget() is self.card_view:
             self.card_view.show_warmth()
-        live, strip = self.session.live, self.session.strip
+        live, strip, card = self.session.live, self.session.strip, self.session.card
         if live is None or strip is None:
             return
+        if live is not self._titled and card is not None and self.upper.currentWidget() is self.traces:
+            self._show_run_head(live, card)  # figures and title are of the same run, also where runs follow each other fast
         self._show_forecast(live)
         if self.isVisible():
             models = self.session.answer.models
@@ -245,14 +249,14 @@ class RunPage(Page):
         now = session.running_index()
         models = session.answer.models
         scale = models.scale if models is not None else Scale()
-        ahead = [(index, row) for index, row in enumerate(planner.rows) if not row.status.closed and index != now]
         return [
             _row(index, row.step, planner.seen(row), scale, card, row_seconds(row, planner.pace))
-            for index, row in ahead[:QUEUE_SHOWN]
+            for index, row in planner.ahead(now)[:QUEUE_SHOWN]
         ]
 
     def _show_run_head(self, live: LiveRun, card: RigCard) -> None:
         """Show which run it is, how it stands, and what it sets under which load."""
+        self._titled = live
         step = live.opened.step
         lead = tr("Run {n} of {total}, {stage}").format(n=live.opened.index + 1, total=live.opened.total, stage=step.stage)
         state = self._state_words(live)

@@ -118,7 +118,7 @@ class RecoveryView(QWidget):
         self.ended.clicked.connect(lambda: session.hands.judge(machine_down=False))
         self.resume = ActionButton(actions["plan.start"])
         self.away = QPushButton(tr("Not now"))
-        self.away.setToolTip(tr("Put this away; the book keeps it, and the plan can go on at any time"))
+        self.away.setToolTip(tr("Hide this for now; the book keeps it, and the plan can go on at any time"))
         self.away.clicked.connect(session.hands.put_away)
         rows = QVBoxLayout(self)
         rows.setContentsMargins(0, 4, 0, 4)
@@ -170,11 +170,11 @@ class RecoveryView(QWidget):
         if found.machine_down is False:
             return ""
         if not names:
-            return tr("No other run of the plan goes for it.") if found.machine_down is not None else ""
+            return tr("No other run of the plan is left out because of it.") if found.machine_down is not None else ""
         shown = "; ".join(names[:NAMED]) + (tr(" and {n} more").format(n=len(names) - NAMED) if len(names) > NAMED else "")
         if found.machine_down:
-            return tr("No longer asked for, since they ask at least as much: {runs}.").format(runs=shown)
-        return tr("If it failed, these are not asked for any more, since they ask at least as much: {runs}.").format(runs=shown)
+            return tr("Left out, since they are at least as demanding: {runs}.").format(runs=shown)
+        return tr("If it failed, these are left out, since they are at least as demanding: {runs}.").format(runs=shown)
 
 
 def _verdict(found: InterruptedRun) -> str:
