@@ -1,14 +1,15 @@
 """Machines made up at random from wide ranges of physics, so that no figure rests on those that ship.
 
-Each begins as one of the shipped machines, whose shape it keeps (its nodes, streams and fans), and everything that has a size
-is drawn anew: curves of voltage, leakage, sinks and paste, fans with their speed over duty, laws and resonances, how work
-follows the clock, limits below caps, a clock that is fused below its cap, steps and offsets of sensors, and a room that
-wanders.
+Each begins as one of the shipped machines, whose nodes and fans it keeps, and everything that has a size is drawn anew: where
+air goes and leaks, with a fan that works against the stream on some, curves of voltage, leakage, sinks and paste, fans with
+their speed over duty, laws and resonances, how work follows the clock, limits below caps, a clock that is fused below its cap,
+steps and offsets of sensors, and a room that wanders.
 """
 
 import msgspec
 import numpy as np
 
+from benchmarks.made_air import drawn_air
 from niente.core.model.errors import DocumentError
 from niente.core.rigs.simulated.machine import Fan, Hump, Machine, MachineLoad, Pass, ThermalLink
 from niente.core.rigs.simulated.machine_files import MachineFile, read_machine, shipped_file, shipped_machines
@@ -84,15 +85,9 @@ def _drawn(draws: _Draws, base: Machine, seed: int) -> Machine:
                           spread=draws.between(0.0, 0.15)),
             nodes={name: draws.times(value, 0.3) for name, value in base.heat.nodes.items()},
             links=tuple(_link(draws, link) for link in base.heat.links),
-            streams={
-                name: changed(
-                    stream,
-                    passes=tuple(_pass(draws, one) for one in stream.passes),
-                    impedance_pa={part: draws.times(pa, 0.5) for part, pa in stream.impedance_pa.items()},
-                    recirculation=min(draws.times(max(stream.recirculation, 0.05), 0.5), 0.4),
-                )
-                for name, stream in base.heat.streams.items()
-            },
+            air=drawn_air(base.heat.air, draws.rng, draws.times, lambda one: _pass(draws, one))
+            if base.heat.air is not None
+            else None,
             sources=tuple(changed(one, watts=draws.times(one.watts, 0.4)) for one in base.heat.sources),
         ),
         fans={name: _fan(draws, fan) for name, fan in base.fans.items()},

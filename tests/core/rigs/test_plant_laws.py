@@ -8,16 +8,11 @@ from scipy.integrate import solve_ivp
 
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.acoustics import sound_of
-from niente.core.rigs.simulated.air import (
-    AIR_HEAT,
-    Air,
-    driven_flow,
-    fan_flow,
-    fan_pressure,
-    taken_per_kelvin,
-)
+from niente.core.rigs.simulated.air import AIR_HEAT, taken_per_kelvin
+from niente.core.rigs.simulated.fan_curves import fan_flow, fan_pressure
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.network import Network, warming
+from niente.core.rigs.simulated.streams import Streams, driven_flow
 from niente.core.rigs.simulated.validation import STEP_S
 from niente.core.science.air_density import density_ratio
 from tests.core.rigs.benches import settled, stand_in
@@ -26,10 +21,10 @@ NONE = np.zeros(0)
 NOWHERE = np.zeros(0, dtype=np.uint64)
 
 
-def one_way(bend: float, stages: list[list[int]], fans: int) -> Air:
+def one_way(bend: float, stages: list[list[int]], fans: int) -> Streams:
     """A way of 20 000 Pa/(m3/s)2 with fans of 20 Pa and 0.03 m3/s."""
     members = [fan for stage in stages for fan in stage]
-    return Air(
+    return Streams(
         pressure=np.full(fans, 20.0),
         free_flow=np.full(fans, 0.03),
         bend=np.full(fans, bend),
@@ -137,7 +132,7 @@ def test_a_machine_runs_hotter_in_thin_air() -> None:
     """The air's own rise goes as one over its density; surfaces lose less than that."""
     at = Setting(sustained_power_w=120.0)
     low, high = (stand_in("larkspur", room={"altitude_m": metres}) for metres in (0.0, 1500.0))
-    rise = [rig.true_settled(at, "vector", 23.0).nodes_c["case air"] - 23.0 for rig in (low, high)]
+    rise = [rig.true_settled(at, "vector", 23.0).nodes_c["processor"] - 23.0 for rig in (low, high)]
     assert 1.05 < rise[1] / rise[0] < 1.0 / density_ratio(1500.0)
 
 
@@ -153,14 +148,17 @@ def ladder() -> Network:
         free_b=NOWHERE,
         free_w=NONE,
         free_power=NONE,
-        pass_stream=NOWHERE,
+        first_pass=np.zeros(1, dtype=np.int64),
         pass_node=NOWHERE,
         pass_from=NOWHERE,
         pass_ua=NONE,
         pass_power=NONE,
         pass_coolant=NONE,
+        pass_along=NONE,
         source=NOWHERE,
         sink=NOWHERE,
+        reference=NONE,
+        made_up=NONE,
         recirculation=NONE,
         of_package=np.zeros(3),
         base=0,

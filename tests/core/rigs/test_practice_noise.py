@@ -27,15 +27,16 @@ def alone(name: str, changes: dict[str, Any], **duty: float) -> float:
 
 def test_two_equal_fans_are_3_db_louder_than_one() -> None:
     """10 lg 2 = 3.01 dB (textbook)."""
-    one = alone("larkspur", {"fans": {"intake": {"count": 1}, "exhaust": {"level_db": -60.0}}}, case=80.0, cooler=0.0)
-    two = alone("larkspur", {"fans": {"intake": {"count": 2}, "exhaust": {"level_db": -60.0}}}, case=80.0, cooler=0.0)
+    silent = {"level_db": -60.0}
+    one = alone("larkspur", {"fans": {"lower intake": silent, "exhaust": silent}}, case=80.0, cooler=0.0)
+    two = alone("larkspur", {"fans": {"exhaust": silent}}, case=80.0, cooler=0.0)
     assert two - one == pytest.approx(10.0 * math.log10(2.0), abs=0.02)
 
 
 def test_half_the_speed_is_15_to_17_decibels() -> None:
     """50 lg 2 = 15.05 dB, 55 lg 2 = 16.56 dB (the empirical range of the fan sound law); humps and tone aside."""
     plain = {"humps": [], "tone_db": -80.0}
-    changes: dict[str, Any] = {"fans": {"intake": plain, "exhaust": plain}}
+    changes: dict[str, Any] = {"fans": {"upper intake": plain, "lower intake": plain, "exhaust": plain}}
     fall = alone("larkspur", changes, case=100.0, cooler=0.0) - alone("larkspur", changes, case=50.0, cooler=0.0)
     assert 15.0 <= fall <= 17.0
 
@@ -70,8 +71,11 @@ def test_better_fans_at_the_same_speed() -> None:
 
 
 def test_a_fan_against_a_panel_is_louder() -> None:
-    pressed = alone("larkspur", {"fans": {"intake": {"place_db": 4.0}}}, case=70.0, cooler=0.0)
-    assert pressed > alone("larkspur", {"fans": {"intake": {"place_db": 0.0}}}, case=70.0, cooler=0.0) + 2.0
+    pressed, free = (
+        alone("larkspur", {"fans": {fan: {"place_db": db} for fan in ("upper intake", "lower intake")}}, case=70.0, cooler=0.0)
+        for db in (4.0, 0.0)
+    )
+    assert pressed > free + 2.0
 
 
 def test_coil_whine_can_be_what_is_left() -> None:
@@ -193,6 +197,6 @@ def test_one_fan_wired_to_the_supply_turns_when_the_board_fails() -> None:
     off = Setting(fan_duty={"case": 0.0, "cooler": 0.0}, sustained_power_w=60.0)
     wired = rig.true_settled(off, "vector", 23.0)
     none = stand_in("larkspur").true_settled(off, "vector", 23.0)
-    assert wired.flows_m3_per_s["case"] > none.flows_m3_per_s["case"]
+    assert wired.flows_m3_per_s["exhaust"] > none.flows_m3_per_s["exhaust"]
     assert wired.hottest_c < none.hottest_c - 1.0
     assert wired.readings["fan_speed_rpm.case"] == 0.0  # the header reads its own fans

@@ -126,13 +126,10 @@ class ReplayRig:
             if run is None:
                 self._values, self._events, self._next_index = self._values[-1:], {}, 0
                 return False
-            times, values = self._reader.frames(run)
+            times, values = self._reader.frames(run, [channel.name for channel in self._card.channels])
             if not values.shape[0]:
                 return False
-            names = [channel.name for channel in self._card.channels]
-            order = [run.channels.index(name) if name in run.channels else -1 for name in names]
-            padded = np.column_stack([values, np.full(values.shape[0], np.nan)])  # the last column is for what it lacks
-            self._values, self._events, self._next_index = padded[:, order], self._happened(run, times), 0
+            self._values, self._events, self._next_index = values, self._happened(run, times), 0
             return True
 
     def _nearest(self, load: str) -> RunRecord | None:

@@ -7,7 +7,19 @@ from pathlib import Path
 import numba
 from numba.core.dispatcher import Dispatcher
 
-from niente.core.rigs.simulated import acoustics, air, network, plant, power, sensors, silicon, throughput
+from niente.core.rigs.simulated import (
+    acoustics,
+    air,
+    fan_curves,
+    flow_network,
+    network,
+    plant,
+    power,
+    sensors,
+    silicon,
+    streams,
+    throughput,
+)
 
 Progress = Callable[[str], None]
 LOOK_S = 0.5
@@ -41,7 +53,7 @@ def compile_plant(progress: Progress) -> None:
 
 def _functions() -> set[str]:
     """Return the names of the functions that are compiled."""
-    modules = (acoustics, air, network, plant, power, sensors, silicon, throughput)
+    modules = (acoustics, air, fan_curves, flow_network, network, plant, power, sensors, silicon, streams, throughput)
     found = (value.py_func for module in modules for value in vars(module).values() if isinstance(value, Dispatcher))
     return {f"{function.__module__}.{function.__name__}" for function in found}
 

@@ -8,13 +8,14 @@ import numpy as np
 from niente.core.model.setting import FanCurve, Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.acoustics import sound_of
-from niente.core.rigs.simulated.air import ways
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
+from niente.core.rigs.simulated.flow_network import ways_of
 from niente.core.rigs.simulated.machine import Fan, Machine, MachineLoad, RoomModel
 from niente.core.rigs.simulated.network import network_of, node_indices
 from niente.core.rigs.simulated.power import IDLE_ACTIVITY, power_of
 from niente.core.rigs.simulated.sensors import sensors_of
 from niente.core.rigs.simulated.silicon import silicon_of
+from niente.core.rigs.simulated.streams import streams_of
 from niente.core.science.air_density import density_ratio
 from niente.core.science.arrays import Array, Indices, Vector
 
@@ -45,7 +46,8 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
     pump = machine.pump
     return plant.Constants(
         net=network_of(machine, index, np.random.default_rng([seed, 11])),
-        air=ways(machine, index),
+        streams=streams_of(machine, index),
+        ways=ways_of(machine, index),
         power=power_of(machine.processor, machine.supply, np.random.default_rng([seed, 12])),
         silicon=silicon_of(machine.processor, np.random.default_rng([seed, 13])),
         sound=sound_of(machine),
@@ -130,7 +132,7 @@ def _heat_sources(machine: Machine, load: MachineLoad, index: dict[str, int]) ->
     """Return what is given off at each node beside the package (W), and which share of the supply's losses."""
     heat, of_supply = np.zeros(len(index)), np.zeros(len(index))
     for source in machine.heat.sources:
-        heat[index[source.node]] += source.watts + source.of_graphics * load.graphics_w
+        heat[index[source.node]] += source.watts + source.of_graphics * machine.graphics_factor * load.graphics_w
         of_supply[index[source.node]] += source.of_supply
     return heat, of_supply
 
@@ -156,7 +158,7 @@ def demand_of(
         average_s=max(float(setting.burst_time_s or machine.processor.average_s), MIN_AVERAGE_S),
         cap_c=float(setting.temperature_cap_c or machine.limits.core_temperature_c),
         shut_down_c=machine.limits.shut_down_c,
-        graphics_w=load.graphics_w,
+        graphics_w=machine.graphics_factor * load.graphics_w,
         other_w=float(sum(source.watts for source in machine.heat.sources)),
         heat_w=heat,
         of_supply=of_supply,

@@ -8,7 +8,8 @@ from niente.core.model.names import control_name
 from niente.core.model.rig_card import Control, LoadKind, MakersLimits, Part, Variant
 from niente.core.model.setting import Setting
 
-FORMAT = "niente-machine/1"
+FORMAT, STREAMS_FORMAT = "niente-machine/2", "niente-machine/1"
+"""With places of the air, and with all of the case's air in one."""
 ROOM = "room"
 """The name of the room as a node of the heat network; the cores are ``core``, their number behind a dot."""
 
@@ -17,6 +18,11 @@ NotNegative = Annotated[float, msgspec.Meta(ge=0)]
 Share = Annotated[float, msgspec.Meta(ge=0, le=1)]
 Percent = Annotated[float, msgspec.Meta(ge=0, le=100)]
 Celsius = Annotated[float, msgspec.Meta(ge=-40, le=150)]
+Metres = Annotated[float, msgspec.Meta(ge=-10, le=10)]
+AirFlow = Annotated[float, msgspec.Meta(ge=0.1, le=10_000)]
+"""In m3/h: from a leak to a rack; outside of that a network of air cannot be told from one without that way."""
+Resistance = Annotated[float, msgspec.Meta(ge=0, le=10_000)]
+"""In Pa at the reference flow."""
 Hour = Annotated[float, msgspec.Meta(ge=0, le=24)]
 
 
@@ -50,7 +56,8 @@ class Pass(msgspec.Struct, frozen=True):
     reference flow, growing with the power ``exponent`` of the flow.
 
     A radiator says the coolant's side too: ``coolant`` W/K is its capacity flow with the pump at full speed, ``node``
-    where it comes in, ``returns`` where it goes out.
+    where it comes in, ``returns`` where it goes out. ``along`` is the share of the air that meets it along its fins: of what
+    comes across them, most blows past.
     """
 
     node: str
@@ -58,6 +65,7 @@ class Pass(msgspec.Struct, frozen=True):
     exponent: NotNegative = 0.7
     coolant: NotNegative = 0.0
     returns: str = ""
+    along: Annotated[float, msgspec.Meta(gt=0, le=1)] = 1.0
 
 
 class Stream(msgspec.Struct, frozen=True):
@@ -79,6 +87,50 @@ class Stream(msgspec.Struct, frozen=True):
     recirculation: Annotated[float, msgspec.Meta(ge=0, lt=1)] = 0.0
 
 
+class AirPlace(msgspec.Struct, frozen=True):
+    """A place of the air, one node of the heat network: what people call it, how high its middle stands, and how far back it
+    lies in the case (0 front, 1 back)."""
+
+    title: str
+    height_m: Metres
+    depth: Share = 0.5
+
+
+class AirWay(msgspec.Struct, frozen=True):
+    """A way that air can take from one place (or the room) to another, or back.
+
+    ``fans`` stand in it one behind the other and blow from ``from`` to ``to``; ``takes_pa`` is what each piece of it (filter,
+    mesh, panel, fins) takes at the reference flow, in pressure, nearly with the square of the flow. ``passes`` are the surfaces
+    that it meets. ``height_m`` is where it stands, ``rises_m`` how far it leads up past what warms it. ``opening`` says what
+    people call it, where it leads into the room.
+    """
+
+    start: str = msgspec.field(name="from")
+    end: str = msgspec.field(name="to")
+    reference_m3h: AirFlow
+    takes_pa: dict[str, Resistance]
+    fans: tuple[str, ...] = ()
+    passes: tuple[Pass, ...] = ()
+    height_m: Metres = 0.0
+    rises_m: Metres = 0.0
+    opening: str = ""
+
+
+class Mixing(msgspec.Struct, frozen=True):
+    """Air that two places exchange by eddies, as much one way as the other."""
+
+    between: tuple[str, str]
+    m3h: AirFlow
+
+
+class AirNetwork(msgspec.Struct, frozen=True):
+    """The air with places: which heat nodes are places, the ways between them by name, and what mixes."""
+
+    places: dict[str, AirPlace]
+    ways: dict[str, AirWay]
+    mixing: tuple[Mixing, ...] = ()
+
+
 class Source(msgspec.Struct, frozen=True):
     """Heat that is not the cores': ``watts`` always, and shares of what package, graphics and supply turn into heat."""
 
@@ -90,7 +142,8 @@ class Source(msgspec.Struct, frozen=True):
 
 
 class Heat(msgspec.Struct, frozen=True):
-    """The heat network: nodes with their capacity in J/K, links, streams by name, sources.
+    """The heat network: nodes with their capacity in J/K, links, sources, and the air: places with ways between them
+    (``air``), or in files of the first format one node that ``streams`` lead past.
 
     ``readings`` names the channel that a node is read by. The uncore's heat goes into the node the cores stand on.
     """
@@ -98,9 +151,10 @@ class Heat(msgspec.Struct, frozen=True):
     cores: CoreHeat
     nodes: dict[str, Positive]
     links: tuple[ThermalLink, ...]
-    streams: dict[str, Stream]
     sources: tuple[Source, ...]
     readings: dict[str, str]
+    streams: dict[str, Stream] = {}
+    air: AirNetwork | None = None
 
 
 class SiliconModel(msgspec.Struct, frozen=True):
@@ -318,6 +372,7 @@ class Machine(msgspec.Struct, frozen=True):
     """One simulated machine, whole. ``kind`` is its class, which new machines are made from. ``variant`` is the state that
     the file describes; ``variants`` are the others.
 
+    A graphics card other than the file's draws ``graphics_factor`` times what the loads ask of that.
     After a crash it is away for ``restart_s`` seconds (0: it is back at once), and then has its stock setting.
     A control named ``core_offset_mv.*`` or ``point_offset_mv.*`` stands for one a core, or a point of the curve.
     """
@@ -348,6 +403,7 @@ class Machine(msgspec.Struct, frozen=True):
     kind: str = ""
     listener: EarModel | None = None
     restart_s: NotNegative = 0.0
+    graphics_factor: Positive = 1.0
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""

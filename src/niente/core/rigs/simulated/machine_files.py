@@ -9,7 +9,7 @@ import msgspec
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import JsonError, converted, decoded_json, json_schema
 from niente.core.model.small_files import read_small_file
-from niente.core.rigs.simulated.machine import FORMAT, Machine
+from niente.core.rigs.simulated.machine import FORMAT, STREAMS_FORMAT, Machine
 from niente.core.rigs.simulated.validation import impossible
 
 MACHINES = "niente.core.rigs.simulated.machines"
@@ -88,8 +88,8 @@ def read_machine(text: bytes, source: str) -> MachineFile:
     if not isinstance(document, dict):
         raise _refused(source, ["the top: Expected `object`"])
     named_format = document.get("format", FORMAT)
-    if named_format != FORMAT:
-        raise _refused(source, [f"format: {named_format!r}, and this Niente reads {FORMAT!r}"])
+    if named_format not in (FORMAT, STREAMS_FORMAT):
+        raise _refused(source, [f"format: {named_format!r}, and this Niente reads {FORMAT!r} and {STREAMS_FORMAT!r}"])
     return MachineFile(document, source)
 
 
@@ -105,21 +105,30 @@ def _machine(document: dict[str, Any], source: str) -> Machine:
 
 
 def _named_path(document: dict[str, Any], refused: JsonError) -> str:
-    """Return a path with the key of a map in it where the decoder says ``[...]``: the only one that is refused alone."""
-    before, found, after = refused.path.partition("[...]")
-    table = document
-    for part in before.split(".") if found else ():
-        table = table.get(part, {}) if isinstance(table, dict) else {}
-    for key, value in table.items() if found else ():
-        patch: Any = {key: value, **{other: None for other in table if other != key}}
-        for part in reversed(before.split(".")):
-            patch = {part: patch}
-        try:
-            converted(merged(document, patch), Machine)
-        except JsonError as error:
-            if str(error) == str(refused):
-                return f"{before}.{key}{after}"
-    return refused.path
+    """Return a path with the keys of maps in it where the decoder says ``[...]``: of each, the key that is refused alone."""
+    path = refused.path
+    while "[...]" in path:
+        before, _, after = path.partition("[...]")
+        table: Any = document
+        for part in before.split("."):
+            table = table.get(part, {}) if isinstance(table, dict) else {}
+        without = {key: {other: None for other in table if other != key} for key in table}
+        key = next((key for key, patch in without.items() if _is_refused(document, before, patch, refused)), None)
+        if key is None:
+            break
+        path = f"{before}.{key}{after}"
+    return path
+
+
+def _is_refused(document: dict[str, Any], at: str, patch: Any, refused: JsonError) -> bool:
+    """Return whether a document is refused for the same reason with a patch to one of its tables."""
+    for part in reversed(at.split(".")):
+        patch = {part: patch}
+    try:
+        converted(merged(document, patch), Machine)
+    except JsonError as error:
+        return str(error) == str(refused)
+    return False
 
 
 def _refused(source: str, problems: list[str]) -> DocumentError:

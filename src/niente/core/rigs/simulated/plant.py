@@ -12,8 +12,8 @@ import numpy as np
 
 from niente.core.rigs.simulated import silicon as sil
 from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
-from niente.core.rigs.simulated.air import Air, driven_flow, lifted_flow, stopped_impedance
 from niente.core.rigs.simulated.compiled import compiled
+from niente.core.rigs.simulated.flow_network import Ways, solve_flows, way_lifts
 from niente.core.rigs.simulated.network import Network, take_flows, warming
 from niente.core.rigs.simulated.power import (
     IDLE_ACTIVITY,
@@ -24,6 +24,7 @@ from niente.core.rigs.simulated.power import (
     wall_power,
 )
 from niente.core.rigs.simulated.sensors import Sensors, read
+from niente.core.rigs.simulated.streams import Streams, stream_flows
 from niente.core.rigs.simulated.throughput import busy_share, work_at, work_done
 from niente.core.rigs.simulated.validation import STEP_S
 from niente.core.science.arrays import Array, Indices, Vector
@@ -43,7 +44,8 @@ class Constants(NamedTuple):
     """What does not change while a machine runs."""
 
     net: Network
-    air: Air
+    streams: Streams
+    ways: Ways
     power: Power
     silicon: sil.Silicon
     sound: Sound
@@ -116,6 +118,8 @@ class PlantState(NamedTuple):
     solved: Vector
     driven: Vector
     flows: Vector
+    pressures: Vector
+    lifts: Vector
     taken: Vector
     carried: Vector
     returning: Vector
@@ -133,7 +137,8 @@ class PlantState(NamedTuple):
 
 def idle_state(c: Constants, room_c: float, groups: int) -> PlantState:
     """Return a machine that has stood cold in a room."""
-    nodes, streams = c.net.per_joule.shape[0], c.air.reference.shape[0]
+    nodes, streams = c.net.per_joule.shape[0], c.streams.reference.shape[0]
+    currents, ways = c.net.reference.shape[0], c.ways.start.shape[0]
     fans = c.fan_group.shape[0]
     firmware = np.zeros(7)
     firmware[[CLOCK, HEAT_CLOCK]] = c.idle_mhz
@@ -145,10 +150,12 @@ def idle_state(c: Constants, room_c: float, groups: int) -> PlantState:
         held_c=np.full(groups, -100.0),
         solved=np.full(fans, -1.0),
         driven=np.zeros(streams),
-        flows=np.zeros(streams),
+        flows=np.zeros(currents),
+        pressures=np.zeros(c.ways.node.shape[0]),
+        lifts=np.zeros(ways),
         taken=np.zeros(c.net.pass_ua.shape[0]),
-        carried=np.zeros(streams),
-        returning=np.full(streams, room_c),
+        carried=np.zeros(currents),
+        returning=np.full(currents, room_c),
         lagged=np.full(c.pick.shape[0], np.nan),
     )
 
@@ -183,31 +190,15 @@ def move_fans(c: Constants, d: Demand, s: PlantState) -> float:
 
 
 @compiled
-def move_air(c: Constants, s: PlantState, pump: float) -> None:  # noqa: C901 - compiled, as one pass over the streams
-    """Find every stream's flow: driven by its fans, lifted by warmth, helped by others; and what it can take along."""
-    moved = False
-    for f in range(s.speeds.shape[0]):
-        if abs(s.speeds[f] - s.solved[f]) > 2e-4:
-            moved = True
-    if moved:
-        for f in range(s.speeds.shape[0]):
-            s.solved[f] = s.speeds[f]
-    room = s.nodes[s.nodes.shape[0] - 1]
-    for stream in range(s.flows.shape[0]):
-        if moved:
-            s.driven[stream] = driven_flow(c.air, stream, s.speeds)
-        lifted = 0.0
-        if c.air.chimney[stream] > 0.0:
-            warm = s.nodes[c.air.warm[stream]]
-            lifted = lifted_flow(c.air, stream, warm, room, stopped_impedance(c.air, stream))
-        s.flows[stream] = math.sqrt(s.driven[stream] ** 2 + lifted**2)
-    for stream in range(s.flows.shape[0]):
-        help_ = 0.0
-        for other in range(s.flows.shape[0]):
-            help_ += c.air.helped[stream, other] * s.flows[other]
-        if help_ > 0.0:
-            s.flows[stream] = math.sqrt(s.flows[stream] ** 2 + help_**2)
-    take_flows(c.net, c.air, s.flows, c.density, pump, s.taken, s.carried)
+def move_air(c: Constants, s: PlantState, pump: float) -> None:
+    """Find the flow of every current of air, and what it can take along."""
+    streams = s.driven.shape[0]
+    if streams > 0:
+        stream_flows(c.streams, s.nodes, s.speeds, s.solved, s.driven, s.flows[:streams])
+    if s.lifts.shape[0] > 0:
+        way_lifts(c.ways, s.nodes, s.returning[streams:], s.lifts)
+        solve_flows(c.ways, s.speeds, s.lifts, s.pressures, s.flows[streams:])
+    take_flows(c.net, s.flows, c.density, pump, s.taken, s.carried)
 
 
 @compiled

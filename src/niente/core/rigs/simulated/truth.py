@@ -12,7 +12,7 @@ from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.card import channels_of
 from niente.core.rigs.simulated.demand import UNIFORM, RoomClimate, demand_of, patterns
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
-from niente.core.rigs.simulated.network import node_indices
+from niente.core.rigs.simulated.network import currents_of, node_indices
 from niente.core.science.arrays import Array
 
 BLOCK_S = 600
@@ -25,7 +25,7 @@ LAST_S = 120
 
 class TrueSteadyState(msgspec.Struct, frozen=True):
     """Where a machine settles: its readings by channel (sensors' offsets and gains kept), the nodes of its heat network
-    (°C), the flow of each stream (m3/s), and its rate of failures in 1/s."""
+    (°C), the flow of each stream or way (m3/s), and its rate of failures in 1/s."""
 
     readings: dict[str, float]
     nodes_c: dict[str, float]
@@ -78,7 +78,7 @@ class Truth:
         return TrueSteadyState(
             readings=dict(zip(self._channels, readings.tolist(), strict=True)),
             nodes_c={name: float(true[:, index].mean()) for name, index in self._nodes.items()},
-            flows_m3_per_s=dict(zip(self._machine.heat.streams, state.flows.tolist(), strict=True)),
+            flows_m3_per_s=dict(zip(currents_of(self._machine.heat), state.flows.tolist(), strict=True)),
             failures_per_s=float(rate) if not load.is_idle else 0.0,
         )
 

@@ -7,22 +7,24 @@ from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import QUANTITIES
 from niente.core.model.rig_card import Control, LoadKind
 from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.air_validation import air_problems, nodes_named
 from niente.core.rigs.simulated.card import channels_of, controls_of, filled
-from niente.core.rigs.simulated.machine import FORMAT, ROOM, Heat, Machine, Stream
+from niente.core.rigs.simulated.machine import ROOM, Heat, Machine
 
+AIR_W_PER_M3H = 0.33
+"""About what a cubic metre of air an hour carries, in W/K."""
 STEP_S = 0.1
 """The plant's inner step; a node that answers faster than two of them cannot be followed."""
 
 
 def impossible(machine: Machine) -> Iterator[str]:
     """Yield what cannot be about a machine; nothing where all of it can."""
-    if machine.format != FORMAT:
-        yield f"format: {machine.format!r}, and this Niente reads {FORMAT!r}"
     yield from _processor(machine)
     network = list(_network(machine))
     yield from network
     if not network:
-        yield from _too_quick(machine.heat, machine.processor.cores)
+        blown_m3h = sum(fan.count * fan.flow_m3h for fan in machine.fans.values())
+        yield from _too_quick(machine.heat, machine.processor.cores, blown_m3h)
     yield from _fans(machine)
     yield from _limits(machine)
     yield from _loads(machine)
@@ -51,29 +53,6 @@ def _processor(machine: Machine) -> Iterator[str]:
         yield "supply.efficiency: at least one pair of load share and efficiency is wanted"
 
 
-def _nodes_of(at: str, stream: Stream) -> Iterator[tuple[str, str]]:
-    """Yield the nodes that a stream names, each with its place in the file."""
-    yield from ((f"{at}.source", stream.source), (f"{at}.sink", stream.sink))
-    for i, one in enumerate(stream.passes):
-        yield f"{at}.passes[{i}].node", one.node
-        if one.returns:
-            yield f"{at}.passes[{i}].returns", one.returns
-
-
-def _stream(at: str, name: str, stream: Stream, machine: Machine) -> Iterator[str]:
-    """Yield what is wrong with one stream by itself."""
-    for i, one in enumerate(stream.passes):
-        if (one.coolant > 0) != bool(one.returns):
-            yield f"{at}.passes[{i}].returns: a radiator names both its coolant flow and the node it returns to"
-    for other in stream.helped_by:
-        if other not in machine.heat.streams or other == name:
-            yield f"{at}.helped_by.{other}: there is no other stream of that name"
-    if stream.stages and not stream.impedance_pa:
-        yield f"{at}.impedance_pa: fans without anything to blow against never find their flow"
-    for stage in stream.stages:
-        yield from (f"{at}.stages: there is no fan {fan!r}" for fan in stage if fan not in machine.fans)
-
-
 def _node_readings(heat: Heat) -> Iterator[str]:
     """Yield readings that are no temperature."""
     for node, name in heat.readings.items():
@@ -90,19 +69,17 @@ def _network(machine: Machine) -> Iterator[str]:
         named += [(f"heat.links[{i}].between", node) for node in link.between]
     named += [(f"heat.sources[{i}].node", source.node) for i, source in enumerate(heat.sources)]
     named += [(f"heat.readings.{node}", node) for node in heat.readings]
-    for name, stream in heat.streams.items():
-        named += _nodes_of(f"heat.streams.{name}", stream)
-        yield from _stream(f"heat.streams.{name}", name, stream, machine)
+    named += nodes_named(heat)
     yield from (f"{index}: there is no node {node!r}" for index, node in named if node not in known)
     yield from _node_readings(heat)
-    placed = [fan for stream in heat.streams.values() for stage in stream.stages for fan in stage]
-    yield from _twice("heat.streams", placed)
-    yield from (f"fans.{name}: it stands in no stream" for name in machine.fans if name not in placed)
+    yield from air_problems(machine)
 
 
-def _too_quick(heat: Heat, cores: int) -> Iterator[str]:
-    """Yield nodes so small that the plant's step would run away with them."""
+def _too_quick(heat: Heat, cores: int, blown_m3h: float) -> Iterator[str]:
+    """Yield nodes so small that the plant's step would run away with them; ``blown_m3h`` is what all fans move at most."""
     out = _conductance_out(heat, cores)
+    for place, through in _through_places(heat, blown_m3h).items():
+        out[place] += through
     for name, capacity in heat.nodes.items():
         if capacity < 2.0 * STEP_S * out[name]:
             yield f"heat.nodes.{name}: {capacity:g} J/K is too little for what is tied to it; it would answer within a step"
@@ -122,10 +99,26 @@ def _conductance_out(heat: Heat, cores: int) -> dict[str, float]:
         for one in stream.passes:
             out[one.returns or one.node] += one.ua
         if stream.sink in out and stream.sink != stream.source:
-            out[stream.sink] += 0.33 * stream.reference_m3h
+            out[stream.sink] += AIR_W_PER_M3H * stream.reference_m3h
+    for way in heat.air.ways.values() if heat.air is not None else ():
+        for one in way.passes:
+            out[one.returns or one.node] += one.ua
     out[heat.cores.onto] += cores * heat.cores.conductance
     out[ROOM] = 0.0
     return out
+
+
+def _through_places(heat: Heat, blown_m3h: float) -> dict[str, float]:
+    """Return about how much air carries out of each of its places, in W/K: all that fans move, or what its largest way takes,
+    and eddies."""
+    if heat.air is None:
+        return {}
+    found = {}
+    for place in heat.air.places:
+        ways = [way.reference_m3h for way in heat.air.ways.values() if place in (way.start, way.end)]
+        eddies = sum(mixing.m3h for mixing in heat.air.mixing if place in mixing.between)
+        found[place] = AIR_W_PER_M3H * (max([blown_m3h, *ways]) + eddies)
+    return found
 
 
 def _fans(machine: Machine) -> Iterator[str]:
