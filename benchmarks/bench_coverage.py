@@ -117,16 +117,16 @@ def _nearest(models: Models, place: TruePlace) -> dict[str, float]:
     }
 
 
-def _bootstrapped(judged: Sequence[Judged]) -> tuple[float, float, float]:
-    """Return the share of intervals that hold and its own 95 % interval, machines drawn anew (Efron 1979; from memory)."""
-    by: dict[str, list[bool]] = {}
-    for one in judged:
-        by.setdefault(one.machine, []).append(abs(one.off) <= one.half_width)
-    held, many = np.array([sum(each) for each in by.values()], float), np.array([len(each) for each in by.values()], float)
-    rng = np.random.default_rng(1)
-    drawn = rng.integers(0, held.shape[0], (BOOTSTRAPS, held.shape[0]))
-    shares = held[drawn].sum(axis=1) / many[drawn].sum(axis=1)
-    return float(held.sum() / many.sum()), float(np.percentile(shares, 2.5)), float(np.percentile(shares, 97.5))
+def bootstrapped(machines: Sequence[object], held: Sequence[bool]) -> tuple[float, float, float]:
+    """Return the share of intervals that hold and its own 95 % interval, machines drawn anew (Efron 1979; from memory); of each
+    interval the machine that it is of, and whether it holds."""
+    by: dict[object, list[bool]] = {}
+    for machine, one in zip(machines, held, strict=True):
+        by.setdefault(machine, []).append(one)
+    good, many = np.array([sum(each) for each in by.values()], float), np.array([len(each) for each in by.values()], float)
+    drawn = np.random.default_rng(1).integers(0, good.shape[0], (BOOTSTRAPS, good.shape[0]))
+    shares = good[drawn].sum(axis=1) / many[drawn].sum(axis=1)
+    return float(good.sum() / many.sum()), float(np.percentile(shares, 2.5)), float(np.percentile(shares, 97.5))
 
 
 def _results(group: str, judged: dict[str, list[Judged]]) -> list[Result]:
@@ -139,7 +139,7 @@ def _results(group: str, judged: dict[str, list[Judged]]) -> list[Result]:
         off = np.abs([one.off for one in told])
         wide, most = float(np.median([one.half_width for one in told])), float(np.percentile(off, 95))
         near = float(np.nanmedian([one.nearest_off for one in told])) if what != "noise, machine alone" else math.nan
-        held, low, high = _bootstrapped(told)
+        held, low, high = bootstrapped([one.machine for one in told], [abs(one.off) <= one.half_width for one in told])
         words = f"{what}, {group}, {len(told)} places"
         met = "met" if low <= WANTED[1] and high >= WANTED[0] else "not met"
         interval = f"{100 * WANTED[0]:.0f} to {100 * WANTED[1]:.0f} %: {met} by {100 * low:.1f} to {100 * high:.1f}"

@@ -73,8 +73,8 @@ class Off(msgspec.Struct):
     work_hw: float
 
 
-def _settings(card: RigCard, seed: int, many: int) -> list[Setting]:
-    """Settings spread evenly over watts and duties; pumps stay as found."""
+def spread_settings(card: RigCard, seed: int, many: int) -> list[Setting]:
+    """Return settings spread evenly over watts and duties; pumps stay as found."""
     power = next(control for control in card.controls if control.name == "sustained_power_w")
     groups = [group for group in card.fan_groups() if group != "pump"]
     low, high = max(power.low, 0.4 * power.high), 0.85 * power.high
@@ -88,6 +88,26 @@ def _settings(card: RigCard, seed: int, many: int) -> list[Setting]:
     ]
 
 
+def run_summary(
+    rig: SimulatedRig, number: int, setting: Setting, load: str, prior: tuple[float, ...]
+) -> tuple[RunSummary, float]:
+    """Make a run that ends when it is known well enough, and sum it up as the bench does; return it and the mean of half an
+    hour's last five minutes over the room (K)."""
+    card = rig.describe()
+    whole = setting.over(card.stock)
+    rig.apply(whole)
+    rig.start(load)
+    time_s, values, _ = rig.record(int(until_known(card).max_s))
+    _, seconds = stopped(Record(card, whole, False, time_s, values, lambda room_c: room_c), prior)
+    many = int(seconds)
+    half_hour = values[HALF_HOUR_S - TAIL_S : HALF_HOUR_S]
+    core, room = counted(card, half_hour), column(card, half_hour, "room_temperature_c")
+    assert core is not None
+    channels = tuple(channel.name for channel in card.channels)
+    record = RunRecord(number, 1, number, RunKind.STEP, 0.0, 0.0, whole, load, channels, RunOutcome.DONE, "", seconds, 1)
+    return summarise(card, record, time_s[:many], values[:many], 0, prior), float(np.mean(core - room))
+
+
 def runs_of(rig: SimulatedRig, seed: int) -> list[Made]:
     """Make the runs, one after another; each ends when it is known well enough."""
     card = rig.describe()
@@ -95,24 +115,11 @@ def runs_of(rig: SimulatedRig, seed: int) -> list[Made]:
     assert heavy is not None
     found: list[Made] = []
     prior: tuple[float, ...] = ()
-    for number, setting in enumerate(_settings(card, seed, TRIED), 1):
-        whole = setting.over(card.stock)
-        rig.apply(whole)
-        rig.start(heavy.name)
-        time_s, values, _ = rig.record(int(until_known(card).max_s))
-        _, seconds = stopped(Record(card, whole, False, time_s, values, lambda room_c: room_c), prior)
-        many = int(seconds)
-        half_hour = values[HALF_HOUR_S - TAIL_S : HALF_HOUR_S]
-        core, room = counted(card, half_hour), column(card, half_hour, "room_temperature_c")
-        assert core is not None
-        channels = tuple(channel.name for channel in card.channels)
-        record = RunRecord(
-            number, 1, number, RunKind.STEP, 0.0, 0.0, whole, heavy.name, channels, RunOutcome.DONE, "", seconds, 1
-        )
-        run = summarise(card, record, time_s[:many], values[:many], 0, prior)
+    for number, setting in enumerate(spread_settings(card, seed, TRIED), 1):
+        run, half_hour_k = run_summary(rig, number, setting, heavy.name, prior)
         if not run.heat_limited:
             prior = learn(prior, run.settled)
-        found.append(Made(run, float(np.mean(core - room))))
+        found.append(Made(run, half_hour_k))
     return found
 
 
@@ -122,7 +129,7 @@ def places_of(rig: SimulatedRig, seed: int) -> list[Place]:
     heavy = card.load_of(LoadKind.HEAVY)
     assert heavy is not None
     found = []
-    for setting in _settings(card, 1000 + seed, UNSEEN):
+    for setting in spread_settings(card, 1000 + seed, UNSEEN):
         whole = setting.over(card.stock)
         true = rig.true_settled(whole, heavy.name, ROOM_C)
         read = true.readings

@@ -153,5 +153,5 @@ def proof_as_text(proof: Proof) -> str:
     if proof.aged:
         lines.append(f"  The evidence has aged: {proof.aged}.")
     lines += ["", "Run next, to be twice as sure"]
-    lines += [f"  {more_sentence(proof, one)}" for one in proof.more] or ["  Nothing that ends within weeks would tell."]
+    lines += [f"  {more_sentence(proof, one)}" for one in proof.more] or ["  No run shorter than weeks would show it."]
     return "\n".join([*lines, "", f"Caution. {CORRUPTS}"])

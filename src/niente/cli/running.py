@@ -12,7 +12,7 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedCo
 
 from niente.cli.events import as_data
 from niente.cli.terminal import Terminal
-from niente.core.acquisition.client import BenchClient, BenchLost, CommandAsked, CommandGiven, Heard, Hearer
+from niente.core.acquisition.client import BenchClient, BenchLost, CommandAsked, CommandGiven, Heard, Hearer, PaceChanged
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import NienteError, PlanError
 from niente.core.model.hand_cards import HandCard
@@ -91,7 +91,7 @@ class ProgressLine:
             self.over.set()
 
     def _hear(self, event: Heard) -> None:
-        if isinstance(event, FrameTaken | SamplesTaken) or self.output_gone:
+        if isinstance(event, FrameTaken | SamplesTaken | PaceChanged) or self.output_gone:
             return
         if isinstance(event, BenchLost | CommandGiven | CommandAsked):
             self._hear_of_bench(event)

@@ -27,7 +27,7 @@ from niente.core.serving.run_folder import socket_of
 from niente.core.serving.starting import BenchOptions, reach_bench
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-9.niente"
+SWEEP = f"demo-sweep-{__version__}-11.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 
@@ -36,12 +36,18 @@ def demo_folder() -> Path:
     return Path(platformdirs.user_cache_dir("niente"))
 
 
+def is_prepared() -> bool:
+    """Return whether the demo's sweep is made."""
+    return (demo_folder() / SWEEP).exists()
+
+
 def open_demo(
     progress: Callable[[str], None], listener: Hearer, when_lost: WhenLost = WhenLost.GO_ON
 ) -> tuple[RemoteBench, Project]:
     """Return a client of a bench on a fresh copy of the demo book, and the project of the closer look that goes on.
 
-    The finished sweep is made once, in a few seconds, and kept in the cache.
+    The finished sweep is made once, in a few seconds, and kept in the cache with the project of the closer look: what its pick
+    comes to takes seconds to work out.
     """
     folder = demo_folder()
     folder.mkdir(parents=True, exist_ok=True)
@@ -56,9 +62,7 @@ def open_demo(
     shutil.copyfile(sweep, book)
     options = BenchOptions(rig=RIG, seed=SEED, pace=PACE)
     bench = reach_bench(book, listener, options, when_lost=when_lost, progress=progress)
-    project = closer_look(default_project(bench.card), _offset_of_the_pick(book))
-    bench.save_project(project)
-    return bench, project
+    return bench, bench.project or closer_look(default_project(bench.card))
 
 
 def closer_look(project: Project, offset_mv: float = 0.0) -> Project:
@@ -100,9 +104,13 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
         bench.save_project(project)
         bench.start(plan_for(bench.card, project.question), project.limits)
         over.wait()
+        whole = isinstance(ended[0], PlanEnded) and ended[0].complete
+        if whole:
+            progress("Making the demo book: working out what it comes to …")
+            bench.save_project(closer_look(project, _offset_of_the_pick(draft)))
     finally:
         bench.close()
-    if isinstance(ended[0], BenchFailed) or not ended[0].complete:
+    if not whole:
         draft.unlink(missing_ok=True)
         raise NienteError("The demo book could not be made.", safe="None of your files was touched.", remedy="Start it again.")
     draft.rename(path)

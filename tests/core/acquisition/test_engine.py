@@ -5,6 +5,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -330,6 +331,30 @@ def test_a_rig_that_hangs_is_made_safe_without_waiting(tmp_path: Path, watcher: 
     assert rig.hanging  # the call to the rig has not returned yet
     assert "not answered" in ended.reason
     assert_safe(rig, card)
+    rig.end_hang()
+    bench.close()
+    book = BookReader(tmp_path / "hang.niente")
+    assert book.runs()[0].outcome == "stopped"
+    book.close()
+
+
+def test_a_run_that_hung_is_closed_however_late_that_is_written(
+    tmp_path: Path, watcher: Watcher, card: RigCard, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The engine gets out of the call, and lets go of its run, before the thread that writes the end has begun."""
+    rig = larkspur_rig(Fault(FaultKind.HANG, 100.0))
+    bench = open_bench(rig, tmp_path / "hang.niente", watcher.hear, hang_limit_s=0.6)
+    tell = bench._tell_given_up
+
+    def late(*given: Any) -> None:
+        end = time.monotonic() + 10.0
+        while bench._engine.run_id is not None and time.monotonic() < end:
+            time.sleep(0.01)
+        tell(*given)
+
+    monkeypatch.setattr(bench, "_tell_given_up", late)
+    bench.start(short_plan(card, COOL, seconds=3000.0), Limits())
+    assert "not answered" in watcher.end().reason
     rig.end_hang()
     bench.close()
     book = BookReader(tmp_path / "hang.niente")

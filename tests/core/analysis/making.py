@@ -29,6 +29,13 @@ def evidence_of_runs(
     rig = SimulatedRig(shipped_file(name), seed=seed)
     if variant:
         rig.become(variant)
+    evidence = evidence_at(rig, runs, plan=plan)
+    rig.close()
+    return evidence
+
+
+def evidence_at(rig: SimulatedRig, runs: Sequence[tuple[Setting, str, float]], *, plan: int = 1) -> Evidence:
+    """Return what runs at a stand-in come to, each with its setting, load and minutes."""
     card = rig.describe()
     prior: tuple[float, ...] = ()
     found = []
@@ -45,7 +52,6 @@ def evidence_of_runs(
         if not run.heat_limited:
             prior = learn(prior, run.settled)
         found.append(run)
-    rig.close()
     return Evidence(card, tuple(found))
 
 

@@ -45,6 +45,15 @@ def test_a_run_just_under_its_limit_was_not_held_by_it(run: RunSummary) -> None:
     assert ceiling.nameless_mhz == pytest.approx(4300.0)
 
 
+def test_one_run_just_under_its_limit_makes_no_load_that_rests(run: RunSummary) -> None:
+    """The readings call it held for nine tenths of its time, as they do of a load that rests in between; but the limit held
+    this load throughout in other runs, with more watts a watt of limit."""
+    runs = [at(run, 1.05 * limit, limit, mhz) for limit, mhz in ((80.0, 3700.0), (100.0, 4000.0), (110.0, 4200.0))]
+    near = at(run, 0.94 * 140.0, 140.0, 4450.0)
+    runs.append(msgspec.structs.replace(near, limiter_shares={HELD: 0.9, "cannot be told": 0.1}))
+    assert power_gains(runs, LOADS)["vector"].value == pytest.approx(1.05)
+
+
 @pytest.mark.parametrize(("core_c", "counts"), [(88.0, True), (89.2, False)])
 def test_near_its_temperature_cap_heat_may_have_had_a_part(run: RunSummary, core_c: float, counts: bool) -> None:
     """Within 1.5 K of the cap of 90 °C a run says nothing of a power limit's gain."""

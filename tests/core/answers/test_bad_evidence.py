@@ -76,10 +76,10 @@ def test_a_plan_that_was_stopped_half_way_says_what_it_can(tmp_path: Path) -> No
     question = first_question(card_of("larkspur"), "baseline")
     answer = some_of(question, slice(0, 2), tmp_path / "half.niente")
     assert answer.state == AnswerState.GROWING
-    assert (answer.done, answer.of) == (2, 4)
+    assert (answer.done, answer.of) == (2, 5)
     assert "settles at" in answer.sentence
-    assert answer.rests_on == "2 of 4 loads"
-    assert any("2 of 4 runs are still to come" in one.words for one in answer.remarks)
+    assert answer.rests_on == "2 of 5 loads"
+    assert any("3 of 5 runs are still to come" in one.words for one in answer.remarks)
 
 
 def test_runs_that_all_throttled_have_no_capacity_and_say_so(tmp_path: Path) -> None:

@@ -41,6 +41,22 @@ def test_a_mobile_processor_stands_at_its_power_limit_and_says_so(tmp_path: Path
     assert "Sustained limit takes" in answer.consequence
 
 
+def part_said(answer: AnswerDocument) -> str:
+    return next(one.words for one in answer.remarks if one.head == "Which part changed?")
+
+
+def test_an_answer_says_which_part_of_the_path_changed(tmp_path: Path) -> None:
+    """A filter takes air from the case; a tower turned lies between its air and the core; nothing reads a mobile machine's
+    air."""
+    asked = {"exposure": TWENTY, "quiet_under": ()}
+    filter_ = answered("larkspur", "variants", tmp_path / "f.niente", variants=("filter in", "filter out"), **asked)
+    assert part_said(filter_).startswith("The air that the cooler takes in:")
+    turned = answered("larkspur", "variants", tmp_path / "t.niente", variants=("filter in", "tower turned"), **asked)
+    assert part_said(turned).startswith("Not the air that the cooler takes in, but the way from there to the core:")
+    raised = answered("plover", "variants", tmp_path / "p.niente", variants=("flat on the table", "raised"), **asked)
+    assert part_said(raised).startswith("No sensor reads the air")
+
+
 def test_a_cooling_pad_is_worth_kelvins_and_no_clock(tmp_path: Path) -> None:
     """A cooling pad lowers a power-limited machine by about 7 K and raises its clock by nothing."""
     states = ("flat on the table", "cooling pad")

@@ -139,7 +139,7 @@ def test_a_passive_tower_takes_half_an_hour_and_is_known_sooner(tmp_path: Path) 
     early, forecast = settles("wren", quiet, 1200.0, tmp_path)
     late, _ = settles("wren", quiet, 5400.0, tmp_path)
     assert late - early > 1.5
-    assert abs(forecast - late) < 1.5
+    assert abs(forecast - late) < 2.0  # after 20 minutes of 90, with a panel that takes an hour
 
 
 def test_liquid_creeps_and_half_an_hour_reads_low(tmp_path: Path) -> None:

@@ -56,6 +56,12 @@ def test_a_book_from_before_the_record_opens_as_before(old: Path, card: RigCard)
     runs, events = reader.runs(), reader.events()
     assert [run.outcome for run in runs] == ["done", "done"]
     assert reader.frames(runs[0])[0].shape == (61,)
+    _, values = reader.frames(runs[0], ["noise_dba", "graphics_power_w", "core_temperature_c.2"])
+    assert values.shape == (61, 3)
+    assert np.isnan(values[:, 1]).all()  # a channel that the machine has today and had not then
+    own = reader.frames(runs[0])[1]
+    assert np.array_equal(values[:, 0], own[:, runs[0].channels.index("noise_dba")])
+    assert np.array_equal(values[:, 2], own[:, 1])
     assert notes_in(reader)[0].tags == ("dust",)
     assert reader.last_ids() == (0, reader.last_ids()[1])
     assert not RecordReader(reader).read()  # nothing is under way

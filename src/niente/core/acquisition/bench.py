@@ -339,10 +339,11 @@ class Bench:
 
     def _give_up_rig(self) -> None:
         """Make the rig safe without waiting for it; what follows from that may wait for a disk, and so does it elsewhere."""
+        run_id = self._engine.run_id  # now: the engine lets go of its run as soon as it gets out of the call that hangs
         problem = self._sheeted.rig.make_safe()
-        threading.Thread(target=self._tell_given_up, args=(problem,), name="niente-giver-up", daemon=True).start()
+        threading.Thread(target=self._tell_given_up, args=(problem, run_id), name="niente-giver-up", daemon=True).start()
 
-    def _tell_given_up(self, problem: str) -> None:
+    def _tell_given_up(self, problem: str, run_id: int | None) -> None:
         """Close the run that was open, and end the plan."""
         error = RigError(
             f"{self.card.title} has not answered for {self._watchdog.hang_limit_s:.0f} seconds.",
@@ -351,7 +352,6 @@ class Bench:
             else "It was told to end the load and take its safe setting; every sample is kept.",
             remedy="Look at the machine. Then open it again and go on: this run is repeated.",
         )
-        run_id = self._engine.run_id
         if run_id is not None:
             with contextlib.suppress(NienteError):  # an open run is found and closed at the next start
                 self._stream.publish(RunClosed(run_id, 0, RunOutcome.STOPPED, error.happened))

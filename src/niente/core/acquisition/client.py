@@ -150,7 +150,13 @@ class CommandAsked(msgspec.Struct, frozen=True):
     """Another client asks for command."""
 
 
-Heard = Record | BenchLost | CommandGiven | CommandAsked
+class PaceChanged(msgspec.Struct, frozen=True):
+    """The simulated rig's clock goes at another pace from now on; see ``BenchClient.pace``."""
+
+    pace: float | None
+
+
+Heard = Record | BenchLost | CommandGiven | CommandAsked | PaceChanged
 """What a client is told: the bench's record, and how the client itself stands to it."""
 Hearer = Callable[[Any], None]
 """Who is told; it takes every ``Heard``."""

@@ -85,7 +85,7 @@ class Hands:
         return None
 
     def put_card_away(self) -> None:
-        """Hands are wanted no more, whatever became of the card."""
+        """Hands are needed no more, whatever became of the card."""
         if self.open_card is not None:
             self.open_card, self._read = None, None
             self._publish(HandCardShown(None))

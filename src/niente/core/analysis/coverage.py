@@ -4,7 +4,8 @@ import math
 
 import numpy as np
 
-from niente.core.analysis.models import Models, offset_of, turning
+from niente.core.analysis.model_runs import offset_of, turning
+from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import LoadPrediction, offsets_mv, requested_clocks
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.quantities import quantity_of

@@ -355,7 +355,7 @@ def _summary_of(book: BookReader, card: RigCard, run: RunRecord, slow_prior: tup
     if run.outcome == RunOutcome.FAILED:  # a person may have judged it so, of whom there is no event of the rig's
         failures = max(failures, 1)
     by_hand = _by_hand(book, [event.body for event in happened if event.kind == READING])
-    summary = summarise(card, run, *_possible(book, run), failures, slow_prior, by_hand)
+    summary = summarise(card, run, *_possible(book, card, run), failures, slow_prior, by_hand)
     said = {event.kind for event in happened if event.kind in FAILURES}
     crashed = RigEventKind.CRASH in said or not said  # it failed and nothing said how: it was lost
     return msgspec.structs.replace(summary, crashed=crashed, failed_cores=_cores_named(happened)) if failures else summary
@@ -375,12 +375,14 @@ def _by_hand(book: BookReader, bodies: list[Any]) -> dict[str, float]:
         raise damaged(book.path, error) from error
 
 
-def _possible(book: BookReader, run: RunRecord) -> tuple[Vector, Array]:
-    """Return the samples of a run; a reading that cannot be is none. Raises ``BookError`` where the times do not go on."""
-    time_s, values = book.frames(run)
+def _possible(book: BookReader, card: RigCard, run: RunRecord) -> tuple[Vector, Array]:
+    """Return the samples of a run by the channels of a card; a reading that cannot be is none. Raises ``BookError`` where the
+    times do not go on."""
+    names = [channel.name for channel in card.channels]
+    time_s, values = book.frames(run, names)
     if not np.all(np.isfinite(time_s)) or np.any(np.diff(time_s) <= 0.0):
         raise damaged(book.path, ValueError(f"the times of run {run.id} do not go on"))
-    known = [QUANTITIES.get(kind_of(name)) for name in run.channels]
+    known = [QUANTITIES.get(kind_of(name)) for name in names]
     low = np.array([-np.inf if one is None else one.low for one in known])
     high = np.array([np.inf if one is None else one.high for one in known])
     with np.errstate(invalid="ignore"):

@@ -6,7 +6,8 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.analysis.models import Models, turning
+from niente.core.analysis.model_runs import turning
+from niente.core.analysis.models import Models
 from niente.core.science.acoustics import add_levels
 from niente.core.science.arrays import Vector
 from niente.core.science.statistics import Z95

@@ -113,7 +113,8 @@ def power_gains(runs: Sequence[RunSummary], loads: Sequence[str]) -> dict[str, P
     found = {}
     for load in loads:
         between = [_ratio(run) for run in named if run.load == load and _held_between_pauses(run)]
-        if between:
+        throughout = [run for run in named if run.load == load and _held_throughout(run)]
+        if len(between) > len(throughout):  # else it is no load that rests, but a run just under its limit
             gain = _gain(between)
             found[load] = msgspec.structs.replace(gain, error=max(gain.error, PAUSES_SD))
             continue
@@ -125,6 +126,11 @@ def power_gains(runs: Sequence[RunSummary], loads: Sequence[str]) -> dict[str, P
 def _held_between_pauses(run: RunSummary) -> bool:
     """Whether the limit held a load whenever it worked, and it rests in between: its mean watts are then no limit's."""
     return NEARLY_FREE < 1.0 - run.limiter_shares.get(ClockLimiter.SUSTAINED_LIMIT.words, 0.0) < 0.5
+
+
+def _held_throughout(run: RunSummary) -> bool:
+    """Whether the limit held a load all the time."""
+    return run.limiter_shares.get(ClockLimiter.SUSTAINED_LIMIT.words, 0.0) > 1.0 - NEARLY_FREE
 
 
 def _agreeing(runs: Sequence[RunSummary]) -> list[RunSummary]:

@@ -8,6 +8,19 @@ import numpy as np
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.limits_learnt import CapReading, ClockCeiling, PowerGain, cap_reading, clock_ceilings, power_gains
+from niente.core.analysis.model_runs import (
+    NOT_STEADY,
+    ModelRuns,
+    drawn_w,
+    heat_readings,
+    heat_runs,
+    model_runs,
+    offset_of,
+    power_readings,
+    source_of_load,
+    speeds_of,
+    turning,
+)
 from niente.core.analysis.screening import LeftOut, measuring, screened
 from niente.core.analysis.setting_batch import POWER
 from niente.core.analysis.stability import RunExposure, Stability, exposures_in, stability_of
@@ -17,12 +30,11 @@ from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
 from niente.core.science.dynamics import Scale
 from niente.core.science.fan_speed import FanSpeeds
-from niente.core.science.heat.fit import Runs, fit_heat_path
+from niente.core.science.heat.fit import fit_heat_path
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.noise import NoiseModel
 from niente.core.science.noise_fit import fit_noise
-from niente.core.science.power.law import PowerLaw, PowerReadings, fit_power
-from niente.core.science.statistics import Z95
+from niente.core.science.power.law import PowerLaw, fit_power
 
 SILICON = (
     "voltage_offset_mv",
@@ -37,11 +49,6 @@ CARRIES_MV = 40.0
 """Heat and noise that were measured at another voltage offset, no further away than this, still say what they said."""
 SESSIONS_APART_S = 86400.0
 """How far apart runs count as being where the rig's clock began again between them; longer than a room stays as it was."""
-NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
-"""Loads that come to no settled heat."""
-MIN_RUNS = 3
-RPM_A_PERCENT = 15.0
-"""What a per cent of duty stands for where no speed is read; only shares of the highest count."""
 
 
 class StockState(msgspec.Struct, frozen=True):
@@ -134,30 +141,17 @@ def _screened(evidence: Evidence) -> tuple[Evidence, tuple[LeftOut, ...]]:
     return msgspec.structs.replace(evidence, runs=runs, elsewhere=elsewhere), left_out
 
 
-class _ModelRuns(msgspec.Struct, frozen=True):
-    """The runs that each model is fitted to."""
-
-    working: list[RunSummary]
-    """Under a load, without a failure."""
-    settled: list[RunSummary]
-    """Of those, the settled ones that heat did not limit."""
-    drawn: list[RunSummary]
-    """Those with power, clock and temperature read."""
-    heard: list[RunSummary]
-    """All runs with a noise reading."""
-
-
 def fit_models(evidence: Evidence) -> Models:
     """Fit everything but what cannot be true. Raises ``NotEnoughError`` that says which runs are still missing."""
     exposures = exposures_in(evidence.runs, evidence.card)
     evidence, left_out = _screened(measuring(evidence))
     card = evidence.card
     heavy, lead = _heaviest(card), _lead_group(card)
-    runs = _model_runs(evidence, heavy)
+    runs = model_runs(evidence, heavy)
     groups = card.fan_groups()
     sources = tuple(sorted({name for run in runs.working for name in run.sources_w}))
     unread = _without_work(runs.drawn)
-    power = fit_power(_power_readings(runs.drawn, unread))
+    power = fit_power(power_readings(runs.drawn, unread))
     gains, noise = power_gains(runs.drawn, power.loads), noise_of(groups, runs.heard)
     return Models(
         evidence=evidence,
@@ -168,7 +162,7 @@ def fit_models(evidence: Evidence) -> Models:
         gains=gains,
         ceilings=clock_ceilings(runs.drawn, gains),
         cap=cap_reading(runs.drawn),
-        sources_w={load: _sources_of(runs.drawn, load, sources) for load in power.loads},
+        sources_w={load: tuple(source_of_load(runs.drawn, load, name) for name in sources) for load in power.loads},
         count_load=_counts(card, power.loads, heavy.name),
         heavy_load=heavy.name,
         by_clock=unread,
@@ -183,7 +177,7 @@ def fit_models(evidence: Evidence) -> Models:
     )
 
 
-def _rejected(runs: _ModelRuns, noise: NoiseModel, power: PowerLaw) -> list[LeftOut]:
+def _rejected(runs: ModelRuns, noise: NoiseModel, power: PowerLaw) -> list[LeftOut]:
     """Return what the fits could not believe beside the other runs."""
     found = [
         LeftOut(run.run_id, "noise_dba", run.noise_dba, "fits neither fans nor room, or the room was louder then")
@@ -216,42 +210,11 @@ def _lead_group(card: RigCard) -> str:
     return lead
 
 
-def _model_runs(evidence: Evidence, heavy: LoadCard) -> _ModelRuns:
-    """Return the runs for each model; raise ``NotEnoughError`` where one has too few."""
-    runs = evidence.usable()
-    working = [run for run in runs if run.load_kind not in NOT_STEADY and run.failures == 0]
-    settled = [run for run in _with_speeds(working) if _shows_heat(run) and not run.heat_limited]
-    _insist_on_heat(working, settled, heavy)
-    drawn = _with_power(working)
-    heard = [run for run in _with_speeds(runs) if np.isfinite(run.noise_dba) and np.isfinite(run.noise_se_db)]
-    if len(heard) < 2:
-        raise NotEnoughError(
-            f"{evidence.card.title} has given no noise readings, and a quiet point is chosen by them.",
-            safe="What was measured is kept.",
-            remedy="Attach a sound meter as the channel 'noise_dba'.",
-        )
-    if len(drawn) < MIN_RUNS:
-        raise NotEnoughError(
-            "The law of power needs three runs with power, clock and temperature read.",
-            safe="What was measured is kept.",
-            remedy="Check these channels on the Rig page, and run more of the plan.",
-        )
-    return _ModelRuns(working, settled, drawn, heard)
-
-
-def _with_power(working: list[RunSummary]) -> list[RunSummary]:
-    """Return the runs with power, clock and temperature read; without those at an offset by points where there are enough: it
-    bends the curve that the law of power is of."""
-    drawn = [run for run in working if np.isfinite([run.clock_mhz, run.power_w, run.core_c]).all() and run.clock_mhz > 0.0]
-    plain = [run for run in drawn if not any(run.setting.point_offset_mv.values())]
-    return plain if len(plain) >= MIN_RUNS else drawn
-
-
 def noise_of(groups: tuple[str, ...], heard: Sequence[RunSummary]) -> NoiseModel:
     """Fit the noise map to runs that were heard. Raises ``ValueError`` for fewer than two."""
     return fit_noise(
         groups,
-        np.array([[turning(run, group) for group in groups] for run in heard]),
+        speeds_of(list(heard), groups),
         np.array([run.noise_dba for run in heard]),
         np.array([run.noise_se_db for run in heard]),
         np.array([drawn_w(run) for run in heard]),
@@ -268,121 +231,21 @@ def _on_one_clock(at_s: Vector) -> Vector:
     return later
 
 
-def drawn_w(run: RunSummary) -> float:
-    """Return what package and metered sources draw together in a run, in W; 0 where that is not read."""
-    power = run.power_w if math.isfinite(run.power_w) else 0.0
-    return power + sum(watts for watts in run.sources_w.values() if math.isfinite(watts))
-
-
-def _insist_on_heat(working: list[RunSummary], settled: list[RunSummary], heavy: LoadCard) -> None:
-    """Raise ``NotEnoughError`` where too few runs tell of the heat path, with what is missing."""
-    of_heavy = [run for run in working if run.load == heavy.name]
-    if len(settled) >= MIN_RUNS and of_heavy:
-        return
-    kept = "What was measured is kept."
-    limited = sum(1 for run in of_heavy if run.heat_limited)
-    missing = "" if of_heavy else f", one of them of {heavy.title.lower()}"
-    needs = f"The heat path needs three settled runs that heat did not limit{missing}, and there are {len(settled)}"
-    if limited:
-        raise NotEnoughError(
-            f"{needs}; in {limited} the temperature cap limited the clock, and such a run only says what is not enough.",
-            safe=kept,
-            remedy="Plan lower sustained power limits, or faster fans.",
-        )
-    raise NotEnoughError(f"{needs}.", safe=kept, remedy="Run more of the plan.")
-
-
 def _counts(card: RigCard, loads: tuple[str, ...], heavy: str) -> str:
     realistic = card.load_of(LoadKind.REALISTIC)
     return realistic.name if realistic is not None and realistic.name in loads else heavy
 
 
-def turning(run: RunSummary, group: str) -> float:
-    """Return a fan group's speed in a run, in rpm; where no speed is read the duty stands for it."""
-    speed = run.fan_rpm.get(group, math.nan)
-    return speed if math.isfinite(speed) else RPM_A_PERCENT * run.setting.fan_duty.get(group, 0.0)
-
-
 def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> HeatPath:
     """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-limited runs are bounds."""
-    found = _heat_runs(evidence, groups)
-    runs = [run for run, _ in found]
-    return fit_heat_path(
-        groups,
-        sources,
-        (heavy, evidence.card.variant),
-        Runs(
-            power_w=np.array([run.power_w for run in runs]),
-            rpm=np.array([[turning(run, group) for group in groups] for run in runs]).reshape(len(runs), len(groups)),
-            sources_w=np.array([[run.sources_w.get(name, 0.0) for name in sources] for run in runs]).reshape(len(runs), -1),
-            rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run in runs]),
-            rise_se_k=np.array([run.settled.half_width_k / Z95 for run in runs]),
-            bound=np.array([run.heat_limited for run in runs], dtype=bool),
-            load=tuple(run.load for run in runs),
-            variant=tuple(variant for _, variant in found),
-            number=tuple(run.run_id for run in runs),
-        ),
-    )
-
-
-def _heat_runs(evidence: Evidence, groups: tuple[str, ...]) -> list[tuple[RunSummary, str]]:
-    """Return the runs that tell of the heat path, each with its variant."""
-    return [
-        (run, other.card.variant)
-        for other in (evidence, *evidence.elsewhere.values())
-        if other.card.fan_groups() == groups
-        for run in _with_speeds(other.usable())
-        if _shows_heat(run)
-    ]
-
-
-def _shows_heat(run: RunSummary) -> bool:
-    steady = run.load_kind not in NOT_STEADY and run.load_kind != LoadKind.LIGHT and run.failures == 0
-    return steady and run.settled.known and bool(np.isfinite([run.power_w, run.rise_k]).all())
-
-
-def _bound(run: RunSummary) -> float:
-    """Return the least rise of a run that heat limited, at its power: what it read, or where it would have settled."""
-    read = run.core_c if math.isfinite(run.core_c) else run.settled.value_c
-    return min(read, run.settled.value_c) - run.settled.room_c
-
-
-def _with_speeds(runs: list[RunSummary]) -> list[RunSummary]:
-    """Return the runs whose fan speeds are read, as far as they are in any run: a lost sensor is no fan that stands."""
-    read = {group for run in runs for group, rpm in run.fan_rpm.items() if math.isfinite(rpm)}
-    return [run for run in runs if all(math.isfinite(run.fan_rpm.get(group, math.nan)) for group in read)]
+    readings = heat_readings(heat_runs(evidence, groups), groups, sources)
+    return fit_heat_path(groups, sources, (heavy, evidence.card.variant), readings)
 
 
 def _without_work(runs: list[RunSummary]) -> frozenset[str]:
     """Return the loads whose throughput is not read in any run."""
     read = {run.load for run in runs if math.isfinite(run.throughput_per_s)}
     return frozenset({run.load for run in runs} - read)
-
-
-def _power_readings(runs: list[RunSummary], unread: frozenset[str]) -> PowerReadings:
-    return PowerReadings(
-        clock_mhz=np.array([run.clock_mhz for run in runs]),
-        voltage_v=np.array([run.voltage_v for run in runs]),
-        offset_mv=np.array([offset_of(run.setting) for run in runs]),
-        fixed_v=np.array([run.setting.fixed_voltage_v or 0.0 for run in runs]),
-        core_c=np.array([run.core_c for run in runs]),
-        power_w=np.array([run.power_w for run in runs]),
-        throughput_per_s=np.array([run.clock_mhz if run.load in unread else run.throughput_per_s for run in runs]),
-        load=tuple(run.load for run in runs),
-        throughput_share=np.array([run.throughput_se / run.throughput_per_s if run.throughput_per_s else 0.0 for run in runs]),
-    )
-
-
-def offset_of(setting: Setting) -> float:
-    """Return the offset that all cores see on average, in mV; offsets of single points of the curve are left out."""
-    cores = list(setting.core_offset_mv.values())
-    return (setting.voltage_offset_mv or 0.0) + (float(np.mean(cores)) if cores else 0.0)
-
-
-def _sources_of(runs: list[RunSummary], load: str, sources: tuple[str, ...]) -> tuple[float, ...]:
-    """Return what each metered source gives under a load, in W."""
-    own = [run for run in runs if run.load == load]
-    return tuple(float(np.nanmean([run.sources_w.get(name, 0.0) for run in own] or [0.0])) for name in sources)
 
 
 def _base(runs: list[RunSummary], fans: str) -> Setting:

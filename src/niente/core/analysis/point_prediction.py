@@ -154,7 +154,9 @@ SHARED_NAMES = (
     "common_share",
 )
 GROUP_NAMES = ("kpw", "still", "share", "strength")
-"""What the heat path's parameters are called, in their order in ``science.heat.sum``; a group's stand behind its name."""
+SOURCE_NAMES = ("kpw", "warms")
+"""What the heat path's parameters are called, in their order in ``science.heat.sum``; a group's stand behind its name, a pair's
+is of the one that works against the other, and a source's stand behind its own."""
 
 
 def parameter_names(models: Models) -> list[str]:
@@ -162,7 +164,8 @@ def parameter_names(models: Models) -> list[str]:
     heat = models.heat
     names = list(SHARED_NAMES)
     names += [f"{group}_{name}" for group in heat.groups for name in GROUP_NAMES]
-    names += [f"{source}_kpw" for source in heat.sources]
+    names += [f"{one}_against_{other}" for one in heat.groups for other in heat.groups if one != other]
+    names += [f"{source}_{name}" for source in heat.sources for name in SOURCE_NAMES]
     known = {0: "fixed", 2: "free", COMMON: "common", **{SHARED + OF_GROUP * i: group for i, group in enumerate(heat.groups)}}
     return names + [f"{label}: {known.get(parameter, str(parameter))}" for label, parameter in heat.effects]
 

@@ -6,7 +6,8 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.limits_learnt import requested_clock
-from niente.core.analysis.models import Models, StockState, offset_of
+from niente.core.analysis.model_runs import offset_of
+from niente.core.analysis.models import Models, StockState
 from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
 from niente.core.model.setting import FanCurve
 from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector

@@ -9,7 +9,8 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.analysis.models import Models, turning
+from niente.core.analysis.model_runs import turning
+from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import ceilings
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.setting import Setting

@@ -52,6 +52,8 @@ BUILDERS: dict[str, Callable[[AnswerMaterial], AnswerDocument]] = {
     TemplateName.REAL_TIME: real_time_answer,
     TemplateName.FREE: free_answer,
 }
+OTHERS_SHARE = 1.0 / 3.0
+"""What sits far from the processor first follows other bodies that come to rest sooner: so much of a run tells of those."""
 UNSEEN = 0.04
 """What sits far from the processor goes on to warm for hours: this share of its rise, as a half width, is not seen in a run."""
 
@@ -97,7 +99,7 @@ class RunSamples:
     def _settles(self, run: RunSummary, name: str) -> Value:
         time_s, values = self.samples(run, name)
         _, room = self.samples(run, "room_temperature_c")
-        first = int(time_s.searchsorted(time_s[0] + BURST_S)) if time_s.size else 0
+        first = max(int(time_s.searchsorted(time_s[0] + BURST_S)), round(OTHERS_SHARE * time_s.size)) if time_s.size else 0
         found = settle(time_s[first:], values[first:], without_spikes(room[first:], JUMPS["room_temperature_c"]))
         if found.known:
             unseen = UNSEEN * max(found.value_c - found.room_c, 0.0)
@@ -111,16 +113,16 @@ class RunSamples:
         for variant, other in self._evidence.elsewhere.items():
             if variant == run.variant:
                 card = other.card
-        time_s, values = self._frames(run.run_id)
+        time_s, values = self._frames(run.run_id, card)
         return time_s, column(card, trusted(card, values), channel)
 
-    def _frames(self, run_id: int) -> tuple[Vector, Array]:
-        """Return the samples of a run; those of the latest are kept."""
+    def _frames(self, run_id: int, card: RigCard) -> tuple[Vector, Array]:
+        """Return the samples of a run by the channels of its variant's card; those of the latest are kept."""
         if self._latest is None or self._latest[0] != run_id:
             reader = BookReader(self._book)
             try:
                 record = next(one for one in reader.runs() if one.id == run_id)
-                self._latest = (run_id, *reader.frames(record))
+                self._latest = (run_id, *reader.frames(record, [channel.name for channel in card.channels]))
             finally:
                 reader.close()
         return self._latest[1], self._latest[2]

@@ -7,6 +7,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.model_runs import source_watts
 from niente.core.analysis.models import Models
 
 STEPS = 14
@@ -44,8 +45,7 @@ def quietest_splits(models: Models, runs: Sequence[RunSummary]) -> list[Split]:
     grid = np.array(list(product(*axes)))
     rpm = np.stack([models.rpm(group, grid[:, index]) for index, group in enumerate(groups)], axis=1)
     found = []
-    for run in runs:
-        sources = np.array([run.sources_w.get(name, 0.0) for name in models.heat.sources])
+    for run, sources in zip(runs, source_watts(list(runs), models.heat.sources), strict=True):
         own = np.array([[float(models.rpm(group, np.array(run.setting.fan_duty.get(group, 0.0)))) for group in groups]])
         every = np.concatenate([rpm, own])
         count = every.shape[0]

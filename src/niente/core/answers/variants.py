@@ -21,6 +21,7 @@ from niente.core.answers.material import (
     wall_in,
     work_of,
 )
+from niente.core.answers.path_parts import part_remark
 from niente.core.answers.trial import MOUNTING_SD_K, TOO_SMALL_K, TOO_SMALL_MHZ, Trial, in_time, scatter, size_of
 from niente.core.answers.wording import amount, bare, signed
 from niente.core.model.answer_document import (
@@ -255,6 +256,9 @@ def _remarks(of: AnswerMaterial, names: tuple[str, ...], told: list[Trial]) -> t
         whole, most = bare(max(rooms) - min(rooms), 1, "K"), bare(within, 1, "K")
         words = f"{moved} It moved by {whole} in all and at most {most} within a pair; rises are counted over it."
         found.append(Remark("Was it the room?", words))
+    part = part_remark(told[0])
+    if part is not None:
+        found.append(part)
     if told[0].mounted:
         counts = told[0].mountings()
         found.append(

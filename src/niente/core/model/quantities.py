@@ -53,6 +53,12 @@ def number_text(value: float, digits: int) -> str:
     return text
 
 
+def signed_text(value: float, digits: int) -> str:
+    """Return a difference for reading: as ``number_text`` has it, with a plus where it is more than nothing."""
+    text = number_text(value, digits)
+    return f"+{text}" if value > 0 and text.strip("0.") else text
+
+
 def duration_text(seconds: float) -> str:
     """Return a length of time as people say it at the bench: ``40 s``, ``12 min``, ``9 h 20 min``."""
     if seconds < 90:

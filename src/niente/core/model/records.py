@@ -153,7 +153,7 @@ class RunLeftOut(msgspec.Struct, frozen=True, tag=True):
 
 
 class HandCardShown(msgspec.Struct, frozen=True, tag=True):
-    """Hands are wanted: the card says for what; ``ticked`` are the boxes that were ticked when it was shown before. ``None``:
+    """Hands are needed: the card says for what; ``ticked`` are the boxes that were ticked when it was shown before. ``None``:
     they are wanted no more."""
 
     card: HandCard | None

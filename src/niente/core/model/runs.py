@@ -32,3 +32,5 @@ class RunOutcome(StrEnum):
 
 CONCLUSIVE = frozenset({RunOutcome.DONE, RunOutcome.FAILED})
 """The outcomes that say something of the setting."""
+NOT_MADE_AGAIN = CONCLUSIVE | {RunOutcome.SKIPPED, RunOutcome.GUARD}
+"""The outcomes after which a plan goes on with its next run."""

@@ -13,7 +13,7 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Confirmation, Entry, Exposure, Plan, Search, SearchMethod, Step
 from niente.core.model.rig_card import RigCard
-from niente.core.model.runs import CONCLUSIVE, RunOutcome
+from niente.core.model.runs import CONCLUSIVE, NOT_MADE_AGAIN, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.carried_runs import CarriedRuns
 from niente.core.planning.confirmation import STAGE, expected_confirmation
@@ -155,9 +155,7 @@ class _Laying:
         for variant in (evidence.card.variant, *evidence.elsewhere) if evidence is not None else ():
             for run in evidence.in_variant(variant) if evidence is not None else ():
                 mine = run.plan_id in self._own
-                if run.opened_at >= self._plan.since_s and (
-                    run.outcome in CONCLUSIVE or (run.outcome in (RunOutcome.SKIPPED, RunOutcome.GUARD) and mine)
-                ):
+                if run.opened_at >= self._plan.since_s and run.outcome in (NOT_MADE_AGAIN if mine else CONCLUSIVE):
                     found[self._keys.at(variant, run.setting, run.load)].append(run)
         return found
 
@@ -378,9 +376,8 @@ class _Laying:
 
     def _runs_of(self, index: int) -> list[RunSummary]:
         """Return the runs that this plan's entry has had, as far as they say something."""
-        outcomes = (*CONCLUSIVE, RunOutcome.SKIPPED, RunOutcome.GUARD)
         runs = self._evidence.runs if self._evidence is not None else ()
-        return [run for run in runs if run.plan_id in self._own and run.step == index and run.outcome in outcomes]
+        return [run for run in runs if run.plan_id in self._own and run.step == index and run.outcome in NOT_MADE_AGAIN]
 
     def _confirmed(self, index: int, entry: Confirmation, open_yet: bool) -> list[Row]:
         step = expected_confirmation(entry, self._card)

@@ -5,7 +5,7 @@ import msgspec
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.plan import Search, SearchMethod, Step
 from niente.core.model.rig_card import RigCard
-from niente.core.model.runs import RunOutcome
+from niente.core.model.runs import NOT_MADE_AGAIN, RunOutcome
 from niente.core.planning.depth_search import SETTING_S
 
 RESTART_S = 180.0
@@ -37,11 +37,13 @@ def made_for(entry: Search, card: RigCard, evidence: Evidence | None, since_s: f
         and one.controls == entry.controls
         and one.setting.over(card.stock) == whole
     }
-    over = (RunOutcome.DONE, RunOutcome.FAILED, RunOutcome.GUARD, RunOutcome.SKIPPED)
     return tuple(
         run
         for run in evidence.runs
-        if run.outcome in over and run.opened_at >= since_s and (run.plan_id, run.step) in alike and run.load in entry.loads
+        if run.outcome in NOT_MADE_AGAIN
+        and run.opened_at >= since_s
+        and (run.plan_id, run.step) in alike
+        and run.load in entry.loads
     )
 
 

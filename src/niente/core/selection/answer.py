@@ -9,6 +9,7 @@ from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.residuals import Residual, residuals_of
 from niente.core.model.errors import NienteError, NotEnoughError
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
@@ -20,7 +21,8 @@ from niente.core.selection.proof import Proof, proof_of
 
 class Answer(msgspec.Struct, frozen=True):
     """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over the
-    controls that a choice is made over, ``proof`` how surely the pick lasts; without a pick, what ran longest."""
+    controls that a choice is made over, ``proof`` how surely the pick lasts; without a pick, what ran longest; ``residuals``
+    what runs read against what the models say of them."""
 
     evidence: Evidence | None = None
     models: Models | None = None
@@ -28,6 +30,7 @@ class Answer(msgspec.Struct, frozen=True):
     choice: Choice | None = None
     method_steps: tuple[MethodStep, ...] = ()
     proof: Proof | None = None
+    residuals: tuple[Residual, ...] = ()
     problem: str = "Nothing has been measured yet. Start the plan, and the map fills as runs end."
 
     @property
@@ -40,19 +43,21 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
     """Return the whole answer for a book and limits, as far as it goes."""
     evidence = models = mapped = choice = None
     ways: tuple[MethodStep, ...] = ()
+    residuals: tuple[Residual, ...] = ()
     problem = ""
     try:
         evidence = evidence_in(book, known)
         if evidence is None:
             return Answer()
         models = fit_models(evidence)
+        residuals = residuals_of(models)
         mapped = make_map(models, limits, MapRequest())
         ways = method_steps(models, limits)
         choice = choose(models, limits, mapped.field)
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"
     proof = _proof(evidence, models, limits, choice) if evidence is not None else None
-    return Answer(evidence, models, mapped, choice, ways, proof, problem)
+    return Answer(evidence, models, mapped, choice, ways, proof, residuals, problem)
 
 
 def _proof(evidence: Evidence, models: Models | None, limits: Limits, choice: Choice | None) -> Proof | None:

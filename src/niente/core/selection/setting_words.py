@@ -50,6 +50,16 @@ def values_text(values: Sequence[tuple[str, float]], brief: bool = False) -> lis
     return words
 
 
+def told_apart(settings: Sequence[Setting]) -> list[str]:
+    """Return settings in words, each by the controls in which they differ; as a whole where they do in none."""
+    seen: dict[str, set[float]] = {}
+    for setting in settings:
+        for control, value in setting.controls():
+            seen.setdefault(control, set()).add(value)
+    varied = tuple(control for control, values in seen.items() if len(values) > 1)
+    return [setting.text(varied) or setting.text() for setting in settings]
+
+
 def brief_text(setting: Setting) -> str:
     """Return a whole setting in words, the values of single parts in brief."""
     parted = [(name, value) for name, value in setting.controls() if kind_of(name) in PARTED and value]

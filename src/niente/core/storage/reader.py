@@ -3,7 +3,7 @@
 import functools
 import logging
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
@@ -188,12 +188,19 @@ class BookReader:
         return int(row[0] or 0)
 
     @_told
-    def frames(self, run: RunRecord) -> tuple[Array, Array]:
-        """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)`` in channel order."""
+    def frames(self, run: RunRecord, channels: Sequence[str] | None = None) -> tuple[Array, Array]:
+        """Return the samples of a run: rig times ``(n,)`` in s, and readings ``(n, channels)``, in the order of the run's own
+        channels or of those that are named; NaN for one that the run does not have.
+        """
         blocks = self._link.execute("SELECT data FROM frames WHERE run_id = ? ORDER BY id", (run.id,))
         data = b"".join(block for (block,) in blocks)
         rows = np.frombuffer(data, dtype="<f8").reshape(-1, 1 + len(run.channels))
-        return rows[:, 0], rows[:, 1:]
+        if channels is None or tuple(channels) == tuple(run.channels):
+            return rows[:, 0], rows[:, 1:]
+        order = [1 + run.channels.index(name) if name in run.channels else -1 for name in channels]
+        readings = rows[:, order]
+        readings[:, np.array(order) < 0] = np.nan
+        return rows[:, 0], readings
 
     @_told
     def events(self, run: RunRecord | None = None, kind: str | None = None) -> list[BookEvent]:

@@ -14,6 +14,8 @@ from niente.core.science.heat.sum import (
     OTHER,
     SHARED,
     THETA0,
+    first_pair,
+    first_source,
     mixing_of,
     of_load,
     of_variant,
@@ -36,6 +38,13 @@ def only(**values: float) -> np.ndarray:
     for still in (COMMON_STILL, SHARED + 1):
         logs[still] = np.log(1e-6)
     logs[[4, SHARED + 3]] = 0.0
+    return logs
+
+
+def with_the_stream(logs: np.ndarray, groups: int) -> np.ndarray:
+    """The same path, with no group that works against the stream."""
+    logs = logs.copy()
+    logs[first_pair(groups) : first_source(groups)] = TINY
     return logs
 
 
@@ -71,7 +80,7 @@ def test_free_convection_eases_with_heat() -> None:
 
 def test_fans_behind_one_another_add_their_pressures() -> None:
     """Two equal fans in one way, one of them standing: the flow is 1/sqrt 2 of both (p ~ n^2, Q ~ sqrt p; AMCA 201)."""
-    logs = np.full(SHARED + 2 * OF_GROUP, TINY)
+    logs = np.full(first_source(2), TINY)
     logs[COMMON], logs[COMMON_STILL], logs[4] = np.log(0.3), np.log(1e-9), np.log(0.8)
     logs[[SHARED + 3, SHARED + OF_GROUP + 3]] = 0.0
     both, one = rise_alone(logs, np.array([100.0, 100.0]), np.array([[1.0, 1.0], [1.0, 0.0]]), np.zeros((2, 0)))
@@ -105,10 +114,16 @@ def test_the_slopes_are_the_slopes(groups: int) -> None:
 def test_more_fan_is_never_hotter_and_more_watts_are_never_cooler(
     seed: int, power: float, one: float, two: float, step: float
 ) -> None:
-    """Whatever the parameters, within four standard deviations of their priors."""
+    """Whatever the parameters, within four standard deviations of their priors; more fan, as long as no group works against
+    the stream."""
     rng = np.random.default_rng(seed)
     means, sds = priors(2, 0, ())
-    logs = means + np.clip(rng.standard_normal(means.shape[0]), -4, 4) * sds
+    against = means + np.clip(rng.standard_normal(means.shape[0]), -4, 4) * sds
+    warm, hot = (
+        rise_alone(against, np.array([watts]), np.array([[one, two]]), NONE)[0] for watts in (power, power * (1 + step))
+    )
+    assert hot >= warm - 1e-9 * abs(warm)
+    logs = with_the_stream(against, 2)
     here = rise_alone(logs, np.array([power]), np.array([[one, two]]), NONE)[0]
     faster = rise_alone(logs, np.array([power]), np.array([[one + step, two]]), NONE)[0]
     other = rise_alone(logs, np.array([power]), np.array([[one, two + step]]), NONE)[0]
@@ -117,6 +132,33 @@ def test_more_fan_is_never_hotter_and_more_watts_are_never_cooler(
     assert faster <= here + slack
     assert other <= here + slack
     assert hotter >= here - slack
+
+
+def test_a_group_that_works_against_another_makes_it_hotter() -> None:
+    """A fan at full speed, and one against it whose pressure is a quarter, a half and the whole of its own: what is left goes
+    by the ratio of pressures, 1/(1 + ratio), and the kelvins as one over its root (p ~ n^2, Q ~ sqrt p; AMCA 201), exponent
+    1."""
+    logs = np.full(first_source(2), TINY)
+    logs[SHARED], logs[SHARED + 1], logs[4] = np.log(0.3), np.log(1e-9), 0.0
+    logs[first_pair(2) + 1] = 0.0  # the second against the first
+    speeds = np.array([[1.0, 0.0], [1.0, 0.5], [1.0, np.sqrt(0.5)], [1.0, 1.0]])
+    alone, *others = rise_alone(logs, np.full(4, 100.0), speeds, np.zeros((4, 0)))
+    assert [one / alone for one in others] == pytest.approx([np.sqrt(1.25), np.sqrt(1.5), np.sqrt(2.0)], rel=0.01)
+    slower = rise_alone(logs, np.array([100.0]), np.array([[0.5, 0.5]]), np.zeros((1, 0)))[0]
+    assert slower / others[2] == pytest.approx(2.0, rel=0.02)  # fan laws: both at half speed are half the air
+
+
+def test_a_metered_source_warms_the_air_that_is_taken_in() -> None:
+    """100 W and half of 1.5 times 40 W through 0.1 K/W at full speed: 13 K; and 40 W through 0.05 K/W that no fan changes: 2 K
+    (definition)."""
+    logs = np.concatenate([only(own=0.1), np.log([0.05, 1.5])])
+    logs[SHARED + 2] = np.log(0.5)
+    at = np.array([100.0]), np.array([[1.0]]), np.array([[40.0]])
+    assert rise_alone(logs, *at)[0] == pytest.approx(15.0, abs=1e-3)
+    slow = (
+        rise_alone(logs, at[0], np.array([[0.5]]), at[2])[0] - rise_alone(logs, at[0], np.array([[0.5]]), np.zeros((1, 1)))[0]
+    )
+    assert slow > 3.0 + 2.0  # at a slower fan a watt of it warms the core more
 
 
 def test_loads_and_variants_have_their_own_factors() -> None:

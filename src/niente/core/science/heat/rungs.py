@@ -8,7 +8,7 @@ import numpy as np
 
 from niente.core.science.arrays import Array, Vector
 from niente.core.science.heat.path import HeatPath
-from niente.core.science.heat.sum import OF_GROUP, SHARED, mixing_of, rise_parts
+from niente.core.science.heat.sum import OF_GROUP, OF_SOURCE, SHARED, first_source, mixing_of, rise_parts
 
 MIN_RUNG_K = 0.5
 STEP = 1e-5
@@ -60,7 +60,7 @@ def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str =
 
 
 def _parts(logs: Vector, power_w: float, r: Array) -> Vector:
-    nothing = np.zeros((1, logs.shape[0] - SHARED - OF_GROUP * r.shape[1]))
+    nothing = np.zeros((1, (logs.shape[0] - first_source(r.shape[1])) // OF_SOURCE))
     parts: Vector = rise_parts(logs[None, :], np.array([power_w]), r, nothing)[0]
     return parts
 
