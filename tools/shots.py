@@ -21,10 +21,11 @@ from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
 from niente.desktop.services.theme import PaletteChoice
 
-RIG_VIEWS = ["", "limits", "room", "sensors"]
+RIG_VIEWS = ["", "air", "limits", "room", "sensors"]
 MAP_VIEWS = ["", "watts", "noise", "table"]
 PICTURES = [
     "rig",
+    "rig-air",
     "rig-limits",
     "rig-room",
     "rig-sensors",

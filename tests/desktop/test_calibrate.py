@@ -94,7 +94,7 @@ def test_a_whole_calibration_by_hand(swept_window: Window, qtbot: QtBot) -> None
     assert found.gain == pytest.approx(0.8, abs=0.002)
     swept_window.go_to(NAMES.index("Rig"))
     page = swept_window.page(RigPage)
-    page.views.show_view(3)
+    page.views.show_view(4)
     rows = {row[0].text: row for row in page.sensors_view.model.entries}
     assert any("0.8" in entry.text for entry in rows["Board supply"])
     swept_window.actions_["edit.undo"].trigger()

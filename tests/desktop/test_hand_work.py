@@ -179,7 +179,7 @@ def test_a_meter_read_by_hand_is_said_on_the_rig_page(show: Show, qtbot: QtBot, 
 
     window = show(lambda listener: open_bench(larkspur_rig(), tmp_path / "sensors.niente", listener))
     window.go_to(0)
-    window.page(RigPage).views.show_view(3)
+    window.page(RigPage).views.show_view(4)
     view = window.page(RigPage).sensors_view
     rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
     assert not view.model.entries[rows["Package power"]][READ_BY].options  # guards and models want it all the time

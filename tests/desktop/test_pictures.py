@@ -56,13 +56,13 @@ def test_the_power_is_moved_by_keys_and_mouse(read_window: Window, qtbot: QtBot)
     before = page.path._ladder.power_w
     QTest.keyClick(page.path, Qt.Key.Key_Right)
     assert page.path._ladder.power_w == before + 5
-    x = round(page.path._watts().px(150.0))
+    x = round(page.path._ladder.power.span(0.0, page.path.width()).px(150.0))
     qtbot.mousePress(page.path, Qt.MouseButton.LeftButton, pos=QPoint(x, 16))
     assert page.path._ladder.power_w == pytest.approx(150.0, abs=1.0)
     assert f"at {page.path._ladder.power_w:.0f}" in page.path_title.text()
     for _ in range(40):
         QTest.keyClick(page.path, Qt.Key.Key_Right)
-    assert page.path._ladder.power_w == page.path._ladder.power_range_w[1]  # and no further
+    assert page.path._ladder.power_w == page.path._ladder.power.high  # and no further
 
 
 def test_before_anything_is_measured_the_path_is_typical(open_window: Callable[..., Window]) -> None:

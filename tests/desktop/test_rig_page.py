@@ -88,7 +88,7 @@ def type_into(table: QTableView, row: int, column: int, text: str) -> None:
     QApplication.processEvents()
 
 
-@pytest.mark.parametrize("index", range(4))
+@pytest.mark.parametrize("index", range(5))
 @pytest.mark.parametrize("size", [(1280, 800), (1100, 700)])
 def test_every_view_opens_fits_and_is_reachable(window: Window, index: int, size: tuple[int, int]) -> None:
     window.resize(*size)
@@ -206,7 +206,7 @@ def test_the_form_of_a_part_says_what_is_missing(window: Window) -> None:
 
 def test_limits_hold_the_guards_under_them(window: Window, qtbot: QtBot) -> None:
     page, before = page_of(window), sheet_in(window)
-    page.views.show_view(1)
+    page.views.show_view(2)
     view = page.limits_view
     assert view.core.maximum() == 95.0  # the driver's
     view.core.setValue(84.0)
@@ -224,7 +224,7 @@ def test_limits_hold_the_guards_under_them(window: Window, qtbot: QtBot) -> None
 
 def test_a_guard_that_stood_under_the_limit_stays_there_and_that_is_said(window: Window) -> None:
     page, before = page_of(window), sheet_in(window)
-    page.views.show_view(1)
+    page.views.show_view(2)
     view = page.limits_view
     view.core.setValue(90.0)
     lowered = msgspec.structs.replace(sheet_in(window).guards[0], trip=80.0, clear=70.0)
@@ -240,7 +240,7 @@ def test_a_guard_that_stood_under_the_limit_stays_there_and_that_is_said(window:
 
 def test_a_guard_is_edited_in_its_table_and_never_over_the_limit(own_window: Window) -> None:
     page = page_of(own_window)
-    page.views.show_view(1)
+    page.views.show_view(2)
     view = page.limits_view
     type_into(view.guard_table, 0, TRIP, "82")
     assert sheet_in(own_window).guards[0].trip == 82.0
@@ -256,7 +256,7 @@ def test_a_guard_is_edited_in_its_table_and_never_over_the_limit(own_window: Win
 
 def test_guards_are_added_and_taken_away(window: Window, qtbot: QtBot) -> None:
     page, before = page_of(window), sheet_in(window)
-    page.views.show_view(1)
+    page.views.show_view(2)
     view = page.limits_view
     view.more.activated.emit(view.more.findText("Case air"))
     assert [guard.quantity for guard in sheet_in(window).guards][-1] == "case_air_temperature_c"
@@ -276,7 +276,7 @@ def test_guards_are_added_and_taken_away(window: Window, qtbot: QtBot) -> None:
 
 def test_a_control_is_narrowed_and_not_widened(own_window: Window, qtbot: QtBot) -> None:
     page, before = page_of(own_window), sheet_in(own_window)
-    page.views.show_view(1)
+    page.views.show_view(2)
     view = page.limits_view
     type_into(view.control_table, 0, HIGH, "180")
     assert sheet_in(own_window).controls[0].high == 180.0
@@ -504,7 +504,7 @@ def test_making_a_rig_opens_its_book(window: Window, name: str, tmp_path: Path, 
 
 def test_cells_that_can_be_edited_say_so(window: Window) -> None:
     page = page_of(window)
-    page.views.show_view(1)
+    page.views.show_view(2)
     model = page.limits_view.controls
     editable = Qt.ItemFlag.ItemIsEditable
     assert model.flags(model.index(0, HIGH)) & editable

@@ -119,7 +119,7 @@ def test_limits_are_read_live_and_lead_to_where_they_are_set(fresh: Window, qtbo
     assert rig.stack.currentWidget() is rig.limits_view
     rig.limits_view.core.put(90.0)
     rig.limits_view._limit("core_temperature_c", 90.0)
-    rig.views.show_view(4)
+    rig.views.show_view(5)
     qtbot.waitUntil(lambda: "90.0" in rig.start.limits[0].accessibleName())
 
 

@@ -27,7 +27,7 @@ from niente.core.serving.run_folder import socket_of
 from niente.core.serving.starting import BenchOptions, reach_bench
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-11.niente"
+SWEEP = f"demo-sweep-{__version__}-12.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 

@@ -9,6 +9,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.channel_means import JUMPS, ChannelMean, channel_means
+from niente.core.analysis.settled_readings import BURST_S, settled_air
 from niente.core.model.frame import RigEventKind
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan
@@ -27,8 +28,6 @@ from niente.core.storage.connection import damaged
 from niente.core.storage.kinds import READING
 from niente.core.storage.reader import BookEvent, BookReader, RunRecord
 
-BURST_S = 45.0
-"""Samples this long after a load starts are left out of a settling fit: the firmware still lets a burst through."""
 TAIL_S = 240.0
 """Means of power, clock, throughput and noise are taken over the last samples of a run, this many seconds of them."""
 TEACHES_S = 420.0
@@ -50,7 +49,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them,
     ``crashed`` whether that took the machine down, ``failed_cores`` the cores that its errors named; ``at_s`` is the rig's time
     at its end. ``channels`` are all channels in the last minutes, ``highest`` what each quantity came to in the whole run, by
-    its name.
+    its name; ``air`` is where the air settles at each place that is read, by channel.
     """
 
     run_id: int
@@ -82,6 +81,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     failed_cores: tuple[str, ...] = ()
     channels: dict[str, ChannelMean] = msgspec.field(default_factory=dict)
     highest: dict[str, float] = msgspec.field(default_factory=dict)
+    air: dict[str, Settled] = msgspec.field(default_factory=dict)
 
     @property
     def running(self) -> bool:
@@ -275,6 +275,7 @@ def summarise(
         core_c=mean_of_known(core) if core is not None else math.nan,
         voltage_v=mean_of_known(column(card, tail, "core_voltage_v")),
         channels=channel_means(card, tail),
+        air={} if idle else settled_air(card, time_s, trusted(card, values)),
         highest=_highest(card, trusted(card, values)),
         sources_w={name: mean_of_known(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
     )

@@ -163,6 +163,23 @@ def heat_readings(found: list[tuple[RunSummary, str]], groups: tuple[str, ...], 
     )
 
 
+def air_readings(
+    found: list[tuple[RunSummary, str]], groups: tuple[str, ...], sources: tuple[str, ...], channel: str
+) -> Runs | None:
+    """Return what runs, each with its variant, read of the air at a channel's place; ``None`` where too few know where it
+    settles. A cap on the cores' temperature bounds nothing here: the watts that warm the air are read."""
+    told = [(run, variant) for run, variant in found if channel in run.air]
+    if len(told) < MIN_RUNS:
+        return None
+    air = [run.air[channel] for run, _ in told]
+    return msgspec.structs.replace(
+        heat_readings(told, groups, sources),
+        rise_k=np.array([settled.value_c - settled.room_c for settled in air]),
+        rise_se_k=np.array([settled.half_width_k / Z95 for settled in air]),
+        bound=np.zeros(len(told), dtype=bool),
+    )
+
+
 def power_readings(runs: list[RunSummary], unread: frozenset[str] = frozenset()) -> PowerReadings:
     """Return what runs read of the law of power; of the loads in ``unread`` the clock stands for the throughput."""
     return PowerReadings(

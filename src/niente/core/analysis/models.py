@@ -11,6 +11,7 @@ from niente.core.analysis.limits_learnt import CapReading, ClockCeiling, PowerGa
 from niente.core.analysis.model_runs import (
     NOT_STEADY,
     ModelRuns,
+    air_readings,
     drawn_w,
     heat_readings,
     heat_runs,
@@ -23,8 +24,10 @@ from niente.core.analysis.model_runs import (
 )
 from niente.core.analysis.screening import LeftOut, measuring, screened
 from niente.core.analysis.setting_batch import POWER
+from niente.core.analysis.settled_readings import AIR
 from niente.core.analysis.stability import RunExposure, Stability, exposures_in, stability_of
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.names import kind_of
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
@@ -32,6 +35,7 @@ from niente.core.science.dynamics import Scale
 from niente.core.science.fan_speed import FanSpeeds
 from niente.core.science.heat.fit import fit_heat_path
 from niente.core.science.heat.path import HeatPath
+from niente.core.science.heat.sum import AIR_PRIOR
 from niente.core.science.noise import NoiseModel
 from niente.core.science.noise_fit import fit_noise
 from niente.core.science.power.law import PowerLaw, fit_power
@@ -67,7 +71,8 @@ class Models(msgspec.Struct, frozen=True):
     ``count_load`` is the load whose throughput counts (the realistic one where it was measured), ``heavy_load`` the one to
     survive. ``gains`` are metered watts a watt of limit, by load; ``ceilings`` the clock that each load comes to when neither
     power nor heat limits it; ``cap`` what a temperature cap reads; ``sources_w`` what is metered beside the package, by load.
-    ``left_out`` are figures of runs that cannot be true, and are in no model. ``stock_states`` keeps where stock stands by load
+    ``left_out`` are figures of runs that cannot be true, and are in no model. ``air`` is the path from the air at each place
+    that is read to the room, by channel. ``stock_states`` keeps where stock stands by load
     and room, which every prediction in a room asks for. ``stock`` is each load's run at the stock setting; ``by_clock`` are
     loads whose throughput is not read, so that the clock stands for it. ``speeds`` are the speeds seen for each group's
     duties; ``lead`` is the fan group that is swept. ``base`` is what most runs share beneath the power limit and that group's
@@ -92,6 +97,7 @@ class Models(msgspec.Struct, frozen=True):
     lead: str
     exposures: tuple[RunExposure, ...]
     left_out: tuple[LeftOut, ...] = ()
+    air: dict[str, HeatPath] = msgspec.field(default_factory=dict)
     stock_states: dict[tuple[str, float], StockState] = msgspec.field(default_factory=dict)
 
     @property
@@ -157,6 +163,7 @@ def fit_models(evidence: Evidence) -> Models:
         evidence=evidence,
         left_out=(*left_out, *_rejected(runs, noise, power)),
         heat=_heat(evidence, groups, sources, heavy.name),
+        air=_air(evidence, groups, sources, heavy.name),
         noise=noise,
         power=power,
         gains=gains,
@@ -240,6 +247,16 @@ def _heat(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...],
     """Fit the heat path to the runs of every variant that has these fan groups; in this one heat-limited runs are bounds."""
     readings = heat_readings(heat_runs(evidence, groups), groups, sources)
     return fit_heat_path(groups, sources, (heavy, evidence.card.variant), readings)
+
+
+def _air(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], heavy: str) -> dict[str, HeatPath]:
+    """Fit the path from each place whose air is read to the room, to the same runs; one that too few runs tell is left out."""
+    runs, found = heat_runs(evidence, groups), {}
+    for channel in evidence.card.channels:
+        readings = air_readings(runs, groups, sources, channel.name) if kind_of(channel.name) == AIR else None
+        if readings is not None:
+            found[channel.name] = fit_heat_path(groups, sources, (heavy, evidence.card.variant), readings, AIR_PRIOR)
+    return found
 
 
 def _without_work(runs: list[RunSummary]) -> frozenset[str]:

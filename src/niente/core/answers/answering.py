@@ -1,11 +1,10 @@
 """The answers of a book: which questions it holds, and what is known of each."""
 
-import math
 from collections.abc import Callable
 from pathlib import Path
 
-from niente.core.analysis.channel_means import JUMPS
-from niente.core.analysis.evidence import BURST_S, Evidence, RunSummary, column, trusted
+from niente.core.analysis.evidence import Evidence, RunSummary, column, trusted
+from niente.core.analysis.settled_readings import settled_reading
 from niente.core.answers.baseline import baseline_answer
 from niente.core.answers.burst import burst_answer
 from niente.core.answers.cap_sweep import cap_answer
@@ -32,8 +31,6 @@ from niente.core.planning.layout import confirms
 from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import plan_for, template
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.settling import settle
-from niente.core.science.spikes import without_spikes
 from niente.core.selection.answer import Analysis, Answer
 from niente.core.storage.reader import BookReader
 
@@ -52,10 +49,6 @@ BUILDERS: dict[str, Callable[[AnswerMaterial], AnswerDocument]] = {
     TemplateName.REAL_TIME: real_time_answer,
     TemplateName.FREE: free_answer,
 }
-OTHERS_SHARE = 1.0 / 3.0
-"""What sits far from the processor first follows other bodies that come to rest sooner: so much of a run tells of those."""
-UNSEEN = 0.04
-"""What sits far from the processor goes on to warm for hours: this share of its rise, as a half width, is not seen in a run."""
 
 
 def held_questions(card: RigCard, evidence: Evidence, project: Project | None) -> dict[str, list[tuple[Plan, Question | None]]]:
@@ -86,8 +79,8 @@ class RunSamples:
         self._latest: tuple[int, Vector, Array] | None = None
 
     def settle(self, run: RunSummary, channel: str) -> Value:
-        """Return where a channel settles in a run (°C); of several of one quantity the hottest."""
-        names = [name for name in run.channels if kind_of(name) == channel]
+        """Return where a channel settles in a run (°C); of several of one quantity, none of that very name, the hottest."""
+        names = [channel] if channel in run.channels else [name for name in run.channels if kind_of(name) == channel]
         if not names:
             return Value()
         name = max(names, key=lambda one: run.channels[one].mean)
@@ -99,11 +92,9 @@ class RunSamples:
     def _settles(self, run: RunSummary, name: str) -> Value:
         time_s, values = self.samples(run, name)
         _, room = self.samples(run, "room_temperature_c")
-        first = max(int(time_s.searchsorted(time_s[0] + BURST_S)), round(OTHERS_SHARE * time_s.size)) if time_s.size else 0
-        found = settle(time_s[first:], values[first:], without_spikes(room[first:], JUMPS["room_temperature_c"]))
+        found = settled_reading(time_s, values, room)
         if found.known:
-            unseen = UNSEEN * max(found.value_c - found.room_c, 0.0)
-            return value_of(found.value_c, math.hypot(found.half_width_k, unseen))
+            return value_of(found.value_c, found.half_width_k)
         read = run.channels[name]
         return value_of(read.mean)
 

@@ -6,13 +6,13 @@ import math
 import msgspec
 
 from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.settled_readings import AIR
 from niente.core.answers.material import minus, pooled, rise_of
 from niente.core.answers.trial import Trial
 from niente.core.answers.wording import signed
 from niente.core.model.answer_document import Remark, Value
+from niente.core.model.rig_card import RigCard
 
-TAKEN_IN = "case_air_temperature_c"
-"""The channel of the air that the cooler takes in."""
 MOST = 0.75
 """A part that has this share of the difference and more is where it lies."""
 
@@ -51,9 +51,10 @@ class PathParts(msgspec.Struct, frozen=True):
 
 def path_parts_of(trial: Trial) -> PathParts | None:
     """Return the parts of a comparison by degrees; ``None`` where no sensor reads the air in both states."""
-    if trial.by_clock or not all(TAKEN_IN in run.channels for side in trial.sides for run in side):
+    channel = taken_in_channel(trial.of.card)
+    if trial.by_clock or not channel or not all(channel in run.channels for side in trial.sides for run in side):
         return None
-    air = pooled([minus(_air_rise(trial, b), _air_rise(trial, a)) for a, b in trial.pairs])
+    air = pooled([minus(_air_rise(trial, b, channel), _air_rise(trial, a, channel)) for a, b in trial.pairs])
     return PathParts(air, minus(trial.value, air))
 
 
@@ -68,6 +69,15 @@ def part_remark(trial: Trial) -> Remark | None:
     return Remark("Which part changed?", parts.words)
 
 
-def _air_rise(trial: Trial, run: RunSummary) -> Value:
+def taken_in_channel(card: RigCard) -> str:
+    """Return the channel that reads the air that the cooler takes in; empty where no sensor does. Where a rig does not say
+    how its air stands, its sensor in the case air is taken for that."""
+    if card.air is None:
+        return AIR
+    place = card.air.place(card.air.taken_in)
+    return place.channel if place is not None else ""
+
+
+def _air_rise(trial: Trial, run: RunSummary, channel: str) -> Value:
     """Return by how much the air that is taken in settles over the room in a run."""
-    return rise_of(run, trial.of.settle(run, TAKEN_IN))
+    return rise_of(run, trial.of.settle(run, channel))

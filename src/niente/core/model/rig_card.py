@@ -4,6 +4,7 @@ from enum import StrEnum
 
 import msgspec
 
+from niente.core.model.case_air import CaseAir
 from niente.core.model.errors import RigError
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import quantity_of
@@ -150,7 +151,7 @@ class RigCard(msgspec.Struct, frozen=True):
     whose control stands first is the one that is swept.
     ``parts`` are those of this variant, ``base_parts`` those of the first one where they differ. ``room``, ``meter`` and
     ``listener`` are what a driver knows of them, by the names of a rig sheet's fields. ``counts``, ``trust`` and
-    ``marks_over_db`` are the person's, from the rig sheet.
+    ``marks_over_db`` are the person's, from the rig sheet. ``air`` says where in the case air stands and goes, if known.
     """
 
     name: str
@@ -178,6 +179,7 @@ class RigCard(msgspec.Struct, frozen=True):
     listener: dict[str, float | str] = msgspec.field(default_factory=dict)
     on_this_computer: bool = False
     restart_limit_s: float = 600.0
+    air: CaseAir | None = None
 
     def index(self, name: str) -> int | None:
         """Return the index of a channel in a frame, or ``None`` where the rig has no such channel."""

@@ -210,6 +210,11 @@ def _ink(colour: str) -> QColor:
     return QColor(colour)
 
 
+def elided(text: str, size: int, room: float) -> str:
+    """Return a text that takes no more px than there is room for, its end left out where it must be."""
+    return QFontMetricsF(font(size)).elidedText(text, Qt.TextElideMode.ElideRight, room)
+
+
 def draw_level(painter: QPainter, left: float, right: float, y: float, colour: str | QColor) -> None:
     """Draw a crisp level line, one pixel high: a filled strip is much faster than a pen."""
     painter.fillRect(QRectF(left, round(y), right - left, 1.0), _ink(colour) if isinstance(colour, str) else colour)

@@ -2,10 +2,11 @@
 
 import msgspec
 
-from niente.core.model.names import control_name, kind_of
-from niente.core.model.quantities import QUANTITIES
+from niente.core.model.names import control_name, kind_of, part_of
+from niente.core.model.quantities import QUANTITIES, Quantity
 from niente.core.model.rig_card import Channel, Control, LoadCard, Part, RigCard, Variant
 from niente.core.model.setting import Setting
+from niente.core.rigs.simulated.layout import case_air_of
 from niente.core.rigs.simulated.machine import Machine
 
 SAMPLE_PERIOD_S = 1.0
@@ -23,7 +24,7 @@ def channels_of(machine: Machine) -> tuple[Channel, ...]:
     graphics = any(load.graphics_w for load in machine.loads)
     return (
         *(Channel(f"core_temperature_c.{i}", f"Core {i}", step) for i in range(1, machine.processor.cores + 1)),
-        *(Channel(name, kind.title if kind else name, _step_of(name, step)) for name, kind in readings.items()),
+        *(Channel(name, _titled(name, kind), _step_of(name, step)) for name, kind in readings.items()),
         Channel("room_temperature_c", "Room", 0.1),
         Channel("package_power_w", "Package power", 0.1),
         *((Channel("graphics_power_w", "Graphics power", 0.1),) if graphics else ()),
@@ -41,6 +42,18 @@ def channels_of(machine: Machine) -> tuple[Channel, ...]:
         ),
         Channel("noise_dba", f"Noise at {machine.meter.distance_m:g} m", machine.meter.step_db),
     )
+
+
+def air_probes(machine: Machine) -> tuple[int, ...]:
+    """Return the channels that read the air at a place of their own, beside the one that reads it at the processor."""
+    names = [channel.name for channel in channels_of(machine)]
+    return tuple(index for index, name in enumerate(names) if kind_of(name) == "case_air_temperature_c" and part_of(name))
+
+
+def _titled(name: str, kind: Quantity | None) -> str:
+    """Return what a reading is called, with its part where there are several."""
+    part = part_of(name)
+    return name if kind is None else f"{kind.title}, {part}" if part else kind.title
 
 
 def _step_of(name: str, step_k: float) -> float:
@@ -103,5 +116,6 @@ def describe(machine: Machine, seed: int, variants: tuple[Variant, ...] = (), ba
             "distance_m": machine.meter.distance_m,
             "place": machine.meter.place,
         },
+        air=case_air_of(machine),
         listener=msgspec.to_builtins(machine.listener) if machine.listener is not None else {},
     )

@@ -11,7 +11,7 @@ import numpy as np
 
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
-from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S
+from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, air_probes
 from niente.core.rigs.simulated.demand import NORMAL, UNIFORM, RoomClimate, demand_of, patterns, plant_constants
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
 from niente.core.rigs.simulated.silicon import NOTHING
@@ -26,12 +26,18 @@ POOL_S = 256
 
 
 class RandomDraws:
-    """Random draws of one machine, by the second: standard normal ``(n, channels + 1)`` and uniform ``(n, 3)``."""
+    """Random draws of one machine, by the second: standard normal ``(n, channels + 1)`` and uniform ``(n, 3)``.
 
-    def __init__(self, seed: int, channels: int) -> None:
+    The channels ``apart`` draw from a source of their own, so that a probe more changes no other reading.
+    """
+
+    def __init__(self, seed: int, channels: int, apart: tuple[int, ...] = ()) -> None:
         self._noise = np.random.default_rng([seed, 2])
         self._chance = np.random.default_rng([seed, 3])
+        self._probes = np.random.default_rng([seed, 4])
         self._normal = np.empty((0, channels + NORMAL))
+        self._apart = list(apart)
+        self._others = [index for index in range(channels + NORMAL) if index not in apart]
         self._uniform = np.empty((0, UNIFORM))
         self._at = 0
 
@@ -40,9 +46,10 @@ class RandomDraws:
         short = self._at + seconds - self._normal.shape[0]
         if short > 0:
             more = max(short, POOL_S)
-            self._normal = np.concatenate(
-                [self._normal[self._at :], self._noise.standard_normal((more, self._normal.shape[1]))]
-            )
+            fresh = np.empty((more, self._normal.shape[1]))
+            fresh[:, self._others] = self._noise.standard_normal((more, len(self._others)))
+            fresh[:, self._apart] = self._probes.standard_normal((more, len(self._apart)))
+            self._normal = np.concatenate([self._normal[self._at :], fresh])
             self._uniform = np.concatenate([self._uniform[self._at :], self._chance.random((more, UNIFORM))])
             self._at = 0
         span = slice(self._at, self._at + seconds)
@@ -82,7 +89,7 @@ class Life:
         encoded = tuple(msgspec.json.encode(part) for part in (machine, setting, load))
         self.constants, idle_state = _idle_for_hours(*encoded, seed, room_c)
         self.truth = Truth(machine, self.constants)
-        self._draws = RandomDraws(seed, self.constants.pick.shape[0])
+        self._draws = RandomDraws(seed, self.constants.pick.shape[0], air_probes(machine))
         self._demand = self._asked()
         self._state = idle_state.copy()
         self._before = self._state.copy()

@@ -9,9 +9,11 @@ from niente.core.science.arrays import Array, Mask, Vector
 from niente.core.science.heat.path import COMMON_SD_K, HeatPath, Misfit, Neighbours, likeness_of, near_points
 from niente.core.science.heat.sum import (
     COMMON_SHARE,
+    CORE_PRIOR,
     OF_GROUP,
     SHARED,
     THETA0,
+    PathPrior,
     changeable,
     mixing_of,
     of_load,
@@ -79,9 +81,9 @@ class _Solved(msgspec.Struct):
 class _Problem:
     """Everything about a fit that does not move."""
 
-    def __init__(self, bare: HeatPath, runs: Runs) -> None:
+    def __init__(self, bare: HeatPath, runs: Runs, prior: PathPrior) -> None:
         self.bare, self.runs = bare, runs
-        self.means, self.sds = priors(len(bare.groups), len(bare.sources), bare.effects)
+        self.means, self.sds = priors(len(bare.groups), len(bare.sources), bare.effects, prior)
         self.labels = list(zip(runs.load, runs.variant, strict=True))
         mixings = {label: mixing_of(label, bare.effects, self.means.shape[0]) for label in set(self.labels)}
         self.mixing = np.stack([mixings[label] for label in self.labels])
@@ -196,12 +198,19 @@ class _Problem:
         )
 
 
-def fit_heat_path(groups: tuple[str, ...], sources: tuple[str, ...], reference: tuple[str, str], runs: Runs) -> HeatPath:
+def fit_heat_path(
+    groups: tuple[str, ...],
+    sources: tuple[str, ...],
+    reference: tuple[str, str],
+    runs: Runs,
+    prior: PathPrior = CORE_PRIOR,
+) -> HeatPath:
     """Fit the heat path to all runs together, settled and unsettled, each by its own error.
 
-    ``reference`` is the load and variant that others have factors against. Maximum a posteriori with log-normal priors, so
-    that what the runs do not tell apart stays within what is physical and widens the interval. Runs far off count less, and
-    from some distance on not at all. What the sum leaves out is chosen among ``SHARE_SDS`` by marginal likelihood (Laplace).
+    ``reference`` is the load and variant that others have factors against, ``prior`` what is thought of such paths beforehand.
+    Maximum a posteriori with log-normal priors, so that what the runs do not tell apart stays within what is physical and
+    widens the interval. Runs far off count less, and from some distance on not at all. What the sum leaves out is chosen among
+    ``SHARE_SDS`` by marginal likelihood (Laplace).
     Raises ``ValueError`` for fewer than three runs that gave a temperature.
     """
     if np.count_nonzero(~runs.bound) < MIN_RUNS:
@@ -211,8 +220,8 @@ def fit_heat_path(groups: tuple[str, ...], sources: tuple[str, ...], reference: 
     for variant in sorted(set(runs.variant) - {reference[1]}):
         changed += [(of_variant(variant), parameter) for parameter in changeable(len(groups))]
     effects = tuple(changed)
-    bare = HeatPath(groups, full, sources, reference, effects, (), (), 0.0)
-    problem = _Problem(bare, runs)
+    bare = HeatPath(groups, full, sources, reference, effects, (), (), 0.0, common_share=prior.common_share)
+    problem = _Problem(bare, runs, prior)
     found: list[_Solved] = []
     for share_sd in SHARE_SDS:
         found.append(problem.solve(share_sd, found[-1] if found else None))

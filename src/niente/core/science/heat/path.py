@@ -61,7 +61,8 @@ class HeatPath(msgspec.Struct, frozen=True):
     ``misfits`` are the runs that the sum does not explain, ``share_sd`` is what it leaves out as a share of the rise;
     ``runs`` how many gave a temperature, ``bounds`` how many
     the temperature cap limited. ``quantile`` is how many standard deviations a 95 % half width has: few runs tell their own
-    errors less well (Student's t).
+    errors less well (Student's t). ``common_share`` is what all runs leave out of the rise alike, so that no number of them
+    tells it.
     """
 
     groups: tuple[str, ...]
@@ -78,6 +79,7 @@ class HeatPath(msgspec.Struct, frozen=True):
     bounds: int = 0
     quantile: float = Z95
     near: Neighbours | None = None
+    common_share: float = 0.0
 
     @property
     def follows_runs(self) -> bool:
@@ -111,6 +113,7 @@ class HeatPath(msgspec.Struct, frozen=True):
             if self.follows_runs:
                 answer = value + pulled @ self.near.left_k
         variance = np.einsum("ni,ni->n", slopes @ np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
+        variance = variance + (self.common_share * value) ** 2
         return answer, self.quantile * np.sqrt(variance + self._never_seen(own_slopes, label))
 
     def rise_alone(
@@ -157,6 +160,19 @@ class HeatPath(msgspec.Struct, frozen=True):
         variance = float(gradient @ np.asarray(self.covariance) @ gradient)
         slope = float(value[0] - value[1]) / (2 * step)
         return slope, self.quantile * math.hypot(math.sqrt(variance), self.share_sd * slope)
+
+    def changed_by(self, variant: str, power_w: float, rpm: Sequence[float], sources_w: Sequence[float]) -> tuple[float, float]:
+        """Return by how many K a variant changes the rise at a power, speeds ``(g,)`` and sources ``(k,)``, with its 95 % half
+        width: what the two have in common does not count."""
+        power, speeds, sources = self.scaled(np.array([power_w]), np.array([rpm]), np.array([sources_w]))
+        here, _, slopes = self._sum(self.reference, power, speeds, sources)
+        there, own_slopes, others = self._sum((self.reference[0], variant), power, speeds, sources)
+        apart = others[0] - slopes[0]
+        variance = float(apart @ np.asarray(self.covariance) @ apart) + float(
+            self._never_seen(own_slopes, (self.reference[0], variant))[0]
+        )
+        left_out = self.share_sd**2 * (1.0 - ELSEWHERE) * float(here[0] ** 2 + there[0] ** 2)
+        return float(there[0] - here[0]), self.quantile * math.sqrt(variance + left_out)
 
     def informed_by(self, power_w: Vector, rpm: Array, rise_se_k: Vector) -> "HeatPath":
         """Return the heat path as well as it would be known once runs were made too, each to a standard error ``(n,)``: the

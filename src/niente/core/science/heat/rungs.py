@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Sequence
+from enum import StrEnum
 
 import msgspec
 import numpy as np
@@ -14,14 +15,32 @@ MIN_RUNG_K = 0.5
 STEP = 1e-5
 
 
+class RungKind(StrEnum):
+    """What a rung is lost in."""
+
+    CORE = "core"
+    """Between the core and the air that its cooler takes in: what no fan changes."""
+    GROUP = "group"
+    """What a fan group works on."""
+    OWN = "own"
+    """What the place where air is taken in warms by itself."""
+    SOURCE = "source"
+    """What another source adds to it."""
+    RETURN = "return"
+    """What comes back to where the room's air enters."""
+
+
 class Rung(msgspec.Struct, frozen=True):
     """One rung of the heat path: the fan group that works there (empty: none does), the kelvins lost there with their 95 %
-    half width, and how many of them the fans at their fastest would take away."""
+    half width, and how many of them the fans at their fastest would take away. ``kind`` says what it is lost in, ``at`` the
+    place of the air or the channel of the source."""
 
     group: str
     kelvin: float
     half_width_k: float
     by_fans_k: float
+    kind: RungKind = RungKind.GROUP
+    at: str = ""
 
 
 def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str = "") -> tuple[Rung, ...]:
@@ -52,7 +71,7 @@ def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str =
     spread = path.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(path.covariance), slopes))
     distinct = _distinct(path, now[1:], spread[1:])
     rest = [0, *(1 + group for group in range(count) if group not in distinct)]
-    rungs = [Rung("", float(np.sum(now[rest])), math.hypot(*spread[rest]), 0.0)]
+    rungs = [Rung("", float(np.sum(now[rest])), math.hypot(*spread[rest]), 0.0, RungKind.CORE)]
     for group in distinct:
         by_fans = max(float(now[1 + group] - then[1 + group]), 0.0)
         rungs.append(Rung(path.groups[group], float(now[1 + group]), float(spread[1 + group]), by_fans))

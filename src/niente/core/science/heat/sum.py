@@ -26,6 +26,7 @@ Loads and variants share every parameter but for a factor of their own on those 
 
 import math
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -47,6 +48,35 @@ other: n is next to nothing, and about 1 between two fans that blow against each
 
 LOAD_SD, VARIANT_SD = 0.12, 0.25
 """How far a load changes the core's own part, and a variant each part of the path, as a share (standard deviation)."""
+
+
+class PathPrior(NamedTuple):
+    """What is thought of a path before it is measured: pairs of a median and a standard deviation of the logarithm, for the
+    shared parameters, a group's, a pair's and a source's; how far a load and a variant change it, as a share; and what no run
+    sees of the rise, alike in all of them."""
+
+    shared: tuple[tuple[float, float], ...]
+    group: tuple[tuple[float, float], ...]
+    pair: tuple[float, float]
+    source: tuple[tuple[float, float], ...]
+    load_sd: float
+    variant_sd: float
+    common_share: float = 0.0
+
+
+CORE_PRIOR = PathPrior(PRIOR, GROUP_PRIOR, PAIR_PRIOR, SOURCE_PRIOR, LOAD_SD, VARIANT_SD)
+"""From the hottest core to the room."""
+AIR_PRIOR = PathPrior(
+    ((0.0005, 0.3), (6.0, 0.3), (0.0005, 0.5), (25.0, 0.7), (1.0, 0.15), (0.03, 1.3), (0.2, 0.8), (0.8, 0.3)),
+    ((0.004, 1.5), (0.2, 0.8), (0.8, 0.3), (1.0, 0.8)),
+    PAIR_PRIOR,
+    ((0.002, 1.5), (1.0, 0.9)),
+    0.02,
+    1.5,
+    0.02,
+)
+"""From the air at a place of the case to the room: nothing but air carries the heat, so that a rise falls with the flow itself
+(an exponent of 1, by the balance of energy), the watts count and hardly the load, and a panel taken off may change all."""
 FREE_EXPONENT = 0.2
 REFERENCE_W = 100.0
 STILL = 1e-9
@@ -218,9 +248,13 @@ def mixing_of(label: tuple[str, str], effects: Sequence[tuple[str, int]], count:
     return mixing
 
 
-def priors(groups: int, sources: int, effects: Sequence[tuple[str, int]]) -> tuple[Vector, Vector]:
+def priors(
+    groups: int, sources: int, effects: Sequence[tuple[str, int]], prior: PathPrior = CORE_PRIOR
+) -> tuple[Vector, Vector]:
     """Return the priors' means and standard deviations ``(p,)``, in logarithms."""
-    plain = [*PRIOR, *GROUP_PRIOR * groups, *[PAIR_PRIOR] * (groups * (groups - 1)), *SOURCE_PRIOR * sources]
+    pairs = groups * (groups - 1)
+    plain = [*prior.shared, *prior.group * groups, *[prior.pair] * pairs, *prior.source * sources]
     means = [math.log(median) for median, _ in plain] + [0.0] * len(effects)
-    sds = [sd for _, sd in plain] + [LOAD_SD if name.startswith("load ") else VARIANT_SD for name, _ in effects]
+    sds = [sd for _, sd in plain]
+    sds += [prior.load_sd if name.startswith("load ") else prior.variant_sd for name, _ in effects]
     return np.array(means), np.array(sds)

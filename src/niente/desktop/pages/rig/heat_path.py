@@ -2,21 +2,22 @@
 
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from niente.core.model.quantities import number_text
 from niente.core.science.heat.rungs import Rung
+from niente.desktop.pages.rig.watt_axis import WattAxis, draw_watt_axis
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.brushes import draw_text
-from niente.desktop.widgets.scale import PixelSpan, end_ticks, ticks
+from niente.desktop.widgets.brushes import draw_text, elided
+from niente.desktop.widgets.scale import PixelSpan, ticks
 
 NAMES_PX, LADDER_TOP, BAR = 132, 60, 14
 RUNG_PX, MIN_RUNG_PX, MAX_RUNG_PX, BELOW_PX = 76, 48, 132, 66
 """A rung's height, as it is wanted, where there is little room and where there is much; and what stands under the ladder."""
 POWER_STEP_W = 5.0
-KEY_PX = 190
+KEY_PX, GAP_PX, VALUE_PX = 190, 16, 56
 RIGHT = Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
 
@@ -24,16 +25,24 @@ MIDDLE = Qt.AlignmentFlag.AlignHCenter
 class Ladder(msgspec.Struct, frozen=True):
     """What is drawn: the rungs, core first, at a power and a room; ``names`` and ``sub`` say what each runs through.
 
-    ``typical`` is drawn open: nothing has been fitted yet.
+    ``typical`` is drawn open: nothing has been fitted yet. ``other`` is a second source of heat with watts of its own. With a
+    ``half_width_k`` of the whole rise rungs are told in kelvins, otherwise in K/W. Rungs at the place ``selected`` stand out.
     """
 
     rungs: tuple[Rung, ...]
     names: tuple[str, ...]
     sub: tuple[str, ...]
-    power_w: float
-    power_range_w: tuple[float, float]
+    power: WattAxis
     room_c: float
     typical: bool
+    other: WattAxis | None = None
+    half_width_k: float | None = None
+    selected: str = ""
+
+    @property
+    def power_w(self) -> float:
+        """What the package draws."""
+        return self.power.watts
 
     @property
     def core_c(self) -> float:
@@ -47,16 +56,19 @@ class Ladder(msgspec.Struct, frozen=True):
 
 
 class LadderView(QWidget):
-    """The ladder, and the scale of watts above it that mouse and keys move along."""
+    """The ladder, and the scales of watts above it that mouse and keys move along."""
 
     power_moved = Signal(float)
+    other_moved = Signal(float)
+    place_chosen = Signal(str)
+    """A person points at a rung that stands for a place of the air."""
 
     def __init__(self, look: Look) -> None:
         super().__init__()
         self._look = look
         self._ladder: Ladder | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(tr("Heat path; left and right arrow keys change the power it is drawn at"))
+        self.setAccessibleName(tr("Heat path; left and right arrow keys change the power, up and down another source's watts"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(420, LADDER_TOP + 3 * MIN_RUNG_PX + BELOW_PX)
         look.changed.connect(self.update)
@@ -71,33 +83,43 @@ class LadderView(QWidget):
         self.setAccessibleDescription(heat_path_text(ladder) if ladder is not None else "")
         self.update()
 
-    # -- the scale of watts ------------------------------------------------------------------------------------
+    # -- the scales of watts -----------------------------------------------------------------------------------
 
-    def _watts(self) -> PixelSpan:
-        low, high = self._ladder.power_range_w if self._ladder is not None else (0.0, 1.0)
-        return PixelSpan(low, high, 32.0, self.width() - 8.0)
+    def _cut(self, ladder: Ladder) -> float:
+        """Where the scale of the package's watts ends and that of the other source begins."""
+        return float(self.width()) if ladder.other is None else round(0.6 * self.width())
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Take the power from where the scale is pressed."""
+        """Take the watts from where a scale is pressed, or choose the place of a rung."""
+        ladder = self._ladder
+        if ladder is not None and event.position().y() >= LADDER_TOP - 24:
+            row = int((event.position().y() - LADDER_TOP) // self._rung_px(ladder))
+            if 0 <= row < len(ladder.rungs) and ladder.rungs[row].at:
+                self.place_chosen.emit(ladder.rungs[row].at)
         self.mouseMoveEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Drag the power along its scale."""
-        if self._ladder is not None and event.buttons() and event.position().y() < LADDER_TOP - 24:
-            self._move(self._watts().value(event.position().x()))
+        """Drag watts along their scale."""
+        ladder, x = self._ladder, event.position().x()
+        if ladder is None or not event.buttons() or event.position().y() >= LADDER_TOP - 24:
+            return
+        cut = self._cut(ladder)
+        if x < cut or ladder.other is None:
+            self.power_moved.emit(ladder.power.within(ladder.power.span(0.0, cut - GAP_PX * (cut < self.width())).value(x)))
+        else:
+            self.other_moved.emit(ladder.other.within(ladder.other.span(cut, self.width()).value(x)))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Move the power by a step."""
-        step = {Qt.Key.Key_Left: -POWER_STEP_W, Qt.Key.Key_Right: POWER_STEP_W}.get(Qt.Key(event.key()))
-        if step is None or self._ladder is None:
+        """Move watts by a step: the package's along, the other source's up and down."""
+        along = {Qt.Key.Key_Left: -POWER_STEP_W, Qt.Key.Key_Right: POWER_STEP_W}.get(Qt.Key(event.key()))
+        up = {Qt.Key.Key_Down: -POWER_STEP_W, Qt.Key.Key_Up: POWER_STEP_W}.get(Qt.Key(event.key()))
+        ladder = self._ladder
+        if ladder is not None and along is not None:
+            self.power_moved.emit(ladder.power.within(ladder.power.watts + along))
+        elif ladder is not None and up is not None and ladder.other is not None:
+            self.other_moved.emit(ladder.other.within(ladder.other.watts + up))
+        else:
             super().keyPressEvent(event)
-            return
-        self._move(self._ladder.power_w + step)
-
-    def _move(self, power_w: float) -> None:
-        if self._ladder is not None:
-            low, high = self._ladder.power_range_w
-            self.power_moved.emit(min(max(float(round(power_w)), low), high))
 
     # -- painting ------------------------------------------------------------------------------------------------
 
@@ -106,7 +128,10 @@ class LadderView(QWidget):
         if self._ladder is None:
             return
         painter = QPainter(self)
-        self._draw_watts(painter, self._ladder)
+        cut = self._cut(self._ladder)
+        draw_watt_axis(painter, self._ladder.power, 0.0, cut - GAP_PX * (cut < self.width()), self._look.palette)
+        if self._ladder.other is not None:
+            draw_watt_axis(painter, self._ladder.other, cut, float(self.width()), self._look.palette)
         across = self._celsius(self._ladder)
         self._draw_grid(painter, self._ladder, across)
         self._draw_rungs(painter, self._ladder, across)
@@ -115,28 +140,6 @@ class LadderView(QWidget):
         if self.width() > KEY_PX * 2.8 and self._rung_px(self._ladder) > 64 and last < self.width() - KEY_PX - 90:
             self._draw_key(painter, self._ladder)
         painter.end()
-
-    def _draw_watts(self, painter: QPainter, ladder: Ladder) -> None:
-        p, scale = self._look.palette, self._watts()
-        draw_text(painter, QPointF(0, 20), tr("At"), font(BODY), p.soft)
-        painter.setPen(QPen(QColor(p.soft), 1.0))
-        painter.drawLine(QPointF(scale.start_px, 16.5), QPointF(scale.end_px, 16.5))
-        for value in end_ticks(scale.low, scale.high, 7):
-            x = round(scale.px(value)) + 0.5
-            painter.setPen(QPen(QColor(p.soft), 1.0))
-            painter.drawLine(QPointF(x, 13.5), QPointF(x, 19.5))
-            text = number_text(value, 0)
-            if abs(scale.px(value) - scale.px(ladder.power_w)) > 26:
-                at_end = x > self.width() - 14
-                point = QPointF(self.width() - 1.0 if at_end else x, 34)
-                draw_text(painter, point, text, font(SMALL), p.soft, align=RIGHT if at_end else MIDDLE)
-        x = scale.px(ladder.power_w)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(p.accent))
-        painter.drawPolygon(QPolygonF([QPointF(x - 6, 5), QPointF(x + 6, 5), QPointF(x, 15)]))
-        text = number_text(ladder.power_w, 0) + "\u00a0W"
-        draw_text(painter, QPointF(x, 34), text, font(SMALL), p.ink, align=MIDDLE)
 
     def _celsius(self, ladder: Ladder) -> PixelSpan:
         return PixelSpan(ladder.room_c, max(ladder.core_c, ladder.room_c + 5.0), NAMES_PX + 8.0, self.width() - 48.0)
@@ -166,16 +169,24 @@ class LadderView(QWidget):
     def _draw_rungs(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         p, hot = self._look.palette, ladder.core_c
         y = LADDER_TOP - 6.0
+        whole, unit = (ladder.power_w, "K/W") if ladder.half_width_k is None else (1.0, "K")
+        digits = 3 if ladder.half_width_k is None else 1
         for point, (rung, name, sub) in enumerate(zip(ladder.rungs, ladder.names, ladder.sub, strict=True)):
             top = LADDER_TOP + self._rung_px(ladder) * point
-            draw_text(painter, QPointF(0, top + 14), name, font(BODY), p.ink)
-            draw_text(painter, QPointF(0, top + 28), sub, font(SMALL), p.soft)
-            theta = number_text(rung.kelvin / ladder.power_w, 3)
-            width = draw_text(painter, QPointF(0, top + 42), theta, font(SMALL, bold=True), p.ink)
-            spread = "" if ladder.typical else f"± {number_text(rung.half_width_k / ladder.power_w, 3)}\u00a0"
-            spread += tr("K/W, typical") if ladder.typical else "K/W"
-            draw_text(painter, QPointF(width + 4, top + 42), spread, font(SMALL), p.soft)
-            fixed, bar = hot - (rung.kelvin - rung.by_fans_k), top + 6.0
+            if ladder.selected and rung.at == ladder.selected:
+                painter.fillRect(QRectF(0, top - 2, self.width(), self._rung_px(ladder) - 2), QColor(p.surface))
+                painter.fillRect(QRectF(0, top - 2, 3, self._rung_px(ladder) - 2), QColor(p.accent))
+            x = 8.0 if ladder.selected else 0.0
+            fixed = hot - (rung.kelvin - rung.by_fans_k)
+            room = max(across.px(fixed) - VALUE_PX, float(NAMES_PX)) - x
+            draw_text(painter, QPointF(x, top + 14), elided(name, BODY, room), font(BODY), p.ink)
+            draw_text(painter, QPointF(x, top + 28), elided(sub, SMALL, room), font(SMALL), p.soft)
+            theta = number_text(rung.kelvin / whole, digits)
+            width = draw_text(painter, QPointF(x, top + 42), theta, font(SMALL, bold=True), p.ink)
+            spread = "" if ladder.typical else f"± {number_text(rung.half_width_k / whole, digits)}\u00a0"
+            spread += tr("{unit}, typical").format(unit=unit) if ladder.typical else unit
+            draw_text(painter, QPointF(x + width + 4, top + 42), spread, font(SMALL), p.soft)
+            bar = top + 6.0
             self._rail(painter, across.px(hot), y, bar)
             self._bar(painter, QRectF(across.px(fixed), bar, across.px(hot) - across.px(fixed), BAR), p.ink, ladder.typical)
             amount = number_text(rung.kelvin - rung.by_fans_k, 1)
@@ -249,7 +260,12 @@ class LadderView(QWidget):
     def _draw_shares(self, painter: QPainter, ladder: Ladder, across: PixelSpan) -> None:
         """Draw all of it in one bar: what fans can change, and what only watts or parts can."""
         p, y = self._look.palette, self._foot(ladder) + 19.0
-        draw_text(painter, QPointF(0, y + 11), tr("Of this"), font(BODY), p.soft)
+        draw_text(
+            painter, QPointF(0, y + 11), tr("Of this") if ladder.half_width_k is None else tr("Together"), font(BODY), p.soft
+        )
+        if ladder.half_width_k is not None:
+            joint = f"{number_text(ladder.core_c - ladder.room_c, 1)} ± {number_text(ladder.half_width_k, 1)}\u00a0K"
+            draw_text(painter, QPointF(0, y + BAR + 14), joint, font(SMALL, bold=True), p.ink)
         start, end = across.px(ladder.room_c), across.px(ladder.core_c)
         cut = across.px(ladder.room_c + ladder.by_fans_k)
         self._bar(painter, QRectF(start, y, cut - start, BAR), p.accent, ladder.typical)

@@ -11,13 +11,13 @@ from niente.core.acquisition.guards.fans import STANDSTILL_RPM
 from niente.core.acquisition.guards.sensors import FROZEN_SAMPLES, LOST_SAMPLES
 from niente.core.analysis.evidence import column
 from niente.core.model.cautions import cautions_for
+from niente.core.model.project import Project
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, parts_in
 from niente.core.planning.offers import Offer
 from niente.core.science.dynamics import Scale
-from niente.core.science.heat.path import HeatPath, typical
-from niente.core.science.heat.rungs import heat_rungs
+from niente.core.science.heat.path import HeatPath
 from niente.core.science.humidity import dew_point_c
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
@@ -26,8 +26,11 @@ from niente.desktop.pages.rig.dynamic_scale import DynamicScale
 from niente.desktop.pages.rig.heat_path import Ladder, LadderView
 from niente.desktop.pages.rig.limits import LimitsView
 from niente.desktop.pages.rig.parts import PartsList, other_states, part_rows
+from niente.desktop.pages.rig.path_reading import PathReading
+from niente.desktop.pages.rig.path_view import HeatPathView
+from niente.desktop.pages.rig.path_words import place_margin
 from niente.desktop.pages.rig.room import RoomView
-from niente.desktop.pages.rig.sensors import SensorsView
+from niente.desktop.pages.rig.sensors import SensorsView, trust_readings
 from niente.desktop.pages.rig.start import StartView, guard_title
 from niente.desktop.services.leisure import Leisure
 from niente.desktop.services.theme import Look
@@ -39,8 +42,7 @@ from niente.desktop.widgets.labels import ActionButton, ShortLabel, label, rule
 from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.views import Views
 
-TYPICAL_FULL_RPM = 1500.0
-MACHINE, LIMITS, ROOM, SENSORS, START = range(5)
+MACHINE, PATH, LIMITS, ROOM, SENSORS, START = range(6)
 """The page's views."""
 
 
@@ -59,6 +61,7 @@ class RigPage(Page):
         self.views = Views(
             [
                 (tr("Machine"), tr("Parts, heat path and dynamic scale")),
+                (tr("Heat path"), tr("Where kelvins are lost between core and room, and where the air goes")),
                 (tr("Limits"), tr("The maker's limits, guards and controls")),
                 (tr("Room"), tr("Room, listener, sound meter and the dynamic scale's limits")),
                 (tr("Sensors"), tr("How far each sensor is to be trusted, and what counts")),
@@ -73,20 +76,25 @@ class RigPage(Page):
         self.limits_view = LimitsView(session, look)
         self.room_view = RoomView(session, look)
         self.sensors_view = SensorsView(session, look, actions["rig.calibrate"])
+        self.path_view = HeatPathView(look)
+        self.reading = PathReading(session)
+        self._place = ""
         self.parts = PartsList()
         self.parts.chosen.connect(self.part_chosen)
         self.path_lead = ShortLabel("lead")
         self.path_title = ShortLabel("title")
         self.theta = ShortLabel("soft")
         self.path = LadderView(look)
-        self.path.power_moved.connect(self._move_power)
+        for ladder in (self.path, self.path_view.ladder):
+            ladder.power_moved.connect(self._move_power)
+        self.path_view.ladder.other_moved.connect(self._move_source)
+        self.path_view.place_chosen.connect(self._choose_place)
         self.full_speed = label("", "", wrap=True)
         self.full_speed.setMinimumHeight(2 * self.full_speed.fontMetrics().lineSpacing())  # a splitter knows of no wrapping
         self.scale_note = label("", "soft")
         self.scale = DynamicScale(look)
         self.scale.setProperty("help", "noise")
         self.scale.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self._power_w: float | None = None
         self.offer(self.path, "page.map", "help.here")
         self._lay_out()
         self.follow(session.answered, session.project_changed)
@@ -135,7 +143,7 @@ class RigPage(Page):
         split.addWidget(right)
         split.setStretchFactor(1, 1)
         split.setSizes([300, 620])
-        for view in (split, self.limits_view, self.room_view, self.sensors_view, self.start):
+        for view in (split, self.path_view, self.limits_view, self.room_view, self.sensors_view, self.start):
             self.stack.addWidget(view)
         self.stack.setCurrentIndex(self.views.current)
         self.start.planned.connect(self._plan)
@@ -161,38 +169,21 @@ class RigPage(Page):
 
     # -- what is shown ---------------------------------------------------------------------------------------------
 
-    def _model(self, card: RigCard) -> tuple[HeatPath, bool]:
-        """Return the heat path, and whether it is only typical."""
-        models = self.session.answer.models
-        if models is not None:
-            return models.heat, False
-        groups = card.fan_groups()
-        return typical(groups, (TYPICAL_FULL_RPM,) * len(groups)), True
-
-    def _speeds(self, card: RigCard) -> tuple[list[float], dict[str, float]]:
-        """Return the fan groups' speeds at the setting the path is drawn for, in rpm, and their duties."""
-        answer = self.session.answer
-        models = answer.models
-        pick = answer.choice.pick.setting if answer.choice is not None else models.base if models is not None else card.stock
-        duties = pick.over(card.stock).fan_duty
-
-        def speed(group: str) -> float:
-            duty = duties.get(group, 0.0)
-            if models is None:
-                return TYPICAL_FULL_RPM * duty / 100.0
-            return float(models.rpm(group, np.array(duty)))
-
-        return [speed(group) for group in card.fan_groups()], duties
-
-    def _default_power(self) -> float:
-        answer, card = self.session.answer, self.session.card
-        if answer.choice is not None:
-            return round(answer.choice.pick.power_w)
-        return (card.stock.sustained_power_w or 100.0) if card is not None else 100.0
-
     def _move_power(self, power_w: float) -> None:
-        self._power_w = power_w
+        self.reading.power_w = power_w
         self.refresh()
+
+    def _move_source(self, source_w: float) -> None:
+        self.reading.source_w = source_w
+        self.refresh()
+
+    def _choose_place(self, place: str) -> None:
+        card = self.session.card
+        if card is None or card.air is None or card.air.place(place) is None:
+            return
+        self._place = place
+        self.refresh()
+        self.margin_changed.emit()
 
     def editors(self) -> tuple[QWidget, ...]:
         """Return the views in which something is said of the machine."""
@@ -212,19 +203,36 @@ class RigPage(Page):
             return
         if sheet is not None and bench is not None:
             self._show_sheet(sheet, bench.own_card)
+        if self.views.current == PATH:
+            self._show_path(card, project)
         if self.views.current != MACHINE:
             return
-        model, only_typical = self._model(card)
-        speeds, duties = self._speeds(card)
-        power = self._power_w or self._default_power()
-        control = card.control("sustained_power_w")
-        span = (control.low, control.high) if control is not None else (20.0, 250.0)
-        rungs = heat_rungs(model, power, speeds)
-        names, sub = zip(*(_named(rung.group, duties) for rung in rungs), strict=True)
-        ladder = Ladder(rungs, names, sub, power, span, project.limits.design_room_c, only_typical)
+        ladder = self.reading.plain(card, project)
         self.path.show_ladder(ladder)
-        self._show_path_words(model, ladder, speeds)
+        self._show_path_words(self.reading.model(card)[0], ladder, self.reading.speeds(card)[0])
         self._show_frame()
+
+    def _show_path(self, card: RigCard, project: Project) -> None:
+        """Show the view of the heat path, with its figure as the page's title."""
+        models = self.session.answer.models
+        room = f"{project.limits.design_room_c:g}"
+        lead = tr("Heat path from the hottest core to a {room} °C room; {variant}").format(room=room, variant=card.variant)
+        if card.air is not None and card.air.place(self._place) is None:
+            self._place = card.air.taken_in or card.air.places[0].name
+        if models is None:
+            ladder = self.reading.plain(card, project)
+            rise = number_text(ladder.core_c - ladder.room_c, 0)
+            about = tr("about {rise} K at {power} W: typical, nothing measured yet")
+            self.set_head(lead, about.format(rise=rise, power=number_text(ladder.power_w, 0)))
+            self.path_view.show_typical(ladder, card, self._place)
+            return
+        scene = self.reading.scene(card, project, models)
+        known = f"{number_text(scene.rise_k, 1)} ± {number_text(scene.half_width_k, 1)}"
+        title = tr("{rise} K at {power} W").format(rise=known, power=number_text(scene.here.power_w, 0))
+        if scene.ladder.other is not None:
+            title += tr(", graphics {watts} W").format(watts=number_text(scene.ladder.other.watts, 0))
+        self.set_head(lead, title)
+        self.path_view.show_scene(scene, card, self._place)
 
     def _is_fresh(self) -> bool:
         """Whether nothing was measured in the book, in any variant; not so long as that is only not known yet."""
@@ -236,20 +244,20 @@ class RigPage(Page):
     def _show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
         """Show what is said of the machine, in the view that is current."""
         match self.views.current:
-            case 0:  # the machine
+            case 0:  # MACHINE
                 names = [variant.name for variant in sheet.variants]
                 if [self.variant.itemText(i) for i in range(self.variant.count())] != names:
                     self.variant.clear()
                     self.variant.addItems(names)
                 self.variant.setCurrentText(sheet.variant)
                 self.parts.show_parts(parts_in(sheet, sheet.variant) or part_rows(own), other_states(sheet))
-            case 1:
+            case 2:  # LIMITS
                 self.limits_view.show_sheet(sheet, own)
-            case 2:
+            case 3:  # ROOM
                 self.room_view.show_sheet(sheet)
-            case 3:
+            case 4:  # SENSORS
                 self.sensors_view.show_sheet(sheet, own)
-            case 4:
+            case 5:  # START
                 self._show_start(sheet, own)
 
     def _show_start(self, sheet: RigSheet, own: RigCard) -> None:
@@ -332,6 +340,12 @@ class RigPage(Page):
             return []
         if self.views.current == START and self.session.bench is not None:
             return self.start.margin(card, self.session.bench.pace) + ([] if card.simulated else [self._cautions(card)])
+        place = card.air.place(self._place) if card.air is not None and self.views.current == PATH else None
+        if place is not None:
+            models = self.session.answer.models
+            state = self.reading.scene(card, project, models).air if models is not None else None
+            runs = models.air[place.channel].runs if models is not None and place.channel in models.air else 0
+            return place_margin(card, state, place, project.limits.design_room_c, runs)
         guards = [
             Reading(
                 guard_title(guard),
@@ -358,7 +372,7 @@ class RigPage(Page):
             Readings(tr("Guards"), tuple(guards), tr("Niente ends the run at")),
             Readings(tr("The maker's limits"), tuple(makers)),
             Readings(tr("Room"), tuple(self._room())),
-            Readings(tr("Sensor trust"), tuple(self._trust()), tr("step; what counts")),
+            Readings(tr("Sensor trust"), trust_readings(card), tr("step; what counts")),
             self._cautions(card),
         ]
 
@@ -390,34 +404,3 @@ class RigPage(Page):
             spread = f"±{NO_BREAK_SPACE}{number_text(models.noise.background_hw_db, 1)}"
             found.append(Reading(tr("Background"), level, spread, "dBA"))
         return found
-
-    def _trust(self) -> list[Reading]:
-        card = self.session.card
-        counts = {
-            "core_temperature_c": tr("hottest"),
-            "case_air_temperature_c": tr("mean"),
-            "room_temperature_c": tr("lagged"),
-            "package_power_w": tr("mean"),
-            "noise_dba": tr("energy"),
-        }
-        found = []
-        for name, how in counts.items():
-            indices = card.indices(name) if card is not None else ()
-            if card is None or not indices:
-                continue
-            quantity = quantity_of(name)
-            step = card.channels[indices[0]].resolution
-            unit = "K" if quantity.unit == "°C" else quantity.unit.removesuffix("A")
-            title = tr("Cores") if name == "core_temperature_c" else quantity.title
-            found.append(Reading(title, f"{step:g}" if step else "–", unit, how))
-        return found
-
-
-def _named(group: str, duties: dict[str, float]) -> tuple[str, str]:
-    """Return what a rung is called, and what stands under its name."""
-    if not group:
-        return tr("Core to cooler air"), tr("spreader, paste, cooler's own")
-    duty = number_text(duties.get(group, math.nan), 0)
-    if group == "pump":
-        return tr("What the pump moves"), tr("pump at {duty} %").format(duty=duty)
-    return tr("Air of the {group} fans").format(group=group), tr("{group} fans at {duty} %").format(group=group, duty=duty)

@@ -14,6 +14,7 @@ from niente.desktop.services.leisure import Leisure
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
+from niente.desktop.widgets.blocks import Reading
 from niente.desktop.widgets.form import Form, choice
 from niente.desktop.widgets.labels import ActionButton, label, rule
 from niente.desktop.widgets.sheet_table import Entry, SheetModel, sheet_view
@@ -164,3 +165,25 @@ def _trusted(sheet: RigSheet, name: str, field: str, value: object) -> RigSheet:
     known = {trust.channel: trust for trust in sheet.trust}
     known[name] = msgspec.structs.replace(known.get(name, Trust(name)), **{field: value})
     return msgspec.structs.replace(sheet, trust=tuple(one for one in known.values() if one != Trust(one.channel)))
+
+
+def trust_readings(card: RigCard) -> tuple[Reading, ...]:
+    """Return each quantity's step and what of it counts, for the margin."""
+    counts = {
+        "core_temperature_c": tr("hottest"),
+        "case_air_temperature_c": tr("mean"),
+        "room_temperature_c": tr("lagged"),
+        "package_power_w": tr("mean"),
+        "noise_dba": tr("energy"),
+    }
+    found = []
+    for name, how in counts.items():
+        indices = card.indices(name)
+        if not indices:
+            continue
+        quantity = quantity_of(name)
+        step = card.channels[indices[0]].resolution
+        unit = "K" if quantity.unit == "°C" else quantity.unit.removesuffix("A")
+        title = tr("Cores") if name == "core_temperature_c" else quantity.title
+        found.append(Reading(title, f"{step:g}" if step else "–", unit, how))
+    return tuple(found)

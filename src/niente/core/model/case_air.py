@@ -1,0 +1,98 @@
+"""How the air in a machine is divided: places that people name, and the ways that air can take between them.
+
+Only what anybody can see who opens the case: where fans, filters and sensors sit, and what warms which place. How much air
+takes which way is not said here; runs tell it, as far as there are sensors.
+"""
+
+import msgspec
+
+ROOM = "room"
+"""Where every way into and out of the case begins or ends; no place may have this name."""
+PACKAGE, GRAPHICS, OTHER = "package", "graphics", "other"
+"""What warms air: the processor, a graphics card, everything else."""
+
+
+class CasePlace(msgspec.Struct, frozen=True):
+    """A place of the air: its name, what people call it, where its middle stands (``depth`` 0 front to 1 back, ``height`` 0
+    floor to 1 roof), the channel that reads its air (empty: none), and what warms it there without a stream of its own."""
+
+    name: str
+    title: str
+    depth: float
+    height: float
+    channel: str = ""
+    warmed_by: tuple[str, ...] = ()
+
+
+class CaseWay(msgspec.Struct, frozen=True):
+    """A way that air can take from ``start`` to ``end``, or back: a place's name, or ``room``.
+
+    ``groups`` are the fan groups that blow along it, ``fans`` how many fans blow there, those that no control moves among them.
+    ``through`` is what stands in the way (filter, fins), ``warmed_by`` what warms the air on it, ``opening`` what people
+    call it where it leads into the room.
+    """
+
+    name: str
+    start: str
+    end: str
+    groups: tuple[str, ...] = ()
+    fans: int = 0
+    through: tuple[str, ...] = ()
+    warmed_by: tuple[str, ...] = ()
+    opening: str = ""
+
+
+class CaseAir(msgspec.Struct, frozen=True):
+    """Places and ways; ``taken_in`` is the place whose air the processor's cooler takes in (empty: none is named)."""
+
+    places: tuple[CasePlace, ...]
+    ways: tuple[CaseWay, ...]
+    taken_in: str = ""
+
+    def place(self, name: str) -> CasePlace | None:
+        """Return a place by name, or ``None``."""
+        return next((place for place in self.places if place.name == name), None)
+
+    @property
+    def sensed(self) -> tuple[CasePlace, ...]:
+        """The places whose air is read."""
+        return tuple(place for place in self.places if place.channel)
+
+    def behind(self, place: str) -> set[str]:
+        """Return the places that air reaches from a place along the ways as they are described."""
+        found: set[str] = set()
+        ahead = [place]
+        while ahead:
+            here = ahead.pop()
+            for way in self.ways:
+                if way.start == here and way.end not in (ROOM, place, *found):
+                    found.add(way.end)
+                    ahead.append(way.end)
+        return found
+
+    def ways_back(self, place: str) -> tuple[CaseWay, ...]:
+        """Return the ways by which air that was at a place may come back to it, where no fan drives it on."""
+        behind = self.behind(place)
+        return tuple(way for way in self.ways if way.end == place and not way.fans and way.start in behind)
+
+    def returning(self) -> tuple[CasePlace, ...]:
+        """Return the places that the room feeds and to which air of the case may come back."""
+        fed = {way.end for way in self.ways if way.start == ROOM}
+        return tuple(place for place in self.places if place.name in fed and self.ways_back(place.name))
+
+    def problems(self, channels: tuple[str, ...], groups: tuple[str, ...]) -> list[str]:
+        """Return, in words, everything that does not fit together, or fits no channel and fan group of the rig."""
+        found = []
+        names = [place.name for place in self.places]
+        if ROOM in names or len(set(names)) < len(names):
+            found.append(f"air.places: every name stands once, and none is {ROOM!r}")
+        for place in self.places:
+            if place.channel and place.channel not in channels:
+                found.append(f"air.places.{place.name}: there is no channel {place.channel!r}")
+        for way in self.ways:
+            if way.start == way.end or not {way.start, way.end} <= {ROOM, *names}:
+                found.append(f"air.ways.{way.name}: it leads from {way.start!r} to {way.end!r}, which are not two places")
+            found += [f"air.ways.{way.name}: there is no fan group {group!r}" for group in way.groups if group not in groups]
+        if self.taken_in and self.taken_in not in names:
+            found.append(f"air.taken_in: there is no place {self.taken_in!r}")
+        return found
