@@ -4,6 +4,7 @@ A driver is a class with the methods of ``Rig``, named ``module:factory`` on the
 and stand in docs/reference/rig-contract.md; everything else in Niente may move.
 """
 
+from niente.core.model.case_air import CaseAir, CasePlace, CaseWay
 from niente.core.model.errors import MachineAwayError, NienteError, RigError
 from niente.core.model.frame import Frame, RigEvent, RigEventKind
 from niente.core.model.quantities import QUANTITIES, Quantity, quantity_of
@@ -23,6 +24,9 @@ from niente.core.rigs.protocol import Paced, Rebuilt, Rig
 
 __all__ = [
     "QUANTITIES",
+    "CaseAir",
+    "CasePlace",
+    "CaseWay",
     "Channel",
     "Control",
     "FanCurve",

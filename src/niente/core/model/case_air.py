@@ -82,17 +82,48 @@ class CaseAir(msgspec.Struct, frozen=True):
 
     def problems(self, channels: tuple[str, ...], groups: tuple[str, ...]) -> list[str]:
         """Return, in words, everything that does not fit together, or fits no channel and fan group of the rig."""
-        found = []
         names = [place.name for place in self.places]
+        found = []
         if ROOM in names or len(set(names)) < len(names):
             found.append(f"air.places: every name stands once, and none is {ROOM!r}")
         for place in self.places:
-            if place.channel and place.channel not in channels:
-                found.append(f"air.places.{place.name}: there is no channel {place.channel!r}")
+            found += [f"air.places.{place.name}: {problem}" for problem in self._problems_of_place(place, channels)]
         for way in self.ways:
-            if way.start == way.end or not {way.start, way.end} <= {ROOM, *names}:
-                found.append(f"air.ways.{way.name}: it leads from {way.start!r} to {way.end!r}, which are not two places")
-            found += [f"air.ways.{way.name}: there is no fan group {group!r}" for group in way.groups if group not in groups]
+            found += [f"air.ways.{way.name}: {problem}" for problem in _problems_of_way(way, {ROOM, *names}, groups)]
         if self.taken_in and self.taken_in not in names:
             found.append(f"air.taken_in: there is no place {self.taken_in!r}")
         return found
+
+    def _problems_of_place(self, place: CasePlace, channels: tuple[str, ...]) -> list[str]:
+        found = _unknown_sources(place.warmed_by)
+        if not (0.0 <= place.depth <= 1.0 and 0.0 <= place.height <= 1.0):
+            found.append(f"depth {place.depth:g} and height {place.height:g} are not both between 0 and 1")
+        if place.channel and place.channel not in channels:
+            found.append(f"there is no channel {place.channel!r}")
+        if ROOM not in self._joined(place.name):
+            found.append("no way leads from it to the room")
+        return found
+
+    def _joined(self, place: str) -> set[str]:
+        """Return all that hangs together with a place by ways, whichever way the air goes."""
+        found, ahead = {place}, [place]
+        while ahead:
+            here = ahead.pop()
+            beside = {other for way in self.ways for other in (way.start, way.end) if here in (way.start, way.end)}
+            ahead += beside - found
+            found |= beside
+        return found
+
+
+def _problems_of_way(way: CaseWay, names: set[str], groups: tuple[str, ...]) -> list[str]:
+    found = _unknown_sources(way.warmed_by)
+    if way.start == way.end or not {way.start, way.end} <= names:
+        found.append(f"it leads from {way.start!r} to {way.end!r}, which are not two places")
+    if way.fans < (1 if way.groups else 0):
+        found.append(f"{way.fans} fans cannot be in {len(way.groups)} groups")
+    return found + [f"there is no fan group {group!r}" for group in way.groups if group not in groups]
+
+
+def _unknown_sources(kinds: tuple[str, ...]) -> list[str]:
+    known = (PACKAGE, GRAPHICS, OTHER)
+    return [f"warmed_by: {kind!r} is none of {', '.join(known)}" for kind in kinds if kind not in known]

@@ -12,7 +12,13 @@ def card_problems(card: RigCard) -> list[str]:
     names = _of_names(card)
     if names:
         return names  # what is not declared cannot be held against anything
-    return [*_of_ranges(card), *_of_limits(card), *_of_settings(card)]
+    return [*_of_ranges(card), *_of_limits(card), *_of_settings(card), *_of_air(card)]
+
+
+def _of_air(card: RigCard) -> list[str]:
+    if card.air is None:
+        return []
+    return card.air.problems(tuple(channel.name for channel in card.channels), card.fan_groups())
 
 
 def _of_names(card: RigCard) -> list[str]:

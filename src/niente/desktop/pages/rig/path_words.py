@@ -31,7 +31,7 @@ def rung_words(card: RigCard, rung: Rung, duties: dict[str, float]) -> tuple[str
         case RungKind.OWN:
             return title, tr("its own heat")
         case RungKind.RETURN:
-            return title, tr("over the room: comes back")
+            return title, tr("air that comes back")
         case RungKind.SOURCE:
             told = rung.half_width_k < rung.kelvin
             return tr("Graphics adds"), tr("told by mixed loads") if told else tr("not told by the runs")

@@ -52,7 +52,7 @@ class SectionView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(tr("Where the air goes; arrow keys go from place to place"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(340, 280)
+        self.setMinimumSize(340, 320)
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
