@@ -36,8 +36,12 @@ PICTURES = [
     "run-card",
 ]
 """In this order: the last ones end the demo's plan."""
-ANSWERS = {"baseline": "baseline", "variants": "variants"}
-"""Pictures of answers to questions that the demo's book does not hold: the demo's machine is asked them first."""
+ASKED = {
+    "baseline": ("larkspur", "baseline"),
+    "variants": ("larkspur", "variants"),
+    "rig-air-wren": ("wren", "baseline"),
+}
+"""Pictures of what the demo's book does not hold: a machine is asked a question first."""
 START = "start"
 """The picture of a fresh book, on another machine than the demo's."""
 PAGE_OF = {"choice": "answer"}
@@ -107,12 +111,12 @@ def show_card(window: Window) -> None:
     session.hands.tick(1, True)
 
 
-def ask_the_demos_machine(question: str, book: Path) -> None:
+def ask_a_machine(rig: str, question: str, book: Path) -> None:
     """Run a question as it starts to its end, hands doing what they are asked."""
     import threading
 
     from niente.core.acquisition.opening import open_bench
-    from niente.core.demo import RIG, SEED
+    from niente.core.demo import SEED
     from niente.core.model.project import Limits
     from niente.core.model.records import HandCardShown, PlanEnded, Record
     from niente.core.planning.templates import first_question, plan_for, project_asking
@@ -126,26 +130,27 @@ def ask_the_demos_machine(question: str, book: Path) -> None:
         if isinstance(record, HandCardShown) and record.card is not None:
             threading.Timer(0.05, lambda: bench.confirm()).start()
 
-    bench = open_bench(open_rig(RIG, seed=SEED), book, hear)
+    bench = open_bench(open_rig(rig, seed=SEED), book, hear)
     bench.save_project(project_asking(bench.card, None, question))
     bench.start(plan_for(bench.card, first_question(bench.card, question)), Limits())
     over.wait(600)
     bench.close()
 
 
-def show_answers(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None:
-    """Take the pictures of answers that the demo's book does not hold."""
+def show_asked(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None:
+    """Take the pictures of what the demo's book does not hold."""
     width, height = (int(part) for part in asked.size.split("x"))
-    for name, question in ANSWERS.items():
+    for name, (rig, question) in ASKED.items():
         if name not in asked.pages.split(","):
             continue
         with tempfile.TemporaryDirectory() as folder:
             book = Path(folder) / f"{name}.niente"
-            ask_the_demos_machine(question, book)
+            ask_a_machine(rig, question, book)
             window = show(arguments([str(book)]))
             window.resize(width, height)
             wait_until(lambda: bool(window.session.documents) and bool(window.pages), 60)  # noqa: B023
-            window.go_to(NAMES.index("Answer"))
+            window.go_to(NAMES.index("Rig" if name.startswith("rig") else "Answer"))
+            window.page(RigPage).views.show_view(RIG_VIEWS.index("air") if name.startswith("rig") else 0)
             for palette_choice in palettes:
                 window.look.apply(palette_choice)
                 live(1.0)
@@ -181,7 +186,7 @@ def wanted() -> argparse.Namespace:
     parser.add_argument("folder", type=Path)
     parser.add_argument("--size", default="1280x800")
     parser.add_argument("--palette", dest="wear", default="paper", choices=["paper", "dusk", "both"])
-    parser.add_argument("--pages", default=",".join([*PICTURES, START, *ANSWERS]))
+    parser.add_argument("--pages", default=",".join([*PICTURES, START, *ASKED]))
     return parser.parse_args()
 
 
@@ -226,7 +231,7 @@ def main() -> None:
     window.session.close()
     QApplication.processEvents()
     show_start(asked, palettes)
-    show_answers(asked, palettes)
+    show_asked(asked, palettes)
     app.quit()
 
 

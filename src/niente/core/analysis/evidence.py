@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.channel_means import JUMPS, ChannelMean, channel_means
-from niente.core.analysis.settled_readings import BURST_S, settled_air
+from niente.core.analysis.settled_readings import BURST_S, SOURCES, settled_air, warmed_late
 from niente.core.model.frame import RigEventKind
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan
@@ -34,8 +34,6 @@ TEACHES_S = 420.0
 """A run this long or longer teaches the next ones about the slow time constants."""
 HAND_READING_SE_DB = 0.5
 """How well a level is read off a meter that moves, as a standard error. Common practice, no source."""
-SOURCES = ("graphics_power_w",)
-"""Channels that meter heat beside the package's."""
 CORE_NAMED = re.compile(r"\bcore (\d{1,3})\b")
 """How an error says in words which core it comes from."""
 FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEventKind.CRASH, RigEventKind.SHUT_DOWN})
@@ -175,7 +173,8 @@ def settled_so_far(card: RigCard, time_s: Vector, values: Array, slow_prior: tup
     from_burst = int(np.searchsorted(time_s - (time_s[0] if time_s.size else 0.0), BURST_S))
     room = without_spikes(column(card, values, "room_temperature_c"), JUMPS["room_temperature_c"])
     core = without_spikes(core, JUMPS["core_temperature_c"])
-    return settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
+    settled = settle(time_s[from_burst:], core[from_burst:], room[from_burst:], slow_prior)
+    return warmed_late(settled, card, time_s, values)
 
 
 def time_constants_of_run(card: RigCard, time_s: Vector, values: Array) -> tuple[TimeConstant, ...]:

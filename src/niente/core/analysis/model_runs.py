@@ -17,6 +17,13 @@ from niente.core.science.statistics import Z95
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
 MIN_RUNS = 3
+GOES_ON = 7.5
+"""What the power of a run that the temperature cap holds still has to move, over what it moved between the halves of the last
+minutes: a slow time constant of 15 minutes over 2 (an exponential's tail)."""
+HELD_SD_K, GOES_ON_DOUBT = 0.25, 0.5
+"""How well such a run's rise is known (K, standard deviation), and how far off the rest of its power's way is, as a share."""
+MOST_GOING_ON, MOST_DOUBT_K = 0.06, 3.0
+"""Where the power has further to go than this share, or the doubt comes to more, the run is only a bound."""
 RPM_A_PERCENT = 15.0
 """What a per cent of duty stands for where no speed is read; only shares of the highest count."""
 
@@ -100,6 +107,33 @@ def shows_heat(run: RunSummary) -> bool:
     return steady and math.isfinite(run.power_w + run.rise_k)
 
 
+class HeldByCap(msgspec.Struct, frozen=True):
+    """Where a run that the temperature cap holds comes to stand: the power in W that it still moves to, the rise in K that its
+    cores are held at, and that rise's standard error."""
+
+    power_w: float
+    rise_k: float
+    rise_se_k: float
+
+
+def held_by_cap(run: RunSummary) -> HeldByCap | None:
+    """Return where a heat-limited run comes to stand; ``None`` for one that still has far to go, which is only a bound.
+
+    The cap holds the cores, and the clock gives way while air and panels warm: in the end power and cap are a steady state like
+    any other.
+    """
+    read = run.channels.get("package_power_w")
+    if not run.heat_limited or read is None or not math.isfinite(run.core_c + run.settled.room_c + read.error):
+        return None
+    ahead_w = read.moved * GOES_ON
+    rise_k = run.core_c - run.settled.room_c
+    doubt_w = max(abs(ahead_w) * GOES_ON_DOUBT, math.sqrt(2.0) * read.error * GOES_ON)
+    doubt_k = doubt_w / run.power_w * rise_k
+    if abs(ahead_w) > MOST_GOING_ON * run.power_w or doubt_k > MOST_DOUBT_K:
+        return None
+    return HeldByCap(run.power_w + ahead_w, rise_k, math.hypot(HELD_SD_K, doubt_k))
+
+
 def _bound(run: RunSummary) -> float:
     """Return the least rise of a run that heat limited, at its power: what it read, or where it would have settled."""
     read = run.core_c if math.isfinite(run.core_c) else run.settled.value_c
@@ -148,19 +182,29 @@ def source_watts(runs: list[RunSummary], sources: tuple[str, ...]) -> Array:
 
 
 def heat_readings(found: list[tuple[RunSummary, str]], groups: tuple[str, ...], sources: tuple[str, ...]) -> Runs:
-    """Return what runs, each with its variant, read of the heat path; those that heat limited are bounds."""
+    """Return what runs, each with its variant, read of the heat path; those that heat limited are bounds until they stand."""
     runs = [run for run, _ in found]
+    held = [held_by_cap(run) for run in runs]
     return Runs(
-        power_w=np.array([run.power_w for run in runs]),
+        power_w=np.array([run.power_w if at is None else at.power_w for run, at in zip(runs, held, strict=True)]),
         rpm=speeds_of(runs, groups),
         sources_w=source_watts(runs, sources),
-        rise_k=np.array([_bound(run) if run.heat_limited else run.rise_k for run in runs]),
-        rise_se_k=np.array([run.settled.half_width_k / Z95 for run in runs]),
-        bound=np.array([run.heat_limited for run in runs], dtype=bool),
+        rise_k=np.array([_rise(run, at) for run, at in zip(runs, held, strict=True)]),
+        rise_se_k=np.array(
+            [run.settled.half_width_k / Z95 if at is None else at.rise_se_k for run, at in zip(runs, held, strict=True)]
+        ),
+        bound=np.array([run.heat_limited and at is None for run, at in zip(runs, held, strict=True)], dtype=bool),
         load=tuple(run.load for run in runs),
         variant=tuple(variant for _, variant in found),
         number=tuple(run.run_id for run in runs),
     )
+
+
+def _rise(run: RunSummary, held: HeldByCap | None) -> float:
+    """Return a run's rise as the heat path takes it, in K."""
+    if held is not None:
+        return held.rise_k
+    return _bound(run) if run.heat_limited else run.rise_k
 
 
 def air_readings(

@@ -42,7 +42,7 @@ class PathReading:
         self._session = session
         self.power_w: float | None = None
         self.source_w: float | None = None
-        self._kept: tuple[object, PathScene] | None = None
+        self._kept: tuple[Models, float, PathScene] | None = None
 
     def model(self, card: RigCard) -> tuple[HeatPath, bool]:
         """Return the heat path, and whether it is only typical."""
@@ -83,15 +83,15 @@ class PathReading:
         other = None if index is None else self._source_axis(card, models, index)
         sources = tuple(other.watts if other is not None and i == index else 0.0 for i in range(len(models.heat.sources)))
         here = PathSetting(power.watts, tuple(speeds), sources)
-        key = (id(models), here, project.limits.design_room_c)
-        if self._kept is not None and self._kept[0] == key:
-            return self._kept[1]
+        room_c, kept = project.limits.design_room_c, self._kept
+        if kept is not None and kept[0] is models and (kept[1], kept[2].here) == (room_c, here):
+            return kept[2]
         rise, half_width = here.rise(models.heat)
         ladder = _ladder(card, path_rungs(models, here), duties, power, project, only_typical=False)
         ladder = msgspec.structs.replace(ladder, other=other, half_width_k=half_width)
         air = air_state(models, power.watts, np.array(speeds), np.array(sources))
         scene = PathScene(here, rise, half_width, ladder, air, variant_changes(models, here))
-        self._kept = (key, scene)
+        self._kept = (models, room_c, scene)
         return scene
 
     def _axis(self, card: RigCard, name: str) -> WattAxis:
