@@ -101,7 +101,8 @@ class Judge:
             if name in reads:
                 found.append(reads[name](true))
                 continue
-            own = [value for channel, value in true.readings.items() if kind_of(channel) == name]
+            of_kind = [value for channel, value in true.readings.items() if kind_of(channel) == name]
+            own = [true.readings[name]] if name in true.readings else of_kind
             if not own or name in ("noise_dba", "wall_energy_kwh"):
                 return None
             found.append(max(own))

@@ -301,7 +301,7 @@ def test_a_control_is_narrowed_and_not_widened(own_window: Window, qtbot: QtBot)
 def test_the_room_gives_its_dew_point(window: Window) -> None:
     """25 °C at 60 %: 16.7 °C (ASHRAE Handbook Fundamentals 2017, by psychrolib)."""
     page, before = page_of(window), sheet_in(window)
-    page.views.show_view(2)
+    page.views.show_view(3)
     view = page.room_view
     view.temperature.setValue(25.0)
     view.humidity.setValue(60.0)
@@ -326,7 +326,7 @@ def test_the_room_gives_its_dew_point(window: Window) -> None:
 
 def test_marks_move_and_go_on_rising(window: Window, qtbot: QtBot) -> None:
     page = page_of(window)
-    page.views.show_view(2)
+    page.views.show_view(3)
     page.room_view.marks[2].setValue(20.0)
     marks = sheet_in(window).marks_over_db
     assert marks[2] == 20.0
@@ -337,7 +337,7 @@ def test_marks_move_and_go_on_rising(window: Window, qtbot: QtBot) -> None:
 def test_the_pick_is_heard_at_the_listeners_place(swept_window: Window) -> None:
     swept_window.go_to(0)
     page = page_of(swept_window)
-    page.views.show_view(2)
+    page.views.show_view(3)
     QApplication.processEvents()
     assert "At the listener's place (first row) the pick alone comes to about" in page.room_view.heard.text()
     assert "at night" in page.room_view.heard.text()
@@ -359,7 +359,7 @@ def test_an_edited_scale_changes_the_marks_everywhere(swept_window: Window, qtbo
 
 def test_trust_is_said_and_taken_back(window: Window) -> None:
     page, before = page_of(window), sheet_in(window)
-    page.views.show_view(3)
+    page.views.show_view(4)
     view = page.sensors_view
     row = next(at for at, entries in enumerate(view.model.entries) if entries[0].text == "Board supply")
     type_into(view.table, row, GAIN, "0.77")
@@ -552,7 +552,7 @@ def test_a_plan_from_a_file_stays_while_the_room_is_described(window: Window, tm
 def test_sensors_show_what_they_read_now(window: Window, qtbot: QtBot) -> None:
     page = window.page(RigPage)
     window.go_to(NAMES.index("Rig"))
-    page.views.show_view(3)
+    page.views.show_view(4)
     view = page.sensors_view
     rows = {entries[0].text: at for at, entries in enumerate(view.model.entries)}
     qtbot.waitUntil(lambda: view.model.entries[rows["Room"]][1].text.endswith("°C"))

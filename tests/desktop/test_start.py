@@ -165,7 +165,7 @@ def test_the_view_goes_once_something_was_measured(swept_window: Window) -> None
     rig = swept_window.page(RigPage)
     swept_window.go_to(NAMES.index("Rig"))
     names = [button.text() for button in rig.views.findChildren(QPushButton) if button.isVisible()]
-    assert names == ["Machine", "Limits", "Room", "Sensors"]
+    assert names == ["Machine", "Heat path", "Limits", "Room", "Sensors"]
 
 
 @pytest.mark.parametrize("name", shipped())
