@@ -17,6 +17,7 @@ from niente.core.model.records import FrameTaken
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.storage.connection import WriterLock
 from niente.core.storage.reader import BookReader
 from niente.core.storage.recorder import Recorder
 from niente.core.storage.schema import APPLICATION_ID, SCHEMA_VERSION
@@ -215,3 +216,24 @@ def test_every_commit_is_on_the_disk_before_it_counts(writer: BookWriter) -> Non
     """The log is flushed at every commit (2 is FULL, SQLite's documentation): a power cut takes nothing that was committed."""
     assert writer._link.execute("PRAGMA synchronous").fetchone() == (2,)
     assert writer._link.execute("PRAGMA journal_mode").fetchone() == ("wal",)
+
+
+def test_a_book_that_comes_back_at_the_last_moment_goes_on_as_one(
+    tmp_path: Path, card: RigCard, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It is gone when it is looked for, and there again before its copy is made: nothing goes into a second book."""
+    book = tmp_path / "b.niente"
+    writer = BookWriter(book)
+    away = book.rename(tmp_path / "away.niente")
+
+    def lock_and_come_back(path: Path) -> WriterLock:
+        away.rename(book)
+        return WriterLock(path)
+
+    monkeypatch.setattr("niente.core.storage.writer.WriterLock", lock_and_come_back)
+    writer.add_line("StateChanged", "{}", at_once=True)
+    writer.close()
+    assert sorted(one.name for one in tmp_path.iterdir() if "kept" in one.name) == []
+    reader = sqlite3.connect(book)
+    assert reader.execute("SELECT kind FROM record").fetchall() == [("StateChanged",)]
+    reader.close()

@@ -230,6 +230,10 @@ class BookWriter:
         lock: WriterLock | None = None
         try:
             lock = WriterLock(kept)
+            if self._lock.holds(self.path):  # it came back while this was looked at: there is one book, and not two
+                kept.unlink(missing_ok=True)
+                lock.release()
+                return
             with contextlib.closing(sqlite3.connect(kept)) as copy:
                 self._link.backup(copy)
             link = open_for_writing(kept)
