@@ -52,9 +52,9 @@ def variant_changes(models: Models, here: PathSetting) -> tuple[VariantChange, .
         if runs < LEAST_RUNS:
             found.append(VariantChange(variant.name, variant.hands, runs))
             continue
-        core, wide = models.heat.changed_by(variant.name, here.power_w, here.rpm, here.sources_w)
+        core, wide = here.changed_by(models.heat, variant.name)
         places = {
-            place.name: models.air[place.channel].changed_by(variant.name, here.power_w, here.rpm, here.sources_w)
+            place.name: here.changed_by(models.air[place.channel], variant.name)
             for place in (card.air.sensed if card.air is not None else ())
             if place.channel in models.air
         }

@@ -11,8 +11,6 @@ from niente.core.model.case_air import PACKAGE, CaseAir
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.heat.rungs import Rung, RungKind, heat_rungs
 
-LEAST_K = 0.05
-
 
 class PathSetting(msgspec.Struct, frozen=True):
     """What a path is looked at under: package power (W), speeds ``(g,)`` in rpm, and metered sources ``(k,)`` in W."""
@@ -26,11 +24,17 @@ class PathSetting(msgspec.Struct, frozen=True):
         rise, half_width = path.rise(np.array([self.power_w]), np.array([self.rpm]), np.array([self.sources_w]))
         return float(rise[0]), float(half_width[0])
 
-    def without(self, source: int) -> "PathSetting":
-        """Return the same with one source at rest."""
-        return msgspec.structs.replace(
-            self, sources_w=tuple(0.0 if index == source else watts for index, watts in enumerate(self.sources_w))
+    def added_by(self, path: HeatPath, source: int) -> tuple[float, float]:
+        """Return what one source adds to a path's rise here in K, and its 95 % half width."""
+        without = tuple(0.0 if index == source else watts for index, watts in enumerate(self.sources_w))
+        return path.difference(
+            np.full(2, self.power_w), np.array([self.rpm] * 2), np.array([without, self.sources_w]).reshape(2, -1)
         )
+
+    def changed_by(self, path: HeatPath, variant: str) -> tuple[float, float]:
+        """Return by how many K a variant changes a path's rise here, and its 95 % half width."""
+        twice = np.full(2, self.power_w), np.array([self.rpm] * 2), np.array([self.sources_w] * 2).reshape(2, -1)
+        return path.difference(*twice, ("", variant))
 
     def faster(self, full_rpm: tuple[float, ...]) -> "PathSetting":
         """Return the same with every fan at its fastest."""
@@ -81,12 +85,8 @@ def _added(path: HeatPath, here: PathSetting, full: PathSetting) -> list[_Cause]
     found = []
     for index, source in enumerate(path.sources):
         if here.sources_w[index] > 0.0:
-            (with_, wide), (without, less) = here.rise(path), here.without(index).rise(path)
-            at_full = full.rise(path)[0] - full.without(index).rise(path)[0]
-            spread = math.sqrt(abs(wide**2 - less**2)) + 0.5 * min(wide, less) * min(
-                (with_ - without) / max(with_, LEAST_K), 1.0
-            )
-            found.append(_Cause(RungKind.SOURCE, source, with_ - without, spread, at_full))
+            now, wide = here.added_by(path, index)
+            found.append(_Cause(RungKind.SOURCE, source, now, wide, full.added_by(path, index)[0]))
     return found
 
 

@@ -161,18 +161,25 @@ class HeatPath(msgspec.Struct, frozen=True):
         slope = float(value[0] - value[1]) / (2 * step)
         return slope, self.quantile * math.hypot(math.sqrt(variance), self.share_sd * slope)
 
-    def changed_by(self, variant: str, power_w: float, rpm: Sequence[float], sources_w: Sequence[float]) -> tuple[float, float]:
-        """Return by how many K a variant changes the rise at a power, speeds ``(g,)`` and sources ``(k,)``, with its 95 % half
-        width: what the two have in common does not count."""
-        power, speeds, sources = self.scaled(np.array([power_w]), np.array([rpm]), np.array([sources_w]))
-        here, _, slopes = self._sum(self.reference, power, speeds, sources)
-        there, own_slopes, others = self._sum((self.reference[0], variant), power, speeds, sources)
-        apart = others[0] - slopes[0]
-        variance = float(apart @ np.asarray(self.covariance) @ apart) + float(
-            self._never_seen(own_slopes, (self.reference[0], variant))[0]
+    def difference(
+        self, power_w: Array, rpm: Array, sources_w: Array, variants: tuple[str, str] = ("", "")
+    ) -> tuple[float, float]:
+        """Return by how many K the rise at a second point lies over that at a first one, and its 95 % half width: what the two
+        have in common does not count. Power ``(2,)``, speeds ``(2, g)`` and sources ``(2, k)`` are the two points',
+        ``variants`` (empty: that of reference) the states in which they are looked at.
+        """
+        power, speeds, sources = self.scaled(power_w, rpm, sources_w)
+        labels = [(self.reference[0], variant or self.reference[1]) for variant in variants]
+        (here, own, slopes), (there, other_own, others) = (
+            self._sum(label, power[row : row + 1], speeds[row : row + 1], sources[row : row + 1])
+            for row, label in enumerate(labels)
         )
-        left_out = self.share_sd**2 * (1.0 - ELSEWHERE) * float(here[0] ** 2 + there[0] ** 2)
-        return float(there[0] - here[0]), self.quantile * math.sqrt(variance + left_out)
+        value, apart = float(there[0] - here[0]), others[0] - slopes[0]
+        variance = float(apart @ np.asarray(self.covariance) @ apart) + (self.share_sd * value) ** 2
+        if labels[0] != labels[1]:
+            variance += self.share_sd**2 * (1.0 - ELSEWHERE) * float(here[0] ** 2 + there[0] ** 2)
+            variance += sum(float(self._never_seen(of, label)[0]) for of, label in zip((own, other_own), labels, strict=True))
+        return value, self.quantile * math.sqrt(variance)
 
     def informed_by(self, power_w: Vector, rpm: Array, rise_se_k: Vector) -> "HeatPath":
         """Return the heat path as well as it would be known once runs were made too, each to a standard error ``(n,)``: the
