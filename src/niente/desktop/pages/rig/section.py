@@ -125,6 +125,8 @@ class SectionView(QWidget):
             free.take(QRectF(self.spot(place) - QPointF(9, 9), self.spot(place) + QPointF(9, 9)))
         for place in self._sketch.air.places:
             self._name_place(painter, place, free, inside, p)
+        for wall in _walls(case):
+            free.take(wall)
         for trace in traces:
             self._name_way(painter, trace, free, whole, p)
         painter.end()
@@ -317,6 +319,16 @@ class _Trace(msgspec.Struct, frozen=True):
     def at(self, share: float) -> tuple[QPointF, float]:
         """Return the point at a share of the way, and the direction there in degrees, counted as painters do."""
         return self.path.pointAtPercent(share), -self.path.angleAtPercent(share)
+
+
+def _walls(case: QRectF) -> tuple[QRectF, ...]:
+    """Return the lines of a case, which no name may cross."""
+    return (
+        QRectF(case.left() - 1, case.top(), 2, case.height()),
+        QRectF(case.right() - 1, case.top(), 2, case.height()),
+        QRectF(case.left(), case.top() - 1, case.width(), 2),
+        QRectF(case.left(), case.bottom() - 1, case.width(), 2),
+    )
 
 
 def _colour(share: float) -> QColor:
