@@ -101,12 +101,12 @@ class SectionView(QWidget):
         """Draw walls, streams, fans, places, and what is known of each."""
         if self._sketch is None:
             return
-        painter, p, case = QPainter(self), self._look.palette, self.case()
+        painter, p = QPainter(self), self._look.palette
         self._draw_head(painter, p)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(pen(p.ink, 1.25))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(case)
+        painter.drawRect(self.case())
         traces = self._traces(self._sketch)
         for bundle in self._sketch.state.bundles if self._sketch.state is not None else ():
             self._draw_bundle(painter, self._sketch, bundle, p)
@@ -114,22 +114,25 @@ class SectionView(QWidget):
             self._draw_stream(painter, trace, p)
         for trace in traces:
             self._draw_on_way(painter, trace, p)
-        inside, whole = case.adjusted(3, 3, -3, -3), QRectF(0, HEAD_PX - 14.0, self.width(), self.height() - HEAD_PX + 14.0)
-        free = FreePlaces()
-        for trace in traces:
-            if trace.way.fans:
-                middle = trace.at(FAN_AT)[0]
-                free.take(QRectF(middle - QPointF(13, 13), middle + QPointF(13, 13)))
         for place in self._sketch.air.places:
             self._draw_place(painter, place, p)
-            free.take(QRectF(self.spot(place) - QPointF(9, 9), self.spot(place) + QPointF(9, 9)))
-        for place in self._sketch.air.places:
+        self._write_names(painter, self._sketch, traces, p)
+        painter.end()
+
+    def _write_names(self, painter: QPainter, sketch: Sketch, traces: list["_Trace"], p: Palette) -> None:
+        """Write the names of places, then those of ways, each where it covers nothing."""
+        case, free = self.case(), FreePlaces()
+        inside = case.adjusted(3, 3, -3, -3)
+        whole = QRectF(0, HEAD_PX - 14.0, self.width(), self.height() - HEAD_PX + 14.0)
+        marks = [(trace.at(FAN_AT)[0], 13.0) for trace in traces if trace.way.fans]
+        for spot, reach in (*marks, *((self.spot(place), 9.0) for place in sketch.air.places)):
+            free.take(QRectF(spot.x() - reach, spot.y() - reach, 2 * reach, 2 * reach))
+        for place in sketch.air.places:
             self._name_place(painter, place, free, inside, p)
         for wall in _walls(case):
             free.take(wall)
         for trace in traces:
             self._name_way(painter, trace, free, whole, p)
-        painter.end()
 
     def _draw_head(self, painter: QPainter, p: Palette) -> None:
         draw_text(painter, QPointF(0, 12), tr("Where the air goes"), font(BODY, bold=True), p.ink)
