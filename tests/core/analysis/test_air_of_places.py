@@ -75,6 +75,23 @@ def test_flows_that_are_told_are_true(name: str) -> None:
     assert told or name in ("sandpiper", "heron")
 
 
+@pytest.mark.parametrize(("watts", "duty"), [(50.0, 60.0), (56.0, 75.0)])
+def test_flows_that_are_told_under_a_mixed_load_are_true(watts: float, duty: float) -> None:
+    """60 W of graphics warm the air where the card stands and on the way past it; neither share is known beforehand."""
+    models = models_from("wren")
+    rig = SimulatedRig(shipped_file("wren"), seed=5)
+    setting = Setting(sustained_power_w=watts, fan_duty={"case": duty}).over(models.card.stock)
+    true = rig.true_settled(setting, "mixed", ROOM_C, 6.0)
+    rig.close()
+    here = here_at(models, true.readings["package_power_w"], duty, duty, true.readings["graphics_power_w"])
+    state = air_state(models, here.power_w, np.array(here.rpm), np.array(here.sources_w))
+    assert state is not None
+    told = [one for one in state.streams if one.told]
+    assert {"floor slots", "roof slots"} <= {one.way.name for one in told}
+    for one in told:
+        assert abs(one.flow_m3h - 3600.0 * true.flows_m3_per_s[one.way.name]) < 1.3 * one.half_width_m3h, one.way.name
+
+
 def test_what_comes_back_on_larkspur_is_told() -> None:
     models = models_from("larkspur")
     watts, _, flows = truth("larkspur", 0.6, 50.0, 50.0)

@@ -5,10 +5,15 @@ import pytest
 from scipy.optimize import approx_fprime
 
 from niente.core.science import air_balance
-from niente.core.science.air_balance import AirBalance, air_flows
+from niente.core.science.air_balance import AirBalance, EnteringHeat, air_flows
 
 HEAT = 1.184 * 1006.0 / 3600.0
 """Wh/(m3 K): dry air at 25 °C, its density and specific heat as handbooks give them (Incropera, table A.4, interpolated)."""
+
+
+def entering(watts: list[float]) -> tuple[EnteringHeat, ...]:
+    """Heats that are metered, each of which enters at one place."""
+    return tuple(EnteringHeat(one, 0.01, np.eye(len(watts))[place]) for place, one in enumerate(watts))
 
 
 def through(rises: list[float], heats: list[float], errors: float = 0.05) -> AirBalance:
@@ -20,10 +25,7 @@ def through(rises: list[float], heats: list[float], errors: float = 0.05) -> Air
         fans=np.array([1.0, *[0.0] * count]),
         rise_k=np.array(rises),
         rise_se_k=np.full(count, errors),
-        place_w=np.array(heats),
-        way_w=np.zeros(count + 1),
-        other_w=1.0,
-        other_share=np.full(count, 1.0 / count),
+        heats=entering(heats),
     )
 
 
@@ -50,10 +52,7 @@ def recirculating(front_k: float, back_k: float) -> AirBalance:
         fans=np.array([1.0, 1.0, 1.0, 0.0]),
         rise_k=np.array([front_k, back_k]),
         rise_se_k=np.array([0.05, 0.05]),
-        place_w=np.zeros(2),
-        way_w=np.array([0.0, 150.0, 0.0, 0.0]),
-        other_w=1.0,
-        other_share=np.array([0.5, 0.5]),
+        heats=entering([0.0, 150.0]),
     )
 
 
@@ -94,10 +93,7 @@ def test_ways_side_by_side_are_told_only_together() -> None:
         fans=np.array([1.0, 1.0, 0.0, 0.0]),
         rise_k=np.array([3.0, 12.0]),
         rise_se_k=np.array([0.05, 0.05]),
-        place_w=np.array([30.0, 90.0]),
-        way_w=np.zeros(4),
-        other_w=1.0,
-        other_share=np.array([0.5, 0.5]),
+        heats=entering([30.0, 90.0]),
     )
     flows = air_flows(case)
     (one, one_wide), (both, both_wide) = flows.flow(1), flows.flow(1, 2)

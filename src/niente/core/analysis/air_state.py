@@ -7,7 +7,7 @@ import numpy as np
 
 from niente.core.analysis.models import Models
 from niente.core.model.case_air import GRAPHICS, OTHER, PACKAGE, ROOM, CaseAir, CasePlace, CaseWay
-from niente.core.science.air_balance import AirBalance, AirFlows, air_flows
+from niente.core.science.air_balance import AirBalance, AirFlows, EnteringHeat, air_flows
 from niente.core.science.arrays import Vector
 from niente.core.science.statistics import Z95
 
@@ -16,6 +16,10 @@ UNMETERED_W = 30.0
 TOLD_SHARE = 0.5
 """A flow is told where its interval is no wider than this share of it, either way."""
 LEAST_SE_K = 0.05
+METERED_SD, OTHER_SD = 0.03, 0.1
+"""How well watts are known that are metered, and those that are what the wall meter reads more (of the logarithm)."""
+ON_WAYS = 0.8
+"""Of a heat that air takes along on a way, so much is thought to go with it, and the rest to warm where it stands."""
 
 
 class PlaceRise(msgspec.Struct, frozen=True):
@@ -131,10 +135,6 @@ def _balance(
 ) -> AirBalance:
     number = {place.name: index for index, place in enumerate(air.places)} | {ROOM: -1}
     speed = dict(zip(models.heat.groups, (rpm / np.asarray(models.heat.full_rpm)).tolist(), strict=True))
-    metered = (PACKAGE, GRAPHICS)
-    on_ways = {kind for way in air.ways for kind in way.warmed_by}
-    carriers = {kind: max(sum(kind in way.warmed_by for way in air.ways), 1) for kind in metered}
-    warmed = {kind: max(sum(kind in place.warmed_by for place in air.places), 1) for kind in (*metered, OTHER)}
     nothing = (np.array([math.nan]), np.array([math.nan]))
     readings = [read.get(place.channel, nothing) for place in air.places]
     return AirBalance(
@@ -143,16 +143,22 @@ def _balance(
         fans=np.array([way.fans * max((speed.get(group, 1.0) for group in way.groups), default=0.0) for way in air.ways]),
         rise_k=np.array([float(rise[0]) for rise, _ in readings]),
         rise_se_k=np.array([max(float(half_width[0]) / Z95, LEAST_SE_K) for _, half_width in readings]),
-        place_w=np.array(
-            [
-                sum(watts[kind] / warmed[kind] for kind in metered if kind in place.warmed_by and kind not in on_ways)
-                for place in air.places
-            ]
-        ),
-        way_w=np.array([sum(watts[kind] / carriers[kind] for kind in metered if kind in way.warmed_by) for way in air.ways]),
-        other_w=watts[OTHER],
-        other_share=np.array([(OTHER in place.warmed_by) / warmed[OTHER] for place in air.places]),
+        heats=tuple(EnteringHeat(watts[kind], OTHER_SD if kind == OTHER else METERED_SD, _shares(air, kind)) for kind in watts),
     )
+
+
+def _shares(air: CaseAir, kind: str) -> Vector:
+    """Return which share of a heat is thought to enter at each place ``(p,)``: most of it where the air arrives that it warms
+    on a way, the rest where it warms a place by itself."""
+    arrives = np.array(
+        [sum(way.end == place.name and kind in way.warmed_by for way in air.ways) for place in air.places], float
+    )
+    stands = np.array([kind in place.warmed_by for place in air.places], float)
+    if not arrives.any() or not stands.any():
+        shares: Vector = (arrives + stands) / max(float((arrives + stands).sum()), 1.0)
+    else:
+        shares = ON_WAYS * arrives / arrives.sum() + (1.0 - ON_WAYS) * stands / stands.sum()
+    return shares
 
 
 def _other_w(models: Models, metered_w: float) -> float:

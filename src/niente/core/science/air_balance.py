@@ -26,21 +26,29 @@ walls: median, and standard deviation of the logarithm. An opening that breathes
 RISE_K = (8.0, 1.2)
 LOSS_W_PER_K = (0.6, 0.7)
 """What a place loses through walls that no air carries off."""
-OTHER_SHARE_SD, OTHER_WHOLE_SD = 0.6, 0.1
-"""How well it is known where the other heat enters, and how much of it there is: standard deviations of the logarithm."""
+SHARE_SD = 0.6
+"""How well it is known where a heat enters, as a standard deviation of the logarithm of each of its parts."""
 MASS_M3H = 0.3
 HEAT_SHARE = 0.03
 """How exactly the balances are kept: what a handful of places leaves out of the truth."""
-LEAST_K = 0.05
+LEAST_K, LEAST_W = 0.05, 0.01
+
+
+class EnteringHeat(msgspec.Struct, frozen=True):
+    """One heat: its watts, how well they are known (standard deviation of the logarithm), and which share of it is thought to
+    enter at each place ``(p,)``."""
+
+    watts: float
+    known_sd: float
+    shares: Vector
 
 
 class AirBalance(msgspec.Struct, frozen=True):
     """A case as the balances see it: ``w`` ways between ``p`` places, index -1 for the room.
 
     ``fans`` ``(w,)`` is how many fans blow along a way, each counted by its share of full speed; 0 where none does, and air may
-    then go it backwards too. ``rise_k`` and ``rise_se_k`` ``(p,)`` are what sensors say, NaN where there is none. ``place_w``
-    ``(p,)`` and ``way_w`` ``(w,)`` is heat that is metered and where it enters; ``other_w`` is all the rest, with its share at
-    each place ``other_share`` ``(p,)``.
+    then go it backwards too. ``rise_k`` and ``rise_se_k`` ``(p,)`` are what sensors say, NaN where there is none.
+    ``heats`` are all that enter.
     """
 
     start: tuple[int, ...]
@@ -48,10 +56,7 @@ class AirBalance(msgspec.Struct, frozen=True):
     fans: Vector
     rise_k: Vector
     rise_se_k: Vector
-    place_w: Vector
-    way_w: Vector
-    other_w: float
-    other_share: Vector
+    heats: tuple[EnteringHeat, ...]
 
 
 class AirFlows(msgspec.Struct, frozen=True):
@@ -122,7 +127,7 @@ def air_flows(case: AirBalance) -> AirFlows:
 
 
 class _Problem:
-    """The balances of a case over the logarithms of currents, rises, the other heat's parts, and the loss through walls."""
+    """The balances of a case over the logarithms of currents, rises, the heats' parts, and the loss through walls."""
 
     def __init__(self, case: AirBalance) -> None:
         self.case = case
@@ -134,9 +139,15 @@ class _Problem:
         self.currents = self.way.shape[0]
         room_last = np.eye(places + 1)
         self.begins, self.ends = room_last[self.start][:, :places], room_last[self.end][:, :places]  # (c, p), the room left out
-        self.way_w = np.concatenate([case.way_w, np.zeros(still.shape[0])])
         self.sensed = np.isfinite(case.rise_k)
-        self.whole_w = max(float(case.place_w.sum() + case.way_w.sum()) + case.other_w, 1.0)
+        self.heats = [heat for heat in case.heats if heat.watts > LEAST_W and heat.shares.any()]
+        self.whole_w = max(sum(heat.watts for heat in self.heats), 1.0)
+        at = [(index, place) for index, heat in enumerate(self.heats) for place in np.flatnonzero(heat.shares > 0.0).tolist()]
+        self.of_heat = np.eye(len(self.heats))[[index for index, _ in at]].T  # (heats, parts)
+        self.enters = np.eye(places)[[place for _, place in at]].T  # (places, parts)
+        self.watts = np.array([heat.watts for heat in self.heats])
+        self.known_sds = np.array([heat.known_sd for heat in self.heats])
+        self.medians_w = np.array([self.heats[index].watts * self.heats[index].shares[place] for index, place in at])
         self.means, self.sds = self._priors()
 
     def _priors(self) -> tuple[Vector, Vector]:
@@ -147,32 +158,30 @@ class _Problem:
         walls = ((self.start == ROOM_INDEX) | (self.end == ROOM_INDEX))[len(case.start) :]
         back, back_sds = (np.where(walls, BREATHED_M3H[part], BACK_M3H[part]) for part in (0, 1))
         rises = np.where(self.sensed, np.maximum(case.rise_k, LEAST_K), RISE_K[0])
-        others = np.maximum(case.other_w * case.other_share, 1e-3)
-        medians = np.concatenate([flows, back, rises, others, [LOSS_W_PER_K[0]]])
+        medians = np.concatenate([flows, back, rises, self.medians_w, [LOSS_W_PER_K[0]]])
         same = np.ones(rises.shape[0])
-        sds = np.concatenate([flow_sds, back_sds, RISE_K[1] * same, OTHER_SHARE_SD * same, [LOSS_W_PER_K[1]]])
+        unsure = np.full(self.medians_w.shape[0], SHARE_SD)
+        sds = np.concatenate([flow_sds, back_sds, RISE_K[1] * same, unsure, [LOSS_W_PER_K[1]]])
         return np.log(medians), sds
 
     def _parts(self, at: Vector) -> tuple[Vector, Vector, Vector, float]:
-        """Return currents, rises, the other heat's parts and the loss."""
+        """Return currents, rises, the heats' parts and the loss."""
         levels, places = np.exp(at), self.case.rise_k.shape[0]
         return *np.split(levels[:-1], [self.currents, self.currents + places]), float(levels[-1])  # type: ignore[return-value]
 
     def missed(self, at: Vector) -> Vector:
         """Return by how many standard deviations balances, sensors and priors are missed."""
-        flow, rise, others, loss = self._parts(at)
+        flow, rise, parts, loss = self._parts(at)
         mass = (self.ends - self.begins).T @ flow
-        brought = WATT_HOURS_PER_M3K * flow * ((self.begins - self.ends) @ rise) + self.way_w
-        kept = self.ends.T @ brought + self.case.place_w + others - loss * rise
+        brought = WATT_HOURS_PER_M3K * flow * ((self.begins - self.ends) @ rise)
+        kept = self.ends.T @ brought + self.enters @ parts - loss * rise
         read = (rise - self.case.rise_k)[self.sensed] / self.case.rise_se_k[self.sensed]
-        total = np.log(others.sum() / max(self.case.other_w, 1e-3)) / OTHER_WHOLE_SD
-        return np.concatenate(
-            [mass / MASS_M3H, kept / (HEAT_SHARE * self.whole_w), read, [total], (at - self.means) / self.sds]
-        )
+        whole = np.log(self.of_heat @ parts / self.watts) / self.known_sds
+        return np.concatenate([mass / MASS_M3H, kept / (HEAT_SHARE * self.whole_w), read, whole, (at - self.means) / self.sds])
 
     def slopes(self, at: Vector) -> Array:
         """Return how what is missed moves with each logarithm."""
-        flow, rise, others, loss = self._parts(at)
+        flow, rise, parts, loss = self._parts(at)
         count, places = self.currents, rise.shape[0]
         mass = np.zeros((places, at.shape[0]))
         mass[:, :count] = (self.ends - self.begins).T * flow
@@ -181,12 +190,12 @@ class _Problem:
         heat[:, :count] = self.ends.T * (carried * ((self.begins - self.ends) @ rise))
         by_rise = (self.ends.T * carried) @ (self.begins - self.ends) - loss * np.eye(places)
         heat[:, count : count + places] = by_rise * rise
-        heat[:, count + places : -1] = np.diag(others)
+        heat[:, count + places : -1] = self.enters * parts
         heat[:, -1] = -loss * rise
         read = np.zeros((places, at.shape[0]))
         read[:, count : count + places] = np.diag(rise / self.case.rise_se_k)
-        total = np.zeros((1, at.shape[0]))
-        total[0, count + places : -1] = others / others.sum() / OTHER_WHOLE_SD
+        whole = np.zeros((len(self.heats), at.shape[0]))
+        whole[:, count + places : -1] = self.of_heat * parts / (self.of_heat @ parts * self.known_sds)[:, None]
         return np.vstack(
-            [mass / MASS_M3H, heat / (HEAT_SHARE * self.whole_w), read[self.sensed], total, np.diag(1.0 / self.sds)]
+            [mass / MASS_M3H, heat / (HEAT_SHARE * self.whole_w), read[self.sensed], whole, np.diag(1.0 / self.sds)]
         )

@@ -57,20 +57,14 @@ def _carried_by(heat: Heat, air: AirNetwork, way: AirWay) -> tuple[str, ...]:
 
 
 def _warmed_at(heat: Heat, air: AirNetwork, place: str) -> tuple[str, ...]:
-    """Return what warms a place beside what the ways bring: sources in it, or in a part that it alone cools."""
-    on_ways = {one.node for way in air.ways.values() for one in way.passes}
+    """Return what warms a place beside what the ways bring: sources in it, and parts that it cools without a stream."""
     found = [kind for source in heat.sources if source.node == place for kind in _kinds_of(source)]
     for link in heat.links:
         if place in link.between:
             (part,) = {*link.between} - {place}
-            if part not in air.places and part not in ROOM_NODES and not _meets(heat, air, part, on_ways):
-                found += [kind for source in heat.sources if source.node == part for kind in _kinds_of(source)]
+            if part not in air.places and part not in ROOM_NODES:
+                found += _reaching(heat, air, part)
     return tuple(dict.fromkeys(found))
-
-
-def _meets(heat: Heat, air: AirNetwork, part: str, on_ways: set[str]) -> bool:
-    """Return whether a part hangs together with a surface that a way meets, which takes its heat along."""
-    return bool(_together(heat, air, part) & on_ways)
 
 
 def _reaching(heat: Heat, air: AirNetwork, node: str) -> list[str]:
@@ -99,6 +93,6 @@ def _together(heat: Heat, air: AirNetwork, part: str) -> set[str]:
 
 
 def _kinds_of(source: Source) -> list[str]:
-    """Return what makes a source's heat."""
-    metered = [PACKAGE] * (source.of_package > 0.0) + [GRAPHICS] * (source.of_graphics > 0.0)
-    return metered + [OTHER] * (source.watts > 0.0 or source.of_supply > 0.0)
+    """Return what makes a source's heat. What the board loses on the way to the package is not in the package's own watts."""
+    others = source.watts + source.of_supply + source.of_package
+    return [GRAPHICS] * (source.of_graphics > 0.0) + [OTHER] * (others > 0.0)
