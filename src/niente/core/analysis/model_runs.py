@@ -22,7 +22,7 @@ GOES_ON = 7.5
 minutes: a slow time constant of 15 minutes over 2 (an exponential's tail)."""
 HELD_SD_K, GOES_ON_DOUBT = 0.25, 0.5
 """How well such a run's rise is known (K, standard deviation), and how far off the rest of its power's way is, as a share."""
-MOST_GOING_ON, MOST_DOUBT_K = 0.06, 3.0
+MOST_GOING_ON, MOST_DOUBT_K = 0.12, 6.0
 """Where the power has further to go than this share, or the doubt comes to more, the run is only a bound."""
 RPM_A_PERCENT = 15.0
 """What a per cent of duty stands for where no speed is read; only shares of the highest count."""
