@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from niente.core.analysis.air_state import PlaceRise, Returned
-from niente.core.model.case_air import CasePlace, CaseWay
+from niente.core.model.case_air import CasePlace
 from niente.core.science.heat.rungs import RungKind
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.rig.free_places import FreePlaces
@@ -167,7 +167,7 @@ def test_a_share_that_is_not_told_is_not_said(page: RigPage) -> None:
     assert page.session.project is not None
     state = page.reading.scene(card, page.session.project, models).air
     assert state is not None
-    wide = Returned(CasePlace("front", "Front", 0, 0), 0.5, 0.45, (), CaseWay("w", "rear", "front"), 0.5, 0.5)
+    wide = Returned(CasePlace("front", "Front", 0, 0), 0.5, 0.45)
     sentence, follows = air_sentence(card.air, msgspec.structs.replace(state, returned=(wide,)))
     assert sentence == "Whether air comes back cannot be told."
     assert "Around the cards" in follows

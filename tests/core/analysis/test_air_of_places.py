@@ -50,7 +50,7 @@ def test_the_air_of_a_place_is_foretold(name: str, share: float, lead: float, ot
     for place in models.card.air.sensed:
         said, half_width = here.rise(models.air[place.channel])
         assert said == pytest.approx(rises[place.name], abs=1.0), place.name
-        assert abs(said - rises[place.name]) < half_width + 0.1, place.name
+        assert abs(said - rises[place.name]) < half_width, place.name
 
 
 @pytest.mark.parametrize("name", [*SENSED, "sandpiper", "heron"])
@@ -66,10 +66,10 @@ def test_flows_that_are_told_are_true(name: str) -> None:
         for one in state.streams:
             if one.told:
                 told += 1
-                assert abs(one.flow_m3h - flows[one.way.name]) < 1.3 * one.half_width_m3h, one.way.name
+                assert abs(one.flow_m3h - flows[one.way.name]) < one.half_width_m3h, one.way.name
         for bundle in state.bundles:
             true = sum(flows[way.name] for way in bundle.ways)
-            assert abs(bundle.flow_m3h - true) < 1.3 * bundle.half_width_m3h, [way.name for way in bundle.ways]
+            assert abs(bundle.flow_m3h - true) < bundle.half_width_m3h, [way.name for way in bundle.ways]
         for known in state.places:
             assert abs(known.rise_k - rises[known.place.name]) < 1.5 * known.half_width_k + 0.2, known.place.name
     assert told or name in ("sandpiper", "heron")
@@ -89,7 +89,7 @@ def test_flows_that_are_told_under_a_mixed_load_are_true(watts: float, duty: flo
     told = [one for one in state.streams if one.told]
     assert {"floor slots", "roof slots"} <= {one.way.name for one in told}
     for one in told:
-        assert abs(one.flow_m3h - 3600.0 * true.flows_m3_per_s[one.way.name]) < 1.3 * one.half_width_m3h, one.way.name
+        assert abs(one.flow_m3h - 3600.0 * true.flows_m3_per_s[one.way.name]) < one.half_width_m3h, one.way.name
 
 
 def test_what_comes_back_on_larkspur_is_told() -> None:
@@ -136,6 +136,43 @@ def test_the_rungs_below_the_cooler_are_what_its_sensor_reads() -> None:
 def test_where_no_sensor_reads_the_air_taken_in_it_is_one_rung() -> None:
     kinds = [rung.kind for rung in path_rungs(models_from("sandpiper"), here_at(models_from("sandpiper"), 50.0, 50.0, 50.0))]
     assert set(kinds) == {RungKind.CORE, RungKind.GROUP}
+
+
+def test_a_sensor_that_lies_gives_no_rung() -> None:
+    """A probe that reads warmer than the cores: the path is told by fan groups, and no rung is below nothing."""
+    models = models_from("larkspur")
+    spoilt = {
+        run.run_id: msgspec.structs.replace(
+            run,
+            air={name: msgspec.structs.replace(one, value_c=one.value_c + 90.0) for name, one in run.air.items()},
+        )
+        for run in models.evidence.runs
+    }
+    lying = fit_models(msgspec.structs.replace(models.evidence, runs=tuple(spoilt[one.run_id] for one in models.evidence.runs)))
+    here = here_at(lying, 100.0, 50.0, 50.0)
+    rungs = path_rungs(lying, here)
+    assert {rung.kind for rung in rungs} == {RungKind.CORE, RungKind.GROUP}
+    assert all(rung.kelvin > 0.0 for rung in rungs)
+    assert air_state(lying, 100.0, np.array(here.rpm), np.array(here.sources_w)) is not None
+
+
+def test_a_fan_that_stands_blows_nothing() -> None:
+    models = models_from("wren")
+    here = here_at(models, 50.0, 60.0, 60.0)
+    for rpm, blown in ((here.rpm[0], True), (0.0, False)):
+        state = air_state(models, 50.0, np.array([rpm]), np.array(here.sources_w))
+        assert state is not None
+        assert {one.way.name: one.blown for one in state.streams}["roof slots"] == blown
+
+
+def test_a_probe_that_another_state_did_not_have_says_nothing_of_it(with_open_door: Models) -> None:
+    models = with_open_door
+    door = models.evidence.elsewhere["door open"]
+    without = msgspec.structs.replace(door, runs=tuple(msgspec.structs.replace(run, air={}) for run in door.runs))
+    older = fit_models(msgspec.structs.replace(models.evidence, elsewhere={"door open": without}))
+    changed = {one.variant: one for one in variant_changes(older, here_at(older, 100.0, 40.0, 45.0))}["door open"]
+    assert changed.known
+    assert not changed.places_k
 
 
 def test_graphics_add_what_the_mixed_load_showed() -> None:

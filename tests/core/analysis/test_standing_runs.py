@@ -48,6 +48,12 @@ def test_a_run_that_has_far_to_go_is_only_a_bound() -> None:
     assert read.power_w[1] == run.power_w  # a bound is one at the power that it drew
 
 
+@pytest.mark.parametrize("watts", [0.0, -5.0, math.nan])
+def test_a_power_that_cannot_be_makes_no_reading(watts: float) -> None:
+    run = run_of(CAPPED, "vector", 20.0)
+    assert held_by_cap(msgspec.structs.replace(run, power_w=watts)) is None
+
+
 def test_a_run_that_no_cap_holds_is_as_it_was() -> None:
     run = run_of(msgspec.structs.replace(CAPPED, temperature_cap_c=95.0, sustained_power_w=90.0), "vector", 20.0)
     assert held_by_cap(run) is None
@@ -83,3 +89,4 @@ def test_other_heat_counts_by_its_share_and_fades() -> None:
     assert half_width(50.0, 50.0, 600) > half_width(90.0, 10.0, 600) > 0.5
     assert half_width(50.0, 50.0, 600) > half_width(50.0, 50.0, 1800) > 0.5
     assert half_width(50.0, math.nan, 600) == pytest.approx(0.5)
+    assert half_width(100.0, -99.9, 600) == pytest.approx(0.5)

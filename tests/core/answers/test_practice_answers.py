@@ -54,7 +54,7 @@ def test_an_answer_says_which_part_of_the_path_changed(tmp_path: Path) -> None:
     turned = answered("larkspur", "variants", tmp_path / "t.niente", variants=("filter in", "tower turned"), **asked)
     assert part_said(turned).startswith("Not the air that the cooler takes in, but the way from there to the core:")
     raised = answered("plover", "variants", tmp_path / "p.niente", variants=("flat on the table", "raised"), **asked)
-    assert part_said(raised).startswith("No sensor reads the air")
+    assert part_said(raised).startswith("The rig names no sensor in the air")
 
 
 def test_a_cooling_pad_is_worth_kelvins_and_no_clock(tmp_path: Path) -> None:

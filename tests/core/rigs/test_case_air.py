@@ -70,7 +70,11 @@ def test_a_fan_that_is_moved_blows_elsewhere() -> None:
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        ({"places": (CasePlace("room", "Room", 0, 0),)}, "none is 'room'"),
+        ({"places": ()}, "there is none"),
+        ({"places": (CasePlace("room", "Room", 0, 0),)}, "none is empty or 'room'"),
+        ({"places": (CasePlace("", "Nowhere", 0, 0),)}, "none is empty or 'room'"),
+        ({"ways": (CaseWay("w", "room", "a"), CaseWay("w", "a", "room"))}, "air.ways: every name stands once"),
+        ({"places": (CasePlace("a", "A", 0, 0, "c"), CasePlace("b", "B", 0, 0, "c"))}, "a channel reads the air at one place"),
         ({"places": (CasePlace("a", "A", 0, 0), CasePlace("a", "B", 0, 0))}, "every name stands once"),
         ({"places": (CasePlace("a", "A", 0, 0, "case_air_temperature_c.nowhere"),)}, "no channel"),
         ({"places": (CasePlace("a", "A", 0, 0), CasePlace("b", "B", 0, 0))}, "air.places.b: no way leads from it to the room"),

@@ -29,6 +29,11 @@ class VariantChange(msgspec.Struct, frozen=True):
     noise_db: float = math.nan
 
     @property
+    def known(self) -> bool:
+        """Whether enough runs were made for figures."""
+        return self.runs >= LEAST_RUNS
+
+    @property
     def told(self) -> bool:
         """Whether it is known whether the variant is warmer or cooler."""
         return self.core_half_width_k < abs(self.core_k)
@@ -56,10 +61,10 @@ def variant_changes(models: Models, here: PathSetting) -> tuple[VariantChange, .
         places = {
             place.name: here.changed_by(models.air[place.channel], variant.name)
             for place in (card.air.sensed if card.air is not None else ())
-            if place.channel in models.air
+            if place.channel in models.air and models.air[place.channel].knows(variant.name)
         }
         found.append(VariantChange(variant.name, variant.hands, runs, core, wide, places, _noise_db(models, variant.name)))
-    return tuple(sorted(found, key=lambda one: (one.runs < LEAST_RUNS, -abs(one.core_k) if one.runs >= LEAST_RUNS else 0.0)))
+    return tuple(sorted(found, key=lambda one: (not one.known, -abs(one.core_k) if one.known else 0.0)))
 
 
 def _noise_db(models: Models, variant: str) -> float:

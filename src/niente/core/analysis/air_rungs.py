@@ -66,7 +66,7 @@ def path_rungs(models: Models, here: PathSetting) -> tuple[Rung, ...]:
     whole, _ = here.rise(path)
     added = _added(path, here, full)
     channel = _taken_in(models)
-    if channel is None:
+    if channel is None or here.rise(models.air[channel])[0] >= whole:  # no air is warmer than the core: that sensor lies
         own = whole - sum(rung.kelvin for rung in plain) - sum(cause.now_k for cause in added)
         first = msgspec.structs.replace(plain[0], kelvin=plain[0].kelvin + own)
         return (first, *plain[1:], *(cause.rung() for cause in added))

@@ -16,10 +16,15 @@ UNMETERED_W = 30.0
 TOLD_SHARE = 0.5
 """A flow is told where its interval is no wider than this share of it, either way."""
 LEAST_SE_K = 0.05
-METERED_SD, OTHER_SD = 0.03, 0.1
-"""How well watts are known that are metered, and those that are what the wall meter reads more (of the logarithm)."""
+HEAT_SD = 0.15
+"""How well it is known how much of a heat the air takes on, of the logarithm: part of it leaves through metal and walls. With the
+meters' own few per cent a passive machine's inner flows were told in intervals that did not hold."""
 ON_WAYS = 0.8
 """Of a heat that air takes along on a way, so much is thought to go with it, and the rest to warm where it stands."""
+
+
+def _is_told(flow_m3h: float, half_width_m3h: float) -> bool:
+    return half_width_m3h <= TOLD_SHARE * abs(flow_m3h)
 
 
 class PlaceRise(msgspec.Struct, frozen=True):
@@ -38,17 +43,19 @@ class PlaceRise(msgspec.Struct, frozen=True):
 
 
 class WayFlow(msgspec.Struct, frozen=True):
-    """A way's flow in m3/h with its 95 % half width (below nothing: backwards), and the rise of the air that takes it (K)."""
+    """A way's flow in m3/h with its 95 % half width (below nothing: backwards), the rise of the air that takes it (K), and
+    whether a fan that turns blows along it."""
 
     way: CaseWay
     flow_m3h: float
     half_width_m3h: float
     rise_k: float
+    blown: bool
 
     @property
     def told(self) -> bool:
         """Whether the sensors tell the flow."""
-        return self.half_width_m3h <= TOLD_SHARE * abs(self.flow_m3h)
+        return _is_told(self.flow_m3h, self.half_width_m3h)
 
 
 class Bundle(msgspec.Struct, frozen=True):
@@ -62,17 +69,12 @@ class Bundle(msgspec.Struct, frozen=True):
 
 
 class Returned(msgspec.Struct, frozen=True):
-    """Air that comes back: the place that it comes back to, which share of the air there it is, with its 95 % half width, and
-    the ways that it may take; ``most`` is the one that most of it takes, and ``of_source`` the share that so leaves the place
-    where that way begins, with its half width."""
+    """Air that comes back: the place that it comes back to, and which share of the air there it is, with its 95 % half
+    width."""
 
     place: CasePlace
     share: float
     half_width: float
-    ways: tuple[CaseWay, ...]
-    most: CaseWay
-    of_source: float
-    of_source_half_width: float
 
 
 class AirState(msgspec.Struct, frozen=True):
@@ -101,7 +103,8 @@ def air_state(models: Models, power_w: float, rpm: Vector, sources_w: Vector) ->
     other_w = _other_w(models, power_w + float(sources_w.sum()))
     graphics = sum(watts for name, watts in zip(models.heat.sources, sources_w.tolist(), strict=True) if GRAPHICS in name)
     watts = {PACKAGE: power_w, GRAPHICS: graphics, OTHER: other_w}
-    flows = air_flows(_balance(air, models, read, rpm, watts))
+    case = _balance(air, models, read, rpm, watts)
+    flows = air_flows(case)
     rise_hw = flows.rise_half_width_k
     measured = [place.channel in read for place in air.places]
     places = tuple(
@@ -114,7 +117,8 @@ def air_state(models: Models, power_w: float, rpm: Vector, sources_w: Vector) ->
     streams = []
     for index, way in enumerate(air.ways):
         flow, half_width = flows.flow(index)
-        streams.append(WayFlow(way, flow, half_width, rises[way.start if flow >= 0.0 else way.end]))
+        rise_k = rises[way.start if flow >= 0.0 else way.end]
+        streams.append(WayFlow(way, flow, half_width, rise_k, bool(case.fans[index] > 0.0)))
     return AirState(air, places, tuple(streams), _bundles(air, flows, streams, rises), _returned(air, flows), watts)
 
 
@@ -124,7 +128,7 @@ def _bundles(air: CaseAir, flows: AirFlows, streams: list[WayFlow], rises: dict[
     for ends in dict.fromkeys((way.start, way.end) for way in air.ways):
         which = [index for index, way in enumerate(air.ways) if (way.start, way.end) == ends]
         flow, half_width = flows.flow(*which)
-        if len(which) > 1 and half_width <= TOLD_SHARE * abs(flow) and not any(streams[index].told for index in which):
+        if len(which) > 1 and _is_told(flow, half_width) and not any(streams[index].told for index in which):
             rise = rises[ends[0] if flow >= 0.0 else ends[1]]
             found.append(Bundle(tuple(air.ways[index] for index in which), flow, half_width, rise))
     return tuple(found)
@@ -143,7 +147,7 @@ def _balance(
         fans=np.array([way.fans * max((speed.get(group, 1.0) for group in way.groups), default=0.0) for way in air.ways]),
         rise_k=np.array([float(rise[0]) for rise, _ in readings]),
         rise_se_k=np.array([max(float(half_width[0]) / Z95, LEAST_SE_K) for _, half_width in readings]),
-        heats=tuple(EnteringHeat(watts[kind], OTHER_SD if kind == OTHER else METERED_SD, _shares(air, kind)) for kind in watts),
+        heats=tuple(EnteringHeat(watts[kind], HEAT_SD, _shares(air, kind)) for kind in watts),
     )
 
 
@@ -187,10 +191,5 @@ def _returned(air: CaseAir, flows: AirFlows) -> tuple[Returned, ...]:
         fed = np.isin(flows.start, [number[name] for name in air.behind(place.name)])
         into = flows.end == number[place.name]
         back = into & still & fed
-        ways = air.ways_back(place.name)
-        if back.any():
-            most = max(ways, key=lambda way: flows.flow(air.ways.index(way))[0])
-            source = flows.start == number[most.start]
-            of_source = flows.share(source & into, source)
-            found.append(Returned(place, *flows.share(back, into), ways, most, *of_source))
+        found.append(Returned(place, *flows.share(back, into)))
     return tuple(found)

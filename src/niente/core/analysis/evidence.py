@@ -234,9 +234,10 @@ def summarise(
     load = card.load(run.load)
     kind = load.kind if load is not None else LoadKind.IDLE
     whole = run.setting.over(card.stock)
+    believed = trusted(card, values)
     if time_s.shape[0]:
         span = min(TAIL_S, float(time_s[-1] - time_s[0]) / 2)
-        tail = trusted(card, values[time_s >= time_s[-1] - span])
+        tail = believed[time_s >= time_s[-1] - span]
         seconds = float(time_s[-1] - time_s[0]) + card.sample_period_s
     else:
         tail, seconds = values, 0.0
@@ -274,8 +275,8 @@ def summarise(
         core_c=mean_of_known(core) if core is not None else math.nan,
         voltage_v=mean_of_known(column(card, tail, "core_voltage_v")),
         channels=channel_means(card, tail),
-        air={} if idle else settled_air(card, time_s, trusted(card, values)),
-        highest=_highest(card, trusted(card, values)),
+        air={} if idle else settled_air(card, time_s, believed),
+        highest=_highest(card, believed),
         sources_w={name: mean_of_known(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
     )
 

@@ -123,7 +123,9 @@ def held_by_cap(run: RunSummary) -> HeldByCap | None:
     any other.
     """
     read = run.channels.get("package_power_w")
-    if not run.heat_limited or read is None or not math.isfinite(run.core_c + run.settled.room_c + read.error):
+    if not run.heat_limited or read is None or not run.power_w > 0.0:
+        return None
+    if not math.isfinite(run.core_c + run.settled.room_c + read.error):
         return None
     ahead_w = read.moved * GOES_ON
     rise_k = run.core_c - run.settled.room_c

@@ -49,7 +49,7 @@ def warmed_late(settled: Settled, card: RigCard, time_s: Vector, values: Array) 
         return settled
     others_w = sum(mean_of_known(values[-LAST_SAMPLES:, index]) for index in metered)
     package_w = mean_of_known(values[-LAST_SAMPLES:, package])
-    if not math.isfinite(others_w) or not package_w + others_w > 0.0:
+    if not (others_w > 0.0 and package_w >= 0.0):  # nothing else is heated, or it is not read
         return settled
     late_k = LATE_K * others_w / (package_w + others_w) * math.exp(-float(time_s[-1] - time_s[0]) / LATE_S)
     return msgspec.structs.replace(settled, half_width_k=math.hypot(settled.half_width_k, Z95 * late_k))

@@ -64,7 +64,7 @@ def part_remark(trial: Trial) -> Remark | None:
         return None
     parts = path_parts_of(trial)
     if parts is None:
-        words = "No sensor reads the air that the cooler takes in, so the parts of the path cannot be told apart."
+        words = "The rig names no sensor in the air that the cooler takes in: the parts of the path cannot be told apart."
         return Remark("Which part changed?", words)
     return Remark("Which part changed?", parts.words)
 

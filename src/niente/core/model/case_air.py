@@ -84,8 +84,15 @@ class CaseAir(msgspec.Struct, frozen=True):
         """Return, in words, everything that does not fit together, or fits no channel and fan group of the rig."""
         names = [place.name for place in self.places]
         found = []
-        if ROOM in names or len(set(names)) < len(names):
-            found.append(f"air.places: every name stands once, and none is {ROOM!r}")
+        if not names:
+            found.append("air.places: there is none")
+        if ROOM in names or "" in names or len(set(names)) < len(names):
+            found.append(f"air.places: every name stands once, and none is empty or {ROOM!r}")
+        if len({way.name for way in self.ways}) < len(self.ways):
+            found.append("air.ways: every name stands once")
+        channels_read = [place.channel for place in self.sensed]
+        if len(set(channels_read)) < len(channels_read):
+            found.append("air.places: a channel reads the air at one place")
         for place in self.places:
             found += [f"air.places.{place.name}: {problem}" for problem in self._problems_of_place(place, channels)]
         for way in self.ways:

@@ -26,7 +26,7 @@ walls: median, and standard deviation of the logarithm. An opening that breathes
 RISE_K = (8.0, 1.2)
 LOSS_W_PER_K = (0.6, 0.7)
 """What a place loses through walls that no air carries off."""
-SHARE_SD = 0.6
+SHARE_SD = 1.0
 """How well it is known where a heat enters, as a standard deviation of the logarithm of each of its parts."""
 MASS_M3H = 0.3
 HEAT_SHARE = 0.03

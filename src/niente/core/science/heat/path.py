@@ -161,6 +161,10 @@ class HeatPath(msgspec.Struct, frozen=True):
         slope = float(value[0] - value[1]) / (2 * step)
         return slope, self.quantile * math.hypot(math.sqrt(variance), self.share_sd * slope)
 
+    def knows(self, variant: str) -> bool:
+        """Whether runs in a variant are among those that the path is fitted to."""
+        return variant == self.reference[1] or of_variant(variant) in {name for name, _ in self.effects}
+
     def difference(
         self, power_w: Array, rpm: Array, sources_w: Array, variants: tuple[str, str] = ("", "")
     ) -> tuple[float, float]:

@@ -16,6 +16,7 @@ from niente.desktop.widgets.scale import PixelSpan, ticks
 NAMES_PX, LADDER_TOP, BAR = 132, 60, 14
 RUNG_PX, MIN_RUNG_PX, MAX_RUNG_PX, BELOW_PX = 76, 48, 132, 66
 """A rung's height, as it is wanted, where there is little room and where there is much; and what stands under the ladder."""
+LEAST_RUNGS = 3
 POWER_STEP_W = 5.0
 KEY_PX, GAP_PX, VALUE_PX = 190, 16, 56
 RIGHT = Qt.AlignmentFlag.AlignRight
@@ -70,7 +71,7 @@ class LadderView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(tr("Heat path; left and right arrow keys change the power, up and down another source's watts"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(420, LADDER_TOP + 3 * MIN_RUNG_PX + BELOW_PX)
+        self.setMinimumSize(420, LADDER_TOP + LEAST_RUNGS * MIN_RUNG_PX + BELOW_PX)
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -80,6 +81,8 @@ class LadderView(QWidget):
     def show_ladder(self, ladder: Ladder | None) -> None:
         """Draw another ladder."""
         self._ladder = ladder
+        rungs = max(len(ladder.rungs), LEAST_RUNGS) if ladder is not None else LEAST_RUNGS
+        self.setMinimumHeight(LADDER_TOP + rungs * MIN_RUNG_PX + BELOW_PX)
         self.setAccessibleDescription(heat_path_text(ladder) if ladder is not None else "")
         self.update()
 

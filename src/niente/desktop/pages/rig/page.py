@@ -243,22 +243,22 @@ class RigPage(Page):
 
     def _show_sheet(self, sheet: RigSheet, own: RigCard) -> None:
         """Show what is said of the machine, in the view that is current."""
-        match self.views.current:
-            case 0:  # MACHINE
-                names = [variant.name for variant in sheet.variants]
-                if [self.variant.itemText(i) for i in range(self.variant.count())] != names:
-                    self.variant.clear()
-                    self.variant.addItems(names)
-                self.variant.setCurrentText(sheet.variant)
-                self.parts.show_parts(parts_in(sheet, sheet.variant) or part_rows(own), other_states(sheet))
-            case 2:  # LIMITS
-                self.limits_view.show_sheet(sheet, own)
-            case 3:  # ROOM
-                self.room_view.show_sheet(sheet)
-            case 4:  # SENSORS
-                self.sensors_view.show_sheet(sheet, own)
-            case 5:  # START
-                self._show_start(sheet, own)
+        view = self.views.current
+        if view == MACHINE:
+            names = [variant.name for variant in sheet.variants]
+            if [self.variant.itemText(i) for i in range(self.variant.count())] != names:
+                self.variant.clear()
+                self.variant.addItems(names)
+            self.variant.setCurrentText(sheet.variant)
+            self.parts.show_parts(parts_in(sheet, sheet.variant) or part_rows(own), other_states(sheet))
+        elif view == LIMITS:
+            self.limits_view.show_sheet(sheet, own)
+        elif view == ROOM:
+            self.room_view.show_sheet(sheet)
+        elif view == SENSORS:
+            self.sensors_view.show_sheet(sheet, own)
+        elif view == START:
+            self._show_start(sheet, own)
 
     def _show_start(self, sheet: RigSheet, own: RigCard) -> None:
         card, plan, bench = self.session.card, self.session.plan, self.session.bench

@@ -96,7 +96,8 @@ class PathReading:
 
     def _axis(self, card: RigCard, name: str) -> WattAxis:
         control = card.control("sustained_power_w")
-        low, high = (control.low, control.high) if control is not None else (20.0, 250.0)
+        varies = control is not None and control.low < control.high
+        low, high = (control.low, control.high) if control is not None and varies else (20.0, 250.0)
         return WattAxis(name, self.power_w or self._default_power(card), low, high)
 
     def _default_power(self, card: RigCard) -> float:

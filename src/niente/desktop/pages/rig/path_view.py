@@ -84,7 +84,7 @@ class HeatPathView(QWidget):
         """Show the table of the other states; its columns are the places that are read."""
         places = air.sensed if air is not None else ()
         heads = ["", tr("Variant"), *(f"{place.title}, K" for place in places), tr("Core, K"), tr("Noise, dB"), tr("rests on")]
-        if self.table is None or self.model.columnCount() != len(heads):
+        if self.table is None or self.model.heads != heads:
             if self.table is not None:
                 self.table.deleteLater()
             self.model = RowsModel(heads, set(range(2, len(heads))))
@@ -93,14 +93,14 @@ class HeatPathView(QWidget):
             )  # fmt: skip
             self.table.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
             self._below.addWidget(self.table)
-        measured = sum(1 for change in changes if change.runs)
+        measured = sum(1 for change in changes if change.known)
         aside = tr("{n} of {all} states were measured; filled: measured").format(n=measured, all=len(changes))
         self.changes_aside.setText(aside if changes else tr("nothing measured yet"))
         self.model.set_rows([self._row(change, [place.name for place in places]) for change in changes])
 
     @staticmethod
     def _row(change: VariantChange, places: list[str]) -> list[Cell | str]:
-        told = change.runs > 0 and change.core_k == change.core_k
+        told = change.known
         cells: list[Cell | str] = [Cell(sign=CellSign.DONE if told else CellSign.EXPECTED), Cell(change.variant, soft=not told)]
         for name in places:
             value, _ = change_figure(*change.places_k[name]) if name in change.places_k else ("–", "")

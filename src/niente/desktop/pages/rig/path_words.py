@@ -17,7 +17,7 @@ SHARES = (
     (0.72, "two thirds"), (0.86, "three quarters"),
 )  # fmt: skip
 """Shares in words, each up to a bound."""
-TOLD_SHARE = 0.25
+SURE_SHARE = 0.25
 """A share with a half width up to this is told."""
 
 
@@ -34,7 +34,7 @@ def rung_words(card: RigCard, rung: Rung, duties: dict[str, float]) -> tuple[str
             return title, tr("air that comes back")
         case RungKind.SOURCE:
             told = rung.half_width_k < rung.kelvin
-            return tr("Graphics adds"), tr("told by mixed loads") if told else tr("not told by the runs")
+            return tr("Graphics adds"), tr("told by the runs") if told else tr("not told by the runs")
     duty = number_text(duties.get(rung.group, math.nan), 0)
     if rung.group == "pump":
         return tr("What the pump moves"), tr("pump at {duty} %").format(duty=duty)
@@ -50,14 +50,10 @@ def share_words(share: float) -> str:
 def air_sentence(air: CaseAir | None, state: AirState | None) -> tuple[str, str]:
     """Return where the air goes, and what follows from it."""
     if air is None:
-        return tr("This rig does not say where its air goes."), tr(
-            "Places and ways belong to the rig's card, as its field air."
-        )
+        return tr("This rig does not say where its air goes."), tr("Places and ways belong to its card, as the field air.")
+    if state is None and air.sensed:
+        return tr("Where the air goes is not known yet."), tr("Three settled runs tell the places with a sensor.")
     if state is None:
-        if air.sensed:
-            return tr("Where the air goes is not known yet."), tr(
-                "Three settled runs under load tell the places with a sensor."
-            )
         return tr("No sensor reads the air in the case."), tr("Its places are drawn as the rig describes them.")
     if state.returned:
         return _returned_words(state, max(state.returned, key=lambda one: one.share - one.half_width))
@@ -66,12 +62,10 @@ def air_sentence(air: CaseAir | None, state: AirState | None) -> tuple[str, str]
 
 def _returned_words(state: AirState, back: Returned) -> tuple[str, str]:
     known = state.rise(back.place.name)
-    if back.half_width > TOLD_SHARE:
+    if back.half_width > SURE_SHARE:
         where = ", ".join(place.title for place in state.air.places if not place.channel)
-        return (
-            tr("Whether air comes back cannot be told."),
-            tr("A sensor would tell; none reads: {places}.").format(places=where),
-        )
+        more = tr("A sensor would tell; none reads: {places}.").format(places=where)
+        return tr("Whether air comes back cannot be told."), more if where else tr("Runs at other fan speeds would tell.")
     sentence = tr("{place}: {share} of its air comes back.").format(place=back.place.title, share=share_words(back.share))
     if known is None or back.share < SHARES[0][0]:
         return sentence, tr("{share} ± {spread} % of what stands there.").format(**_percent(back))
@@ -165,7 +159,9 @@ def _would_tell(card: RigCard) -> str:
 
 def change_words(change: VariantChange) -> str:
     """Return how a variant's row is told: what it rests on."""
-    return tr("{n} runs").format(n=change.runs) if change.runs else tr("not measured")
+    if change.known:
+        return tr("{n} runs").format(n=change.runs)
+    return tr("too few runs") if change.runs else tr("not measured")
 
 
 def change_figure(value: float, half_width: float = math.inf) -> tuple[str, str]:

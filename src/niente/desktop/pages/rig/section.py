@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 import msgspec
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -81,8 +81,8 @@ class SectionView(QWidget):
         """Choose the place that is pointed at."""
         if self._sketch is None:
             return
-        near = min(self._sketch.air.places, key=lambda place: _apart(self.spot(place), event.position()))
-        if _apart(self.spot(near), event.position()) < 2.5 * NEAR_PX:
+        near = min(self._sketch.air.places, key=lambda place: QLineF(self.spot(place), event.position()).length())
+        if QLineF(self.spot(near), event.position()).length() < 2.5 * NEAR_PX:
             self.chosen.emit(near.name)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -243,7 +243,7 @@ class SectionView(QWidget):
     def _draw_on_way(self, painter: QPainter, trace: "_Trace", p: Palette) -> None:
         """Draw what stands in a way: its fans, a filter before them, and an arrow where the direction is known."""
         fans = trace.way.fans > 0
-        if fans or trace.width_px:
+        if trace.blown or trace.width_px:
             _arrow(painter, trace, 0.72 if fans else 0.5, p)
         if fans:
             _fan(painter, trace, FAN_AT, p)
@@ -315,6 +315,11 @@ class _Trace(msgspec.Struct, frozen=True):
     width_px: float
 
     @property
+    def blown(self) -> bool:
+        """Whether a fan blows along the way: one that turns; before anything is known, any fan."""
+        return self.stream.blown if self.stream is not None else self.way.fans > 0
+
+    @property
     def backwards(self) -> bool:
         """Whether the air goes the way against its description."""
         return self.stream is not None and bool(self.width_px) and self.stream.flow_m3h < 0.0
@@ -352,7 +357,7 @@ def _arrow(painter: QPainter, trace: _Trace, share: float, p: Palette) -> None:
 
 
 def _fan(painter: QPainter, trace: _Trace, share: float, p: Palette) -> None:
-    """Draw a fan across its way: a frame with slanted blades."""
+    """Draw a fan across its way: a frame with slanted blades, fewer where it stands still."""
     spot, angle = trace.at(share)
     deep, high = FAN_PX
     frame = QRectF(-0.5 * deep, -0.5 * high, deep, high)
@@ -362,7 +367,7 @@ def _fan(painter: QPainter, trace: _Trace, share: float, p: Palette) -> None:
     painter.setPen(pen(p.ink, 1.25))
     painter.setBrush(QColor(p.ground))
     painter.drawRect(frame)
-    blades = 4
+    blades = 4 if trace.blown else 2
     for index in range(blades):
         y = frame.top() + (index + 0.25) * high / blades
         painter.drawLine(QPointF(frame.left(), y + 4.0), QPointF(frame.right(), y))
@@ -380,10 +385,6 @@ def _comb(painter: QPainter, trace: _Trace, share: float, p: Palette) -> None:
     for step in range(-12, 13, 4):
         painter.drawLine(QPointF(0, step), QPointF(5, step))
     painter.restore()
-
-
-def _apart(one: QPointF, other: QPointF) -> float:
-    return math.hypot(one.x() - other.x(), one.y() - other.y())
 
 
 def _watts(watts: float) -> str:
