@@ -17,8 +17,8 @@ TOLD_SHARE = 0.5
 """A flow is told where its interval is no wider than this share of it, either way."""
 LEAST_SE_K = 0.05
 HEAT_SD = 0.15
-"""How well it is known how much of a heat the air takes on, of the logarithm: part of it leaves through metal and walls. With the
-meters' own few per cent a passive machine's inner flows were told in intervals that did not hold."""
+"""How well it is known how much of a heat the air takes on, of the logarithm: part of it leaves through metal and walls. With
+the meters' own few per cent a passive machine's inner flows were told in intervals that did not hold."""
 ON_WAYS = 0.8
 """Of a heat that air takes along on a way, so much is thought to go with it, and the rest to warm where it stands."""
 
