@@ -23,7 +23,7 @@ def run_of(setting: Setting, load: str, minutes: float, name: str = "larkspur") 
     return run
 
 
-@pytest.mark.parametrize("minutes", [20.0, 35.0, 60.0])
+@pytest.mark.parametrize("minutes", [12.0, 20.0, 35.0, 60.0])
 def test_a_run_that_its_cap_holds_comes_to_the_power_that_it_is_said_to(minutes: float) -> None:
     run = run_of(CAPPED, "vector", minutes)
     assert run.heat_limited
@@ -35,6 +35,12 @@ def test_a_run_that_its_cap_holds_comes_to_the_power_that_it_is_said_to(minutes:
     off_k = (held.power_w / true.readings["package_power_w"] - 1.0) * held.rise_k
     assert abs(off_k) < 2.5 * held.rise_se_k
     assert held.rise_k == pytest.approx(true.hottest_c - run.settled.room_c, abs=1.0)
+
+
+def test_a_short_run_at_its_cap_is_only_a_bound() -> None:
+    run = run_of(CAPPED, "vector", 6.0)
+    assert run.heat_limited
+    assert held_by_cap(run) is None
 
 
 def test_a_run_that_has_far_to_go_is_only_a_bound() -> None:

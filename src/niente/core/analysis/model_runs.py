@@ -5,7 +5,7 @@ import math
 import msgspec
 import numpy as np
 
-from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.evidence import TAIL_S, Evidence, RunSummary
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.rig_card import LoadCard, LoadKind
 from niente.core.model.setting import Setting
@@ -17,9 +17,9 @@ from niente.core.science.statistics import Z95
 NOT_STEADY = frozenset({LoadKind.IDLE, LoadKind.BURST})
 """Loads that come to no settled heat."""
 MIN_RUNS = 3
-GOES_ON = 7.5
-"""What the power of a run that the temperature cap holds still has to move, over what it moved between the halves of the last
-minutes: a slow time constant of 15 minutes over 2 (an exponential's tail)."""
+SLOW_S = 900.0
+"""While the temperature cap holds a run, its power and clock move with what warms last: a time constant of 15 minutes. Common
+practice, no source."""
 HELD_SD_K, GOES_ON_DOUBT = 0.25, 0.5
 """How well such a run's rise is known (K, standard deviation), and how far off the rest of its power's way is, as a share."""
 MOST_GOING_ON, MOST_DOUBT_K = 0.12, 6.0
@@ -107,6 +107,13 @@ def shows_heat(run: RunSummary) -> bool:
     return steady and math.isfinite(run.power_w + run.rise_k)
 
 
+def goes_on(run: RunSummary) -> float:
+    """Return how far what the cap leaves moving still has to go, over what it moved between the halves of the run's last
+    minutes: an exponential's tail is its slope times its time constant."""
+    apart_s = 0.5 * min(TAIL_S, 0.5 * run.seconds)
+    return SLOW_S / max(apart_s, 1.0)
+
+
 class HeldByCap(msgspec.Struct, frozen=True):
     """Where a run that the temperature cap holds comes to stand: the power in W that it still moves to, the rise in K that its
     cores are held at, and that rise's standard error."""
@@ -127,9 +134,9 @@ def held_by_cap(run: RunSummary) -> HeldByCap | None:
         return None
     if not math.isfinite(run.core_c + run.settled.room_c + read.error):
         return None
-    ahead_w = read.moved * GOES_ON
+    ahead_w = read.moved * goes_on(run)
     rise_k = run.core_c - run.settled.room_c
-    doubt_w = max(abs(ahead_w) * GOES_ON_DOUBT, math.sqrt(2.0) * read.error * GOES_ON)
+    doubt_w = max(abs(ahead_w) * GOES_ON_DOUBT, math.sqrt(2.0) * read.error * goes_on(run))
     doubt_k = doubt_w / run.power_w * rise_k
     if abs(ahead_w) > MOST_GOING_ON * run.power_w or doubt_k > MOST_DOUBT_K:
         return None

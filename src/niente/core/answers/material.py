@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from niente.core.analysis.channel_means import ChannelMean
 from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.model_runs import goes_on
 from niente.core.analysis.models import Models
 from niente.core.model.answer_document import AnswerState, RestsOn, Value, value_of
 from niente.core.model.names import kind_of
@@ -25,9 +26,6 @@ LEAKS_PER_K = 0.003
 """By how much of itself package power still grows a kelvin, by leakage alone: what a run that has not settled leaves open."""
 CLOCK_PER_POWER = 0.4
 """A clock that a limit holds moves by so much of the power's share (power goes about with the clock's power of 2.5)."""
-GOES_ON = 8.0
-"""A machine whose slow part takes a quarter of an hour moves on by this many times what it moves from the first two minutes to
-the second (900 s / 120 s; common practice for the time, no source)."""
 EXPECTED_DEGREES = 4
 IDLE_K, HELD_K = 0.5, 0.6
 """How well a mean of an idle machine's last minutes is known, and of a core that a cap holds: its control swings a little."""
@@ -202,7 +200,7 @@ def noise_of_run(run: RunSummary) -> Value:
 def _goes_on(run: RunSummary, read: ChannelMean) -> float:
     """Return by how much a reading of a run that heat limits may still move: its temperature is the cap and says nothing of
     what panels and air still have to give off or take up, but the clock goes on as they do."""
-    return abs(read.moved) * GOES_ON if run.heat_limited else 0.0
+    return abs(read.moved) * goes_on(run) if run.heat_limited else 0.0
 
 
 def _held(run: RunSummary) -> bool:
