@@ -19,12 +19,14 @@ HEARD_S = 20.0
 
 class Split(msgspec.Struct, frozen=True):
     """A run, and the duties of each group with which the models keep its rise at the least noise: the level there and at the
-    run's own duties (dBA), by the same models."""
+    run's own duties (dBA), and how much warmer it is there (K, and the half width of its 95 % interval), by the same models."""
 
     run: RunSummary
     duties: dict[str, float]
     level_dba: float
     own_dba: float
+    warmer_k: float
+    warmer_half_k: float
 
     @property
     def wins_db(self) -> float:
@@ -56,5 +58,7 @@ def quietest_splits(models: Models, runs: Sequence[RunSummary]) -> list[Split]:
             continue
         best = int(np.argmin(np.where(cool, level[:-1], np.inf)))
         duties = dict(zip(groups, grid[best].tolist(), strict=True))
-        found.append(Split(run, duties, float(level[best]), float(level[-1])))
+        pair = np.stack([every[-1], every[best]])
+        apart = models.heat.difference(np.full(2, run.power_w), pair, np.tile(sources, (2, 1)))
+        found.append(Split(run, duties, float(level[best]), float(level[-1]), *apart))
     return found

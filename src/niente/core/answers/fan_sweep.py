@@ -275,6 +275,8 @@ def _split_figures(splits: Sequence[Split]) -> list[AnswerFigure]:
         name, title = f"split.{split.run.run_id}", f"As cool as run {split.run.run_id}"
         told = [("noise_dba", "the quietest split", "dBA", 1, value_of(split.level_dba, forecast=True))]
         told.append(("wins_db", "what it wins", "dB", 1, value_of(split.wins_db, forecast=True)))
+        warmer = value_of(split.warmer_k, split.warmer_half_k, forecast=True)
+        told.append(("warmer_k", "how much warmer it is", "K", 1, warmer))
         told += [
             (f"fan_duty.{group}", f"{group} fans", "%", 0, value_of(duty, forecast=True))
             for group, duty in split.duties.items()
@@ -296,7 +298,8 @@ def _split_remarks(of: AnswerMaterial, trade: list[tuple[str, _Trade]], splits: 
         return (Remark("Quietest split", "All fans together as they were run are as quiet as any split that cools as well."),)
     rise, louder = bare(best.run.rise_k, 1, "K"), bare(best.wins_db, 1, "dB")
     words = f"For a rise of {rise}: {duties}, {bare(best.level_dba, 1, 'dBA')}; together they are {louder} louder."
-    return (Remark("Quietest split", f"{words} By the models; run it."),)
+    doubt = bare(best.warmer_half_k, 1, "K")
+    return (Remark("Quietest split", f"{words} By the models, as cool within {doubt}; run it."),)
 
 
 def _fan_table(groups: Sequence[_Group], room: Value, models: Models | None) -> Table | None:
