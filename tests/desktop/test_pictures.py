@@ -15,7 +15,7 @@ from niente.core.planning.cost import cost_of
 from niente.core.planning.progress import RunStatus
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.rungs import heat_rungs
-from niente.core.selection.pick import keeps
+from niente.core.selection.kept import keeps
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.answer.scatter import NOISE, THROUGHPUT, sort_settings
 from niente.desktop.pages.plan.run_list import CORE
@@ -217,7 +217,7 @@ def test_a_limit_that_is_broken_is_underlined(read_window: Window) -> None:
     assert choice is not None
     import msgspec
 
-    from niente.core.selection.pick import Limit
+    from niente.core.selection.kept import Limit
 
     broken = msgspec.structs.replace(choice.pick, breaks=(Limit.HEADROOM,))
     row = _row("2", broken, "words", Scale(22.0))

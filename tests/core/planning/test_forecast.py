@@ -16,7 +16,8 @@ from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
 from niente.core.science.settling import seconds_until_known
-from niente.core.selection.pick import Limit, choose, keeps
+from niente.core.selection.kept import Limit, keeps
+from niente.core.selection.pick import choose
 
 
 @pytest.fixture(scope="module")

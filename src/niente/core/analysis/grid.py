@@ -8,16 +8,14 @@ from itertools import product
 import msgspec
 import numpy as np
 
-from niente.core.analysis.coverage import inside
-from niente.core.analysis.listener import listener_of_card
-from niente.core.analysis.models import CARRIES_MV, Models
-from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, ceilings, heard_w, predict, predict_under_load
+from niente.core.analysis.judged import JudgedSettings, judge
+from niente.core.analysis.models import Models
+from niente.core.analysis.prediction import ceilings, heard_w, predict_under_load
 from niente.core.analysis.setting_batch import POWER, SettingBatch
-from niente.core.analysis.stability import FIXED_FROM_V, FailureRisk, failures_against, risk_at, risk_by_exposure
-from niente.core.model.project import Limits, NoisePlace
+from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
-from niente.core.science.arrays import Array, Indices, Mask, Vector
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.power.operating_point import HOTTEST_C
 
 MAX_STEPS = 45
@@ -25,8 +23,6 @@ NICE = (1.0, 2.0, 3.0, 5.0)
 COARSE_STEPS, DUTIES, FINER = 26, (9, 5, 3), 4
 """Steps a side where the other fans are looked for at every point; duties a group to begin with, for one, two and more groups;
 and how often the step is halved then."""
-BACKGROUNDS = {NoisePlace.LISTENER_BY_DAY: "day_dba", NoisePlace.LISTENER_AT_NIGHT: "night_dba"}
-"""The background at the listener's place that each place to judge noise at has."""
 BY_PHYSICS = frozenset({"temperature_cap_c", "clock_cap_mhz", "fixed_clock_mhz"})
 """Controls that need not have been varied: where they limit the clock, watts and temperatures are among those measured."""
 
@@ -56,36 +52,17 @@ class GridView(msgspec.Struct, frozen=True):
 DEFAULT_GRID_VIEW = GridView()
 
 
-class SettingGrid(msgspec.Struct, frozen=True):
+class SettingGrid(JudgedSettings, frozen=True, kw_only=True):
     """Settings on a grid with what the models say of them.
 
     ``x`` and ``y`` are the grid's edges ``(p,)`` and ``(d,)`` along the controls ``across`` and ``up``; every other array is
-    ``(d * p,)``, x running fastest. ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable``
-    the expected chance of a horizon without a failure, ``risk`` the chance of one that is surely not exceeded, ``by_law``
-    whether both follow from a law that failures taught, ``makers`` whether voltage and clock are no other than the maker's,
-    ``against`` how many failures speak against it, ``heard_dba`` ± ``heard_hw`` the level where the limits judge it, ``inside``
-    whether a point lies inside of what was measured; ``measured``
-    whether it was run, ``nearly`` whether it was, its voltage offset apart.
+    ``(d * p,)``, x running fastest.
     """
 
     across: str
     up: str
     x: Vector
     y: Vector
-    settings: SettingBatch
-    predicted: SettingPredictions
-    stable: Vector
-    risk: Vector
-    by_law: bool
-    makers: Mask
-    against: Indices
-    inside: Mask
-    clean_s: Vector
-    failures: Indices
-    measured: Mask
-    nearly: Mask
-    heard_dba: Vector
-    heard_hw: Vector
     view: GridView = DEFAULT_GRID_VIEW
 
     def point(self, index: int) -> tuple[float, float]:
@@ -122,84 +99,8 @@ def survey_grid(
     settings = SettingBatch(base, {across: on_x, up: on_y}, on_x.shape[0])
     if view.others == OtherControls.OPTIMISED:
         settings = _quietest_fans(models, limits, settings, view)
-    steady = predict_under_load(models, settings, view.load or models.heavy_load, limits.design_room_c)
-    risk = failure_risk(models, limits, settings, steady)
-    predicted = predict(models, settings, limits.design_room_c, heats=view.load, counts=view.load, steady=steady)
-    clean, failures, measured, nearly = _run_there(models, settings, (across, up), steady.load)
-    heard_dba, heard_hw = _heard(models, limits, predicted)
-    return SettingGrid(
-        across=across,
-        up=up,
-        x=x,
-        y=y,
-        settings=settings,
-        predicted=predicted,
-        stable=1.0 - risk.expected,
-        risk=risk.at_most,
-        by_law=any(risk.load),
-        makers=makers_own(settings, models.card.stock),
-        against=failures_against(models.stability, depths_mv(settings), steady.clock_mhz),
-        inside=inside(models, settings, steady),
-        clean_s=clean,
-        failures=failures,
-        measured=measured,
-        nearly=nearly,
-        heard_dba=heard_dba,
-        heard_hw=heard_hw,
-        view=view,
-    )
-
-
-def _heard(models: Models, limits: Limits, predicted: SettingPredictions) -> tuple[Vector, Vector]:
-    """Return the level and its half width where the limits judge the noise; at the listener's where that is known."""
-    background = BACKGROUNDS.get(limits.noise_at)
-    if background is None:
-        return predicted.in_room_dba, predicted.in_room_hw
-    place = listener_of_card(models.card, background)
-    widths = np.where(np.isfinite(predicted.alone_hw), predicted.alone_hw, 0.0)
-    levels = np.where(np.isfinite(predicted.alone_at_most_dba), predicted.alone_at_most_dba, predicted.alone_dba)
-    heard = [place.heard(float(level), float(width)) for level, width in zip(levels, widths, strict=True)]
-    return np.array([level for level, _ in heard]), np.array([width for _, width in heard])
-
-
-def depths_mv(settings: SettingBatch) -> Vector:
-    """Return how deep settings go, ``(n,)`` in mV: below the maker's voltage, or below 1.2 V where the voltage is fixed."""
-    fixed = settings.of("fixed_voltage_v", 0.0)
-    return np.where(fixed > 0.0, 1000.0 * (FIXED_FROM_V - fixed), -settings.of("voltage_offset_mv", 0.0))
-
-
-def makers_own(settings: SettingBatch, stock: Setting) -> Mask:
-    """Return where neither the voltage lies under the maker's nor a clock over it ``(n,)``."""
-    base, top = settings.base, stock.clock_cap_mhz or math.inf
-    own = any(value < 0.0 for values in (base.core_offset_mv, base.point_offset_mv) for value in values.values())
-    clock = np.maximum(settings.of("fixed_clock_mhz", 0.0), settings.of("clock_cap_mhz", 0.0))
-    fixed = settings.of("fixed_voltage_v", 0.0) > 0.0
-    return ~fixed & (depths_mv(settings) <= 0.0) & (clock <= top) & (not own)
-
-
-def failure_conditions(
-    models: Models, limits: Limits, settings: SettingBatch, loads: Iterable[str], steady: LoadPrediction | None = None
-) -> dict[str, LoadPrediction]:
-    """Return where settings settle in the design room under each load that was run; ``steady`` is known already."""
-    return {
-        load: steady
-        if steady is not None and load == steady.load
-        else predict_under_load(models, settings, load, limits.design_room_c)
-        for load in loads
-        if load in models.power.loads
-    }
-
-
-def failure_risk(models: Models, limits: Limits, settings: SettingBatch, steady: LoadPrediction) -> FailureRisk:
-    """Return the chance of a failure within the horizon at settings, under the worst of the loads that were run, each at the
-    clock and the temperature that it comes to in the design room; by exposure alone where nothing has failed yet."""
-    stability = models.stability
-    each = failure_conditions(models, limits, settings, stability.laws, steady)
-    if not each:
-        return risk_by_exposure(stability, limits.failure, depths_mv(settings), steady.clock_mhz)
-    clocks = {load: one.clock_mhz for load, one in each.items()}
-    cores = {load: one.core_c for load, one in each.items()}
-    return risk_at(stability.laws, limits.failure, depths_mv(settings), clocks, cores)
+    judged = judge(models, limits, settings, view.load)
+    return SettingGrid(**msgspec.structs.asdict(judged), across=across, up=up, x=x, y=y, view=view)
 
 
 def axes_of(models: Models) -> tuple[str, ...]:
@@ -226,32 +127,6 @@ def _nice(least: float, step: float) -> float:
     least = max(least, step, 1e-6)
     power = 10.0 ** math.floor(math.log10(least))
     return next((one * power for one in NICE if one * power >= least * 0.999), 10.0 * power)
-
-
-def _run_there(models: Models, settings: SettingBatch, axes: tuple[str, str], load: str) -> tuple[Vector, Indices, Mask, Mask]:
-    """Return what was run at each setting: clean seconds under a load, failures under any, whether anything was, and whether
-    that was at it or at another voltage offset, which heat and noise carry over from."""
-    clean = np.zeros(settings.count)
-    failures = np.zeros(settings.count, dtype=np.int64)
-    measured, nearly = np.zeros(settings.count, dtype=bool), np.zeros(settings.count, dtype=bool)
-    for run in models.evidence.usable():
-        if run.load_kind == LoadKind.IDLE:
-            continue
-        at = np.ones(settings.count, dtype=bool)
-        for control in axes:
-            at &= settings.of(control) == run.setting.value(control)
-        for index in np.flatnonzero(at).tolist():
-            here = settings.at(index)
-            depth = run.setting.voltage_offset_mv
-            near = abs((here.voltage_offset_mv or 0.0) - (depth or 0.0)) <= CARRIES_MV
-            nearly[index] |= near and msgspec.structs.replace(here, voltage_offset_mv=depth) == run.setting
-            if here != run.setting:
-                continue
-            measured[index] = True
-            failures[index] += run.failures
-            if run.load == load:
-                clean[index] += run.seconds
-    return clean, failures, measured, nearly
 
 
 def _quietest_fans(models: Models, limits: Limits, settings: SettingBatch, view: GridView) -> SettingBatch:

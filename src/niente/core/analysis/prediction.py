@@ -252,7 +252,8 @@ def predict_under_load(models: Models, settings: SettingBatch, load: str, room_c
     cap = settings.of("temperature_cap_c", math.inf) + models.cap.over_k
     room = np.full(n, room_c)
     top, top_sd = _tops(models, settings, load)
-    steady = steady_state(power, rise, room, limit, cap, top)
+    follow = any(settings.on_curve(group) for group in models.noise.groups)
+    steady = steady_state(power, rise, room, limit, cap, top, fans_follow=follow)
     turning = speeds(steady.core_c, np.arange(n))
     return _with_errors(models, load, steady, (offset, fixed, sources, *turning), top_sd, air)
 

@@ -309,11 +309,12 @@ def part_exposure(one: RunExposure, cores: Sequence[str]) -> PartExposure:
 
 
 class FailureRisk(NamedTuple):
-    """The chance of a failure within the horizon at settings ``(n,)``: as it is expected, and at most, as surely as the goal
-    asks; NaN where no law is known. The load that decides it at each."""
+    """The chance of a failure within the horizon at settings ``(n,)``: as it is expected, at most, as surely as the goal asks,
+    and how surely it is no more than the goal allows; NaN where no law is known. The load that decides it at each."""
 
     expected: Vector
     at_most: Vector
+    lasts: Vector
     load: tuple[str, ...]
 
 
@@ -325,33 +326,36 @@ def risk_at(
     ``clock_mhz`` and ``core_c`` are what each load comes to there, ``(n,)`` by load; loads without are passed over.
     """
     count = depth_mv.shape[0]
-    expected, at_most = np.full(count, np.nan), np.full(count, np.nan)
+    expected, at_most, lasts = (np.full(count, np.nan) for _ in range(3))
     deciding = np.full(count, -1)
     names = [load for load in laws if load in clock_mhz]
     for index, load in enumerate(names):
-        mean, most = _risk_of(laws[load], goal, depth_mv, clock_mhz[load], core_c[load])
+        mean, most, sure = _risk_of(laws[load], goal, depth_mv, clock_mhz[load], core_c[load])
         worse = ~(most <= at_most)
         at_most = np.where(worse, most, at_most)
         expected = np.where(worse, mean, expected)
+        lasts = np.fmin(sure, lasts)
         deciding = np.where(worse, index, deciding)
-    return FailureRisk(expected, at_most, tuple(names[index] if index >= 0 else "" for index in deciding.tolist()))
+    return FailureRisk(expected, at_most, lasts, tuple(names[index] if index >= 0 else "" for index in deciding.tolist()))
 
 
-def _risk_of(laws: DrawnLaws, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector, core_c: Vector) -> tuple[Vector, Vector]:
-    """Return the expected chance and the one it surely does not exceed, ``(n,)``; settings that agree
-    within 20 MHz and a kelvin are worked out once."""
+def _risk_of(
+    laws: DrawnLaws, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector, core_c: Vector
+) -> tuple[Vector, Vector, Vector]:
+    """Return the expected chance, the one it surely does not exceed, and how surely it is no more than the goal allows,
+    ``(n,)``; settings that agree within 20 MHz and a kelvin are worked out once."""
     places = np.stack([np.round(depth_mv, 2), 20.0 * np.round(clock_mhz / 20.0), np.ceil(core_c)], axis=1)
     unique, back = np.unique(places, axis=0, return_inverse=True)
     few = laws if unique.shape[0] <= FEW_PLACES else laws.thinned(1000)
-    mean, most = np.empty(unique.shape[0]), np.empty(unique.shape[0])
+    mean, most, lasts = (np.full(unique.shape[0], np.nan) for _ in range(3))
     for row, (depth, clock, core) in enumerate(unique.tolist()):
         if not math.isfinite(clock):
-            mean[row] = most[row] = np.nan
             continue
         chances = few.chances(depth, goal.horizon_s, clock, core)
         mean[row], most[row] = float(np.sum(few.weight * chances)), few.at_most(chances, goal.sure)
+        lasts[row] = few.sure_of(chances, goal.chance)
     back = back.reshape(-1)
-    return mean[back], most[back]
+    return mean[back], most[back], lasts[back]
 
 
 def risk_by_exposure(stability: Stability, goal: FailureGoal, depth_mv: Vector, clock_mhz: Vector) -> FailureRisk:
@@ -367,7 +371,8 @@ def risk_by_exposure(stability: Stability, goal: FailureGoal, depth_mv: Vector, 
         pair: rate_upper_bound_per_s(int(pair[1]), pair[0], goal.sure) for pair in set(zip(clean_s, against, strict=True))
     }
     bound = np.array([bounds[pair] for pair in zip(clean_s, against, strict=True)])
-    return FailureRisk(1.0 - lasts, -np.expm1(-bound * goal.horizon_s), ("",) * depth_mv.shape[0])
+    nothing = np.full(depth_mv.shape, np.nan)
+    return FailureRisk(1.0 - lasts, -np.expm1(-bound * goal.horizon_s), nothing, ("",) * depth_mv.shape[0])
 
 
 def clean_seconds(stability: Stability, depth_mv: Vector, clock_mhz: Vector) -> Vector:

@@ -27,7 +27,7 @@ from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import Control, LoadKind, SetBy
 from niente.core.model.setting import Setting
 from niente.core.selection.explanation import candidate_text, confirmation_text, pick_reason
-from niente.core.selection.pick import Choice, Standing, front
+from niente.core.selection.pick import Choice, Standing, front, sound_settings
 from niente.core.selection.proof_words import CORRUPTS, headline, more_sentence
 from niente.core.selection.setting_words import differing
 
@@ -196,10 +196,10 @@ def _table(of: AnswerMaterial, loads: list[_LoadAt]) -> Table | None:
 
 
 def _picture(of: AnswerMaterial, choice: Choice) -> Curves | None:
-    field = of.findings.field
-    if field is None:
+    reached = of.findings.reached
+    if reached is None:
         return None
-    level, work = front(field.predicted.in_room_dba, field.predicted.throughput_percent)
+    level, work = front(*sound_settings(reached, of.limits))
     step = max(1, len(level) // MOST_FRONT)
     points = tuple(CurvePoint(float(w), value_of(float(one))) for one, w in zip(level[::step], work[::step], strict=True))
     pick = choice.pick

@@ -7,6 +7,7 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.residuals import Residual, residuals_of
@@ -17,16 +18,18 @@ from niente.core.model.setting import Setting
 from niente.core.selection.methods import MethodStep, method_steps
 from niente.core.selection.pick import Choice, choose
 from niente.core.selection.proof import Proof, proof_of
+from niente.core.selection.reach import reachable
 
 
 class Answer(msgspec.Struct, frozen=True):
-    """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over the
-    controls that a choice is made over, ``proof`` how surely the pick lasts; without a pick, what ran longest; ``residuals``
-    what runs read against what the models say of them."""
+    """What is known now. Where something cannot be answered, ``problem`` says why, in words. ``mapped`` is the map over power
+    limit and leading fans, ``reached`` the settings that the choice is made from, ``proof`` how surely the pick lasts; without
+    a pick, what ran longest; ``residuals`` what runs read against what the models say of them."""
 
     evidence: Evidence | None = None
     models: Models | None = None
     mapped: SettingMap | None = None
+    reached: JudgedSettings | None = None
     choice: Choice | None = None
     method_steps: tuple[MethodStep, ...] = ()
     proof: Proof | None = None
@@ -35,13 +38,13 @@ class Answer(msgspec.Struct, frozen=True):
 
     @property
     def field(self) -> SettingGrid | None:
-        """The settings that the choice is made from."""
+        """The settings of the map."""
         return self.mapped.field if self.mapped is not None else None
 
 
 def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answer:
     """Return the whole answer for a book and limits, as far as it goes."""
-    evidence = models = mapped = choice = None
+    evidence = models = mapped = reached = choice = None
     ways: tuple[MethodStep, ...] = ()
     residuals: tuple[Residual, ...] = ()
     problem = ""
@@ -53,11 +56,12 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
         residuals = residuals_of(models)
         mapped = make_map(models, limits, MapRequest())
         ways = method_steps(models, limits)
-        choice = choose(models, limits, mapped.field)
+        reached = reachable(models, limits)
+        choice = choose(models, limits, reached)
     except NienteError as error:
         problem = f"{error.happened} {error.remedy}"
     proof = _proof(evidence, models, limits, choice) if evidence is not None else None
-    return Answer(evidence, models, mapped, choice, ways, proof, residuals, problem)
+    return Answer(evidence, models, mapped, reached, choice, ways, proof, residuals, problem)
 
 
 def _proof(evidence: Evidence, models: Models | None, limits: Limits, choice: Choice | None) -> Proof | None:

@@ -4,7 +4,8 @@ import math
 
 from niente.core.model.project import Aim, Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
-from niente.core.selection.pick import Candidate, Choice, Limit, Standing
+from niente.core.selection.kept import Limit
+from niente.core.selection.pick import Candidate, Choice, Standing
 from niente.core.selection.setting_words import values_text
 
 AIM_WORDS = {

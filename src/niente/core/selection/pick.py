@@ -6,14 +6,17 @@ from enum import StrEnum
 import msgspec
 import numpy as np
 
-from niente.core.analysis.grid import SettingGrid, survey_grid
+from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.names import kind_of
 from niente.core.model.project import Aim, Limits
 from niente.core.model.quantities import duration_text, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
+from niente.core.selection.kept import Limit, keeps, keeps_without, loosened
+from niente.core.selection.reach import reachable
 from niente.core.selection.setting_words import differing
 
 HEARD_DB = 0.1
@@ -22,16 +25,16 @@ EQUAL_PERCENT, EQUAL_W, EQUAL_K = 0.3, 0.5, 0.3
 """Settings that differ by less in what is wanted are as good as each other; the quieter one is then taken."""
 TELLING_DB = 0.3
 """Modelled levels closer than this are no reason by themselves."""
-
-
-class Limit(StrEnum):
-    """The limits of a choice."""
-
-    THROUGHPUT = "throughput"
-    HEADROOM = "headroom"
-    RESULTS = "results"
-    NOISE = "noise"
-    FAILURES = "failures"
+CLEARLY_APART = {
+    "sustained_power_w": 5.0,
+    "clock_cap_mhz": 100.0,
+    "fixed_clock_mhz": 100.0,
+    "fan_duty": 8.0,
+    "voltage_offset_mv": 10.0,
+}
+"""Two settings are worth telling apart where one of these controls differs by so much."""
+UNRUN_DB = 4.0
+"""What a setting that was run may be louder by, to stand beside the pick in place of one that was not."""
 
 
 class Standing(StrEnum):
@@ -90,12 +93,14 @@ class Candidate(msgspec.Struct, frozen=True, rename={"heat_limited": "heat_holds
 
 class LimitCost(msgspec.Struct, frozen=True):
     """What one limit costs: without it, ``instead`` would be the pick, ``wins_db`` quieter in the room, and so much better in
-    what the choice is for: dB, per cent, W or K."""
+    what the choice is for: dB, per cent, W or K. ``unit_wins`` is the same for a limit that is a unit looser (1 %, 1 K, 1 dB);
+    ``None`` where it has no unit."""
 
     limit: Limit
     wins_db: float
     instead: Candidate | None
     wins: float = 0.0
+    unit_wins: float | None = None
 
 
 class Choice(msgspec.Struct, frozen=True):
@@ -112,33 +117,10 @@ class Choice(msgspec.Struct, frozen=True):
     standing: Standing = Standing.PROPOSED
 
 
-def keeps(field: SettingGrid, limits: Limits) -> dict[Limit, Mask]:
-    """Return for each limit which settings keep it, arrays ``(n,)``.
-
-    Throughput, headroom and noise are judged at the unfavourable end of their intervals. A wrong result at a setting breaks
-    ``RESULTS``, and so does the same offset at every higher limit: more clock needs more voltage. ``FAILURES`` asks that one
-    within the horizon is as unlikely as wanted, as surely as wanted; it excludes nothing before failures have taught a law, nor
-    what the maker gives where nothing speaks against it: 298 clean days would have to be run.
-    """
-    predicted = field.predicted
-    loudest = math.inf if limits.max_noise_dba is None else limits.max_noise_dba
-    failed = field.failures > 0
-    implied = np.zeros_like(failed)
-    if failed.any():
-        lowest = min(field.point(int(i))[0] for i in np.flatnonzero(failed))
-        implied = np.tile(field.x, field.y.shape[0]) >= lowest
-    return {
-        Limit.THROUGHPUT: predicted.throughput_percent - predicted.throughput_hw >= limits.min_throughput_percent,
-        Limit.HEADROOM: predicted.headroom_k - predicted.core_hw >= limits.min_headroom_k,
-        Limit.RESULTS: ~implied,
-        Limit.NOISE: field.heard_dba + field.heard_hw <= loudest,
-        Limit.FAILURES: (field.risk <= limits.failure.chance) | (not field.by_law) | (field.makers & (field.against == 0)),
-    }
-
-
-def choose(models: Models, limits: Limits, field: SettingGrid | None = None) -> Choice:
-    """Return the pick over all settings of the field. Raises ``NotEnoughError`` where none keeps the limits."""
-    at = field or survey_grid(models, limits)
+def choose(models: Models, limits: Limits, field: JudgedSettings | None = None) -> Choice:
+    """Return the pick over all settings of the field (none: all that the models reach). Raises ``NotEnoughError`` where none
+    keeps the limits."""
+    at = field or reachable(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
     best = _best(at, _known_first(at, eligible), limits)
@@ -173,14 +155,14 @@ def standing_of(candidate: Candidate, limits: Limits) -> Standing:
     return Standing.MAKERS if candidate.makers else Standing.CONFIRMED
 
 
-def _known_first(field: SettingGrid, among: Mask) -> Mask:
+def _known_first(field: JudgedSettings, among: Mask) -> Mask:
     """Return those settings that lie inside of what was measured; all where none does: from beyond it nothing is picked while
     there is anything within."""
     known: Mask = among & field.inside
     return known if known.any() else among
 
 
-def _best(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
+def _best(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
     """Return the setting that is best in what the choice is for; among those as good as it the quietest."""
     predicted = field.predicted
     wanted: dict[Aim, tuple[Vector, float]] = {
@@ -195,7 +177,7 @@ def _best(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
     return _quietest(field, among & (values <= np.min(values) + equal), limits)
 
 
-def _quietest(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
+def _quietest(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
     """Return the quietest setting in the room; within ``HEARD_DB`` one whose machine alone is quietest, within ``TELLING_DB``
     the one that ran longest (up to what confirms it) without a failure, so that a run that confirms the pick does not move
     it, and then the one with the most throughput."""
@@ -212,7 +194,7 @@ def _quietest(field: SettingGrid, among: Mask, limits: Limits) -> int | None:
     return int(near[order[0]])
 
 
-def _candidate(models: Models, field: SettingGrid, kept: dict[Limit, Mask], index: int) -> Candidate:
+def _candidate(models: Models, field: JudgedSettings, kept: dict[Limit, Mask], index: int) -> Candidate:
     predicted, setting = field.predicted, field.settings.at(index)
     return Candidate(
         setting=setting,
@@ -251,7 +233,7 @@ def _known(value: float) -> float | None:
     return float(value) if math.isfinite(value) else None
 
 
-def candidate_at(models: Models, field: SettingGrid, limits: Limits, index: int) -> Candidate:
+def candidate_at(models: Models, field: JudgedSettings, limits: Limits, index: int) -> Candidate:
     """Return one setting of the field, by its index in the field's arrays."""
     return _candidate(models, field, keeps(field, limits), index)
 
@@ -265,26 +247,36 @@ def front(noise_dba: Vector, throughput: Vector) -> tuple[Vector, Vector]:
     return noise_dba[order][better], throughput[order][better]
 
 
+def sound_settings(field: JudgedSettings, limits: Limits) -> tuple[Vector, Vector]:
+    """Return noise and throughput of the settings that keep the limits which belong to the machine, ``(m,)`` each: headroom,
+    and no failure."""
+    kept = keeps(field, limits)
+    sound = kept[Limit.HEADROOM] & kept[Limit.RESULTS] & kept[Limit.FAILURES] & np.isfinite(field.predicted.throughput_percent)
+    return field.predicted.in_room_dba[sound], field.predicted.throughput_percent[sound]
+
+
 def _runners_up(
-    models: Models, field: SettingGrid, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
+    models: Models, field: JudgedSettings, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
 ) -> tuple[Candidate, ...]:
     """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
-    setting nearest to the pick; each at least 5 W or 8 % of duty from the others."""
+    setting nearest to the pick; each clearly apart from the others in some control."""
     predicted = field.predicted
-    limit = np.tile(field.x, field.y.shape[0])
-    duty = np.repeat(field.y, field.x.shape[0])
     open_to = eligible.copy()
     found: list[Candidate] = []
 
     def close(at: Candidate) -> None:
-        open_to[(np.abs(limit - at.limit_w) < 5.0) & (np.abs(duty - at.duty) < 8.0)] = False
+        near = np.ones_like(open_to)
+        for control in field.settings.values:
+            apart = np.abs(field.settings.of(control) - (at.setting.value(control) or 0.0))
+            near &= apart < CLEARLY_APART.get(kind_of(control), math.inf)
+        open_to[near] = False
 
     close(pick)
     dearer = np.maximum(predicted.in_room_dba - pick.in_room_dba, 0.0)
     wishes = (
         predicted.throughput_percent - pick.throughput_percent - 4.0 * dearer,
         predicted.headroom_k - pick.headroom_k - 4.0 * dearer,
-        -dearer - 0.01 * np.abs(limit - pick.limit_w),
+        np.where(field.measured, 0.0, -UNRUN_DB) - dearer,
     )
     for wish in wishes:
         if not open_to.any():
@@ -300,17 +292,26 @@ def _in_force(limit: Limit, limits: Limits) -> bool:
 
 
 def _cost(
-    models: Models, field: SettingGrid, kept: dict[Limit, Mask], limit: Limit, pick: Candidate, limits: Limits
+    models: Models, field: JudgedSettings, kept: dict[Limit, Mask], limit: Limit, pick: Candidate, limits: Limits
 ) -> LimitCost:
     """Return what would be picked without one limit."""
-    others = np.logical_and.reduce([mask for name, mask in kept.items() if name != limit])
+    others = keeps_without(field, limits, limit)
     index = _best(field, _known_first(field, others), limits)
-    if index is None:
-        return LimitCost(limit, 0.0, None)
-    instead = _candidate(models, field, kept, index)
-    if (instead.limit_w, instead.duty) == (pick.limit_w, pick.duty):
-        return LimitCost(limit, 0.0, None)
-    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead, _wins(pick, instead, limits.aim))
+    unit = _unit_wins(models, field, limit, pick, limits)
+    instead = _candidate(models, field, kept, index) if index is not None else pick
+    if index is None or instead.setting == pick.setting:
+        return LimitCost(limit, 0.0, None, unit_wins=unit)
+    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead, _wins(pick, instead, limits.aim), unit)
+
+
+def _unit_wins(models: Models, field: JudgedSettings, limit: Limit, pick: Candidate, limits: Limits) -> float | None:
+    """Return what a limit that is a unit looser would win in what the choice is for; ``None`` where it has no unit."""
+    looser = loosened(limits).get(limit)
+    if looser is None:
+        return None
+    kept = keeps(field, looser)
+    index = _best(field, _known_first(field, np.logical_and.reduce(list(kept.values()))), looser)
+    return None if index is None else _wins(pick, _candidate(models, field, kept, index), limits.aim)
 
 
 def _wins(pick: Candidate, instead: Candidate, aim: Aim) -> float:
@@ -323,7 +324,7 @@ def _wins(pick: Candidate, instead: Candidate, aim: Aim) -> float:
     }[aim]
 
 
-def _none_fits(field: SettingGrid, kept: dict[Limit, Mask], limits: Limits) -> str:
+def _none_fits(field: JudgedSettings, kept: dict[Limit, Mask], limits: Limits) -> str:
     """Say which limit stands in the way when nothing fits: the hardest, among what keeps the others where anything does."""
     predicted = field.predicted
     counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}

@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import Evidence, RunSummary
-from niente.core.analysis.grid import failure_conditions, makers_own
+from niente.core.analysis.judged import failure_conditions, makers_own
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import one_setting
 from niente.core.analysis.stability import (
@@ -243,7 +243,7 @@ def _load_proof(
     if laws and math.isfinite(clock[0]):
         risk = risk_at(laws, goal, depth, {load: clock}, {load: np.array([there.core_c[load]])})
     elif stability.laws and load not in stability.laws:  # it was not searched: its few hours are no bound beside a law
-        risk = FailureRisk(np.array([math.nan]), np.array([math.nan]), ("",))
+        risk = FailureRisk(np.full(1, math.nan), np.full(1, math.nan), np.full(1, math.nan), ("",))
     else:
         risk = risk_by_exposure(own, goal, depth, clock)
     known = card.load(load)

@@ -52,16 +52,34 @@ class SteadyState(msgspec.Struct, frozen=True):
     runaway: Mask
 
 
-def steady_state(power: Power, rise: Rise, room_c: Vector, limit_w: Vector, cap_c: Vector, top_mhz: Vector) -> SteadyState:
+def steady_state(
+    power: Power,
+    rise: Rise,
+    room_c: Vector,
+    limit_w: Vector,
+    cap_c: Vector,
+    top_mhz: Vector,
+    *,
+    fans_follow: bool = True,
+) -> SteadyState:
     """Solve for ``n`` settings at once; limits that are not in force are infinite.
 
     ``limit_w`` is what the package draws where its limit is in force, ``top_mhz`` the highest clock that the setting allows.
+    Where no fan follows the core (not ``fans_follow``) the rise at a power is known without solving for it.
     """
     every = np.arange(room_c.shape[0])
     limited = np.isfinite(limit_w)
-    free_c, balanced = _balance(lambda core, at: rise(power(top_mhz[at], core, at), core, at), room_c, every)
     limited_c = np.full(room_c.shape, np.inf)
-    limited_c[limited], _ = _balance(lambda core, at: rise(limit_w[at], core, at), room_c, every[limited])
+    if fans_follow:
+        limited_c[limited], _ = _balance(lambda core, at: rise(limit_w[at], core, at), room_c, every[limited])
+    else:
+        limited_c[limited] = room_c[limited] + rise(limit_w[limited], room_c[limited], every[limited])
+    # power rises with temperature: what draws too much in a core as cool as the room is surely limited
+    open_to = every[~(power(top_mhz, room_c, every) > limit_w)]
+    free_c, balanced = np.full(room_c.shape, HOTTEST_C), np.zeros(room_c.shape, dtype=bool)
+    free_c[open_to], balanced[open_to] = _balance(
+        lambda core, at: rise(power(top_mhz[at], core, at), core, at), room_c, open_to
+    )
     free_w = power(top_mhz, free_c, every)
     is_free = balanced & (free_w <= limit_w) & (free_c <= cap_c)
     hot = ~is_free & np.isfinite(cap_c) & (limited_c > cap_c)

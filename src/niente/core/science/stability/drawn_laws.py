@@ -65,6 +65,10 @@ class DrawnLaws(ABC):
         """Return what a figure ``(n,)`` is no less than, as surely as ``sure``."""
         return self.quantile(values, _doubt(sure))
 
+    def sure_of(self, values: Vector, most: float) -> float:
+        """Return how surely a figure ``(n,)`` is no more than ``most``: what ``at_most`` tells, the other way round."""
+        return 1.0 - min(float(np.sum(self.weight[values > most])) / MISFIT, 1.0)
+
     def deepest_mv(
         self, chance: float, sure: float, seconds: float, clock_mhz: float = math.nan, core_c: float = math.nan
     ) -> float:

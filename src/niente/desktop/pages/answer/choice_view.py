@@ -19,7 +19,8 @@ from niente.core.selection.explanation import (
     pick_reason,
     short_candidate_text,
 )
-from niente.core.selection.pick import Candidate, Choice, Limit
+from niente.core.selection.kept import Limit
+from niente.core.selection.pick import Candidate, Choice
 from niente.core.selection.setting_words import parts_text
 from niente.desktop.actions.registry import Actions
 from niente.desktop.pages.answer.scatter import Scatter
@@ -179,16 +180,16 @@ class ChoiceView(QWidget):
             self.noise_at.setCurrentIndex(list(NoisePlace).index(project.limits.noise_at))
         choice = answer.choice
         missing = self.session.why_nothing() if choice is None else ""
-        self.problem.show_problem(missing, outlined=answer.field is None)
-        self.problem.setMaximumHeight(FOOT_PX if answer.field is not None else QWIDGETSIZE_MAX)
+        self.problem.show_problem(missing, outlined=answer.reached is None)
+        self.problem.setMaximumHeight(FOOT_PX if answer.reached is not None else QWIDGETSIZE_MAX)
         self.table.setVisible(choice is not None)
-        self.scatter.setVisible(answer.field is not None)
+        self.scatter.setVisible(answer.reached is not None)
         scale = answer.models.scale if answer.models is not None else Scale()
         self._show_table(choice, scale)
-        if answer.field is not None and project is not None:
+        if answer.reached is not None and project is not None:
             in_room = project.limits.noise_at == NoisePlace.ROOM
             limits = project.limits if in_room else msgspec.structs.replace(project.limits, max_noise_dba=None)
-            self.scatter.show_field(answer.field, limits, choice, scale, answer.method_steps)
+            self.scatter.show_settings(answer.reached, limits, choice, scale, answer.method_steps)
 
     def _show_table(self, choice: Choice | None, scale: Scale) -> None:
         """Show the pick, those behind it and what each limit costs."""

@@ -9,14 +9,15 @@ import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
-from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.judged import JudgedSettings
 from niente.core.model.project import Limits
 from niente.core.model.quantities import number_text
-from niente.core.science.arrays import Array
+from niente.core.science.arrays import Array, Indices, Mask
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.explanation import candidate_text, short_candidate_text
+from niente.core.selection.kept import keeps
 from niente.core.selection.methods import MethodStep
-from niente.core.selection.pick import Candidate, Choice, Limit, front, keeps
+from niente.core.selection.pick import Candidate, Choice, front, sound_settings
 from niente.desktop.pages.answer.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
@@ -33,8 +34,8 @@ NAMED = 1000.0
 """A mark with a number is worth so many others, where a label is to meet few."""
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
-EVERY = 2
-"""Every so many points of the grid are drawn; all of them count."""
+CELL = (0.012, 0.02)
+"""Of the settings that were not run, one is drawn in so much of each axis; all of them count."""
 
 
 class ScatterPoints(msgspec.Struct, frozen=True):
@@ -67,13 +68,19 @@ class Scatter(Plot):
         self._grabbed = ""
         self.ways = MethodCurves(look)
 
-    def show_field(
-        self, field: SettingGrid, limits: Limits, choice: Choice | None, scale: Scale, method_steps: tuple[MethodStep, ...] = ()
+    def show_settings(
+        self,
+        judged: JudgedSettings,
+        limits: Limits,
+        choice: Choice | None,
+        scale: Scale,
+        method_steps: tuple[MethodStep, ...] = (),
     ) -> None:
-        """Draw every setting of a field, and over it the ways of limiting a machine, where more than one was measured."""
+        """Draw the settings that a choice is made from, and over them the ways of limiting a machine, where more than one was
+        measured."""
         self._limits, self._choice, self._scale = limits, choice, scale
         self.ways.take(method_steps)
-        self._settings = made = sort_settings(field, limits, self.ways.method_steps)
+        self._settings = made = sort_settings(judged, limits, self.ways.method_steps)
         every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.points()])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
         levels = (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0)))
@@ -367,28 +374,45 @@ class Scatter(Plot):
         self.limit_moved.emit(name, value if value < high else math.inf)
 
 
-def sort_settings(field: SettingGrid, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
-    """Put every setting of a field into its group; the grid's own are thinned, those measured never. The front is drawn
-    through the field's settings and the rungs of other ways alike."""
-    predicted = field.predicted
+def sort_settings(judged: JudgedSettings, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
+    """Put every setting into its group; those that were not run are thinned, the others never. The front is drawn through them
+    and the rungs of other ways alike."""
+    predicted = judged.predicted
     points = np.column_stack([predicted.in_room_dba, predicted.throughput_percent])
-    kept, known = keeps(field, limits), np.isfinite(predicted.throughput_percent)
-    broken = np.sum([~mask for mask in kept.values()], axis=0)
-    thin = np.zeros(field.measured.shape, dtype=bool)
-    thin.reshape(field.y.shape[0], -1)[::EVERY, ::EVERY] = True
-    grid = thin & known & ~field.measured
-    fit = known & kept[Limit.HEADROOM] & kept[Limit.RESULTS]
+    known = np.isfinite(predicted.throughput_percent)
+    broken = np.sum([~mask for mask in keeps(judged, limits).values()], axis=0)
+    inferred = known & ~judged.measured
+    thin = inferred & _apart(points, inferred, broken)
     sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
+    quiet, fast = sound_settings(judged, limits)
     noise, throughput = front(
-        np.append(predicted.in_room_dba[fit], [rung.in_room_dba for rung in sound]),
-        np.append(predicted.throughput_percent[fit], [rung.throughput_percent for rung in sound]),
+        np.append(quiet, [rung.in_room_dba for rung in sound]),
+        np.append(fast, [rung.throughput_percent for rung in sound]),
     )
     on_front = np.column_stack([noise, throughput])
     spread = np.interp(noise, *_sorted(predicted.in_room_dba, predicted.in_room_hw)) if noise.shape[0] else np.empty(0)
     return ScatterPoints(
-        points[field.measured & known], points[grid & (broken == 0)], points[grid & (broken == 1)], points[grid & (broken > 1)],
-        on_front, spread,
-    )  # fmt: skip
+        measured=points[judged.measured & known],
+        inferred=points[thin & (broken == 0)],
+        rejected=points[thin & (broken == 1)],
+        worse=points[thin & (broken > 1)],
+        front=on_front,
+        spread_db=spread,
+    )
+
+
+def _apart(points: Array, among: Mask, broken: Indices) -> Mask:
+    """Return which points to draw ``(n,)`` so that no two of a group stand on each other: the first in each cell."""
+    chosen = np.zeros(among.shape, dtype=bool)
+    indices = np.flatnonzero(among)
+    if not indices.shape[0]:
+        return chosen
+    low, high = points[indices].min(axis=0), points[indices].max(axis=0)
+    cells = np.floor((points[indices] - low) / np.maximum((high - low) * np.array(CELL), 1e-9))
+    groups = np.minimum(broken[indices], 2)
+    _, first = np.unique(np.column_stack([cells, groups]), axis=0, return_index=True)
+    chosen[indices[first]] = True
+    return chosen
 
 
 def _sorted(x: Array, y: Array) -> tuple[Array, Array]:

@@ -1,0 +1,346 @@
+"""The reach of the models: settings over all controls that they can tell of, looked for where a choice is made.
+
+A lattice over every control lies beneath. On it, for the throughput that is wanted and for others, the quietest settings that
+keep the limits are looked for in ever smaller steps, one control at a time and two against each other: together they are the
+front.
+"""
+
+import math
+from itertools import combinations, product
+from types import ModuleType
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from niente.core.analysis.coverage import inside
+from niente.core.analysis.judged import OFFSET, JudgedSettings, depths_mv, heard_levels_of, judge, makers_own
+from niente.core.analysis.models import Models
+from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, predict, predict_under_load
+from niente.core.analysis.setting_batch import POWER, SettingBatch
+from niente.core.analysis.stability import failures_against
+from niente.core.model.project import Aim, Limits
+from niente.core.model.rig_card import Control, LoadKind
+from niente.core.science.arrays import Array, Mask, Vector
+from niente.core.science.fan_speed import STANDS_RPM
+from niente.core.science.stability.drawn_laws import DrawnLaws
+from niente.core.science.statistics import Z95
+from niente.core.selection.kept import at_even_odds, doubt, loosened, short_of
+
+CLOCK, FIXED, CAP = "clock_cap_mhz", "fixed_clock_mhz", "temperature_cap_c"
+HOLDING, ALIKE, SPREAD_POWER = 10, 9, 4
+"""Values of each control that holds the clock to begin with; ways of setting all fans alike beside each, and the power of two
+of ways of setting them apart."""
+STARTS = 4
+"""From how many parts of the lattice the best for the limits is looked for."""
+LEVELS = 12
+"""Throughputs for which the front is looked for."""
+ROUNDS, FIRST, LAST = 16, 0.16, 0.008
+"""How many steps are made at most; how wide the first is as a share of a control's span, and the last. It is halved where none
+gains."""
+GAINS = 0.003
+"""What a step gains at least, in dB: less is not looked for."""
+ALONE_SHARE = 0.02
+"""What a decibel of the machine alone counts beside one in the room: it breaks ties."""
+SHORT, OUTSIDE = 1000.0, 300.0
+SURE_SD = 2.3
+"""So many standard deviations from a limit a setting is looked for, where none keeps it: about what being 99 % sure takes."""
+PLACES_MHZ, PLACES_K = 40.0, 2.0
+"""While looking, how surely a setting lasts is worked out once for clocks and temperatures that agree within this."""
+THINNED = 300
+
+
+class FreeControl(msgspec.Struct, frozen=True):
+    """A control that a choice may move: its name, from where to where, and the step in which it can be set, counted from
+    ``origin``. ``least`` is the lowest value above zero; below it only zero is left."""
+
+    name: str
+    low: float
+    high: float
+    step: float
+    origin: float
+    least: float = 0.0
+
+    def on_step(self, values: Vector) -> Vector:
+        """Return values that can be set, nearest to those wanted ``(n,)``."""
+        found = np.clip(self.origin + np.round((values - self.origin) / self.step) * self.step, self.low, self.high)
+        if self.least > 0.0:
+            found = np.where(found < self.least, np.where(found < 0.5 * self.least, 0.0, self.least), found)
+        stepped: Vector = np.clip(found, self.low, self.high)
+        return stepped
+
+
+def free_controls(models: Models, limits: Limits) -> tuple[FreeControl, ...]:
+    """Return the controls that a choice may move on a rig: what holds the clock, the voltage offset where failures taught how
+    deep it may go, and the duty of each fan group within what was run."""
+    found = [_holding(models, limits, control) for control in models.card.controls]
+    found += [_fans(models, group) for group in models.noise.groups]
+    return tuple(one for one in found if one is not None and one.high > one.low)
+
+
+def _holding(models: Models, limits: Limits, control: Control) -> FreeControl | None:
+    stock, base = models.card.stock, models.base
+    if base.value(control.name) is None:  # what the rig leaves open has no value to come back to
+        return None
+    seen = [run.setting.value(control.name) for run in models.usable() if run.load_kind != LoadKind.IDLE]
+    known = [value for value in seen if value is not None]
+    if control.name == POWER and known:
+        return _between(control, min(known), max(known))
+    if control.name == (FIXED if base.fixed_clock_mhz else CLOCK):
+        slowest, fastest = models.power.seen_mhz[models.heavy_load]
+        return _between(control, slowest, fastest if base.fixed_clock_mhz else stock.clock_cap_mhz or math.inf)
+    if control.name == CAP and limits.min_headroom_k <= 0.0:  # where heat holds the clock there is no headroom
+        return _between(control, control.low, stock.temperature_cap_c or math.inf)
+    if control.name == OFFSET and models.stability.laws and known:
+        return _between(control, min(known), 0.0)
+    return None
+
+
+def _between(control: Control, low: float, high: float) -> FreeControl:
+    """Return a control from the first step at or above ``low`` to ``high``, within its own range."""
+    first = control.low + math.ceil(max(low - control.low, 0.0) / control.step - 1e-9) * control.step
+    return FreeControl(control.name, min(first, control.high), min(control.high, high), control.step, control.low)
+
+
+def _fans(models: Models, group: str) -> FreeControl | None:
+    control = models.card.control(f"fan_duty.{group}")
+    low, high = models.speeds[group].span
+    if control is None or not math.isfinite(low):
+        return None
+    turning = [duty for duty, rpm in models.speeds[group].pairs if rpm > STANDS_RPM]
+    least = min(turning, default=0.0) if low == 0.0 else 0.0
+    return FreeControl(control.name, low, high, control.step, control.low, least)
+
+
+def reachable(models: Models, limits: Limits) -> JudgedSettings:
+    """Return the settings that a choice is made from: the lattice, the front, and everything that was run."""
+    controls = free_controls(models, limits)
+    if not controls:
+        return judge(models, limits, SettingBatch(models.base, {}, 1))
+    search = _Search(models, limits, controls)
+    points = np.concatenate([search.lattice, search.front(), _measured(models, controls)])
+    return judge(models, limits, search.batch(np.unique(points, axis=0)))
+
+
+def _measured(models: Models, controls: tuple[FreeControl, ...]) -> Array:
+    """Return what was run on the base, apart from the controls that may move ``(m, d)``."""
+    base = models.base
+    found = []
+    for run in models.usable():
+        values = [run.setting.value(control.name) for control in controls]
+        same = base
+        for control, value in zip(controls, values, strict=True):
+            if value is not None:
+                same = same.replaced(control.name, value)
+        if run.load_kind != LoadKind.IDLE and None not in values and same == run.setting:
+            found.append(values)
+    return np.array(found, dtype=float).reshape(len(found), len(controls))
+
+
+class _Target(NamedTuple):
+    """What is looked for: what keeps the limits, and, where ``inside``, rather among what was measured."""
+
+    limits: Limits
+    inside: bool = True
+
+
+class _Scores(msgspec.Struct, frozen=True):
+    """What decides between settings while they are looked for, every array ``(n,)``: ``lost`` is the probability that something
+    fails, or has failed, ``inside`` whether a setting lies inside of what was measured, ``better`` what the aims want less
+    of."""
+
+    throughput: Vector
+    throughput_hw: Vector
+    headroom: Vector
+    headroom_hw: Vector
+    heard: Vector
+    heard_hw: Vector
+    lost: Vector
+    inside: Mask
+    better: dict[Aim, Vector]
+
+    def cost(self, target: _Target) -> Vector:
+        """Return what settings cost: what is wanted less of, more where nothing was measured around them, and far more where
+        the limits are not surely kept."""
+        limits = target.limits
+        allowed = doubt(limits)
+        missed = short_of(self.throughput, self.throughput_hw, limits.min_throughput_percent)
+        missed = missed + short_of(self.headroom, self.headroom_hw, limits.min_headroom_k) + self.lost
+        short = _short(self.throughput, self.throughput_hw, limits.min_throughput_percent)
+        short = short + _short(self.headroom, self.headroom_hw, limits.min_headroom_k) + 10.0 * self.lost
+        if limits.max_noise_dba is not None:
+            missed = missed + short_of(-self.heard, self.heard_hw, -limits.max_noise_dba)
+            short = short + _short(-self.heard, self.heard_hw, -limits.max_noise_dba)
+        cost: Vector = np.where(missed <= allowed, self.better[limits.aim], SHORT + short)
+        if target.inside:
+            cost = cost + np.where(self.inside, 0.0, OUTSIDE)
+        return np.nan_to_num(cost, nan=2.0 * SHORT)
+
+    def of_rows(self, rows: slice) -> "_Scores":
+        """Return those of some settings."""
+        arrays = {name: getattr(self, name)[rows] for name in self.__struct_fields__ if name != "better"}
+        return _Scores(**arrays, better={aim: values[rows] for aim, values in self.better.items()})
+
+
+def _short(value: Vector, half_width: Vector, least: float) -> Vector:
+    """Return by how much figures with their intervals fall short of a limit ``(n,)``."""
+    short: Vector = np.maximum(least + SURE_SD / Z95 * half_width - value, 0.0)
+    return short
+
+
+class _Search:
+    """One search for the front over controls ``(d,)``."""
+
+    def __init__(self, models: Models, limits: Limits, controls: tuple[FreeControl, ...]) -> None:
+        self._models, self._limits, self._controls = models, limits, controls
+        self._low = np.array([control.low for control in controls])
+        self._high = np.array([control.high for control in controls])
+        self._step = np.array([control.step for control in controls])
+        self._lasting: dict[tuple[str, float, float, float], float] = {}
+        self._laws = {load: law.thinned(THINNED) for load, law in models.stability.laws.items()}
+        self.lattice = self._on_steps(self._laid_out())
+
+    def batch(self, points: Array) -> SettingBatch:
+        """Return points ``(n, d)`` as settings."""
+        values = {control.name: points[:, index] for index, control in enumerate(self._controls)}
+        return SettingBatch(self._models.base, values, points.shape[0])
+
+    def front(self) -> Array:
+        """Return the best settings for the limits, for each of them a unit looser, and for other throughputs ``(m, d)``, with
+        those a step beside the first."""
+        found = self._scores(self.lattice)
+        wanted = self._targets(found.throughput)
+        costs = [found.cost(target) for target in wanted]
+        starts = [int(np.argmin(one)) for one in costs]
+        for part in np.array_split(np.arange(self.lattice.shape[0]), STARTS):  # other ways to hold the clock, another offset
+            wanted.append(wanted[0])
+            costs.append(costs[0])
+            starts.append(int(part[np.argmin(costs[0][part])]))
+        best = self.lattice[starts]
+        least = [float(cost[start]) for cost, start in zip(costs, starts, strict=True)]
+        moves, share = self._moves(), np.full(len(wanted), FIRST)
+        for _ in range(ROUNDS):
+            open_to = np.flatnonzero(share >= LAST)
+            if not open_to.shape[0]:
+                break
+            width = np.maximum(share[open_to, None] * (self._high - self._low), self._step)
+            tried = self._on_steps((best[open_to, None, :] + moves * width[:, None, :]).reshape(-1, best.shape[1]))
+            scores = self._scores(tried)
+            for row, index in enumerate(open_to.tolist()):
+                own = slice(row * moves.shape[0], (row + 1) * moves.shape[0])
+                cost = scores.of_rows(own).cost(wanted[index])
+                at = int(np.argmin(cost))
+                if cost[at] < least[index] - GAINS:
+                    best[index], least[index] = tried[own][at], cost[at]
+                else:
+                    share[index] /= 2.0
+        return np.concatenate([best, self._on_steps(best[0] + moves * self._step)])
+
+    def _targets(self, throughput: Vector) -> list[_Target]:
+        """Return the limits, each of them a unit looser, kept at even odds and wherever that lies, and the quietest at other
+        throughputs."""
+        limits = self._limits
+        plain = msgspec.structs.replace(limits, aim=Aim.QUIETEST, max_noise_dba=None)
+        levels = np.linspace(np.nanmin(throughput), np.nanmax(throughput), LEVELS)
+        return [
+            _Target(limits),
+            *(_Target(looser) for looser in loosened(limits).values()),
+            _Target(limits, inside=False),
+            _Target(at_even_odds(limits), inside=False),
+            *(_Target(msgspec.structs.replace(plain, min_throughput_percent=float(level))) for level in levels),
+        ]
+
+    def _laid_out(self) -> Array:
+        """Return the lattice ``(n, d)``: what holds the clock by itself, each with many ways of setting the fans."""
+        from scipy.stats import qmc
+
+        fans = [index for index, control in enumerate(self._controls) if control.name.startswith("fan_duty.")]
+        ways = np.concatenate([np.linspace(0.0, 1.0, ALIKE)[:, None] * np.ones(len(fans)), self._spread(qmc, len(fans))])
+        beside = []
+        for index, control in enumerate(self._controls):
+            if index in fans or control.name == OFFSET:
+                continue
+            holding = np.tile(self._high, (HOLDING, 1))
+            holding[:, index] = np.linspace(control.low, control.high, HOLDING)
+            beside.append(holding)
+        held = np.concatenate(beside) if beside else self._high[None, :]
+        offset = next((index for index, control in enumerate(self._controls) if control.name == OFFSET), None)
+        if offset is not None:
+            deep = held.copy()
+            deep[:, offset] = self._models.base.voltage_offset_mv or 0.0
+            held = np.concatenate([held, deep])
+        laid = np.repeat(held, ways.shape[0], axis=0)
+        span = self._high[fans] - self._low[fans]
+        laid[:, fans] = np.tile(self._low[fans] + ways * span, (held.shape[0], 1))
+        return laid
+
+    @staticmethod
+    def _spread(qmc: ModuleType, count: int) -> Array:
+        """Return ways of setting several groups of fans, as shares of their spans, evenly spread (Sobol; scipy)."""
+        if count < 2:
+            return np.empty((0, count))
+        spread: Array = qmc.Sobol(count, scramble=False).random_base2(SPREAD_POWER)
+        return spread
+
+    def _on_steps(self, points: Array) -> Array:
+        return np.stack([control.on_step(points[:, index]) for index, control in enumerate(self._controls)], axis=1)
+
+    def _moves(self) -> Array:
+        """Return the ways to move ``(k, d)``: one control at a time, and two, along or against each other."""
+        d = len(self._controls)
+        unit = np.eye(d)
+        single = [sign * unit[index] for index in range(d) for sign in (1.0, -1.0)]
+        pairs = [
+            sign * unit[one] + other_sign * unit[other]
+            for one, other in combinations(range(d), 2)
+            for sign, other_sign in product((1.0, -1.0), repeat=2)
+        ]
+        return np.array([*single, *pairs])
+
+    def _scores(self, points: Array) -> _Scores:
+        """Return what decides between points ``(n, d)``."""
+        models, limits, settings = self._models, self._limits, self.batch(points)
+        room = limits.design_room_c
+        heavy = predict_under_load(models, settings, models.heavy_load, room)
+        predicted = predict(models, settings, room, steady=heavy)
+        heard, heard_hw = heard_levels_of(models, limits, predicted)
+        return _Scores(
+            throughput=predicted.throughput_percent,
+            throughput_hw=predicted.throughput_hw,
+            headroom=predicted.headroom_k,
+            headroom_hw=predicted.core_hw,
+            heard=heard,
+            heard_hw=heard_hw,
+            lost=self._lost(settings, heavy, predicted),
+            inside=inside(models, settings, heavy),
+            better={
+                Aim.QUIETEST: predicted.in_room_dba + ALONE_SHARE * predicted.alone_dba,
+                Aim.FASTEST: -predicted.throughput_percent,
+                Aim.LEAST_WATTS: predicted.power_w,
+                Aim.COOLEST: predicted.core_c,
+            },
+        )
+
+    def _lost(self, settings: SettingBatch, heavy: LoadPrediction, predicted: SettingPredictions) -> Vector:
+        """Return the probability that a failure within the horizon is likelier than wanted ``(n,)``; 1 where one was seen at
+        what asks no more."""
+        models, depth = self._models, depths_mv(settings)
+        against = failures_against(models.stability, depth, heavy.clock_mhz) > 0
+        lasts = np.ones(settings.count)
+        clocks = {models.heavy_load: heavy.clock_mhz, models.count_load: predicted.clock_mhz}
+        for load, law in self._laws.items():
+            if load not in clocks:
+                continue
+            places = (depth, PLACES_MHZ * np.ceil(clocks[load] / PLACES_MHZ), PLACES_K * np.ceil(heavy.core_c / PLACES_K))
+            lasts = np.minimum(lasts, [self._lasts(load, law, *place) for place in zip(*places, strict=True)])
+        lost: Vector = np.where(against, 1.0, np.where(makers_own(settings, models.card.stock), 0.0, 1.0 - lasts))
+        return lost
+
+    def _lasts(self, load: str, law: DrawnLaws, depth_mv: float, clock_mhz: float, core_c: float) -> float:
+        key = (load, depth_mv, clock_mhz, core_c)
+        if key not in self._lasting:
+            goal = self._limits.failure
+            known = math.isfinite(clock_mhz) and math.isfinite(core_c)
+            chances = law.chances(depth_mv, goal.horizon_s, clock_mhz, core_c) if known else np.ones(1)
+            self._lasting[key] = law.sure_of(chances, goal.chance) if known else 0.0
+        return self._lasting[key]

@@ -1,0 +1,160 @@
+"""The settings that a choice reaches over all controls, held against brute force over a fine grid, and the front against a
+general-purpose library."""
+
+import itertools
+import math
+
+import moocore  # type: ignore[import-untyped]
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.analysis.evidence import Evidence
+from niente.core.analysis.judged import JudgedSettings, judge
+from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.setting_batch import SettingBatch
+from niente.core.model.project import Aim, Limits
+from niente.core.model.setting import Setting
+from niente.core.selection.kept import Limit, keeps
+from niente.core.selection.pick import choose, front, sound_settings
+from niente.core.selection.reach import free_controls, reachable
+
+
+@pytest.fixture(scope="module")
+def models(evidence: Evidence) -> Models:
+    return fit_models(evidence)
+
+
+@pytest.fixture(scope="module")
+def reached(models: Models) -> JudgedSettings:
+    return reachable(models, Limits())
+
+
+@pytest.fixture(scope="module")
+def every(models: Models) -> SettingBatch:
+    """Every power limit in two watts, both fan groups in two per cent around the quiet end, with and without the offset."""
+    offset = models.base.voltage_offset_mv or 0.0
+    axes = (np.arange(92.0, 124.0, 2.0), np.arange(20.0, 44.0, 2.0), np.arange(30.0, 62.0, 4.0), np.array([offset, 0.0]))
+    power, case, cooler, depth = (values.ravel() for values in np.meshgrid(*axes))
+    values = {"sustained_power_w": power, "fan_duty.case": case, "fan_duty.cooler": cooler, "voltage_offset_mv": depth}
+    return SettingBatch(models.base, values, power.shape[0])
+
+
+@pytest.mark.parametrize(
+    "limits",
+    [
+        Limits(),
+        Limits(min_throughput_percent=94.0),
+        Limits(min_headroom_k=10.0, design_room_c=29.0),
+        Limits(aim=Aim.FASTEST, max_noise_dba=24.5),
+        Limits(aim=Aim.LEAST_WATTS, max_noise_dba=28.0),
+        Limits(aim=Aim.COOLEST, max_noise_dba=28.0, min_throughput_percent=88.0),
+    ],
+)
+def test_no_setting_of_a_fine_grid_is_better_than_what_is_reached(models: Models, every: SettingBatch, limits: Limits) -> None:
+    """Brute force: every setting judged by itself, over both fan groups, power and offset at once."""
+    field = judge(models, limits, every)
+    kept = np.logical_and.reduce(list(keeps(field, limits).values())) & field.inside
+    assert np.count_nonzero(kept) > 20
+    pick = choose(models, limits).pick
+    best = {
+        Aim.QUIETEST: (np.min(field.predicted.in_room_dba[kept]), pick.in_room_dba, 0.12),
+        Aim.FASTEST: (-np.max(field.predicted.throughput_percent[kept]), -pick.throughput_percent, 0.35),
+        Aim.LEAST_WATTS: (np.min(field.predicted.power_w[kept]), pick.power_w, 0.6),
+        Aim.COOLEST: (np.min(field.predicted.core_c[kept]), pick.core_c, 0.4),
+    }
+    least, found, near = best[limits.aim]
+    assert found <= least + near
+
+
+def test_the_front_is_what_a_general_library_finds(reached: JudgedSettings) -> None:
+    """moocore's non-dominated points, of noise and of throughput with its sign turned."""
+    noise, throughput = sound_settings(reached, Limits())
+    points = np.column_stack([noise, -throughput])
+    theirs = points[moocore.is_nondominated(points)]
+    quiet, fast = front(noise, throughput)
+    ours = {(round(a, 9), round(b, 9)) for a, b in zip(quiet.tolist(), fast.tolist(), strict=True)}
+    assert ours == {(round(a, 9), round(-b, 9)) for a, b in theirs.tolist()}
+    assert len(ours) >= 10
+
+
+def test_what_is_reached_can_be_set(models: Models, reached: JudgedSettings) -> None:
+    """Each value lies on the control's own steps and within what it takes."""
+    assert reached.settings.count >= 200
+    for name, values in reached.settings.values.items():
+        control = models.card.control(name)
+        assert control is not None
+        assert np.all((values >= control.low) & (values <= control.high))
+        steps = (values - control.low) / control.step
+        assert np.allclose(steps, np.round(steps), atol=1e-6)
+
+
+def test_all_controls_move_and_none_that_nobody_may_move(models: Models, reached: JudgedSettings) -> None:
+    moved = {name for name, values in reached.settings.values.items() if np.ptp(values) > 0.0}
+    assert moved == {"sustained_power_w", "clock_cap_mhz", "voltage_offset_mv", "fan_duty.case", "fan_duty.cooler"}
+    lax = {control.name for control in free_controls(models, Limits(min_headroom_k=0.0))}
+    assert lax - moved == {"temperature_cap_c"}  # it limits the clock by heat, which leaves no headroom
+
+
+def test_everything_that_was_run_is_among_it(models: Models, reached: JudgedSettings) -> None:
+    assert np.count_nonzero(reached.measured) >= 16
+    assert np.any(reached.clean_s >= 1200.0)
+
+
+def test_two_fan_groups_are_never_louder_than_one(models: Models, every: SettingBatch) -> None:
+    """With the cooler's fans left where they were run, the best is no quieter than with both free."""
+    kept_at = SettingBatch(
+        models.base, {name: values for name, values in every.values.items() if name != "fan_duty.cooler"}, every.count
+    )
+    field = judge(models, Limits(), kept_at)
+    kept = np.logical_and.reduce(list(keeps(field, Limits()).values())) & field.inside
+    assert choose(models, Limits()).pick.in_room_dba <= np.min(field.predicted.in_room_dba[kept]) + 0.11
+
+
+@pytest.mark.parametrize("field", ["min_throughput_percent", "min_headroom_k", "failure"])
+def test_tightening_a_limit_never_makes_the_pick_quieter(models: Models, field: str) -> None:
+    """And loosening one never louder; within what counts as equal in the room."""
+    limits = Limits()
+    tighter: dict[str, list[Limits]] = {
+        "min_throughput_percent": [Limits(min_throughput_percent=share) for share in (84.0, 88.0, 92.0, 95.0)],
+        "min_headroom_k": [Limits(min_headroom_k=kelvin) for kelvin in (4.0, 8.0, 12.0, 16.0)],
+        "failure": [
+            msgspec.structs.replace(limits, failure=msgspec.structs.replace(limits.failure, chance=chance))
+            for chance in (0.2, 0.05, 0.01, 0.001)
+        ],
+    }
+    levels = [choose(models, one).pick.in_room_dba for one in tighter[field]]
+    assert all(after >= before - 0.1 for before, after in itertools.pairwise(levels))
+
+
+def test_what_a_unit_of_a_limit_buys_is_what_the_looser_limit_gives(models: Models) -> None:
+    """A per cent less throughput, a kelvin less headroom: worked out anew they win what was said they would."""
+    choice = choose(models, Limits())
+    bought = {cost.limit: cost.unit_wins for cost in choice.costs}
+    looser = {Limit.THROUGHPUT: Limits(min_throughput_percent=89.0), Limit.HEADROOM: Limits(min_headroom_k=7.0)}
+    for limit, limits in looser.items():
+        won = choice.pick.in_room_dba - choose(models, limits).pick.in_room_dba
+        assert bought[limit] == pytest.approx(won, abs=0.11)
+    assert bought[Limit.RESULTS] is None
+    assert bought[Limit.FAILURES] is None
+
+
+def test_where_no_failure_taught_a_law_the_offset_stays(evidence: Evidence) -> None:
+    """How deep it may go is then not known: it is never moved by a model."""
+    sound = tuple(run for run in evidence.runs if not run.failures)
+    models = fit_models(msgspec.structs.replace(evidence, runs=sound))
+    assert not models.stability.laws
+    reached = reachable(models, Limits())
+    assert "voltage_offset_mv" not in reached.settings.values
+
+
+def test_a_machine_without_anything_to_move_still_has_its_one_setting(models: Models) -> None:
+    bare = msgspec.structs.replace(
+        models,
+        evidence=msgspec.structs.replace(models.evidence, card=msgspec.structs.replace(models.card, controls=())),
+    )
+    reached = reachable(bare, Limits())
+    assert reached.settings.count == 1
+    assert reached.settings.at(0) == bare.base
+    assert isinstance(reached.settings.at(0), Setting)
+    assert math.isfinite(float(reached.predicted.core_c[0]))
