@@ -37,6 +37,7 @@ def misses(judged: JudgedSettings, limits: Limits) -> dict[Limit, Vector]:
         Limit.THROUGHPUT: short_of(predicted.throughput_percent, predicted.throughput_hw, limits.min_throughput_percent),
         Limit.HEADROOM: short_of(predicted.headroom_k, predicted.core_hw, limits.min_headroom_k),
         Limit.RESULTS: ((judged.failures > 0) | (judged.against > 0)).astype(float),
+        Limit.NOISE: np.zeros(judged.settings.count),
         Limit.FAILURES: np.where(by_exposure, 0.0, 1.0 - np.nan_to_num(judged.lasts)),
     }
     if limits.max_noise_dba is not None:
