@@ -12,7 +12,7 @@ import numpy as np
 
 from niente.core.science.acoustics import add_levels
 from niente.core.science.arrays import Array, Mask, Vector
-from niente.core.science.statistics import Z95
+from niente.core.science.statistics import Z95, quadratic
 
 NODES = np.linspace(-1.2, 0.0, 17)
 """Where the bends stand, in lg of the share of full speed."""
@@ -150,7 +150,7 @@ class NoiseModel(msgspec.Struct, frozen=True):
         return left
 
     def _variance(self, gradient: Array) -> Array:
-        variance: Array = np.einsum("...i,ij,...j->...", gradient, np.asarray(self.covariance), gradient)
+        variance: Array = quadratic(gradient, self.covariance)
         return variance
 
 

@@ -1,6 +1,7 @@
 """Small statistics that the models share."""
 
 import math
+from collections.abc import Sequence
 
 import msgspec
 import numpy as np
@@ -70,6 +71,12 @@ def fit_line(x: Vector, y: Vector) -> FittedLine:
 def inverse(matrix: Array) -> Array:
     """Return the inverse of a matrix ``(n, n)``. Raises ``numpy.linalg.LinAlgError`` where it has none."""
     return np.asarray(np.linalg.inv(matrix), dtype=np.float64)
+
+
+def quadratic(slopes: Array, covariance: Sequence[Sequence[float]]) -> Array:
+    """Return the variance ``(...)`` of figures that move by slopes ``(..., k)`` with parameters of a covariance ``(k, k)``."""
+    variance: Array = np.sum((slopes @ np.asarray(covariance)) * slopes, axis=-1)
+    return variance
 
 
 def frozen(matrix: Array) -> tuple[tuple[float, ...], ...]:

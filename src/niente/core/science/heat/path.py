@@ -19,7 +19,7 @@ from niente.core.science.heat.sum import (
     rise_alone,
     rise_and_slopes,
 )
-from niente.core.science.statistics import Z95, frozen, inverse
+from niente.core.science.statistics import Z95, frozen, inverse, quadratic
 
 REACH_LN_W, REACH_SPEED = 0.7, 0.4
 """Over which distance in ln W and in speed the process beside the sum hangs together."""
@@ -112,7 +112,7 @@ class HeatPath(msgspec.Struct, frozen=True):
             left_out = np.maximum(left_out - np.einsum("nm,nm->n", pulled, shared), 0.0)
             if self.follows_runs:
                 answer = value + pulled @ self.near.left_k
-        variance = np.einsum("ni,ni->n", slopes @ np.asarray(self.covariance), slopes) + left_out + COMMON_SD_K**2
+        variance = quadratic(slopes, self.covariance) + left_out + COMMON_SD_K**2
         variance = variance + (self.common_share * value) ** 2
         return answer, self.quantile * np.sqrt(variance + self._never_seen(own_slopes, label))
 

@@ -10,6 +10,7 @@ import numpy as np
 from niente.core.science.arrays import Array, Vector
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.heat.sum import OF_GROUP, OF_SOURCE, SHARED, first_source, mixing_of, rise_parts
+from niente.core.science.statistics import quadratic
 
 MIN_RUNG_K = 0.5
 STEP = 1e-5
@@ -68,7 +69,7 @@ def heat_rungs(path: HeatPath, power_w: float, rpm: Sequence[float], load: str =
 
     now, then = each(logs, speeds), each(logs, best)
     slopes = np.stack([(each(logs + STEP * one, speeds) - now) / STEP for one in np.eye(logs.shape[0])], axis=-1)
-    spread = path.quantile * np.sqrt(np.einsum("gi,ij,gj->g", slopes, np.asarray(path.covariance), slopes))
+    spread = path.quantile * np.sqrt(quadratic(slopes, path.covariance))
     distinct = _distinct(path, now[1:], spread[1:])
     rest = [0, *(1 + group for group in range(count) if group not in distinct)]
     rungs = [Rung("", float(np.sum(now[rest])), math.hypot(*spread[rest]), 0.0, RungKind.CORE)]

@@ -15,7 +15,7 @@ import numpy as np
 
 from niente.core.science.arrays import Array, Indices, Vector
 from niente.core.science.power.work import Work, fit_work
-from niente.core.science.statistics import frozen, inverse
+from niente.core.science.statistics import frozen, inverse, quadratic
 
 LEAK, LEAK_PER_K, LEAK_PER_V, UNCORE, LOAD_LINE, AT_FULL, STEEP, BENT, OFFSET = range(9)
 SHARED = 9
@@ -94,7 +94,7 @@ class PowerLaw(msgspec.Struct, frozen=True):
         pulled = shared @ np.asarray(self.precision)
         own = slopes_of(values, index, self.ref_mhz, clock_mhz, core_c, offset_mv, fixed_v) - pulled @ np.asarray(self.slopes)
         left = self.left_out_sd**2 - np.einsum("ij,ij->i", pulled, shared)
-        variance = np.einsum("ni,ij,nj->n", own, np.asarray(self.covariance), own) + np.maximum(left, 0.0)
+        variance = quadratic(own, self.covariance) + np.maximum(left, 0.0)
         error: Vector = np.sqrt(variance)
         return error
 

@@ -13,7 +13,7 @@ import msgspec
 import numpy as np
 
 from niente.core.science.arrays import Array, Vector
-from niente.core.science.statistics import Z95, frozen, inverse, redescending
+from niente.core.science.statistics import Z95, frozen, inverse, quadratic, redescending
 
 LEVEL_SD = 3.0
 """The level is not known beforehand, as a logarithm about the mean of the runs."""
@@ -78,7 +78,7 @@ class Work(msgspec.Struct, frozen=True):
         return value, value * self.wide * np.sqrt(self._variance(apart, own))
 
     def _variance(self, shared: Array, own: Vector) -> Vector:
-        variance: Vector = np.maximum(own - np.einsum("ni,ij,nj->n", shared, np.asarray(self.precision), shared), 0.0)
+        variance: Vector = np.maximum(own - quadratic(shared, self.precision), 0.0)
         return variance
 
 
