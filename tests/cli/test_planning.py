@@ -9,7 +9,7 @@ from click.testing import CliRunner, Result
 from niente.cli.main import commands
 from niente.core.model.answer_document import answer_schema
 from niente.core.model.errors import DocumentError, NienteError, PlanError
-from niente.core.model.plan import Confirmation, Plan, Search, SearchMethod, Step, plan_schema, read_plan
+from niente.core.model.plan import Confirmation, PickRuns, Plan, Search, SearchMethod, Step, plan_schema, read_plan
 from niente.core.model.question import question_schema
 from niente.core.planning.own_templates import keep
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
@@ -210,3 +210,12 @@ def test_nobody_there_to_change_a_real_machine(tmp_path: Path) -> None:
     result = CliRunner().invoke(commands, words)
     assert isinstance(result.exception, PlanError)
     assert "nobody is there" in str(result.exception)
+
+
+def test_a_quiet_point_is_looked_for_as_runs_tell() -> None:
+    """The approach stands in the plan: fewer runs are listed, and two entries follow from what was measured."""
+    grid = plan_from("quiet-point", "--rig", "larkspur")
+    plan = plan_from("quiet-point", "--rig", "larkspur", "--approach", "adaptive")
+    assert [isinstance(entry, PickRuns) for entry in plan.entries].count(True) == 2
+    assert not any(isinstance(entry, Confirmation) for entry in plan.entries)
+    assert 2 * len(steps(plan, "capacity")) < len(steps(grid, "capacity"))

@@ -13,8 +13,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 
-from niente.core.model.plan import Exposure, GuardAction, Plan, Search, SearchMethod, Step, read_plan
-from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.plan import Exposure, GuardAction, PickRuns, Plan, Search, SearchMethod, Step, read_plan
+from niente.core.model.question import Approach, Axis, FanSchool, Order, Question, Span
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.progress import RunStatus
@@ -252,6 +252,25 @@ def test_rules_make_the_plan(window: Window) -> None:
     rules.fans.activated.emit(list(FanSchool).index(FanSchool.SPEED))
     assert "fan_speed_rpm.case" in page.axes.rows
     assert all(step.speed_rpm for step in session.plan.steps)  # type: ignore[union-attr]
+
+
+def test_the_runs_of_a_quiet_point_are_chosen_in_either_way(window: Window) -> None:
+    """Every point of the axes, or each as the last ones told: what is still to follow stands in the list as expected."""
+    page = page_of(window)
+    choose_question(window, "quiet-point")
+    rules, session = page.rules, window.session
+    assert rules.approach.isVisible()
+    runs = len(session.plan.entries)  # type: ignore[union-attr]
+    rules.approach.activated.emit(list(Approach).index(Approach.ADAPTIVE))
+    assert question_in(window).approach == Approach.ADAPTIVE
+    assert len(session.plan.steps) < runs  # type: ignore[union-attr]
+    assert any(isinstance(entry, PickRuns) for entry in session.plan.entries)  # type: ignore[union-attr]
+    window.actions_["edit.undo"].trigger()
+    assert question_in(window).approach == Approach.GRID
+    rules.fans.activated.emit(list(FanSchool).index(FanSchool.AS_USED))
+    assert not rules.approach.isVisible()
+    choose_question(window, "undervolt-ladder")
+    assert not rules.approach.isVisible()
 
 
 def test_a_search_has_its_schools(window: Window) -> None:

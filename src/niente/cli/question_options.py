@@ -11,7 +11,7 @@ from niente.cli.goal import OPTIONS, goal_of
 from niente.cli.values import BACK, HOURS, LEVEL_DBA, MINUTES, NAME, SOME_MINUTES, STEP, TIMES
 from niente.core.model.errors import PlanError
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
-from niente.core.model.question import Axis, FanSchool, Order, Question, Span
+from niente.core.model.question import Approach, Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
 from niente.core.planning.builders import control_parts, default_fans, until_known
@@ -47,6 +47,7 @@ class QuestionOptions(msgspec.Struct, frozen=True):
     budget: float | None
     quiet_hours: str | None
     quiet_dba: float
+    approach: str | None = None
     failure: float | None = None
     horizon: float | None = None
     sure: float | None = None
@@ -105,6 +106,7 @@ class QuestionOptions(msgspec.Struct, frozen=True):
     def _rules(self, card: RigCard) -> dict[str, object]:
         return {
             "order": Order[self.order.upper()] if self.order is not None else None,
+            "approach": Approach[self.approach.upper()] if self.approach is not None else None,
             "method": SearchMethod[self.search.upper()] if self.search is not None else None,
             "quiet": _quiet(self.quiet_hours, self.quiet_dba) if self.quiet_hours is not None else None,
             "exposure": self._exposure(card),
@@ -140,6 +142,8 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--rest", default=None, type=MINUTES, metavar="MIN", help="Minutes without load before a cold start."),
             click.option("--fan-school", default=None, type=click.Choice([one.name.lower() for one in FanSchool]),
                          help="How fans are set while measuring."),
+            click.option("--approach", default=None, type=click.Choice([one.name.lower() for one in Approach]),
+                         help="Every point of the axes, or each run by what the last ones told."),
             click.option("--repeats", default=None, type=TIMES, help="How often each run is made."),
             click.option("--search", default=None, type=click.Choice([one.name.lower() for one in SearchMethod]),
                          help="How a limit is searched."),

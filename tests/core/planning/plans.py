@@ -9,7 +9,7 @@ import msgspec
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence, evidence_in
-from niente.core.model.plan import Entry, Exposure, Plan, Search, Step
+from niente.core.model.plan import Confirmation, Entry, Exposure, PickRuns, Plan, Search
 from niente.core.model.project import Limits
 from niente.core.model.question import Question
 from niente.core.model.records import Record, StateChanged
@@ -34,8 +34,10 @@ def short(plan: Plan, seconds: float = 25.0) -> Plan:
     """The same plan, every run of it cut to so many seconds, and searches to a quarter of an hour."""
 
     def cut(entry: Entry) -> Entry:
-        if not isinstance(entry, Step | Search):
+        if isinstance(entry, Confirmation):
             return msgspec.structs.replace(entry, exposure_s=seconds)
+        if isinstance(entry, PickRuns):
+            return msgspec.structs.replace(entry, exposure=Exposure(seconds, seconds), confirm_s=seconds, max_runs=2)
         rest = min(entry.exposure.idle_s, seconds)
         once = Exposure(min_s=seconds, max_s=seconds, idle_s=rest)
         if isinstance(entry, Search):

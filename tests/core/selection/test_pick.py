@@ -17,7 +17,7 @@ from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.plan import Confirmation
 from niente.core.model.project import Aim, Limits, NoisePlace
-from niente.core.planning.confirmation import next_confirmation
+from niente.core.planning.confirmation import next_of_pick
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.science.arrays import Vector
 from niente.core.selection.explanation import (
@@ -201,13 +201,13 @@ def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limit
     plan = plan_for(evidence.card, first_question(evidence.card))
     entry = plan.entries[-1]
     assert isinstance(entry, Confirmation)
-    assert next_confirmation(entry, evidence, limits, 0) is None  # confirmed already
+    assert next_of_pick(entry, evidence, limits, 0) is None  # confirmed already
     before = Evidence(evidence.card, tuple(run for run in evidence.runs if run.step < len(plan.entries) - 1))
-    step = next_confirmation(entry, before, limits, 0)
+    step = next_of_pick(entry, before, limits, 0)
     assert step is not None
     assert step.load == "vector"
     assert step.exposure.min_s >= 1200
-    assert next_confirmation(entry, before, limits, 3) is None
+    assert next_of_pick(entry, before, limits, 3) is None
 
 
 def test_the_front_is_what_no_other_beats() -> None:

@@ -15,7 +15,7 @@ from niente.core.analysis.setting_batch import one_setting
 from niente.core.model.plan import Confirmation
 from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
-from niente.core.planning.confirmation import confirming
+from niente.core.planning.confirmation import Decided, confirming, following
 from niente.core.selection.explanation import (
     candidate_text,
     confirmation_text,
@@ -114,12 +114,13 @@ def test_a_confirming_run_is_as_long_as_either_wants(
 ) -> None:
     limits = Limits(clean_minutes=clean_minutes)
     ran = msgspec.structs.replace(field, clean_s=np.zeros(field.clean_s.shape))
-    step = confirming(Confirmation(exposure_s=exposure_s), choose(models, limits, ran), models.heavy_load, 0)
+    choice = choose(models, limits, ran)
+    step = confirming(exposure_s, choice, models.heavy_load)
     assert step is not None
     assert least_s <= step.exposure.min_s < least_s + 5.0
-    assert (
-        confirming(Confirmation(exposure_s=exposure_s, max_runs=2), choose(models, limits, ran), models.heavy_load, 2) is None
-    )
+    decided = Decided(models, limits, ran, choice)
+    assert following(Confirmation(exposure_s=exposure_s, max_runs=2), decided, 1) == step
+    assert following(Confirmation(exposure_s=exposure_s, max_runs=2), decided, 2) is None
 
 
 def test_a_failure_at_the_pick_confirms_nothing(models: Models, field: SettingGrid, limits: Limits) -> None:

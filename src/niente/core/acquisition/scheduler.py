@@ -3,11 +3,11 @@
 import msgspec
 
 from niente.core.analysis.evidence import Evidence, gather
-from niente.core.model.plan import Confirmation, Plan, Step
+from niente.core.model.plan import Confirmation, PickRuns, Plan, Step
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text
 from niente.core.model.rig_card import RigCard
-from niente.core.planning.confirmation import next_confirmation
+from niente.core.planning.confirmation import next_of_pick
 from niente.core.planning.cost import AIR, pace_of, typical_seconds
 from niente.core.planning.forecast import heard_at
 from niente.core.planning.progress import Row, RunStatus, plan_rows
@@ -55,8 +55,8 @@ class Scheduler:
         """Lay the plan's runs out against the book as it stands."""
         evidence = self.known = gather(self._book, self.known)
 
-        def then(entry: Confirmation, so_far: int) -> Step | None:
-            return next_confirmation(entry, evidence, self._limits, so_far) if evidence is not None else None
+        def then(entry: Confirmation | PickRuns, so_far: int) -> Step | None:
+            return next_of_pick(entry, evidence, self._limits, so_far) if evidence is not None else None
 
         self._pace = pace_of(card, evidence)
         self.rows = plan_rows(self.plan, card, evidence, then)

@@ -31,7 +31,7 @@ class JudgedSettings(msgspec.Struct, frozen=True):
     allowed, ``by_law`` whether these follow from a law that failures taught, ``makers`` whether voltage and clock are no other
     than the maker's, ``against`` how many failures speak against it, ``heard_dba`` ± ``heard_hw`` the level where the limits
     judge it, ``inside`` whether a setting lies inside of what was measured; ``measured`` whether it was run, ``nearly`` whether
-    it was, its voltage offset apart.
+    it was, its voltage offset apart; ``changed`` how many of the controls that vary differ from stock.
     """
 
     settings: SettingBatch
@@ -47,6 +47,7 @@ class JudgedSettings(msgspec.Struct, frozen=True):
     failures: Indices
     measured: Mask
     nearly: Mask
+    changed: Indices
     heard_dba: Vector
     heard_hw: Vector
 
@@ -73,6 +74,7 @@ def judge(models: Models, limits: Limits, settings: SettingBatch, load: str = ""
         failures=failures,
         measured=measured,
         nearly=nearly,
+        changed=_changed(settings, models.card.stock),
         heard_dba=heard_dba,
         heard_hw=heard_hw,
     )
@@ -95,6 +97,14 @@ def depths_mv(settings: SettingBatch) -> Vector:
     """Return how deep settings go, ``(n,)`` in mV: below the maker's voltage, or below 1.2 V where the voltage is fixed."""
     fixed = settings.of("fixed_voltage_v", 0.0)
     return np.where(fixed > 0.0, 1000.0 * (FIXED_FROM_V - fixed), -settings.of("voltage_offset_mv", 0.0))
+
+
+def _changed(settings: SettingBatch, stock: Setting) -> Indices:
+    """Return how many of the controls that vary are set otherwise than stock ``(n,)``."""
+    found = np.zeros(settings.count, dtype=np.int64)
+    for control, values in settings.values.items():
+        found += values != stock.value(control)
+    return found
 
 
 def makers_own(settings: SettingBatch, stock: Setting) -> Mask:

@@ -27,7 +27,7 @@ from niente.core.model.plan import Plan
 from niente.core.model.project import Limits, Project
 from niente.core.model.question import Question, TemplateName
 from niente.core.model.rig_card import RigCard
-from niente.core.planning.layout import confirms
+from niente.core.planning.layout import next_by
 from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import plan_for, template
 from niente.core.science.arrays import Array, Vector
@@ -125,7 +125,7 @@ def answers_of(book: Path, findings: Answer, project: Project, only: str = "") -
     if evidence is None:
         return ()
     samples = RunSamples(book, evidence)
-    confirming = confirms(findings.choice, findings.models)
+    confirming = next_by(findings)
     found = []
     for name, asked in held_questions(evidence.card, evidence, project).items():
         kind = template(name)

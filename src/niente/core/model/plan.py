@@ -236,7 +236,30 @@ class Confirmation(
     skip: bool = False
 
 
-Entry = Step | Search | Confirmation
+class PickRuns(
+    msgspec.Struct,
+    frozen=True,
+    forbid_unknown_fields=True,
+    omit_defaults=True,
+    tag="pick runs",
+    tag_field="kind",
+    rename={"max_runs": "most_runs"},
+):
+    """Runs that follow from what is known of the pick: the next is the one that takes most doubt from it a minute.
+
+    Each ends by ``exposure`` at the latest, and as soon as what it says of the pick is known. They go on until the pick would
+    not change by ``matters_db``, and with ``confirm_s`` until it ran the heaviest load for so many seconds; ``max_runs`` times
+    at most.
+    """
+
+    exposure: Exposure
+    matters_db: Annotated[float, msgspec.Meta(gt=0, le=20)] = 0.2
+    confirm_s: Seconds = 0.0
+    max_runs: Times = 8
+    skip: bool = False
+
+
+Entry = Step | Search | Confirmation | PickRuns
 
 
 class QuietHours(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"max_dba": "most_dba"}):

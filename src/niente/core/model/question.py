@@ -114,6 +114,15 @@ class TemplateName(StrEnum):
     FREE = "free"
 
 
+class Approach(StrEnum):
+    """How the settings of a quiet point are chosen."""
+
+    GRID = "every point"
+    """Every point of the axes, each until it is known."""
+    ADAPTIVE = "as runs tell"
+    """A few to begin with; each next one is what tells most of the pick."""
+
+
 class Question(
     msgspec.Struct,
     frozen=True,
@@ -127,7 +136,8 @@ class Question(
     ``exposure`` ends a run; ``idle_minutes`` are those of a cold start, which ``from_cold`` lets go on until nothing moves.
     ``passes`` are the clean exposures that a setting has to come through. ``method``, ``fine`` and ``margin`` belong to a
     search for the last value that passes, and so does ``goal``: what it has to last. ``variants`` are compared by an A/B;
-    ``stall`` asks a fan sweep for the duties at which fans start and stall; ``edits`` are changes of the list by hand.
+    ``stall`` asks a fan sweep for the duties at which fans start and stall; ``approach`` says how a quiet point is looked for;
+    ``edits`` are changes of the list by hand.
     """
 
     template: str
@@ -152,6 +162,7 @@ class Question(
     since: str = ""
     goal: FailureGoal = A_DAY
     stall: bool = False
+    approach: Approach = Approach.GRID
     edits: "tuple[ListEdit, ...]" = ()
 
     @property

@@ -187,9 +187,12 @@ def _alone(card: RigCard, off: Setting, group: str, duties: Sequence[float]) -> 
     return [off.replaced(own.name, duty) for duty in duties if own.takes(duty) and off.value(own.name) != duty]
 
 
-def noise_steps(card: RigCard, base: Setting, swept: Sequence[float], variant: str = "") -> list[Step]:
+def noise_steps(
+    card: RigCard, base: Setting, swept: Sequence[float], variant: str = "", *, every_group: bool = False
+) -> list[Step]:
     """Return the noise map: the room with the fans off, every group alone, and the swept group with the others as in
-    ``base``. It needs half a minute a duty and no heat; a group that is not swept is heard alone at its one duty.
+    ``base``. It needs half a minute a duty and no heat; a group that is not swept is heard alone at its one duty, unless
+    ``every_group`` is to be heard at many.
     """
     idle = card.load_of(LoadKind.IDLE)
     lead = card.lead_group()
@@ -199,7 +202,7 @@ def noise_steps(card: RigCard, base: Setting, swept: Sequence[float], variant: s
     duties = sorted({*swept, *snapped(Axis(f"fan_duty.{lead}", span=NOISE_DUTIES), card)})
     steps = [Step(off, idle.name, BACKGROUND, "noise", "The room's background", variant)]
     for group in card.fan_groups():
-        alone = duties if group == lead else [base.fan_duty.get(group, FIXED_DUTY)]
+        alone = duties if group == lead or every_group else [base.fan_duty.get(group, FIXED_DUTY)]
         for setting in _alone(card, off, group, alone):
             steps.append(Step(setting, idle.name, NOISE, "noise", f"The {group} fans alone", variant))
     for duty in swept:

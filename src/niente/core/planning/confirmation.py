@@ -1,44 +1,93 @@
-"""Confirming the pick: the heaviest load at it, long enough, until it holds."""
+"""Runs that follow from the pick: those that take doubt from it, and those that confirm it."""
 
-from niente.core.analysis.evidence import Evidence
-from niente.core.analysis.models import fit_models
+import msgspec
+
+from niente.core.analysis.evidence import Evidence, RunSummary
+from niente.core.analysis.judged import JudgedSettings
+from niente.core.analysis.models import Models, fit_models
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.plan import Confirmation, Exposure, Step
+from niente.core.model.plan import Confirmation, Exposure, PickRuns, Step
 from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.planning.pick_runs import EXPECTED_RUNS, PICK_STAGE, next_pick_run
 from niente.core.selection.explanation import candidate_text
 from niente.core.selection.pick import Choice, choose
+from niente.core.selection.reach import reachable
 
 STAGE = "confirmation"
 
 
-def next_confirmation(entry: Confirmation, evidence: Evidence, limits: Limits, so_far: int) -> Step | None:
-    """Return the run that confirms the present pick, or ``None`` where it is confirmed, or cannot be.
+def next_of_pick(entry: Confirmation | PickRuns, evidence: Evidence, limits: Limits, so_far: int) -> Step | None:
+    """Return the run that an entry asks for next, by what the book comes to; ``None`` where it is over, or cannot be.
 
-    ``so_far`` are the runs that this confirmation has taken already.
+    ``so_far`` are the runs that it has taken already.
     """
     if so_far >= entry.max_runs:
         return None
     try:
         models = fit_models(evidence)
-        return confirming(entry, choose(models, limits), models.heavy_load, so_far)
     except NotEnoughError:
         return None
+    reached = reachable(models, limits)
+    try:
+        choice = choose(models, limits, reached)
+    except NotEnoughError:
+        choice = None
+    return following(entry, Decided(models, limits, reached, choice), so_far)
 
 
-def confirming(entry: Confirmation, choice: Choice, load: str, so_far: int) -> Step | None:
-    """Return the run that confirms a choice under a load; ``None`` where nothing is left to confirm."""
-    if choice.confirmed or so_far >= entry.max_runs:
+class Decided(msgspec.Struct, frozen=True):
+    """What the next run follows from: the models, the settings that they reach, and the pick among them; ``None`` while nothing
+    surely keeps the limits."""
+
+    models: Models
+    limits: Limits
+    reached: JudgedSettings
+    choice: Choice | None
+
+
+def following(entry: Confirmation | PickRuns, decided: Decided, so_far: int) -> Step | None:
+    """Return the run that an entry asks for next, by a choice; ``None`` where nothing is left to run."""
+    if so_far >= entry.max_runs:
         return None
-    least = max(entry.exposure_s, choice.limits.clean_minutes * 60.0) + 1.0
+    choice, load = decided.choice, decided.models.heavy_load
+    if isinstance(entry, PickRuns):
+        wanted = next_pick_run(entry, decided.models, decided.limits, decided.reached, choice)
+        if wanted is not None or not entry.confirm_s:
+            return wanted
+    exposure_s = entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
+    return confirming(exposure_s, choice, load) if choice is not None else None
+
+
+def confirming(exposure_s: float, choice: Choice, load: str) -> Step | None:
+    """Return the run that confirms a choice under a load; ``None`` where nothing is left to confirm."""
+    if choice.confirmed:
+        return None
+    least = max(exposure_s, choice.limits.clean_minutes * 60.0) + 1.0
     words = f"The pick, {candidate_text(choice.pick)}: does it hold?"
     return Step(choice.pick.setting, load, Exposure(min_s=least, max_s=least), STAGE, words)
 
 
-def expected_confirmation(entry: Confirmation, card: RigCard) -> Step:
-    """Return the run as it is expected before the pick is known."""
+def expected_runs(entry: Confirmation | PickRuns, card: RigCard, made: int) -> list[Step]:
+    """Return the runs as they are expected before the pick is known, after those that were made; never none."""
     heavy = card.load_of(LoadKind.HEAVY)
-    exposure = Exposure(min_s=entry.exposure_s, max_s=entry.exposure_s)
-    return Step(
-        card.stock, heavy.name if heavy is not None else "", exposure, STAGE, "The pick, once it is known: does it hold?"
-    )
+    load = heavy.name if heavy is not None else ""
+    found = []
+    if isinstance(entry, PickRuns):
+        near = Step(card.stock, load, entry.exposure, PICK_STAGE, "Near the pick, once that is known: what tells most of it")
+        found = [near] * max(EXPECTED_RUNS - made, 0 if entry.confirm_s else 1)
+    confirm_s = entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
+    if confirm_s:
+        words = "The pick, once it is known: does it hold?"
+        found.append(Step(card.stock, load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, words))
+    return found
+
+
+def run_as_made(entry: Confirmation | PickRuns, run: RunSummary) -> Step:
+    """Return the step that a run was made for."""
+    confirm_s = entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
+    if confirm_s and run.seconds >= confirm_s:
+        return Step(run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, "The pick as it was then")
+    if isinstance(entry, Confirmation):
+        return Step(run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, "The pick as it was then")
+    return Step(run.setting, run.load, entry.exposure, PICK_STAGE, "Near the pick as it was then")

@@ -7,12 +7,12 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models
-from niente.core.model.plan import Confirmation, Entry, Guard, Plan, Search, Step
+from niente.core.model.plan import Confirmation, Entry, Guard, PickRuns, Plan, Search, Step
 from niente.core.model.question import Question
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.alternatives import Alternative, of_budget, of_step, of_target, within
 from niente.core.planning.columns import columns_of
-from niente.core.planning.confirmation import confirming
+from niente.core.planning.confirmation import Decided, following
 from niente.core.planning.cost import Pace, PlanCost, cost_of, pace_of, row_seconds
 from niente.core.planning.dry_run import DryRun, dry_run
 from niente.core.planning.forecast import StepForecast, foresee
@@ -23,7 +23,6 @@ from niente.core.planning.structured_search import takes_long
 from niente.core.planning.templates import entries_of, plan_for
 from niente.core.planning.validation import Checked
 from niente.core.selection.answer import Answer
-from niente.core.selection.pick import Choice
 
 TARGET, BUDGET = "target", "budget"
 """What is compared when it is not an axis: how well a settled temperature is to be known, and how long it may take."""
@@ -111,7 +110,7 @@ class PlanLayout:
         """Return the plan that follows from a request, laid out against what the book comes to."""
         listed, plan = self._plan_for(request)
         keys = self._keys_for(request.card)
-        rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), confirms(answer.choice, answer.models), keys)
+        rows = plan_rows(plan, request.card, _of(request.card, answer.evidence), next_by(answer), keys)
         pace = pace_of(request.card, answer.evidence)
         question = request.question if request.own is None else None
         seconds = tuple(row_seconds(row, pace) for row in rows)
@@ -214,9 +213,9 @@ def _of(card: RigCard, evidence: Evidence | None) -> Evidence | None:
     return evidence if evidence is not None and evidence.card.variant == card.variant else None
 
 
-def confirms(choice: Choice | None, models: Models | None) -> Callable[[Confirmation, int], Step | None] | None:
-    """Return what a confirmation asks for next, by a choice; ``None`` while there is none."""
-    if choice is None or models is None:
+def next_by(answer: Answer) -> Callable[[Confirmation | PickRuns, int], Step | None] | None:
+    """Return what entries that follow from the pick ask for next, by an answer; ``None`` while there is no pick."""
+    if answer.choice is None or answer.models is None or answer.reached is None:
         return None
-    load = models.heavy_load
-    return lambda entry, so_far: confirming(entry, choice, load, so_far)
+    decided = Decided(answer.models, answer.choice.limits, answer.reached, answer.choice)
+    return lambda entry, so_far: following(entry, decided, so_far)

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from niente.core.model.plan import Confirmation, Entry, Search, Step
+from niente.core.model.plan import Confirmation, Entry, PickRuns, Search, Step
 from niente.core.model.question import ListChange, ListEdit
 
 KEY_CHARACTERS = 12
@@ -98,5 +98,5 @@ def _plain(entry: Entry) -> Entry:
     match entry:
         case Step():
             return msgspec.structs.replace(entry, reason="", skip=False)
-        case Search() | Confirmation():
+        case Search() | Confirmation() | PickRuns():
             return msgspec.structs.replace(entry, skip=False)

@@ -11,12 +11,12 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.plan import Confirmation, Entry, Exposure, Plan, Search, SearchMethod, Step
+from niente.core.model.plan import Confirmation, Entry, Exposure, PickRuns, Plan, Search, SearchMethod, Step
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import CONCLUSIVE, NOT_MADE_AGAIN, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.carried_runs import CarriedRuns
-from niente.core.planning.confirmation import STAGE, expected_confirmation
+from niente.core.planning.confirmation import expected_runs, run_as_made
 from niente.core.planning.ladder_ends import ENDED_BY, ends_ladder
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, is_telling
@@ -30,7 +30,7 @@ CLIMBS = ("sustained_power_w", "clock_cap_mhz", "fixed_clock_mhz", "fixed_voltag
 Fixed = tuple[object, ...]
 """A whole setting as something hashable that is equal for equal settings."""
 Key = tuple[str, int, str]
-Next = Callable[[Confirmation, int], Step | None]
+Next = Callable[[Confirmation | PickRuns, int], Step | None]
 
 
 class RunStatus(StrEnum):
@@ -142,8 +142,9 @@ class _Laying:
                 case Search():
                     rows += self._searched(index, entry)
                     open_yet = open_yet or not rows[-1].status.closed if rows else open_yet
-                case Confirmation():
+                case Confirmation() | PickRuns():
                     rows += self._confirmed(index, entry, open_yet)
+                    open_yet = open_yet or any(not row.status.closed for row in rows)
         return tuple(rows)
 
     # -- what was measured ---------------------------------------------------------------------------------------
@@ -379,21 +380,24 @@ class _Laying:
         runs = self._evidence.runs if self._evidence is not None else ()
         return [run for run in runs if run.plan_id in self._own and run.step == index and run.outcome in NOT_MADE_AGAIN]
 
-    def _confirmed(self, index: int, entry: Confirmation, open_yet: bool) -> list[Row]:
-        step = expected_confirmation(entry, self._card)
+    def _confirmed(self, index: int, entry: Confirmation | PickRuns, open_yet: bool) -> list[Row]:
+        """Return the runs that followed from the pick, the next, and those that are expected."""
         mine = self._runs_of(index)
-        rows = [
-            Row(index, msgspec.structs.replace(step, setting=run.setting, load=run.load, stage=STAGE), status_of_row(run), run)
-            for run in mine
-        ]
+        rows = [Row(index, run_as_made(entry, run), status_of_row(run), run) for run in mine]
+        expected = [Row(index, step, RunStatus.EXPECTED) for step in expected_runs(entry, self._card, len(mine))]
         if entry.skip:
-            return rows or [Row(index, step, RunStatus.SKIPPED, reason="left out by hand")]
+            return rows or [Row(index, expected[0].step, RunStatus.SKIPPED, reason="left out by hand")]
+        if rows and self._later_began(index):  # what came after rests on it: it is not taken up again
+            return rows
         if open_yet or self._then is None:
-            return rows if rows and self._then is None else [*rows, Row(index, step, RunStatus.EXPECTED)]
+            return rows if rows and self._then is None else [*rows, *expected]
         following = self._then(entry, len(mine))
-        if following is not None:
-            rows.append(Row(index, following, RunStatus.AHEAD))
-        return rows
+        return rows if following is None else [*rows, Row(index, following, RunStatus.AHEAD), *expected[1:]]
+
+    def _later_began(self, index: int) -> bool:
+        """Return whether a run of this plan was made for an entry after this one."""
+        runs = self._evidence.runs if self._evidence is not None else ()
+        return any(run.plan_id in self._own and run.step > index for run in runs)
 
 
 def _but_for_fans(whole: Setting, groups: set[str]) -> Setting:

@@ -1,7 +1,7 @@
 """Risk: gentle before deep, and what one failure says of settings that were not run."""
 
 from niente.core.model.names import kind_of
-from niente.core.model.plan import Confirmation, Plan, Search
+from niente.core.model.plan import Confirmation, PickRuns, Plan, Search
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.selection.setting_words import values_text
@@ -28,7 +28,7 @@ def raised_voltages(plan: Plan, card: RigCard) -> tuple[str, ...]:
     own and is not judged here."""
     found: list[str] = []
     for entry in plan.entries:
-        if isinstance(entry, Confirmation) or entry.skip:
+        if isinstance(entry, Confirmation | PickRuns) or entry.skip:
             continue
         setting = entry.setting
         if isinstance(entry, Search) and kind_of(entry.controls[0]) in DEPTHS:

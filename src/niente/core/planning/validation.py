@@ -2,7 +2,7 @@
 
 from niente.core.model.errors import PlanError
 from niente.core.model.guard_rules import CORE, problems_of
-from niente.core.model.plan import Confirmation, Plan, Search, Step
+from niente.core.model.plan import Confirmation, PickRuns, Plan, Search, Step
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 
@@ -48,18 +48,25 @@ def findings(plan: Plan, card: RigCard, checked: Checked | None = None) -> list[
                 names.add(entry.name)
             case Confirmation():
                 wrong = _of_confirmation(entry, card)
+            case PickRuns():
+                wrong = [*entry.exposure.problems(), *_of_heaviest(card)]
         found += [f"step {number}: {text}" for text in wrong]
     return found + _of_guards(plan, card)
 
 
 def _of_confirmation(entry: Confirmation, card: RigCard) -> list[str]:
     """Return what keeps a confirmation from running."""
-    wrong = []
-    if card.load_of(LoadKind.HEAVY) is None:
-        wrong.append("it asks for a confirmation under the heaviest load, and this rig names none")
+    wrong = _of_heaviest(card)
     if entry.exposure_s <= 0 or entry.max_runs < 1:
         wrong.append("a confirmation lasts longer than nothing, and runs at least once")
     return wrong
+
+
+def _of_heaviest(card: RigCard) -> list[str]:
+    """Return what keeps a pick from being run under the heaviest load."""
+    if card.load_of(LoadKind.HEAVY) is not None:
+        return []
+    return ["it asks for a confirmation under the heaviest load, and this rig names none"]
 
 
 def _of_step(step: Step, card: RigCard, names: set[str], seen: Checked) -> list[str]:

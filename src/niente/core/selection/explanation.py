@@ -23,6 +23,14 @@ WINS_WORDS = {
 """For each aim the unit of what is won, and the words for winning something and nothing."""
 
 
+A_UNIT_LOOSER = {
+    Limit.THROUGHPUT: f"1{NO_BREAK_SPACE}% less",
+    Limit.HEADROOM: f"1{NO_BREAK_SPACE}K less",
+    Limit.NOISE: f"1{NO_BREAK_SPACE}dB more",
+}
+"""A limit that is a unit looser, in words."""
+
+
 def candidate_text(candidate: Candidate) -> str:
     """Return a setting by its two axes and every other control that differs from stock: ``102 W, case fans 24 %, −45 mV``."""
     axes = f"{candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
@@ -47,7 +55,8 @@ def pick_reason(choice: Choice) -> str:
     room = quantity_of("room_temperature_c").with_unit(choice.limits.design_room_c)
     outside = "" if pick.inside else " It lies outside of what was measured: run it before relying on any of this."
     return (
-        f"Of {choice.settings} settings {choice.eligible} keep every limit with their intervals. "
+        f"Of {choice.settings} settings {choice.eligible} keep all limits together, {100.0 * choice.limits.failure.sure:g}"
+        f"{NO_BREAK_SPACE}% surely. "
         f"This one {AIM_WORDS[choice.limits.aim]} of them: {noise} in the room, {throughput} of stock, "
         f"{headroom} of headroom at {room}."
         f"{outside}"
@@ -123,9 +132,12 @@ def limit_cost_text(choice: Choice, limit: Limit) -> str:
     instead = candidate_text(cost.instead)
     unit, better, no = WINS_WORDS[choice.limits.aim]
     wins = cost.wins_db if choice.limits.aim == Aim.QUIETEST else cost.wins
-    if wins < 0.05:
-        return f"without it {instead}, {no}"
-    return f"without it {instead}, {number_text(wins, 1)}{NO_BREAK_SPACE}{unit} {better}"
+    without = f"without it {instead}, "
+    without += no if wins < 0.05 else f"{number_text(wins, 1)}{NO_BREAK_SPACE}{unit} {better}"
+    if cost.unit_wins is None or limit not in A_UNIT_LOOSER:
+        return without
+    bought = "nothing" if cost.unit_wins < 0.05 else f"{number_text(cost.unit_wins, 1)}{NO_BREAK_SPACE}{unit}"
+    return f"{A_UNIT_LOOSER[limit]} buys {bought}; {without}"
 
 
 def limit_text(choice: Choice, limit: Limit) -> str:

@@ -23,6 +23,8 @@ HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
 EQUAL_PERCENT, EQUAL_W, EQUAL_K = 0.3, 0.5, 0.3
 """Settings that differ by less in what is wanted are as good as each other; the quieter one is then taken."""
+MATTERS_DB, MATTERS_ALONE_DB = 0.25, 1.3
+"""A confirmed pick is not left for less, in the room and alone."""
 TELLING_DB = 0.3
 """Modelled levels closer than this are no reason by themselves."""
 CLEARLY_APART = {
@@ -179,19 +181,23 @@ def _best(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
 
 def _quietest(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
     """Return the quietest setting in the room; within ``HEARD_DB`` one whose machine alone is quietest, within ``TELLING_DB``
-    the one that ran longest (up to what confirms it) without a failure, so that a run that confirms the pick does not move
-    it, and then the one with the most throughput."""
+    the one that ran longest (up to what confirms it) without a failure, then the one that leaves most controls as they were,
+    and then the one with the most throughput. One that is confirmed already stays while it would not change by more than
+    matters: running it moves nothing."""
     indices = np.flatnonzero(among)
     if indices.shape[0] == 0:
         return None
     predicted = field.predicted
-    level = predicted.in_room_dba[indices]
-    near = indices[level <= np.min(level) + HEARD_DB]
-    alone = predicted.alone_dba[near]
-    near = near[alone <= np.min(alone) + TELLING_DB]
-    ran = np.minimum(np.where(field.failures[near] > 0, 0.0, field.clean_s[near]), 60.0 * limits.clean_minutes)
-    order = np.lexsort((-predicted.throughput_percent[near], -ran))
-    return int(near[order[0]])
+    level, alone = predicted.in_room_dba[indices], predicted.alone_dba[indices]
+    near = level <= np.min(level) + HEARD_DB
+    near &= alone <= np.min(alone[near]) + TELLING_DB
+    ran = np.minimum(np.where(field.failures[indices] > 0, 0.0, field.clean_s[indices]), 60.0 * limits.clean_minutes)
+    stays = (ran >= 60.0 * limits.clean_minutes) & (level <= np.min(level) + MATTERS_DB)
+    stays &= alone <= np.min(alone[near]) + MATTERS_ALONE_DB
+    if stays.any():
+        near = stays
+    order = np.lexsort((-predicted.throughput_percent[indices], field.changed[indices], -ran))
+    return int(indices[order[near[order]][0]])
 
 
 def _candidate(models: Models, field: JudgedSettings, kept: dict[Limit, Mask], index: int) -> Candidate:

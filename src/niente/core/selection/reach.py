@@ -234,7 +234,24 @@ class _Search:
                     best[index], least[index] = tried[own][at], cost[at]
                 else:
                     share[index] /= 2.0
-        return np.concatenate([best, self._on_steps(best[0] + moves * self._step)])
+        beside = self._on_steps(best[0] + moves * self._step)
+        return np.concatenate([best, beside, *(self._as_found(points) for points in (best, beside))])
+
+    def _as_found(self, points: Array) -> Array:
+        """Return points with one control after the other left as it was found, and with all of them: what does nothing there
+        need not be set ``(m, d)``. Fans apart, which are what is heard."""
+        stock = self._models.card.stock
+        found, every = [], points.copy()
+        for index, control in enumerate(self._controls):
+            value = stock.value(control.name)
+            if value is None or control.name.startswith("fan_duty.") or not control.low <= value <= control.high:
+                continue
+            one = points.copy()
+            one[:, index] = value
+            found.append(one)
+            if control.name != POWER:
+                every[:, index] = value
+        return np.concatenate([*found, every])
 
     def _targets(self, throughput: Vector) -> list[_Target]:
         """Return the limits, each of them a unit looser, kept at even odds and wherever that lies, and the quietest at other

@@ -2,8 +2,8 @@
 
 import msgspec
 
-from niente.core.model.plan import Entry, SearchMethod, Step
-from niente.core.model.question import Axis, FanSchool, Question, TemplateName
+from niente.core.model.plan import Entry, Exposure, PickRuns, SearchMethod, Step
+from niente.core.model.question import Approach, Axis, FanSchool, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import is_fan_axis, snapped
@@ -15,6 +15,7 @@ from niente.core.planning.builders import (
     baseline_steps,
     confirmation,
     default_fans,
+    is_liquid,
     limits_below,
     load_named,
     noise_steps,
@@ -27,8 +28,19 @@ from niente.core.planning.builders import (
 from niente.core.planning.order import arranged
 from niente.core.planning.questions.undervolting import OFFSET, RUNG, SEARCHED, offset_axis, search_over
 
-SEARCH_S = 2.5 * 3600.0
-"""What the offset is given of a night: a little more depth would not be heard."""
+SEARCH_S = {Approach.GRID: 2.5 * 3600.0, Approach.ADAPTIVE: 1.25 * 3600.0}
+"""What the offset is given: of a night, and of a few hours. A little more depth would not be heard."""
+SHARES = (0.66, 0.55, 0.55)
+"""The power limits of the first runs, as shares of stock: about what keeps nine tenths of the throughput."""
+FIRST_DUTIES = ((45.0, 45.0), (26.0, 60.0), (60.0, 26.0))
+"""Duties of the leading group and of the others in the first runs: each group once slow and once fast."""
+FIRST_S, FIRST_KNOWN_K = 300.0, 2.0
+FIRST_MAX_S = {False: 900.0, True: 1500.0}
+"""The first runs only show where to look: they end early, on air and on liquid."""
+NEVER_OFF_DUTY = 65.0
+"""Where a pump stands in the later ones of them."""
+MOST_RUNS = 8
+"""How many runs near the pick there are at most, before the offset is looked for and after it."""
 
 
 def first_quiet(card: RigCard) -> Question:
@@ -63,13 +75,15 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
     """Return the stages. An offset axis with one point is what the whole sweep runs at; with several it is searched."""
     base = _with_offset(card, question, base_of(card, question))
     axes = [axis for axis in usable_axes(card, question) if axis.control not in SEARCHED]
+    if question.approach == Approach.ADAPTIVE and question.fans == FanSchool.DUTY:
+        return _adaptive_entries(card, question, base, axes)
     swept = [duty for axis in axes if axis.control == f"fan_duty.{card.lead_group()}" for duty in snapped(axis, card)]
     entries: list[Entry] = [*noise_steps(card, base, swept)]
     entries += _shows(card, question, base, axes)
     entries += baseline_steps(card, question.loads, question.exposure)
     entries += one_core_steps(card, question.loads)
     hottest = _hottest(card, base, axes)
-    search = search_over(card, question, hottest, RUNG, SEARCH_S)
+    search = search_over(card, question, hottest, RUNG, SEARCH_S[Approach.GRID])
     if search is not None:
         entries.append(search)
     takes = search.name if search is not None else ""
@@ -77,6 +91,54 @@ def quiet_entries(card: RigCard, question: Question) -> list[Entry]:
         steps = _heat(card, question, base, axes, load) if index == 0 else _rest(card, question, base, axes, load)
         entries += [msgspec.structs.replace(step, takes=takes) for step in arranged(steps, question, card)]
     return [*entries, *confirmation(card, question)]
+
+
+def _adaptive_entries(card: RigCard, question: Question, base: Setting, axes: list[Axis]) -> list[Entry]:
+    """Return noise first, which is cheap and without risk; a few runs that show where to look; what tells most of the pick; how
+    deep the offset goes there, which is the risk; and the pick."""
+    swept = [duty for axis in axes if is_fan_axis(axis) for duty in snapped(axis, card)]
+    heavy, counted = question.loads[:1], question.loads[1:]
+    longest = FIRST_MAX_S[is_liquid(card)]
+    first = Exposure(FIRST_S, min(longest, max(question.exposure.max_s, FIRST_S)), FIRST_KNOWN_K)
+    entries: list[Entry] = [*noise_steps(card, base, swept, every_group=True)]
+    entries += baseline_steps(card, heavy, first)
+    entries += baseline_steps(card, counted, GIVES_THROUGHPUT)
+    entries += one_core_steps(card, question.loads)
+    starts = _first_settings(card, base, axes)
+    for load in heavy:
+        entries += [Step(setting, load, first, "capacity", "Where to look: heat here") for setting in starts]
+    for load in counted:
+        entries += [Step(starts[0], load, GIVES_THROUGHPUT, "capacity", "What this limit leaves")]
+    if heavy:
+        entries.append(PickRuns(question.exposure, max_runs=MOST_RUNS))
+    search = search_over(card, question, starts[0], RUNG, SEARCH_S[Approach.ADAPTIVE])
+    if search is not None:
+        entries.append(search)
+    if heavy:
+        entries.append(PickRuns(question.exposure, confirm_s=question.confirm_minutes * 60.0, max_runs=MOST_RUNS))
+    return entries
+
+
+def _first_settings(card: RigCard, base: Setting, axes: list[Axis]) -> list[Setting]:
+    """Return the settings of the first runs: limits about where the pick will lie, each group of fans once slow and once fast;
+    what never stands (a pump) stays as it is at first, and is then slowed."""
+    limits = limits_below(card, SHARES)
+    lead = card.lead_group()
+    moved = [group for group in card.fan_groups() if card.control(f"fan_duty.{group}") is not None]
+    found = []
+    for turn, (share, other) in enumerate(FIRST_DUTIES):
+        setting = base
+        if card.control("sustained_power_w") is not None:
+            setting = setting.replaced("sustained_power_w", limits[min(turn, len(limits) - 1)])
+        for group in moved:
+            own = card.control(f"fan_duty.{group}")
+            if own is None or (own.low > 0.0 and not turn):
+                continue
+            duty = NEVER_OFF_DUTY if own.low > 0.0 else share if group == lead else other
+            setting = setting.replaced(own.name, min(max(duty, own.low), own.high))
+        if setting not in found:
+            found.append(setting)
+    return found[: len(moved) + 1] if len(moved) < len(FIRST_DUTIES) else found
 
 
 def _shows(card: RigCard, question: Question, base: Setting, axes: list[Axis]) -> list[Step]:

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLabel, QVBoxLa
 
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.quantities import duration_text, quantity_of
-from niente.core.model.question import FanSchool, Order, Question, TemplateName
+from niente.core.model.question import Approach, FanSchool, Order, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.axis_values import is_fan_axis
 from niente.core.planning.builders import default_fans, until_known
@@ -83,6 +83,7 @@ class Rules(QWidget):
         self.stall.setToolTip(tr("Each group alone, down until it stops and up until it starts; minutes, and no heat"))
         self.stall.clicked.connect(lambda on: self._put("what is looked for", stall=on))
         self.fans = choice(tr("Fans while measuring"), [tr(one.value) for one in FanSchool], self._fans_chosen)
+        self.approach = choice(tr("How the runs are chosen"), [tr(one.value) for one in Approach], self._approach_chosen)
         self.repeats = _count(tr("Repeats of every run"), lambda value: self._put("the repeats", repeats=int(value)))
         self.method = choice(tr("How a limit is searched"), [], self._method_chosen)
         self.margin = QuantityField(
@@ -113,6 +114,7 @@ class Rules(QWidget):
         return (
             (tr("State A"), self.variants[0]),
             (tr("State B"), self.variants[1]),
+            (tr("Runs"), self.approach),
             (tr("A run ends"), self.rule),
             (tr("Known to ±"), self.known),
             (tr("At least"), self.least),
@@ -170,6 +172,7 @@ class Rules(QWidget):
         self.stall.setChecked(question.stall)
         self.repeats.put(question.repeats)
         self.fans.setCurrentIndex(list(FanSchool).index(question.fans))
+        self.approach.setCurrentIndex(list(Approach).index(question.approach))
 
     def _show_search(self, card: RigCard, question: Question) -> None:
         methods = search_methods(question)
@@ -209,6 +212,7 @@ class Rules(QWidget):
                 self.method: searched,
                 self.fine: searched and not of_values,
                 self.margin: searched and not of_values and question.method != SearchMethod.STRUCTURED,
+                self.approach: question.template == TemplateName.QUIET_POINT and question.fans == FanSchool.DUTY,
                 self.rest: idles,
                 self.cold: idles,
                 self.stall: question.template == TemplateName.FAN_SWEEP,
@@ -319,6 +323,9 @@ class Rules(QWidget):
         fans = any(is_fan_axis(axis) for axis in self._question.axes) or school in (FanSchool.SPEED, FanSchool.NOISE)
         axes = others + (default_fans(self._card, school) if fans else ())
         self._put("how the fans are set", fans=school, axes=axes)
+
+    def _approach_chosen(self, index: int) -> None:
+        self._put("how the runs are chosen", approach=list(Approach)[index])
 
     def _method_chosen(self, index: int) -> None:
         if self._question is not None:
