@@ -28,6 +28,7 @@ def choice_as_data(choice: Choice) -> dict[str, Any]:
                 "limit": str(cost.limit),
                 "wins_db": cost.wins_db,
                 "wins": cost.wins,
+                "unit_wins": cost.unit_wins,
                 "instead": _candidate(cost.instead) if cost.instead is not None else None,
                 "words": explanation.limit_cost_text(choice, cost.limit),
             }

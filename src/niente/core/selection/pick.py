@@ -32,7 +32,7 @@ CLEARLY_APART = {
     "clock_cap_mhz": 100.0,
     "fixed_clock_mhz": 100.0,
     "fan_duty": 8.0,
-    "voltage_offset_mv": 10.0,
+    "voltage_offset_mv": 20.0,
 }
 """Two settings are worth telling apart where one of these controls differs by so much."""
 UNRUN_DB = 4.0
@@ -131,12 +131,14 @@ def choose(models: Models, limits: Limits, field: JudgedSettings | None = None) 
             _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
         )
     pick = _candidate(models, at, kept, best)
+    moved = _best(at, _known_first(at, eligible), limits, stays=False)
+    free = pick if moved is None else _candidate(models, at, kept, moved)
     return Choice(
         pick=pick,
         confirmed=is_confirmed(pick, limits),
         standing=standing_of(pick, limits),
         runners_up=_runners_up(models, at, kept, eligible, pick),
-        costs=tuple(_cost(models, at, kept, limit, pick, limits) for limit in Limit if _in_force(limit, limits)),
+        costs=tuple(_cost(models, at, kept, limit, free, limits) for limit in Limit if _in_force(limit, limits)),
         eligible=int(np.count_nonzero(eligible)),
         settings=int(eligible.shape[0]),
         limits=limits,
@@ -164,8 +166,9 @@ def _known_first(field: JudgedSettings, among: Mask) -> Mask:
     return known if known.any() else among
 
 
-def _best(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
-    """Return the setting that is best in what the choice is for; among those as good as it the quietest."""
+def _best(field: JudgedSettings, among: Mask, limits: Limits, *, stays: bool = True) -> int | None:
+    """Return the setting that is best in what the choice is for; among those as good as it the quietest, or the one that is
+    confirmed already, where that ``stays``."""
     predicted = field.predicted
     wanted: dict[Aim, tuple[Vector, float]] = {
         Aim.FASTEST: (-predicted.throughput_percent, EQUAL_PERCENT),
@@ -173,16 +176,16 @@ def _best(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
         Aim.COOLEST: (predicted.core_c, EQUAL_K),
     }
     if limits.aim not in wanted or not among.any():
-        return _quietest(field, among, limits)
+        return _quietest(field, among, limits, stays=stays)
     values, equal = wanted[limits.aim]
     values = np.where(among & np.isfinite(values), values, np.inf)
-    return _quietest(field, among & (values <= np.min(values) + equal), limits)
+    return _quietest(field, among & (values <= np.min(values) + equal), limits, stays=stays)
 
 
-def _quietest(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
+def _quietest(field: JudgedSettings, among: Mask, limits: Limits, *, stays: bool) -> int | None:
     """Return the quietest setting in the room; within ``HEARD_DB`` one whose machine alone is quietest, within ``TELLING_DB``
     the one that ran longest (up to what confirms it) without a failure, then the one that leaves most controls as they were,
-    and then the one with the most throughput. One that is confirmed already stays while it would not change by more than
+    and then the one with the most throughput. One that is confirmed already ``stays`` while it would not change by more than
     matters: running it moves nothing."""
     indices = np.flatnonzero(among)
     if indices.shape[0] == 0:
@@ -192,10 +195,10 @@ def _quietest(field: JudgedSettings, among: Mask, limits: Limits) -> int | None:
     near = level <= np.min(level) + HEARD_DB
     near &= alone <= np.min(alone[near]) + TELLING_DB
     ran = np.minimum(np.where(field.failures[indices] > 0, 0.0, field.clean_s[indices]), 60.0 * limits.clean_minutes)
-    stays = (ran >= 60.0 * limits.clean_minutes) & (level <= np.min(level) + MATTERS_DB)
-    stays &= alone <= np.min(alone[near]) + MATTERS_ALONE_DB
-    if stays.any():
-        near = stays
+    confirmed = (ran >= 60.0 * limits.clean_minutes) & (level <= np.min(level) + MATTERS_DB)
+    confirmed &= alone <= np.min(alone[near]) + MATTERS_ALONE_DB
+    if stays and confirmed.any():
+        near = confirmed
     order = np.lexsort((-predicted.throughput_percent[indices], field.changed[indices], -ran))
     return int(indices[order[near[order]][0]])
 
@@ -300,9 +303,9 @@ def _in_force(limit: Limit, limits: Limits) -> bool:
 def _cost(
     models: Models, field: JudgedSettings, kept: dict[Limit, Mask], limit: Limit, pick: Candidate, limits: Limits
 ) -> LimitCost:
-    """Return what would be picked without one limit."""
+    """Return what would be picked without one limit, against what would be with all of them, were nothing confirmed yet."""
     others = keeps_without(field, limits, limit)
-    index = _best(field, _known_first(field, others), limits)
+    index = _best(field, _known_first(field, others), limits, stays=False)
     unit = _unit_wins(models, field, limit, pick, limits)
     instead = _candidate(models, field, kept, index) if index is not None else pick
     if index is None or instead.setting == pick.setting:
@@ -316,7 +319,7 @@ def _unit_wins(models: Models, field: JudgedSettings, limit: Limit, pick: Candid
     if looser is None:
         return None
     kept = keeps(field, looser)
-    index = _best(field, _known_first(field, np.logical_and.reduce(list(kept.values()))), looser)
+    index = _best(field, _known_first(field, np.logical_and.reduce(list(kept.values()))), looser, stays=False)
     return None if index is None else _wins(pick, _candidate(models, field, kept, index), limits.aim)
 
 

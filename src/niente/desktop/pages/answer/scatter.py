@@ -81,8 +81,12 @@ class Scatter(Plot):
         self._limits, self._choice, self._scale = limits, choice, scale
         self.ways.take(method_steps)
         self._settings = made = sort_settings(judged, limits, self.ways.method_steps)
-        every = np.concatenate([made.measured, made.inferred, made.rejected, made.worse, self.ways.points()])
+        every = np.concatenate([made.measured, made.inferred, made.front, self.ways.points()])
+        every = every if every.shape[0] else np.concatenate([made.rejected, made.worse])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
+        low[1] = min(low[1], limits.min_throughput_percent - 5.0)
+        if limits.max_noise_dba is not None:  # a handle stands where it was put
+            low[0], high[0] = min(low[0], limits.max_noise_dba), max(high[0], limits.max_noise_dba)
         levels = (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0)))
         self.box.setRange(xRange=levels, yRange=rounded(low[1] - 2.0, high[1] + 2.0, TICKS_UP), padding=0.0)
         self._speak()
