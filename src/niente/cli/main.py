@@ -13,6 +13,7 @@ from niente.cli.answer import answer_command
 from niente.cli.books import card_and_project, read_book
 from niente.cli.cards import card_of
 from niente.cli.goal import aim_options, aimed, goal_of, goal_options
+from niente.cli.hand_over import hand_over_command
 from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
 from niente.cli.progress import ProgressPrinter
@@ -114,7 +115,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-for command in (plan, status, fit_command, predict_command, proof_command, answer_command):
+for command in (plan, status, fit_command, predict_command, proof_command, answer_command, hand_over_command):
     commands.add_command(command)
 
 

@@ -202,14 +202,16 @@ def dry_run_text(dry: DryRunSummary) -> str:
 
 
 @plan.command("schema")
-@click.argument("of", type=click.Choice(["plan", "question", "answer"]), default="plan")
+@click.argument("of", type=click.Choice(["plan", "question", "answer", "card"]), default="plan")
 def schema(of: str) -> None:
-    """Print the JSON Schema of plans, of kept questions, or of answers."""
+    """Print the JSON Schema of plans, of kept questions, of answers, or of hand-over cards."""
     from niente.core.model.answer_document import answer_schema
+    from niente.core.model.hand_over_card import hand_over_schema
     from niente.core.model.plan import plan_schema
     from niente.core.model.question import question_schema
 
-    click.echo({"plan": plan_schema, "question": question_schema, "answer": answer_schema}[of](), nl=False)
+    schemas = {"plan": plan_schema, "question": question_schema, "answer": answer_schema, "card": hand_over_schema}
+    click.echo(schemas[of](), nl=False)
 
 
 def _register() -> None:

@@ -1,0 +1,201 @@
+"""The hand-over card of a pick: its setting in the order of entry, what it comes to, the check of ten minutes, and the way
+back."""
+
+from pathlib import Path
+
+import numpy as np
+
+from niente.core.analysis.evidence import RunSummary
+from niente.core.analysis.models import Models
+from niente.core.answers.against_stock import BY, ENTRY, against_stock, entry_order, loads_against_stock
+from niente.core.answers.answering import RunSamples
+from niente.core.answers.wording import amount, bare, load_title
+from niente.core.model.answer_document import AnswerFigure, Remark, value_of
+from niente.core.model.errors import NotEnoughError
+from niente.core.model.hand_over_card import HAND_OVER_FORMAT, EntryStep, FanRow, HandOverCard, ShortCheck
+from niente.core.model.names import kind_of
+from niente.core.model.quantities import duration_text, quantity_of
+from niente.core.model.rig_card import Control, RigCard
+from niente.core.model.setting import Setting
+from niente.core.science.arrays import Vector
+from niente.core.selection.answer import Answer
+from niente.core.selection.explanation import candidate_text, confirmation_text, pick_reason
+from niente.core.selection.pick import Candidate, Choice
+from niente.core.selection.proof_words import CORRUPTS, headline
+
+CHECK_S, WINDOW_S = 600.0, 60.0
+"""When the check of ten minutes reads, and over how long before."""
+MAY_DIFFER = {
+    "core_rise_k": (2.5, 0.0),
+    "package_power_w": (0.5, 0.02),
+    "effective_clock_mhz": (10.0, 0.007),
+    "throughput_per_s": (0.0, 0.025),
+    "fan_speed_rpm": (10.0, 0.03),
+    "noise_dba": (1.0, 0.0),
+}
+"""By how much a reading of the check may differ, as an amount and as a share: the room and what was before move it. A
+judgement, no source."""
+CAUTIONS = (
+    "Keep within the limits of the makers of processor, board and fans; local rules and licensed people come first.",
+    "Before the case is opened: mains off, unplugged, and hot parts left to cool.",
+    CORRUPTS,
+    "A passed run is evidence, not a guarantee. Keep a backup, and write the firmware's version beside this card: an update "
+    "may change what an entry means.",
+)
+
+
+def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str) -> HandOverCard:
+    """Return the card of the pick of a book, made at a moment (UTC, ISO 8601) by a version of Niente. Raises ``NotEnoughError``
+    where there is no pick."""
+    choice, models, evidence = findings.choice, findings.models, findings.evidence
+    if choice is None or models is None or evidence is None:
+        raise NotEnoughError(f"There is no pick to hand over. {findings.problem}", remedy="Run the plan to its end first.")
+    pick, card, room_c = choice.pick, evidence.card, choice.limits.design_room_c
+    loads = loads_against_stock(models, pick.setting, room_c)
+    steps = tuple(entry_step(*one) for one in entry_order(card.controls, pick.setting, card.stock))
+    return HandOverCard(
+        format=HAND_OVER_FORMAT,
+        rig=card.name,
+        machine=card.title,
+        summary=card.summary,
+        variant=card.variant,
+        point="",
+        made_at=made_at,
+        niente=niente,
+        sentence=candidate_text(pick),
+        standing=choice.standing.value,
+        standing_words=confirmation_text(choice),
+        steps=steps,
+        fans=tuple(_fan_rows(models, pick.setting)),
+        figures=tuple(_figures(pick)),
+        loads=against_stock(card, loads),
+        check=_short_check(RunSamples(book, evidence), models, pick.setting),
+        evidence=tuple(_evidence(findings, choice)),
+        back=tuple(_back(card, steps)),
+        cautions=CAUTIONS,
+    )
+
+
+def entry_step(control: Control, value: float, stock: float | None) -> EntryStep:
+    """Return how a control is entered, in neutral words: ``Voltage offset −10 mV in the firmware (stock 0 mV)``."""
+    quantity = quantity_of(control.name)
+    sign = "+" if quantity.unit == "mV" and value > 0 else ""
+    was = f" (stock {quantity.with_unit(stock)})" if stock is not None else ""
+    words = f"{control.title} {sign}{quantity.with_unit(value)} {BY[control.set_by]}{was}"
+    return EntryStep(control.name, control.title, control.set_by, value, quantity.unit, words, stock)
+
+
+def _back(card: RigCard, steps: tuple[EntryStep, ...]) -> list[EntryStep]:
+    """Return the way back: what is set while it runs first, and what needs the machine open last."""
+    found = []
+    for step in steps:
+        control = card.control(step.control)
+        if control is not None and step.stock is not None:
+            found.append(entry_step(control, step.stock, None))
+    return sorted(found, key=lambda one: -ENTRY.index(one.set_by))
+
+
+def _fan_rows(models: Models, setting: Setting) -> list[FanRow]:
+    found = []
+    for group, duty in setting.fan_duty.items():
+        if group not in models.speeds:
+            continue
+        rpm, error = models.speeds[group].at(np.array([duty]))
+        speed = value_of(float(rpm[0]), 2.0 * float(error[0]), forecast=True)
+        found.append(FanRow(group, duty, AnswerFigure(f"fan_speed_rpm.{group}", f"{group} fans", "rpm", 0, speed)))
+    return found
+
+
+def _figures(pick: Candidate) -> list[AnswerFigure]:
+    return [
+        AnswerFigure("noise_dba", "Noise in the room", "dBA", 1, value_of(pick.in_room_dba, pick.in_room_hw)),
+        AnswerFigure(
+            "throughput_percent", "Throughput of stock", "%", 1, value_of(pick.throughput_percent, pick.throughput_hw)
+        ),
+        AnswerFigure("headroom_k", "Headroom in the design room", "K", 1, value_of(pick.headroom_k, pick.core_hw)),
+        AnswerFigure("core_c", "Core in the design room", "°C", 1, value_of(pick.core_c, pick.core_hw)),
+        AnswerFigure("power_w", "Package power", "W", 1, value_of(pick.power_w, pick.power_hw)),
+    ]
+
+
+def _short_check(samples: RunSamples, models: Models, setting: Setting) -> ShortCheck | None:
+    """Return the check by the latest run of the heaviest load at the setting that lasted long enough; ``None`` without one."""
+    made = [
+        run
+        for run in models.usable()
+        if run.setting == setting and run.load == models.heavy_load and not run.failures and run.seconds >= CHECK_S
+    ]
+    load = models.card.load(models.heavy_load)
+    if not made or load is None:
+        return None
+    figures = check_figures(samples, models.card, made[-1])
+    minutes = CHECK_S / 60.0
+    words = (
+        f"Run {load_title(load).lower()} for {minutes:.0f} minutes from a machine that was idle, at this setting, and read the "
+        "means of the last minute. What lies outside of its interval has moved since."
+    )
+    return ShortCheck(load.name, load_title(load), minutes, tuple(figures), words)
+
+
+def check_figures(samples: RunSamples, card: RigCard, run: RunSummary) -> list[AnswerFigure]:
+    """Return what a run read in its tenth minute under load, each with what it may differ by."""
+    read = tenth_minute(samples, card, run)
+    found = []
+    for name, value in read.items():
+        kind = kind_of(name)
+        amount_of, share = MAY_DIFFER[kind]
+        quantity = quantity_of(name if kind != "core_rise_k" else "core_rise_k")
+        title = "Core over the room" if kind == "core_rise_k" else quantity.title
+        part = name.partition(".")[2]
+        title = f"{title}, {part}" if part else title
+        width = amount_of + share * abs(value)
+        found.append(AnswerFigure(name, title, quantity.unit, quantity.digits, value_of(value, width), (run.run_id,)))
+    return found
+
+
+def tenth_minute(samples: RunSamples, card: RigCard, run: RunSummary) -> dict[str, float]:
+    """Return the means of a run's tenth minute: the core over the room, and every other channel that the check reads."""
+    found: dict[str, float] = {}
+    cores = [name for name in _channels(card) if kind_of(name) == "core_temperature_c"]
+    core = max((_mean(samples, run, name) for name in cores), default=np.nan)
+    if not np.isfinite(core):
+        core = _mean(samples, run, "package_temperature_c") if "package_temperature_c" in _channels(card) else np.nan
+    room = _mean(samples, run, "room_temperature_c") if "room_temperature_c" in _channels(card) else np.nan
+    if np.isfinite(core - room):
+        found["core_rise_k"] = float(core - room)
+    for name in _channels(card):
+        if kind_of(name) in MAY_DIFFER and np.isfinite(mean := _mean(samples, run, name)):
+            found[name] = float(mean)
+    return found
+
+
+def _channels(card: RigCard) -> list[str]:
+    return [channel.name for channel in card.channels]
+
+
+def _mean(samples: RunSamples, run: RunSummary, channel: str) -> float:
+    time_s, values = samples.samples(run, channel)
+    last: Vector = values[(time_s - time_s[0] > CHECK_S - WINDOW_S) & (time_s - time_s[0] <= CHECK_S)]
+    known = last[np.isfinite(last)]
+    return float(np.mean(known)) if known.shape[0] else float("nan")
+
+
+def _evidence(findings: Answer, choice: Choice) -> list[Remark]:
+    evidence = findings.evidence
+    assert evidence is not None
+    runs = evidence.usable()
+    failed = sum(run.failures > 0 for run in evidence.runs)
+    rooms = [run.room_c for run in runs if np.isfinite(run.room_c)]
+    hours = duration_text(sum(run.seconds for run in evidence.runs))
+    words = f"{len(evidence.runs)} runs in {hours}, {failed} with a failure"
+    if rooms:
+        words += f", in rooms of {bare(min(rooms), 1, '°C')} to {bare(max(rooms), 1, '°C')}"
+    found = [Remark("What was run", f"{words}."), Remark("Why this setting", pick_reason(choice))]
+    if findings.proof is not None:
+        found.append(Remark("How surely it lasts", headline(findings.proof)))
+    return found
+
+
+def figure_text(figure: AnswerFigure) -> str:
+    """Return a figure with its interval and unit."""
+    return amount(figure.value, figure.digits, figure.unit)
