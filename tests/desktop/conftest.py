@@ -220,7 +220,7 @@ def drain(session: Session) -> None:
     """Let everything that is under way come in: records on the bridge, plans being laid out, answers and maps."""
     for _ in range(3):  # what comes in may set more going
         session._bridge.hand_over()
-        session._analyst._pool.submit(lambda: None).result(20)
+        session.analyst._pool.submit(lambda: None).result(20)
         if session.planner._breath.isActive():
             session.planner._breath.timeout.emit()
         session.planner._pool.submit(lambda: None).result(20)

@@ -1,6 +1,7 @@
 """The Answer page: the same words as the terminal's, one answer a question, and pictures that show what they should."""
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -31,15 +32,17 @@ from niente.core.model.answer_document import (
     Value,
     value_of,
 )
+from niente.core.model.hand_over_card import read_card
 from niente.core.model.project import Limits, Project
 from niente.core.planning.templates import first_question, plan_for
+from niente.core.selection.explanation import candidate_text
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.answer.picture import AnswerPicture
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import DUSK, PAPER, PaletteChoice
-from niente.desktop.widgets.blocks import spoken
+from niente.desktop.widgets.blocks import Buttons, spoken
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import run, short
 
@@ -199,3 +202,30 @@ def test_a_question_without_a_run_says_so(open_window: Callable[..., Window], qt
     assert "not both been run" in page.title.text()
     assert "No run has been made for it yet" in spoken(page.margin())
     assert not page.finished()
+
+
+def test_the_pick_is_handed_over_as_a_card(swept_window: Window, tmp_path: Path, qtbot: QtBot) -> None:
+    """Written away from the window's thread, in the format of the file's ending; where it cannot be, that is said."""
+    swept_window.go_to(NAMES.index("Answer"))
+    page, session = swept_window.page(AnswerPage), swept_window.session
+    qtbot.waitUntil(lambda: session.answer.choice is not None)
+    assert swept_window.actions_["answer.card"].isEnabled()
+    assert any(isinstance(block, Buttons) and "answer.card" in block.actions for block in page.margin())
+    for ending, begins in ((".pdf", b"%PDF-"), (".html", b"<!doctype html>"), (".json", b"{")):
+        file = tmp_path / f"card{ending}"
+        page.write_card(file)
+        qtbot.waitUntil(file.exists, timeout=20000)
+        qtbot.waitUntil(partial(lambda name: name in swept_window.message.text, str(file)), timeout=5000)
+        assert file.read_bytes().startswith(begins)
+    card = read_card((tmp_path / "card.json").read_bytes())
+    assert session.answer.choice is not None
+    assert card.sentence == candidate_text(session.answer.choice.pick)
+    page.write_card(tmp_path / "nowhere" / "card.pdf")
+    qtbot.waitUntil(lambda: "could not be written" in swept_window.message.text, timeout=20000)
+
+
+def test_without_a_pick_nothing_is_handed_over(open_window: Callable[..., Window]) -> None:
+    window = open_window()
+    window.go_to(NAMES.index("Answer"))
+    assert not window.actions_["answer.card"].isEnabled()
+    assert "no pick" in window.actions_["answer.card"].whatsThis()

@@ -424,10 +424,10 @@ def test_work_that_takes_long_shows_itself_and_can_be_cancelled(swept_window: Wi
     session.working.emit(True)
     assert not working.shows()
     qtbot.waitUntil(working.shows)
-    asked = session._analyst._newest
+    asked = session.analyst._newest
     working.cancel.click()
     assert not working.shows()
-    assert session._analyst._newest == asked + 1  # the answer under way is then a stale one
+    assert session.analyst._newest == asked + 1  # the answer under way is then a stale one
     session.working.emit(True)
     session.working.emit(False)
     assert not working._patience.isActive()  # what was quick is not mentioned

@@ -140,7 +140,7 @@ def test_the_queue_knows_what_follows_before_readings_are_summed_up(
     session, planner = window.session, window.session.planner
     planner.take(short_plan(card, *settings, seconds=120.0), None)
     qtbot.waitUntil(lambda: len(planner.rows) == 4)
-    session._analyst.request_answer = lambda *_: None  # type: ignore[method-assign]  # no answer comes
+    session.analyst.request_answer = lambda *_: None  # type: ignore[method-assign]  # no answer comes
 
     def queued() -> list[str]:
         page = window.page(RunPage)

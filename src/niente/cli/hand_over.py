@@ -1,7 +1,6 @@
 """The hand-over card of a book's pick: for a terminal, for scripts, and to print."""
 
 import datetime
-from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -9,42 +8,27 @@ import click
 from niente import __version__
 from niente.cli.books import read_book
 from niente.cli.values import FILE
-from niente.core.answers.hand_over import hand_over_card
-from niente.core.exchange.card_page import card_page, card_text
 from niente.core.model.errors import NienteError
-from niente.core.model.hand_over_card import HandOverCard
-from niente.core.selection.answer import work_out
-
-
-def _pdf(card: HandOverCard) -> bytes:
-    from niente.core.exchange.pdf_page import page_as_pdf
-
-    return page_as_pdf(card_page(card))
-
-
-def _html(card: HandOverCard) -> bytes:
-    from niente.core.exchange.html_page import page_as_html
-
-    return page_as_html(card_page(card)).encode()
-
-
-FORMATS: dict[str, Callable[[HandOverCard], bytes]] = {
-    "text": lambda card: f"{card_text(card)}\n".encode(),
-    "json": HandOverCard.to_json,
-    "html": _html,
-    "pdf": _pdf,
-}
 
 
 @click.command(name="card")
 @click.argument("book", type=FILE)
-@click.option("--format", "of", default="text", type=click.Choice(list(FORMATS)), help="What it is made as (default: text).")
+@click.option(
+    "--format",
+    "of",
+    default="text",
+    type=click.Choice(("text", "json", "html", "pdf")),
+    help="What it is made as (default: text).",
+)
 @click.option("--out", default=None, type=click.Path(path_type=Path, dir_okay=False), help="A new file to write it to.")
 def hand_over_command(book: Path, of: str, out: Path | None) -> None:
     """Make the hand-over card of the pick: its entries in order, what to expect, the check of ten minutes, and the way back."""
+    from niente.core.answers.answering import Answering
+    from niente.core.exchange.card_files import card_file
+
     _, limits = read_book(book)
     now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
-    made = FORMATS[of](hand_over_card(book, work_out(book, limits), now, __version__))
+    made = card_file(Answering(), book, limits, now, __version__, of)
     if out is None:
         if of == "pdf":
             raise click.UsageError("A PDF goes into a file: give its name with --out.")

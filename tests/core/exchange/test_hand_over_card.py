@@ -13,7 +13,7 @@ from pypdf import PdfReader
 from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.answers.hand_over import entry_step, hand_over_card
-from niente.core.exchange.card_page import card_page, card_text
+from niente.core.exchange.card_page import card_page, hand_over_text
 from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
 from niente.core.exchange.printed import Grid, Heading, Listing, Paragraph, PrintedPage
@@ -214,7 +214,7 @@ def test_the_page_names_cautions_and_the_way_back(card: HandOverCard, page: Prin
     said = " ".join(card.cautions).lower()
     for word in ("makers", "unplugged", "backup", "corrupts", "licensed"):
         assert word in said
-    assert card_text(card).startswith("Hand-over card: Larkspur, filter in")
+    assert hand_over_text(card).startswith("Hand-over card: Larkspur, filter in")
 
 
 def test_without_a_pick_there_is_no_card(sweep: tuple[Path, Project], findings: Answer) -> None:

@@ -170,5 +170,8 @@ class Answering(Analysis):
 
     def answers(self, book: Path, project: Project) -> tuple[AnswerDocument, ...]:
         """Return the answers to all questions of a book, from what was found last."""
-        findings = self._found.get(book) or self.answer(book, project.limits)
-        return answers_of(book, findings, project)
+        return answers_of(book, self.found(book, project.limits), project)
+
+    def found(self, book: Path, limits: Limits) -> Answer:
+        """Return what was found of a book last; where nothing was, what its readings come to."""
+        return self._found.get(book) or self.answer(book, limits)

@@ -62,7 +62,7 @@ def _table(table: Table) -> Grid:
     return Grid(table.title, heads, tuple(rows))
 
 
-def card_text(card: HandOverCard) -> str:
+def hand_over_text(card: HandOverCard) -> str:
     """Return the card for a terminal."""
     return page_text(card_page(card))
 

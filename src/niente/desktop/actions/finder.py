@@ -10,6 +10,7 @@ from niente.desktop.services.translation import tr
 
 MOST, MIN_SCORE = 9, 55.0
 ALSO = {
+    "answer.card": "export pick, print, pdf, html, settings to enter",
     "bench.leave": "background, detach",
     "edit.find": "search, palette",
     "help.about": "version",

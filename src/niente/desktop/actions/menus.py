@@ -16,7 +16,7 @@ MENUS = {
         ("rig.copy", "book.open", RECENT),
         ("plan.open", "plan.save"),
         ("rig.new", "rig.import", "rig.export"),
-        ("map.picture", "map.csv"),
+        ("answer.card", "map.picture", "map.csv"),
         ("book.reopen", "book.close", "book.quit"),
     ),
     "Edit": (

@@ -52,6 +52,14 @@ SPECS = (
     ActionSpec(
         "answer.surer", "Plan what makes it surer", "", "Plan the runs that would make this answer surer", "Bench", "answer"
     ),
+    ActionSpec(
+        "answer.card",
+        "Hand-over card …",
+        "Ctrl+H",
+        "Write the pick, its entries in order: to print, or as JSON",
+        "Book",
+        "answer",
+    ),
     ActionSpec("page.proof", "Proof", "Ctrl+7", "How surely the pick lasts, and what would make it surer", "Go", "proof"),
     ActionSpec("view.margin", "Margin", "F9", "Show or hide the explanations at the right", "View", "window", True),
     ActionSpec("view.desktop", "Follow the desktop", "", "Light or dark as the desktop is", "View", "window", True),

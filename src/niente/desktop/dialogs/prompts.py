@@ -40,6 +40,13 @@ def where_to_save_picture(over: QWidget, name: str) -> Path | None:
     return Path(file) if file else None
 
 
+def where_to_save_card(over: QWidget, name: str) -> Path | None:
+    """Ask where a hand-over card is to be written."""
+    kinds = tr("Pages to print (*.pdf *.html);;Cards (*.json);;Text (*.txt)")
+    file, _ = QFileDialog.getSaveFileName(over, tr("Save hand-over card as"), f"{name}.pdf", kinds)
+    return Path(file) if file else None
+
+
 def for_sheet(over: QWidget) -> Path | None:
     """Ask for a rig sheet."""
     name, _ = QFileDialog.getOpenFileName(over, tr("Import rig sheet"), "", tr("Rig sheets (*.json)"))

@@ -1,5 +1,6 @@
 """What the readings come to, worked out away from the window's thread; answers that came too late are dropped."""
 
+import datetime
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -8,9 +9,11 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
+from niente import __version__
 from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.answers.answering import Answering
+from niente.core.exchange.card_files import card_file
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits, Project
@@ -18,6 +21,10 @@ from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.setting import Setting
 from niente.core.selection.answer import Analysis, Answer
 from niente.core.selection.worker import Worker
+from niente.desktop.services.files import write
+from niente.desktop.services.translation import tr
+
+CARD_ENDINGS = {".pdf": "pdf", ".html": "html", ".json": "json", ".txt": "text"}
 
 
 class MapResult(msgspec.Struct, frozen=True):
@@ -37,6 +44,8 @@ class Analyst(QObject):
     mapped = Signal(object)
     proved = Signal(object)
     documented = Signal()
+    card_written = Signal(object)
+    """The file that a hand-over card was written to, or the error that kept it from being."""
     broke = Signal(str)
     working = Signal(bool)
 
@@ -79,6 +88,23 @@ class Analyst(QObject):
         number = self._proofs
         known = Answer(evidence=answer.evidence, models=answer.models, problem=answer.problem)
         self._pool.submit(self._guarded, lambda: self._prove(number, known, limits, setting))
+
+    def request_card(self, book: Path, limits: Limits, file: Path) -> None:
+        """Ask for the hand-over card of a book's pick in a file, by whose ending its format goes."""
+        self._pool.submit(self._guarded, lambda: self._write_card(book, limits, file))
+
+    def _write_card(self, book: Path, limits: Limits, file: Path) -> None:
+        made_at = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
+        of = CARD_ENDINGS.get(file.suffix.lower(), "pdf")
+        self.working.emit(True)
+        try:
+            made = self._worker.call(card_file, book, limits, made_at, __version__, of)
+            write(file, made, tr("The book is unchanged."))
+            self.card_written.emit(file)
+        except NienteError as error:
+            self.card_written.emit(error)
+        finally:
+            self.working.emit(False)
 
     def _prove(self, number: int, answer: Answer, limits: Limits, setting: Setting) -> None:
         if number == self._proofs:

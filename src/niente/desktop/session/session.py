@@ -88,13 +88,13 @@ class Session(QObject):
         self.turns = Turns(self)
         self._bridge = Bridge(self.turns, self)
         self._bridge.arrived.connect(self._hear)
-        self._analyst = Analyst(WorkProcess(Answering) if own_processes else WorkHere(Answering), self)
-        self._analyst.answered.connect(self._take_answer)
-        self._analyst.documented.connect(self.documents_changed)
-        self._analyst.mapped.connect(self.mapped)
-        self._analyst.proved.connect(self.proved)
-        self._analyst.broke.connect(self.broke)
-        self._analyst.working.connect(self.working)
+        self.analyst = Analyst(WorkProcess(Answering) if own_processes else WorkHere(Answering), self)
+        self.analyst.answered.connect(self._take_answer)
+        self.analyst.documented.connect(self.documents_changed)
+        self.analyst.mapped.connect(self.mapped)
+        self.analyst.proved.connect(self.proved)
+        self.analyst.broke.connect(self.broke)
+        self.analyst.working.connect(self.working)
         self.planner.broke.connect(self.broke)
         self.planner.changed.connect(self._plan_changed)
         self._opener = Opener(self)
@@ -114,7 +114,7 @@ class Session(QObject):
     @property
     def documents(self) -> tuple[AnswerDocument, ...]:
         """The answers to all questions of the book, the one that is asked now first."""
-        return self._analyst.documents
+        return self.analyst.documents
 
     @property
     def plan(self) -> Plan | None:
@@ -191,7 +191,7 @@ class Session(QObject):
         self._opener.close()
         self._bridge.stop()
         self.turns.stop()
-        self._analyst.close()
+        self.analyst.close()
         self.planner.close()
         bench, self.bench = self.bench, None
         if bench is not None and keep_running:
@@ -296,7 +296,7 @@ class Session(QObject):
     def request_answer(self) -> None:
         """Ask for fresh answers."""
         if self.bench is not None and self.project is not None:
-            self._analyst.request_answer(self.bench.path, self.project)
+            self.analyst.request_answer(self.bench.path, self.project)
 
     # -- inside --------------------------------------------------------------------------------------------------
 
@@ -316,7 +316,7 @@ class Session(QObject):
         if other or limits:
             self.request_answer()
         elif self.bench is not None:
-            self._analyst.request_documents(self.bench.path, project)
+            self.analyst.request_documents(self.bench.path, project)
 
     def take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""
@@ -353,19 +353,19 @@ class Session(QObject):
 
     def cancel_work(self) -> None:
         """Ask no more for the answer that is being worked out; the last one stays."""
-        self._analyst.drop()
+        self.analyst.drop()
         self.dropped.emit()
 
     def request_map(self, request_answer: MapRequest) -> None:
         """Ask for a map of the models as they are; it comes with ``mapped``."""
         if self.answer.models is not None and self.project is not None:
             chosen = self.answer.choice.pick.setting if self.answer.choice is not None else None
-            self._analyst.request_map(self.answer.models, self.project.limits, request_answer, chosen)
+            self.analyst.request_map(self.answer.models, self.project.limits, request_answer, chosen)
 
     def request_proof(self, setting: Setting) -> None:
         """Ask how surely a setting lasts; it comes with ``proved``."""
         if self.answer.evidence is not None and self.project is not None:
-            self._analyst.request_proof(self.answer, self.project.limits, setting)
+            self.analyst.request_proof(self.answer, self.project.limits, setting)
 
     def _take_answer(self, answer: Answer) -> None:
         self.answer = answer

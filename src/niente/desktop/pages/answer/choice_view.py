@@ -282,7 +282,7 @@ class ChoiceView(QWidget):
                     "an unstable processor corrupts files."
                 ),
             ),
-            Buttons(("edit.undo",)),
+            Buttons(("answer.card", "edit.undo")),
         ]
 
 

@@ -1,20 +1,24 @@
 """The Answer page: what the book says to the questions that were asked of it, one beside the other."""
 
 from collections.abc import Callable
+from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QWidget
 
 from niente.core.model.answer_document import AnswerDocument, AnswerState
+from niente.core.model.errors import NienteError
 from niente.core.model.question import TemplateName
 from niente.core.planning.templates import template
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
+from niente.desktop.dialogs import prompts
 from niente.desktop.pages.answer.choice_view import ChoiceView
 from niente.desktop.pages.answer.document_view import DocumentView
 from niente.desktop.pages.page import Page
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
+from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Block, Buttons, Reading, Readings, Title, Words
 from niente.desktop.widgets.labels import ShortLabel, label
@@ -48,6 +52,7 @@ class AnswerPage(Page):
         self.offer(self.choice.scatter, "edit.undo", "edit.redo", "page.map", "help.here")
         self.offer(self.choice.table, "page.map", "help.here")
         self.offer(self.document, "answer.surer", "page.plan", "help.here")
+        session.analyst.card_written.connect(self._card_written)
         self.follow(session.answered, session.project_changed, session.documents_changed)
 
     @property
@@ -80,6 +85,8 @@ class AnswerPage(Page):
         self.stack.setCurrentWidget(self.choice if self.is_choice else self.document)
         self.choice.refresh()
         self.actions_["answer.surer"].setEnabled(document is not None and document.surer is not None)
+        has_pick = self.session.answer.choice is not None and not self.choice.is_behind()
+        self.actions_.allow("answer.card", has_pick, tr("There is no pick to hand over yet."))
         if self.is_choice:
             self.set_head(*self.choice.head())
             self.tag.hide()
@@ -106,7 +113,26 @@ class AnswerPage(Page):
 
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions."""
-        return {"answer.surer": self.make_surer}
+        return {"answer.surer": self.make_surer, "answer.card": self.hand_over}
+
+    def hand_over(self) -> None:
+        """Ask where the hand-over card of the pick is to be written, and write it."""
+        card = self.session.card
+        file = prompts.where_to_save_card(self, card.title if card is not None else "card")
+        if file is not None:
+            self.write_card(file)
+
+    def write_card(self, file: Path) -> None:
+        """Write the hand-over card, in a format by the file's ending."""
+        bench, project = self.session.bench, self.session.project
+        if bench is not None and project is not None:
+            self.session.analyst.request_card(bench.path, project.limits, file)
+
+    def _card_written(self, what: object) -> None:
+        if isinstance(what, NienteError):
+            self.session.report(what)
+        else:
+            self.session.notice.emit(Notice(tr("The hand-over card is written: {file}").format(file=what)))
 
     def make_surer(self) -> None:
         """Plan what would make the answer surer."""

@@ -1,0 +1,25 @@
+"""Hand-over cards as files: plain text, JSON, HTML and PDF, the same for window and command line."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+from niente.core.answers.answering import Answering
+from niente.core.answers.hand_over import hand_over_card
+from niente.core.exchange.card_page import card_page, hand_over_text
+from niente.core.exchange.html_page import page_as_html
+from niente.core.exchange.pdf_page import page_as_pdf
+from niente.core.model.hand_over_card import HandOverCard
+from niente.core.model.project import Limits
+
+FORMATS: dict[str, Callable[[HandOverCard], bytes]] = {
+    "text": lambda card: f"{hand_over_text(card)}\n".encode(),
+    "json": HandOverCard.to_json,
+    "html": lambda card: page_as_html(card_page(card)).encode(),
+    "pdf": lambda card: page_as_pdf(card_page(card)),
+}
+
+
+def card_file(answering: Answering, book: Path, limits: Limits, made_at: str, niente: str, of: str) -> bytes:
+    """Return the card of a book's pick in a format, by what was found of the book last. Raises ``NotEnoughError`` without a
+    pick."""
+    return FORMATS[of](hand_over_card(book, answering.found(book, limits), made_at, niente))
