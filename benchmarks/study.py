@@ -9,6 +9,7 @@ import numpy as np
 
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.models import Models
+from niente.core.model.question import Approach
 from niente.core.model.records import BenchFailed, HandCardShown, PlanEnded, Record
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting
@@ -38,8 +39,9 @@ class TruePlace(msgspec.Struct, frozen=True):
     rpm: dict[str, float]
 
 
-def measured(file: MachineFile, seed: int, book: Path) -> SimulatedRig:
-    """Run the default plan of a machine into a book; return the rig. A book that is there already is taken as it is."""
+def measured(file: MachineFile, seed: int, book: Path, approach: Approach = Approach.GRID) -> SimulatedRig:
+    """Run the default plan of a machine into a book, over its grid or as runs tell; return the rig. A book that is there
+    already is taken as it is."""
     rig = SimulatedRig(file, seed=seed)
     if book.exists():
         return rig
@@ -56,7 +58,8 @@ def measured(file: MachineFile, seed: int, book: Path) -> SimulatedRig:
     bench = open_bench(rig, begun, hear)
     try:
         project = default_project(bench.card)
-        bench.start(plan_for(bench.card, project.question), project.limits)
+        question = msgspec.structs.replace(project.question, approach=approach)
+        bench.start(plan_for(bench.card, question), project.limits)
         over.wait(PATIENCE_S)
     finally:
         bench.close()
