@@ -192,6 +192,8 @@ def test_without_a_heaviest_load_nothing_is_confirmed(finished: tuple[Plan, Evid
     loads = tuple(load for load in evidence.card.loads if load.kind != LoadKind.HEAVY)
     bare = msgspec.structs.replace(evidence.card, loads=loads)
     assert any("heaviest load" in problem for problem in findings(plan, bare))
+    question = msgspec.structs.replace(first_question(bare), approach=Approach.ADAPTIVE)
+    assert not entries(plan_for(bare, question), PickRuns)
 
 
 def test_a_confirmation_alone_asks_for_the_pick_only(finished: tuple[Plan, Evidence]) -> None:

@@ -104,29 +104,30 @@ def _adaptive_entries(card: RigCard, question: Question, base: Setting, axes: li
     entries += baseline_steps(card, heavy, first)
     entries += baseline_steps(card, counted, GIVES_THROUGHPUT)
     entries += one_core_steps(card, question.loads)
-    starts = _first_settings(card, base, axes)
+    starts = _first_settings(card, base)
     for load in heavy:
         entries += [Step(setting, load, first, "capacity", "Where to look: heat here") for setting in starts]
     for load in counted:
         entries += [Step(starts[0], load, GIVES_THROUGHPUT, "capacity", "What this limit leaves")]
-    if heavy:
+    follows = card.load_of(LoadKind.HEAVY) is not None
+    if follows:
         entries.append(PickRuns(question.exposure, max_runs=MOST_RUNS))
     search = search_over(card, question, starts[0], RUNG, SEARCH_S[Approach.ADAPTIVE])
     if search is not None:
         entries.append(search)
-    if heavy:
+    if follows:
         entries.append(PickRuns(question.exposure, confirm_s=question.confirm_minutes * 60.0, max_runs=MOST_RUNS))
     return entries
 
 
-def _first_settings(card: RigCard, base: Setting, axes: list[Axis]) -> list[Setting]:
+def _first_settings(card: RigCard, base: Setting) -> list[Setting]:
     """Return the settings of the first runs: limits about where the pick will lie, each group of fans once slow and once fast;
     what never stands (a pump) stays as it is at first, and is then slowed."""
     limits = limits_below(card, SHARES)
     lead = card.lead_group()
     moved = [group for group in card.fan_groups() if card.control(f"fan_duty.{group}") is not None]
     found = []
-    for turn, (share, other) in enumerate(FIRST_DUTIES):
+    for turn, (leads, others) in enumerate(FIRST_DUTIES):
         setting = base
         if card.control("sustained_power_w") is not None:
             setting = setting.replaced("sustained_power_w", limits[min(turn, len(limits) - 1)])
@@ -134,7 +135,7 @@ def _first_settings(card: RigCard, base: Setting, axes: list[Axis]) -> list[Sett
             own = card.control(f"fan_duty.{group}")
             if own is None or (own.low > 0.0 and not turn):
                 continue
-            duty = NEVER_OFF_DUTY if own.low > 0.0 else share if group == lead else other
+            duty = NEVER_OFF_DUTY if own.low > 0.0 else leads if group == lead else others
             setting = setting.replaced(own.name, min(max(duty, own.low), own.high))
         if setting not in found:
             found.append(setting)
