@@ -55,7 +55,7 @@ SPECS = (
     ActionSpec(
         "answer.card",
         "Hand-over card …",
-        "Ctrl+H",
+        "Ctrl+E",
         "Write the pick, its entries in order: to print, or as JSON",
         "Book",
         "answer",
