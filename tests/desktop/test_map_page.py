@@ -594,7 +594,7 @@ def test_where_nothing_holds_a_setting_no_figure_is_given() -> None:
     assert lines["Noise, room"] != "–"
     assert "No steady state here" in spoken(why_here(mapped, one, None))
     assert "stands at it" not in spoken(why_here(mapped, one, None))
-    near = steps_away(models, mapped.limits, mapped.field.settings, index, (mapped.field.across, mapped.field.up))
+    near = steps_away(models, mapped.limits, mapped.field.settings.at(index), (mapped.field.across, mapped.field.up))
     assert not any("+–" in cell for row in near.rows for cell in row)
     row = list(csv.DictReader(io.StringIO(map_as_csv(mapped))))[index]
     assert not any(row[name] for name in ("core_c", "rise_k", "headroom_k", "throughput_percent", "package_power_w"))

@@ -234,8 +234,10 @@ def test_without_a_run_of_ten_minutes_there_is_no_check(sweep: tuple[Path, Proje
     choice = choose(models, Limits())
     other = msgspec.structs.replace(findings, models=models, choice=choice, evidence=few)
     card = hand_over_card(sweep[0], other, MADE_AT, "0.1.0")
-    if not choice.pick.measured:
-        assert card.check is None
-        assert card.standing == "proposed"
-        assert "A check of ten minutes" not in [block.text for block in card_page(card).blocks if isinstance(block, Heading)]
+    assert choice.pick.clean_s < 1200.0
+    assert card.standing == "proposed"
+    there = [run for run in few.runs if run.setting == choice.pick.setting and run.load == "vector"]
+    assert (card.check is None) == all(run.seconds < 600.0 for run in there)
+    heads = [block.text for block in card_page(card).blocks if isinstance(block, Heading)]
+    assert ("A check of ten minutes" in heads) == (card.check is not None)
     assert card.steps

@@ -119,6 +119,19 @@ def test_limits_that_nothing_keeps_say_which(models: Models) -> None:
         choose(models, Limits(min_throughput_percent=150.0))
 
 
+def test_limits_that_contradict_each_other_are_named(models: Models) -> None:
+    """Each can be kept alone; giving up any one of them leaves two that nothing keeps both."""
+    alone = (
+        Limits(min_throughput_percent=99.5, min_headroom_k=0.0),
+        Limits(min_throughput_percent=10.0, min_headroom_k=24.0),
+        Limits(min_throughput_percent=10.0, min_headroom_k=0.0, max_noise_dba=23.6),
+    )
+    assert all(choose(models, limits).eligible > 0 for limits in alone)
+    with pytest.raises(NotEnoughError, match=r"99\.5 % of throughput|24 K of headroom|at most 23\.6 dBA") as refused:
+        choose(models, Limits(min_throughput_percent=99.5, min_headroom_k=24.0, max_noise_dba=23.6))
+    assert "contradict each other" in str(refused.value)
+
+
 def test_a_wrong_result_excludes_its_clock_and_all_above(evidence: Evidence, limits: Limits) -> None:
     """More clock needs more voltage: what failed at a limit fails at every higher one, whatever the fans do; with a
     gentler offset it may hold."""

@@ -23,7 +23,7 @@ from niente.core.selection.explanation import (
     reliability_text,
     short_candidate_text,
 )
-from niente.core.selection.kept import Limit, keeps, misses, short_of
+from niente.core.selection.kept import Limit, keeps, misses, short_of, surely
 from niente.core.selection.pick import Choice, Standing, choose, standing_of
 from niente.core.selection.setting_words import brief_text, differing, parts_text, values_text
 
@@ -88,6 +88,11 @@ def test_all_limits_hold_together_with_99_percent(
     assert found <= broken
     assert bool(found) == bool(broken)
     assert all(mask.all() or not mask.any() for mask in kept.values())
+
+
+def test_what_surely_keeps_each_limit_keeps_all_together() -> None:
+    """Five limits share 1 % of doubt: 0.2 % each lies 2.878 standard deviations away (normal table), 1.468 half widths."""
+    assert surely(Limits()) == pytest.approx(2.878 / 1.960, abs=0.001)
 
 
 @pytest.mark.parametrize(

@@ -158,3 +158,27 @@ def test_a_machine_without_anything_to_move_still_has_its_one_setting(models: Mo
     assert reached.settings.at(0) == bare.base
     assert isinstance(reached.settings.at(0), Setting)
     assert math.isfinite(float(reached.predicted.core_c[0]))
+
+
+def test_controls_that_say_no_step_and_odd_ends_still_give_values_that_can_be_set(models: Models) -> None:
+    """A driver may know no step, and fans may have run at 37.3 %: values stay within what the control takes."""
+    odd = tuple(
+        msgspec.structs.replace(control, step=0.0 if control.name == "sustained_power_w" else 7.0)
+        if control.name in ("sustained_power_w", "fan_duty.case")
+        else control
+        for control in models.card.controls
+    )
+    card = msgspec.structs.replace(models.card, controls=odd)
+    other = msgspec.structs.replace(models, evidence=msgspec.structs.replace(models.evidence, card=card))
+    settings = reachable(other, Limits()).settings
+    for name in ("sustained_power_w", "fan_duty.case"):
+        control = card.control(name)
+        assert control is not None
+        assert all(control.takes(value) for value in settings.values[name].tolist())
+
+
+def test_without_any_throughput_nothing_is_reached_that_could_be_picked(models: Models) -> None:
+    blind = msgspec.structs.replace(models, power=msgspec.structs.replace(models.power, work={}))
+    reached = reachable(blind, Limits())
+    assert not np.isfinite(reached.predicted.throughput_percent).any()
+    assert not np.logical_and.reduce(list(keeps(reached, Limits()).values())).any()

@@ -12,7 +12,7 @@ from niente.core.analysis.channel_means import JUMPS, ChannelMean, channel_means
 from niente.core.analysis.settled_readings import BURST_S, SOURCES, settled_air, warmed_late
 from niente.core.model.frame import RigEventKind
 from niente.core.model.names import kind_of
-from niente.core.model.plan import Plan
+from niente.core.model.plan import Entry, Plan
 from niente.core.model.quantities import QUANTITIES
 from niente.core.model.rig_card import CountedTemperature, LoadKind, RigCard
 from niente.core.model.runs import CONCLUSIVE, RunKind, RunOutcome
@@ -312,6 +312,11 @@ class Evidence(msgspec.Struct, frozen=True):
             return self.runs
         other = self.elsewhere.get(variant)
         return other.runs if other is not None else ()
+
+    def entry_of(self, run: RunSummary) -> Entry | None:
+        """Return the entry of the plan that a run was made for; ``None`` where that is not known."""
+        plan = self.plans.get(run.plan_id)
+        return plan.entries[run.step] if plan is not None and 0 <= run.step < len(plan.entries) else None
 
     def usable(self) -> list[RunSummary]:
         """Return the runs that say something: those that came to their own end, and failures of the machine."""

@@ -28,6 +28,7 @@ from niente.core.analysis.settled_readings import AIR
 from niente.core.analysis.stability import RunExposure, Stability, exposures_in, stability_of
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.names import kind_of
+from niente.core.model.plan import Search
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
@@ -274,10 +275,10 @@ def _base(runs: list[RunSummary], fans: str) -> Setting:
 
 
 def _standing(evidence: Evidence, runs: list[RunSummary]) -> list[RunSummary]:
-    """Return the runs at offsets that no failure speaks against; all of them where none is left."""
+    """Return the runs at offsets that no failure speaks against, those that a search tried apart; all where none is left."""
     failed = [offset_of(run.setting) for run in evidence.usable() if run.failures and offset_of(run.setting) < 0.0]
     stands = [run for run in runs if not failed or offset_of(run.setting) > max(failed)]
-    return stands or runs
+    return [run for run in stands if not isinstance(evidence.entry_of(run), Search)] or stands or runs
 
 
 def same_silicon(one: Setting, other: Setting) -> bool:

@@ -55,8 +55,7 @@ def measuring(evidence: Evidence) -> Evidence:
     from that and not from the setting."""
 
     def brief(run: RunSummary) -> bool:
-        plan = evidence.plans.get(run.plan_id)
-        entry = plan.entries[run.step] if plan is not None and run.step < len(plan.entries) else None
+        entry = evidence.entry_of(run)
         searched = isinstance(entry, Search) and entry.method == SearchMethod.STRUCTURED
         return searched and not run.failures and run.seconds < MEASURES_S
 

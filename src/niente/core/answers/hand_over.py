@@ -1,6 +1,7 @@
 """The hand-over card of a pick: its setting in the order of entry, what it comes to, the check of ten minutes, and the way
 back."""
 
+import math
 from pathlib import Path
 
 import numpy as np
@@ -9,11 +10,11 @@ from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models
 from niente.core.answers.against_stock import BY, ENTRY, against_stock, entry_order, loads_against_stock
 from niente.core.answers.answering import RunSamples
-from niente.core.answers.wording import amount, bare, load_title
+from niente.core.answers.wording import bare, load_title
 from niente.core.model.answer_document import AnswerFigure, Remark, value_of
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.hand_over_card import HAND_OVER_FORMAT, EntryStep, FanRow, HandOverCard, ShortCheck
-from niente.core.model.names import kind_of
+from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.rig_card import Control, RigCard
 from niente.core.model.setting import Setting
@@ -23,10 +24,12 @@ from niente.core.selection.explanation import candidate_text, confirmation_text,
 from niente.core.selection.pick import Candidate, Choice
 from niente.core.selection.proof_words import CORRUPTS, headline
 
+RISE = "core_rise_k"
+FOR_THE_RISE = ("core_temperature_c", "package_temperature_c", "room_temperature_c")
 CHECK_S, WINDOW_S = 600.0, 60.0
 """When the check of ten minutes reads, and over how long before."""
 MAY_DIFFER = {
-    "core_rise_k": (2.5, 0.0),
+    RISE: (2.5, 0.0),
     "package_power_w": (0.5, 0.02),
     "effective_clock_mhz": (10.0, 0.007),
     "throughput_per_s": (0.0, 0.025),
@@ -139,45 +142,32 @@ def _short_check(samples: RunSamples, models: Models, setting: Setting) -> Short
 
 def check_figures(samples: RunSamples, card: RigCard, run: RunSummary) -> list[AnswerFigure]:
     """Return what a run read in its tenth minute under load, each with what it may differ by."""
-    read = tenth_minute(samples, card, run)
     found = []
-    for name, value in read.items():
-        kind = kind_of(name)
-        amount_of, share = MAY_DIFFER[kind]
-        quantity = quantity_of(name if kind != "core_rise_k" else "core_rise_k")
-        title = "Core over the room" if kind == "core_rise_k" else quantity.title
-        part = name.partition(".")[2]
-        title = f"{title}, {part}" if part else title
-        width = amount_of + share * abs(value)
-        found.append(AnswerFigure(name, title, quantity.unit, quantity.digits, value_of(value, width), (run.run_id,)))
+    for name, value in tenth_minute(samples, card, run).items():
+        least, share = MAY_DIFFER[kind_of(name)]
+        quantity, part = quantity_of(name), part_of(name)
+        title = "Core over the room" if name == RISE else quantity.title + (f", {part}" if part else "")
+        told = value_of(value, least + share * abs(value))
+        found.append(AnswerFigure(name, title, quantity.unit, quantity.digits, told, (run.run_id,)))
     return found
 
 
 def tenth_minute(samples: RunSamples, card: RigCard, run: RunSummary) -> dict[str, float]:
     """Return the means of a run's tenth minute: the core over the room, and every other channel that the check reads."""
-    found: dict[str, float] = {}
-    cores = [name for name in _channels(card) if kind_of(name) == "core_temperature_c"]
-    core = max((_mean(samples, run, name) for name in cores), default=np.nan)
-    if not np.isfinite(core):
-        core = _mean(samples, run, "package_temperature_c") if "package_temperature_c" in _channels(card) else np.nan
-    room = _mean(samples, run, "room_temperature_c") if "room_temperature_c" in _channels(card) else np.nan
-    if np.isfinite(core - room):
-        found["core_rise_k"] = float(core - room)
-    for name in _channels(card):
-        if kind_of(name) in MAY_DIFFER and np.isfinite(mean := _mean(samples, run, name)):
-            found[name] = float(mean)
-    return found
-
-
-def _channels(card: RigCard) -> list[str]:
-    return [channel.name for channel in card.channels]
+    names = [channel.name for channel in card.channels]
+    read = {name: _mean(samples, run, name) for name in names if kind_of(name) in {*MAY_DIFFER, *FOR_THE_RISE}}
+    cores = [value for name, value in read.items() if kind_of(name) == "core_temperature_c" and math.isfinite(value)]
+    core = max(cores) if cores else read.get("package_temperature_c", math.nan)
+    found = {RISE: core - read.get("room_temperature_c", math.nan)}
+    found |= {name: value for name, value in read.items() if kind_of(name) in MAY_DIFFER}
+    return {name: value for name, value in found.items() if math.isfinite(value)}
 
 
 def _mean(samples: RunSamples, run: RunSummary, channel: str) -> float:
     time_s, values = samples.samples(run, channel)
     last: Vector = values[(time_s - time_s[0] > CHECK_S - WINDOW_S) & (time_s - time_s[0] <= CHECK_S)]
     known = last[np.isfinite(last)]
-    return float(np.mean(known)) if known.shape[0] else float("nan")
+    return float(np.mean(known)) if known.shape[0] else math.nan
 
 
 def _evidence(findings: Answer, choice: Choice) -> list[Remark]:
@@ -194,8 +184,3 @@ def _evidence(findings: Answer, choice: Choice) -> list[Remark]:
     if findings.proof is not None:
         found.append(Remark("How surely it lasts", headline(findings.proof)))
     return found
-
-
-def figure_text(figure: AnswerFigure) -> str:
-    """Return a figure with its interval and unit."""
-    return amount(figure.value, figure.digits, figure.unit)

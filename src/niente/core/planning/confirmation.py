@@ -55,8 +55,12 @@ def following(entry: Confirmation | PickRuns, decided: Decided, so_far: int) -> 
         wanted = next_pick_run(entry, decided.models, decided.limits, decided.reached, choice)
         if wanted is not None or not entry.confirm_s:
             return wanted
-    exposure_s = entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
-    return confirming(exposure_s, choice, load) if choice is not None else None
+    return confirming(confirm_s_of(entry), choice, load) if choice is not None else None
+
+
+def confirm_s_of(entry: Confirmation | PickRuns) -> float:
+    """Return for how many seconds an entry wants the pick to run; 0 where it does not confirm it."""
+    return entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
 
 
 def confirming(exposure_s: float, choice: Choice, load: str) -> Step | None:
@@ -76,7 +80,7 @@ def expected_runs(entry: Confirmation | PickRuns, card: RigCard, made: int) -> l
     if isinstance(entry, PickRuns):
         near = Step(card.stock, load, entry.exposure, PICK_STAGE, "Near the pick, once that is known: what tells most of it")
         found = [near] * max(EXPECTED_RUNS - made, 0 if entry.confirm_s else 1)
-    confirm_s = entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
+    confirm_s = confirm_s_of(entry)
     if confirm_s:
         words = "The pick, once it is known: does it hold?"
         found.append(Step(card.stock, load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, words))
@@ -85,9 +89,7 @@ def expected_runs(entry: Confirmation | PickRuns, card: RigCard, made: int) -> l
 
 def run_as_made(entry: Confirmation | PickRuns, run: RunSummary) -> Step:
     """Return the step that a run was made for."""
-    confirm_s = entry.exposure_s if isinstance(entry, Confirmation) else entry.confirm_s
-    if confirm_s and run.seconds >= confirm_s:
-        return Step(run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, "The pick as it was then")
-    if isinstance(entry, Confirmation):
-        return Step(run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, "The pick as it was then")
-    return Step(run.setting, run.load, entry.exposure, PICK_STAGE, "Near the pick as it was then")
+    confirm_s = confirm_s_of(entry)
+    if isinstance(entry, PickRuns) and not 0.0 < confirm_s <= run.seconds:
+        return Step(run.setting, run.load, entry.exposure, PICK_STAGE, "Near the pick as it was then")
+    return Step(run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, "The pick as it was then")

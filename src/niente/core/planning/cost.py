@@ -41,19 +41,13 @@ def pace_of(card: RigCard, evidence: Evidence | None) -> Pace:
         (run.seconds, step.exposure.known_to_k)
         for run in evidence.runs
         if run.outcome == RunOutcome.DONE and run.load_kind != LoadKind.IDLE and run.settled.known
-        if (step := _step(evidence, run.plan_id, run.step)) is not None and step.exposure.known_to_k is not None
+        if isinstance(step := evidence.entry_of(run), Step) and step.exposure.known_to_k is not None
     ]
     if len(seen) < 3:
         return usual
     tau = slow_tau_s(evidence.slow_prior) if evidence.slow_prior else usual.tau_s
     at_k = median(k for _, k in seen)
     return Pace(median(seconds + tau * math.log(k / at_k) for seconds, k in seen), at_k, tau)
-
-
-def _step(evidence: Evidence, plan_id: int, entry: int) -> Step | None:
-    plan = evidence.plans.get(plan_id)
-    found = plan.entries[entry] if plan is not None and entry < len(plan.entries) else None
-    return found if isinstance(found, Step) else None
 
 
 def typical_seconds(exposure: Exposure, pace: Pace = AIR) -> float:

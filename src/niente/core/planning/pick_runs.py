@@ -22,7 +22,7 @@ from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.kept import Limit, at_even_odds, keeps
 from niente.core.selection.pick import Choice, candidate_at
 
-PICK_STAGE = "near the pick"
+PICK_STAGE = "near pick"
 EXPECTED_RUNS = 2
 """How many such runs are expected before the first."""
 NEAR = {"sustained_power_w": 0.08, "clock_cap_mhz": 0.03, "fixed_clock_mhz": 0.03}

@@ -16,7 +16,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import CONCLUSIVE, NOT_MADE_AGAIN, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.planning.carried_runs import CarriedRuns
-from niente.core.planning.confirmation import expected_runs, run_as_made
+from niente.core.planning.confirmation import confirm_s_of, expected_runs, run_as_made
 from niente.core.planning.ladder_ends import ENDED_BY, ends_ladder
 from niente.core.planning.open_steps import is_open, resolved
 from niente.core.planning.risk import as_risky, is_telling
@@ -280,8 +280,7 @@ class _Laying:
 
     def _made_as(self, run: RunSummary) -> Entry | None:
         """Return the entry that a run was made for."""
-        plan = self._evidence.plans.get(run.plan_id) if self._evidence is not None else None
-        return plan.entries[run.step] if plan is not None and run.step < len(plan.entries) else None
+        return self._evidence.entry_of(run) if self._evidence is not None else None
 
     def _rung(self, step: Step) -> tuple[str, str, Fixed]:
         """Return what the rungs of a ladder share."""
@@ -387,7 +386,7 @@ class _Laying:
         expected = [Row(index, step, RunStatus.EXPECTED) for step in expected_runs(entry, self._card, len(mine))]
         if entry.skip:
             return rows or [Row(index, expected[0].step, RunStatus.SKIPPED, reason="left out by hand")]
-        if rows and self._later_began(index):  # what came after rests on it: it is not taken up again
+        if not confirm_s_of(entry) and self._later_began(index):  # what came after rests on it: it is not taken up again
             return rows
         if open_yet or self._then is None:
             return rows if rows and self._then is None else [*rows, *expected]

@@ -1,6 +1,7 @@
 """How surely settings keep the limits of a choice: each limit by itself, and all of them together."""
 
 from enum import StrEnum
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -24,6 +25,36 @@ class Limit(StrEnum):
     FAILURES = "failures"
 
 
+class Figures(NamedTuple):
+    """What limits are set to, as it is known of settings ``(n,)``, with 95 % half widths."""
+
+    throughput_percent: Vector
+    throughput_hw: Vector
+    headroom_k: Vector
+    headroom_hw: Vector
+    heard_dba: Vector
+    heard_hw: Vector
+
+
+class Bound(NamedTuple):
+    """A figure ``(n,)`` with its half width, and the least that it may be."""
+
+    value: Vector
+    half_width: Vector
+    least: float
+
+
+def bounds(figures: Figures, limits: Limits) -> dict[Limit, Bound]:
+    """Return the figures that have limits, each so that more is better."""
+    found = {
+        Limit.THROUGHPUT: Bound(figures.throughput_percent, figures.throughput_hw, limits.min_throughput_percent),
+        Limit.HEADROOM: Bound(figures.headroom_k, figures.headroom_hw, limits.min_headroom_k),
+    }
+    if limits.max_noise_dba is not None:
+        found[Limit.NOISE] = Bound(-figures.heard_dba, figures.heard_hw, -limits.max_noise_dba)
+    return found
+
+
 def misses(judged: JudgedSettings, limits: Limits) -> dict[Limit, Vector]:
     """Return for each limit the probability that settings break it ``(n,)``, by what is known of them.
 
@@ -32,17 +63,21 @@ def misses(judged: JudgedSettings, limits: Limits) -> dict[Limit, Vector]:
     failures have taught a law, nor what the maker gives where nothing speaks against it: 298 clean days would have to be run.
     """
     predicted = judged.predicted
+    figures = Figures(
+        predicted.throughput_percent,
+        predicted.throughput_hw,
+        predicted.headroom_k,
+        predicted.core_hw,
+        judged.heard_dba,
+        judged.heard_hw,
+    )
     by_exposure = (not judged.by_law) | (judged.makers & (judged.against == 0))
-    found = {
-        Limit.THROUGHPUT: short_of(predicted.throughput_percent, predicted.throughput_hw, limits.min_throughput_percent),
-        Limit.HEADROOM: short_of(predicted.headroom_k, predicted.core_hw, limits.min_headroom_k),
-        Limit.RESULTS: ((judged.failures > 0) | (judged.against > 0)).astype(float),
+    return {
         Limit.NOISE: np.zeros(judged.settings.count),
+        **{limit: short_of(*bound) for limit, bound in bounds(figures, limits).items()},
+        Limit.RESULTS: ((judged.failures > 0) | (judged.against > 0)).astype(float),
         Limit.FAILURES: np.where(by_exposure, 0.0, 1.0 - np.nan_to_num(judged.lasts)),
     }
-    if limits.max_noise_dba is not None:
-        found[Limit.NOISE] = short_of(-judged.heard_dba, judged.heard_hw, -limits.max_noise_dba)
-    return found
 
 
 def short_of(value: Vector, half_width: Vector, least: float) -> Vector:
@@ -84,6 +119,15 @@ def keeps_without(judged: JudgedSettings, limits: Limits, limit: Limit) -> Mask:
 def at_even_odds(limits: Limits) -> Limits:
     """Return limits that are kept as soon as that is no less likely than not: where a pick may lie once more is known."""
     return msgspec.structs.replace(limits, failure=msgspec.structs.replace(limits.failure, sure=0.5))
+
+
+def surely(limits: Limits) -> float:
+    """Return how many 95 % half widths from a limit a figure lies where its share of the doubt is what all limits alike may
+    leave: what surely keeps each keeps all together."""
+    from scipy.special import ndtri
+
+    width: float = ndtri(1.0 - doubt(limits) / len(Limit)) / Z95
+    return width
 
 
 def doubt(limits: Limits) -> float:

@@ -64,12 +64,13 @@ def method_of(setting: Setting, stock: Setting) -> TuningMethod | None:
 
 
 def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
-    """Return every rung that was measured without a failure, way by way, from least to most throughput."""
+    """Return every rung that was measured without a failure, way by way, from least to most throughput; what a search tried is
+    nothing that anybody would keep."""
     evidence = models.evidence
     stock, (stock_work, _) = evidence.card.stock, stock_throughput(models, models.count_load, limits.design_room_c)
     by_setting: dict[object, list[RunSummary]] = defaultdict(list)
     for run in evidence.usable():
-        if run.load_kind != LoadKind.IDLE and not _is_try(models, run):
+        if run.load_kind != LoadKind.IDLE and not isinstance(evidence.entry_of(run), Search):
             by_setting[_without_fans(run.setting).key()].append(run)
     found: list[MethodStep] = []
     for runs in by_setting.values():
@@ -78,12 +79,6 @@ def method_steps(models: Models, limits: Limits) -> tuple[MethodStep, ...]:
             found += _steps_at(models, limits, way, runs, stock_work)
     order = list(TuningMethod)
     return tuple(sorted(found, key=lambda one: (order.index(one.way), one.throughput_percent, one.in_room_dba)))
-
-
-def _is_try(models: Models, run: RunSummary) -> bool:
-    """Return whether a run is one of a search: what it passed is nothing that anybody would keep."""
-    plan = models.evidence.plans.get(run.plan_id)
-    return plan is not None and run.step < len(plan.entries) and isinstance(plan.entries[run.step], Search)
 
 
 def _steps_at(

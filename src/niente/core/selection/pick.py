@@ -2,6 +2,7 @@
 
 import math
 from enum import StrEnum
+from itertools import combinations
 
 import msgspec
 import numpy as np
@@ -15,7 +16,7 @@ from niente.core.model.project import Aim, Limits
 from niente.core.model.quantities import duration_text, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
-from niente.core.selection.kept import Limit, keeps, keeps_without, loosened
+from niente.core.selection.kept import Limit, keeps, keeps_without, loosened, surely
 from niente.core.selection.reach import reachable
 from niente.core.selection.setting_words import differing
 
@@ -339,11 +340,16 @@ def _none_fits(field: JudgedSettings, kept: dict[Limit, Mask], limits: Limits) -
     counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}
     hardest = min(counts, key=lambda limit: counts[limit])
     others = np.logical_and.reduce([mask for limit, mask in kept.items() if limit != hardest])
+    apart = _contradicting(kept)
+    if not others.any() and apart is not None:
+        one, other = (_wanted_words(limit, limits) for limit in apart)
+        return f"No setting keeps every limit: {one} and {other} contradict each other."
     among = others if others.any() else np.ones_like(others)
+    wide = surely(limits)
     best = {
-        Limit.THROUGHPUT: np.fmax.reduce((predicted.throughput_percent - predicted.throughput_hw)[among]),
-        Limit.HEADROOM: np.fmax.reduce((predicted.headroom_k - predicted.core_hw)[among]),
-        Limit.NOISE: np.min((field.heard_dba + field.heard_hw)[among]),
+        Limit.THROUGHPUT: np.fmax.reduce((predicted.throughput_percent - wide * predicted.throughput_hw)[among]),
+        Limit.HEADROOM: np.fmax.reduce((predicted.headroom_k - wide * predicted.core_hw)[among]),
+        Limit.NOISE: np.min((field.heard_dba + wide * field.heard_hw)[among]),
         Limit.RESULTS: 0.0,
         Limit.FAILURES: 100.0 * np.fmin.reduce(field.risk[among]),
     }[hardest]
@@ -359,3 +365,19 @@ def _none_fits(field: JudgedSettings, kept: dict[Limit, Mask], limits: Limits) -
     }[hardest]
     where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""
     return f"No setting keeps every limit: {words}{where}."
+
+
+def _contradicting(kept: dict[Limit, Mask]) -> tuple[Limit, Limit] | None:
+    """Return two limits that settings keep, and none both; ``None`` where there are no such."""
+    pairs = combinations((limit for limit, mask in kept.items() if mask.any()), 2)
+    return next((pair for pair in pairs if not (kept[pair[0]] & kept[pair[1]]).any()), None)
+
+
+def _wanted_words(limit: Limit, limits: Limits) -> str:
+    return {
+        Limit.THROUGHPUT: f"{limits.min_throughput_percent:g} % of throughput",
+        Limit.HEADROOM: f"{limits.min_headroom_k:g} K of headroom in a {limits.design_room_c:g} °C room",
+        Limit.NOISE: f"at most {limits.max_noise_dba or 0.0:g} dBA",
+        Limit.RESULTS: "no wrong result",
+        Limit.FAILURES: f"a failure at most {100.0 * limits.failure.chance:g} % likely",
+    }[limit]

@@ -25,7 +25,7 @@ from niente.core.science.arrays import Array, Mask, Vector
 from niente.core.science.fan_speed import STANDS_RPM
 from niente.core.science.stability.drawn_laws import DrawnLaws
 from niente.core.science.statistics import Z95
-from niente.core.selection.kept import at_even_odds, doubt, loosened, short_of
+from niente.core.selection.kept import Bound, Figures, at_even_odds, bounds, doubt, loosened, short_of
 
 CLOCK, FIXED, CAP = "clock_cap_mhz", "fixed_clock_mhz", "temperature_cap_c"
 HOLDING, ALIKE, SPREAD_POWER = 10, 9, 4
@@ -38,6 +38,10 @@ LEVELS = 12
 ROUNDS, FIRST, LAST = 16, 0.16, 0.008
 """How many steps are made at most; how wide the first is as a share of a control's span, and the last. It is halved where none
 gains."""
+MOST_TRIES = 20000
+"""A machine with many groups of fans has many ways to move: no more settings than these are looked at."""
+FINE = 100
+"""Steps of a control that says none."""
 GAINS = 0.003
 """What a step gains at least, in dB: less is not looked for."""
 ALONE_SHARE = 0.02
@@ -97,9 +101,11 @@ def _holding(models: Models, limits: Limits, control: Control) -> FreeControl | 
 
 
 def _between(control: Control, low: float, high: float) -> FreeControl:
-    """Return a control from the first step at or above ``low`` to ``high``, within its own range."""
-    first = control.low + math.ceil(max(low - control.low, 0.0) / control.step - 1e-9) * control.step
-    return FreeControl(control.name, min(first, control.high), min(control.high, high), control.step, control.low)
+    """Return a control from its first step at or above ``low`` to its last at or below ``high``, within its own range."""
+    step = control.step if control.step > 0.0 else max((control.high - control.low) / FINE, 1e-6)
+    first, last = (min(max(value, control.low), control.high) - control.low for value in (low, high))
+    first, last = math.ceil(first / step - 1e-9) * step, math.floor(last / step + 1e-9) * step
+    return FreeControl(control.name, control.low + first, control.low + last, step, control.low)
 
 
 def _fans(models: Models, group: str) -> FreeControl | None:
@@ -109,7 +115,7 @@ def _fans(models: Models, group: str) -> FreeControl | None:
         return None
     turning = [duty for duty, rpm in models.speeds[group].pairs if rpm > STANDS_RPM]
     least = min(turning, default=0.0) if low == 0.0 else 0.0
-    return FreeControl(control.name, low, high, control.step, control.low, least)
+    return msgspec.structs.replace(_between(control, low, high), least=least)
 
 
 def reachable(models: Models, limits: Limits) -> JudgedSettings:
@@ -149,12 +155,7 @@ class _Scores(msgspec.Struct, frozen=True):
     fails, or has failed, ``inside`` whether a setting lies inside of what was measured, ``better`` what the aims want less
     of."""
 
-    throughput: Vector
-    throughput_hw: Vector
-    headroom: Vector
-    headroom_hw: Vector
-    heard: Vector
-    heard_hw: Vector
+    figures: Figures
     lost: Vector
     inside: Mask
     better: dict[Aim, Vector]
@@ -164,13 +165,9 @@ class _Scores(msgspec.Struct, frozen=True):
         the limits are not surely kept."""
         limits = target.limits
         allowed = doubt(limits)
-        missed = short_of(self.throughput, self.throughput_hw, limits.min_throughput_percent)
-        missed = missed + short_of(self.headroom, self.headroom_hw, limits.min_headroom_k) + self.lost
-        short = _short(self.throughput, self.throughput_hw, limits.min_throughput_percent)
-        short = short + _short(self.headroom, self.headroom_hw, limits.min_headroom_k) + 10.0 * self.lost
-        if limits.max_noise_dba is not None:
-            missed = missed + short_of(-self.heard, self.heard_hw, -limits.max_noise_dba)
-            short = short + _short(-self.heard, self.heard_hw, -limits.max_noise_dba)
+        each = bounds(self.figures, limits).values()
+        missed = self.lost + np.sum([short_of(*bound) for bound in each], axis=0)
+        short = 10.0 * self.lost + np.sum([_short(bound) for bound in each], axis=0)
         cost: Vector = np.where(missed <= allowed, self.better[limits.aim], SHORT + short)
         if target.inside:
             cost = cost + np.where(self.inside, 0.0, OUTSIDE)
@@ -178,13 +175,13 @@ class _Scores(msgspec.Struct, frozen=True):
 
     def of_rows(self, rows: slice) -> "_Scores":
         """Return those of some settings."""
-        arrays = {name: getattr(self, name)[rows] for name in self.__struct_fields__ if name != "better"}
-        return _Scores(**arrays, better={aim: values[rows] for aim, values in self.better.items()})
+        better = {aim: values[rows] for aim, values in self.better.items()}
+        return _Scores(Figures(*(values[rows] for values in self.figures)), self.lost[rows], self.inside[rows], better)
 
 
-def _short(value: Vector, half_width: Vector, least: float) -> Vector:
-    """Return by how much figures with their intervals fall short of a limit ``(n,)``."""
-    short: Vector = np.maximum(least + SURE_SD / Z95 * half_width - value, 0.0)
+def _short(bound: Bound) -> Vector:
+    """Return by how much figures with their intervals fall short of their limit ``(n,)``."""
+    short: Vector = np.maximum(bound.least + SURE_SD / Z95 * bound.half_width - bound.value, 0.0)
     return short
 
 
@@ -209,7 +206,7 @@ class _Search:
         """Return the best settings for the limits, for each of them a unit looser, and for other throughputs ``(m, d)``, with
         those a step beside the first."""
         found = self._scores(self.lattice)
-        wanted = self._targets(found.throughput)
+        wanted = self._targets(found.figures.throughput_percent)
         costs = [found.cost(target) for target in wanted]
         starts = [int(np.argmin(one)) for one in costs]
         for part in np.array_split(np.arange(self.lattice.shape[0]), STARTS):  # other ways to hold the clock, another offset
@@ -219,9 +216,11 @@ class _Search:
         best = self.lattice[starts]
         least = [float(cost[start]) for cost, start in zip(costs, starts, strict=True)]
         moves, share = self._moves(), np.full(len(wanted), FIRST)
+        tries = 0
         for _ in range(ROUNDS):
             open_to = np.flatnonzero(share >= LAST)
-            if not open_to.shape[0]:
+            tries += open_to.shape[0] * moves.shape[0]
+            if not open_to.shape[0] or tries > MOST_TRIES:
                 break
             width = np.maximum(share[open_to, None] * (self._high - self._low), self._step)
             tried = self._on_steps((best[open_to, None, :] + moves * width[:, None, :]).reshape(-1, best.shape[1]))
@@ -258,7 +257,8 @@ class _Search:
         throughputs."""
         limits = self._limits
         plain = msgspec.structs.replace(limits, aim=Aim.QUIETEST, max_noise_dba=None)
-        levels = np.linspace(np.nanmin(throughput), np.nanmax(throughput), LEVELS)
+        known = throughput[np.isfinite(throughput)]
+        levels = np.linspace(np.min(known), np.max(known), LEVELS) if known.shape[0] else np.empty(0)
         return [
             _Target(limits),
             *(_Target(looser) for looser in loosened(limits).values()),
@@ -284,7 +284,7 @@ class _Search:
         offset = next((index for index, control in enumerate(self._controls) if control.name == OFFSET), None)
         if offset is not None:
             deep = held.copy()
-            deep[:, offset] = self._models.base.voltage_offset_mv or 0.0
+            deep[:, offset] = self._models.base.voltage_offset_mv or 0.5 * self._low[offset]
             held = np.concatenate([held, deep])
         laid = np.repeat(held, ways.shape[0], axis=0)
         span = self._high[fans] - self._low[fans]
@@ -320,14 +320,14 @@ class _Search:
         room = limits.design_room_c
         heavy = predict_under_load(models, settings, models.heavy_load, room)
         predicted = predict(models, settings, room, steady=heavy)
-        heard, heard_hw = heard_levels_of(models, limits, predicted)
         return _Scores(
-            throughput=predicted.throughput_percent,
-            throughput_hw=predicted.throughput_hw,
-            headroom=predicted.headroom_k,
-            headroom_hw=predicted.core_hw,
-            heard=heard,
-            heard_hw=heard_hw,
+            figures=Figures(
+                predicted.throughput_percent,
+                predicted.throughput_hw,
+                predicted.headroom_k,
+                predicted.core_hw,
+                *heard_levels_of(models, limits, predicted),
+            ),
             lost=self._lost(settings, heavy, predicted),
             inside=inside(models, settings, heavy),
             better={

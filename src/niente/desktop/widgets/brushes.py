@@ -156,7 +156,7 @@ def stage_brush(stage: str, p: Palette, ratio: float) -> QBrush:
         return hatch(p.soft, 5, 1.4, ratio, falling=True)
     if stage in ("temperature cap", "cap sweep", "heat"):
         return hatch(p.soft, 5, 1.4, ratio, falling=False)
-    if stage in ("fixed clock", "burst"):
+    if stage in ("fixed clock", "burst", "near pick"):
         return stripes(p.strong_rule, 2, upright=True, ratio=ratio)
     return QBrush(QColor(p.ground))
 

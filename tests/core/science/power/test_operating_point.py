@@ -106,6 +106,27 @@ def test_more_power_is_never_less_clock_and_a_hotter_room_never_more() -> None:
     assert np.all(warm.clock_mhz <= steady.clock_mhz + 1e-6)
 
 
+def test_a_rise_that_does_not_follow_the_core_needs_no_solving_and_is_the_same() -> None:
+    """Drawn at random: limits, caps, rooms and leakage; clock, power, temperature and limiter agree both ways."""
+    rng = np.random.default_rng(11)
+    count = 400
+    leak, limit = rng.uniform(1.0, 20.0, count), np.where(rng.random(count) < 0.3, np.inf, rng.uniform(15.0, 180.0, count))
+    cap, room = np.where(rng.random(count) < 0.4, np.inf, rng.uniform(45.0, 95.0, count)), rng.uniform(15.0, 35.0, count)
+
+    def power(clock: np.ndarray, core: np.ndarray, at: np.ndarray) -> np.ndarray:
+        watts: np.ndarray = plain(clock, core, at) + leak[at] * np.exp(0.015 * (core - 25.0))
+        return watts
+
+    ways = [steady_state(power, half, room, limit, cap, np.full(count, 4000.0), fans_follow=follow) for follow in (True, False)]
+    slow, quick = ways
+    assert np.array_equal(slow.limiter, quick.limiter)
+    assert len(set(slow.limiter.tolist())) == 3
+    assert np.array_equal(slow.runaway, quick.runaway)
+    settled = ~slow.runaway
+    for name in ("clock_mhz", "power_w", "core_c"):
+        assert getattr(quick, name)[settled] == pytest.approx(getattr(slow, name)[settled], rel=1e-5)
+
+
 def test_fans_on_a_curve_share_the_room_with_the_core() -> None:
     """A fan that speeds up with the core lets it follow the room less than one for one (P12; common practice, no source)."""
 

@@ -18,6 +18,7 @@ from niente.core.model.names import part_of
 from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of, signed_text
 from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 from niente.core.science.dynamics import Scale
 from niente.core.science.heat.path import HeatPath
 from niente.core.selection.explanation import comparison_text, pick_reason
@@ -74,9 +75,8 @@ def candidate_blocks(lead: str, name: str, one: Candidate, scale: Scale, listeni
     return [Title(lead, name), Readings(state[0].upper() + state[1:], lines, breaks)]
 
 
-def steps_away(models: Models, limits: Limits, settings: SettingBatch, index: int, controls: tuple[str, str]) -> Columns:
+def steps_away(models: Models, limits: Limits, here: Setting, controls: tuple[str, str]) -> Columns:
     """Return what a step along each axis, either way, changes: core (K), noise (dB), throughput (%)."""
-    here = settings.at(index)
     moves = [(control, sign * STEPS.get(quantity_of(control).unit, 5.0)) for control in controls for sign in (1, -1)]
     values = {control: np.full(1 + len(moves), here.value(control) or 0.0) for control in controls}
     for row, (control, step) in enumerate(moves, 1):

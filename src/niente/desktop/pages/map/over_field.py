@@ -9,7 +9,7 @@ import pyqtgraph as pg
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from niente.core.analysis.grid import SettingGrid
+from niente.core.analysis.grid import OtherControls, SettingGrid
 from niente.core.analysis.maps import SettingMap
 from niente.core.model.plan import Guard
 from niente.core.model.quantities import number_text, quantity_of
@@ -61,8 +61,12 @@ class FieldPicture(msgspec.Struct, frozen=True):
         field = self.mapped.field
         if self.choice is None:
             return None
-        x, y = (self.choice.pick.setting.value(control) for control in (field.across, field.up))
+        pick = self.choice.pick.setting
+        x, y = (pick.value(control) for control in (field.across, field.up))
         if x is None or y is None or not (field.x[0] <= x <= field.x[-1] and field.y[0] <= y <= field.y[-1]):
+            return None
+        here = field.settings.base.replaced(field.across, x).replaced(field.up, y)
+        if field.view.others != OtherControls.OPTIMISED and here != pick:  # another control stands elsewhere: other figures
             return None
         return x, y
 

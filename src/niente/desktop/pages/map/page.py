@@ -15,6 +15,7 @@ from niente.core.analysis.models import Models
 from niente.core.model.errors import NienteError
 from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text, quantity_of
+from niente.core.model.setting import Setting
 from niente.core.science.heat.sum import OTHER
 from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.pick import Candidate, candidate_at
@@ -97,7 +98,7 @@ class MapPage(Page):
         self._waiting: tuple[Models, MapRequest] | None = None
         self._refused: tuple[Models, MapRequest, str] | None = None
         self._point: tuple[float, float] | None = None
-        self._stepped: tuple[SettingMap, int, Block] | None = None
+        self._stepped: tuple[SettingMap, Setting, Block] | None = None
         self._index = 0
         session.mapped.connect(self._take)
         session.dropped.connect(self._cancelled)
@@ -388,18 +389,16 @@ class MapPage(Page):
         listening = listener_of_sheet(self.session.sheet) if self.session.sheet is not None else None
         lead = tr("Selected setting") if self.candidate is not None else tr("The pick")
         name = map_words.point_text(controls, point) if self.candidate is not None else short_candidate_text(one)
-        index = self._index if self.candidate is not None else field.nearest(*point)
         return [
             *map_words.candidate_blocks(lead, name, one, models.scale, listening),
             Buttons(("map.run_here", "map.prove")),
-            self._steps_away(mapped, index, controls),
+            self._steps_away(mapped, one.setting, controls),
         ]
 
-    def _steps_away(self, mapped: SettingMap, index: int, controls: tuple[str, str]) -> Block:
+    def _steps_away(self, mapped: SettingMap, here: Setting, controls: tuple[str, str]) -> Block:
         """Return what one step would bring; worked out once, since the margin is shown anew several times a second."""
-        if self._stepped is None or self._stepped[0] is not mapped or self._stepped[1] != index:
-            away = map_words.steps_away(mapped.models, mapped.limits, mapped.field.settings, index, controls)
-            self._stepped = (mapped, index, away)
+        if self._stepped is None or self._stepped[0] is not mapped or self._stepped[1] != here:
+            self._stepped = (mapped, here, map_words.steps_away(mapped.models, mapped.limits, here, controls))
         return self._stepped[2]
 
     def _of_field(self, mapped: SettingMap) -> list[Block]:
