@@ -20,6 +20,7 @@ from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.model.plan import Step
 from niente.core.model.project import Limits
 from niente.core.model.quantities import number_text
+from niente.core.model.setting import Setting
 from niente.core.science.dynamics import Scale
 from niente.core.selection.pick import candidate_at
 from niente.desktop.app.window import NAMES, Window
@@ -599,3 +600,23 @@ def test_where_nothing_holds_a_setting_no_figure_is_given() -> None:
     row = list(csv.DictReader(io.StringIO(map_as_csv(mapped))))[index]
     assert not any(row[name] for name in ("core_c", "rise_k", "headroom_k", "throughput_percent", "package_power_w"))
     assert row["in_room_dba"]
+
+
+def test_the_pick_is_ringed_only_in_the_field_that_it_lies_in(page: MapPage) -> None:
+    """Where another control of the pick stands elsewhere, the figures of the field are not the pick's."""
+    shown = page.view._shown
+    assert shown is not None
+    assert shown.choice is not None
+    field = shown.mapped.field
+    x, y = float(field.x[1]), float(field.y[1])
+    here = field.settings.base.replaced(field.across, x).replaced(field.up, y)
+
+    def ringed(setting: Setting) -> tuple[float, float] | None:
+        assert shown is not None
+        assert shown.choice is not None
+        pick = msgspec.structs.replace(shown.choice.pick, setting=setting)
+        return msgspec.structs.replace(shown, choice=msgspec.structs.replace(shown.choice, pick=pick)).picked
+
+    assert ringed(here) == (x, y)
+    assert ringed(here.replaced("fan_duty.cooler", 33.0)) is None
+    assert ringed(here.replaced(field.across, float(field.x[-1]) + 50.0)) is None

@@ -214,3 +214,23 @@ def test_with_too_few_runs_for_models_nothing_is_asked_for(finished: tuple[Plan,
     _, evidence = finished
     few = msgspec.structs.replace(evidence, runs=evidence.runs[:5])
     assert next_of_pick(RULE, few, Limits(), 0) is None
+
+
+def test_what_a_search_tried_is_no_base_for_maps(finished: tuple[Plan, Evidence]) -> None:
+    """Long exposures at depths that nobody would keep settle, too; what the other runs share is what maps are drawn for."""
+    plan, evidence = finished
+    tried = {run.setting.voltage_offset_mv for run in evidence.runs if isinstance(plan.entries[run.step], Search)}
+    assert min(offset or 0.0 for offset in tried) <= -40.0
+    assert fit_models(evidence).base.voltage_offset_mv == 0.0
+
+
+def test_a_confirmation_is_taken_up_again_although_something_was_run_after_it(finished: tuple[Plan, Evidence]) -> None:
+    plan, evidence = finished
+    longer = msgspec.structs.replace(plan, entries=(*plan.entries, Step(evidence.card.stock, "idle", Exposure(30.0, 30.0))))
+    last = msgspec.structs.replace(evidence.runs[0], run_id=9999, step=len(plan.entries))
+    plans = dict.fromkeys(evidence.plans, longer)
+    then = Step(evidence.card.stock, "vector", RULE.exposure)
+    later = msgspec.structs.replace(evidence, runs=(*evidence.runs, last), plans=plans)
+    rows = plan_rows(longer, evidence.card, later, lambda *_: then)
+    confirming = [row for row in rows if row.entry == len(plan.entries) - 1]
+    assert confirming[-2].status == RunStatus.AHEAD or confirming[-1].status == RunStatus.AHEAD
