@@ -10,8 +10,9 @@ from scipy.stats import norm
 from niente.core.analysis.evidence import RunSummary, evidence_in
 from niente.core.answers.answering import answers_of
 from niente.core.model.answer_document import AnswerDocument, AnswerFigure
+from niente.core.model.limits import Limits
 from niente.core.model.names import kind_of
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.question import Question
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig

@@ -11,7 +11,7 @@ from benchmarks.answers_truth import Judge, Miss, answer_in
 from benchmarks.result import Result
 from benchmarks.size import draws, some_of
 from niente.core.acquisition.opening import open_bench
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.question import TemplateName
 from niente.core.model.records import BenchFailed, HandCardShown, PlanEnded, Record
 from niente.core.planning.templates import first_question, plan_for, template

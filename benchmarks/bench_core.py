@@ -13,8 +13,8 @@ from benchmarks.size import draws
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits
 from niente.core.model.records import BenchFailed, FrameTaken, PlanEnded, Record
 from niente.core.model.runs import RunKind
 from niente.core.planning.cost import naive_runs

@@ -18,7 +18,7 @@ from benchmarks.study import DESIGN_ROOM_C, HOURS, measured
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.question import Approach
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import Setting

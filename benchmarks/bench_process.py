@@ -22,8 +22,8 @@ from benchmarks.result import Result
 from benchmarks.size import draws
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.question import TemplateName
 from niente.core.model.records import BenchFailed, FrameTaken, PlanEnded, Record, RunOpened, SamplesTaken
 from niente.core.model.rig_card import RigCard
@@ -47,7 +47,7 @@ FITS = """
 import sys, time
 from pathlib import Path
 from niente.core.selection.answer import work_out
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 end = time.time() + {seconds}
 while time.time() < end: work_out(Path({book!r}), Limits())
 """

@@ -22,8 +22,9 @@ from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.guard_rules import default_guards
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting

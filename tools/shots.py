@@ -117,7 +117,7 @@ def ask_a_machine(rig: str, question: str, book: Path) -> None:
 
     from niente.core.acquisition.opening import open_bench
     from niente.core.demo import SEED
-    from niente.core.model.project import Limits
+    from niente.core.model.limits import Limits
     from niente.core.model.records import HandCardShown, PlanEnded, Record
     from niente.core.planning.templates import first_question, plan_for, project_asking
     from niente.core.rigs.registry import open_rig

@@ -16,7 +16,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import DocumentError
 from niente.core.model.hand_cards import HandCard
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import HandCardShown, Record
 from niente.core.model.rig_card import SetBy
 from niente.core.model.rig_sheet import applied, sheet_of

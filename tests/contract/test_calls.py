@@ -5,8 +5,8 @@ from collections.abc import Callable
 from typing import Any
 
 from niente.core.acquisition.bench import Bench
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file

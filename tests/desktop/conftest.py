@@ -13,7 +13,8 @@ from pytestqt.qtbot import QtBot
 from niente.core.acquisition.client import Hearer
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.model.rig_sheet import applied
 from niente.core.planning.templates import default_project
 from niente.core.selection import answer as analysis

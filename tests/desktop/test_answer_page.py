@@ -33,7 +33,8 @@ from niente.core.model.answer_document import (
     value_of,
 )
 from niente.core.model.hand_over_card import read_card
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.planning.templates import first_question, plan_for
 from niente.core.selection.explanation import candidate_text
 from niente.desktop.app.main import look_of, make_app

@@ -16,8 +16,9 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
 from niente.core.model.frame import Frame, RigEventKind
 from niente.core.model.guard_rules import default_guards
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.templates import default_project, first_question

@@ -8,8 +8,9 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Exposure
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import first_question

@@ -17,8 +17,8 @@ from pytestqt.qtbot import QtBot
 from niente.core.analysis.grid import GridView, OtherControls
 from niente.core.analysis.map_table import COLUMNS, map_as_csv
 from niente.core.analysis.maps import MapRequest, SettingMap, make_map
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Step
-from niente.core.model.project import Limits
 from niente.core.model.quantities import number_text
 from niente.core.model.setting import Setting
 from niente.core.science.dynamics import Scale

@@ -16,7 +16,8 @@ from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
 from niente.core.answers.answering import Answering
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.model.question import Axis
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting

@@ -11,7 +11,8 @@ from niente.cli.values import FILE
 from niente.core.answers.answer_text import answer_as_text
 from niente.core.answers.answering import answers_of
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.planning.templates import TEMPLATES, default_project
 from niente.core.selection.answer import work_out
 

@@ -4,7 +4,8 @@ from pathlib import Path
 
 from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.errors import BookError
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.model.rig_card import RigCard
 from niente.core.storage.reader import BookReader
 

@@ -7,7 +7,7 @@ import msgspec
 
 from niente.cli.values import CHANCE_PERCENT, HORIZON_H
 from niente.core.model.failure_goal import FailureGoal
-from niente.core.model.project import Aim, Limits, NoisePlace
+from niente.core.model.limits import Aim, Limits, NoisePlace
 
 OPTIONS = (
     click.option("--failure", default=None, type=CHANCE_PERCENT, metavar="%", help="Most chance of a failure (default 1)."),

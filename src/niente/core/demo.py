@@ -16,7 +16,8 @@ from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import NienteError
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.model.question import Axis
 from niente.core.model.records import BenchFailed, PlanEnded, Record, RunOpened
 from niente.core.planning.templates import default_project, plan_for

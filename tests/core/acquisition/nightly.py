@@ -12,8 +12,8 @@ from pathlib import Path
 
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.guard_rules import default_guards
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.setting import Setting
 from tests.contract.outside import CARD, Doorbell

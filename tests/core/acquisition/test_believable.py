@@ -11,8 +11,8 @@ from niente.core.acquisition.believable import Believable
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.samples import Samples
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Exposure, Plan, Search, Step
-from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard, SetBy
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project, first_question, plan_for

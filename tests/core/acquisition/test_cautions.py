@@ -8,8 +8,8 @@ import pytest
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.cautions import READ, cautions_for
 from niente.core.model.errors import CautionsError
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.storage.reader import BookReader

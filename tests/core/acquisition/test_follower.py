@@ -9,7 +9,7 @@ from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.follower import Follower
 from niente.core.model.commands import Command
 from niente.core.model.errors import BookBusyError, BookError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import (
     ForecastMade,
     FrameTaken,

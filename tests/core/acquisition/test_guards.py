@@ -32,8 +32,8 @@ from niente.core.model.guard_rules import (
     problems_of,
     with_room_watched,
 )
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Guard, GuardAction
-from niente.core.model.project import Limits
 from niente.core.model.records import RunClosed, StateChanged, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting

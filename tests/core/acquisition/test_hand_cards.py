@@ -15,7 +15,7 @@ from niente.core.model.commands import Command
 from niente.core.model.errors import DocumentError
 from niente.core.model.guard_rules import guard_on
 from niente.core.model.hand_cards import CardKind, HandCard
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import FrameTaken, HandCardShown, Record, RunClosed, StateChanged, WarningRaised
 from niente.core.model.rig_card import RigCard, SetBy
 from niente.core.model.rig_sheet import applied, problems, sheet_of

@@ -19,8 +19,8 @@ import pytest
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.records import BenchFailed, FrameTaken, MadeSafe, PlanEnded, RunOpened, WarningRaised
 from niente.core.model.setting import Setting
 from niente.core.rigs import checked_rig

@@ -17,8 +17,9 @@ from niente.core.acquisition.recovery import rows_left_out
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.point_prediction import predict_point
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.records import FrameTaken, PlanEnded, Record, RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind

@@ -11,7 +11,7 @@ import pytest
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import MachineAwayError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import FrameTaken, MadeSafe, PlanEnded, RunClosed, RunOpened, StateChanged, WarningRaised
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting

@@ -16,8 +16,8 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.model.errors import DocumentError, RigError
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Guard, GuardAction
-from niente.core.model.project import Limits
 from niente.core.model.records import RigCardChanged
 from niente.core.model.rig_card import Part, Trust
 from niente.core.model.rig_sheet import sheet_of, with_part

@@ -13,8 +13,8 @@ from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.scheduler import Scheduler
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Guard, GuardAction, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.records import FrameTaken, GuardTripped, PlanEnded, RunClosed, RunOpened, SampleGap
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting

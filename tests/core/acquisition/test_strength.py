@@ -17,7 +17,7 @@ import pytest
 
 from niente.core.acquisition.bench import Bench
 from niente.core.model.commands import Command
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import FrameTaken, RunClosed, RunOpened, WarningRaised
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome

@@ -144,7 +144,7 @@ def test_a_sensor_that_lies_gives_no_rung() -> None:
     spoilt = {
         run.run_id: msgspec.structs.replace(
             run,
-            air={name: msgspec.structs.replace(one, value_c=one.value_c + 90.0) for name, one in run.air.items()},
+            beside={name: msgspec.structs.replace(one, value_c=one.value_c + 90.0) for name, one in run.beside.items()},
         )
         for run in models.evidence.runs
     }
@@ -168,7 +168,7 @@ def test_a_fan_that_stands_blows_nothing() -> None:
 def test_a_probe_that_another_state_did_not_have_says_nothing_of_it(with_open_door: Models) -> None:
     models = with_open_door
     door = models.evidence.elsewhere["door open"]
-    without = msgspec.structs.replace(door, runs=tuple(msgspec.structs.replace(run, air={}) for run in door.runs))
+    without = msgspec.structs.replace(door, runs=tuple(msgspec.structs.replace(run, beside={}) for run in door.runs))
     older = fit_models(msgspec.structs.replace(models.evidence, elsewhere={"door open": without}))
     changed = {one.variant: one for one in variant_changes(older, here_at(older, 100.0, 40.0, 45.0))}["door open"]
     assert changed.known

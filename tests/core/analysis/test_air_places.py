@@ -13,7 +13,7 @@ from niente.core.analysis.maps import MapRequest, make_map
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.prediction import predict_under_load
 from niente.core.analysis.setting_batch import one_setting
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import MachineFile, merged, shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig

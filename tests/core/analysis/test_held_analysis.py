@@ -12,7 +12,7 @@ from niente.core.analysis.map_table import map_as_csv
 from niente.core.analysis.maps import MapRequest, make_map
 from niente.core.analysis.models import fit_models
 from niente.core.analysis.point_prediction import Figure, parameters, predict_point
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from tests.core.analysis.making import evidence_from, fans, models_from

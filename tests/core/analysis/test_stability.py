@@ -19,7 +19,7 @@ from niente.core.analysis.stability import (
     stability_of,
 )
 from niente.core.model.failure_goal import FailureGoal
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting

@@ -9,8 +9,8 @@ import msgspec
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import Evidence, evidence_in
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Confirmation, Entry, Exposure, PickRuns, Plan, Search
-from niente.core.model.project import Limits
 from niente.core.model.question import Question
 from niente.core.model.records import Record, StateChanged
 from niente.core.model.rig_card import RigCard

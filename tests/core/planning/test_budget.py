@@ -7,8 +7,8 @@ import numpy as np
 import pytest
 
 from niente.core.model.commands import Command
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Exposure, SearchMethod
-from niente.core.model.project import Limits
 from niente.core.model.question import Axis, Span
 from niente.core.model.records import RunOpened
 from niente.core.model.runs import RunKind, RunOutcome

@@ -15,8 +15,8 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import PlanError
 from niente.core.model.frame import Frame
 from niente.core.model.guard_rules import default_guards
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.question import Order
 from niente.core.model.records import RunOpened
 from niente.core.model.setting import Setting

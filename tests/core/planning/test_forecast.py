@@ -9,7 +9,7 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.grid import survey_grid
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.quantities import TRUE_MINUS, quantity_of, value_typed
 from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import plan_rows

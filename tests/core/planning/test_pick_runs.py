@@ -6,8 +6,8 @@ import pytest
 
 from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.models import fit_models
+from niente.core.model.limits import Aim, Limits
 from niente.core.model.plan import Confirmation, Exposure, PickRuns, Plan, Search, Step, read_plan
-from niente.core.model.project import Aim, Limits
 from niente.core.model.question import Approach
 from niente.core.model.rig_card import LoadKind
 from niente.core.planning.confirmation import Decided, following, next_of_pick

@@ -7,13 +7,14 @@ import msgspec
 import numpy as np
 import pytest
 
+from niente.core.analysis.beside import Known
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.prediction import ceilings, predict_under_load
 from niente.core.analysis.setting_batch import one_setting
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Confirmation
-from niente.core.model.project import Limits
 from niente.core.model.setting import Setting
 from niente.core.planning.confirmation import Decided, confirming, following
 from niente.core.selection.explanation import (
@@ -23,7 +24,7 @@ from niente.core.selection.explanation import (
     reliability_text,
     short_candidate_text,
 )
-from niente.core.selection.kept import Limit, keeps, misses, short_of, surely
+from niente.core.selection.kept import Limit, keeps, misses, short_of
 from niente.core.selection.pick import Choice, Standing, choose, standing_of
 from niente.core.selection.setting_words import brief_text, differing, parts_text, values_text
 
@@ -43,7 +44,13 @@ def told(field: SettingGrid, **figures: float) -> SettingGrid:
     count = field.clean_s.shape[0]
     same = {name: np.full(count, value) for name, value in figures.items()}
     predicted = msgspec.structs.replace(field.predicted, **same)
-    return msgspec.structs.replace(field, predicted=predicted, heard_dba=predicted.in_room_dba, heard_hw=predicted.in_room_hw)
+    limited = msgspec.structs.replace(
+        field.figures,
+        throughput_percent=Known(predicted.throughput_percent, predicted.throughput_hw),
+        headroom_k=Known(predicted.headroom_k, predicted.core_hw),
+        heard_dba=Known(predicted.in_room_dba, predicted.in_room_hw),
+    )
+    return msgspec.structs.replace(field, predicted=predicted, figures=limited)
 
 
 @pytest.mark.parametrize(
@@ -88,11 +95,6 @@ def test_all_limits_hold_together_with_99_percent(
     assert found <= broken
     assert bool(found) == bool(broken)
     assert all(mask.all() or not mask.any() for mask in kept.values())
-
-
-def test_what_surely_keeps_each_limit_keeps_all_together() -> None:
-    """Five limits share 1 % of doubt: 0.2 % each lies 2.878 standard deviations away (normal table), 1.468 half widths."""
-    assert surely(Limits()) == pytest.approx(2.878 / 1.960, abs=0.001)
 
 
 @pytest.mark.parametrize(

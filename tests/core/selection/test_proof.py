@@ -6,7 +6,7 @@ from typing import Any
 import msgspec
 import pytest
 
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.setting import Setting
 from niente.core.selection.proof import Proof, proof_of
 from niente.core.selection.proof_words import headline, loads_sentence, more_sentence, rests_on, short_headline, state_text

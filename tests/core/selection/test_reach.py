@@ -13,7 +13,7 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.judged import JudgedSettings, judge
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.setting_batch import SettingBatch
-from niente.core.model.project import Aim, Limits
+from niente.core.model.limits import Aim, Limits
 from niente.core.model.setting import Setting
 from niente.core.selection.kept import Limit, keeps
 from niente.core.selection.pick import choose, front, sound_settings

@@ -11,7 +11,8 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.maps import MapRequest
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NienteError
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.selection.answer import Analysis, Answer, work_out
 from niente.core.selection.worker import WorkProcess
 from tests.waiting import PATIENCE_S

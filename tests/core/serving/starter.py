@@ -9,8 +9,8 @@ from pathlib import Path
 
 from niente.core.model.commands import WhenLost
 from niente.core.model.guard_rules import default_guards
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.serving.starting import BenchOptions, reach_bench

@@ -16,7 +16,7 @@ import pytest
 from niente.core.acquisition.client import BenchLost
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import BookError, RigError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import MadeSafe, PlanEnded, PlanStarted, RunOpened, SamplesTaken
 from niente.core.model.setting import Setting
 from niente.core.planning.templates import default_project

@@ -13,7 +13,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.model.commands import Command
 from niente.core.model.errors import BookError, RigError
 from niente.core.model.frame import Frame
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import (
     FrameTaken,
     HandCardShown,

@@ -12,7 +12,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.acquisition.recovery import close_open_runs
 from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.records import FrameTaken
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunKind, RunOutcome

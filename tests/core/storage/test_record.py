@@ -14,8 +14,8 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import gather
 from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import SearchMethod
-from niente.core.model.project import Limits
 from niente.core.model.records import (
     ForecastMade,
     FrameTaken,

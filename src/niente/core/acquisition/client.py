@@ -9,8 +9,9 @@ import msgspec
 from niente.core.acquisition.recovery import InterruptedRun
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.model.commands import Command, WhenLost
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.records import Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet

@@ -19,8 +19,8 @@ from niente.core.acquisition.scheduler import BudgetSpent, QuietHoursWait, Sched
 from niente.core.analysis.evidence import Evidence
 from niente.core.model.commands import Command, Confirmed
 from niente.core.model.errors import MachineAwayError, NienteError, PlanError, RigError
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Exposure, GuardAction, Plan
-from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.records import (
     PlanStarted,

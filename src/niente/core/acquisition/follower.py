@@ -7,8 +7,9 @@ from pathlib import Path
 
 from niente.core.model.commands import Command, WhenLost
 from niente.core.model.errors import BookError, NienteError
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.records import (
     BenchFailed,
     BenchStarted,

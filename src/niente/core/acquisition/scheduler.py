@@ -3,8 +3,8 @@
 import msgspec
 
 from niente.core.analysis.evidence import Evidence, gather
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Confirmation, PickRuns, Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.confirmation import next_of_pick

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.channel_means import JUMPS, ChannelMean, channel_means
-from niente.core.analysis.settled_readings import BURST_S, SOURCES, settled_air, warmed_late
+from niente.core.analysis.settled_readings import BURST_S, SOURCES, settled_beside, warmed_late
 from niente.core.model.frame import RigEventKind
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Entry, Plan
@@ -47,7 +47,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them,
     ``crashed`` whether that took the machine down, ``failed_cores`` the cores that its errors named; ``at_s`` is the rig's time
     at its end. ``channels`` are all channels in the last minutes, ``highest`` what each quantity came to in the whole run, by
-    its name; ``air`` is where the air settles at each place that is read, by channel.
+    its name; ``beside`` is where air, coolant, board and graphics settle, by channel.
     """
 
     run_id: int
@@ -79,7 +79,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     failed_cores: tuple[str, ...] = ()
     channels: dict[str, ChannelMean] = msgspec.field(default_factory=dict)
     highest: dict[str, float] = msgspec.field(default_factory=dict)
-    air: dict[str, Settled] = msgspec.field(default_factory=dict)
+    beside: dict[str, Settled] = msgspec.field(default_factory=dict)
 
     @property
     def running(self) -> bool:
@@ -275,7 +275,7 @@ def summarise(
         core_c=mean_of_known(core) if core is not None else math.nan,
         voltage_v=mean_of_known(column(card, tail, "core_voltage_v")),
         channels=channel_means(card, tail),
-        air={} if idle else settled_air(card, time_s, believed),
+        beside={} if idle else settled_beside(card, time_s, believed),
         highest=_highest(card, believed),
         sources_w={name: mean_of_known(column(card, tail, name)) for name in SOURCES if card.index(name) is not None},
     )

@@ -12,7 +12,7 @@ from niente.core.analysis.judged import JudgedSettings, judge
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import ceilings, heard_w, predict_under_load
 from niente.core.analysis.setting_batch import POWER, SettingBatch
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector

@@ -8,19 +8,17 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.coverage import inside
-from niente.core.analysis.listener import listener_of_card
+from niente.core.analysis.limit_figures import LimitFigures, limit_figures
 from niente.core.analysis.models import CARRIES_MV, Models
 from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, predict, predict_under_load
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.analysis.stability import FIXED_FROM_V, FailureRisk, failures_against, risk_at, risk_by_exposure
-from niente.core.model.project import Limits, NoisePlace
+from niente.core.model.limits import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Indices, Mask, Vector
 
 OFFSET = "voltage_offset_mv"
-BACKGROUNDS = {NoisePlace.LISTENER_BY_DAY: "day_dba", NoisePlace.LISTENER_AT_NIGHT: "night_dba"}
-"""The background at the listener's place that each place to judge noise at has."""
 
 
 class JudgedSettings(msgspec.Struct, frozen=True):
@@ -29,8 +27,8 @@ class JudgedSettings(msgspec.Struct, frozen=True):
     ``clean_s`` and ``failures`` are what was run there under the load that heats, ``stable`` the expected chance of a horizon
     without a failure, ``risk`` the chance of one that is surely not exceeded, ``lasts`` how surely it is no more than is
     allowed, ``by_law`` whether these follow from a law that failures taught, ``makers`` whether voltage and clock are no other
-    than the maker's, ``against`` how many failures speak against it, ``heard_dba`` ± ``heard_hw`` the level where the limits
-    judge it, ``inside`` whether a setting lies inside of what was measured; ``measured`` whether it was run, ``nearly`` whether
+    than the maker's, ``against`` how many failures speak against it, ``figures`` what limits are set to, ``inside`` whether
+    a setting lies inside of what was measured; ``measured`` whether it was run, ``nearly`` whether
     it was, its voltage offset apart; ``changed`` how many of the controls that vary differ from stock.
     """
 
@@ -48,8 +46,7 @@ class JudgedSettings(msgspec.Struct, frozen=True):
     measured: Mask
     nearly: Mask
     changed: Indices
-    heard_dba: Vector
-    heard_hw: Vector
+    figures: LimitFigures
 
 
 def judge(models: Models, limits: Limits, settings: SettingBatch, load: str = "") -> JudgedSettings:
@@ -59,7 +56,6 @@ def judge(models: Models, limits: Limits, settings: SettingBatch, load: str = ""
     risk = failure_risk(models, limits, settings, steady)
     predicted = predict(models, settings, limits.design_room_c, heats=load, counts=load, steady=steady)
     clean, failures, measured, nearly = _run_there(models, settings, steady.load)
-    heard_dba, heard_hw = heard_levels_of(models, limits, predicted)
     return JudgedSettings(
         settings=settings,
         predicted=predicted,
@@ -75,22 +71,8 @@ def judge(models: Models, limits: Limits, settings: SettingBatch, load: str = ""
         measured=measured,
         nearly=nearly,
         changed=_changed(settings, models.card.stock),
-        heard_dba=heard_dba,
-        heard_hw=heard_hw,
+        figures=limit_figures(models, limits, settings, steady, predicted),
     )
-
-
-def heard_levels_of(models: Models, limits: Limits, predicted: SettingPredictions) -> tuple[Vector, Vector]:
-    """Return the levels ``(n,)`` and their half widths where the limits judge the noise; at the listener's where that is
-    known."""
-    background = BACKGROUNDS.get(limits.noise_at)
-    if background is None:
-        return predicted.in_room_dba, predicted.in_room_hw
-    place = listener_of_card(models.card, background)
-    widths = np.where(np.isfinite(predicted.alone_hw), predicted.alone_hw, 0.0)
-    levels = np.where(np.isfinite(predicted.alone_at_most_dba), predicted.alone_at_most_dba, predicted.alone_dba)
-    heard = [place.heard(float(level), float(width)) for level, width in zip(levels, widths, strict=True)]
-    return np.array([level for level, _ in heard]), np.array([width for _, width in heard])
 
 
 def depths_mv(settings: SettingBatch) -> Vector:

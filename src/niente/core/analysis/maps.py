@@ -11,7 +11,7 @@ from niente.core.analysis.grid import DEFAULT_GRID_VIEW, GridView, SettingGrid, 
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.rise_lines import WattLines, watt_lines
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
 

@@ -216,19 +216,20 @@ def _rise(run: RunSummary, held: HeldByCap | None) -> float:
     return _bound(run) if run.heat_limited else run.rise_k
 
 
-def air_readings(
+def beside_readings(
     found: list[tuple[RunSummary, str]], groups: tuple[str, ...], sources: tuple[str, ...], channel: str
 ) -> Runs | None:
-    """Return what runs, each with its variant, read of the air at a channel's place; ``None`` where too few know where it
-    settles. A cap on the cores' temperature bounds nothing here: the watts that warm the air are read."""
-    told = [(run, variant) for run, variant in found if channel in run.air]
+    """Return what runs, each with its variant, read of a temperature beside the cores' (air, coolant, board, graphics), by its
+    channel; ``None`` where too few know where it settles. A cap on the cores' temperature bounds nothing here: the watts that
+    warm it are read."""
+    told = [(run, variant) for run, variant in found if channel in run.beside]
     if len(told) < MIN_RUNS:
         return None
-    air = [run.air[channel] for run, _ in told]
+    there = [run.beside[channel] for run, _ in told]
     return msgspec.structs.replace(
         heat_readings(told, groups, sources),
-        rise_k=np.array([settled.value_c - settled.room_c for settled in air]),
-        rise_se_k=np.array([settled.half_width_k / Z95 for settled in air]),
+        rise_k=np.array([settled.value_c - settled.room_c for settled in there]),
+        rise_se_k=np.array([settled.half_width_k / Z95 for settled in there]),
         bound=np.zeros(len(told), dtype=bool),
     )
 

@@ -11,7 +11,7 @@ from niente.core.analysis.limits_learnt import CapReading, ClockCeiling, PowerGa
 from niente.core.analysis.model_runs import (
     NOT_STEADY,
     ModelRuns,
-    air_readings,
+    beside_readings,
     drawn_w,
     heat_readings,
     heat_runs,
@@ -254,7 +254,7 @@ def _air(evidence: Evidence, groups: tuple[str, ...], sources: tuple[str, ...], 
     """Fit the path from each place whose air is read to the room, to the same runs; one that too few runs tell is left out."""
     runs, found = heat_runs(evidence, groups), {}
     for channel in evidence.card.channels:
-        readings = air_readings(runs, groups, sources, channel.name) if kind_of(channel.name) == AIR else None
+        readings = beside_readings(runs, groups, sources, channel.name) if kind_of(channel.name) == AIR else None
         if readings is not None:
             found[channel.name] = fit_heat_path(groups, sources, (heavy, evidence.card.variant), readings, AIR_PRIOR)
     return found

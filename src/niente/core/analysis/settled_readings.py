@@ -26,6 +26,8 @@ LAST_SAMPLES = 60
 SOURCES = ("graphics_power_w",)
 """Channels that meter heat beside the package's."""
 AIR = "case_air_temperature_c"
+BESIDE = ("coolant_temperature_c", "board_temperature_c", "graphics_temperature_c")
+"""What warms beside cores and air, and may be limited."""
 
 
 def settled_reading(time_s: Vector, values: Vector, room_c: Vector) -> Settled:
@@ -55,15 +57,15 @@ def warmed_late(settled: Settled, card: RigCard, time_s: Vector, values: Array) 
     return msgspec.structs.replace(settled, half_width_k=math.hypot(settled.half_width_k, Z95 * late_k))
 
 
-def settled_air(card: RigCard, time_s: Vector, values: Array) -> dict[str, Settled]:
-    """Return where the air at each place that is read settles, by channel, from a run's trusted samples ``(n,)`` and
-    ``(n, channels)``; one that cannot be foreseen yet is left out."""
+def settled_beside(card: RigCard, time_s: Vector, values: Array) -> dict[str, Settled]:
+    """Return where the air at each place that is read, coolant, board and graphics settle, by channel, from a run's trusted
+    samples ``(n,)`` and ``(n, channels)``; one that cannot be foreseen yet is left out."""
     room = card.index("room_temperature_c")
     if room is None:
         return {}
     found = {}
     for index, channel in enumerate(card.channels):
-        if kind_of(channel.name) == AIR:
+        if kind_of(channel.name) in (AIR, *BESIDE):
             settled = settled_reading(time_s, values[:, index], values[:, room])
             if settled.known:
                 found[channel.name] = settled

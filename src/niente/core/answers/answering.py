@@ -22,9 +22,10 @@ from niente.core.answers.variants import variants_answer
 from niente.core.answers.ways import ways_answer
 from niente.core.model.answer_document import AnswerDocument, Value, value_of
 from niente.core.model.errors import NienteError
+from niente.core.model.limits import Limits
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.question import Question, TemplateName
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.layout import next_by

@@ -9,9 +9,9 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.model_runs import goes_on
 from niente.core.analysis.models import Models
 from niente.core.model.answer_document import AnswerState, RestsOn, Value, value_of
+from niente.core.model.limits import Limits
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Plan, Step
-from niente.core.model.project import Limits
 from niente.core.model.quantities import duration_text, number_text
 from niente.core.model.question import Question
 from niente.core.model.rig_card import LoadCard, LoadKind, RigCard

@@ -9,7 +9,7 @@ from niente.core.exchange.card_page import card_page, hand_over_text
 from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
 from niente.core.model.hand_over_card import HandOverCard
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 
 FORMATS: dict[str, Callable[[HandOverCard], bytes]] = {
     "text": lambda card: f"{hand_over_text(card)}\n".encode(),

@@ -1,59 +1,13 @@
 """A project: what a person wants of a machine. It is kept in the book, version after version."""
 
-from enum import StrEnum
 from typing import Any
 
 import msgspec
 
-from niente.core.model.failure_goal import A_DAY, FailureGoal
 from niente.core.model.json_files import converted
+from niente.core.model.limits import Limits
 from niente.core.model.question import Question, of_first_question
 from niente.core.model.rig_sheet import RigSheet
-
-
-class Aim(StrEnum):
-    """What a choice is for, among the settings that keep every limit."""
-
-    QUIETEST = "quietest"
-    FASTEST = "fastest"
-    LEAST_WATTS = "least watts"
-    COOLEST = "coolest"
-
-
-class NoisePlace(StrEnum):
-    """Where, and when, the most noise is judged."""
-
-    ROOM = "in the room"
-    LISTENER_BY_DAY = "listener by day"
-    LISTENER_AT_NIGHT = "listener at night"
-
-
-class Limits(
-    msgspec.Struct,
-    frozen=True,
-    forbid_unknown_fields=True,
-    rename={
-        "min_throughput_percent": "least_throughput_percent",
-        "min_headroom_k": "least_headroom_k",
-        "max_noise_dba": "most_noise_dba",
-    },
-):
-    """What a pick must keep.
-
-    Throughput in percent of stock in the load that counts, headroom in kelvin in the design room with its 95 %
-    interval, and minutes of the heaviest load at the setting without a wrong result. ``max_noise_dba`` is the most
-    noise, with its interval, at ``noise_at``; ``None`` sets no such limit. ``failure`` is what it has to last, ``aim`` what is
-    wanted beyond the limits.
-    """
-
-    min_throughput_percent: float = 90.0
-    min_headroom_k: float = 8.0
-    design_room_c: float = 28.0
-    clean_minutes: float = 20.0
-    max_noise_dba: float | None = None
-    failure: FailureGoal = A_DAY
-    aim: Aim = Aim.QUIETEST
-    noise_at: NoisePlace = NoisePlace.ROOM
 
 
 class Project(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

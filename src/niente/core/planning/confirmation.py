@@ -6,8 +6,8 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.models import Models, fit_models
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Confirmation, Exposure, PickRuns, Step
-from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.pick_runs import EXPECTED_RUNS, PICK_STAGE, next_pick_run
 from niente.core.selection.explanation import candidate_text

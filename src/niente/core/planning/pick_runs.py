@@ -11,9 +11,9 @@ import numpy as np
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import stock_state
+from niente.core.model.limits import Aim, Limits
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Exposure, PickRuns, Step
-from niente.core.model.project import Aim, Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector

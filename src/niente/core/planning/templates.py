@@ -6,8 +6,9 @@ from collections.abc import Callable
 import msgspec
 
 from niente.core.model.guard_rules import default_guards, with_room_watched
+from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Entry, Guard, Plan, Search, Step
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.question import Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.list_edits import edited

@@ -12,7 +12,7 @@ from niente.core.analysis.maps import MapRequest, SettingMap, make_map
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.residuals import Residual, residuals_of
 from niente.core.model.errors import NienteError, NotEnoughError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.selection.methods import MethodStep, method_steps

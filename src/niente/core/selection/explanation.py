@@ -2,9 +2,10 @@
 
 import math
 
-from niente.core.model.project import Aim, Limits
+from niente.core.model.limits import Aim, Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
-from niente.core.selection.kept import Limit
+from niente.core.selection.kept import CEILING_OF, Limit
+from niente.core.selection.opening import noise_words
 from niente.core.selection.pick import Candidate, Choice, Standing
 from niente.core.selection.setting_words import values_text
 
@@ -13,12 +14,14 @@ AIM_WORDS = {
     Aim.FASTEST: "is the fastest",
     Aim.LEAST_WATTS: "draws the fewest watts",
     Aim.COOLEST: "is the coolest",
+    Aim.WEIGHED: "is the best as weighed",
 }
 WINS_WORDS = {
     Aim.QUIETEST: ("dB", "quieter in the room", "no quieter in the room"),
     Aim.FASTEST: ("%", "faster", "no faster"),
     Aim.LEAST_WATTS: ("W", "less", "no fewer watts"),
     Aim.COOLEST: ("K", "cooler", "no cooler"),
+    Aim.WEIGHED: ("", "better as weighed", "no better as weighed"),
 }
 """For each aim the unit of what is won, and the words for winning something and nothing."""
 
@@ -27,6 +30,10 @@ A_UNIT_LOOSER = {
     Limit.THROUGHPUT: f"1{NO_BREAK_SPACE}% less",
     Limit.HEADROOM: f"1{NO_BREAK_SPACE}K less",
     Limit.NOISE: f"1{NO_BREAK_SPACE}dB more",
+    Limit.COOLANT: f"1{NO_BREAK_SPACE}K more",
+    Limit.BOARD: f"1{NO_BREAK_SPACE}K more",
+    Limit.GRAPHICS: f"1{NO_BREAK_SPACE}K more",
+    Limit.WALL: f"1{NO_BREAK_SPACE}W more",
 }
 """A limit that is a unit looser, in words."""
 
@@ -143,6 +150,9 @@ def limit_cost_text(choice: Choice, limit: Limit) -> str:
 def limit_text(choice: Choice, limit: Limit) -> str:
     """Return a limit with its value: ``Throughput, at least 90 % of stock``."""
     limits = choice.limits
+    if limit in CEILING_OF:
+        quantity = quantity_of(CEILING_OF[limit])
+        return f"{quantity.title} at most {limits.ceilings[quantity.name]:g}{NO_BREAK_SPACE}{quantity.unit}"
     return {
         Limit.THROUGHPUT: f"Throughput at least {limits.min_throughput_percent:g}{NO_BREAK_SPACE}% of stock",
         Limit.HEADROOM: f"Headroom at least {limits.min_headroom_k:g}{NO_BREAK_SPACE}K "
@@ -150,5 +160,20 @@ def limit_text(choice: Choice, limit: Limit) -> str:
         Limit.RESULTS: f"No wrong result in {limits.clean_minutes:g}{NO_BREAK_SPACE}min",
         Limit.FAILURES: f"A failure at most {100.0 * limits.failure.chance:g}{NO_BREAK_SPACE}% likely in "
         f"{duration_text(limits.failure.horizon_s)}",
-        Limit.NOISE: f"Noise at most {limits.max_noise_dba or 0.0:g}{NO_BREAK_SPACE}dBA, {limits.noise_at}",
+        Limit.NOISE: f"Noise {noise_words(limits)}, {limits.noise_at}",
+        Limit.FANS: "No fan stands",
+        Limit.LOADS: each_load_text(limits),
     }[limit]
+
+
+def each_load_text(limits: Limits) -> str:
+    """Return what single loads must keep: ``vector at least 85 % and 10 K``."""
+    found = []
+    for load, wanted in limits.each_load.items():
+        parts = []
+        if wanted.min_throughput_percent is not None:
+            parts.append(f"{wanted.min_throughput_percent:g}{NO_BREAK_SPACE}% of stock")
+        if wanted.min_headroom_k is not None:
+            parts.append(f"{wanted.min_headroom_k:g}{NO_BREAK_SPACE}K of headroom")
+        found.append(f"{load} at least {' and '.join(parts)}")
+    return "; ".join(found)

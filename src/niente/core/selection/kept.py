@@ -6,8 +6,10 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
+from niente.core.analysis.beside import Known
 from niente.core.analysis.judged import JudgedSettings
-from niente.core.model.project import Limits
+from niente.core.analysis.limit_figures import LimitFigures, LoadFigures
+from niente.core.model.limits import Limits, LoadLimits
 from niente.core.science.arrays import Mask, Vector
 from niente.core.science.statistics import Z95
 
@@ -23,17 +25,21 @@ class Limit(StrEnum):
     RESULTS = "results"
     NOISE = "noise"
     FAILURES = "failures"
+    COOLANT = "coolant"
+    BOARD = "board"
+    GRAPHICS = "graphics"
+    WALL = "wall"
+    FANS = "fans"
+    LOADS = "loads"
 
 
-class Figures(NamedTuple):
-    """What limits are set to, as it is known of settings ``(n,)``, with 95 % half widths."""
-
-    throughput_percent: Vector
-    throughput_hw: Vector
-    headroom_k: Vector
-    headroom_hw: Vector
-    heard_dba: Vector
-    heard_hw: Vector
+CEILING_OF = {
+    Limit.COOLANT: "coolant_temperature_c",
+    Limit.BOARD: "board_temperature_c",
+    Limit.GRAPHICS: "graphics_temperature_c",
+    Limit.WALL: "wall_power_w",
+}
+"""The quantity that each limit on a further reading is about."""
 
 
 class Bound(NamedTuple):
@@ -44,40 +50,76 @@ class Bound(NamedTuple):
     least: float
 
 
-def bounds(figures: Figures, limits: Limits) -> dict[Limit, Bound]:
-    """Return the figures that have limits, each so that more is better."""
-    found = {
-        Limit.THROUGHPUT: Bound(figures.throughput_percent, figures.throughput_hw, limits.min_throughput_percent),
-        Limit.HEADROOM: Bound(figures.headroom_k, figures.headroom_hw, limits.min_headroom_k),
+def in_force(limits: Limits) -> tuple[Limit, ...]:
+    """Return the limits that are set."""
+    is_set = {
+        Limit.NOISE: limits.max_noise_dba is not None or limits.max_over_background_db is not None,
+        Limit.FANS: limits.fans_turn,
+        Limit.LOADS: bool(limits.each_load),
+        **{limit: quantity in limits.ceilings for limit, quantity in CEILING_OF.items()},
     }
+    return tuple(limit for limit in Limit if is_set.get(limit, True))
+
+
+def bounds(figures: LimitFigures, limits: Limits) -> dict[Limit, tuple[Bound, ...]]:
+    """Return the figures that have limits, by limit, each so that more is better."""
+    found: dict[Limit, tuple[Bound, ...]] = {
+        Limit.THROUGHPUT: (Bound(*figures.throughput_percent, limits.min_throughput_percent),),
+        Limit.HEADROOM: (Bound(*figures.headroom_k, limits.min_headroom_k),),
+    }
+    noise = []
     if limits.max_noise_dba is not None:
-        found[Limit.NOISE] = Bound(-figures.heard_dba, figures.heard_hw, -limits.max_noise_dba)
+        noise.append(_at_most(figures.heard_dba, limits.max_noise_dba))
+    if limits.max_over_background_db is not None:
+        noise.append(_at_most(figures.over_background_db, limits.max_over_background_db))
+    if noise:
+        found[Limit.NOISE] = tuple(noise)
+    for limit, quantity in CEILING_OF.items():
+        if quantity in limits.ceilings:
+            found[limit] = (_at_most(figures.ceilings[quantity], limits.ceilings[quantity]),)
+    each = [bound for load, wanted in limits.each_load.items() for bound in _of_load(figures.each_load[load], wanted)]
+    if each:
+        found[Limit.LOADS] = tuple(each)
+    return found
+
+
+def _at_most(known: Known, most: float) -> Bound:
+    return Bound(-known.value, known.half_width, -most)
+
+
+def _of_load(figures: LoadFigures, wanted: LoadLimits) -> list[Bound]:
+    found = []
+    if wanted.min_throughput_percent is not None:
+        found.append(Bound(*figures.throughput_percent, wanted.min_throughput_percent))
+    if wanted.min_headroom_k is not None:
+        found.append(Bound(*figures.headroom_k, wanted.min_headroom_k))
+    return found
+
+
+def missed_by_figures(figures: LimitFigures, limits: Limits) -> dict[Limit, Vector]:
+    """Return for each limit on a figure the probability that settings break it ``(n,)``; of several figures the sum."""
+    found = {}
+    for limit, each in bounds(figures, limits).items():
+        found[limit] = np.minimum(np.sum([short_of(*bound) for bound in each], axis=0), 1.0)
+    if limits.fans_turn:
+        found[Limit.FANS] = figures.stands.astype(float)
     return found
 
 
 def misses(judged: JudgedSettings, limits: Limits) -> dict[Limit, Vector]:
-    """Return for each limit the probability that settings break it ``(n,)``, by what is known of them.
+    """Return for each limit in force the probability that settings break it ``(n,)``, by what is known of them.
 
     A wrong result at a setting breaks ``RESULTS`` for certain, and so does one that was seen at no deeper an offset and no
     higher a clock. ``FAILURES`` asks that a failure within the horizon is as unlikely as wanted; it excludes nothing before
     failures have taught a law, nor what the maker gives where nothing speaks against it: 298 clean days would have to be run.
     """
-    predicted = judged.predicted
-    figures = Figures(
-        predicted.throughput_percent,
-        predicted.throughput_hw,
-        predicted.headroom_k,
-        predicted.core_hw,
-        judged.heard_dba,
-        judged.heard_hw,
-    )
     by_exposure = (not judged.by_law) | (judged.makers & (judged.against == 0))
-    return {
-        Limit.NOISE: np.zeros(judged.settings.count),
-        **{limit: short_of(*bound) for limit, bound in bounds(figures, limits).items()},
+    found = {
+        **missed_by_figures(judged.figures, limits),
         Limit.RESULTS: ((judged.failures > 0) | (judged.against > 0)).astype(float),
         Limit.FAILURES: np.where(by_exposure, 0.0, 1.0 - np.nan_to_num(judged.lasts)),
     }
+    return {limit: found[limit] for limit in Limit if limit in found}
 
 
 def short_of(value: Vector, half_width: Vector, least: float) -> Vector:
@@ -121,33 +163,28 @@ def at_even_odds(limits: Limits) -> Limits:
     return msgspec.structs.replace(limits, failure=msgspec.structs.replace(limits.failure, sure=0.5))
 
 
-def surely(limits: Limits) -> float:
-    """Return how many 95 % half widths from a limit a figure lies where its share of the doubt is what all limits alike may
-    leave: what surely keeps each keeps all together."""
-    from scipy.special import ndtri
-
-    width: float = ndtri(1.0 - doubt(limits) / len(Limit)) / Z95
-    return width
-
-
 def doubt(limits: Limits) -> float:
     """Return the probability of breaking a limit that a pick may leave."""
     return 1.0 - limits.failure.sure + 1e-12
 
 
 UNITS = {
-    Limit.THROUGHPUT: ("min_throughput_percent", -1.0),
-    Limit.HEADROOM: ("min_headroom_k", -1.0),
-    Limit.NOISE: ("max_noise_dba", 1.0),
+    Limit.THROUGHPUT: "min_throughput_percent",
+    Limit.HEADROOM: "min_headroom_k",
+    Limit.NOISE: "max_noise_dba",
 }
-"""The limits that may be loosened by a unit, and which way that is: a per cent, a kelvin, a decibel."""
+"""The limits of a name of their own that may be loosened by a unit: a per cent, a kelvin, a decibel."""
 
 
-def loosened(limits: Limits) -> dict[Limit, Limits]:
-    """Return for each limit in force that has a unit the limits with that one loosened by it."""
+def loosened(limits: Limits, by: float = 1.0) -> dict[Limit, Limits]:
+    """Return for each limit in force that has a unit the limits with that one loosened by so many of it."""
     found = {}
-    for limit, (name, unit) in UNITS.items():
+    for limit, name in UNITS.items():
         value = getattr(limits, name)
         if value is not None:
-            found[limit] = msgspec.structs.replace(limits, **{name: value + unit})
+            wider = value + by if limit == Limit.NOISE else value - by
+            found[limit] = msgspec.structs.replace(limits, **{name: wider})
+    for limit, quantity in CEILING_OF.items():
+        if quantity in limits.ceilings:
+            found[limit] = limits.with_ceiling(quantity, limits.ceilings[quantity] + by)
     return found

@@ -17,8 +17,8 @@ from niente.core.analysis.evidence import RunSummary
 from niente.core.analysis.models import Models, same_silicon, speeds_seen
 from niente.core.analysis.prediction import ceilings, heard_levels, predict_under_load, stock_throughput
 from niente.core.analysis.setting_batch import SettingBatch
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Search
-from niente.core.model.project import Limits
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 

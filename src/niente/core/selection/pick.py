@@ -2,7 +2,6 @@
 
 import math
 from enum import StrEnum
-from itertools import combinations
 
 import msgspec
 import numpy as np
@@ -11,19 +10,18 @@ from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.limits import Aim, Limits
 from niente.core.model.names import kind_of
-from niente.core.model.project import Aim, Limits
-from niente.core.model.quantities import duration_text, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
-from niente.core.selection.kept import Limit, keeps, keeps_without, loosened, surely
+from niente.core.selection.aims import EQUAL, less_of
+from niente.core.selection.kept import Limit, in_force, keeps, keeps_without, loosened
+from niente.core.selection.opening import none_fits
 from niente.core.selection.reach import reachable
 from niente.core.selection.setting_words import differing
 
 HEARD_DB = 0.1
 """Levels closer than this count as equal in the room; the modelled machine alone then decides."""
-EQUAL_PERCENT, EQUAL_W, EQUAL_K = 0.3, 0.5, 0.3
-"""Settings that differ by less in what is wanted are as good as each other; the quieter one is then taken."""
 MATTERS_DB, MATTERS_ALONE_DB = 0.25, 1.3
 """A confirmed pick is not left for less, in the room and alone."""
 TELLING_DB = 0.3
@@ -128,9 +126,8 @@ def choose(models: Models, limits: Limits, field: JudgedSettings | None = None) 
     eligible = np.logical_and.reduce(list(kept.values()))
     best = _best(at, _known_first(at, eligible), limits)
     if best is None:
-        raise NotEnoughError(
-            _none_fits(at, kept, limits), safe="Every run is kept.", remedy="Relax that limit, or measure further out."
-        )
+        happened, remedy = none_fits(at, limits)
+        raise NotEnoughError(happened, safe="Every run is kept.", remedy=remedy)
     pick = _candidate(models, at, kept, best)
     moved = _best(at, _known_first(at, eligible), limits, stays=False)
     free = pick if moved is None else _candidate(models, at, kept, moved)
@@ -139,7 +136,7 @@ def choose(models: Models, limits: Limits, field: JudgedSettings | None = None) 
         confirmed=is_confirmed(pick, limits),
         standing=standing_of(pick, limits),
         runners_up=_runners_up(models, at, kept, eligible, pick),
-        costs=tuple(_cost(models, at, kept, limit, free, limits) for limit in Limit if _in_force(limit, limits)),
+        costs=tuple(_cost(models, at, kept, limit, free, limits) for limit in in_force(limits)),
         eligible=int(np.count_nonzero(eligible)),
         settings=int(eligible.shape[0]),
         limits=limits,
@@ -170,17 +167,11 @@ def _known_first(field: JudgedSettings, among: Mask) -> Mask:
 def _best(field: JudgedSettings, among: Mask, limits: Limits, *, stays: bool = True) -> int | None:
     """Return the setting that is best in what the choice is for; among those as good as it the quietest, or the one that is
     confirmed already, where that ``stays``."""
-    predicted = field.predicted
-    wanted: dict[Aim, tuple[Vector, float]] = {
-        Aim.FASTEST: (-predicted.throughput_percent, EQUAL_PERCENT),
-        Aim.LEAST_WATTS: (predicted.power_w, EQUAL_W),
-        Aim.COOLEST: (predicted.core_c, EQUAL_K),
-    }
-    if limits.aim not in wanted or not among.any():
+    if limits.aim == Aim.QUIETEST or not among.any():
         return _quietest(field, among, limits, stays=stays)
-    values, equal = wanted[limits.aim]
+    values = less_of(field.predicted, limits)
     values = np.where(among & np.isfinite(values), values, np.inf)
-    return _quietest(field, among & (values <= np.min(values) + equal), limits, stays=stays)
+    return _quietest(field, among & (values <= np.min(values) + EQUAL[limits.aim]), limits, stays=stays)
 
 
 def _quietest(field: JudgedSettings, among: Mask, limits: Limits, *, stays: bool) -> int | None:
@@ -297,10 +288,6 @@ def _runners_up(
     return tuple(sorted(found, key=lambda one: one.in_room_dba))
 
 
-def _in_force(limit: Limit, limits: Limits) -> bool:
-    return limit != Limit.NOISE or limits.max_noise_dba is not None
-
-
 def _cost(
     models: Models, field: JudgedSettings, kept: dict[Limit, Mask], limit: Limit, pick: Candidate, limits: Limits
 ) -> LimitCost:
@@ -311,7 +298,7 @@ def _cost(
     instead = _candidate(models, field, kept, index) if index is not None else pick
     if index is None or instead.setting == pick.setting:
         return LimitCost(limit, 0.0, None, unit_wins=unit)
-    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead, _wins(pick, instead, limits.aim), unit)
+    return LimitCost(limit, pick.in_room_dba - instead.in_room_dba, instead, _wins(pick, instead, limits), unit)
 
 
 def _unit_wins(models: Models, field: JudgedSettings, limit: Limit, pick: Candidate, limits: Limits) -> float | None:
@@ -321,63 +308,19 @@ def _unit_wins(models: Models, field: JudgedSettings, limit: Limit, pick: Candid
         return None
     kept = keeps(field, looser)
     index = _best(field, _known_first(field, np.logical_and.reduce(list(kept.values()))), looser, stays=False)
-    return None if index is None else _wins(pick, _candidate(models, field, kept, index), limits.aim)
+    return None if index is None else _wins(pick, _candidate(models, field, kept, index), limits)
 
 
-def _wins(pick: Candidate, instead: Candidate, aim: Aim) -> float:
-    """Return by how much another setting is better than the pick in what the choice is for: dB, %, W or K."""
+def _wins(pick: Candidate, instead: Candidate, limits: Limits) -> float:
+    """Return by how much another setting is better than the pick in what the choice is for: dB, %, W, K, or what is weighed."""
+    weights, quieter = limits.weights, pick.in_room_dba - instead.in_room_dba
+    faster, fewer = instead.throughput_percent - pick.throughput_percent, pick.power_w - instead.power_w
+    cooler = pick.core_c - instead.core_c
+    weighed = weights.noise_db * quieter + weights.throughput_percent * faster
     return {
-        Aim.QUIETEST: pick.in_room_dba - instead.in_room_dba,
-        Aim.FASTEST: instead.throughput_percent - pick.throughput_percent,
-        Aim.LEAST_WATTS: pick.power_w - instead.power_w,
-        Aim.COOLEST: pick.core_c - instead.core_c,
-    }[aim]
-
-
-def _none_fits(field: JudgedSettings, kept: dict[Limit, Mask], limits: Limits) -> str:
-    """Say which limit stands in the way when nothing fits: the hardest, among what keeps the others where anything does."""
-    predicted = field.predicted
-    counts = {limit: int(np.count_nonzero(mask)) for limit, mask in kept.items()}
-    hardest = min(counts, key=lambda limit: counts[limit])
-    others = np.logical_and.reduce([mask for limit, mask in kept.items() if limit != hardest])
-    apart = _contradicting(kept)
-    if not others.any() and apart is not None:
-        one, other = (_wanted_words(limit, limits) for limit in apart)
-        return f"No setting keeps every limit: {one} and {other} contradict each other."
-    among = others if others.any() else np.ones_like(others)
-    wide = surely(limits)
-    best = {
-        Limit.THROUGHPUT: np.fmax.reduce((predicted.throughput_percent - wide * predicted.throughput_hw)[among]),
-        Limit.HEADROOM: np.fmax.reduce((predicted.headroom_k - wide * predicted.core_hw)[among]),
-        Limit.NOISE: np.min((field.heard_dba + wide * field.heard_hw)[among]),
-        Limit.RESULTS: 0.0,
-        Limit.FAILURES: 100.0 * np.fmin.reduce(field.risk[among]),
-    }[hardest]
-    told = number_text(float(best), 1)
-    words = {
-        Limit.THROUGHPUT: f"the most throughput is {told} % of the {limits.min_throughput_percent:g} % wanted",
-        Limit.HEADROOM: f"the most headroom that is sure is {told} K of the {limits.min_headroom_k:g} K wanted in a "
-        f"{limits.design_room_c:g} °C room",
-        Limit.NOISE: f"the least noise that is sure is {told} dBA of the {limits.max_noise_dba or 0.0:g} dBA allowed",
-        Limit.RESULTS: "every setting gave a wrong result, or lies beyond one that did",
-        Limit.FAILURES: f"the least chance of a failure in {duration_text(limits.failure.horizon_s)} that is sure is "
-        f"{number_text(float(best), 1)} % of the {100.0 * limits.failure.chance:g} % allowed",
-    }[hardest]
-    where = ", where the other limits are kept" if others.any() and hardest != Limit.RESULTS else ""
-    return f"No setting keeps every limit: {words}{where}."
-
-
-def _contradicting(kept: dict[Limit, Mask]) -> tuple[Limit, Limit] | None:
-    """Return two limits that settings keep, and none both; ``None`` where there are no such."""
-    pairs = combinations((limit for limit, mask in kept.items() if mask.any()), 2)
-    return next((pair for pair in pairs if not (kept[pair[0]] & kept[pair[1]]).any()), None)
-
-
-def _wanted_words(limit: Limit, limits: Limits) -> str:
-    return {
-        Limit.THROUGHPUT: f"{limits.min_throughput_percent:g} % of throughput",
-        Limit.HEADROOM: f"{limits.min_headroom_k:g} K of headroom in a {limits.design_room_c:g} °C room",
-        Limit.NOISE: f"at most {limits.max_noise_dba or 0.0:g} dBA",
-        Limit.RESULTS: "no wrong result",
-        Limit.FAILURES: f"a failure at most {100.0 * limits.failure.chance:g} % likely",
-    }[limit]
+        Aim.QUIETEST: quieter,
+        Aim.FASTEST: faster,
+        Aim.LEAST_WATTS: fewer,
+        Aim.COOLEST: cooler,
+        Aim.WEIGHED: weighed + weights.power_w * fewer + weights.core_k * cooler,
+    }[limits.aim]

@@ -14,18 +14,20 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.coverage import inside
-from niente.core.analysis.judged import OFFSET, JudgedSettings, depths_mv, heard_levels_of, judge, makers_own
+from niente.core.analysis.judged import OFFSET, JudgedSettings, depths_mv, judge, makers_own
+from niente.core.analysis.limit_figures import LimitFigures, limit_figures
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, predict, predict_under_load
 from niente.core.analysis.setting_batch import POWER, SettingBatch
 from niente.core.analysis.stability import failures_against
-from niente.core.model.project import Aim, Limits
+from niente.core.model.limits import Aim, Limits
 from niente.core.model.rig_card import Control, LoadKind
 from niente.core.science.arrays import Array, Mask, Vector
 from niente.core.science.fan_speed import STANDS_RPM
 from niente.core.science.stability.drawn_laws import DrawnLaws
 from niente.core.science.statistics import Z95
-from niente.core.selection.kept import Bound, Figures, at_even_odds, bounds, doubt, loosened, short_of
+from niente.core.selection.aims import less_of
+from niente.core.selection.kept import Bound, Limit, at_even_odds, bounds, doubt, loosened, missed_by_figures
 
 CLOCK, FIXED, CAP = "clock_cap_mhz", "fixed_clock_mhz", "temperature_cap_c"
 HOLDING, ALIKE, SPREAD_POWER = 10, 9, 4
@@ -78,7 +80,7 @@ def free_controls(models: Models, limits: Limits) -> tuple[FreeControl, ...]:
     """Return the controls that a choice may move on a rig: what holds the clock, the voltage offset where failures taught how
     deep it may go, and the duty of each fan group within what was run."""
     found = [_holding(models, limits, control) for control in models.card.controls]
-    found += [_fans(models, group) for group in models.noise.groups]
+    found += [_fans(models, limits, group) for group in models.noise.groups]
     return tuple(one for one in found if one is not None and one.high > one.low)
 
 
@@ -108,12 +110,14 @@ def _between(control: Control, low: float, high: float) -> FreeControl:
     return FreeControl(control.name, control.low + first, control.low + last, step, control.low)
 
 
-def _fans(models: Models, group: str) -> FreeControl | None:
+def _fans(models: Models, limits: Limits, group: str) -> FreeControl | None:
     control = models.card.control(f"fan_duty.{group}")
     low, high = models.speeds[group].span
     if control is None or not math.isfinite(low):
         return None
     turning = [duty for duty, rpm in models.speeds[group].pairs if rpm > STANDS_RPM]
+    if limits.fans_turn:
+        low = max(low, min(turning, default=0.0))
     least = min(turning, default=0.0) if low == 0.0 else 0.0
     return msgspec.structs.replace(_between(control, low, high), least=least)
 
@@ -155,7 +159,7 @@ class _Scores(msgspec.Struct, frozen=True):
     fails, or has failed, ``inside`` whether a setting lies inside of what was measured, ``better`` what the aims want less
     of."""
 
-    figures: Figures
+    figures: LimitFigures
     lost: Vector
     inside: Mask
     better: dict[Aim, Vector]
@@ -165,9 +169,10 @@ class _Scores(msgspec.Struct, frozen=True):
         the limits are not surely kept."""
         limits = target.limits
         allowed = doubt(limits)
-        each = bounds(self.figures, limits).values()
-        missed = self.lost + np.sum([short_of(*bound) for bound in each], axis=0)
-        short = 10.0 * self.lost + np.sum([_short(bound) for bound in each], axis=0)
+        each = missed_by_figures(self.figures, limits)
+        missed = self.lost + np.sum(list(each.values()), axis=0)
+        short = 10.0 * self.lost + 10.0 * each.get(Limit.FANS, 0.0)
+        short = short + np.sum([_short(bound) for some in bounds(self.figures, limits).values() for bound in some], axis=0)
         cost: Vector = np.where(missed <= allowed, self.better[limits.aim], SHORT + short)
         if target.inside:
             cost = cost + np.where(self.inside, 0.0, OUTSIDE)
@@ -176,7 +181,7 @@ class _Scores(msgspec.Struct, frozen=True):
     def of_rows(self, rows: slice) -> "_Scores":
         """Return those of some settings."""
         better = {aim: values[rows] for aim, values in self.better.items()}
-        return _Scores(Figures(*(values[rows] for values in self.figures)), self.lost[rows], self.inside[rows], better)
+        return _Scores(self.figures.rows(rows), self.lost[rows], self.inside[rows], better)
 
 
 def _short(bound: Bound) -> Vector:
@@ -206,7 +211,7 @@ class _Search:
         """Return the best settings for the limits, for each of them a unit looser, and for other throughputs ``(m, d)``, with
         those a step beside the first."""
         found = self._scores(self.lattice)
-        wanted = self._targets(found.figures.throughput_percent)
+        wanted = self._targets(found.figures.throughput_percent.value)
         costs = [found.cost(target) for target in wanted]
         starts = [int(np.argmin(one)) for one in costs]
         for part in np.array_split(np.arange(self.lattice.shape[0]), STARTS):  # other ways to hold the clock, another offset
@@ -256,7 +261,7 @@ class _Search:
         """Return the limits, each of them a unit looser, kept at even odds and wherever that lies, and the quietest at other
         throughputs."""
         limits = self._limits
-        plain = msgspec.structs.replace(limits, aim=Aim.QUIETEST, max_noise_dba=None)
+        plain = msgspec.structs.replace(limits, aim=Aim.QUIETEST, max_noise_dba=None, max_over_background_db=None)
         known = throughput[np.isfinite(throughput)]
         levels = np.linspace(np.min(known), np.max(known), LEVELS) if known.shape[0] else np.empty(0)
         return [
@@ -321,20 +326,12 @@ class _Search:
         heavy = predict_under_load(models, settings, models.heavy_load, room)
         predicted = predict(models, settings, room, steady=heavy)
         return _Scores(
-            figures=Figures(
-                predicted.throughput_percent,
-                predicted.throughput_hw,
-                predicted.headroom_k,
-                predicted.core_hw,
-                *heard_levels_of(models, limits, predicted),
-            ),
+            figures=limit_figures(models, limits, settings, heavy, predicted),
             lost=self._lost(settings, heavy, predicted),
             inside=inside(models, settings, heavy),
             better={
+                limits.aim: less_of(predicted, limits),
                 Aim.QUIETEST: predicted.in_room_dba + ALONE_SHARE * predicted.alone_dba,
-                Aim.FASTEST: -predicted.throughput_percent,
-                Aim.LEAST_WATTS: predicted.power_w,
-                Aim.COOLEST: predicted.core_c,
             },
         )
 

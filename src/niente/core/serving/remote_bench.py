@@ -15,8 +15,9 @@ from niente.core.model.cautions import cautions_for
 from niente.core.model.commands import Command, WhenLost
 from niente.core.model.errors import BookError, ErrorText, RigError
 from niente.core.model.hand_cards import HandCard
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.records import (
     BenchFailed,
     HandCardShown,

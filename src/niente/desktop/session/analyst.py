@@ -16,7 +16,8 @@ from niente.core.answers.answering import Answering
 from niente.core.exchange.card_files import card_file
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.errors import NienteError
-from niente.core.model.project import Limits, Project
+from niente.core.model.limits import Limits
+from niente.core.model.project import Project
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.setting import Setting
 from niente.core.selection.answer import Analysis, Answer

@@ -13,8 +13,9 @@ from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError, UntrustedDriverError
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.frame import Frame
+from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
-from niente.core.model.project import Limits, Project
+from niente.core.model.project import Project
 from niente.core.model.records import RunOpened
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet

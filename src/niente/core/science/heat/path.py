@@ -80,6 +80,10 @@ class HeatPath(msgspec.Struct, frozen=True):
     quantile: float = Z95
     near: Neighbours | None = None
     common_share: float = 0.0
+    carried: tuple[float, ...] = ()
+    """Which share of its air each group moves now, of what it moved while measured (empty: all of it)."""
+    added_kpw: float = 0.0
+    """What is assumed to lie in the way of the package's heat beside (K/W)."""
 
     @property
     def follows_runs(self) -> bool:
@@ -114,6 +118,7 @@ class HeatPath(msgspec.Struct, frozen=True):
                 answer = value + pulled @ self.near.left_k
         variance = quadratic(slopes, self.covariance) + left_out + COMMON_SD_K**2
         variance = variance + (self.common_share * value) ** 2
+        answer = answer + self.added_kpw * power
         return answer, self.quantile * np.sqrt(variance + self._never_seen(own_slopes, label))
 
     def rise_alone(
@@ -129,9 +134,15 @@ class HeatPath(msgspec.Struct, frozen=True):
         power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
         label = (load or self.reference[0], variant or self.reference[1])
         value = rise_alone(mixing_of(label, self.effects, len(self.logs)) @ np.asarray(self.logs), power, speeds, sources)
+        answer = value + self.added_kpw * power
         if self.near is None or not self.follows_runs:
-            return value
-        return value + self._pulled(label, value, power, speeds)[0] @ self.near.left_k
+            return answer
+        return answer + self._pulled(label, value, power, speeds)[0] @ self.near.left_k
+
+    def with_air(self, carried: tuple[float, ...]) -> "HeatPath":
+        """Return the path where each group moves such a share of the air that it moved while measured (fan laws: as much as at
+        that share of its speed)."""
+        return msgspec.structs.replace(self, carried=carried)
 
     def _sum(self, label: tuple[str, str], power: Vector, speeds: Array, sources: Array) -> tuple[Vector, Array, Array]:
         """Return the sum, and how it moves with the logarithms in force and with all that are fitted."""
@@ -201,6 +212,8 @@ class HeatPath(msgspec.Struct, frozen=True):
         """
         power = np.maximum(np.atleast_1d(np.asarray(power_w, float)), 0.1)
         speeds = air * np.asarray(rpm, float).reshape(power.shape[0], len(self.groups)) / np.asarray(self.full_rpm)
+        if self.carried:
+            speeds = speeds * np.asarray(self.carried)
         if sources_w is None:
             return power, speeds, np.zeros((power.shape[0], len(self.sources)))
         return power, speeds, np.asarray(sources_w, float).reshape(power.shape[0], len(self.sources))

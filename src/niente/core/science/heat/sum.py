@@ -77,6 +77,16 @@ AIR_PRIOR = PathPrior(
 )
 """From the air at a place of the case to the room: nothing but air carries the heat, so that a rise falls with the flow itself
 (an exponent of 1, by the balance of energy), the watts count and hardly the load, and a panel taken off may change all."""
+BESIDE_PRIOR = PathPrior(
+    ((0.03, 1.2), (6.0, 0.5), (0.01, 1.0), (25.0, 0.7), (0.9, 0.15), (0.03, 1.3), (0.2, 0.8), (0.6, 0.6)),
+    ((0.02, 1.3), (0.2, 0.8), (0.8, 0.4), (1.0, 0.8)),
+    PAIR_PRIOR,
+    ((0.05, 1.5), (1.0, 0.9)),
+    0.05,
+    0.5,
+    0.015,
+)
+"""From coolant, board or graphics to the room: wide, since a loop loses all heat of the package there and a board little."""
 FREE_EXPONENT = 0.2
 REFERENCE_W = 100.0
 STILL = 1e-9

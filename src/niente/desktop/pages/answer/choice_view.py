@@ -7,7 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from niente.core.model.answer_document import AnswerDocument
-from niente.core.model.project import Aim, Limits, NoisePlace
+from niente.core.model.limits import Aim, Limits, NoisePlace
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import Scale
 from niente.core.selection.explanation import (

@@ -10,7 +10,7 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
 from niente.core.analysis.judged import JudgedSettings
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.quantities import number_text
 from niente.core.science.arrays import Array, Indices, Mask
 from niente.core.science.dynamics import MARKS, Scale

@@ -4,7 +4,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.science.arrays import Array
 from niente.core.selection.methods import MethodStep, TuningMethod

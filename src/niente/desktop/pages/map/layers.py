@@ -9,7 +9,7 @@ from contourpy import FillType, contour_generator
 
 from niente.core.analysis.grid import SettingGrid
 from niente.core.analysis.maps import SettingMap, difference
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.science.arrays import Array
 
 FINE, COARSE = 360, 90

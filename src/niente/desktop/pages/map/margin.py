@@ -14,8 +14,8 @@ from niente.core.analysis.prediction import predict
 from niente.core.analysis.rise_lines import WattLine, WattLines
 from niente.core.analysis.screening import LeftOut
 from niente.core.analysis.setting_batch import SettingBatch
+from niente.core.model.limits import Limits
 from niente.core.model.names import part_of
-from niente.core.model.project import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of, signed_text
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting

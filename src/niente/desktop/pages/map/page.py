@@ -13,7 +13,7 @@ from niente.core.analysis.map_table import map_as_csv
 from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.model.errors import NienteError
-from niente.core.model.project import Limits
+from niente.core.model.limits import Limits
 from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.model.setting import Setting
 from niente.core.science.heat.sum import OTHER
