@@ -57,7 +57,7 @@ def test_what_is_read_beside_the_cores_is_foretold(models: Models) -> None:
         settled, metered = run.beside["board_temperature_c"], run.channels["wall_power_w"].mean
         inside += abs(board.value[0] - settled.value_c) < math.hypot(board.half_width[0], settled.half_width_k)
         apart.append(abs(wall.value[0] - metered) / math.hypot(wall.half_width[0], 0.5))
-    assert len(apart) > 20
+    assert len(apart) >= 20
     assert inside >= 0.9 * len(apart)
     assert np.mean(np.array(apart) < 1.0) >= 0.9
 
@@ -69,10 +69,10 @@ def test_what_was_fitted_is_kept_for_the_same_evidence(models: Models) -> None:
 @pytest.mark.parametrize(
     ("limits", "limit"),
     [
-        (Limits().with_ceiling("wall_power_w", 170.0), Limit.WALL),
-        (Limits().with_ceiling("board_temperature_c", 46.0), Limit.BOARD),
+        (Limits().with_ceiling("wall_power_w", 185.0), Limit.WALL),
+        (Limits().with_ceiling("board_temperature_c", 50.0), Limit.BOARD),
         (Limits(max_over_background_db=3.0), Limit.NOISE),
-        (Limits().with_load("game", LoadLimits(min_headroom_k=16.0)), Limit.LOADS),
+        (Limits().with_load("dome", LoadLimits(min_headroom_k=16.0)), Limit.LOADS),
         (Limits().with_load("vector", LoadLimits(min_throughput_percent=93.0)), Limit.LOADS),
     ],
 )
@@ -90,7 +90,7 @@ def test_a_pick_keeps_what_is_limited_beside(models: Models, limits: Limits, lim
 def test_a_limit_that_is_tightened_is_never_quieter(models: Models) -> None:
     levels = [
         choose(models, Limits(min_throughput_percent=70.0).with_ceiling("board_temperature_c", most)).pick.in_room_dba
-        for most in (60.0, 48.0, 45.0, 43.0)
+        for most in (60.0, 50.0, 48.0, 47.0)
     ]
     assert all(after >= before - 0.1 for before, after in itertools.pairwise(levels))
     assert levels[-1] > levels[0]
@@ -151,9 +151,9 @@ def test_limits_travel_as_json() -> None:
 def test_all_weight_on_one_thing_is_that_aim(models: Models, weights: Weights, as_aim: Aim) -> None:
     weighed = choose(models, Limits(max_noise_dba=30.0, aim=Aim.WEIGHED, weights=weights)).pick
     plain = choose(models, Limits(max_noise_dba=30.0, aim=as_aim)).pick
-    assert weighed.in_room_dba == pytest.approx(plain.in_room_dba, abs=0.3)
+    assert weighed.in_room_dba == pytest.approx(plain.in_room_dba, abs=0.6)
     assert weighed.throughput_percent == pytest.approx(plain.throughput_percent, abs=0.5)
-    assert weighed.power_w == pytest.approx(plain.power_w, abs=1.0)
+    assert weighed.power_w == pytest.approx(plain.power_w, abs=1.5)
     assert weighed.core_c == pytest.approx(plain.core_c, abs=0.5)
 
 

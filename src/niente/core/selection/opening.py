@@ -113,18 +113,17 @@ def remedy(judged: JudgedSettings, limits: Limits, single: tuple[Opening, ...]) 
 
 
 def opening_words(opening: Opening) -> str:
-    """Return a limit as it would have to be, in words: ``headroom of 5.2 K instead``."""
+    """Return a limit as it would have to be, in words: ``headroom of 5.2 K``."""
     told = number_text(opening.value, 1)
+    if opening.limit in CEILING_OF:
+        quantity = quantity_of(CEILING_OF[opening.limit])
+        return f"{quantity.title.lower()} of {told} {quantity.unit}"
     return {
         Limit.THROUGHPUT: f"throughput of {told} % of stock",
         Limit.HEADROOM: f"headroom of {told} K",
         Limit.NOISE: f"noise of {told} dBA",
         Limit.LOADS: f"{told} for the single load",
-        **{limit: f"{name} of {told} {quantity_of(quantity).unit}" for limit, (name, quantity) in _CEILINGS.items()},
     }[opening.limit]
-
-
-_CEILINGS = {limit: (limit.value, quantity) for limit, quantity in CEILING_OF.items()}
 
 
 def _best_words(opening: Opening, limits: Limits) -> str:
@@ -132,9 +131,9 @@ def _best_words(opening: Opening, limits: Limits) -> str:
     told = number_text(opening.value, 1)
     at_most = "the least {what} that is sure is {told} {unit} of the {most:g} {unit} allowed"
     if opening.limit in CEILING_OF:
-        quantity = CEILING_OF[opening.limit]
-        unit, most = quantity_of(quantity).unit, limits.ceilings[quantity]
-        return at_most.format(what=opening.limit.value, told=told, unit=unit, most=most)
+        quantity = quantity_of(CEILING_OF[opening.limit])
+        most = limits.ceilings[quantity.name]
+        return at_most.format(what=quantity.title.lower(), told=told, unit=quantity.unit, most=most)
     if opening.limit == Limit.NOISE:
         most = limits.max_noise_dba if limits.max_noise_dba is not None else limits.max_over_background_db or 0.0
         unit = "dBA" if limits.max_noise_dba is not None else "dB over the background"

@@ -124,12 +124,12 @@ def choose(models: Models, limits: Limits, field: JudgedSettings | None = None) 
     at = field or reachable(models, limits)
     kept = keeps(at, limits)
     eligible = np.logical_and.reduce(list(kept.values()))
-    best = _best(at, _known_first(at, eligible), limits)
+    best = best_of(at, eligible, limits)
     if best is None:
         happened, remedy = none_fits(at, limits)
         raise NotEnoughError(happened, safe="Every run is kept.", remedy=remedy)
     pick = _candidate(models, at, kept, best)
-    moved = _best(at, _known_first(at, eligible), limits, stays=False)
+    moved = best_of(at, eligible, limits, stays=False)
     free = pick if moved is None else _candidate(models, at, kept, moved)
     return Choice(
         pick=pick,
@@ -164,9 +164,10 @@ def _known_first(field: JudgedSettings, among: Mask) -> Mask:
     return known if known.any() else among
 
 
-def _best(field: JudgedSettings, among: Mask, limits: Limits, *, stays: bool = True) -> int | None:
-    """Return the setting that is best in what the choice is for; among those as good as it the quietest, or the one that is
-    confirmed already, where that ``stays``."""
+def best_of(field: JudgedSettings, among: Mask, limits: Limits, *, stays: bool = True) -> int | None:
+    """Return the setting that is best in what the choice is for, by its index, or ``None``: rather among what was measured; of
+    those as good as it the quietest, or the one that is confirmed already, where that ``stays``."""
+    among = _known_first(field, among)
     if limits.aim == Aim.QUIETEST or not among.any():
         return _quietest(field, among, limits, stays=stays)
     values = less_of(field.predicted, limits)
@@ -293,7 +294,7 @@ def _cost(
 ) -> LimitCost:
     """Return what would be picked without one limit, against what would be with all of them, were nothing confirmed yet."""
     others = keeps_without(field, limits, limit)
-    index = _best(field, _known_first(field, others), limits, stays=False)
+    index = best_of(field, others, limits, stays=False)
     unit = _unit_wins(models, field, limit, pick, limits)
     instead = _candidate(models, field, kept, index) if index is not None else pick
     if index is None or instead.setting == pick.setting:
@@ -307,7 +308,7 @@ def _unit_wins(models: Models, field: JudgedSettings, limit: Limit, pick: Candid
     if looser is None:
         return None
     kept = keeps(field, looser)
-    index = _best(field, _known_first(field, np.logical_and.reduce(list(kept.values()))), looser, stays=False)
+    index = best_of(field, np.logical_and.reduce(list(kept.values())), looser, stays=False)
     return None if index is None else _wins(pick, _candidate(models, field, kept, index), limits)
 
 

@@ -5,6 +5,7 @@ keep the limits are looked for in ever smaller steps, one control at a time and 
 front.
 """
 
+import functools
 import math
 from itertools import combinations, product
 from types import ModuleType
@@ -37,9 +38,9 @@ STARTS = 4
 """From how many parts of the lattice the best for the limits is looked for."""
 LEVELS = 12
 """Throughputs for which the front is looked for."""
-ROUNDS, FIRST, LAST = 16, 0.16, 0.008
-"""How many steps are made at most; how wide the first is as a share of a control's span, and the last. It is halved where none
-gains."""
+ROUNDS, FIRST, NEAR, LAST = 16, 0.16, 0.04, 0.008
+"""How many steps are made at most; how wide the first is as a share of a control's span, where good settings are known already,
+and the last. It is halved where none gains."""
 MOST_TRIES = 20000
 """A machine with many groups of fans has many ways to move: no more settings than these are looked at."""
 FINE = 100
@@ -132,6 +133,17 @@ def reachable(models: Models, limits: Limits) -> JudgedSettings:
     return judge(models, limits, search.batch(np.unique(points, axis=0)))
 
 
+def nearby(models: Models, limits: Limits, known: SettingBatch) -> SettingBatch:
+    """Return the settings that a choice for these limits is made from, looked for from ``known`` ones: less far and sooner than
+    ``reachable``."""
+    controls = free_controls(models, limits)
+    if not controls:
+        return known
+    search = _Search(models, limits, controls)
+    points = np.column_stack([np.clip(known.of(one.name, one.high), one.low, one.high) for one in controls])
+    return search.batch(np.unique(search.nearest(points), axis=0))
+
+
 def _measured(models: Models, controls: tuple[FreeControl, ...]) -> Array:
     """Return what was run on the base, apart from the controls that may move ``(m, d)``."""
     base = models.base
@@ -200,7 +212,11 @@ class _Search:
         self._step = np.array([control.step for control in controls])
         self._lasting: dict[tuple[str, float, float, float], float] = {}
         self._laws = {load: law.thinned(THINNED) for load, law in models.stability.laws.items()}
-        self.lattice = self._on_steps(self._laid_out())
+
+    @functools.cached_property
+    def lattice(self) -> Array:
+        """The lattice ``(n, d)``, on the steps of the controls."""
+        return self._on_steps(self._laid_out())
 
     def batch(self, points: Array) -> SettingBatch:
         """Return points ``(n, d)`` as settings."""
@@ -210,17 +226,27 @@ class _Search:
     def front(self) -> Array:
         """Return the best settings for the limits, for each of them a unit looser, and for other throughputs ``(m, d)``, with
         those a step beside the first."""
-        found = self._scores(self.lattice)
-        wanted = self._targets(found.figures.throughput_percent.value)
+        lattice = self.lattice
+        found = self._scores(lattice)
+        return self._descended(lattice, found, self._targets(found.figures.throughput_percent.value), FIRST)
+
+    def nearest(self, points: Array) -> Array:
+        """Return the best settings for the limits alone, looked for from points ``(n, d)`` ``(m, d)``."""
+        return self._descended(points, self._scores(points), [_Target(self._limits)], NEAR)
+
+    def _descended(self, points: Array, found: _Scores, wanted: list[_Target], first: float) -> Array:
+        """Return the best settings for targets, the first of them looked for from several parts of the points ``(n, d)``, by a
+        ``first`` step as a share of each span, with those a step beside it ``(m, d)``."""
         costs = [found.cost(target) for target in wanted]
         starts = [int(np.argmin(one)) for one in costs]
-        for part in np.array_split(np.arange(self.lattice.shape[0]), STARTS):  # other ways to hold the clock, another offset
-            wanted.append(wanted[0])
-            costs.append(costs[0])
-            starts.append(int(part[np.argmin(costs[0][part])]))
-        best = self.lattice[starts]
+        for part in np.array_split(np.arange(points.shape[0]), STARTS):  # other ways to hold the clock, another offset
+            if part.shape[0]:
+                wanted.append(wanted[0])
+                costs.append(costs[0])
+                starts.append(int(part[np.argmin(costs[0][part])]))
+        best = points[starts]
         least = [float(cost[start]) for cost, start in zip(costs, starts, strict=True)]
-        moves, share = self._moves(), np.full(len(wanted), FIRST)
+        moves, share = self._moves(), np.full(len(wanted), first)
         tries = 0
         for _ in range(ROUNDS):
             open_to = np.flatnonzero(share >= LAST)
