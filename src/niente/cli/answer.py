@@ -5,15 +5,13 @@ from pathlib import Path
 import click
 import msgspec
 
-from niente.cli.books import card_and_project
+from niente.cli.books import project_of
 from niente.cli.goal import aim_options, aimed
 from niente.cli.values import FILE
 from niente.core.answers.answer_text import answer_as_text
 from niente.core.answers.answering import answers_of
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.limits import Limits
-from niente.core.model.project import Project
-from niente.core.planning.templates import TEMPLATES, default_project
+from niente.core.planning.templates import TEMPLATES
 from niente.core.selection.answer import work_out
 
 QUESTIONS = click.Choice([kind.name.value for kind in TEMPLATES])
@@ -26,7 +24,7 @@ QUESTIONS = click.Choice([kind.name.value for kind in TEMPLATES])
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON: one answer, or a list of all.")
 def answer_command(book: Path, question: str | None, aim: str | None, noise_at: str | None, as_json: bool) -> None:
     """Print what a book says to the questions that were asked of it."""
-    project = _project_of(book)
+    project = project_of(book)
     project = msgspec.structs.replace(project, limits=aimed(project.limits, aim, noise_at))
     found = answers_of(book, work_out(book, project.limits), project, question or "")
     if not found:
@@ -37,11 +35,3 @@ def answer_command(book: Path, question: str | None, aim: str | None, noise_at: 
         click.echo(msgspec.json.format(msgspec.json.encode(whole), indent=1))
         return
     click.echo("\n\n\n".join(answer_as_text(one) for one in found))
-
-
-def _project_of(book: Path) -> Project:
-    """Return the project of a book; of one that was made on the command line what a rig's default is."""
-    card, project = card_and_project(book)
-    if project is not None:
-        return project
-    return msgspec.structs.replace(default_project(card), limits=Limits())

@@ -2,11 +2,14 @@
 
 from pathlib import Path
 
+import msgspec
+
 from niente.core.analysis.evidence import Evidence, gather
 from niente.core.model.errors import BookError
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_card import RigCard
+from niente.core.planning.templates import default_project
 from niente.core.storage.reader import BookReader
 
 
@@ -32,3 +35,12 @@ def card_and_project(book: Path) -> tuple[RigCard, Project | None]:
     if card is None:
         raise BookError(f"The book {book} has no rig yet.", remedy="Run a plan into it first.")
     return card, project
+
+
+def project_of(book: Path) -> Project:
+    """Return the project of a book; of one that was made on the command line what a rig's default is. Raises ``BookError``
+    without a rig."""
+    card, project = card_and_project(book)
+    if project is not None:
+        return project
+    return msgspec.structs.replace(default_project(card), limits=Limits())

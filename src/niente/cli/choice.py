@@ -4,8 +4,11 @@ from typing import Any
 
 import msgspec
 
+from niente.core.answers.beside_choice import BesideChoice
+from niente.core.model.quantities import quantity_of
 from niente.core.selection import explanation
 from niente.core.selection.pick import Candidate, Choice
+from niente.core.selection.what_if_words import outcome_text, robust_text, what_if_title
 
 FORMAT = "niente-choice/1"
 
@@ -65,4 +68,45 @@ def choice_as_text(choice: Choice) -> str:
             for cost in choice.costs
         ),
     ]
+    return "\n".join(lines)
+
+
+def beside_as_data(beside: BesideChoice) -> dict[str, Any]:
+    """Return what stands beside a choice as plain data."""
+    robust = beside.robust
+    return {
+        "circumstances": [
+            {
+                "what_if": msgspec.to_builtins(one.what_if),
+                "holds": one.holds,
+                "breaks": [str(limit) for limit in one.breaks],
+                "there": _candidate(one.there),
+                "instead": None if one.instead is None else _candidate(one.instead),
+                "words": outcome_text(one),
+            }
+            for one in beside.outcomes
+        ],
+        "robust": None
+        if robust is None
+        else {
+            "pick": None if robust.pick is None else _candidate(robust.pick),
+            "louder_db": robust.louder_db,
+            "slower_percent": robust.slower_percent,
+            "words": robust_text(robust),
+        },
+        "points": [{"name": one.point.name, "holds": one.holds, "words": one.words} for one in beside.points],
+    }
+
+
+def beside_as_text(beside: BesideChoice) -> str:
+    """Return what stands beside a choice for a terminal."""
+    lines = ["What if (assumed, not measured)"]
+    for one in beside.outcomes:
+        headroom = quantity_of("headroom_k").with_unit(one.there.headroom_k, one.there.core_hw)
+        noise = quantity_of("noise_dba").with_unit(one.there.in_room_dba)
+        lines.append(f"  {what_if_title(one.what_if)}: {headroom}, {noise}; {outcome_text(one)}")
+    if beside.robust is not None:
+        lines.append(f"  {robust_text(beside.robust)}")
+    if beside.points:
+        lines += ["", "Kept points, against stock", *(f"  {one.point.name}: {one.words}" for one in beside.points)]
     return "\n".join(lines)

@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from niente import __version__
-from niente.cli.books import read_book
+from niente.cli.books import project_of
 from niente.cli.values import FILE
 from niente.core.model.errors import NienteError
 
@@ -21,14 +21,17 @@ from niente.core.model.errors import NienteError
     help="What it is made as (default: text).",
 )
 @click.option("--out", default=None, type=click.Path(path_type=Path, dir_okay=False), help="A new file to write it to.")
-def hand_over_command(book: Path, of: str, out: Path | None) -> None:
-    """Make the hand-over card of the pick: its entries in order, what to expect, the check of ten minutes, and the way back."""
+@click.option("--point", default="", help="A setting that the book keeps under this name (default: the pick).")
+def hand_over_command(book: Path, of: str, out: Path | None, point: str) -> None:
+    """Make the hand-over card of the pick, or of a kept point: its entries in order, what to expect, the check of ten minutes,
+    and the way back.
+
+    Example: niente-cli card larkspur.niente --point Night --format pdf --out night.pdf"""
     from niente.core.answers.answering import Answering
     from niente.core.exchange.card_files import card_file
 
-    _, limits = read_book(book)
     now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
-    made = card_file(Answering(), book, limits, now, __version__, of)
+    made = card_file(Answering(), book, project_of(book), (now, __version__), of, point)
     if out is None:
         if of == "pdf":
             raise click.UsageError("A PDF goes into a file: give its name with --out.")

@@ -6,13 +6,12 @@ import sys
 from pathlib import Path
 
 import click
-import msgspec
 
 from niente import __version__
 from niente.cli.answer import answer_command
-from niente.cli.books import card_and_project, read_book
+from niente.cli.books import card_and_project
 from niente.cli.cards import card_of
-from niente.cli.goal import aim_options, aimed, goal_of, goal_options
+from niente.cli.choosing import choose_command
 from niente.cli.hand_over import hand_over_command
 from niente.cli.models import fit_command, predict_command
 from niente.cli.planning import plan
@@ -20,7 +19,7 @@ from niente.cli.progress import ProgressPrinter
 from niente.cli.proof import proof_command
 from niente.cli.running import BUG, ENDED_EARLY, STOPPED, run_in_terminal
 from niente.cli.status import status
-from niente.cli.values import FILE, KELVIN, LEVEL_DBA, NAME, PACE, PERCENT, ROOM_C, SEED
+from niente.cli.values import FILE, NAME, PACE, SEED
 from niente.core.model.commands import WhenLost
 from niente.core.model.errors import NienteError, NotEnoughError, PlanError, RigError
 from niente.core.model.json_files import indented_json
@@ -115,7 +114,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-for command in (plan, status, fit_command, predict_command, proof_command, answer_command, hand_over_command):
+for command in (plan, status, fit_command, predict_command, proof_command, answer_command, choose_command, hand_over_command):
     commands.add_command(command)
 
 
@@ -197,50 +196,6 @@ def run(
 
     judged = None if last_run is None else last_run == "failed"
     sys.exit(run_in_terminal(reach, wanted, book, as_json=as_json, machine_went_down=judged, when_lost=lost))
-
-
-@commands.command(name="choose")
-@click.argument("book", type=FILE)
-@click.option("--throughput", default=None, type=PERCENT, metavar="%", help="Least throughput in % of stock (default 90).")
-@click.option("--headroom", default=None, type=KELVIN, metavar="K", help="Least headroom in K (default 8).")
-@click.option("--room", default=None, type=ROOM_C, metavar="°C", help="Design room in °C (default 28).")
-@click.option("--noise", default=None, type=LEVEL_DBA, metavar="dBA", help="Most noise in the room in dBA (default: no limit).")
-@aim_options
-@goal_options
-@click.option("--json", "as_json", is_flag=True, help="Print the choice as JSON.")
-def choose_command(
-    book: Path,
-    throughput: float | None,
-    headroom: float | None,
-    room: float | None,
-    noise: float | None,
-    aim: str | None,
-    noise_at: str | None,
-    failure: float | None,
-    horizon: float | None,
-    sure: float | None,
-    as_json: bool,
-) -> None:
-    """Pick the setting that is best in what the choice is for, among those that keep the limits."""
-    from niente.cli.choice import choice_as_data, choice_as_text
-    from niente.core.analysis.models import fit_models
-    from niente.core.selection.pick import choose
-
-    evidence, limits = read_book(book)
-    changed = {
-        "min_throughput_percent": throughput,
-        "min_headroom_k": headroom,
-        "design_room_c": room,
-        "max_noise_dba": noise,
-    }
-    limits = msgspec.structs.replace(limits, **{name: value for name, value in changed.items() if value is not None})
-    limits = msgspec.structs.replace(limits, failure=goal_of(limits.failure, failure, horizon, sure))
-    limits = aimed(limits, aim, noise_at)
-    choice = choose(fit_models(evidence), limits)
-    if as_json:
-        click.echo(indented_json(choice_as_data(choice)), nl=False)
-    else:
-        click.echo(choice_as_text(choice))
 
 
 def main() -> None:

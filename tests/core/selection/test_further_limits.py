@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.analysis.beside import Known, beside_at, beside_of, readable
+from niente.core.analysis.beside import KnownFigure, beside_at, beside_of, readable
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.judged import judge
 from niente.core.analysis.models import Models, fit_models
@@ -209,5 +209,5 @@ def test_limits_that_no_single_change_opens_say_how_far_all_must_give_way(models
 
 
 def test_a_known_figure_may_be_cut() -> None:
-    cut = Known(np.arange(5.0), np.ones(5)).rows(slice(1, 3))
+    cut = KnownFigure(np.arange(5.0), np.ones(5)).rows(slice(1, 3))
     assert cut.value.tolist() == [1.0, 2.0]

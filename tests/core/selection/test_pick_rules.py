@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.analysis.beside import Known
+from niente.core.analysis.beside import KnownFigure
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.grid import SettingGrid, survey_grid
 from niente.core.analysis.models import Models, fit_models
@@ -46,9 +46,9 @@ def told(field: SettingGrid, **figures: float) -> SettingGrid:
     predicted = msgspec.structs.replace(field.predicted, **same)
     limited = msgspec.structs.replace(
         field.figures,
-        throughput_percent=Known(predicted.throughput_percent, predicted.throughput_hw),
-        headroom_k=Known(predicted.headroom_k, predicted.core_hw),
-        heard_dba=Known(predicted.in_room_dba, predicted.in_room_hw),
+        throughput_percent=KnownFigure(predicted.throughput_percent, predicted.throughput_hw),
+        headroom_k=KnownFigure(predicted.headroom_k, predicted.core_hw),
+        heard_dba=KnownFigure(predicted.in_room_dba, predicted.in_room_hw),
     )
     return msgspec.structs.replace(field, predicted=predicted, figures=limited)
 

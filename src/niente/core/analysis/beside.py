@@ -22,15 +22,15 @@ WALL = "wall_power_w"
 STEP_W = 1.0
 
 
-class Known(NamedTuple):
+class KnownFigure(NamedTuple):
     """A figure of settings ``(n,)`` with its 95 % half width; NaN where it is not known."""
 
     value: Vector
     half_width: Vector
 
-    def rows(self, rows: slice) -> "Known":
+    def rows(self, rows: slice) -> "KnownFigure":
         """Return that of some settings."""
-        return Known(self.value[rows], self.half_width[rows])
+        return KnownFigure(self.value[rows], self.half_width[rows])
 
 
 class Beside(NamedTuple):
@@ -72,7 +72,7 @@ def _fitted(models: Models) -> Beside:
     return Beside(paths, fit_wall(inside, np.array([run.channels[WALL].mean for run in metered], dtype=float)))
 
 
-def beside_at(models: Models, steady: LoadPrediction, room_c: float, wanted: Iterable[str]) -> dict[str, Known]:
+def beside_at(models: Models, steady: LoadPrediction, room_c: float, wanted: Iterable[str]) -> dict[str, KnownFigure]:
     """Return what quantities come to where settings settle under a load in a room, each at its hottest sensor; NaN where no
     runs tell, or nothing holds a setting."""
     found = {}
@@ -84,15 +84,15 @@ def beside_at(models: Models, steady: LoadPrediction, room_c: float, wanted: Ite
     return found
 
 
-def _wall(models: Models, steady: LoadPrediction) -> Known:
+def _wall(models: Models, steady: LoadPrediction) -> KnownFigure:
     law = beside_of(models).wall
     if law is None:
         return _unknown(steady)
     value, half_width = law.wall_w(steady.power_w + steady.sources_w)
-    return Known(np.where(steady.runaway, np.nan, value), np.hypot(half_width, law.slope * steady.power_hw))
+    return KnownFigure(np.where(steady.runaway, np.nan, value), np.hypot(half_width, law.slope * steady.power_hw))
 
 
-def _hottest(models: Models, steady: LoadPrediction, room_c: float, quantity: str) -> Known:
+def _hottest(models: Models, steady: LoadPrediction, room_c: float, quantity: str) -> KnownFigure:
     hottest = _unknown(steady)
     changed = models.heat
     for channel, fitted in beside_of(models).paths.items():
@@ -105,10 +105,10 @@ def _hottest(models: Models, steady: LoadPrediction, room_c: float, quantity: st
         width = np.hypot(half_width, (more - rise) / STEP_W * steady.power_hw)
         value = np.where(steady.runaway, np.nan, room_c + rise)
         here = ~(value < hottest.value)  # also where nothing is known yet
-        hottest = Known(np.where(here, value, hottest.value), np.where(here, width, hottest.half_width))
+        hottest = KnownFigure(np.where(here, value, hottest.value), np.where(here, width, hottest.half_width))
     return hottest
 
 
-def _unknown(steady: LoadPrediction) -> Known:
+def _unknown(steady: LoadPrediction) -> KnownFigure:
     nothing = np.full(steady.power_w.shape[0], np.nan)
-    return Known(nothing, nothing)
+    return KnownFigure(nothing, nothing)

@@ -5,7 +5,7 @@ import math
 import msgspec
 import numpy as np
 
-from niente.core.analysis.beside import Known, beside_at
+from niente.core.analysis.beside import KnownFigure, beside_at
 from niente.core.analysis.listener import listener_of_card
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, headroom, percent_of_stock, predict_under_load
@@ -21,8 +21,8 @@ BACKGROUNDS = {NoisePlace.LISTENER_BY_DAY: "day_dba", NoisePlace.LISTENER_AT_NIG
 class LoadFigures(msgspec.Struct, frozen=True):
     """What one load comes to by itself at settings ``(n,)``: throughput in per cent of stock, and headroom in K."""
 
-    throughput_percent: Known
-    headroom_k: Known
+    throughput_percent: KnownFigure
+    headroom_k: KnownFigure
 
     def rows(self, rows: slice) -> "LoadFigures":
         """Return those of some settings."""
@@ -37,12 +37,12 @@ class LimitFigures(msgspec.Struct, frozen=True):
     both as far as the limits ask for them; ``stands`` says where a fan group stands.
     """
 
-    throughput_percent: Known
-    headroom_k: Known
-    heard_dba: Known
-    over_background_db: Known
+    throughput_percent: KnownFigure
+    headroom_k: KnownFigure
+    heard_dba: KnownFigure
+    over_background_db: KnownFigure
     stands: Mask
-    ceilings: dict[str, Known] = msgspec.field(default_factory=dict)
+    ceilings: dict[str, KnownFigure] = msgspec.field(default_factory=dict)
     each_load: dict[str, LoadFigures] = msgspec.field(default_factory=dict)
 
     def rows(self, rows: slice) -> "LimitFigures":
@@ -66,8 +66,8 @@ def limit_figures(
     heard, over = _heard(models, limits, predicted)
     room_c = limits.design_room_c
     return LimitFigures(
-        throughput_percent=Known(predicted.throughput_percent, predicted.throughput_hw),
-        headroom_k=Known(predicted.headroom_k, predicted.core_hw),
+        throughput_percent=KnownFigure(predicted.throughput_percent, predicted.throughput_hw),
+        headroom_k=KnownFigure(predicted.headroom_k, predicted.core_hw),
         heard_dba=heard,
         over_background_db=over,
         stands=np.asarray((heavy.rpm <= STANDS_RPM).any(axis=1)),
@@ -79,17 +79,17 @@ def limit_figures(
 def _of_load(models: Models, settings: SettingBatch, load: str, room_c: float, heavy: LoadPrediction) -> LoadFigures:
     if load not in models.power.loads:
         nothing = np.full(settings.count, np.nan)
-        return LoadFigures(Known(nothing, nothing), Known(nothing, nothing))
+        return LoadFigures(KnownFigure(nothing, nothing), KnownFigure(nothing, nothing))
     there = heavy if load == heavy.load else predict_under_load(models, settings, load, room_c)
     percent, percent_hw = percent_of_stock(models, there, room_c)
     left = headroom(models, settings, there)
     settles = ~there.runaway
     return LoadFigures(
-        Known(np.where(settles, percent, np.nan), percent_hw), Known(np.where(settles, left, np.nan), there.core_hw)
+        KnownFigure(np.where(settles, percent, np.nan), percent_hw), KnownFigure(np.where(settles, left, np.nan), there.core_hw)
     )
 
 
-def _heard(models: Models, limits: Limits, predicted: SettingPredictions) -> tuple[Known, Known]:
+def _heard(models: Models, limits: Limits, predicted: SettingPredictions) -> tuple[KnownFigure, KnownFigure]:
     """Return the levels where the limits judge the noise, at the listener's where that is known, and what they lie over the
     background there."""
     background = BACKGROUNDS.get(limits.noise_at)
@@ -101,7 +101,7 @@ def _heard(models: Models, limits: Limits, predicted: SettingPredictions) -> tup
         alone = np.where(np.isfinite(predicted.alone_at_most_dba), predicted.alone_at_most_dba, predicted.alone_dba)
         levels, widths = _columns([place.heard(*at) for at in zip(alone.tolist(), errors.tolist(), strict=True)])
         there = math.nan if place.background_dba is None else place.background_dba
-    return Known(levels, widths), Known(levels - there, widths)
+    return KnownFigure(levels, widths), KnownFigure(levels - there, widths)
 
 
 def _columns(pairs: list[tuple[float, float]]) -> tuple[Vector, Vector]:

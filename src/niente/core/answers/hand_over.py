@@ -14,6 +14,7 @@ from niente.core.answers.wording import bare, load_title
 from niente.core.model.answer_document import AnswerFigure, Remark, value_of
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.hand_over_card import HAND_OVER_FORMAT, EntryStep, FanRow, HandOverCard, ShortCheck
+from niente.core.model.kept_point import KeptPoint
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.rig_card import Control, RigCard
@@ -21,7 +22,9 @@ from niente.core.model.setting import Setting
 from niente.core.science.arrays import Vector
 from niente.core.selection.answer import Answer
 from niente.core.selection.explanation import candidate_text, confirmation_text, pick_reason
+from niente.core.selection.opening import limit_words
 from niente.core.selection.pick import Candidate, Choice
+from niente.core.selection.points import chosen
 from niente.core.selection.proof_words import CORRUPTS, headline
 
 RISE = "core_rise_k"
@@ -47,10 +50,11 @@ CAUTIONS = (
 )
 
 
-def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str) -> HandOverCard:
-    """Return the card of the pick of a book, made at a moment (UTC, ISO 8601) by a version of Niente. Raises ``NotEnoughError``
-    where there is no pick."""
-    choice, models, evidence = findings.choice, findings.models, findings.evidence
+def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, point: KeptPoint | None = None) -> HandOverCard:
+    """Return the card of the pick of a book, or of a kept point, made at a moment (UTC, ISO 8601) by a version of Niente.
+    Raises ``NotEnoughError`` where there is no pick, or the point belongs to another variant of the machine."""
+    models, evidence = findings.models, findings.evidence
+    choice = findings.choice if point is None or models is None else _of_point(models, point)
     if choice is None or models is None or evidence is None:
         raise NotEnoughError(f"There is no pick to hand over. {findings.problem}", remedy="Run the plan to its end first.")
     pick, card, room_c = choice.pick, evidence.card, choice.limits.design_room_c
@@ -62,7 +66,7 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str) -> H
         machine=card.title,
         summary=card.summary,
         variant=card.variant,
-        point="",
+        point="" if point is None else point.name,
         made_at=made_at,
         niente=niente,
         sentence=candidate_text(pick),
@@ -73,7 +77,7 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str) -> H
         figures=tuple(_figures(pick)),
         loads=against_stock(card, loads),
         check=_short_check(RunSamples(book, evidence), models, pick.setting),
-        evidence=tuple(_evidence(findings, choice)),
+        evidence=tuple(_evidence(findings, choice, point)),
         back=tuple(_back(card, steps)),
         cautions=CAUTIONS,
     )
@@ -170,7 +174,28 @@ def _mean(samples: RunSamples, run: RunSummary, channel: str) -> float:
     return float(np.mean(known)) if known.shape[0] else math.nan
 
 
-def _evidence(findings: Answer, choice: Choice) -> list[Remark]:
+def _of_point(models: Models, point: KeptPoint) -> Choice:
+    if point.variant and point.variant != models.card.variant:
+        raise NotEnoughError(
+            f"The point {point.name} was kept with {point.variant}; the machine is now with {models.card.variant}.",
+            safe="The point is kept.",
+            remedy="Put the machine back into that state, or keep a point of its present one.",
+        )
+    return chosen(models, point)
+
+
+def _why(choice: Choice, point: KeptPoint | None) -> str:
+    """Say why this setting: the reason of the pick, or that it was kept by hand, and whether it keeps its limits."""
+    if point is None:
+        return pick_reason(choice)
+    kept = f"Kept as {point.name}{f' on {point.kept_at[:10]}' if point.kept_at else ''}."
+    broken = [limit_words(limit, choice.limits) for limit in choice.pick.breaks]
+    return (
+        f"{kept} It does not surely keep {' and '.join(broken)}." if broken else f"{kept} It keeps every limit it was kept for."
+    )
+
+
+def _evidence(findings: Answer, choice: Choice, point: KeptPoint | None) -> list[Remark]:
     evidence = findings.evidence
     assert evidence is not None
     runs = evidence.usable()
@@ -180,7 +205,7 @@ def _evidence(findings: Answer, choice: Choice) -> list[Remark]:
     words = f"{len(evidence.runs)} runs in {hours}, {failed} with a failure"
     if rooms:
         words += f", in rooms of {bare(min(rooms), 1, '°C')} to {bare(max(rooms), 1, '°C')}"
-    found = [Remark("What was run", f"{words}."), Remark("Why this setting", pick_reason(choice))]
-    if findings.proof is not None:
+    found = [Remark("What was run", f"{words}."), Remark("Why this setting", _why(choice, point))]
+    if findings.proof is not None and point is None:
         found.append(Remark("How surely it lasts", headline(findings.proof)))
     return found

@@ -21,8 +21,9 @@ from niente.core.model.answer_document import (
     Value,
     value_of,
 )
-from niente.core.model.quantities import number_text, quantity_of
+from niente.core.model.quantities import duration_text, number_text, quantity_of
 from niente.core.model.setting import Setting
+from niente.core.planning.confirmation import confirming
 from niente.core.selection.explanation import candidate_text, confirmation_text, pick_reason
 from niente.core.selection.pick import Choice, Standing, front, sound_settings
 from niente.core.selection.proof_words import CORRUPTS, headline, more_sentence
@@ -138,7 +139,13 @@ def _remarks(of: AnswerMaterial, choice: Choice) -> tuple[Remark, ...]:
 
 
 def _surer(of: AnswerMaterial) -> MakesSurer | None:
-    proof = of.findings.proof
+    """Return the run that confirms the pick; where it is confirmed, what would prove it."""
+    proof, choice = of.findings.proof, of.findings.choice
+    if choice is not None and of.models is not None:
+        step = confirming(of.limits.clean_minutes * 60.0, choice, of.models.heavy_load)
+        if step is not None:
+            words = f"{duration_text(step.exposure.max_s)} of the heaviest load at the pick confirm it, or show that it fails."
+            return MakesSurer(words, step.exposure.max_s / 3600.0, (step,))
     if proof is None or not proof.more or proof.proven:
         return None
     return MakesSurer(more_sentence(proof, proof.more[0]), proof.more[0].hours, (proof.more[0].step,))

@@ -64,6 +64,14 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
     return Answer(evidence, models, mapped, reached, choice, ways, proof, residuals, problem)
 
 
+def choice_in(evidence: Evidence, limits: Limits) -> Answer:
+    """Return the choice of evidence with its models and the settings it is made from, and nothing else. Raises
+    ``NotEnoughError`` where there is no pick."""
+    models = fit_models(evidence)
+    reached = reachable(models, limits)
+    return Answer(evidence, models, reached=reached, choice=choose(models, limits, reached), problem="")
+
+
 def _proof(evidence: Evidence, models: Models | None, limits: Limits, choice: Choice | None) -> Proof | None:
     """Return how surely the pick lasts; while there is none, the setting that ran longest without a failure."""
     if choice is not None:

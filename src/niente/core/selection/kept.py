@@ -6,7 +6,7 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from niente.core.analysis.beside import Known
+from niente.core.analysis.beside import KnownFigure
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.limit_figures import LimitFigures, LoadFigures
 from niente.core.model.limits import Limits, LoadLimits
@@ -83,7 +83,7 @@ def bounds(figures: LimitFigures, limits: Limits) -> dict[Limit, tuple[Bound, ..
     return found
 
 
-def _at_most(known: Known, most: float) -> Bound:
+def _at_most(known: KnownFigure, most: float) -> Bound:
     return Bound(-known.value, known.half_width, -most)
 
 

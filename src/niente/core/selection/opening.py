@@ -20,7 +20,7 @@ ROUND = 10.0
 MOST_TOGETHER, HALVINGS = 64.0, 12
 
 
-class Opening(msgspec.Struct, frozen=True):
+class LimitOpening(msgspec.Struct, frozen=True):
     """One limit by itself that would open a setting: what it would have to be, and by how much that is looser."""
 
     limit: Limit
@@ -33,7 +33,7 @@ class Opening(msgspec.Struct, frozen=True):
         return self.by / A_STEP.get(self.limit, 1.0)
 
 
-def openings(judged: JudgedSettings, limits: Limits) -> tuple[Opening, ...]:
+def openings(judged: JudgedSettings, limits: Limits) -> tuple[LimitOpening, ...]:
     """Return the limits that open a setting if they alone are changed, the smallest change first."""
     missed, found = misses(judged, limits), []
     every = np.sum(list(missed.values()), axis=0)
@@ -45,7 +45,7 @@ def openings(judged: JudgedSettings, limits: Limits) -> tuple[Opening, ...]:
         most = float(np.max(_kept_at(bound, left)))
         if math.isfinite(most) and most < bound.least:
             value = math.floor(ROUND * most) / ROUND
-            found.append(Opening(limit, abs(value), bound.least - value))
+            found.append(LimitOpening(limit, abs(value), bound.least - value))
     return tuple(sorted(found, key=lambda one: one.steps))
 
 
@@ -100,7 +100,7 @@ def none_fits(judged: JudgedSettings, limits: Limits) -> tuple[str, str]:
     return f"{what}.", remedy(judged, limits, single)
 
 
-def remedy(judged: JudgedSettings, limits: Limits, single: tuple[Opening, ...]) -> str:
+def remedy(judged: JudgedSettings, limits: Limits, single: tuple[LimitOpening, ...]) -> str:
     """Say the smallest change that opens a setting, and the others."""
     if single:
         first, *rest = (opening_words(one) for one in single[:3])
@@ -112,7 +112,7 @@ def remedy(judged: JudgedSettings, limits: Limits, single: tuple[Opening, ...]) 
     return "Relax that limit, or measure further out."
 
 
-def opening_words(opening: Opening) -> str:
+def opening_words(opening: LimitOpening) -> str:
     """Return a limit as it would have to be, in words: ``headroom of 5.2 K``."""
     told = number_text(opening.value, 1)
     if opening.limit in CEILING_OF:
@@ -126,7 +126,7 @@ def opening_words(opening: Opening) -> str:
     }[opening.limit]
 
 
-def _best_words(opening: Opening, limits: Limits) -> str:
+def _best_words(opening: LimitOpening, limits: Limits) -> str:
     """Say what the most or least is that is sure, of what is wanted."""
     told = number_text(opening.value, 1)
     at_most = "the least {what} that is sure is {told} {unit} of the {most:g} {unit} allowed"

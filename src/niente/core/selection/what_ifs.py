@@ -47,7 +47,7 @@ class RobustPick(msgspec.Struct, frozen=True):
     problem: str = ""
 
 
-def outcome(models: Models, limits: Limits, pick: Setting, what_if: WhatIf, known: SettingBatch) -> Outcome:
+def outcome_of(models: Models, limits: Limits, pick: Setting, what_if: WhatIf, known: SettingBatch) -> Outcome:
     """Return what becomes of a setting in a circumstance, and what would be picked there among ``known`` settings and what
     lies near the best of them."""
     there, within = under(models, limits, what_if)
@@ -64,7 +64,7 @@ def outcome(models: Models, limits: Limits, pick: Setting, what_if: WhatIf, know
 
 def outcomes(models: Models, choice: Choice, what_ifs: Sequence[WhatIf], known: SettingBatch) -> tuple[Outcome, ...]:
     """Return what becomes of a pick in each circumstance."""
-    return tuple(outcome(models, choice.limits, choice.pick.setting, one, known) for one in what_ifs if not one.problem())
+    return tuple(outcome_of(models, choice.limits, choice.pick.setting, one, known) for one in what_ifs if not one.problem())
 
 
 def robust(models: Models, choice: Choice, what_ifs: Sequence[WhatIf], known: SettingBatch) -> RobustPick | None:

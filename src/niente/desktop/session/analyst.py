@@ -13,6 +13,7 @@ from niente import __version__
 from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.answers.answering import Answering
+from niente.core.answers.beside_choice import BesideChoice
 from niente.core.exchange.card_files import card_file
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.errors import NienteError
@@ -45,6 +46,8 @@ class Analyst(QObject):
     mapped = Signal(object)
     proved = Signal(object)
     documented = Signal()
+    found_beside = Signal()
+    """Circumstances, the setting that holds in all of them, and kept points are known anew."""
     card_written = Signal(object)
     """The file that a hand-over card was written to, or the error that kept it from being."""
     broke = Signal(str)
@@ -62,6 +65,7 @@ class Analyst(QObject):
         self._proofs = 0
         self._closed = False
         self.documents: tuple[AnswerDocument, ...] = ()
+        self.beside: BesideChoice | None = None
 
     def request_answer(self, book: Path, project: Project) -> None:
         """Ask for a fresh answer. One that is being worked out still comes where only the book has grown: it is newer than what
@@ -90,16 +94,21 @@ class Analyst(QObject):
         known = Answer(evidence=answer.evidence, models=answer.models, problem=answer.problem)
         self._pool.submit(self._guarded, lambda: self._prove(number, known, limits, setting))
 
-    def request_card(self, book: Path, limits: Limits, file: Path) -> None:
-        """Ask for the hand-over card of a book's pick in a file, by whose ending its format goes."""
-        self._pool.submit(self._guarded, lambda: self._write_card(book, limits, file))
+    def request_card(self, book: Path, project: Project, file: Path, point: str = "") -> None:
+        """Ask for the hand-over card of a book's pick, or of a kept point, in a file, by whose ending its format goes."""
+        self._pool.submit(self._guarded, lambda: self._write_card(book, project, file, point))
 
-    def _write_card(self, book: Path, limits: Limits, file: Path) -> None:
+    def request_beside(self, book: Path, project: Project) -> None:
+        """Ask anew for what stands beside the choice, where only points or circumstances are others."""
+        number = self._newest
+        self._pool.submit(self._guarded, lambda: self._find_beside(number, book, project))
+
+    def _write_card(self, book: Path, project: Project, file: Path, point: str) -> None:
         made_at = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
         of = CARD_ENDINGS.get(file.suffix.lower(), "pdf")
         self.working.emit(True)
         try:
-            made = self._worker.call(card_file, book, limits, made_at, __version__, of)
+            made = self._worker.call(card_file, book, project, (made_at, __version__), of, point)
             write(file, made, tr("The book is unchanged."))
             self.card_written.emit(file)
         except NienteError as error:
@@ -165,3 +174,11 @@ class Analyst(QObject):
             if number >= self._oldest:
                 self.documents = documents
                 self.documented.emit()
+                self._find_beside(number, book, project)
+
+    def _find_beside(self, number: int, book: Path, project: Project) -> None:
+        if number >= self._oldest and number == self._newest:
+            beside = self._worker.call(Answering.beside, book, project)
+            if number >= self._oldest:
+                self.beside = beside
+                self.found_beside.emit()

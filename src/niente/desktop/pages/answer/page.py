@@ -122,11 +122,11 @@ class AnswerPage(Page):
         if file is not None:
             self.write_card(file)
 
-    def write_card(self, file: Path) -> None:
-        """Write the hand-over card, in a format by the file's ending."""
+    def write_card(self, file: Path, point: str = "") -> None:
+        """Write the hand-over card of the pick, or of a kept point, in a format by the file's ending."""
         bench, project = self.session.bench, self.session.project
         if bench is not None and project is not None:
-            self.session.analyst.request_card(bench.path, project.limits, file)
+            self.session.analyst.request_card(bench.path, project, file, point)
 
     def _card_written(self, what: object) -> None:
         if isinstance(what, NienteError):
