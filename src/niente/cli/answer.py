@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 import msgspec
 
-from niente.cli.books import project_of
+from niente.cli.books import project_in
 from niente.cli.goal import aim_options, aimed
 from niente.cli.values import FILE
 from niente.core.answers.answer_text import answer_as_text
@@ -24,7 +24,7 @@ QUESTIONS = click.Choice([kind.name.value for kind in TEMPLATES])
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON: one answer, or a list of all.")
 def answer_command(book: Path, question: str | None, aim: str | None, noise_at: str | None, as_json: bool) -> None:
     """Print what a book says to the questions that were asked of it."""
-    project = project_of(book)
+    project = project_in(book)
     project = msgspec.structs.replace(project, limits=aimed(project.limits, aim, noise_at))
     found = answers_of(book, work_out(book, project.limits), project, question or "")
     if not found:

@@ -37,7 +37,7 @@ def card_and_project(book: Path) -> tuple[RigCard, Project | None]:
     return card, project
 
 
-def project_of(book: Path) -> Project:
+def project_in(book: Path) -> Project:
     """Return the project of a book; of one that was made on the command line what a rig's default is. Raises ``BookError``
     without a rig."""
     card, project = card_and_project(book)

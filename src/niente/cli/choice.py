@@ -103,7 +103,7 @@ def beside_as_text(beside: BesideChoice) -> str:
     lines = ["What if (assumed, not measured)"]
     for one in beside.outcomes:
         headroom = quantity_of("headroom_k").with_unit(one.there.headroom_k, one.there.core_hw)
-        noise = quantity_of("noise_dba").with_unit(one.there.in_room_dba)
+        noise = quantity_of("noise_dba").with_unit(one.heard_dba)
         lines.append(f"  {what_if_title(one.what_if)}: {headroom}, {noise}; {outcome_text(one)}")
     if beside.robust is not None:
         lines.append(f"  {robust_text(beside.robust)}")

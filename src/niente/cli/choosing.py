@@ -6,7 +6,7 @@ from typing import Any
 import click
 import msgspec
 
-from niente.cli.books import project_of, read_book
+from niente.cli.books import project_in, read_book
 from niente.cli.limit_options import limit_options, limits_given
 from niente.cli.models import setting_of
 from niente.cli.values import FILE
@@ -28,7 +28,7 @@ def choose_command(book: Path, what_if: bool, why_not: tuple[str, ...], as_json:
     from niente.core.selection.why_not import why_not as reasons
 
     evidence, _ = read_book(book)
-    project = project_of(book)
+    project = project_in(book)
     limits = limits_given(project.limits, evidence.card, given)
     found = choice_in(evidence, limits)
     models, choice = found.models, found.choice

@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from niente import __version__
-from niente.cli.books import project_of
+from niente.cli.books import project_in
 from niente.cli.values import FILE
 from niente.core.model.errors import NienteError
 
@@ -31,7 +31,7 @@ def hand_over_command(book: Path, of: str, out: Path | None, point: str) -> None
     from niente.core.exchange.card_files import card_file
 
     now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
-    made = card_file(Answering(), book, project_of(book), (now, __version__), of, point)
+    made = card_file(Answering(), book, project_in(book), (now, __version__), of, point)
     if out is None:
         if of == "pdf":
             raise click.UsageError("A PDF goes into a file: give its name with --out.")

@@ -177,3 +177,15 @@ def each_load_text(limits: Limits) -> str:
             parts.append(f"{wanted.min_headroom_k:g}{NO_BREAK_SPACE}K of headroom")
         found.append(f"{load} at least {' and '.join(parts)}")
     return "; ".join(found)
+
+
+def unit_cost_text(choice: Choice, limit: Limit) -> str:
+    """Say in a few words what a limit costs: what a unit of it buys, or that it costs nothing."""
+    cost = next(cost for cost in choice.costs if cost.limit == limit)
+    if cost.instead is None:
+        return "costs nothing"
+    unit = WINS_WORDS[choice.limits.aim][0]
+    if cost.unit_wins is None or limit not in A_UNIT_LOOSER:
+        return f"costs {number_text(max(cost.wins, 0.0), 1)}{NO_BREAK_SPACE}{unit}".rstrip()
+    bought = "nothing" if cost.unit_wins < 0.05 else f"{number_text(cost.unit_wins, 1)}{NO_BREAK_SPACE}{unit}".rstrip()
+    return f"{A_UNIT_LOOSER[limit]} buys {bought}"

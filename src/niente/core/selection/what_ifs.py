@@ -21,12 +21,15 @@ from niente.core.selection.reach import nearby
 
 
 class Outcome(msgspec.Struct, frozen=True):
-    """A setting in a circumstance: what it comes to there, and the limits that it breaks. ``instead`` is what would be picked
-    there (``None``: the same, or nothing); ``problem`` says why nothing would be."""
+    """A setting in a circumstance: what it comes to there, and the limits that it breaks. ``heard_dba`` and ``mark`` are its
+    level where noise is judged there, and the dynamic mark over the background of that place. ``instead`` is what would be
+    picked there (``None``: the same, or nothing); ``problem`` says why nothing would be."""
 
     what_if: WhatIf
     there: Candidate
     breaks: tuple[Limit, ...]
+    heard_dba: float
+    mark: str
     instead: Candidate | None = None
     problem: str = ""
 
@@ -53,13 +56,17 @@ def outcome_of(models: Models, limits: Limits, pick: Setting, what_if: WhatIf, k
     there, within = under(models, limits, what_if)
     own = judge(there, within, one_setting(pick))
     at = candidate_at(there, own, within, 0)
+    heard = float(own.figures.heard_dba.value[0])
+    background = heard - float(own.figures.over_background_db.value[0])
+    mark = msgspec.structs.replace(models.scale, background_dba=background).mark(heard)
+    found = Outcome(what_if, at, at.breaks, heard, mark)
     if not at.breaks:
-        return Outcome(what_if, at, ())
+        return found
     field = judge(there, within, nearby(there, within, known))
     best = best_of(field, _holding(field, within), within)
     if best is None:
-        return Outcome(what_if, at, at.breaks, problem=none_fits(field, within)[0])
-    return Outcome(what_if, at, at.breaks, candidate_at(there, field, within, best))
+        return msgspec.structs.replace(found, problem=none_fits(field, within)[0])
+    return msgspec.structs.replace(found, instead=candidate_at(there, field, within, best))
 
 
 def outcomes(models: Models, choice: Choice, what_ifs: Sequence[WhatIf], known: SettingBatch) -> tuple[Outcome, ...]:

@@ -13,6 +13,17 @@ from niente.desktop.session.session import Session
 
 OF_THE_LIST = ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew")
 """Actions on the run list: they act on what is selected there, and only while it shows."""
+OF_A_CHOICE = (
+    "answer.surer",
+    "answer.card",
+    "answer.keep",
+    "answer.let_go",
+    "answer.take_limits",
+    "answer.copy",
+    "answer.run_here",
+    "answer.to_pick",
+)
+"""Actions on a choice and on what stands beside it."""
 OF_A_QUESTION = ("plan.start", "map.missing")
 """Actions that have no place while no question is asked."""
 OF_WHO_COMMANDS = ("run.note", "run.stop")

@@ -11,6 +11,8 @@ from niente.desktop.services.translation import tr
 MOST, MIN_SCORE = 9, 55.0
 ALSO = {
     "answer.card": "export pick, print, pdf, html, settings to enter",
+    "answer.copy": "clipboard",
+    "answer.keep": "favourite, profile, preset, save setting",
     "bench.leave": "background, detach",
     "edit.find": "search, palette",
     "help.about": "version",

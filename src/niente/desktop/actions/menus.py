@@ -22,11 +22,15 @@ MENUS = {
     "Edit": (
         ("edit.undo", "edit.redo"),
         ("plan.up", "plan.down", "plan.skip", "plan.repeat", "plan.insert", "plan.anew", "plan.keep"),
+        ("answer.keep", "answer.let_go", "answer.take_limits", "answer.copy"),
         ("rig.part", "rig.calibrate"),
         ("edit.find",),
     ),
     "Go": (("page.rig", "page.plan", "page.run", "page.map", "page.answer", "page.proof"),),
-    "View": (("view.margin", "map.table", "map.prove", "run.follow"), ("view.desktop", "view.paper", "view.dusk")),
+    "View": (
+        ("view.margin", "answer.to_pick", "map.table", "map.prove", "run.follow"),
+        ("view.desktop", "view.paper", "view.dusk"),
+    ),
     "Bench": (
         (
             "plan.ask",
@@ -40,7 +44,7 @@ MENUS = {
             "run.note",
             "run.stop",
         ),
-        ("answer.surer", "map.run_here", "map.missing", "proof.run", "proof.soak"),
+        ("answer.surer", "answer.run_here", "map.run_here", "map.missing", "proof.run", "proof.soak"),
         ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
     ),
     "Help": (("help.here", "help.keys"), ("help.log", "help.about")),

@@ -60,6 +60,21 @@ SPECS = (
         "Book",
         "answer",
     ),
+    ActionSpec("answer.keep", "Keep as a point …", "Ctrl+D", "Keep the setting under a name: Day, Night", "Edit", "answer"),
+    ActionSpec("answer.let_go", "Let the point go", "", "Keep the current point no longer; it can be undone", "Edit", "answer"),
+    ActionSpec(
+        "answer.take_limits",
+        "Take its limits",
+        "",
+        "Put the limits in force that the point was kept for",
+        "Edit",
+        "answer",
+    ),
+    ActionSpec("answer.copy", "Copy the entries", "Ctrl+Shift+C", "Copy what is to be entered, as text", "Edit", "answer"),
+    ActionSpec(
+        "answer.run_here", "Run this setting next", "", "Plan a run of the setting that is pointed at", "Bench", "answer"
+    ),
+    ActionSpec("answer.to_pick", "Back to the pick", "", "Look at the pick again", "View", "answer"),
     ActionSpec("page.proof", "Proof", "Ctrl+7", "How surely the pick lasts, and what would make it surer", "Go", "proof"),
     ActionSpec("view.margin", "Margin", "F9", "Show or hide the explanations at the right", "View", "window", True),
     ActionSpec("view.desktop", "Follow the desktop", "", "Light or dark as the desktop is", "View", "window", True),

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayou
 
 from niente.core.model.commands import Command
 from niente.core.serving.desktop_bus import DesktopBus
-from niente.desktop.actions.enabling import OF_THE_LIST, Enabling
+from niente.desktop.actions.enabling import OF_A_CHOICE, OF_THE_LIST, Enabling
 from niente.desktop.actions.menus import fill_menus
 from niente.desktop.actions.registry import Actions
 from niente.desktop.app.focus_ring import FocusRing
@@ -48,7 +48,7 @@ PAGE_OF = {
     **dict.fromkeys((*OF_THE_LIST, "plan.keep", "plan.compare"), "Plan"),
     **dict.fromkeys(("map.run_here", "map.prove", "map.picture", "map.csv", "map.table"), "Map"),
     **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
-    **dict.fromkeys(("answer.surer", "answer.card"), "Answer"),
+    **dict.fromkeys(OF_A_CHOICE, "Answer"),
     "run.follow": "Run",
 }
 """The page that carries an action out; it comes up for it."""

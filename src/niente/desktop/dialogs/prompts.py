@@ -47,6 +47,12 @@ def where_to_save_card(over: QWidget, name: str) -> Path | None:
     return Path(file) if file else None
 
 
+def for_point_name(over: QWidget, name: str) -> str:
+    """Ask what a setting is to be kept as; empty where it is not to be."""
+    lead = tr("The name that the setting is kept under; one of the same name is replaced.")
+    return LineDialog(over, tr("Keep as a point"), lead, tr("Keep it"), name).ask()
+
+
 def for_sheet(over: QWidget) -> Path | None:
     """Ask for a rig sheet."""
     name, _ = QFileDialog.getOpenFileName(over, tr("Import rig sheet"), "", tr("Rig sheets (*.json)"))

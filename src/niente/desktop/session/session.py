@@ -8,12 +8,11 @@ from niente.core.acquisition.client import BenchClient, Heard
 from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
 from niente.core.answers.answering import Answering
+from niente.core.answers.beside_choice import BesideChoice
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError, UntrustedDriverError
-from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.frame import Frame
-from niente.core.model.limits import Limits
 from niente.core.model.plan import Plan
 from niente.core.model.project import Project
 from niente.core.model.records import RunOpened
@@ -116,6 +115,11 @@ class Session(QObject):
     def documents(self) -> tuple[AnswerDocument, ...]:
         """The answers to all questions of the book, the one that is asked now first."""
         return self.analyst.documents
+
+    @property
+    def beside(self) -> BesideChoice | None:
+        """What stands beside the choice: circumstances, and kept points; ``None`` before it is known."""
+        return self.analyst.beside
 
     @property
     def plan(self) -> Plan | None:
@@ -263,19 +267,6 @@ class Session(QObject):
         if self.project is not None and after != self.project:
             self.undo.push(Edit(words, self.project, after, self._set_project))
 
-    def change_limits(self, words: str, limits: Limits) -> None:
-        """Change what a pick must keep, undoably."""
-        if self.project is not None:
-            self.edit(words, msgspec.structs.replace(self.project, limits=limits))
-
-    def change_goal(self, words: str, goal: FailureGoal) -> None:
-        """Change what a setting has to last, undoably: for the choice, and for the searches that are still to come."""
-        project = self.project
-        if project is not None:
-            limits = msgspec.structs.replace(project.limits, failure=goal)
-            question = msgspec.structs.replace(project.question, goal=goal)
-            self.edit(words, msgspec.structs.replace(project, limits=limits, question=question))
-
     @property
     def sheet(self) -> RigSheet | None:
         """What is said of the machine; ``None`` without a rig."""
@@ -302,6 +293,7 @@ class Session(QObject):
     # -- inside --------------------------------------------------------------------------------------------------
 
     def _set_project(self, project: Project) -> None:
+        before = self.project
         other = self.project is None or project.sheet != self.project.sheet
         limits = self.project is None or project.limits != self.project.limits
         self.project = project
@@ -316,8 +308,10 @@ class Session(QObject):
         self.project_changed.emit()
         if other or limits:
             self.request_answer()
-        elif self.bench is not None:
-            self.analyst.request_documents(self.bench.path, project)
+        elif self.bench is not None and before is not None:
+            beside = (before.points, before.what_ifs) != (project.points, project.what_ifs)
+            request = self.analyst.request_beside if beside else self.analyst.request_documents
+            request(self.bench.path, project)
 
     def take_card(self, card: RigCard) -> None:
         """Go on with the machine as it is now."""

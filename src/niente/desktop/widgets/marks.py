@@ -53,6 +53,17 @@ def draw_picked(painter: QPainter, at: QPointF, p: Palette) -> None:
     painter.drawEllipse(at, 4.25, 4.25)
 
 
+def draw_ringed(painter: QPainter, at: QPointF, p: Palette, *, wide: bool = False) -> None:
+    """Draw a setting that has a name or a number: a dot in a ring, ``wide`` where a person points at it."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setBrush(QColor(p.ground))
+    painter.setPen(QPen(QColor(p.ink), 1.25))
+    across = 7.5 if wide else 5.5
+    painter.drawEllipse(at, across, across)
+    painter.setBrush(QColor(p.ink))
+    painter.drawEllipse(at, 2.25, 2.25)
+
+
 def draw_rejected(painter: QPainter, at: QPointF, colour: QColor) -> None:
     """Draw a setting that breaks a limit."""
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)

@@ -1,13 +1,14 @@
 """The answer to a choice: which setting, why that one, what it costs, and whether it holds."""
 
-import math
-
 import msgspec
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from niente.core.answers.against_stock import entry_order
+from niente.core.answers.hand_over import entry_step
 from niente.core.model.answer_document import AnswerDocument
-from niente.core.model.limits import Aim, Limits, NoisePlace
+from niente.core.model.kept_point import KeptPoint
+from niente.core.model.limits import Limits, NoisePlace
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
 from niente.core.science.dynamics import Scale
 from niente.core.selection.explanation import (
@@ -20,39 +21,43 @@ from niente.core.selection.explanation import (
     short_candidate_text,
 )
 from niente.core.selection.kept import Limit
-from niente.core.selection.pick import Candidate, Choice
+from niente.core.selection.pick import Candidate, Choice, candidate_at
+from niente.core.selection.points import PointStand
 from niente.core.selection.setting_words import parts_text
+from niente.core.selection.why_not import why_not
 from niente.desktop.actions.registry import Actions
+from niente.desktop.commands.choice_commands import ChoiceCommands
+from niente.desktop.pages.answer.limits_panel import LimitsPanel
+from niente.desktop.pages.answer.points_panel import PointsPanel
 from niente.desktop.pages.answer.scatter import Scatter
 from niente.desktop.pages.answer.ways import step_text
+from niente.desktop.pages.answer.what_if_panel import WhatIfPanel
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
-from niente.desktop.widgets import form
 from niente.desktop.widgets.blocks import Block, Buttons, Columns, Reading, Readings, Title, Words
 from niente.desktop.widgets.empty import Empty
-from niente.desktop.widgets.labels import label, rule
+from niente.desktop.widgets.labels import rule
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
+from niente.desktop.widgets.views import Views
 
 HEADS = ("Settings", "W", "% fans", "Throughput, %", "Noise, dBA", "", "Core, °C", "Headroom, K", "Against the pick")
 FOOT_PX, QWIDGETSIZE_MAX = 70, 16777215
-OFF_DBA = 9.5
-"""The noise limit's field stands here for "none"."""
 OF_LOADS = ("throughput_percent", "power_w", "core_k")
-FAILURE = "failure"
-"""The chance of a failure, in per cent, in the field of that name."""
-LIMIT_OF = {
-    Limit.THROUGHPUT: "min_throughput_percent",
-    Limit.HEADROOM: "min_headroom_k",
-    Limit.RESULTS: "clean_minutes",
-    Limit.NOISE: "max_noise_dba",
-    Limit.FAILURES: FAILURE,
-}
+VIEWS = (
+    ("Limits", "What a pick must keep, and what each limit costs"),
+    ("What if", "Circumstances that were not measured: a hotter room, a clogged filter, a fan that fails"),
+    ("Kept points", "Settings that are kept under names, against stock"),
+)
+LIMITS, WHAT_IF, POINTS = range(3)
 
 
 class ChoiceView(QWidget):
-    """Noise against throughput, the pick with its runners-up, the limits and what each costs."""
+    """Noise against throughput, the pick with its runners-up; below them limits, circumstances, and kept points.
+    ``selection_changed`` comes when a person looks at another setting or point."""
+
+    selection_changed = Signal()
 
     def __init__(self, session: Session, actions: Actions, look: Look) -> None:
         super().__init__()
@@ -68,116 +73,88 @@ class ChoiceView(QWidget):
             tr("The pick and its runners-up"), self.model, look, stretch=8, rows=4,
             least={0: 56, 3: 92, 4: 92, 5: 50, 6: 92, 7: 92},
         )  # fmt: skip
-        self.fields = self._make_fields()
-        self.costs = {name: label("", "soft", wrap=True) for name in LIMIT_OF.values()}
-        for name, field in self.fields.items():
-            field.settled.connect(lambda value, name=name: self._limit_edited(name, value))
-        self.aim = form.choice(tr("What the choice is for"), [tr(aim.value) for aim in Aim], self._aimed)
-        self.noise_at = form.choice(
-            tr("Where the most noise is judged"), [tr(place.value) for place in NoisePlace], self._placed
-        )
+        self.commands = ChoiceCommands(session)
+        self.limits = LimitsPanel(session, self.commands)
+        self.what_ifs = WhatIfPanel(self.commands)
+        self.points = PointsPanel(look, actions)
+        self.views = Views([(tr(name), tr(tip)) for name, tip in VIEWS])
+        self.below = QStackedWidget()
+        self._selected: Candidate | None = None
+        self._of: Choice | None = None
+        """The choice that the selected setting was looked at beside."""
         self._lay_out()
 
-    def _make_fields(self) -> dict[str, QuantityField]:
-        usual = Limits()
-        percent, headroom, noise, room = (
-            quantity_of(name) for name in ("throughput_percent", "headroom_k", "noise_dba", "room_temperature_c")
-        )
-        chance = msgspec.structs.replace(percent, digits=2)
-        minutes = msgspec.structs.replace(quantity_of("burst_time_s"), unit="min")
-        return {
-            "min_throughput_percent": QuantityField(
-                percent, low=10, high=110, step=1, title=tr("Throughput at least"), default=usual.min_throughput_percent
-            ),
-            "max_noise_dba": QuantityField(
-                noise, low=OFF_DBA, high=80, step=0.5, title=tr("Noise at most"), default=OFF_DBA, off_words=tr("no limit")
-            ),
-            "min_headroom_k": QuantityField(
-                headroom, low=0, high=60, step=1, title=tr("Headroom at least"), default=usual.min_headroom_k
-            ),
-            "design_room_c": QuantityField(
-                room, low=10, high=45, step=1, title=tr("In a room of"), default=usual.design_room_c
-            ),
-            "clean_minutes": QuantityField(
-                minutes, low=1, high=1440, step=1, title=tr("Heaviest load, clean, for"), default=usual.clean_minutes
-            ),
-            FAILURE: QuantityField(
-                chance,
-                low=0.01,
-                high=99.0,
-                step=0.5,
-                title=tr("A failure at most"),
-                default=100.0 * usual.failure.chance,
-            ),
-        }
+    @property
+    def fields(self) -> dict[str, QuantityField]:
+        """The fields of the limits, by name."""
+        return self.limits.fields
+
+    @property
+    def selected(self) -> Candidate | None:
+        """The setting that a person points at, in the picture or the table; ``None``: the pick."""
+        return self._selected
 
     def _lay_out(self) -> None:
         self.body.addWidget(self.problem, 1)
         self.body.addWidget(self.scatter, 2)
         self.body.addWidget(self.table)
         self.body.addWidget(rule())
-        limits = QHBoxLayout()
-        limits.setSpacing(16)
-        for name, field in self.fields.items():
-            column = QVBoxLayout()
-            column.setSpacing(2)
-            text = label(field.title, "soft", wrap=True)
-            text.setBuddy(field)
-            column.addWidget(text)
-            field.setFixedWidth(96)
-            column.addWidget(field)
-            if name in self.costs:
-                self.costs[name].setAlignment(Qt.AlignmentFlag.AlignTop)
-                column.addWidget(self.costs[name])
-            column.addStretch(1)
-            limits.addLayout(column, 1)
         row = QHBoxLayout()
-        row.setSpacing(12)
-        row.addWidget(label(tr("Limits"), "section"))
+        row.addWidget(self.views)
+        row.addSpacing(16)
+        row.addWidget(self.what_ifs.robust, 100)
         row.addStretch(1)
-        for words, box in ((tr("Of those, the"), self.aim), (tr("Noise is judged"), self.noise_at)):
-            text = label(words, "soft")
-            text.setBuddy(box)
-            row.addWidget(text)
-            row.addWidget(box)
         self.body.addLayout(row)
-        self.body.addLayout(limits)
+        for panel in (self.limits, self.what_ifs, self.points):
+            self.below.addWidget(panel)
+        self.body.addWidget(self.below)
+        self.what_ifs.robust.hide()
+        self.views.chosen.connect(self._view_chosen)
+        self.table.selectionModel().currentRowChanged.connect(lambda now, _: self._row_chosen(now.row()))
+        self.points.selected.connect(self.selection_changed)
+        self.scatter.pointed_at.connect(self._pointed_at)
 
-    def _aimed(self, index: int) -> None:
-        project = self.session.project
-        if project is not None:
-            words = tr("change of “{what}”").format(what=tr("what the choice is for"))
-            self.session.change_limits(words, msgspec.structs.replace(project.limits, aim=list(Aim)[index]))
+    def _view_chosen(self, index: int) -> None:
+        self.below.setCurrentIndex(index)
+        self.what_ifs.robust.setVisible(index == WHAT_IF)
+        self.selection_changed.emit()
 
-    def _placed(self, index: int) -> None:
-        project = self.session.project
-        if project is not None:
-            words = tr("change of “{what}”").format(what=tr("where noise is judged"))
-            self.session.change_limits(words, msgspec.structs.replace(project.limits, noise_at=list(NoisePlace)[index]))
+    def _row_chosen(self, row: int) -> None:
+        choice = self.session.answer.choice
+        if choice is not None and self.table.hasFocus():
+            self._select(choice.runners_up[row - 1] if 1 <= row <= len(choice.runners_up) else None)
+
+    def _pointed_at(self, index: int) -> None:
+        """Look at one of the settings that the choice is made from."""
+        answer, project = self.session.answer, self.session.project
+        if answer.models is not None and answer.reached is not None and project is not None and index >= 0:
+            self._select(candidate_at(answer.models, answer.reached, project.limits, index))
+        else:
+            self._select(None)
+
+    def _select(self, candidate: Candidate | None) -> None:
+        choice = self.session.answer.choice
+        same = choice is not None and candidate is not None and candidate.setting == choice.pick.setting
+        self._selected = None if same else candidate
+        self.scatter.point_at(self._selected)
+        self.selection_changed.emit()
+
+    def to_pick(self) -> None:
+        """Look at the pick again."""
+        self._select(None)
+
+    def kept_point(self) -> KeptPoint | None:
+        """Return the kept point that a person looks at; ``None`` where kept points are not in view, or none is current."""
+        return self.points.current if self.below.currentIndex() == POINTS else None
 
     def _limit_edited(self, name: str, value: float) -> None:
-        project, field = self.session.project, self.fields[name]
-        if project is None:
-            return
-        words = tr("change of “{what}”").format(what=field.title)
-        if name == FAILURE:
-            chance = min(max(value, field.minimum()), field.maximum()) / 100.0
-            self.session.change_goal(words, msgspec.structs.replace(project.limits.failure, chance=chance))
-            return
-        off = name == "max_noise_dba" and (not math.isfinite(value) or value <= OFF_DBA)
-        wanted = None if off else min(max(value, field.minimum()), field.maximum())
-        limits: Limits = msgspec.structs.replace(project.limits, **{name: wanted})
-        self.session.change_limits(words, limits)
+        self.limits.edit(name, value)
 
     def refresh(self) -> None:
         """Show the choice as it stands."""
         project, answer = self.session.project, self.session.answer
         if project is not None:
-            for name, field in self.fields.items():
-                kept = _kept(project.limits, name)
-                field.put(OFF_DBA if kept is None else kept)
-            self.aim.setCurrentIndex(list(Aim).index(project.limits.aim))
-            self.noise_at.setCurrentIndex(list(NoisePlace).index(project.limits.noise_at))
+            self.limits.refresh(self.session.card, project.limits)
         choice = answer.choice
         missing = self.session.why_nothing() if choice is None else ""
         self.problem.show_problem(missing, outlined=answer.reached is None)
@@ -190,21 +167,29 @@ class ChoiceView(QWidget):
             in_room = project.limits.noise_at == NoisePlace.ROOM
             limits = project.limits if in_room else msgspec.structs.replace(project.limits, max_noise_dba=None)
             self.scatter.show_settings(answer.reached, limits, choice, scale, answer.method_steps)
+        if self._selected is not None and answer.choice is not self._of:
+            self._select(None)
+        self._of = answer.choice
+        self.show_beside()
+
+    def show_beside(self) -> None:
+        """Show what stands beside the choice: circumstances and kept points."""
+        project, card, beside = self.session.project, self.session.card, self.session.beside
+        if project is not None and card is not None:
+            self.what_ifs.refresh(project, card, beside)
+            self.points.refresh(project.points, beside)
+            stands = beside.points if beside is not None else ()
+            self.scatter.show_points([one for one in stands if one.point in project.points])
 
     def _show_table(self, choice: Choice | None, scale: Scale) -> None:
         """Show the pick, those behind it and what each limit costs."""
-        for words in self.costs.values():
-            words.setText("")
+        self.limits.show_costs(None if self.is_behind() else choice)
         if choice is None:
             self.model.set_rows([])
             return
         rows = [_row(tr("Pick"), choice.pick, confirmation_text(choice), scale)]
         rows += [_row(f"{n}", other, comparison_text(choice, other), scale) for n, other in enumerate(choice.runners_up, 2)]
         self.model.set_rows(rows)
-        if self.is_behind():
-            return
-        for cost in choice.costs:
-            self.costs[LIMIT_OF[cost.limit]].setText(limit_cost_text(choice, cost.limit))
 
     def _ways(self, limits: Limits) -> list[Block]:
         """Say what each way of limiting comes to, at its quietest rung that keeps the throughput."""
@@ -218,9 +203,8 @@ class ChoiceView(QWidget):
         return [Columns(tr("Ways to limit power"), ("", "%", "dBA"), rows)]
 
     def _limit_line(self, limits: Limits, limit: Limit, *, binds: bool) -> Reading:
-        field = self.fields[LIMIT_OF[limit]]
-        value = _kept(limits, LIMIT_OF[limit])
-        return Reading(field.title, f"{value:g}", unit=field.quantity.unit, dot=binds)
+        value, unit = self.limits.reading(limits, limit)
+        return Reading(self.limits.title_of(limit), value, unit=unit, dot=binds)
 
     def is_behind(self) -> bool:
         """Return whether the choice that shows was made for other limits than stand in the fields."""
@@ -263,6 +247,10 @@ class ChoiceView(QWidget):
         if choice is None:
             words = tr("The setting to keep, what it costs, and why the next quieter one was not chosen.")
             return [Words(tr("What will stand here"), words)]
+        if self._selected is not None:
+            return self._margin_of(choice, self._selected)
+        if (point := self.kept_point()) is not None:
+            return self._margin_of_point(point)
         binding = {cost.limit for cost in choice.costs if cost.instead is not None}
         limits = tuple(self._limit_line(choice.limits, cost.limit, binds=cost.limit in binding) for cost in choice.costs)
         return [
@@ -282,8 +270,54 @@ class ChoiceView(QWidget):
                     "an unstable processor corrupts files."
                 ),
             ),
-            Buttons(("answer.card", "edit.undo")),
+            Buttons(("answer.surer", "answer.keep", "answer.copy", "answer.card")),
         ]
+
+    def _margin_of(self, choice: Choice, other: Candidate) -> list[Block]:
+        """Say of another setting why it is not the pick, and what it comes to."""
+        rows = (
+            (tr("Throughput"), _told("throughput_percent", other.throughput_percent, other.throughput_hw)),
+            (tr("Noise"), _told("noise_dba", other.in_room_dba, other.in_room_hw)),
+            (tr("Headroom"), _told("headroom_k", other.headroom_k, other.core_hw)),
+            (tr("Package"), _told("package_power_w", other.power_w, other.power_hw)),
+        )
+        how = tr("It was run.") if other.measured else tr("It is inferred: nothing was run at it.")
+        return [
+            Title(tr("A setting beside the pick"), short_candidate_text(other)),
+            Words(tr("Why not this one"), why_not(choice, other)),
+            Words(tr("What it comes to"), "\n".join(f"{name}: {figure}" for name, figure in rows)),
+            Words(tr("How it is known"), how),
+            Buttons(("answer.keep", "answer.run_here", "answer.copy", "answer.to_pick")),
+        ]
+
+    def _margin_of_point(self, point: KeptPoint) -> list[Block]:
+        """Say what a kept point is against stock, and whether it keeps its limits."""
+        stand, card = self.points.stand(point), self.session.card
+        steps = entry_order(card.controls, point.setting, card.stock) if card is not None else []
+        entered = "; ".join(entry_step(*one).words for one in steps) or tr("It is the setting as found.")
+        when = tr("Kept on {date}, with {variant}.").format(
+            date=point.kept_at[:10], variant=point.variant or tr("this machine")
+        )
+        return [
+            Title(tr("Kept as"), point.name),
+            Words(tr("Enter it"), f"{entered}."),
+            Words(tr("Against stock"), stand.words if stand is not None else tr("being worked out")),
+            Words(tr("Does it hold?"), _told_of(stand)),
+            Words(tr("When"), when),
+            Buttons(("answer.card", "answer.take_limits", "answer.let_go")),
+        ]
+
+
+def _told_of(stand: PointStand | None) -> str:
+    if stand is None:
+        return tr("It is being worked out.")
+    if stand.at is None:
+        return stand.words
+    return tr("It surely keeps every limit that it was kept for.") if stand.holds else tr("It does not surely keep its limits.")
+
+
+def _told(quantity: str, value: float, half_width: float) -> str:
+    return quantity_of(quantity).with_unit(value, half_width)
 
 
 def _entered(document: AnswerDocument | None) -> list[Block]:
@@ -303,14 +337,6 @@ def _by_load(document: AnswerDocument | None) -> list[Block]:
         rows.append((row.title, *("–" if value is None else number_text(value, digits) for value, digits in figures)))
     heads = ("", "%", "W", "K")
     return [Columns(tr("Against stock"), heads, tuple(rows))] if rows else []
-
-
-def _kept(limits: Limits, name: str) -> float | None:
-    """Return a limit as its field shows it; ``None`` where there is none."""
-    if name == FAILURE:
-        return 100.0 * limits.failure.chance
-    value: float | None = getattr(limits, name)
-    return value
 
 
 def _costs(choice: Choice) -> str:

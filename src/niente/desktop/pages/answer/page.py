@@ -6,14 +6,17 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QWidget
 
+from niente.core.answers.against_stock import entry_order
+from niente.core.answers.hand_over import entry_step
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.errors import NienteError
 from niente.core.model.question import TemplateName
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import template
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
-from niente.desktop.pages.answer.choice_view import ChoiceView
+from niente.desktop.pages.answer.choice_view import POINTS, ChoiceView
 from niente.desktop.pages.answer.document_view import DocumentView
 from niente.desktop.pages.page import Page
 from niente.desktop.services.theme import Look
@@ -53,6 +56,8 @@ class AnswerPage(Page):
         self.offer(self.choice.table, "page.map", "help.here")
         self.offer(self.document, "answer.surer", "page.plan", "help.here")
         session.analyst.card_written.connect(self._card_written)
+        session.analyst.found_beside.connect(self._found_beside)
+        self.choice.selection_changed.connect(self._selection_changed)
         self.follow(session.answered, session.project_changed, session.documents_changed)
 
     @property
@@ -85,8 +90,7 @@ class AnswerPage(Page):
         self.stack.setCurrentWidget(self.choice if self.is_choice else self.document)
         self.choice.refresh()
         self.actions_["answer.surer"].setEnabled(document is not None and document.surer is not None)
-        has_pick = self.session.answer.choice is not None and not self.choice.is_behind()
-        self.actions_.allow("answer.card", has_pick, tr("There is no pick to hand over yet."))
+        self._offer()
         if self.is_choice:
             self.set_head(*self.choice.head())
             self.tag.hide()
@@ -102,25 +106,102 @@ class AnswerPage(Page):
         self.consequence.setVisible(bool(self.consequence.text()))
         self.document.show_answer(document, self._kind())
 
+    def _offer(self) -> None:
+        """Let be chosen what can be done with the pick, the setting that is pointed at, or the kept point that is current."""
+        allow, point = self.actions_.allow, self.choice.kept_point() if self.is_choice else None
+        has_pick = self.session.answer.choice is not None and not self.choice.is_behind()
+        selected = self.choice.selected is not None
+        allow("answer.card", has_pick or point is not None, tr("There is no pick to hand over yet."))
+        for name in ("answer.keep", "answer.copy"):
+            allow(name, has_pick or selected, tr("There is no pick yet."))
+        for name in ("answer.let_go", "answer.take_limits"):
+            allow(name, point is not None, tr("No kept point is current: choose one under Kept points."))
+        for name in ("answer.run_here", "answer.to_pick"):
+            allow(name, selected, tr("No setting beside the pick is pointed at."))
+
+    def _selection_changed(self) -> None:
+        self._offer()
+        self.margin_changed.emit()
+
+    def _found_beside(self) -> None:
+        """Show circumstances and points as they are known now."""
+        self.when_seen(self.choice.show_beside)
+        self.margin_changed.emit()
+
     def _title(self) -> str:
         project = self.session.project
         kind = template(project.question.template) if project is not None else None
         return tr(kind.title) if kind is not None else ""
 
     def editors(self) -> tuple[QWidget, ...]:
-        """Return the limits of a choice, and what it is for."""
-        return (*self.choice.fields.values(), self.choice.aim, self.choice.noise_at)
+        """Return the limits of a choice, what it is for, and its circumstances."""
+        return (*self.choice.limits.editors(), *self.choice.what_ifs.editors())
 
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions."""
-        return {"answer.surer": self.make_surer, "answer.card": self.hand_over}
+        return {
+            "answer.surer": self.make_surer,
+            "answer.card": self.hand_over,
+            "answer.keep": self.keep,
+            "answer.let_go": self.let_go,
+            "answer.take_limits": self.take_limits,
+            "answer.copy": self.copy_entries,
+            "answer.run_here": self.run_here,
+            "answer.to_pick": self.choice.to_pick,
+        }
+
+    def _setting(self) -> Setting | None:
+        """Return the setting that is pointed at, or the pick's."""
+        selected, choice = self.choice.selected, self.session.answer.choice
+        if selected is not None:
+            return selected.setting
+        return choice.pick.setting if choice is not None else None
+
+    def keep(self) -> None:
+        """Ask for a name, and keep the setting under it."""
+        name = prompts.for_point_name(self, self.choice.commands.free_name())
+        if name:
+            self.keep_as(name)
+
+    def keep_as(self, name: str) -> None:
+        """Keep the setting that is pointed at, or the pick, under a name."""
+        setting = self._setting()
+        if setting is not None:
+            self.choice.commands.keep(name, setting)
+            self.choice.views.show_view(POINTS)
+
+    def let_go(self) -> None:
+        """Keep the current point no longer."""
+        point = self.choice.kept_point()
+        if point is not None:
+            self.choice.commands.let_go(point.name)
+
+    def take_limits(self) -> None:
+        """Put the limits in force that the current point was kept for."""
+        point = self.choice.kept_point()
+        if point is not None:
+            self.choice.commands.take_limits(point)
+
+    def copy_entries(self) -> None:
+        """Copy what is to be entered, in order."""
+        setting, card = self._setting(), self.session.card
+        if setting is not None and card is not None:
+            steps = [entry_step(*one).words for one in entry_order(card.controls, setting, card.stock)]
+            self.choice.commands.copy("; ".join(steps) or tr("Nothing: it is the setting as found."))
+
+    def run_here(self) -> None:
+        """Plan a run of the setting that is pointed at, next."""
+        selected, models = self.choice.selected, self.session.answer.models
+        if selected is not None and models is not None:
+            self._commands.run_next(selected.setting, models.heavy_load, tr("Pointed at beside the pick"))
 
     def hand_over(self) -> None:
         """Ask where the hand-over card of the pick is to be written, and write it."""
-        card = self.session.card
-        file = prompts.where_to_save_card(self, card.title if card is not None else "card")
+        card, point = self.session.card, self.choice.kept_point()
+        title = card.title if card is not None else "card"
+        file = prompts.where_to_save_card(self, f"{title} {point.name}" if point is not None else title)
         if file is not None:
-            self.write_card(file)
+            self.write_card(file, point.name if point is not None else "")
 
     def write_card(self, file: Path, point: str = "") -> None:
         """Write the hand-over card of the pick, or of a kept point, in a format by the file's ending."""

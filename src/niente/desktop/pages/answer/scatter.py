@@ -12,18 +12,19 @@ from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainte
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.model.limits import Limits
 from niente.core.model.quantities import number_text
-from niente.core.science.arrays import Array, Indices, Mask
+from niente.core.science.arrays import Array
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.explanation import candidate_text, short_candidate_text
-from niente.core.selection.kept import keeps
 from niente.core.selection.methods import MethodStep
-from niente.core.selection.pick import Candidate, Choice, front, sound_settings
+from niente.core.selection.pick import Candidate, Choice
+from niente.core.selection.points import PointStand
+from niente.desktop.pages.answer.scatter_points import ScatterPoints, sort_settings
 from niente.desktop.pages.answer.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.brushes import draw_text, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, spans
-from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected
+from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected, draw_ringed
 from niente.desktop.widgets.plot import Plot
 from niente.desktop.widgets.scale import PixelSpan, QuietSpan, rounded, ticks, ticks_along
 
@@ -34,29 +35,23 @@ NAMED = 1000.0
 """A mark with a number is worth so many others, where a label is to meet few."""
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
-CELL = (0.012, 0.02)
-"""Of the settings that were not run, one is drawn in so much of each axis; all of them count."""
-
-
-class ScatterPoints(msgspec.Struct, frozen=True):
-    """What is drawn, in groups: noise and throughput ``(n, 2)`` of each."""
-
-    measured: Array
-    inferred: Array
-    rejected: Array
-    worse: Array
-    front: Array
-    spread_db: Array
 
 
 class Scatter(Plot):
     """The picture of the choice. ``limit_moved`` gives a limit's name and where its handle was let go."""
 
     limit_moved = Signal(str, float)
+    pointed_at = Signal(int)
+    """A person points at a setting, by its index among those that the choice is made from; -1: at the pick again."""
 
     def __init__(self, look: Look) -> None:
         super().__init__(
-            look, GUTTERS, tr("Noise against throughput; up and down move the least throughput, left and right the most noise")
+            look,
+            GUTTERS,
+            tr(
+                "Noise against throughput; up and down move the least throughput, left and right the most noise; Page Up and "
+                "Page Down walk along the settings, Home is the pick"
+            ),
         )
         self.setMouseTracking(True)
         self.setMinimumHeight(240)
@@ -66,6 +61,8 @@ class Scatter(Plot):
         self._choice: Choice | None = None
         self._scale = Scale()
         self._grabbed = ""
+        self._pointed: Candidate | None = None
+        self._stands: tuple[PointStand, ...] = ()
         self.ways = MethodCurves(look)
 
     def show_settings(
@@ -91,6 +88,17 @@ class Scatter(Plot):
         self.box.setRange(xRange=levels, yRange=rounded(low[1] - 2.0, high[1] + 2.0, TICKS_UP), padding=0.0)
         self._speak()
         self.draw_again()
+
+    def point_at(self, candidate: Candidate | None) -> None:
+        """Ring a setting beside the pick; ``None`` rings none."""
+        self._pointed = candidate
+        self.draw_again()
+
+    def show_points(self, stands: Sequence[PointStand]) -> None:
+        """Draw kept points with their names."""
+        if tuple(stands) != self._stands:
+            self._stands = tuple(stands)
+            self.draw_again()
 
     def _speak(self) -> None:
         made, choice = self._settings, self._choice
@@ -248,13 +256,14 @@ class Scatter(Plot):
 
         for number, other in enumerate(choice.runners_up, 2):
             point = at(other)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            painter.setBrush(QColor(p.ground))
-            painter.setPen(QPen(QColor(p.ink), 1.25))
-            painter.drawEllipse(point, 5.5, 5.5)
-            painter.setBrush(QColor(p.ink))
-            painter.drawEllipse(point, 2.25, 2.25)
+            draw_ringed(painter, point, p)
             draw_text(painter, point + QPointF(9, 4), f"{number}", font(SMALL, bold=True), p.ink, halo=p.ground)
+        for stand in self._stands:
+            if stand.at is not None and stand.at.setting != choice.pick.setting and area.contains(at(stand.at)):
+                draw_ringed(painter, at(stand.at), p)
+                draw_text(painter, at(stand.at) + QPointF(9, -5), stand.point.name, font(SMALL), p.ink, halo=p.ground)
+        if self._pointed is not None and area.contains(at(self._pointed)):
+            draw_ringed(painter, at(self._pointed), p, wide=True)
         pick = at(choice.pick)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         dotted = QPen(QColor(p.accent), 1.0)
@@ -342,6 +351,33 @@ class Scatter(Plot):
         grabbed, self._grabbed = self._grabbed, ""
         if grabbed:
             self.limit_moved.emit(grabbed, self._value_under(grabbed, event.position()))
+        elif (index := self._setting_at(event.position())) is not None:
+            self.pointed_at.emit(index)
+
+    def _setting_at(self, point: QPointF) -> int | None:
+        """Return the setting whose mark is nearest to a point, by its index; ``None`` where none is near."""
+        made = self._settings
+        if made is None or not made.drawn.shape[0]:
+            return None
+        across, up = self.axes()
+        x = np.array([across.px(level) for level in made.at[:, 0].tolist()])
+        y = np.array([up.px(share) for share in made.at[:, 1].tolist()])
+        away = np.hypot(x - point.x(), y - point.y())
+        nearest = int(np.argmin(away))
+        return int(made.drawn[nearest]) if away[nearest] <= GRAB_PX else None
+
+    def _walk(self, way: int) -> None:
+        """Point at the next setting to the louder or the quieter side of the one pointed at, or of the pick."""
+        made, choice = self._settings, self._choice
+        if made is None or choice is None:
+            return
+        here = self._pointed or choice.pick
+        order = np.lexsort((made.at[:, 1], made.at[:, 0]))
+        place = (here.in_room_dba, here.throughput_percent)
+        keys = [tuple(made.at[index]) for index in order.tolist()]
+        beyond = [at for at, key in enumerate(keys) if (key > place if way > 0 else key < place)]
+        if beyond:
+            self.pointed_at.emit(int(made.drawn[order[beyond[0] if way > 0 else beyond[-1]]]))
 
     def _value_under(self, name: str, point: QPointF) -> float:
         across, up = self.axes()
@@ -356,7 +392,14 @@ class Scatter(Plot):
         self.draw_again()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Move a limit by a step."""
+        """Move a limit by a step; walk along the settings, and back to the pick."""
+        walks = {Qt.Key.Key_PageDown: 1, Qt.Key.Key_PageUp: -1}
+        if event.key() in (*walks, Qt.Key.Key_Home):
+            if event.key() == Qt.Key.Key_Home:
+                self.pointed_at.emit(-1)
+            else:
+                self._walk(walks[Qt.Key(event.key())])
+            return
         moves = {
             Qt.Key.Key_Up: (THROUGHPUT, 1.0),
             Qt.Key.Key_Down: (THROUGHPUT, -1.0),
@@ -376,49 +419,3 @@ class Scatter(Plot):
         first = math.ceil(2.0 * high) / 2.0 - STEPS[NOISE] if way < 0 else math.inf
         value = first if now is None else now + way * STEPS[NOISE]
         self.limit_moved.emit(name, value if value < high else math.inf)
-
-
-def sort_settings(judged: JudgedSettings, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
-    """Put every setting into its group; those that were not run are thinned, the others never. The front is drawn through them
-    and the rungs of other ways alike."""
-    predicted = judged.predicted
-    points = np.column_stack([predicted.in_room_dba, predicted.throughput_percent])
-    known = np.isfinite(predicted.throughput_percent)
-    broken = np.sum([~mask for mask in keeps(judged, limits).values()], axis=0)
-    inferred = known & ~judged.measured
-    thin = inferred & _apart(points, inferred, broken)
-    sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
-    quiet, fast = sound_settings(judged, limits)
-    noise, throughput = front(
-        np.append(quiet, [rung.in_room_dba for rung in sound]),
-        np.append(fast, [rung.throughput_percent for rung in sound]),
-    )
-    on_front = np.column_stack([noise, throughput])
-    spread = np.interp(noise, *_sorted(predicted.in_room_dba, predicted.in_room_hw)) if noise.shape[0] else np.empty(0)
-    return ScatterPoints(
-        measured=points[judged.measured & known],
-        inferred=points[thin & (broken == 0)],
-        rejected=points[thin & (broken == 1)],
-        worse=points[thin & (broken > 1)],
-        front=on_front,
-        spread_db=spread,
-    )
-
-
-def _apart(points: Array, among: Mask, broken: Indices) -> Mask:
-    """Return which points to draw ``(n,)`` so that no two of a group stand on each other: the first in each cell."""
-    chosen = np.zeros(among.shape, dtype=bool)
-    indices = np.flatnonzero(among)
-    if not indices.shape[0]:
-        return chosen
-    low, high = points[indices].min(axis=0), points[indices].max(axis=0)
-    cells = np.floor((points[indices] - low) / np.maximum((high - low) * np.array(CELL), 1e-9))
-    groups = np.minimum(broken[indices], 2)
-    _, first = np.unique(np.column_stack([cells, groups]), axis=0, return_index=True)
-    chosen[indices[first]] = True
-    return chosen
-
-
-def _sorted(x: Array, y: Array) -> tuple[Array, Array]:
-    order = np.argsort(x)
-    return x[order], y[order]

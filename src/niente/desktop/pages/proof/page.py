@@ -24,6 +24,7 @@ from niente.core.selection.proof_words import (
 )
 from niente.core.selection.setting_words import brief_text
 from niente.desktop.actions.registry import Actions
+from niente.desktop.commands.choice_commands import ChoiceCommands
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.pages.page import Page
 from niente.desktop.pages.proof.depth_view import DepthView
@@ -109,7 +110,7 @@ class ProofPage(Page):
         wanted = min(max(value, field.minimum()), field.maximum())
         wanted = wanted * HOUR_S if name == "horizon_s" else wanted / 100.0
         goal = msgspec.structs.replace(project.limits.failure, **{name: wanted})
-        self.session.change_goal(tr("change of “{what}”").format(what=field.title), goal)
+        ChoiceCommands(self.session).change_goal(field.title, goal)
 
     def _lay_out(self) -> None:
         left, right = QVBoxLayout(), QVBoxLayout()

@@ -1,0 +1,78 @@
+"""Which of the settings that a choice is made from are drawn in its picture, and as what."""
+
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+
+from niente.core.analysis.judged import JudgedSettings
+from niente.core.model.limits import Limits
+from niente.core.science.arrays import Array, Indices, Mask
+from niente.core.selection.kept import keeps
+from niente.core.selection.methods import MethodStep
+from niente.core.selection.pick import front, sound_settings
+
+CELL = (0.012, 0.02)
+"""Of the settings that were not run, one is drawn in so much of each axis; all of them count."""
+
+
+class ScatterPoints(msgspec.Struct, frozen=True):
+    """What is drawn, in groups: noise and throughput ``(n, 2)`` of each; ``drawn`` are the settings that have a mark, by their
+    index, and ``at`` where those stand ``(m, 2)``."""
+
+    measured: Array
+    inferred: Array
+    rejected: Array
+    worse: Array
+    front: Array
+    spread_db: Array
+    drawn: Indices
+    at: Array
+
+
+def sort_settings(judged: JudgedSettings, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
+    """Put every setting into its group; those that were not run are thinned, the others never. The front is drawn through them
+    and the rungs of other ways alike."""
+    predicted = judged.predicted
+    points = np.column_stack([predicted.in_room_dba, predicted.throughput_percent])
+    known = np.isfinite(predicted.throughput_percent)
+    broken = np.sum([~mask for mask in keeps(judged, limits).values()], axis=0)
+    inferred = known & ~judged.measured
+    thin = inferred & _apart(points, inferred, broken)
+    sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
+    quiet, fast = sound_settings(judged, limits)
+    noise, throughput = front(
+        np.append(quiet, [rung.in_room_dba for rung in sound]),
+        np.append(fast, [rung.throughput_percent for rung in sound]),
+    )
+    on_front = np.column_stack([noise, throughput])
+    spread = np.interp(noise, *_sorted(predicted.in_room_dba, predicted.in_room_hw)) if noise.shape[0] else np.empty(0)
+    return ScatterPoints(
+        measured=points[judged.measured & known],
+        inferred=points[thin & (broken == 0)],
+        rejected=points[thin & (broken == 1)],
+        worse=points[thin & (broken > 1)],
+        front=on_front,
+        spread_db=spread,
+        drawn=(drawn := np.flatnonzero((judged.measured & known) | thin)),
+        at=points[drawn],
+    )
+
+
+def _apart(points: Array, among: Mask, broken: Indices) -> Mask:
+    """Return which points to draw ``(n,)`` so that no two of a group stand on each other: the first in each cell."""
+    chosen = np.zeros(among.shape, dtype=bool)
+    indices = np.flatnonzero(among)
+    if not indices.shape[0]:
+        return chosen
+    low, high = points[indices].min(axis=0), points[indices].max(axis=0)
+    cells = np.floor((points[indices] - low) / np.maximum((high - low) * np.array(CELL), 1e-9))
+    groups = np.minimum(broken[indices], 2)
+    _, first = np.unique(np.column_stack([cells, groups]), axis=0, return_index=True)
+    chosen[indices[first]] = True
+    return chosen
+
+
+def _sorted(x: Array, y: Array) -> tuple[Array, Array]:
+    order = np.argsort(x)
+    return x[order], y[order]
