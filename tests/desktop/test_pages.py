@@ -79,11 +79,11 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
     swept_window.go_to(NAMES.index("Answer"))
     page, session = swept_window.page(AnswerPage), swept_window.session
     before = page.title.text()
-    field = page.choice.fields["min_throughput_percent"]
+    field = page.choice.fields["design_room_c"]
     field.setFocus()
     field.selectAll()
     assert not page.choice.is_behind()
-    QTest.keyClicks(field, "94")
+    QTest.keyClicks(field, "31")
     QTest.keyClick(field, Qt.Key.Key_Return)
     assert page.choice.is_behind()  # a new limit beside the old pick
     page.refresh()
@@ -92,12 +92,12 @@ def test_a_limit_can_be_changed_and_undone(swept_window: Window, qtbot: QtBot) -
     assert not page.choice.is_behind()
     assert "is being worked out" not in page.lead.text()
     assert session.project is not None
-    assert session.project.limits.min_throughput_percent == 94.0
-    assert "Throughput" in session.undo.undoText()
+    assert session.project.limits.design_room_c == 31.0
+    assert "In a room of" in session.undo.undoText()
     swept_window.actions_["edit.undo"].trigger()
     qtbot.waitUntil(lambda: page.title.text() == before)
     swept_window.actions_["edit.redo"].trigger()
-    assert session.project.limits.min_throughput_percent == 94.0
+    assert session.project.limits.design_room_c == 31.0
 
 
 def test_limits_that_nothing_keeps_are_answered_in_words(swept_window: Window, qtbot: QtBot) -> None:

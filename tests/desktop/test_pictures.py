@@ -17,7 +17,8 @@ from niente.core.science.dynamics import Scale
 from niente.core.science.heat.rungs import heat_rungs
 from niente.core.selection.kept import keeps
 from niente.desktop.app.window import NAMES, Window
-from niente.desktop.pages.answer.scatter import NOISE, THROUGHPUT, sort_settings
+from niente.desktop.pages.answer.scatter import NOISE, THROUGHPUT
+from niente.desktop.pages.answer.scatter_points import sort_settings
 from niente.desktop.pages.plan.run_list import CORE
 from niente.desktop.widgets.blocks import Readings, Title, spoken
 from niente.desktop.widgets.quantity_field import QuantityDelegate, QuantityField

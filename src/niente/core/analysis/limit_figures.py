@@ -45,6 +45,30 @@ class LimitFigures(msgspec.Struct, frozen=True):
     ceilings: dict[str, KnownFigure] = msgspec.field(default_factory=dict)
     each_load: dict[str, LoadFigures] = msgspec.field(default_factory=dict)
 
+    def with_heat_known(self, near: Mask, half_width_k: float) -> "LimitFigures":
+        """Return the figures as they would be known once a run had told the heat of settings ``near``, ``(n,)``."""
+
+        def narrowed(known: KnownFigure) -> KnownFigure:
+            width = np.where(near, np.minimum(known.half_width, half_width_k), known.half_width)
+            return KnownFigure(known.value, width)
+
+        each = {
+            name: LoadFigures(figures.throughput_percent, narrowed(figures.headroom_k))
+            for name, figures in self.each_load.items()
+        }
+        return msgspec.structs.replace(
+            self,
+            headroom_k=narrowed(self.headroom_k),
+            ceilings={name: narrowed(known) for name, known in self.ceilings.items()},
+            each_load=each,
+        )
+
+    def with_work_known(self, near: Mask, half_width_percent: Vector) -> "LimitFigures":
+        """Return the figures as they would be known once a run had told the throughput of settings ``near``, ``(n,)``."""
+        known = self.throughput_percent
+        width = np.where(near, np.minimum(known.half_width, half_width_percent), known.half_width)
+        return msgspec.structs.replace(self, throughput_percent=KnownFigure(known.value, width))
+
     def rows(self, rows: slice) -> "LimitFigures":
         """Return those of some settings."""
         return LimitFigures(

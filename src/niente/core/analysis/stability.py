@@ -33,8 +33,6 @@ CLEARLY_MV = 3.0
 CHANGED_CHANCE = 0.002
 """A machine that fails gentler than it passed, by a chance less than this, is taken to be another one now."""
 RESTARTED_S = 1e9
-FEW_PLACES = 50
-"""For so many places all laws are asked; for a whole map fewer stand for them."""
 TELLS_WORK_S, ABOUT_SAME_CLOCK, SHORT_SHARE = 120.0, 0.03, 0.03
 """Work is told by runs this long; at clocks no further apart than this share it goes with the clock, and falls short where it
 lies by more than this share under it."""
@@ -346,14 +344,13 @@ def _risk_of(
     ``(n,)``; settings that agree within 20 MHz and a kelvin are worked out once."""
     places = np.stack([np.round(depth_mv, 2), 20.0 * np.round(clock_mhz / 20.0), np.ceil(core_c)], axis=1)
     unique, back = np.unique(places, axis=0, return_inverse=True)
-    few = laws if unique.shape[0] <= FEW_PLACES else laws.thinned(1000)
     mean, most, lasts = (np.full(unique.shape[0], np.nan) for _ in range(3))
     for row, (depth, clock, core) in enumerate(unique.tolist()):
         if not math.isfinite(clock):
             continue
-        chances = few.chances(depth, goal.horizon_s, clock, core)
-        mean[row], most[row] = float(np.sum(few.weight * chances)), few.at_most(chances, goal.sure)
-        lasts[row] = few.sure_of(chances, goal.chance)
+        chances = laws.chances(depth, goal.horizon_s, clock, core)
+        mean[row], most[row] = float(np.sum(laws.weight * chances)), laws.at_most(chances, goal.sure)
+        lasts[row] = laws.sure_of(chances, goal.chance)
     back = back.reshape(-1)
     return mean[back], most[back], lasts[back]
 

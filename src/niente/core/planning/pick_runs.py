@@ -18,6 +18,7 @@ from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
 from niente.core.science.statistics import Z95
+from niente.core.selection.aims import less_of
 from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.kept import Limit, at_even_odds, keeps
 from niente.core.selection.pick import Choice, candidate_at
@@ -40,7 +41,7 @@ ALONE_SHARE = 0.1
 KNOWN_TO_K = (0.7, 3.0)
 NO_PICK_DB = 20.0
 """What it is worth to have a pick at all."""
-EQUALS_DB = {Aim.QUIETEST: 1.0, Aim.FASTEST: 0.67, Aim.LEAST_WATTS: 0.2, Aim.COOLEST: 0.5}
+EQUALS_DB = {Aim.QUIETEST: 1.0, Aim.FASTEST: 0.67, Aim.LEAST_WATTS: 0.2, Aim.COOLEST: 0.5, Aim.WEIGHED: 1.0}
 """What a unit of each aim counts, in dB: 0.3 % and a watt matter as 0.2 dB do. A judgement, no source."""
 
 
@@ -95,7 +96,7 @@ class _View:
 
     def __init__(self, models: Models, limits: Limits, reached: JudgedSettings) -> None:
         self.models, self.limits, self.reached = models, limits, reached
-        self.costs = _costs(reached, limits.aim)
+        self.costs = _costs(reached, limits)
         self._told = {limit: self._told_of(limit) for limit in (Limit.HEADROOM, Limit.THROUGHPUT)}
         self._likely = np.logical_and.reduce(list(keeps(reached, at_even_odds(limits)).values()))
 
@@ -112,16 +113,13 @@ class _View:
 
     def cost_then(self, index: int, tells: tuple[Limit, ...]) -> float:
         """Return what the pick would cost once runs have told of the settings near one, were they to read as is likely."""
-        predicted, inside, setting = self.reached.predicted, self.reached.inside, self.reached.settings.at(index)
+        figures, inside, setting = self.reached.figures, self.reached.inside, self.reached.settings.at(index)
         if Limit.HEADROOM in tells:
             near = self._near(setting, 1.0)
-            width = np.where(near, np.minimum(predicted.core_hw, RUN_HW_K), predicted.core_hw)
-            predicted, inside = msgspec.structs.replace(predicted, core_hw=width), inside | near
+            figures, inside = figures.with_heat_known(near, RUN_HW_K), inside | near
         if Limit.THROUGHPUT in tells:
-            near = self._near(setting, 1.0, fans=False)
-            least = np.minimum(predicted.throughput_hw, np.hypot(RUN_HW_PERCENT, self._stock_hw()))
-            predicted = msgspec.structs.replace(predicted, throughput_hw=np.where(near, least, predicted.throughput_hw))
-        kept = keeps(msgspec.structs.replace(self.reached, predicted=predicted), self.limits)
+            figures = figures.with_work_known(self._near(setting, 1.0, fans=False), np.hypot(RUN_HW_PERCENT, self._stock_hw()))
+        kept = keeps(msgspec.structs.replace(self.reached, figures=figures), self.limits)
         every = np.logical_and.reduce(list(kept.values()))
         best = every & inside if (every & inside).any() else every
         return float(np.min(np.where(best, self.costs, np.inf)))
@@ -160,16 +158,10 @@ class _View:
         return told
 
 
-def _costs(reached: JudgedSettings, aim: Aim) -> Vector:
+def _costs(reached: JudgedSettings, limits: Limits) -> Vector:
     """Return what is wanted less of, as decibels ``(n,)``."""
     predicted = reached.predicted
-    wanted = {
-        Aim.QUIETEST: predicted.in_room_dba,
-        Aim.FASTEST: -predicted.throughput_percent,
-        Aim.LEAST_WATTS: predicted.power_w,
-        Aim.COOLEST: predicted.core_c,
-    }[aim]
-    costs: Vector = EQUALS_DB[aim] * wanted + ALONE_SHARE * predicted.alone_dba
+    costs: Vector = EQUALS_DB[limits.aim] * less_of(predicted, limits) + ALONE_SHARE * predicted.alone_dba
     return np.where(np.isfinite(costs), costs, np.inf)
 
 

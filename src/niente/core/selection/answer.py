@@ -64,6 +64,26 @@ def work_out(book: Path, limits: Limits, known: Evidence | None = None) -> Answe
     return Answer(evidence, models, mapped, reached, choice, ways, proof, residuals, problem)
 
 
+def chosen_anew(answer: Answer, limits: Limits) -> Answer | None:
+    """Return an answer with the pick for other limits among the settings that it knows, at once; ``None`` where these have to
+    be judged anew for that, or none of them keeps the limits: a search may still find one."""
+    models, reached, before = answer.models, answer.reached, answer.choice
+    if models is None or reached is None or before is None or not _judged_alike(reached, before.limits, limits):
+        return None
+    try:
+        choice = choose(models, limits, reached)
+    except NotEnoughError:
+        return None
+    return msgspec.structs.replace(answer, choice=choice, problem="")
+
+
+def _judged_alike(reached: JudgedSettings, before: Limits, after: Limits) -> bool:
+    """Return whether settings that were judged for some limits are known as well for others."""
+    same = before.design_room_c == after.design_room_c and before.noise_at == after.noise_at and before.failure == after.failure
+    known = after.ceilings.keys() <= reached.figures.ceilings.keys()
+    return same and known and after.each_load.keys() <= reached.figures.each_load.keys()
+
+
 def choice_in(evidence: Evidence, limits: Limits) -> Answer:
     """Return the choice of evidence with its models and the settings it is made from, and nothing else. Raises
     ``NotEnoughError`` where there is no pick."""

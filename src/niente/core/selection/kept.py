@@ -62,7 +62,8 @@ def in_force(limits: Limits) -> tuple[Limit, ...]:
 
 
 def bounds(figures: LimitFigures, limits: Limits) -> dict[Limit, tuple[Bound, ...]]:
-    """Return the figures that have limits, by limit, each so that more is better."""
+    """Return the figures that have limits, by limit, each so that more is better. A limit that settings were not judged for is
+    passed over: they are being judged anew."""
     found: dict[Limit, tuple[Bound, ...]] = {
         Limit.THROUGHPUT: (Bound(*figures.throughput_percent, limits.min_throughput_percent),),
         Limit.HEADROOM: (Bound(*figures.headroom_k, limits.min_headroom_k),),
@@ -75,9 +76,10 @@ def bounds(figures: LimitFigures, limits: Limits) -> dict[Limit, tuple[Bound, ..
     if noise:
         found[Limit.NOISE] = tuple(noise)
     for limit, quantity in CEILING_OF.items():
-        if quantity in limits.ceilings:
+        if quantity in limits.ceilings and quantity in figures.ceilings:
             found[limit] = (_at_most(figures.ceilings[quantity], limits.ceilings[quantity]),)
-    each = [bound for load, wanted in limits.each_load.items() for bound in _of_load(figures.each_load[load], wanted)]
+    known = [(figures.each_load[load], wanted) for load, wanted in limits.each_load.items() if load in figures.each_load]
+    each = [bound for own, wanted in known for bound in _of_load(own, wanted)]
     if each:
         found[Limit.LOADS] = tuple(each)
     return found

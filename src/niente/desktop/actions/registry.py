@@ -60,7 +60,7 @@ SPECS = (
         "Book",
         "answer",
     ),
-    ActionSpec("answer.keep", "Keep as a point …", "Ctrl+D", "Keep the setting under a name: Day, Night", "Edit", "answer"),
+    ActionSpec("answer.keep", "Keep as a point …", "Ctrl+B", "Keep the setting under a name: Day, Night", "Edit", "answer"),
     ActionSpec("answer.let_go", "Let the point go", "", "Keep the current point no longer; it can be undone", "Edit", "answer"),
     ActionSpec(
         "answer.take_limits",

@@ -21,7 +21,7 @@ from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.setting import Setting
-from niente.core.selection.answer import Analysis, Answer
+from niente.core.selection.answer import Analysis, Answer, chosen_anew
 from niente.core.selection.worker import Worker
 from niente.desktop.services.files import write
 from niente.desktop.services.translation import tr
@@ -61,6 +61,8 @@ class Analyst(QObject):
         self._oldest = 0
         """Answers to requests before this one are about something else by now, or are not wanted any more."""
         self._about: tuple[Path, Limits, RigSheet | None] | None = None
+        self._latest: tuple[Path, Answer] | None = None
+        """What was answered last, and of which book: other limits are looked up in it while the whole is worked out."""
         self._maps = 0
         self._proofs = 0
         self._closed = False
@@ -75,6 +77,11 @@ class Analyst(QObject):
         if (about := (book, project.limits, project.sheet)) != self._about:
             self._about, self._oldest = about, number
         self._pool.submit(self._guarded, lambda: self._answer(number, book, project))
+        if self._latest is not None and self._latest[0] == book:
+            at_once = chosen_anew(self._latest[1], project.limits)
+            if at_once is not None and at_once.choice != self._latest[1].choice:
+                self._latest = (book, at_once)
+                self.answered.emit(at_once)
 
     def request_documents(self, book: Path, project: Project) -> None:
         """Ask for the answers to a book's questions anew, where only the question is another."""
@@ -139,6 +146,7 @@ class Analyst(QObject):
         """Drop the answer that is being worked out; the next question gets one again."""
         self._newest += 1
         self._oldest = self._newest
+        self._latest = None
         self._maps += 1
         self._proofs += 1
 
@@ -165,6 +173,7 @@ class Analyst(QObject):
         finally:
             self.working.emit(False)
         if number >= self._oldest:
+            self._latest = (book, answer)
             self.answered.emit(answer)
             self._documents(number, book, project)
 

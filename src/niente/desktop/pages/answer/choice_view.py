@@ -121,7 +121,7 @@ class ChoiceView(QWidget):
 
     def _row_chosen(self, row: int) -> None:
         choice = self.session.answer.choice
-        if choice is not None and self.table.hasFocus():
+        if choice is not None and row >= 0:
             self._select(choice.runners_up[row - 1] if 1 <= row <= len(choice.runners_up) else None)
 
     def _pointed_at(self, index: int) -> None:

@@ -1,0 +1,318 @@
+"""What stands beside a choice on the Answer page: further limits, circumstances, kept points, why not another."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
+from pytestqt.qtbot import QtBot
+
+from niente.core.model.hand_over_card import read_card
+from niente.core.model.limits import Aim, Limits, LoadLimits
+from niente.core.model.project import Project
+from niente.core.model.what_if import Circumstance
+from niente.core.planning.templates import first_question
+from niente.desktop.app.window import NAMES, Window
+from niente.desktop.dialogs import prompts
+from niente.desktop.pages.answer.choice_view import LIMITS, POINTS, WHAT_IF
+from niente.desktop.pages.answer.page import AnswerPage
+from niente.desktop.widgets.blocks import Buttons, Title, Words
+from tests.conftest import larkspur_rig
+
+
+@pytest.fixture
+def answering(swept_window: Window, qtbot: QtBot) -> AnswerPage:
+    """The Answer page once everything that stands beside the choice is known."""
+    swept_window.go_to(NAMES.index("Answer"))
+    qtbot.waitUntil(lambda: swept_window.session.beside is not None and bool(swept_window.session.beside.outcomes))
+    QApplication.processEvents()
+    return swept_window.page(AnswerPage)
+
+
+def project_of_page(page: AnswerPage) -> Project:
+    project = page.session.project
+    assert project is not None
+    return project
+
+
+def words_of(page: AnswerPage) -> dict[str, str]:
+    return {block.heading: block.text for block in page.margin() if isinstance(block, Words)}
+
+
+def type_into(field: QWidget, text: str) -> None:
+    field.setFocus()
+    field.selectAll()  # type: ignore[attr-defined]
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+# -- limits ----------------------------------------------------------------------------------------------------------
+
+
+def test_fields_stand_for_what_the_rig_reads(answering: AnswerPage) -> None:
+    panel = answering.choice.limits
+    assert panel.fields["wall_power_w"].isVisible()
+    assert panel.fields["board_temperature_c"].isVisible()
+    assert not panel.fields["coolant_temperature_c"].isVisible()
+    assert not panel.fields["graphics_temperature_c"].isVisible()
+    assert not any(field.isVisible() for field in panel.weights.values())
+    assert panel.fields["wall_power_w"].text() == "no limit"
+    assert "buys" in panel.costs["min_throughput_percent"].text() or "costs" in panel.costs["min_throughput_percent"].text()
+
+
+def test_a_limit_on_the_wall_is_set_and_let_go(answering: AnswerPage, qtbot: QtBot) -> None:
+    panel, session = answering.choice.limits, answering.session
+    field = panel.fields["wall_power_w"]
+    type_into(field, "185")
+    assert project_of_page(answering).limits.ceilings == {"wall_power_w": 185.0}
+    qtbot.waitUntil(lambda: session.answer.choice is not None and bool(session.answer.choice.limits.ceilings))
+    qtbot.waitUntil(lambda: bool(panel.costs["wall_power_w"].text()))
+    assert session.answer.reached is not None
+    assert "wall_power_w" in session.answer.reached.figures.ceilings
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, "no limit")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert project_of_page(answering).limits.ceilings == {}
+    session.undo.undo()
+    assert project_of_page(answering).limits.ceilings == {"wall_power_w": 185.0}
+
+
+def test_one_load_may_have_limits_of_its_own(answering: AnswerPage) -> None:
+    panel = answering.choice.limits
+    assert "burst" not in [panel.load.itemData(index) for index in range(panel.load.count())]
+    panel.load.setCurrentIndex(panel.load.findData("dome"))
+    panel.load.activated.emit(panel.load.currentIndex())
+    type_into(panel.fields["load headroom"], "14")
+    assert project_of_page(answering).limits.each_load == {"dome": LoadLimits(min_headroom_k=14.0)}
+    panel.load.setCurrentIndex(panel.load.findData("vector"))
+    panel.load.activated.emit(panel.load.currentIndex())
+    assert panel.fields["load headroom"].text() == "no limit"
+    panel.load.setCurrentIndex(panel.load.findData("dome"))
+    panel.load.activated.emit(panel.load.currentIndex())
+    assert panel.fields["load headroom"].text() == "14\N{NO-BREAK SPACE}K"
+    answering.session.undo.undo()
+    assert project_of_page(answering).limits.each_load == {}
+
+
+def test_fans_that_always_turn_and_weights(answering: AnswerPage) -> None:
+    panel = answering.choice.limits
+    panel.fans.activated.emit(1)
+    assert project_of_page(answering).limits.fans_turn
+    panel.aim.activated.emit(list(Aim).index(Aim.WEIGHED))
+    assert all(field.isVisible() for field in panel.weights.values())
+    type_into(panel.weights["core_k"], "0.5")
+    limits = project_of_page(answering).limits
+    assert limits.aim == Aim.WEIGHED
+    assert limits.weights.core_k == 0.5
+    assert "kelvin" in answering.session.undo.undoText()
+
+
+def test_another_limit_shows_its_pick_at_once(answering: AnswerPage, qtbot: QtBot) -> None:
+    """Without waiting for the whole to be worked out: among the settings that are known already."""
+    before = answering.title.text()
+    type_into(answering.choice.fields["min_throughput_percent"], "95")
+    choice = answering.session.answer.choice
+    assert choice is not None
+    assert choice.limits.min_throughput_percent == 95.0
+    assert answering.title.text() != before
+    assert not answering.choice.is_behind()
+    sure = answering.session.answer.reached
+    qtbot.waitUntil(lambda: answering.session.answer.reached is not sure)  # and then the whole is known
+    assert choice.pick.throughput_percent >= 95.0
+
+
+# -- circumstances ---------------------------------------------------------------------------------------------------
+
+
+def test_what_if_says_what_becomes_of_the_pick(answering: AnswerPage) -> None:
+    view, beside = answering.choice, answering.session.beside
+    assert beside is not None
+    view.views.show_view(WHAT_IF)
+    rows = view.what_ifs.rows
+    assert [row.what_if.kind for row in rows] == [one.what_if.kind for one in beside.outcomes]
+    hot, outcome = rows[0], beside.outcomes[0]
+    assert f"{outcome.there.headroom_k:.1f}" in hot.headroom.text()
+    assert hot.headroom.property("role") == ("within" if outcome.holds else "beyond")
+    assert hot.words.text() == "holds" or "dB" in hot.words.text() or "nothing" in hot.words.text()
+    assert "Assumed" in view.what_ifs.robust.text()
+    assert view.what_ifs.robust.isVisible()
+    view.views.show_view(LIMITS)
+    assert not view.what_ifs.robust.isVisible()
+
+
+def test_a_circumstance_is_changed_and_must_hold(answering: AnswerPage, qtbot: QtBot) -> None:
+    view, session = answering.choice, answering.session
+    view.views.show_view(WHAT_IF)
+    row = view.what_ifs.rows[0]
+    assert row.field is not None
+    type_into(row.field, "30")
+    qtbot.waitUntil(lambda: session.beside is not None and session.beside.outcomes[0].what_if.value == 30.0)
+    view.what_ifs.rows[0].must.click()
+    project = project_of_page(answering)
+    assert project.what_ifs is not None
+    assert project.what_ifs[0].must_hold
+    qtbot.waitUntil(lambda: session.beside is not None and session.beside.robust is not None)
+    QApplication.processEvents()
+    assert view.what_ifs.robust.text().startswith(("Holds in all that it must", "No setting"))
+    session.undo.undo()
+    session.undo.undo()
+    assert project_of_page(answering).what_ifs is None
+    assert view.what_ifs.rows[0].what_if.value == 32.0
+
+
+def test_an_absurd_circumstance_is_refused(answering: AnswerPage) -> None:
+    every = tuple(row.what_if for row in answering.choice.what_ifs.rows)
+    absurd = msgspec.structs.replace(every[0], value=500.0)
+    answering.choice.commands.change_what_if(0, absurd, every)
+    assert project_of_page(answering).what_ifs is None
+    assert every[0].kind == Circumstance.ROOM
+
+
+# -- another setting -------------------------------------------------------------------------------------------------
+
+
+def test_any_setting_can_be_asked_why_not(answering: AnswerPage, qtbot: QtBot) -> None:
+    view, scatter = answering.choice, answering.choice.scatter
+    made = scatter._settings
+    assert made is not None
+    across, up = scatter.axes()
+    choice = answering.session.answer.choice
+    assert choice is not None
+    level, share = next(
+        (x, y)
+        for x, y in made.at.tolist()
+        if x > choice.pick.in_room_dba + 1.0 and across.low < x < across.high and y < up.high
+    )
+    spot = QPointF(across.px(level), up.px(share)).toPoint()
+    qtbot.mouseClick(scatter, Qt.MouseButton.LeftButton, pos=QPoint(spot.x(), spot.y()))
+    selected = view.selected
+    assert selected is not None
+    told = words_of(answering)
+    assert told["Why not this one"]
+    titles = [block for block in answering.margin() if isinstance(block, Title)]
+    assert titles[0].lead == "A setting beside the pick"
+    QTest.keyClick(scatter, Qt.Key.Key_Home)
+    assert view.selected is None
+    assert "Why this one" in words_of(answering)
+
+
+def test_settings_are_walked_along_by_keys(answering: AnswerPage) -> None:
+    scatter, view = answering.choice.scatter, answering.choice
+    levels = []
+    for _ in range(4):
+        QTest.keyClick(scatter, Qt.Key.Key_PageDown)
+        assert view.selected is not None
+        levels.append((view.selected.in_room_dba, view.selected.throughput_percent))
+    assert levels == sorted(levels)
+    assert len(set(levels)) == 4
+    QTest.keyClick(scatter, Qt.Key.Key_PageUp)
+    assert view.selected is not None
+    assert (view.selected.in_room_dba, view.selected.throughput_percent) == levels[-2]
+    answering.actions_["answer.to_pick"].trigger()
+    assert view.selected is None
+    assert not answering.actions_["answer.to_pick"].isEnabled()
+
+
+def test_a_runner_up_in_the_table_is_asked_too(answering: AnswerPage) -> None:
+    view = answering.choice
+    view.table.setFocus()
+    view.table.selectRow(2)
+    choice = answering.session.answer.choice
+    assert choice is not None
+    assert view.selected == choice.runners_up[1]
+    view.table.selectRow(0)
+    assert view.selected is None
+
+
+def test_a_setting_that_is_pointed_at_is_run_next(answering: AnswerPage) -> None:
+    QTest.keyClick(answering.choice.scatter, Qt.Key.Key_PageDown)
+    selected = answering.choice.selected
+    assert selected is not None
+    answering.actions_["answer.run_here"].trigger()
+    edits = project_of_page(answering).question.edits
+    assert edits[-1].step is not None
+    assert edits[-1].step.setting == selected.setting
+
+
+# -- kept points -----------------------------------------------------------------------------------------------------
+
+
+def test_points_are_kept_told_and_let_go(
+    answering: AnswerPage, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    view, session = answering.choice, answering.session
+    names = iter(("Show", "Night", ""))
+    monkeypatch.setattr(prompts, "for_point_name", lambda *_: next(names))
+    answering.actions_["answer.keep"].trigger()
+    assert view.below.currentIndex() == POINTS
+    QTest.keyClick(view.scatter, Qt.Key.Key_PageDown)
+    answering.actions_["answer.keep"].trigger()
+    answering.actions_["answer.keep"].trigger()  # and nothing, once no name is given
+    kept = project_of_page(answering).points
+    assert [one.name for one in kept] == ["Show", "Night"]
+    choice = session.answer.choice
+    assert choice is not None
+    assert kept[0].setting == choice.pick.setting
+    assert kept[0].variant == "filter in"
+    answering.actions_["answer.to_pick"].trigger()
+    qtbot.waitUntil(lambda: session.beside is not None and len(session.beside.points) == 2)
+    QApplication.processEvents()
+    assert [row[0] for row in view.points.model.rows] == ["Show", "Night"]
+    assert "quieter" in view.points.model.rows[0][-1]
+    assert not answering.actions_["answer.let_go"].isEnabled()
+    view.points.table.selectRow(0)
+    assert answering.actions_["answer.let_go"].isEnabled()
+    assert "quieter" in words_of(answering)["Against stock"]
+    assert any(isinstance(block, Buttons) and "answer.take_limits" in block.actions for block in answering.margin())
+    file = tmp_path / "show.json"
+    with qtbot.waitSignal(session.analyst.card_written, timeout=60_000) as written:
+        answering.write_card(file, "Show")
+    assert written.args == [file]
+    card = read_card(file.read_bytes())
+    assert card.point == "Show"
+    assert any("Kept as Show" in remark.words for remark in card.evidence)
+    answering.actions_["answer.let_go"].trigger()
+    assert [one.name for one in project_of_page(answering).points] == ["Night"]
+    session.undo.undo()
+    assert [one.name for one in project_of_page(answering).points] == ["Show", "Night"]
+
+
+def test_a_point_gives_its_limits_back(answering: AnswerPage) -> None:
+    view = answering.choice
+    answering.keep_as("Day")
+    before = project_of_page(answering).limits
+    view.commands.change_limits("headroom", msgspec.structs.replace(before, min_headroom_k=11.0))
+    view.points.table.selectRow(0)
+    answering.actions_["answer.take_limits"].trigger()
+    assert project_of_page(answering).limits == before
+    assert view.commands.free_name() == "Show"
+
+
+def test_a_name_that_is_none_is_refused_in_words(answering: AnswerPage) -> None:
+    answering.keep_as("x" * 60)
+    assert project_of_page(answering).points == ()
+
+
+def test_the_entries_are_copied_in_order(answering: AnswerPage) -> None:
+    answering.actions_["answer.copy"].trigger()
+    text = QGuiApplication.clipboard().text()
+    assert "Sustained power limit" in text
+    assert "stock 165" in text.replace("\N{NO-BREAK SPACE}", " ")
+
+
+def test_points_survive_the_book_being_closed(open_window: Callable[..., Window], sweep_copy: Path, qtbot: QtBot) -> None:
+    card = larkspur_rig().describe()
+    window = open_window(book=sweep_copy, project=Project(card.name, first_question(card), Limits()))
+    qtbot.waitUntil(lambda: window.session.answer.choice is not None)
+    window.go_to(NAMES.index("Answer"))
+    window.page(AnswerPage).keep_as("Night")
+    window.session.close()
+    again = open_window(book=sweep_copy)
+    qtbot.waitUntil(lambda: again.session.project is not None and bool(again.session.project.points))
+    assert again.session.project is not None
+    assert again.session.project.points[0].name == "Night"
