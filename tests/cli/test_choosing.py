@@ -88,10 +88,8 @@ def test_why_not_and_what_if_are_said(sweep_copy: Path) -> None:
 
 def test_the_book_s_own_points_and_circumstances_count(sweep_copy: Path, tmp_path: Path) -> None:
     card = larkspur_rig().describe()
-    limits = Limits()
-    point = KeptPoint(
-        "Night", card.stock.replaced("sustained_power_w", 104.0), limits, card.variant, "2026-03-01T20:00:00+00:00"
-    )
+    limits, when = Limits(), "2026-03-01T20:00:00+00:00"
+    point = KeptPoint("Night", card.stock.replaced("sustained_power_w", 104.0), limits, card.variant, when)
     must = (WhatIf(Circumstance.ROOM, 30.0, must_hold=True),)
     project = Project(card.name, first_question(card), limits, points=(point,), what_ifs=must)
     save(sweep_copy, project)

@@ -10,6 +10,7 @@ import click
 from niente import __version__
 from niente.cli.answer import answer_command
 from niente.cli.books import card_and_project
+from niente.cli.card_checking import card_check_command
 from niente.cli.cards import card_of
 from niente.cli.choosing import choose_command
 from niente.cli.hand_over import hand_over_command
@@ -114,7 +115,11 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
     )
 
 
-for command in (plan, status, fit_command, predict_command, proof_command, answer_command, choose_command, hand_over_command):
+ELSEWHERE = (
+    *(plan, status, fit_command, predict_command, proof_command),
+    *(answer_command, choose_command, hand_over_command, card_check_command),
+)
+for command in ELSEWHERE:
     commands.add_command(command)
 
 

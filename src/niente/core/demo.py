@@ -1,5 +1,6 @@
 """The demo: a planetarium's render machine with a finished sweep, and a closer look going on."""
 
+import contextlib
 import os
 import shutil
 import threading
@@ -13,10 +14,11 @@ from niente import __version__
 from niente.core.acquisition.client import Hearer
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.evidence import evidence_in
-from niente.core.analysis.models import fit_models
+from niente.core.analysis.models import Models, fit_models
 from niente.core.model.commands import WhenLost
-from niente.core.model.errors import NienteError
-from niente.core.model.limits import Limits
+from niente.core.model.errors import NienteError, NotEnoughError
+from niente.core.model.kept_point import KeptPoint
+from niente.core.model.limits import Aim, Limits, NoisePlace
 from niente.core.model.project import Project
 from niente.core.model.question import Axis
 from niente.core.model.records import BenchFailed, PlanEnded, Record, RunOpened
@@ -28,7 +30,7 @@ from niente.core.serving.run_folder import socket_of
 from niente.core.serving.starting import BenchOptions, reach_bench
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-12.niente"
+SWEEP = f"demo-sweep-{__version__}-13.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 
@@ -76,11 +78,25 @@ def closer_look(project: Project, offset_mv: float = 0.0) -> Project:
     return msgspec.structs.replace(project, question=msgspec.structs.replace(project.question, axes=axes))
 
 
-def _offset_of_the_pick(book: Path) -> float:
-    evidence = evidence_in(book)
-    if evidence is None:
-        return 0.0
-    return choose(fit_models(evidence), Limits()).pick.setting.voltage_offset_mv or 0.0
+POINTS = {
+    "Show": Limits(70.0, aim=Aim.FASTEST, noise_at=NoisePlace.LISTENER_BY_DAY, max_over_background_db=1.0),
+    "Day": Limits(95.0),
+    "Night": Limits(80.0, noise_at=NoisePlace.LISTENER_AT_NIGHT),
+}
+"""The three points that the machine's keeper wants: fast and not heard by the audience, faster where nobody listens closely,
+and quiet for the neighbours."""
+KEPT_AT = "2026-03-14T20:00:00+00:00"
+
+
+def with_points(project: Project, models: Models) -> Project:
+    """Return the project of the closer look round the pick of the first sweep, with the three points kept."""
+    points = []
+    for name, limits in POINTS.items():
+        with contextlib.suppress(NotEnoughError):  # a point that nothing keeps is none
+            pick = choose(models, limits).pick
+            points.append(KeptPoint(name, pick.setting, limits, models.card.variant, KEPT_AT))
+    offset_mv = choose(models, Limits()).pick.setting.voltage_offset_mv or 0.0
+    return msgspec.structs.replace(closer_look(project, offset_mv), points=tuple(points))
 
 
 def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
@@ -108,7 +124,9 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
         whole = isinstance(ended[0], PlanEnded) and ended[0].complete
         if whole:
             progress("Making the demo book: working out what it comes to …")
-            bench.save_project(closer_look(project, _offset_of_the_pick(draft)))
+            evidence = evidence_in(draft)
+            if evidence is not None:
+                bench.save_project(with_points(project, fit_models(evidence)))
     finally:
         bench.close()
     if not whole:

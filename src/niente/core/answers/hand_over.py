@@ -37,7 +37,7 @@ MAY_DIFFER = {
     "effective_clock_mhz": (10.0, 0.007),
     "throughput_per_s": (0.0, 0.025),
     "fan_speed_rpm": (10.0, 0.03),
-    "noise_dba": (1.0, 0.0),
+    "noise_dba": (1.5, 0.0),
 }
 """By how much a reading of the check may differ, as an amount and as a share: the room and what was before move it. A
 judgement, no source."""
@@ -139,7 +139,8 @@ def _short_check(samples: RunSamples, models: Models, setting: Setting) -> Short
     minutes = CHECK_S / 60.0
     words = (
         f"Run {load_title(load).lower()} for {minutes:.0f} minutes from a machine that was idle, at this setting, and read the "
-        "means of the last minute. What lies outside of its interval has moved since."
+        "means of the last minute; the core is told where it settles, and reads a few kelvins less ten minutes after a cold "
+        "start. What lies outside of its interval has moved since; niente-cli card-check tells."
     )
     return ShortCheck(load.name, load_title(load), minutes, tuple(figures), words)
 
@@ -150,19 +151,20 @@ def check_figures(samples: RunSamples, card: RigCard, run: RunSummary) -> list[A
     for name, value in tenth_minute(samples, card, run).items():
         least, share = MAY_DIFFER[kind_of(name)]
         quantity, part = quantity_of(name), part_of(name)
-        title = "Core over the room" if name == RISE else quantity.title + (f", {part}" if part else "")
+        title = "Core over the room, settled" if name == RISE else quantity.title + (f", {part}" if part else "")
         told = value_of(value, least + share * abs(value))
         found.append(AnswerFigure(name, title, quantity.unit, quantity.digits, told, (run.run_id,)))
     return found
 
 
 def tenth_minute(samples: RunSamples, card: RigCard, run: RunSummary) -> dict[str, float]:
-    """Return the means of a run's tenth minute: the core over the room, and every other channel that the check reads."""
+    """Return the means of a run's tenth minute, of every channel that the check reads; the core over the room is where it
+    settles, as far as that is known: what ten minutes read goes by how warm the machine was before."""
     names = [channel.name for channel in card.channels]
     read = {name: _mean(samples, run, name) for name in names if kind_of(name) in {*MAY_DIFFER, *FOR_THE_RISE}}
     cores = [value for name, value in read.items() if kind_of(name) == "core_temperature_c" and math.isfinite(value)]
     core = max(cores) if cores else read.get("package_temperature_c", math.nan)
-    found = {RISE: core - read.get("room_temperature_c", math.nan)}
+    found = {RISE: run.rise_k if run.settled.known else core - read.get("room_temperature_c", math.nan)}
     found |= {name: value for name, value in read.items() if kind_of(name) in MAY_DIFFER}
     return {name: value for name, value in found.items() if math.isfinite(value)}
 
