@@ -224,6 +224,8 @@ def main() -> None:
                 window.page(MapPage).views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
+            if name == "choice":
+                wait_until(lambda: window.session.beside is not None, 60)
             under_way = name == "run"
             wait_until(lambda: not window.working.shows() and (ready(window) or not under_way), 60)  # noqa: B023
             QApplication.sendPostedEvents()  # what has just been said is laid out too

@@ -1,6 +1,5 @@
 """The limits of a choice: what a setting must keep to be picked, and what is wanted of those that do."""
 
-import math
 from enum import StrEnum
 
 import msgspec
@@ -26,9 +25,17 @@ class NoisePlace(StrEnum):
     LISTENER_AT_NIGHT = "listener at night"
 
 
-CEILINGS = ("coolant_temperature_c", "board_temperature_c", "graphics_temperature_c", "wall_power_w")
-"""What may be limited beside core, noise and throughput: each at its hottest sensor, in the design room, under the load that
-heats."""
+class Ceiling(StrEnum):
+    """What may be limited beside core, noise and throughput, by its quantity: each at its hottest sensor, in the design room,
+    under the load that heats."""
+
+    COOLANT = "coolant_temperature_c"
+    BOARD = "board_temperature_c"
+    GRAPHICS = "graphics_temperature_c"
+    WALL = "wall_power_w"
+
+
+CEILINGS = tuple(one.value for one in Ceiling)
 
 
 class LoadLimits(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -64,7 +71,7 @@ class Limits(
     Throughput in percent of stock in the load that counts, headroom in kelvin in the design room, and minutes of the heaviest
     load at the setting without a wrong result. ``max_noise_dba`` is the most noise at ``noise_at``, ``max_over_background_db``
     the most by which it may lie over the background there; ``None`` sets no such limit. ``failure`` is what it has to last.
-    ``ceilings`` are the most that further readings may come to, by quantity (see ``CEILINGS``); ``fans_turn`` asks that no fan
+    ``ceilings`` are the most that further readings may come to, by quantity; ``fans_turn`` asks that no fan
     group stands; ``each_load`` is what single loads must keep beside. ``aim`` is what is wanted beyond the limits, by
     ``weights`` where that is weighed.
     """
@@ -78,23 +85,16 @@ class Limits(
     aim: Aim = Aim.QUIETEST
     noise_at: NoisePlace = NoisePlace.ROOM
     max_over_background_db: float | None = None
-    ceilings: dict[str, float] = msgspec.field(default_factory=dict)
+    ceilings: dict[Ceiling, float] = msgspec.field(default_factory=dict)
     fans_turn: bool = False
     each_load: dict[str, LoadLimits] = msgspec.field(default_factory=dict)
     weights: Weights = Weights()
 
-    def __post_init__(self) -> None:
-        """Refuse limits that say nothing. Raises ``ValueError``, which a decoder turns into its own error."""
-        unknown = [name for name in self.ceilings if name not in CEILINGS]
-        if unknown:
-            raise ValueError(f"there is no limit of {unknown[0]!r}")
-        if not all(map(math.isfinite, self.ceilings.values())):
-            raise ValueError("a limit is no number")
-
     def with_ceiling(self, quantity: str, most: float | None) -> "Limits":
-        """Return limits with the most that a further reading may come to; ``None`` takes that limit away."""
+        """Return limits with the most that a further reading may come to; ``None`` takes that limit away. Raises ``ValueError``
+        for a quantity that has no such limit."""
         rest = {name: value for name, value in self.ceilings.items() if name != quantity}
-        return msgspec.structs.replace(self, ceilings=rest if most is None else {**rest, quantity: most})
+        return msgspec.structs.replace(self, ceilings=rest if most is None else {**rest, Ceiling(quantity): most})
 
     def with_load(self, load: str, wanted: LoadLimits) -> "Limits":
         """Return limits with what one load must keep by itself; no limit at all takes it out."""

@@ -152,7 +152,7 @@ def limit_text(choice: Choice, limit: Limit) -> str:
     limits = choice.limits
     if limit in CEILING_OF:
         quantity = quantity_of(CEILING_OF[limit])
-        return f"{quantity.title} at most {limits.ceilings[quantity.name]:g}{NO_BREAK_SPACE}{quantity.unit}"
+        return f"{quantity.title} at most {limits.ceilings[CEILING_OF[limit]]:g}{NO_BREAK_SPACE}{quantity.unit}"
     return {
         Limit.THROUGHPUT: f"Throughput at least {limits.min_throughput_percent:g}{NO_BREAK_SPACE}% of stock",
         Limit.HEADROOM: f"Headroom at least {limits.min_headroom_k:g}{NO_BREAK_SPACE}K "

@@ -9,7 +9,7 @@ import numpy as np
 from niente.core.analysis.beside import KnownFigure
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.limit_figures import LimitFigures, LoadFigures
-from niente.core.model.limits import Limits, LoadLimits
+from niente.core.model.limits import Ceiling, Limits, LoadLimits
 from niente.core.science.arrays import Mask, Vector
 from niente.core.science.statistics import Z95
 
@@ -34,10 +34,10 @@ class Limit(StrEnum):
 
 
 CEILING_OF = {
-    Limit.COOLANT: "coolant_temperature_c",
-    Limit.BOARD: "board_temperature_c",
-    Limit.GRAPHICS: "graphics_temperature_c",
-    Limit.WALL: "wall_power_w",
+    Limit.COOLANT: Ceiling.COOLANT,
+    Limit.BOARD: Ceiling.BOARD,
+    Limit.GRAPHICS: Ceiling.GRAPHICS,
+    Limit.WALL: Ceiling.WALL,
 }
 """The quantity that each limit on a further reading is about."""
 

@@ -132,7 +132,7 @@ def _best_words(opening: LimitOpening, limits: Limits) -> str:
     at_most = "the least {what} that is sure is {told} {unit} of the {most:g} {unit} allowed"
     if opening.limit in CEILING_OF:
         quantity = quantity_of(CEILING_OF[opening.limit])
-        most = limits.ceilings[quantity.name]
+        most = limits.ceilings[CEILING_OF[opening.limit]]
         return at_most.format(what=quantity.title.lower(), told=told, unit=quantity.unit, most=most)
     if opening.limit == Limit.NOISE:
         most = limits.max_noise_dba if limits.max_noise_dba is not None else limits.max_over_background_db or 0.0
@@ -175,7 +175,7 @@ def limit_words(limit: Limit, limits: Limits) -> str:
     """Return a limit in the middle of a sentence."""
     if limit in CEILING_OF:
         quantity = quantity_of(CEILING_OF[limit])
-        return f"{quantity.title.lower()} of at most {limits.ceilings[quantity.name]:g} {quantity.unit}"
+        return f"{quantity.title.lower()} of at most {limits.ceilings[CEILING_OF[limit]]:g} {quantity.unit}"
     return {
         Limit.THROUGHPUT: f"{limits.min_throughput_percent:g} % of throughput",
         Limit.HEADROOM: f"{limits.min_headroom_k:g} K of headroom in a {limits.design_room_c:g} °C room",

@@ -25,7 +25,7 @@ def _broken(choice: Choice, other: Candidate, limit: Limit) -> str:
     limits, sure = choice.limits, f"{100.0 * choice.limits.failure.sure:g}{NO_BREAK_SPACE}% for all limits together"
     if limit in CEILING_OF:
         quantity = quantity_of(CEILING_OF[limit])
-        most = quantity.with_unit(limits.ceilings[quantity.name])
+        most = quantity.with_unit(limits.ceilings[CEILING_OF[limit]])
         return f"Its {quantity.title.lower()} may come to more than {most}; {sure} are wanted."
     throughput = quantity_of("throughput_percent").with_unit(other.throughput_percent, other.throughput_hw)
     headroom = quantity_of("headroom_k").with_unit(other.headroom_k, other.core_hw)

@@ -7,7 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from niente.core.analysis.beside import readable
-from niente.core.model.limits import CEILINGS, Aim, Limits, LoadLimits, NoisePlace, Weights
+from niente.core.model.limits import CEILINGS, Aim, Ceiling, Limits, LoadLimits, NoisePlace, Weights
 from niente.core.model.quantities import Quantity, quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.selection.explanation import limit_cost_text, unit_cost_text
@@ -209,7 +209,7 @@ class LimitsPanel(QWidget):
         if name == FAILURE:
             return 100.0 * limits.failure.chance
         if name in CEILINGS:
-            return limits.ceilings.get(name)
+            return limits.ceilings.get(Ceiling(name))
         if name in (LOAD_WORK, LOAD_HEADROOM):
             wanted = limits.each_load.get(self.load.currentData() or "", LoadLimits())
             return wanted.min_throughput_percent if name == LOAD_WORK else wanted.min_headroom_k
