@@ -7,7 +7,7 @@ from PySide6.QtGui import QBrush, QColor, QFont, QFontMetricsF, QImage, QPainter
 
 from niente.core.science.clock_limiter import ClockLimiter
 from niente.desktop.services.decimal_sign import in_locale
-from niente.desktop.services.theme import Palette, font
+from niente.desktop.services.theme import SMALL, Palette, font
 
 
 def pen(colour: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
@@ -246,3 +246,14 @@ def _haloed(text: str, size: int, bold: bool, italic: bool, colour: str, halo: s
     painter.drawText(QPointF(HALO, HALO + ascent), text)
     painter.end()
     return picture, ascent
+
+
+def draw_beside(painter: QPainter, point: QPointF, name: str, p: Palette, taken: list[QRectF]) -> None:
+    """Write a name beside a mark, where none of the names ``taken`` stands yet, and add it to them."""
+    width = text_width(name, font(SMALL))
+    spots = [point + QPointF(dx, dy) for dy in (-5.0, 13.0, -19.0, 27.0) for dx in (9.0, -9.0 - width)]
+    boxes = [QRectF(spot.x() - 1, spot.y() - 11, width + 2, 14) for spot in spots]
+    free = [not any(box.intersects(other) for other in taken) for box in boxes]
+    index = free.index(True) if any(free) else 0
+    taken.append(boxes[index])
+    draw_text(painter, spots[index], name, font(SMALL), p.ink, halo=p.ground)

@@ -22,7 +22,7 @@ from niente.desktop.pages.answer.scatter_points import ScatterPoints, sort_setti
 from niente.desktop.pages.answer.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
-from niente.desktop.widgets.brushes import draw_text, faint
+from niente.desktop.widgets.brushes import draw_beside, draw_text, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected, draw_ringed
 from niente.desktop.widgets.plot import Plot
@@ -258,10 +258,11 @@ class Scatter(Plot):
             point = at(other)
             draw_ringed(painter, point, p)
             draw_text(painter, point + QPointF(9, 4), f"{number}", font(SMALL, bold=True), p.ink, halo=p.ground)
+        taken = [QRectF(at(one).x(), at(one).y() - 8, 20, 16) for one in choice.runners_up]
         for stand in self._stands:
             if stand.at is not None and stand.at.setting != choice.pick.setting and area.contains(at(stand.at)):
                 draw_ringed(painter, at(stand.at), p)
-                draw_text(painter, at(stand.at) + QPointF(9, -5), stand.point.name, font(SMALL), p.ink, halo=p.ground)
+                draw_beside(painter, at(stand.at), stand.point.name, p, taken)
         if self._pointed is not None and area.contains(at(self._pointed)):
             draw_ringed(painter, at(self._pointed), p, wide=True)
         pick = at(choice.pick)
