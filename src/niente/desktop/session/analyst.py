@@ -75,6 +75,8 @@ class Analyst(QObject):
         self._newest += 1
         number = self._newest
         if (about := (book, project.limits, project.sheet)) != self._about:
+            if self._about is None or self._about[0] != book:  # nothing of another book stands beside this one's choice
+                self.beside, self._latest = None, None
             self._about, self._oldest = about, number
         self._pool.submit(self._guarded, lambda: self._answer(number, book, project))
         if self._latest is not None and self._latest[0] == book:
