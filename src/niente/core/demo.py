@@ -2,8 +2,8 @@
 
 import contextlib
 import os
+import queue
 import shutil
-import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,9 +19,11 @@ from niente.core.model.commands import WhenLost
 from niente.core.model.errors import NienteError, NotEnoughError
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Aim, Limits, NoisePlace
+from niente.core.model.plan import Plan
 from niente.core.model.project import Project
 from niente.core.model.question import Axis
 from niente.core.model.records import BenchFailed, PlanEnded, Record, RunOpened
+from niente.core.planning.confirmation import confirming_point
 from niente.core.planning.templates import default_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.selection.pick import choose
@@ -30,7 +32,7 @@ from niente.core.serving.run_folder import socket_of
 from niente.core.serving.starting import BenchOptions, reach_bench
 
 RIG, SEED, PACE = "larkspur", 3, 60.0
-SWEEP = f"demo-sweep-{__version__}-14.niente"
+SWEEP = f"demo-sweep-{__version__}-15.niente"
 """The sweep's name in the cache; the number goes up whenever an older sweep would not do any more."""
 
 
@@ -100,33 +102,39 @@ def with_points(project: Project, models: Models) -> Project:
 
 
 def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
-    """Run the first sweep as fast as it goes, into a book that only takes its name once it is whole."""
+    """Run the first sweep and what confirms the three points as fast as it goes, into a book that only takes its name once it
+    is whole."""
     draft = path.with_name(f"{path.stem}.{os.getpid()}.draft")
-    over = threading.Event()
-    ended: list[PlanEnded | BenchFailed] = []
+    ended: queue.Queue[PlanEnded | BenchFailed] = queue.Queue()
 
     def hear(event: Record) -> None:
         match event:
             case RunOpened(_, index, total, _):
                 progress(f"Making the demo book: run {index + 1} of {total} …")
             case PlanEnded() | BenchFailed():
-                ended.append(event)
-                over.set()
+                ended.put(event)
             case _:
                 return
 
     bench = open_bench(open_rig(RIG, seed=SEED, progress=progress), draft, hear)
+
+    def run(plan: Plan) -> bool:
+        bench.start(plan, project.limits)
+        end = ended.get()
+        return isinstance(end, PlanEnded) and end.complete
+
     try:
         project = default_project(bench.card)
         bench.save_project(project)
-        bench.start(plan_for(bench.card, project.question), project.limits)
-        over.wait()
-        whole = isinstance(ended[0], PlanEnded) and ended[0].complete
-        if whole:
+        whole = run(plan_for(bench.card, project.question))
+        evidence = evidence_in(draft) if whole else None
+        if evidence is not None:
             progress("Making the demo book: working out what it comes to …")
-            evidence = evidence_in(draft)
-            if evidence is not None:
-                bench.save_project(with_points(project, fit_models(evidence)))
+            models = fit_models(evidence)
+            closer = with_points(project, models)
+            steps = tuple(confirming_point(point, models.heavy_load) for point in closer.points)
+            whole = run(plan_for(bench.card, project.question, entries=steps))
+            bench.save_project(closer)
     finally:
         bench.close()
     if not whole:

@@ -6,6 +6,7 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.analysis.models import Models, fit_models
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits
 from niente.core.model.plan import Confirmation, Exposure, PickRuns, Step
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -70,6 +71,12 @@ def confirming(exposure_s: float, choice: Choice, load: str) -> Step | None:
     least = max(exposure_s, choice.limits.clean_minutes * 60.0) + 1.0
     words = f"The pick, {candidate_text(choice.pick)}: does it hold?"
     return Step(choice.pick.setting, load, Exposure(min_s=least, max_s=least), STAGE, words)
+
+
+def confirming_point(point: KeptPoint, load: str) -> Step:
+    """Return the run that confirms a kept point under a load, for as long as its limits ask."""
+    least = point.limits.clean_minutes * 60.0 + 1.0
+    return Step(point.setting, load, Exposure(min_s=least, max_s=least), STAGE, f"The point {point.name}: does it hold?")
 
 
 def expected_runs(entry: Confirmation | PickRuns, card: RigCard, made: int) -> list[Step]:

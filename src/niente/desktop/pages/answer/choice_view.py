@@ -304,7 +304,7 @@ class ChoiceView(QWidget):
             Words(tr("Against stock"), stand.words if stand is not None else tr("being worked out")),
             Words(tr("Does it hold?"), _told_of(stand)),
             Words(tr("When"), when),
-            Buttons(("answer.card", "answer.take_limits", "answer.let_go")),
+            Buttons(("answer.run_here", "answer.card", "answer.take_limits", "answer.let_go")),
         ]
 
 

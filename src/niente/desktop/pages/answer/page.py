@@ -12,6 +12,7 @@ from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.errors import NienteError
 from niente.core.model.question import TemplateName
 from niente.core.model.setting import Setting
+from niente.core.planning.confirmation import confirming_point
 from niente.core.planning.templates import template
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
@@ -116,8 +117,9 @@ class AnswerPage(Page):
             allow(name, has_pick or selected, tr("There is no pick yet."))
         for name in ("answer.let_go", "answer.take_limits"):
             allow(name, point is not None, tr("No kept point is current: choose one under Kept points."))
-        for name in ("answer.run_here", "answer.to_pick"):
-            allow(name, selected, tr("No setting beside the pick is pointed at."))
+        nothing = tr("No setting beside the pick is pointed at.")
+        allow("answer.run_here", selected or point is not None, nothing)
+        allow("answer.to_pick", selected, nothing)
 
     def _selection_changed(self) -> None:
         self._offer()
@@ -190,10 +192,14 @@ class AnswerPage(Page):
             self.choice.commands.copy("; ".join(steps) or tr("Nothing: it is the setting as found."))
 
     def run_here(self) -> None:
-        """Plan a run of the setting that is pointed at, next."""
-        selected, models = self.choice.selected, self.session.answer.models
-        if selected is not None and models is not None:
+        """Plan a run of the setting that is pointed at, next; of a kept point one that confirms it."""
+        selected, point, models = self.choice.selected, self.choice.kept_point(), self.session.answer.models
+        if models is None:
+            return
+        if selected is not None:
             self._commands.run_next(selected.setting, models.heavy_load, tr("Pointed at beside the pick"))
+        elif point is not None:
+            self._commands.run_step_next(confirming_point(point, models.heavy_load))
 
     def hand_over(self) -> None:
         """Ask where the hand-over card of the pick is to be written, and write it."""
