@@ -28,7 +28,7 @@ from tests.conftest import larkspur_rig
 def answering(swept_window: Window, qtbot: QtBot) -> AnswerPage:
     """The Answer page once everything that stands beside the choice is known."""
     swept_window.go_to(NAMES.index("Answer"))
-    qtbot.waitUntil(lambda: swept_window.session.beside is not None and bool(swept_window.session.beside.outcomes))
+    qtbot.waitUntil(lambda: swept_window.session.beside is not None and swept_window.session.beside.whole)
     QApplication.processEvents()
     return swept_window.page(AnswerPage)
 
@@ -151,7 +151,9 @@ def test_a_circumstance_is_changed_and_must_hold(answering: AnswerPage, qtbot: Q
     row = view.what_ifs.rows[0]
     assert row.field is not None
     type_into(row.field, "30")
-    qtbot.waitUntil(lambda: session.beside is not None and session.beside.outcomes[0].what_if.value == 30.0)
+    qtbot.waitUntil(
+        lambda: session.beside is not None and [one.what_if.value for one in session.beside.outcomes][:1] == [30.0]
+    )
     view.what_ifs.rows[0].must.click()
     project = project_of_page(answering)
     assert project.what_ifs is not None

@@ -6,7 +6,7 @@ from pathlib import Path
 from niente.core.analysis.evidence import Evidence, RunSummary, column, trusted
 from niente.core.analysis.settled_readings import settled_reading
 from niente.core.answers.baseline import baseline_answer
-from niente.core.answers.beside_choice import BesideChoice, beside_choice
+from niente.core.answers.beside_choice import BesideChoice, next_beside
 from niente.core.answers.burst import burst_answer
 from niente.core.answers.cap_sweep import cap_answer
 from niente.core.answers.capacity import capacity_answer
@@ -174,9 +174,9 @@ class Answering(Analysis):
         """Return the answers to all questions of a book, from what was found last."""
         return answers_of(book, self.found(book, project.limits), project)
 
-    def beside(self, book: Path, project: Project) -> BesideChoice:
-        """Return what stands beside the choice that was found of a book last."""
-        return beside_choice(self.found(book, project.limits), project)
+    def beside(self, book: Path, project: Project, so_far: BesideChoice | None) -> BesideChoice:
+        """Return what stands beside the choice that was found of a book last, with its next part."""
+        return next_beside(self.found(book, project.limits), project, so_far)
 
     def found(self, book: Path, limits: Limits) -> Answer:
         """Return what was found of a book last; where nothing was, what its readings come to."""

@@ -69,11 +69,6 @@ def outcome_of(models: Models, limits: Limits, pick: Setting, what_if: WhatIf, k
     return msgspec.structs.replace(found, instead=candidate_at(there, field, within, best))
 
 
-def outcomes(models: Models, choice: Choice, what_ifs: Sequence[WhatIf], known: SettingBatch) -> tuple[Outcome, ...]:
-    """Return what becomes of a pick in each circumstance."""
-    return tuple(outcome_of(models, choice.limits, choice.pick.setting, one, known) for one in what_ifs if not one.problem())
-
-
 def robust(models: Models, choice: Choice, what_ifs: Sequence[WhatIf], known: SettingBatch) -> RobustPick | None:
     """Return the best setting that holds as measured and in every circumstance that it must hold in; ``None`` where it must in
     none."""

@@ -65,6 +65,7 @@ class Analyst(QObject):
         """What was answered last, and of which book: other limits are looked up in it while the whole is worked out."""
         self._maps = 0
         self._proofs = 0
+        self._besides = 0
         self._closed = False
         self.documents: tuple[AnswerDocument, ...] = ()
         self.beside: BesideChoice | None = None
@@ -110,7 +111,7 @@ class Analyst(QObject):
     def request_beside(self, book: Path, project: Project) -> None:
         """Ask anew for what stands beside the choice, where only points or circumstances are others."""
         number = self._newest
-        self._pool.submit(self._guarded, lambda: self._find_beside(number, book, project))
+        self._pool.submit(self._guarded, lambda: self._begin_beside(number, book, project))
 
     def _write_card(self, book: Path, project: Project, file: Path, point: str) -> None:
         made_at = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
@@ -185,11 +186,22 @@ class Analyst(QObject):
             if number >= self._oldest:
                 self.documents = documents
                 self.documented.emit()
-                self._find_beside(number, book, project)
+                self._begin_beside(number, book, project)
 
-    def _find_beside(self, number: int, book: Path, project: Project) -> None:
-        if number >= self._oldest and number == self._newest:
-            beside = self._worker.call(Answering.beside, book, project)
-            if number >= self._oldest:
-                self.beside = beside
-                self.found_beside.emit()
+    def _begin_beside(self, number: int, book: Path, project: Project) -> None:
+        """Find what stands beside the choice, from its first part; what was being found before is left."""
+        self._besides += 1
+        self._find_beside((number, self._besides), book, project, None)
+
+    def _find_beside(self, of: tuple[int, int], book: Path, project: Project, so_far: BesideChoice | None) -> None:
+        """Find the next part of what stands beside the choice; whatever a person asks for meanwhile comes before the rest."""
+        number, chain = of
+        if number < self._oldest or number != self._newest or chain != self._besides or self._closed:
+            return
+        beside = self._worker.call(Answering.beside, book, project, so_far)
+        if number < self._oldest:
+            return
+        self.beside = beside
+        self.found_beside.emit()
+        if not beside.whole and not self._closed:
+            self._pool.submit(self._guarded, lambda: self._find_beside(of, book, project, beside))

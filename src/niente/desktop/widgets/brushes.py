@@ -250,7 +250,7 @@ def _haloed(text: str, size: int, bold: bool, italic: bool, colour: str, halo: s
 
 def draw_beside(painter: QPainter, point: QPointF, name: str, p: Palette, taken: list[QRectF]) -> None:
     """Write a name beside a mark, where none of the names ``taken`` stands yet, and add it to them."""
-    width = text_width(name, font(SMALL))
+    width = text_width(name, SMALL)
     spots = [point + QPointF(dx, dy) for dy in (-5.0, 13.0, -19.0, 27.0) for dx in (9.0, -9.0 - width)]
     boxes = [QRectF(spot.x() - 1, spot.y() - 11, width + 2, 14) for spot in spots]
     free = [not any(box.intersects(other) for other in taken) for box in boxes]
