@@ -151,9 +151,7 @@ def test_a_circumstance_is_changed_and_must_hold(answering: AnswerPage, qtbot: Q
     row = view.what_ifs.rows[0]
     assert row.field is not None
     type_into(row.field, "30")
-    qtbot.waitUntil(
-        lambda: session.beside is not None and [one.what_if.value for one in session.beside.outcomes][:1] == [30.0]
-    )
+    qtbot.waitUntil(lambda: session.beside is not None and [one.what_if.value for one in session.beside.outcomes][:1] == [30.0])
     view.what_ifs.rows[0].must.click()
     project = project_of_page(answering)
     assert project.what_ifs is not None
