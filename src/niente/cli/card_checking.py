@@ -21,7 +21,7 @@ MOVED = 7
 @click.argument("card", type=FILE)
 @click.argument("book", type=FILE, required=False)
 @click.option("--plan", "as_plan", is_flag=True, help="Print the plan of the check instead: one run of ten minutes.")
-@click.option("--minutes", default=10.0, type=SOME_MINUTES, help="How long it runs (default 10): 20 tell 2 K, 10 tell 5 K.")
+@click.option("--minutes", default=10.0, type=SOME_MINUTES, help="How long it runs (default 10): longer tells the core closer.")
 @click.option("--rig", default=None, type=NAME, help="The rig that the plan is for.")
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 def card_check_command(card: Path, book: Path | None, as_plan: bool, minutes: float, rig: str | None, as_json: bool) -> int:

@@ -12,6 +12,7 @@ from niente.core.model.errors import DocumentError, NotEnoughError
 from niente.core.model.hand_over_card import HandOverCard
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
+from niente.core.science.settling import not_yet
 from niente.core.selection.answer import choice_in, work_out
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import run
@@ -58,7 +59,7 @@ def test_the_same_machine_behaves_as_then(card: HandOverCard, made_again: tuple[
 @pytest.mark.parametrize(
     ("name", "change", "told"),
     [
-        ("core_rise_k", 8.0, "not as warm"),
+        ("core_rise_k", 8.0, "its core settles elsewhere"),
         ("package_power_w", 9.0, "the card's entries again"),
         ("fan_speed_rpm.case", 120.0, "The fans do not turn as then"),
         ("noise_dba", 4.0, "Only its level"),
@@ -114,6 +115,23 @@ def test_a_check_that_fails_says_so(card: HandOverCard, made_again: tuple[Path, 
 def test_without_a_run_since_nothing_is_said(card: HandOverCard, made_again: tuple[Path, Evidence]) -> None:
     with pytest.raises(NotEnoughError, match="was made since 2096"):
         checked_card(*made_again, msgspec.structs.replace(card, made_at=LATER))
+
+
+def test_a_core_that_did_not_settle_is_not_read(card: HandOverCard, made_again: tuple[Path, Evidence]) -> None:
+    """What the last minute reads is not where it settles, and says nothing."""
+    book, evidence = made_again
+    runs = tuple(msgspec.structs.replace(one, settled=not_yet("it still moves")) for one in evidence.runs)
+    found = checked_card(book, msgspec.structs.replace(evidence, runs=runs), card)
+    assert next(one for one in found.figures if one.then.name == "core_rise_k").now is None
+    assert found.as_then
+
+
+@pytest.mark.parametrize("made_at", ["yesterday", "", "9999-99-99"])
+def test_a_card_made_at_no_moment_is_refused_in_words(
+    card: HandOverCard, made_again: tuple[Path, Evidence], made_at: str
+) -> None:
+    with pytest.raises(DocumentError, match="which is no moment"):
+        checked_card(*made_again, msgspec.structs.replace(card, made_at=made_at))
 
 
 def test_a_card_of_another_machine_is_refused(card: HandOverCard, made_again: tuple[Path, Evidence]) -> None:

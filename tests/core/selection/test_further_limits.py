@@ -191,6 +191,18 @@ def test_the_smallest_change_opens_a_setting(models: Models, limits: Limits) -> 
     assert not np.logical_and.reduce(list(kept.values())).any()
 
 
+def test_openings_keep_their_sign_and_unit(models: Models) -> None:
+    """No headroom at all is not as much of it, and decibels over a background are no levels."""
+    limits = Limits(min_throughput_percent=10.0)
+    judged = judge(models, limits, SettingBatch(models.base, {"fan_duty.case": np.array([40.0, 60.0])}, 2))
+    hot = msgspec.structs.replace(judged.figures, headroom_k=KnownFigure(np.full(2, -2.0), np.full(2, 0.1)))
+    (first,) = openings(msgspec.structs.replace(judged, figures=hot, against=np.zeros(2, int), lasts=np.ones(2)), limits)
+    assert first.limit == Limit.HEADROOM
+    assert first.value == pytest.approx(-2.2)
+    with pytest.raises(NotEnoughError, match="dB over the background of the 0 dB over the background allowed"):
+        choose(models, Limits(max_over_background_db=0.0))
+
+
 def _changed(limits: Limits, limit: Limit, value: float) -> Limits:
     if limit == Limit.WALL:
         return limits.with_ceiling("wall_power_w", value)

@@ -11,7 +11,6 @@ from niente.core.analysis.models import Models, fit_models
 from niente.core.model.kept_point import KeptPoint, name_problem, with_point
 from niente.core.model.limits import Aim, Limits, LoadLimits
 from niente.core.selection.answer import Answer, chosen_anew
-from niente.core.selection.kept import Limit
 from niente.core.selection.pick import Choice, Standing, candidate_at, choose
 from niente.core.selection.points import candidate_of, chosen, point_stand
 from niente.core.selection.reach import reachable
@@ -150,4 +149,3 @@ def test_looked_up_picks_are_near_those_that_are_searched_for(models: Models) ->
         apart.append(found.choice.pick.in_room_dba - choose(models, limits).pick.in_room_dba)
     assert np.median(apart) < 0.4
     assert min(apart) > -0.3
-    assert Limit.NOISE not in {cost.limit for cost in answer.choice.costs} if answer.choice is not None else False

@@ -13,7 +13,6 @@ from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import predict_point
 from niente.core.analysis.setting_batch import SettingBatch, one_setting
 from niente.core.model.case_air import ROOM
-from niente.core.model.errors import NotEnoughError
 from niente.core.model.limits import Limits
 from niente.core.model.what_if import Circumstance, WhatIf
 from niente.core.selection.kept import keeps
@@ -213,8 +212,3 @@ def test_circumstances_in_words(models: Models, choice: Choice, known: SettingBa
     assert all("headroom" in outcome_text(one) for one in found)
     assert all(one.there.breaks == one.breaks for one in found)
     assert "28" in assumed_text(LIMITS)
-
-
-def test_what_becomes_of_no_pick_is_nothing(models: Models) -> None:
-    with pytest.raises(NotEnoughError):
-        choose(models, Limits(min_headroom_k=60.0))

@@ -37,7 +37,7 @@ def beside_choice(findings: Answer, project: Project) -> BesideChoice:
 
 def next_beside(findings: Answer, project: Project, so_far: BesideChoice | None) -> BesideChoice:
     """Return what stands beside the choice with its next part: the points, then one circumstance after the other, and the
-    setting that holds in all. Each takes a second or two, so that others may be served between them."""
+    setting that holds in all; others may be served between them."""
     models, choice, reached = findings.models, findings.choice, findings.reached
     if models is None:
         return BesideChoice(project.limits, whole=True)

@@ -31,7 +31,10 @@ CAUSES = (
         "It gives other watts, clocks or work at the same entries: an update may have changed what an entry means. Go through "
         "the card's entries again.",
     ),
-    ({RISE}, "It is as fast and its fans turn as then, and its core is not as warm: filter, dust, paste, or where it stands."),
+    (
+        {RISE},
+        "It is as fast and its fans turn as then, but its core settles elsewhere: filter, dust, paste, its place.",
+    ),
     ({"noise_dba"}, "Only its level is another: the room, a bearing, or something that hums along."),
 )
 """What a difference most likely comes of, the first that fits. Common practice, no source."""
@@ -109,7 +112,7 @@ def checked_card(book: Path, evidence: Evidence, card: HandOverCard) -> CheckedC
     card."""
     check, rig = _check_of(card), evidence.card
     setting = setting_of_card(card, rig)
-    since = datetime.datetime.fromisoformat(card.made_at).timestamp()
+    since = _moment(card.made_at)
     made = [run for run in evidence.runs if _is_check(run, setting, check.load, since)]
     if not made:
         raise NotEnoughError(
@@ -118,8 +121,9 @@ def checked_card(book: Path, evidence: Evidence, card: HandOverCard) -> CheckedC
         )
     run = made[-1]
     now = tenth_minute(RunSamples(book, evidence), rig, run)
-    settles = run.settled.half_width_k if run.settled.known else 0.0
-    widths = {RISE: settles}
+    widths = {RISE: run.settled.half_width_k}
+    if not run.settled.known:  # what the last minute reads is not where it settles
+        now.pop(RISE, None)
     figures = tuple(ThenAndNow(figure, now.get(figure.name), widths.get(figure.name, 0.0)) for figure in check.figures)
     return CheckedCard(card.point, run.run_id, run.failures > 0, figures, *_words(card, run, figures))
 
@@ -145,6 +149,18 @@ def _words(card: HandOverCard, run: RunSummary, figures: tuple[ThenAndNow, ...])
     names = [one.then.title for one in figures if one.moved]
     cause = next((words for kinds, words in CAUSES if kinds & moved), "")
     return f"{', '.join(names)} moved {since}.", cause
+
+
+def _moment(made_at: str) -> float:
+    """Return when a card was made, in seconds of the epoch. Raises ``DocumentError`` for a text that is no moment."""
+    try:
+        return datetime.datetime.fromisoformat(made_at).timestamp()
+    except (ValueError, OverflowError):
+        raise DocumentError(
+            f"The card says that it was made at {made_at!r}, which is no moment.",
+            safe="Nothing was changed.",
+            remedy="Write it as 2026-03-14T20:00:00+00:00, or make the card anew.",
+        ) from None
 
 
 def _check_of(card: HandOverCard) -> ShortCheck:

@@ -18,6 +18,8 @@ A_STEP = {Limit.WALL: 5.0}
 ROUND = 10.0
 """Changes are told to a tenth of a unit, away from what is wanted."""
 MOST_TOGETHER, HALVINGS = 64.0, 12
+AT_LEAST = (Limit.THROUGHPUT, Limit.HEADROOM, Limit.LOADS)
+"""Limits on the least of a figure; the others are on the most, and stand with the other sign among bounds."""
 
 
 class LimitOpening(msgspec.Struct, frozen=True):
@@ -45,7 +47,7 @@ def openings(judged: JudgedSettings, limits: Limits) -> tuple[LimitOpening, ...]
         most = float(np.max(_kept_at(bound, left)))
         if math.isfinite(most) and most < bound.least:
             value = math.floor(ROUND * most) / ROUND
-            found.append(LimitOpening(limit, abs(value), bound.least - value))
+            found.append(LimitOpening(limit, value if limit in AT_LEAST else -value, bound.least - value))
     return tuple(sorted(found, key=lambda one: one.steps))
 
 
@@ -103,7 +105,7 @@ def none_fits(judged: JudgedSettings, limits: Limits) -> tuple[str, str]:
 def remedy(judged: JudgedSettings, limits: Limits, single: tuple[LimitOpening, ...]) -> str:
     """Say the smallest change that opens a setting, and the others."""
     if single:
-        first, *rest = (opening_words(one) for one in single[:3])
+        first, *rest = (opening_words(one, limits) for one in single[:3])
         others = f"; or {', or '.join(rest)}" if rest else ""
         return f"The smallest change that opens one: {first}{others}."
     together = opens_together(judged, limits)
@@ -112,7 +114,7 @@ def remedy(judged: JudgedSettings, limits: Limits, single: tuple[LimitOpening, .
     return "Relax that limit, or measure further out."
 
 
-def opening_words(opening: LimitOpening) -> str:
+def opening_words(opening: LimitOpening, limits: Limits) -> str:
     """Return a limit as it would have to be, in words: ``headroom of 5.2 K``."""
     told = number_text(opening.value, 1)
     if opening.limit in CEILING_OF:
@@ -121,9 +123,13 @@ def opening_words(opening: LimitOpening) -> str:
     return {
         Limit.THROUGHPUT: f"throughput of {told} % of stock",
         Limit.HEADROOM: f"headroom of {told} K",
-        Limit.NOISE: f"noise of {told} dBA",
+        Limit.NOISE: f"noise of {told} {_noise_unit(limits)}",
         Limit.LOADS: f"{told} for the single load",
     }[opening.limit]
+
+
+def _noise_unit(limits: Limits) -> str:
+    return "dBA" if limits.max_noise_dba is not None else "dB over the background"
 
 
 def _best_words(opening: LimitOpening, limits: Limits) -> str:
@@ -136,8 +142,7 @@ def _best_words(opening: LimitOpening, limits: Limits) -> str:
         return at_most.format(what=quantity.title.lower(), told=told, unit=quantity.unit, most=most)
     if opening.limit == Limit.NOISE:
         most = limits.max_noise_dba if limits.max_noise_dba is not None else limits.max_over_background_db or 0.0
-        unit = "dBA" if limits.max_noise_dba is not None else "dB over the background"
-        return at_most.format(what="noise", told=told, unit=unit, most=most)
+        return at_most.format(what="noise", told=told, unit=_noise_unit(limits), most=most)
     wanted = f"the {limits.min_headroom_k:g} K wanted in a {limits.design_room_c:g} °C room"
     return {
         Limit.THROUGHPUT: f"the most throughput is {told} % of the {limits.min_throughput_percent:g} % wanted",

@@ -4,17 +4,11 @@ from niente.core.model.limits import Limits
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.model.what_if import Circumstance, WhatIf
 from niente.core.selection.explanation import candidate_text, short_candidate_text
+from niente.core.selection.kept import Limit
+from niente.core.selection.pick import Candidate
 from niente.core.selection.what_ifs import Outcome, RobustPick
 
-SHORT = {
-    "throughput": "throughput",
-    "headroom": "headroom",
-    "results": "results",
-    "noise": "noise",
-    "failures": "reliability",
-    "fans": "fans that turn",
-    "loads": "what single loads must keep",
-}
+SHORT = {Limit.FAILURES: "reliability", Limit.FANS: "fans that turn", Limit.LOADS: "what single loads must keep"}
 """What breaks, in a word or two; other limits are called as they are."""
 
 
@@ -33,23 +27,27 @@ def outcome_text(outcome: Outcome) -> str:
     """Say what becomes of the pick: that it holds, where it moves to, or that nothing holds."""
     if outcome.holds:
         return "holds"
-    broken = " and ".join(SHORT.get(limit.value, limit.value) for limit in outcome.breaks)
+    broken = " and ".join(SHORT.get(limit, limit.value) for limit in outcome.breaks)
     if outcome.instead is None:
         return f"breaks {broken}; nothing holds there"
-    louder = outcome.instead.in_room_dba - outcome.there.in_room_dba
-    by = f", {number_text(abs(louder), 1)}{NO_BREAK_SPACE}dB {'louder' if louder > 0.0 else 'quieter'}"
-    return f"breaks {broken}; moves to {candidate_text(outcome.instead)}{by if abs(louder) >= 0.05 else ''}"
+    return f"breaks {broken}; moves to {candidate_text(outcome.instead)}, {_by(outcome.there, outcome.instead)}"
 
 
 def outcome_brief(outcome: Outcome) -> str:
-    """Say the same in less room: ``0.9 dB louder: 102 W, 33 %, cooler fans 41 %``."""
+    """Say the same in less room: ``moves, 0.9 dB louder: 102 W, 33 %, cooler fans 41 %``."""
     if outcome.holds:
         return "holds"
     if outcome.instead is None:
         return "nothing holds there"
-    louder = outcome.instead.in_room_dba - outcome.there.in_room_dba
-    by = f"{number_text(abs(louder), 1)}{NO_BREAK_SPACE}dB {'louder' if louder > 0.0 else 'quieter'}"
-    return f"moves, {by if abs(louder) >= 0.05 else 'as loud'}: {short_candidate_text(outcome.instead)}"
+    return f"moves, {_by(outcome.there, outcome.instead)}: {short_candidate_text(outcome.instead)}"
+
+
+def _by(here: Candidate, instead: Candidate) -> str:
+    """Return how much louder or quieter another setting is in the room, in words."""
+    louder = instead.in_room_dba - here.in_room_dba
+    if abs(louder) < 0.05:
+        return "as loud"
+    return f"{number_text(abs(louder), 1)}{NO_BREAK_SPACE}dB {'louder' if louder > 0.0 else 'quieter'}"
 
 
 def robust_text(robust: RobustPick) -> str:

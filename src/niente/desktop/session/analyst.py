@@ -80,9 +80,10 @@ class Analyst(QObject):
                 self.beside, self._latest = None, None
             self._about, self._oldest = about, number
         self._pool.submit(self._guarded, lambda: self._answer(number, book, project))
-        if self._latest is not None and self._latest[0] == book:
+        before = self._latest[1].choice if self._latest is not None and self._latest[0] == book else None
+        if self._latest is not None and before is not None and before.limits != project.limits:
             at_once = chosen_anew(self._latest[1], project.limits)
-            if at_once is not None and at_once.choice != self._latest[1].choice:
+            if at_once is not None:
                 self._latest = (book, at_once)
                 self.answered.emit(at_once)
 
