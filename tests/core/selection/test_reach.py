@@ -8,6 +8,7 @@ import moocore  # type: ignore[import-untyped]
 import msgspec
 import numpy as np
 import pytest
+from scipy.optimize import differential_evolution
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.judged import JudgedSettings, judge
@@ -15,9 +16,11 @@ from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.limits import Aim, Limits
 from niente.core.model.setting import Setting
+from niente.core.science.arrays import Array, Vector
+from niente.core.selection.free_controls import free_controls
 from niente.core.selection.kept import Limit, keeps
 from niente.core.selection.pick import choose, front, sound_settings
-from niente.core.selection.reach import free_controls, reachable
+from niente.core.selection.reach import reachable
 
 
 @pytest.fixture(scope="module")
@@ -65,6 +68,50 @@ def test_no_setting_of_a_fine_grid_is_better_than_what_is_reached(models: Models
     }
     least, found, near = best[limits.aim]
     assert found <= least + near
+
+
+@pytest.mark.parametrize(
+    "limits",
+    [
+        Limits(),
+        Limits(design_room_c=34.0),
+        Limits(min_throughput_percent=95.0),
+        Limits(aim=Aim.FASTEST, max_noise_dba=26.0),
+    ],
+)
+def test_a_general_optimiser_finds_no_better_setting(models: Models, limits: Limits) -> None:
+    """SciPy's differential evolution over whole steps of every control, with what breaks a limit as the penalty."""
+    controls = free_controls(models, limits)
+    least = np.array([control.low for control in controls])
+    step = np.array([control.step for control in controls])
+
+    def cost(steps: Array) -> Vector:
+        points = least + steps.T * step
+        values = {control.name: control.on_step(points[:, index]) for index, control in enumerate(controls)}
+        field = judge(models, limits, SettingBatch(models.base, values, points.shape[0]))
+        missed = np.sum([~kept for kept in keeps(field, limits).values()], axis=0) + ~field.inside
+        predicted = field.predicted
+        wanted = predicted.in_room_dba if limits.aim == Aim.QUIETEST else -predicted.throughput_percent
+        short = np.maximum(0.0, limits.min_headroom_k - predicted.headroom_k + 1.2 * predicted.core_hw)
+        short += np.maximum(0.0, limits.min_throughput_percent - predicted.throughput_percent + 1.2 * predicted.throughput_hw)
+        short += np.maximum(0.0, predicted.in_room_dba - (limits.max_noise_dba or 99.0))
+        return np.nan_to_num(np.where(missed > 0, 1000.0 + 10.0 * missed + short, wanted), nan=2000.0)
+
+    reach_steps = [(0.0, float(round((control.high - control.low) / control.step))) for control in controls]
+    found = differential_evolution(
+        cost,
+        reach_steps,
+        integrality=[True] * len(controls),
+        vectorized=True,
+        updating="deferred",
+        popsize=16,
+        maxiter=60,
+        rng=3,
+    )
+    assert found.fun < 1000.0
+    pick = choose(models, limits).pick
+    ours = pick.in_room_dba if limits.aim == Aim.QUIETEST else -pick.throughput_percent
+    assert ours <= found.fun + (0.12 if limits.aim == Aim.QUIETEST else 0.35)
 
 
 def test_the_front_is_what_a_general_library_finds(reached: JudgedSettings) -> None:

@@ -11,7 +11,7 @@ from niente.core.analysis.prediction import LoadPrediction
 from niente.core.analysis.settled_readings import BESIDE
 from niente.core.model.names import kind_of
 from niente.core.model.rig_card import RigCard
-from niente.core.science.arrays import Array, Vector
+from niente.core.science.arrays import Array, Indices, Vector
 from niente.core.science.heat.fit import fit_heat_path
 from niente.core.science.heat.path import HeatPath
 from niente.core.science.heat.sum import BESIDE_PRIOR
@@ -28,7 +28,7 @@ class KnownFigure(NamedTuple):
     value: Vector
     half_width: Vector
 
-    def rows(self, rows: slice) -> "KnownFigure":
+    def rows(self, rows: Indices) -> "KnownFigure":
         """Return that of some settings."""
         return KnownFigure(self.value[rows], self.half_width[rows])
 

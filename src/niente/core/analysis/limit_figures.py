@@ -11,7 +11,7 @@ from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, headroom, percent_of_stock, predict_under_load
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.limits import Limits, NoisePlace
-from niente.core.science.arrays import Mask, Vector
+from niente.core.science.arrays import Indices, Mask, Vector
 from niente.core.science.fan_speed import STANDS_RPM
 
 BACKGROUNDS = {NoisePlace.LISTENER_BY_DAY: "day_dba", NoisePlace.LISTENER_AT_NIGHT: "night_dba"}
@@ -24,7 +24,7 @@ class LoadFigures(msgspec.Struct, frozen=True):
     throughput_percent: KnownFigure
     headroom_k: KnownFigure
 
-    def rows(self, rows: slice) -> "LoadFigures":
+    def rows(self, rows: Indices) -> "LoadFigures":
         """Return those of some settings."""
         return LoadFigures(self.throughput_percent.rows(rows), self.headroom_k.rows(rows))
 
@@ -69,7 +69,7 @@ class LimitFigures(msgspec.Struct, frozen=True):
         width = np.where(near, np.minimum(known.half_width, half_width_percent), known.half_width)
         return msgspec.structs.replace(self, throughput_percent=KnownFigure(known.value, width))
 
-    def rows(self, rows: slice) -> "LimitFigures":
+    def rows(self, rows: Indices) -> "LimitFigures":
         """Return those of some settings."""
         return LimitFigures(
             self.throughput_percent.rows(rows),

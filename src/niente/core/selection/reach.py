@@ -7,6 +7,7 @@ front.
 
 import functools
 import math
+from collections.abc import Sequence
 from itertools import combinations, product
 from types import ModuleType
 from typing import NamedTuple
@@ -15,22 +16,21 @@ import msgspec
 import numpy as np
 
 from niente.core.analysis.coverage import inside
-from niente.core.analysis.judged import OFFSET, JudgedSettings, depths_mv, judge, makers_own
+from niente.core.analysis.judged import OFFSET, JudgedSettings, depths_mv, failure_risk, judge, makers_own
 from niente.core.analysis.limit_figures import LimitFigures, limit_figures
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import LoadPrediction, SettingPredictions, predict, predict_under_load
 from niente.core.analysis.setting_batch import POWER, SettingBatch
 from niente.core.analysis.stability import failures_against
 from niente.core.model.limits import Aim, Limits
-from niente.core.model.rig_card import Control, LoadKind
-from niente.core.science.arrays import Array, Mask, Vector
-from niente.core.science.fan_speed import STANDS_RPM
+from niente.core.model.rig_card import LoadKind
+from niente.core.science.arrays import Array, Indices, Mask, Vector
 from niente.core.science.stability.drawn_laws import DrawnLaws
 from niente.core.science.statistics import Z95
 from niente.core.selection.aims import less_of
+from niente.core.selection.free_controls import CLOCK, FIXED, FreeControl, free_controls
 from niente.core.selection.kept import Bound, Limit, at_even_odds, bounds, doubt, loosened, missed_by_figures
 
-CLOCK, FIXED, CAP = "clock_cap_mhz", "fixed_clock_mhz", "temperature_cap_c"
 HOLDING, ALIKE, SPREAD_POWER = 10, 9, 4
 """Values of each control that holds the clock to begin with; ways of setting all fans alike beside each, and the power of two
 of ways of setting them apart."""
@@ -41,10 +41,10 @@ LEVELS = 12
 ROUNDS, FIRST, NEAR, LAST = 16, 0.16, 0.04, 0.008
 """How many steps are made at most; how wide the first is as a share of a control's span, where good settings are known already,
 and the last. It is halved where none gains."""
+CROSSINGS, ANYWHERE = 3, 24
+"""How often, and from how many values of a control, another way to hold the clock is tried at the end."""
 MOST_TRIES = 20000
 """A machine with many groups of fans has many ways to move: no more settings than these are looked at."""
-FINE = 100
-"""Steps of a control that says none."""
 GAINS = 0.003
 """What a step gains at least, in dB: less is not looked for."""
 ALONE_SHARE = 0.02
@@ -55,72 +55,6 @@ SURE_SD = 2.3
 PLACES_MHZ, PLACES_K = 40.0, 2.0
 """While looking, how surely a setting lasts is worked out once for clocks and temperatures that agree within this."""
 THINNED = 300
-
-
-class FreeControl(msgspec.Struct, frozen=True):
-    """A control that a choice may move: its name, from where to where, and the step in which it can be set, counted from
-    ``origin``. ``least`` is the lowest value above zero; below it only zero is left."""
-
-    name: str
-    low: float
-    high: float
-    step: float
-    origin: float
-    least: float = 0.0
-
-    def on_step(self, values: Vector) -> Vector:
-        """Return values that can be set, nearest to those wanted ``(n,)``."""
-        found = np.clip(self.origin + np.round((values - self.origin) / self.step) * self.step, self.low, self.high)
-        if self.least > 0.0:
-            found = np.where(found < self.least, np.where(found < 0.5 * self.least, 0.0, self.least), found)
-        stepped: Vector = np.clip(found, self.low, self.high)
-        return stepped
-
-
-def free_controls(models: Models, limits: Limits) -> tuple[FreeControl, ...]:
-    """Return the controls that a choice may move on a rig: what holds the clock, the voltage offset where failures taught how
-    deep it may go, and the duty of each fan group within what was run."""
-    found = [_holding(models, limits, control) for control in models.card.controls]
-    found += [_fans(models, limits, group) for group in models.noise.groups]
-    return tuple(one for one in found if one is not None and one.high > one.low)
-
-
-def _holding(models: Models, limits: Limits, control: Control) -> FreeControl | None:
-    stock, base = models.card.stock, models.base
-    if base.value(control.name) is None:  # what the rig leaves open has no value to come back to
-        return None
-    seen = [run.setting.value(control.name) for run in models.usable() if run.load_kind != LoadKind.IDLE]
-    known = [value for value in seen if value is not None]
-    if control.name == POWER and known:
-        return _between(control, min(known), max(known))
-    if control.name == (FIXED if base.fixed_clock_mhz else CLOCK):
-        slowest, fastest = models.power.seen_mhz[models.heavy_load]
-        return _between(control, slowest, fastest if base.fixed_clock_mhz else stock.clock_cap_mhz or math.inf)
-    if control.name == CAP and limits.min_headroom_k <= 0.0:  # where heat holds the clock there is no headroom
-        return _between(control, control.low, stock.temperature_cap_c or math.inf)
-    if control.name == OFFSET and models.stability.laws and known:
-        return _between(control, min(known), 0.0)
-    return None
-
-
-def _between(control: Control, low: float, high: float) -> FreeControl:
-    """Return a control from its first step at or above ``low`` to its last at or below ``high``, within its own range."""
-    step = control.step if control.step > 0.0 else max((control.high - control.low) / FINE, 1e-6)
-    first, last = (min(max(value, control.low), control.high) - control.low for value in (low, high))
-    first, last = math.ceil(first / step - 1e-9) * step, math.floor(last / step + 1e-9) * step
-    return FreeControl(control.name, control.low + first, control.low + last, step, control.low)
-
-
-def _fans(models: Models, limits: Limits, group: str) -> FreeControl | None:
-    control = models.card.control(f"fan_duty.{group}")
-    low, high = models.speeds[group].span
-    if control is None or not math.isfinite(low):
-        return None
-    turning = [duty for duty, rpm in models.speeds[group].pairs if rpm > STANDS_RPM]
-    if limits.fans_turn:
-        low = max(low, min(turning, default=0.0))
-    least = min(turning, default=0.0) if low == 0.0 else 0.0
-    return msgspec.structs.replace(_between(control, low, high), least=least)
 
 
 def reachable(models: Models, limits: Limits) -> JudgedSettings:
@@ -160,21 +94,24 @@ def _measured(models: Models, controls: tuple[FreeControl, ...]) -> Array:
 
 
 class _Target(NamedTuple):
-    """What is looked for: what keeps the limits, and, where ``inside``, rather among what was measured."""
+    """What is looked for: what keeps the limits, and, where ``inside``, rather among what was measured; in steps down to the
+    ``finest``, as a share of a control's span."""
 
     limits: Limits
     inside: bool = True
+    finest: float = LAST
 
 
 class _Scores(msgspec.Struct, frozen=True):
     """What decides between settings while they are looked for, every array ``(n,)``: ``lost`` is the probability that something
     fails, or has failed, ``inside`` whether a setting lies inside of what was measured, ``better`` what the aims want less
-    of."""
+    of, ``clock_mhz`` that of the load that counts."""
 
     figures: LimitFigures
     lost: Vector
     inside: Mask
     better: dict[Aim, Vector]
+    clock_mhz: Vector
 
     def cost(self, target: _Target) -> Vector:
         """Return what settings cost: what is wanted less of, more where nothing was measured around them, and far more where
@@ -190,10 +127,10 @@ class _Scores(msgspec.Struct, frozen=True):
             cost = cost + np.where(self.inside, 0.0, OUTSIDE)
         return np.nan_to_num(cost, nan=2.0 * SHORT)
 
-    def of_rows(self, rows: slice) -> "_Scores":
+    def of_rows(self, rows: Indices) -> "_Scores":
         """Return those of some settings."""
         better = {aim: values[rows] for aim, values in self.better.items()}
-        return _Scores(self.figures.rows(rows), self.lost[rows], self.inside[rows], better)
+        return _Scores(self.figures.rows(rows), self.lost[rows], self.inside[rows], better, self.clock_mhz[rows])
 
 
 def _short(bound: Bound) -> Vector:
@@ -211,6 +148,7 @@ class _Search:
         self._high = np.array([control.high for control in controls])
         self._step = np.array([control.step for control in controls])
         self._lasting: dict[tuple[str, float, float, float], float] = {}
+        self._closely = False
         self._laws = {load: law.thinned(THINNED) for load, law in models.stability.laws.items()}
 
     @functools.cached_property
@@ -239,33 +177,73 @@ class _Search:
         ``first`` step as a share of each span, with those a step beside it ``(m, d)``."""
         costs = [found.cost(target) for target in wanted]
         starts = [int(np.argmin(one)) for one in costs]
-        for part in np.array_split(np.arange(points.shape[0]), STARTS):  # other ways to hold the clock, another offset
-            if part.shape[0]:
-                wanted.append(wanted[0])
-                costs.append(costs[0])
-                starts.append(int(part[np.argmin(costs[0][part])]))
-        best = points[starts]
-        least = [float(cost[start]) for cost, start in zip(costs, starts, strict=True)]
-        moves, share = self._moves(), np.full(len(wanted), first)
-        tries = 0
+        parts = [part for part in np.array_split(np.arange(points.shape[0]), STARTS) if part.shape[0]]
+        starts += [int(part[np.argmin(costs[0][part])]) for part in parts]  # other ways to hold the clock, another offset
+        every = [*wanted, *(wanted[0] for _ in parts)]
+        best, least = self._lowered(points[starts], every, first)
+        alike = [index for index, target in enumerate(every) if target == wanted[0]]
+        top = alike[int(np.argmin(least[alike]))]
+        for _ in range(CROSSINGS):
+            crossed, cost = self._across(best[top], wanted[0])
+            if not cost < least[top] - GAINS:
+                break
+            (best[top],), (least[top],) = self._lowered(crossed[None, :], wanted[:1], NEAR)
+        if self._laws:  # to the last step, with what a failure is judged by at the end
+            self._closely = True
+            (best[top],), _ = self._lowered(best[top][None, :], wanted[:1], NEAR)
+            self._closely = False
+        beside = self._on_steps(best[top] + self._moves(2) * self._step)
+        return np.concatenate([best, beside, *(self._as_found(points) for points in (best, beside))])
+
+    def _lowered(self, best: Array, wanted: Sequence[_Target], first: float) -> tuple[Array, Vector]:
+        """Return points ``(n, d)`` moved to where each costs least for its target, in ever smaller steps, and what they cost
+        ``(n,)``."""
+        best, scores = best.copy(), self._scores(best)
+        least = np.array([scores.cost(target)[index] for index, target in enumerate(wanted)])
+        two, three = self._moves(2), self._moves(3)  # three where it counts: along the edge that two limits make
+        moves = [three if target == wanted[0] else two for target in wanted]
+        share, finest, tries = np.full(len(wanted), first), np.array([target.finest for target in wanted]), 0
         for _ in range(ROUNDS):
-            open_to = np.flatnonzero(share >= LAST)
-            tries += open_to.shape[0] * moves.shape[0]
+            open_to = np.flatnonzero(share >= finest)
             if not open_to.shape[0] or tries > MOST_TRIES:
                 break
-            width = np.maximum(share[open_to, None] * (self._high - self._low), self._step)
-            tried = self._on_steps((best[open_to, None, :] + moves * width[:, None, :]).reshape(-1, best.shape[1]))
-            scores = self._scores(tried)
-            for row, index in enumerate(open_to.tolist()):
-                own = slice(row * moves.shape[0], (row + 1) * moves.shape[0])
+            width = np.maximum(share[:, None] * (self._high - self._low), self._step)
+            tried = [self._on_steps(best[index] + moves[index] * width[index]) for index in open_to]
+            points, where = np.unique(np.concatenate(tried), axis=0, return_inverse=True)  # many look at the same ones
+            tries += points.shape[0]
+            scores = self._scores(points)
+            ends = np.cumsum([one.shape[0] for one in tried])[:-1]
+            for index, own in zip(open_to.tolist(), np.split(where, ends), strict=True):
                 cost = scores.of_rows(own).cost(wanted[index])
                 at = int(np.argmin(cost))
                 if cost[at] < least[index] - GAINS:
-                    best[index], least[index] = tried[own][at], cost[at]
+                    best[index], least[index] = points[own[at]], cost[at]
                 else:
                     share[index] /= 2.0
-        beside = self._on_steps(best[0] + moves * self._step)
-        return np.concatenate([best, beside, *(self._as_found(points) for points in (best, beside))])
+        return best, least
+
+    def _across(self, best: Array, target: _Target) -> tuple[Array, float]:
+        """Return the best of the points ``(d,)`` that hold the clock another way, and what it costs: one such control anywhere
+        on its span, or a cap at the clock that is reached, and one or two others beside it by a step: where steps of one width
+        for all would not lead."""
+        one, two = ([np.zeros(best.shape[0]), *self._moves(count) * self._step] for count in (1, 2))
+        reached_mhz = float(self._scores(best[None, :]).clock_mhz[0])
+        found = []
+        for index, control in enumerate(self._controls):
+            if control.name.startswith("fan_duty."):
+                continue
+            ways = [(np.linspace(control.low, control.high, ANYWHERE), one)]
+            if control.name in (CLOCK, FIXED) and math.isfinite(reached_mhz):
+                ways.append((reached_mhz + control.step * np.array([-0.5, 0.5]), two))
+            for values, beside in ways:
+                line = np.tile(best, (values.shape[0], 1))
+                line[:, index] = values
+                found += [line + move for move in beside if move[index] == 0.0]
+        if not found:
+            return best, math.inf
+        points = np.unique(self._on_steps(np.concatenate(found)), axis=0)
+        cost = self._scores(points).cost(target)
+        return points[int(np.argmin(cost))], float(np.min(cost))
 
     def _as_found(self, points: Array) -> Array:
         """Return points with one control after the other left as it was found, and with all of them: what does nothing there
@@ -295,7 +273,7 @@ class _Search:
             *(_Target(looser) for looser in loosened(limits).values()),
             _Target(limits, inside=False),
             _Target(at_even_odds(limits), inside=False),
-            *(_Target(msgspec.structs.replace(plain, min_throughput_percent=float(level))) for level in levels),
+            *(_Target(msgspec.structs.replace(plain, min_throughput_percent=float(level)), finest=NEAR) for level in levels),
         ]
 
     def _laid_out(self) -> Array:
@@ -333,17 +311,17 @@ class _Search:
     def _on_steps(self, points: Array) -> Array:
         return np.stack([control.on_step(points[:, index]) for index, control in enumerate(self._controls)], axis=1)
 
-    def _moves(self) -> Array:
-        """Return the ways to move ``(k, d)``: one control at a time, and two, along or against each other."""
-        d = len(self._controls)
-        unit = np.eye(d)
-        single = [sign * unit[index] for index in range(d) for sign in (1.0, -1.0)]
-        pairs = [
-            sign * unit[one] + other_sign * unit[other]
-            for one, other in combinations(range(d), 2)
-            for sign, other_sign in product((1.0, -1.0), repeat=2)
-        ]
-        return np.array([*single, *pairs])
+    def _moves(self, at_once: int) -> Array:
+        """Return the ways to move ``(k, d)``: one control at a time and up to ``at_once``, along or against each other."""
+        unit = np.eye(len(self._controls))
+        return np.array(
+            [
+                np.array(signs) @ unit[list(some)]
+                for count in range(1, min(at_once, len(self._controls)) + 1)
+                for some in combinations(range(len(self._controls)), count)
+                for signs in product((1.0, -1.0), repeat=count)
+            ]
+        )
 
     def _scores(self, points: Array) -> _Scores:
         """Return what decides between points ``(n, d)``."""
@@ -359,6 +337,7 @@ class _Search:
                 limits.aim: less_of(predicted, limits),
                 Aim.QUIETEST: predicted.in_room_dba + ALONE_SHARE * predicted.alone_dba,
             },
+            clock_mhz=predicted.clock_mhz,
         )
 
     def _lost(self, settings: SettingBatch, heavy: LoadPrediction, predicted: SettingPredictions) -> Vector:
@@ -366,15 +345,23 @@ class _Search:
         what asks no more."""
         models, depth = self._models, depths_mv(settings)
         against = failures_against(models.stability, depth, heavy.clock_mhz) > 0
-        lasts = np.ones(settings.count)
-        clocks = {models.heavy_load: heavy.clock_mhz, models.count_load: predicted.clock_mhz}
+        if self._closely:
+            lasts = failure_risk(models, self._limits, settings, heavy).lasts
+        else:
+            lasts = self._about_lasts(depth, heavy, predicted)
+        lost: Vector = np.where(against, 1.0, np.where(makers_own(settings, models.card.stock), 0.0, 1.0 - lasts))
+        return lost
+
+    def _about_lasts(self, depth: Vector, heavy: LoadPrediction, predicted: SettingPredictions) -> Vector:
+        """Return about how surely settings last, rather less than more ``(n,)``."""
+        lasts = np.ones(depth.shape[0])
+        clocks = {self._models.heavy_load: heavy.clock_mhz, self._models.count_load: predicted.clock_mhz}
         for load, law in self._laws.items():
             if load not in clocks:
                 continue
             places = (depth, PLACES_MHZ * np.ceil(clocks[load] / PLACES_MHZ), PLACES_K * np.ceil(heavy.core_c / PLACES_K))
             lasts = np.minimum(lasts, [self._lasts(load, law, *place) for place in zip(*places, strict=True)])
-        lost: Vector = np.where(against, 1.0, np.where(makers_own(settings, models.card.stock), 0.0, 1.0 - lasts))
-        return lost
+        return lasts
 
     def _lasts(self, load: str, law: DrawnLaws, depth_mv: float, clock_mhz: float, core_c: float) -> float:
         key = (load, depth_mv, clock_mhz, core_c)
