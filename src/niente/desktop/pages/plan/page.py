@@ -401,7 +401,7 @@ class PlanPage(Page):
             blocks += self._costs_in_focus(ways.ways, project.question.budget_h)
         elif one is not None:
             running = one[0] == self.session.running_index()
-            blocks += explain(one[0], one[1], planner.seen(one[1]), card, self.model.columns, running=running)
+            blocks += explain(one[0], one[1], planner.seen(one[1]), card, self.model.told, running=running)
         if planner.instead is not None and laid.plan.budget_s is not None:
             blocks += instead(planner.instead, laid.plan.budget_s)
         if run is not None:

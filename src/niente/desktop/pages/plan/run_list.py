@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QTableView
 
 from niente.core.analysis.evidence import RunSummary
 from niente.core.model.names import control_name, kind_of, part_of
+from niente.core.model.plan import Step
 from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.model.setting import OFF_AT_ZERO, Setting
@@ -30,6 +31,8 @@ CARRIED = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag
 RUNS = "application/x-niente-runs"
 MIN_SHOWN = 0.05
 """An interval narrower than a column can say is not said."""
+FANS = "fan_duty"
+"""The column that all fan groups share where several are set apart: there is no room for one each beside the reasons."""
 SHORT = {
     "sustained_power_w": "Limit, W",
     "voltage_offset_mv": "Offset, mV",
@@ -77,6 +80,8 @@ class RunList(HeadedModel):
         self.shown: ShownRun | None = None
         self.columns: tuple[str, ...] = ()
         """The controls that have a column."""
+        self.told: tuple[str, ...] = ()
+        """The controls that tell the runs apart, each by itself."""
         self._items: list[int | Fold] = []
         self._open: set[str] = set()
         self._cells: dict[int, list[Cell]] = {}
@@ -87,7 +92,8 @@ class RunList(HeadedModel):
         """Show other runs; where as many stay as there were, the view keeps its place."""
         before = (len(self._items), self.columns)
         self.shown = shown
-        self.columns = shown.columns
+        self.told = shown.columns
+        self.columns = _with_fans_together(shown.columns)
         items = self._folded(shown.rows)
         if (len(items), self.columns) == before:
             self._items = items
@@ -238,9 +244,7 @@ class RunList(HeadedModel):
         first = run_index == 0 or shown.rows[run_index - 1].step.stage != step.stage
         away = row.status in (RunStatus.SKIPPED, RunStatus.LEFT_OUT)
         sets = [
-            Cell("?", soft=True)
-            if _open(row, control)
-            else Cell(_set_text(step.speed_rpm, step.level_dba, whole, control), soft=away)
+            Cell("?", soft=True) if _open(row, control) else Cell(self._set_text(step, whole, control), soft=away)
             for control in self.columns
         ]
         return [
@@ -257,6 +261,16 @@ class RunList(HeadedModel):
             Cell(row.reason or step.reason, soft=not running),
         ]
 
+    def _set_text(self, step: Step, whole: Setting, control: str) -> str:
+        """Return what a run sets a control to; of all fan groups in one column their duties, in the card's order."""
+        if control != FANS or self.shown is None:
+            return _set_text(step.speed_rpm, step.level_dba, whole, control)
+        groups = self.shown.card.fan_groups()
+        if step.speed_rpm or step.level_dba is not None:
+            return " · ".join(_set_text(step.speed_rpm, step.level_dba, whole, f"{FANS}.{group}") for group in groups)
+        duties = [None if group in whole.fan_curve else whole.fan_duty.get(group) for group in groups]
+        return " · ".join(tr("curve") if duty is None else f"{duty:g}" for duty in duties)
+
     def _sum_row(self, fold: Fold) -> list[Cell]:
         """Return one line for many runs: ranges in small type, the time summed up."""
         assert self.shown is not None
@@ -265,6 +279,9 @@ class RunList(HeadedModel):
         done = sum(row.status.closed for row in rows)
         sets = []
         for control in self.columns:
+            if control == FANS:
+                sets.append(Cell())
+                continue
             values = [value for row in rows if (value := row.step.setting.over(shown.card.stock).value(control)) is not None]
             sets.append(Cell(aside=_range(values, quantity_of(control).digits)))
         cores = [c for row in rows if math.isfinite(c := _core(row.run, shown.seen(row)))]
@@ -287,9 +304,19 @@ class RunList(HeadedModel):
         ]
 
 
+def _with_fans_together(columns: tuple[str, ...]) -> tuple[str, ...]:
+    """Return columns where several fan groups share one."""
+    fans = [control for control in columns if kind_of(control) == FANS]
+    if len(fans) < 2:
+        return columns
+    return tuple(FANS if control == fans[0] else control for control in columns if control not in fans[1:])
+
+
 def _head(columns: tuple[str, ...], run_index: int) -> str:
     """Return a column's head: the unit, and the fan group where two of them have a column."""
     name = kind_of(columns[run_index])
+    if columns[run_index] == FANS:
+        return tr("Fans, %")
     part = part_of(columns[run_index])
     if name in SHORT:
         return tr(SHORT[name])
