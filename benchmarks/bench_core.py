@@ -18,7 +18,7 @@ from niente.core.model.plan import Plan
 from niente.core.model.records import BenchFailed, FrameTaken, PlanEnded, Record
 from niente.core.model.runs import RunKind
 from niente.core.planning.cost import naive_runs
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
@@ -59,7 +59,7 @@ def results() -> list[Result]:
     found = []
     with tempfile.TemporaryDirectory() as folder:
         rig = open_simulated()
-        question = default_project(rig.describe()).question
+        question = grid_project(rig.describe()).question
         plan = plan_for(rig.describe(), question)
         first = msgspec.structs.replace(plan, entries=plan.entries[:7])
         run_sweep(first, open_simulated(), Path(folder) / "warm.niente")
@@ -101,7 +101,7 @@ def _read_a_night(path: Path, rig: SimulatedRig) -> Result:
     """A night at 2 Hz, read back as arrays, against reading the same numbers from one flat file."""
     card = rig.describe()
     writer = BookWriter(path)
-    plan = writer.add_document("plan", plan_for(card, default_project(card).question))
+    plan = writer.add_document("plan", plan_for(card, grid_project(card).question))
     run_id = writer.open_run(plan, 0, RunKind.STEP, card.stock, "idle", card, 0.0)
     values = np.arange(float(len(card.channels)))
     for sample in range(2 * HOURS * 3600):

@@ -21,7 +21,7 @@ from niente.core.model.plan import Exposure, Step
 from niente.core.model.project import Project
 from niente.core.model.records import PlanEnded, Record, RunOpened
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.science.dynamics import Scale
 from niente.core.serving.starting import BenchOptions, reach_bench
@@ -48,7 +48,7 @@ def _sweep(path: Path) -> Project:
             ended.append(event)
 
     bench = open_bench(open_rig("larkspur", seed=3), path, hear)
-    project = default_project(bench.card)
+    project = grid_project(bench.card)
     bench.save_project(project)
     bench.start(plan_for(bench.card, project.question), project.limits)
     end = time.monotonic() + 120

@@ -22,7 +22,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.planning.cost import cost_of, pace_of
 from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import plan_rows
-from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.planning.templates import first_question, grid_project, plan_for
 from niente.core.rigs.registry import open_rig, shipped
 from niente.core.serving.starting import BenchOptions, reach_bench
 from niente.desktop.app.main import SWITCH_S, look_of, make_app
@@ -47,7 +47,7 @@ def _swept(folder: Path) -> Path:
 
     book = folder / "swept.niente"
     bench = open_bench(open_rig("larkspur", seed=3), book, hear)
-    project = default_project(bench.card)
+    project = grid_project(bench.card)
     bench.save_project(project)
     bench.start(plan_for(bench.card, project.question), project.limits)
     over.wait(300.0)

@@ -28,7 +28,7 @@ from niente.core.model.question import TemplateName
 from niente.core.model.records import BenchFailed, FrameTaken, PlanEnded, Record, RunOpened, SamplesTaken
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.planning.templates import first_question, grid_project, plan_for
 from niente.core.rigs.registry import open_rig, shipped
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
@@ -215,7 +215,7 @@ def results() -> list[Result]:
         folder = Path(name)
         swept = folder / "swept.niente"
         card = open_simulated().describe()
-        question = default_project(card).question
+        question = grid_project(card).question
         run_sweep(plan_for(card, question), open_simulated(), swept)
         samples, seconds = run_sweep(plan_for(card, question), open_simulated(), folder / "again.niente")
         alone = samples / seconds

@@ -28,7 +28,7 @@ from niente.core.model.project import Project
 from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.rigs.protocol import Rig
 from niente.core.rigs.registry import open_rig
 from niente.core.rigs.simulated.faults import Fault
@@ -129,7 +129,7 @@ def _make_sweep(draft: Path) -> Path:
     watcher = Watcher()
     bench = open_bench(open_rig("larkspur", seed=SEED), draft, watcher.hear)
     try:
-        project = default_project(bench.card)
+        project = grid_project(bench.card)
         bench.save_project(project)
         bench.start(plan_for(bench.card, project.question), project.limits)
         assert watcher.end().complete

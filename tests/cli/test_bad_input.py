@@ -17,7 +17,7 @@ from niente.cli.main import commands, main
 from niente.core.model.project import Project
 from niente.core.model.rig_sheet import sheet_of, sheet_text
 from niente.core.planning.own_templates import own_text
-from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.planning.templates import first_question, grid_project, plan_for
 from niente.core.storage.schema import UPGRADES
 from tests.conftest import larkspur_rig
 from tests.draws import SEED, draws
@@ -221,7 +221,7 @@ def test_every_bad_field_of_a_document_is_answered(
 ) -> None:
     """Plans, questions that were kept, and rig sheets: whatever stands at whichever place, by a sentence."""
     card = larkspur_rig().describe()
-    project = default_project(card)
+    project = grid_project(card)
     plan = json.loads(plan_for(card, first_question(card, "undervolt-ladder")).to_json())
     plan["entries"] = plan["entries"][:4]
     kinds = {

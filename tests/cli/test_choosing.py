@@ -14,9 +14,9 @@ from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.what_if import Circumstance, WhatIf
-from niente.core.planning.templates import first_question
 from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig
+from tests.grids import grid_question
 
 
 def said(*words: str | Path) -> str:
@@ -91,7 +91,7 @@ def test_the_book_s_own_points_and_circumstances_count(sweep_copy: Path, tmp_pat
     limits, when = Limits(), "2026-03-01T20:00:00+00:00"
     point = KeptPoint("Night", card.stock.replaced("sustained_power_w", 104.0), limits, card.variant, when)
     must = (WhatIf(Circumstance.ROOM, 30.0, must_hold=True),)
-    project = Project(card.name, first_question(card), limits, points=(point,), what_ifs=must)
+    project = Project(card.name, grid_question(card), limits, points=(point,), what_ifs=must)
     save(sweep_copy, project)
     reader = BookReader(sweep_copy)
     assert reader.project() == project

@@ -14,6 +14,7 @@ from niente.core.model.question import question_schema
 from niente.core.planning.own_templates import keep
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
 from tests.core.planning.plans import card_of
+from tests.grids import grid_question
 
 
 def told(*words: str) -> Result:
@@ -65,7 +66,7 @@ def test_options_change_the_question() -> None:
     assert len(cold.steps) == 24
     equal = plan_from("variants", "--rig", "larkspur", "--variants", "filter in,front off", "--fan-school", "noise")
     assert [step.variant for step in equal.steps if step.level_dba] == ["filter in", "front off", "front off", "filter in"]
-    fixed = plan_from("quiet-point", "--rig", "larkspur", "--offset", "-40")
+    fixed = plan_from("quiet-point", "--rig", "larkspur", "--offset", "-40", "--approach", "grid")
     assert not any(isinstance(entry, Search) for entry in fixed.entries)
     assert {step.setting.voltage_offset_mv for step in steps(fixed, "capacity")} == {-40.0}
     assert isinstance(fixed.entries[-1], Confirmation)
@@ -117,7 +118,7 @@ def test_a_dry_run_says_hours_hands_and_guards(tmp_path: Path, sweep: tuple[Path
     assert said["wrong"] == []
     assert said["runs"] == 4
     assert "Hands are needed 2 times, first before run 2" in told("check", str(file), "--rig", "larkspur").stdout
-    quiet = plan_for(card_of("larkspur"), first_question(card_of("larkspur")))
+    quiet = plan_for(card_of("larkspur"), grid_question(card_of("larkspur")))
     file.write_bytes(quiet.to_json())
     with_book = json.loads(told("check", str(file), "--rig", "larkspur", "--book", str(sweep[0]), "--json").stdout)
     assert with_book["runs_closed"] == with_book["runs"] > 40  # the book answers it all
@@ -214,8 +215,9 @@ def test_nobody_there_to_change_a_real_machine(tmp_path: Path) -> None:
 
 def test_a_quiet_point_is_looked_for_as_runs_tell() -> None:
     """The approach stands in the plan: fewer runs are listed, and two entries follow from what was measured."""
-    grid = plan_from("quiet-point", "--rig", "larkspur")
-    plan = plan_from("quiet-point", "--rig", "larkspur", "--approach", "adaptive")
+    plan = plan_from("quiet-point", "--rig", "larkspur")
+    assert plan == plan_from("quiet-point", "--rig", "larkspur", "--approach", "adaptive")
+    grid = plan_from("quiet-point", "--rig", "larkspur", "--approach", "grid")
     assert [isinstance(entry, PickRuns) for entry in plan.entries].count(True) == 2
     assert not any(isinstance(entry, Confirmation) for entry in plan.entries)
     assert 2 * len(steps(plan, "capacity")) < len(steps(grid, "capacity"))

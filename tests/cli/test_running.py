@@ -21,6 +21,7 @@ from niente.core.model.records import HandCardShown, Record
 from niente.core.model.rig_card import SetBy
 from niente.core.model.rig_sheet import applied, sheet_of
 from niente.core.model.setting import Setting
+from niente.core.planning.templates import grid_project
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
@@ -68,12 +69,11 @@ def test_what_happens_is_told_as_json(
 def test_a_simulated_meter_is_read_where_nobody_sits(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from niente.core.planning.templates import default_project
 
     book = tmp_path / "meter.niente"
     bench = open_bench(larkspur_rig(seed=1), book, lambda event: None)
     sheet = msgspec.structs.replace(sheet_of(bench.own_card), by_hand=("noise_dba",))
-    bench.save_project(msgspec.structs.replace(default_project(bench.card), sheet=sheet))
+    bench.save_project(msgspec.structs.replace(grid_project(bench.card), sheet=sheet))
     bench.close()
     file = plan_file(tmp_path, larkspur_rig(), 100.0, seconds=60.0)
     code, _, err = niente(capsys, monkeypatch, "run", str(file), "--rig", "larkspur", "--book", str(book))

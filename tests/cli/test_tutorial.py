@@ -10,11 +10,11 @@ from niente.core.model.hand_over_card import read_card
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
-from niente.core.planning.templates import first_question
 from niente.core.selection.answer import work_out
 from tests.cli.test_choosing import save
 from tests.cli.test_commands import niente
 from tests.conftest import larkspur_rig
+from tests.grids import grid_question
 
 TUTORIAL = Path(__file__).parents[2] / "docs" / "tutorial" / "from-the-demo-to-a-card.md"
 
@@ -55,7 +55,7 @@ def test_the_commands_run_one_after_the_other(
     choice = work_out(sweep_copy, Limits()).choice
     assert choice is not None
     night = KeptPoint("Night", choice.pick.setting, Limits(), card.variant, "2026-03-14T20:00:00+00:00")
-    save(sweep_copy, Project(card.name, first_question(card), Limits(), points=(night,)))
+    save(sweep_copy, Project(card.name, grid_question(card), Limits(), points=(night,)))
     (tmp_path / "larkspur.niente").write_bytes(sweep_copy.read_bytes())
     said = []
     for line in commands_of(TUTORIAL.read_text()):

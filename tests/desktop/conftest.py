@@ -16,7 +16,7 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_sheet import applied
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.selection import answer as analysis
 from niente.core.selection.answer import Answer, work_out
 from niente.core.serving.desktop_bus import DesktopBus
@@ -188,7 +188,7 @@ class SharedWindow:
 
 def asking(bench: BenchHere) -> Project:
     """The book's own project, or that of a new book in which the quiet point was chosen."""
-    return bench.project or default_project(bench.card)
+    return bench.project or grid_project(bench.card)
 
 
 def with_question(bench: BenchHere) -> tuple[BenchHere, Project]:

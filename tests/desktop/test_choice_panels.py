@@ -15,13 +15,13 @@ from niente.core.model.hand_over_card import read_card
 from niente.core.model.limits import Aim, Limits, LoadLimits
 from niente.core.model.project import Project
 from niente.core.model.what_if import Circumstance
-from niente.core.planning.templates import first_question
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.answer.choice_view import LIMITS, POINTS, WHAT_IF
 from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.widgets.blocks import Buttons, Title, Words
 from tests.conftest import larkspur_rig
+from tests.grids import grid_question
 
 
 @pytest.fixture
@@ -307,7 +307,7 @@ def test_the_entries_are_copied_in_order(answering: AnswerPage) -> None:
 
 def test_points_survive_the_book_being_closed(open_window: Callable[..., Window], sweep_copy: Path, qtbot: QtBot) -> None:
     card = larkspur_rig().describe()
-    window = open_window(book=sweep_copy, project=Project(card.name, first_question(card), Limits()))
+    window = open_window(book=sweep_copy, project=Project(card.name, grid_question(card), Limits()))
     qtbot.waitUntil(lambda: window.session.answer.choice is not None)
     window.go_to(NAMES.index("Answer"))
     window.page(AnswerPage).keep_as("Night")

@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 from niente import __version__
 from niente.core.model.plan import read_plan
 from niente.core.model.rig_card import RigCard
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.desktop.actions.finder import Finder, found, searched_words
 from niente.desktop.actions.guide import TOPICS, Guide, page_of, title_of, topic_of
 from niente.desktop.actions.menus import MENUS, letters_for, marked
@@ -267,7 +267,7 @@ def test_a_plan_is_taken_from_a_file_and_given_back(
     open_window: Callable[..., Window], card: RigCard, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     window = open_window()
-    plan = plan_for(card, default_project(card).question)
+    plan = plan_for(card, grid_project(card).question)
     file = tmp_path / "three runs.json"
     import msgspec
 
@@ -438,7 +438,7 @@ def test_the_end_of_a_plan_is_told(open_window: Callable[..., Window], card: Rig
     import msgspec
 
     window = open_window()
-    plan = plan_for(card, default_project(card).question)
+    plan = plan_for(card, grid_project(card).question)
     window.session.planner.take(msgspec.structs.replace(plan, entries=plan.steps[:2]), None)
     window.actions_["plan.start"].trigger()
     desktop_bus = window.desktop_bus
@@ -450,7 +450,7 @@ def test_a_guard_is_told_once_and_urgently(open_window: Callable[..., Window], c
     import msgspec
 
     window = open_window()
-    plan = plan_for(card, default_project(card).question)
+    plan = plan_for(card, grid_project(card).question)
     guard = msgspec.structs.replace(plan.guards[0], trip=40.0, clear=30.0)
     heavy = next(step for step in plan.steps if step.load == "vector")
     window.session.planner.take(msgspec.structs.replace(plan, entries=(heavy,), guards=(guard,)), None)

@@ -21,7 +21,7 @@ from niente.core.model.plan import PLAN_FORMAT, Exposure, Plan, Step
 from niente.core.model.project import Project
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
-from niente.core.planning.templates import default_project, first_question
+from niente.core.planning.templates import first_question, grid_project
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
@@ -264,7 +264,7 @@ def test_a_book_that_another_writes_is_looked_at(show_client: Show, qtbot: QtBot
     bench = open_bench(larkspur_rig(pace=60.0), tmp_path / "theirs.niente", watcher.hear)
     try:
         bench.save_project(
-            msgspec.structs.replace(default_project(bench.card), question=first_question(bench.card, "capacity-ladder"))
+            msgspec.structs.replace(grid_project(bench.card), question=first_question(bench.card, "capacity-ladder"))
         )
         bench.start(short_plan(bench.card, Setting(sustained_power_w=100.0), seconds=4000.0), Limits())
         window = show_client(lambda listener: Follower(bench.path, listener))

@@ -257,10 +257,15 @@ def test_rules_make_the_plan(window: Window) -> None:
 def test_the_runs_of_a_quiet_point_are_chosen_in_either_way(window: Window) -> None:
     """Every point of the axes, or each as the last ones told: what is still to follow stands in the list as expected."""
     page = page_of(window)
+    choose_question(window, "fan-sweep")
     choose_question(window, "quiet-point")
     rules, session = page.rules, window.session
     assert rules.approach.isVisible()
+    assert question_in(window).approach == Approach.ADAPTIVE  # as it begins
+    rules.approach.activated.emit(list(Approach).index(Approach.GRID))
+    assert question_in(window).approach == Approach.GRID
     runs = len(session.plan.entries)  # type: ignore[union-attr]
+    assert not any(isinstance(entry, PickRuns) for entry in session.plan.entries)  # type: ignore[union-attr]
     rules.approach.activated.emit(list(Approach).index(Approach.ADAPTIVE))
     assert question_in(window).approach == Approach.ADAPTIVE
     assert len(session.plan.steps) < runs  # type: ignore[union-attr]

@@ -22,7 +22,7 @@ from niente.core.model.question import Axis
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.selection.answer import Answer
 from niente.core.selection.worker import WorkHere
 from niente.core.storage.reader import BookReader
@@ -41,7 +41,7 @@ from tests.here import BenchHere
 
 def small(card: RigCard) -> Project:
     """A sweep of few runs."""
-    project = default_project(card)
+    project = grid_project(card)
     axes = (Axis("sustained_power_w", (85.0, 105.0, 125.0)), Axis("fan_duty.case", (24.0, 48.0)))
     question = msgspec.structs.replace(project.question, axes=axes)
     return msgspec.structs.replace(project, question=question)

@@ -11,6 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from niente.core.model.records import WarningRaised
 from niente.core.model.runs import RunKind
+from niente.core.planning.templates import grid_project
 from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import Window
 from niente.desktop.pages.run.page import RunPage
@@ -110,7 +111,7 @@ def test_another_book_can_be_opened(qtbot: QtBot, tmp_path: Path, sweep_copy: Pa
 
 
 def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path) -> None:
-    from niente.core.planning.templates import default_project, plan_for
+    from niente.core.planning.templates import plan_for
     from niente.core.storage.writer import BookWriter
     from tests.conftest import larkspur_rig
 
@@ -118,7 +119,7 @@ def test_an_interrupted_run_is_told_with_its_remedy(qtbot: QtBot, tmp_path: Path
     card = larkspur_rig(seed=1).describe()
     writer = BookWriter(path)
     writer.add_document("rig", card)
-    plan = writer.add_document("plan", plan_for(card, default_project(card).question))
+    plan = writer.add_document("plan", plan_for(card, grid_project(card).question))
     writer.open_run(plan, 0, RunKind.STEP, card.stock, "idle", card, 0.0)
     writer.close()
     make_app([])

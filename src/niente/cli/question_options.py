@@ -143,7 +143,7 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
             click.option("--fan-school", default=None, type=click.Choice([one.name.lower() for one in FanSchool]),
                          help="How fans are set while measuring."),
             click.option("--approach", default=None, type=click.Choice([one.name.lower() for one in Approach]),
-                         help="Every point of the axes, or each run by what the last ones told."),
+                         help="Each run by what the last ones told, or every point of the axes."),
             click.option("--repeats", default=None, type=TIMES, help="How often each run is made."),
             click.option("--search", default=None, type=click.Choice([one.name.lower() for one in SearchMethod]),
                          help="How a limit is searched."),

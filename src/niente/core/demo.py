@@ -24,7 +24,7 @@ from niente.core.model.project import Project
 from niente.core.model.question import Axis
 from niente.core.model.records import BenchFailed, PlanEnded, Record, RunOpened
 from niente.core.planning.confirmation import confirming_point
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.rigs.registry import open_rig
 from niente.core.selection.pick import choose
 from niente.core.serving.remote_bench import RemoteBench
@@ -67,7 +67,7 @@ def open_demo(
     shutil.copyfile(sweep, book)
     options = BenchOptions(rig=RIG, seed=SEED, pace=PACE)
     bench = reach_bench(book, listener, options, when_lost=when_lost, progress=progress)
-    return bench, bench.project or closer_look(default_project(bench.card))
+    return bench, bench.project or closer_look(grid_project(bench.card))
 
 
 def closer_look(project: Project, offset_mv: float = 0.0) -> Project:
@@ -124,7 +124,7 @@ def make_sweep(path: Path, progress: Callable[[str], None]) -> None:
         return isinstance(end, PlanEnded) and end.complete
 
     try:
-        project = default_project(bench.card)
+        project = grid_project(bench.card)
         bench.save_project(project)
         whole = run(plan_for(bench.card, project.question))
         evidence = evidence_in(draft) if whole else None

@@ -15,10 +15,11 @@ from niente.core.model.limits import Limits
 from niente.core.model.plan import Exposure, Plan, Search, Step
 from niente.core.model.rig_card import RigCard, SetBy
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project, first_question, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from tests.conftest import SEED, Watcher
+from tests.grids import grid_question
 
 Lie = Callable[["Liar"], None]
 
@@ -84,7 +85,7 @@ def test_a_rig_that_lies_stops_the_plan_and_the_channel_is_named(
     rig.apply(Setting(fan_duty={"case": 60.0}, sustained_power_w=stuck_w))  # what it then stays at
     rig._ignores = ignores
     bench = make_bench(rig)
-    project = default_project(bench.card)
+    project = grid_project(bench.card)
     began = bench._sampler.time_s
     bench.start(plan_for(bench.card, project.question), project.limits)
     ended = watcher.end()
@@ -98,7 +99,7 @@ def test_a_rig_that_lies_stops_the_plan_and_the_channel_is_named(
 def test_an_honest_machine_is_believed(make_bench: Callable[..., Bench], watcher: Watcher, name: str) -> None:
     """The first dozen runs of every shipped machine's default plan that needs no hands."""
     bench = make_bench(SimulatedRig(shipped_file(name), seed=4))
-    plan = plan_for(bench.card, first_question(bench.card))
+    plan = plan_for(bench.card, grid_question(bench.card))
     entries = tuple(
         msgspec.structs.replace(entry, budget_s=900.0) if isinstance(entry, Search) else entry for entry in plan.entries[:19]
     )

@@ -28,7 +28,7 @@ from niente.core.model.records import (
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
 from tests.conftest import Watcher, larkspur_rig, short_plan
@@ -50,7 +50,7 @@ def test_a_follower_hears_what_the_bench_tells_in_the_same_order(
     bench.start(short_plan(card, COOL, DEEP, DEEPER, COOL, seconds=300.0, idle_s=30.0), Limits())
     until(lambda: bool(watcher.of(RunClosed)))
     bench.note("a smell of dust")
-    bench.save_project(default_project(card))
+    bench.save_project(grid_project(card))
     assert watcher.end().complete
     until(lambda: bool(other.of(PlanEnded)))
     follower.close()
@@ -92,7 +92,7 @@ def test_it_comes_in_in_the_middle_and_has_the_run_from_its_beginning(
     assert other.of(RunOpened) == watcher.of(RunOpened)
     reader = BookReader(bench.path)
     before = reader.events(), reader.plans(), reader.project()
-    project = default_project(card)
+    project = grid_project(card)
     follower.send_command(Command.SKIP)
     follower.stop()
     assert all("is view-only" in event.text for event in other.of(WarningRaised))

@@ -22,7 +22,7 @@ from niente.core.model.records import RigCardChanged
 from niente.core.model.rig_card import Part, Trust
 from niente.core.model.rig_sheet import sheet_of, with_part
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.rigs.replay import ReplayRig
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.storage.reader import BookReader
@@ -69,7 +69,7 @@ def test_runs_keep_what_they_were_measured_on(make_bench: Callable[..., Bench], 
 def test_a_book_opens_in_the_variant_it_was_left_in(tmp_path: Path, watcher: Watcher) -> None:
     path = tmp_path / "left.niente"
     bench = attach(path, watcher.hear, rig="larkspur")
-    project = default_project(bench.card)
+    project = grid_project(bench.card)
     sheet = msgspec.structs.replace(sheet_of(bench.own_card), variant="filter out", title="The dome's")
     bench.save_project(msgspec.structs.replace(project, sheet=sheet))
     bench.close()
@@ -112,7 +112,7 @@ def test_a_sheet_that_fits_no_more_is_left_aside(tmp_path: Path, watcher: Watche
     path = tmp_path / "odd.niente"
     bench = attach(path, watcher.hear, rig="larkspur")
     sheet = msgspec.structs.replace(sheet_of(bench.own_card), variant="a variant that is gone")
-    bench.save_project(msgspec.structs.replace(default_project(bench.card), sheet=sheet))
+    bench.save_project(msgspec.structs.replace(grid_project(bench.card), sheet=sheet))
     bench.close()
     bench = attach(path, watcher.hear)
     assert bench.sheet_problems

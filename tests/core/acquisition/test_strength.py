@@ -22,6 +22,7 @@ from niente.core.model.records import FrameTaken, RunClosed, RunOpened, WarningR
 from niente.core.model.rig_card import RigCard
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
+from niente.core.planning.templates import grid_project
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.storage.reader import BookReader
@@ -129,10 +130,10 @@ def test_a_clock_that_is_set_back_harms_nothing(
     make_bench: Make, watcher: Watcher, card: RigCard, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Runs take the rig's monotonic time; the wall's, in the book, never goes back, so that they count for their plan."""
-    from niente.core.planning.templates import anew, default_project, plan_for
+    from niente.core.planning.templates import anew, plan_for
 
     bench = make_bench()
-    project = default_project(card)
+    project = grid_project(card)
     plan = short_plan(card, COOL, COOL, seconds=120.0)
     since = plan_for(card, anew(project.question)).since
     plan = msgspec.structs.replace(plan, since=since)

@@ -13,9 +13,10 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.cost import cost_of
 from niente.core.planning.progress import plan_rows
-from niente.core.planning.templates import first_question, plan_for
+from niente.core.planning.templates import plan_for
 from niente.core.planning.validation import check_plan
 from tests.conftest import short_plan
+from tests.grids import grid_question
 
 controls = st.sampled_from(["voltage_offset_mv", "sustained_power_w", "temperature_cap_c", "fan_duty.case", "fan_duty.cooler"])
 settings = st.dictionaries(controls, st.floats(-200, 200)).map(
@@ -50,12 +51,12 @@ def test_an_unknown_control_is_refused() -> None:
 
 
 def test_a_plan_survives_its_json(card: RigCard) -> None:
-    plan = plan_for(card, first_question(card))
+    plan = plan_for(card, grid_question(card))
     assert read_plan(plan.to_json()) == plan
 
 
 def _broken(card: RigCard, change: object) -> bytes:
-    data = json.loads(plan_for(card, first_question(card)).to_json())
+    data = json.loads(plan_for(card, grid_question(card)).to_json())
     change(data)  # type: ignore[operator]
     return json.dumps(data).encode()
 
@@ -116,7 +117,7 @@ def test_a_guard_above_the_makers_limit_is_refused(card: RigCard) -> None:
 
 
 def test_the_default_plan_runs_on_its_rig(card: RigCard) -> None:
-    plan = plan_for(card, first_question(card))
+    plan = plan_for(card, grid_question(card))
     check_plan(plan, card)
     assert isinstance(plan, Plan)
     heavy = [step for step in plan.steps if step.load == "vector" and step.stage == "capacity"]
@@ -126,7 +127,7 @@ def test_the_default_plan_runs_on_its_rig(card: RigCard) -> None:
 
 
 def test_a_plan_costs_less_than_the_careful_half_hours(card: RigCard) -> None:
-    question = first_question(card)
+    question = grid_question(card)
     cost = cost_of(plan_rows(plan_for(card, question), card), card, question)
     assert cost.typical_s < cost.naive_s
     assert cost.naive_s == cost.naive_runs * 1800.0

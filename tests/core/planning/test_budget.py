@@ -19,6 +19,7 @@ from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of, run, short
 from tests.core.planning.test_progress import plan, step
+from tests.grids import grid_question
 
 CARD = card_of("larkspur")
 
@@ -68,7 +69,7 @@ def test_idle_time_before_a_run_is_paid_for(tmp_path: Path) -> None:
 @pytest.mark.parametrize("hours", [2.0, 4.0])
 def test_a_whole_plan_keeps_its_budget_within_one_run(tmp_path: Path, hours: float) -> None:
     """Runs that follow from a search, rungs that fail and heat runs at an offset that moved: all of them count."""
-    question = msgspec.structs.replace(first_question(CARD), budget_h=hours)
+    question = msgspec.structs.replace(grid_question(CARD), budget_h=hours)
     book = tmp_path / "b.niente"
     watcher, evidence = run(plan_for(CARD, question), open_rig("larkspur", seed=3), book, limits=Limits())
     longest = max(one.seconds for one in evidence.runs)

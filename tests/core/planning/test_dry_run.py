@@ -26,6 +26,7 @@ from niente.core.planning.templates import first_question, plan_for
 from niente.core.planning.validation import check_plan, findings
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of
+from tests.grids import grid_question
 
 
 @pytest.fixture(scope="module")
@@ -78,7 +79,7 @@ def test_without_models_nothing_is_claimed(card: RigCard) -> None:
 
 def test_hands_are_counted_and_told() -> None:
     card = card_of("plover")  # its firmware holds the power
-    question = first_question(card)
+    question = grid_question(card)
     plan = plan_for(card, question)
     said = dry(card, plan)
     limits = len(question.axis("sustained_power_w").points())  # type: ignore[union-attr]
@@ -89,7 +90,7 @@ def test_hands_are_counted_and_told() -> None:
     compared = plan_for(lark, first_question(lark, "variants"))
     assert dry(lark, compared).hands == (1, 3)
     assert "becomes 'filter out'" in hand_words(lark, plan_rows(compared, lark), 1)
-    assert dry(lark, plan_for(lark, first_question(lark))).hands == ()
+    assert dry(lark, plan_for(lark, grid_question(lark))).hands == ()
 
 
 def test_a_plan_of_ten_thousand_runs_says_its_hours(card: RigCard) -> None:
@@ -132,7 +133,7 @@ def test_what_keeps_a_plan_from_running(card: RigCard) -> None:
 
 
 def test_schools_that_hide_something_are_flagged(card: RigCard) -> None:
-    used = msgspec.structs.replace(first_question(card), fans=FanSchool.AS_USED)
+    used = msgspec.structs.replace(grid_question(card), fans=FanSchool.AS_USED)
     assert any(
         "no longer shifts one for one with the room" in words
         for words in dry(card, plan_for(card, used), question=used).warnings
@@ -186,7 +187,7 @@ def test_costs_are_learnt_from_the_book(evidence: Evidence) -> None:
 
 
 def test_the_full_factorial_is_every_place_under_every_load(card: RigCard) -> None:
-    question = first_question(card)
+    question = grid_question(card)
     sizes = [len(axis.points()) for axis in question.axes]
     assert naive_runs(card, question) == math.prod(sizes) * len(question.loads)
     plan = plan_for(card, question)
@@ -196,7 +197,7 @@ def test_the_full_factorial_is_every_place_under_every_load(card: RigCard) -> No
 
 
 def test_another_step_is_costed_before_it_is_made(card: RigCard, models: Models) -> None:
-    question = first_question(card).with_axis(Axis("fan_duty.case", span=Span(20.0, 100.0, 1.38, by_ratio=True)))
+    question = grid_question(card).with_axis(Axis("fan_duty.case", span=Span(20.0, 100.0, 1.38, by_ratio=True)))
     ways = of_step(card, question, "fan_duty.case", AIR, models)
     runs = [way.runs for way in ways]
     assert runs == sorted(runs)
@@ -210,7 +211,7 @@ def test_another_step_is_costed_before_it_is_made(card: RigCard, models: Models)
 
 
 def test_another_target_is_costed_too(card: RigCard) -> None:
-    ways = of_target(card, first_question(card))
+    ways = of_target(card, grid_question(card))
     assert [way.words for way in ways] == ["± 2 K", "± 1.5 K", "± 1 K", "± 0.7 K", "± 0.5 K"]
     times = [way.typical_s for way in ways]
     assert times == sorted(times)
@@ -218,7 +219,7 @@ def test_another_target_is_costed_too(card: RigCard) -> None:
 
 
 def test_a_budget_buys_runs_and_a_closer_interval(card: RigCard) -> None:
-    question = msgspec.structs.replace(first_question(card), budget_h=3.0)
+    question = msgspec.structs.replace(grid_question(card), budget_h=3.0)
     plan = plan_for(card, question)
     rows = plan_rows(plan, card)
     seconds = [typical_seconds(row.step.exposure, AIR) for row in rows]
@@ -235,7 +236,7 @@ def test_a_budget_buys_runs_and_a_closer_interval(card: RigCard) -> None:
 
 @pytest.mark.parametrize("hours", [0.2, 1.2, 4.0])
 def test_a_budget_too_short_says_what_it_can_answer_instead(card: RigCard, hours: float) -> None:
-    question = msgspec.structs.replace(first_question(card), budget_h=hours)
+    question = msgspec.structs.replace(grid_question(card), budget_h=hours)
     plan = plan_for(card, question)
     said = dry(card, plan, question=question)
     assert any("more than its budget" in words for words in said.warnings)
@@ -290,12 +291,12 @@ def test_what_is_louder_at_lower_duties_is_at_least_as_loud(evidence: Evidence) 
 
 def test_a_question_is_kept_and_asked_again(tmp_path: Path) -> None:
     card = card_of("larkspur")
-    question = msgspec.structs.replace(first_question(card), budget_h=9.0, since="2026-01-01T00:00:00+00:00")
+    question = msgspec.structs.replace(grid_question(card), budget_h=9.0, since="2026-01-01T00:00:00+00:00")
     file = keep(tmp_path, "Night, quiet", question)
     assert list(kept(tmp_path)) == ["Night, quiet"]
     own = read_own(file.read_bytes(), file.name)
     assert own.question == msgspec.structs.replace(question, since="")
-    keep(tmp_path, "Night, quiet", first_question(card))
+    keep(tmp_path, "Night, quiet", grid_question(card))
     assert len(list(tmp_path.iterdir())) == 2  # the older one is kept beside it
     (tmp_path / "broken.json").write_text("{")
     assert list(kept(tmp_path)) == ["Night, quiet"]
@@ -307,8 +308,8 @@ def test_another_machine_is_asked_as_far_as_it_can_be() -> None:
     assert {"the axis fixed_clock_mhz", "the axis fixed_voltage_v"} <= set(left)
     assert fresh.loads
     assert not findings(plan_for(card_of("larkspur"), fresh), card_of("larkspur"))
-    same, nothing = for_rig(first_question(card_of("larkspur")), card_of("larkspur"))
-    assert (same, nothing) == (first_question(card_of("larkspur")), [])
+    same, nothing = for_rig(grid_question(card_of("larkspur")), card_of("larkspur"))
+    assert (same, nothing) == (grid_question(card_of("larkspur")), [])
 
 
 @pytest.mark.parametrize("text", [b"{", b"[]", b"\xff", b'{"format": "niente-question/9", "name": "x"}'])
@@ -318,6 +319,6 @@ def test_what_is_no_question_is_refused(text: bytes) -> None:
 
 
 def test_a_question_of_an_unknown_kind_is_refused(card: RigCard) -> None:
-    text = own_text("x", msgspec.structs.replace(first_question(card), template="horoscope"))
+    text = own_text("x", msgspec.structs.replace(grid_question(card), template="horoscope"))
     with pytest.raises(DocumentError, match="horoscope"):
         read_own(text, "x.json")

@@ -13,7 +13,7 @@ from niente.core.model.limits import Limits
 from niente.core.model.quantities import TRUE_MINUS, quantity_of, value_typed
 from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import plan_rows
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.science.dynamics import MARKS, dynamic_mark, scale_limits_dba
 from niente.core.science.settling import seconds_until_known
 from niente.core.selection.kept import Limit, keeps
@@ -29,7 +29,7 @@ def models(evidence: Evidence):  # type: ignore[no-untyped-def]
 
 
 def test_steps_are_foreseen_as_the_models_say(models, evidence: Evidence) -> None:  # type: ignore[no-untyped-def]
-    plan = plan_for(evidence.card, default_project(evidence.card).question)
+    plan = plan_for(evidence.card, grid_project(evidence.card).question)
     steps = [row.step for row in plan_rows(plan, evidence.card, evidence)]
     seen = foresee(models, steps)
     assert len(seen) == len(steps)
@@ -46,7 +46,7 @@ def test_steps_are_foreseen_as_the_models_say(models, evidence: Evidence) -> Non
 
 
 def test_without_models_nothing_is_foreseen(evidence: Evidence) -> None:
-    plan = plan_for(evidence.card, default_project(evidence.card).question)
+    plan = plan_for(evidence.card, grid_project(evidence.card).question)
     assert all(math.isnan(said.core_c) and math.isnan(said.noise_dba) for said in foresee(None, plan.steps))
     assert foresee(None, ()) == []
 

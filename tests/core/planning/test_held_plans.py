@@ -22,6 +22,7 @@ from niente.core.planning.templates import TEMPLATES, first_question
 from niente.core.selection.answer import Answer
 from tests.core.analysis.making import models_from
 from tests.core.planning.plans import card_of
+from tests.grids import grid_question
 from tests.held import hold
 
 NAMES = [kind.name for kind in TEMPLATES]
@@ -115,7 +116,8 @@ def test_plans_asked_otherwise(how: str) -> None:
     card = card_of("larkspur")
     found = {}
     for name in ("quiet-point", "cap-sweep", "undervolt-ladder"):
-        question = msgspec.structs.replace(first_question(card, name), **OTHERWISE[how])
+        first = grid_question(card) if name == "quiet-point" else first_question(card, name)
+        question = msgspec.structs.replace(first, **OTHERWISE[how])
         if "fans" in OTHERWISE[how]:
             heat = tuple(axis for axis in question.axes if not is_fan_axis(axis))
             question = msgspec.structs.replace(question, axes=(*heat, *default_fans(card, question.fans)))
@@ -126,7 +128,7 @@ def test_plans_asked_otherwise(how: str) -> None:
 def test_plans_beside_a_night_of_runs() -> None:
     """What was run stands, what is foreseen is from the models, and guards that must trip are said."""
     card = models_from("larkspur").card
-    question = first_question(card)
+    question = grid_question(card)
     low = Guard("core_temperature_c", 70.0, 60.0, 3.0, GuardAction.STOP, "Low, for a test.")
     watt = Guard("package_power_w", 120.0, 110.0, 3.0, GuardAction.SKIP, "Low, for a test.")
     loud = Guard("noise_dba", 36.0, 30.0, 3.0, GuardAction.SKIP, "Low, for a test.")

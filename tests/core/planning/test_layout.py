@@ -5,14 +5,14 @@ import msgspec
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import fit_models
 from niente.core.planning.layout import BUDGET, TARGET, PlanLayout, PlanRequest
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.selection.answer import Answer
 from niente.core.selection.worker import Worker, WorkHere, WorkProcess
 
 
 def test_a_process_lays_out_and_foresees_as_this_one_does(evidence: Evidence) -> None:
     answer = Answer(evidence, fit_models(evidence))
-    question = msgspec.structs.replace(default_project(evidence.card).question, budget_h=0.1)
+    question = msgspec.structs.replace(grid_project(evidence.card).question, budget_h=0.1)
     request = PlanRequest(evidence.card, question, None)
     workers: list[Worker[PlanLayout]] = [WorkHere(PlanLayout), WorkProcess(PlanLayout)]
     found = []

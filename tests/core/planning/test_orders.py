@@ -17,6 +17,7 @@ from niente.core.planning.order import arranged
 from niente.core.planning.risk import as_risky, depth_mv, is_telling
 from niente.core.planning.templates import first_question, plan_for
 from tests.core.planning.plans import card_of
+from tests.grids import grid_question
 
 CARD = card_of("larkspur")
 powers = st.lists(st.integers(45, 200).map(float), min_size=1, max_size=5, unique=True)
@@ -166,12 +167,12 @@ def test_a_fixed_voltage_of_zero_is_a_place_of_its_own() -> None:
 def test_fans_as_used_are_on_a_curve_and_nowhere_else() -> None:
     for name in ("larkspur", "wren"):
         card = card_of(name)
-        question = msgspec.structs.replace(first_question(card), fans=FanSchool.AS_USED, base=Setting())
+        question = msgspec.structs.replace(grid_question(card), fans=FanSchool.AS_USED, base=Setting())
         base = base_of(card, question)
         assert set(base.fan_curve) >= set(card.fan_groups()[:1])
         heavy = [step for step in plan_for(card, question).steps if step.stage == "capacity"]
         assert all(step.setting.fan_curve == base.fan_curve for step in heavy)
-    fixed = base_of(card_of("larkspur"), first_question(card_of("larkspur")))
+    fixed = base_of(card_of("larkspur"), grid_question(card_of("larkspur")))
     assert not fixed.fan_curve
 
 

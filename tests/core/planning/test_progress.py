@@ -26,6 +26,7 @@ from niente.core.science.clock_limiter import ClockLimiter
 from niente.core.storage.reader import BookReader
 from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of, copy, read, run, short
+from tests.grids import grid_question
 
 CARD = card_of("larkspur")
 MINUTE = Exposure(60.0, 60.0)
@@ -67,7 +68,7 @@ def test_an_edited_plan_keeps_what_was_measured(three: Path) -> None:
 
 def test_measured_anew_only_later_runs_count(three: Path) -> None:
     evidence = read(three)
-    fresh = anew(first_question(CARD)).since
+    fresh = anew(grid_question(CARD)).since
     assert standings(plan(step(80.0), since=fresh), evidence) == ["ahead"]
     assert standings(plan(step(80.0), since="2020-01-01T00:00:00+00:00"), evidence) == ["done"]
 
@@ -183,7 +184,7 @@ def test_a_failure_after_a_pass_changes_what_a_search_found(evidence: Evidence) 
     heat; at the highest limit, where the clock has most to bear, every step is run at the value that stands."""
 
     def capacity(known: Evidence) -> list[Row]:
-        rows = plan_rows(plan_for(CARD, first_question(CARD)), CARD, known)
+        rows = plan_rows(plan_for(CARD, grid_question(CARD)), CARD, known)
         return [row for row in rows if row.step.stage == "capacity"]
 
     before = capacity(evidence)

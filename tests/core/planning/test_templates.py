@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from niente.core.model.plan import Confirmation, Search, Step, plan_schema, read_plan
+from niente.core.model.plan import Confirmation, PickRuns, Search, Step, plan_schema, read_plan
 from niente.core.model.project import Project, project_of
 from niente.core.model.question import question_schema
 from niente.core.model.rig_card import LoadKind
@@ -14,13 +14,16 @@ from niente.core.planning.cost import cost_of, pace_of
 from niente.core.planning.dry_run import dry_run
 from niente.core.planning.forecast import foresee
 from niente.core.planning.progress import RunStatus, plan_rows
-from niente.core.planning.templates import TEMPLATES, default_project, first_question, plan_for, template
+from niente.core.planning.templates import TEMPLATES, default_project, first_question, grid_project, plan_for, template
 from niente.core.rigs.registry import open_rig, shipped
 from tests.core.answers.to_their_end import RUN_TO_THEIR_END
 from tests.core.planning.plans import card_of, plan_of, run, short
+from tests.grids import grid_question
 
 RIGS = shipped()
 NAMES = [kind.name for kind in TEMPLATES]
+FOLLOWING = (Confirmation, PickRuns)
+"""Entries that follow from a pick, which runs this short do not give."""
 WITH_DEADLINES = ("cormorant", "wren")
 """The machines that ship with a load of a size."""
 ASKED = [(rig, name) for rig in RIGS for name in NAMES if name != "real-time" or rig in WITH_DEADLINES]
@@ -43,7 +46,7 @@ def test_every_question_dry_runs_and_runs_on_every_machine(rig: str, name: str, 
     watcher, evidence = run(short(plan), open_rig(rig, seed=3), tmp_path / "book.niente")
     assert watcher.end().complete, watcher.end()
     after = plan_rows(short(plan), evidence.card, evidence)
-    open_yet = [row for row in after if not row.status.closed and not isinstance(plan.entries[row.entry], Confirmation)]
+    open_yet = [row for row in after if not row.status.closed and not isinstance(plan.entries[row.entry], FOLLOWING)]
     assert not open_yet
     assert any(row.status == RunStatus.DONE for row in after)
 
@@ -56,9 +59,22 @@ def test_a_plan_survives_its_json_and_is_the_same_again(rig: str, name: str) -> 
     assert plan_for(card, first_question(card, name)) == plan
 
 
+def test_a_quiet_point_is_looked_for_as_runs_tell_unless_a_grid_is_wanted() -> None:
+    """A fresh one has few runs that are known beforehand, and then what follows from them."""
+    card = card_of("larkspur")
+    fresh, grid = (plan_for(card, question) for question in (first_question(card), grid_question(card)))
+    following = [entry for entry in fresh.entries if isinstance(entry, PickRuns)]
+    assert [entry.confirm_s for entry in following] == [0.0, 1200.0]  # before the risk, and with the pick confirmed after it
+    assert fresh.entries[-1] == following[-1]
+    assert not [entry for entry in grid.entries if isinstance(entry, PickRuns)]
+    heat = [sum(step.stage == "capacity" for step in plan.steps) for plan in (fresh, grid)]
+    assert heat[0] < heat[1] / 3
+    assert default_project(card).question == first_question(card)
+
+
 def test_a_question_goes_through_its_stages() -> None:
     card = card_of("larkspur")
-    plan, rows = plan_of(card, first_question(card))
+    plan, rows = plan_of(card, grid_question(card))
     stages = list(dict.fromkeys(row.step.stage for row in rows))
     assert stages == ["noise", "baseline", "undervolt", "capacity", "confirmation"]
     capacity = [entry for entry in plan.steps if entry.stage == "capacity"]
@@ -117,8 +133,8 @@ def test_a_burst_is_15_seconds_from_rest_and_work_that_outlasts_the_window() -> 
 
 def test_liquid_gets_90_minutes_and_air_40() -> None:
     """Common practice, no source: 90 minutes and more for liquid."""
-    assert first_question(card_of("cormorant")).exposure.max_s == 5400.0
-    assert first_question(card_of("larkspur")).exposure.max_s == 2400.0
+    assert grid_question(card_of("cormorant")).exposure.max_s == 5400.0
+    assert grid_question(card_of("larkspur")).exposure.max_s == 2400.0
     assert pace_of(card_of("cormorant"), None).seconds > pace_of(card_of("larkspur"), None).seconds
 
 
@@ -155,7 +171,7 @@ def test_books_of_the_first_kind_are_read() -> None:
 
 
 def test_a_project_survives_its_json() -> None:
-    project = default_project(card_of("heron"))
+    project = grid_project(card_of("heron"))
     assert project_of(msgspec.to_builtins(project)) == project
     assert isinstance(project, Project)
 

@@ -12,7 +12,7 @@ from niente.core.analysis.models import fit_models
 from niente.core.model.question import Axis
 from niente.core.model.records import BenchFailed, PlanEnded, Record
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project, plan_for
+from niente.core.planning.templates import grid_project, plan_for
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.selection.pick import choose
@@ -63,7 +63,7 @@ def test_a_night_on_it_ends_with_a_pick(tmp_path: Path) -> None:
 
     rig = SimulatedRig(shipped_file("sandpiper"), seed=5)
     bench = open_bench(rig, tmp_path / "counter.niente", hear)
-    project = default_project(bench.card)
+    project = grid_project(bench.card)
     axes = (Axis("sustained_power_w", (30.0, 45.0, 60.0)), Axis("fan_duty.case", (20.0, 42.0, 84.0)), project.question.axes[-1])
     bench.start(plan_for(bench.card, msgspec.structs.replace(project.question, axes=axes)), project.limits)
     assert over.wait(PATIENCE_S)

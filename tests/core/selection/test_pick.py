@@ -18,7 +18,7 @@ from niente.core.model.errors import NotEnoughError
 from niente.core.model.limits import Aim, Limits, NoisePlace
 from niente.core.model.plan import Confirmation
 from niente.core.planning.confirmation import next_of_pick
-from niente.core.planning.templates import first_question, plan_for
+from niente.core.planning.templates import plan_for
 from niente.core.science.arrays import Vector
 from niente.core.selection.explanation import (
     candidate_text,
@@ -32,6 +32,7 @@ from niente.core.selection.kept import Limit, in_force, keeps
 from niente.core.selection.pick import candidate_at, choose, front
 from niente.core.selection.reach import reachable
 from tests.conftest import larkspur_rig
+from tests.grids import grid_question
 
 
 @pytest.fixture(scope="module")
@@ -212,7 +213,7 @@ def test_stock_that_heat_held_is_carried_to_the_room(evidence: Evidence, models:
 
 
 def test_the_confirmation_is_the_pick_and_then_no_more(evidence: Evidence, limits: Limits) -> None:
-    plan = plan_for(evidence.card, first_question(evidence.card))
+    plan = plan_for(evidence.card, grid_question(evidence.card))
     entry = plan.entries[-1]
     assert isinstance(entry, Confirmation)
     assert next_of_pick(entry, evidence, limits, 0) is None  # confirmed already

@@ -19,7 +19,7 @@ from niente.core.model.errors import BookError, RigError
 from niente.core.model.limits import Limits
 from niente.core.model.records import MadeSafe, PlanEnded, PlanStarted, RunOpened, SamplesTaken
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.serving.channel import LENGTH
 from niente.core.serving.process import take_back
 from niente.core.serving.remote_bench import RemoteBench
@@ -263,7 +263,7 @@ def test_only_a_book_that_nobody_has_and_that_holds_nothing_is_taken_back(tmp_pa
     assert theirs.exists()
     assert sweep_copy.exists()
     assert len(BookReader(sweep_copy).runs()) > 40
-    writer.add_document("project", default_project(larkspur_rig().describe()))
+    writer.add_document("project", grid_project(larkspur_rig().describe()))
     writer.close()
     take_back(theirs)
     assert theirs.exists()  # somebody's project is in it

@@ -29,7 +29,7 @@ from niente.core.model.records import (
 from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import grid_project
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.serving import outbox as outbox_module
@@ -94,7 +94,7 @@ def test_one_commands_and_hands_over_when_asked(serve: Serve) -> None:
     refusals: tuple[Callable[[], object], ...] = (
         lambda: second.start(plan, Limits()),
         lambda: second.note("mine"),
-        lambda: second.save_project(default_project(second.card)),
+        lambda: second.save_project(grid_project(second.card)),
         lambda: second.take_sheet(second.first_sheet),
         lambda: second.judge(machine_down=True),
         lambda: second.tick((0,)),
@@ -156,7 +156,7 @@ def test_everybody_hears_what_one_does(serve: Serve) -> None:
     mine, theirs = Ear(), Ear()
     first = serve(mine)
     second = another_client(first.server, theirs)
-    project = default_project(first.card)
+    project = grid_project(first.card)
     first.save_project(project)
     first.set_pace(60.0)
     until(lambda: second.project == project and second.pace == 60.0)

@@ -47,7 +47,8 @@ class RunSummary(msgspec.Struct, frozen=True):
     then the cap and only bounds the heat path. ``clean_s`` are seconds under the load, ``failures`` what went wrong in them,
     ``crashed`` whether that took the machine down, ``failed_cores`` the cores that its errors named; ``at_s`` is the rig's time
     at its end. ``channels`` are all channels in the last minutes, ``highest`` what each quantity came to in the whole run, by
-    its name; ``beside`` is where air, coolant, board and graphics settle, by channel.
+    its name; ``beside`` is where air, coolant, board and graphics settle, by channel; ``follows`` says why it was made, where
+    that followed from other runs.
     """
 
     run_id: int
@@ -80,6 +81,7 @@ class RunSummary(msgspec.Struct, frozen=True):
     channels: dict[str, ChannelMean] = msgspec.field(default_factory=dict)
     highest: dict[str, float] = msgspec.field(default_factory=dict)
     beside: dict[str, Settled] = msgspec.field(default_factory=dict)
+    follows: str = ""
 
     @property
     def running(self) -> bool:
@@ -271,6 +273,7 @@ def summarise(
         limiter_shares={limiter.words: share for limiter, share in limiters.items()},
         failures=failures,
         opened_at=run.opened_at,
+        follows=run.follows,
         variant=card.variant,
         core_c=mean_of_known(core) if core is not None else math.nan,
         voltage_v=mean_of_known(column(card, tail, "core_voltage_v")),

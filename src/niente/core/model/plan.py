@@ -218,6 +218,10 @@ class Search(
         return ["it looks by exposures, and its controls are neither one depth of all cores nor offsets of single ones"]
 
 
+NEAR_PICK, CONFIRMING = "near pick", "confirmation"
+"""The stages of runs that follow from a pick."""
+
+
 class Confirmation(
     msgspec.Struct,
     frozen=True,

@@ -8,14 +8,12 @@ from niente.core.analysis.models import Models, fit_models
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits
-from niente.core.model.plan import Confirmation, Exposure, PickRuns, Step
+from niente.core.model.plan import CONFIRMING, NEAR_PICK, Confirmation, Exposure, PickRuns, Step
 from niente.core.model.rig_card import LoadKind, RigCard
-from niente.core.planning.pick_runs import EXPECTED_RUNS, PICK_STAGE, next_pick_run
+from niente.core.planning.pick_runs import EXPECTED_RUNS, next_pick_run
 from niente.core.selection.explanation import candidate_text
 from niente.core.selection.pick import Choice, choose
 from niente.core.selection.reach import reachable
-
-STAGE = "confirmation"
 
 
 def next_of_pick(entry: Confirmation | PickRuns, evidence: Evidence, limits: Limits, so_far: int) -> Step | None:
@@ -70,13 +68,13 @@ def confirming(exposure_s: float, choice: Choice, load: str) -> Step | None:
         return None
     least = max(exposure_s, choice.limits.clean_minutes * 60.0) + 1.0
     words = f"The pick, {candidate_text(choice.pick)}: does it hold?"
-    return Step(choice.pick.setting, load, Exposure(min_s=least, max_s=least), STAGE, words)
+    return Step(choice.pick.setting, load, Exposure(min_s=least, max_s=least), CONFIRMING, words)
 
 
 def confirming_point(point: KeptPoint, load: str) -> Step:
     """Return the run that confirms a kept point under a load, for as long as its limits ask."""
     least = point.limits.clean_minutes * 60.0 + 1.0
-    return Step(point.setting, load, Exposure(min_s=least, max_s=least), STAGE, f"The point {point.name}: does it hold?")
+    return Step(point.setting, load, Exposure(min_s=least, max_s=least), CONFIRMING, f"The point {point.name}: does it hold?")
 
 
 def expected_runs(entry: Confirmation | PickRuns, card: RigCard, made: int) -> list[Step]:
@@ -85,12 +83,12 @@ def expected_runs(entry: Confirmation | PickRuns, card: RigCard, made: int) -> l
     load = heavy.name if heavy is not None else ""
     found = []
     if isinstance(entry, PickRuns):
-        near = Step(card.stock, load, entry.exposure, PICK_STAGE, "Near the pick, once that is known: what tells most of it")
+        near = Step(card.stock, load, entry.exposure, NEAR_PICK, "Near the pick, once that is known: what tells most of it")
         found = [near] * max(EXPECTED_RUNS - made, 0 if entry.confirm_s else 1)
     confirm_s = confirm_s_of(entry)
     if confirm_s:
         words = "The pick, once it is known: does it hold?"
-        found.append(Step(card.stock, load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, words))
+        found.append(Step(card.stock, load, Exposure(min_s=confirm_s, max_s=confirm_s), CONFIRMING, words))
     return found
 
 
@@ -98,5 +96,7 @@ def run_as_made(entry: Confirmation | PickRuns, run: RunSummary) -> Step:
     """Return the step that a run was made for."""
     confirm_s = confirm_s_of(entry)
     if isinstance(entry, PickRuns) and not 0.0 < confirm_s <= run.seconds:
-        return Step(run.setting, run.load, entry.exposure, PICK_STAGE, "Near the pick as it was then")
-    return Step(run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), STAGE, "The pick as it was then")
+        return Step(run.setting, run.load, entry.exposure, NEAR_PICK, run.follows or "Near the pick as it was then")
+    return Step(
+        run.setting, run.load, Exposure(min_s=confirm_s, max_s=confirm_s), CONFIRMING, run.follows or "The pick as it was then"
+    )

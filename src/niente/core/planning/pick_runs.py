@@ -13,7 +13,7 @@ from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import stock_state
 from niente.core.model.limits import Aim, Limits
 from niente.core.model.names import kind_of
-from niente.core.model.plan import Exposure, PickRuns, Step
+from niente.core.model.plan import NEAR_PICK, Exposure, PickRuns, Step
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Mask, Vector
@@ -23,7 +23,6 @@ from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.kept import Limit, at_even_odds, keeps
 from niente.core.selection.pick import Choice, candidate_at
 
-PICK_STAGE = "near pick"
 EXPECTED_RUNS = 2
 """How many such runs are expected before the first."""
 NEAR = {"sustained_power_w": 0.08, "clock_cap_mhz": 0.03, "fixed_clock_mhz": 0.03}
@@ -79,7 +78,7 @@ def next_pick_run(
             reached.settings.at(index),
             models.heavy_load if tells[0] == Limit.HEADROOM else models.count_load,
             exposures[0],
-            PICK_STAGE,
+            NEAR_PICK,
             _words(limits, here, choice, tells, wins),
         )
         offers.append(_Worth(wins, minutes, step))

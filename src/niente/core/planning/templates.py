@@ -9,7 +9,7 @@ from niente.core.model.guard_rules import default_guards, with_room_watched
 from niente.core.model.limits import Limits
 from niente.core.model.plan import PLAN_FORMAT, Entry, Guard, Plan, Search, Step
 from niente.core.model.project import Project
-from niente.core.model.question import Question, TemplateName
+from niente.core.model.question import Approach, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
 from niente.core.planning.list_edits import edited
 from niente.core.planning.questions.comparisons import first_variants, first_ways, variant_entries, way_entries
@@ -271,6 +271,12 @@ def anew(question: Question, not_before_s: float = 0.0) -> Question:
 def default_project(card: RigCard) -> Project:
     """Return the project a new book starts with."""
     return Project(rig=card.name, question=first_question(card), limits=Limits())
+
+
+def grid_project(card: RigCard) -> Project:
+    """Return the project a new book starts with whose quiet point runs every point of its axes: for whole maps."""
+    project = default_project(card)
+    return msgspec.structs.replace(project, question=msgspec.structs.replace(project.question, approach=Approach.GRID))
 
 
 def project_asking(card: RigCard, project: Project | None, name: str) -> Project:

@@ -19,7 +19,7 @@ from niente.core.model.runs import RunKind, RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array
 from niente.core.storage.connection import LATEST, damaged, open_for_reading
-from niente.core.storage.kinds import VERDICT
+from niente.core.storage.kinds import FOLLOWS, VERDICT
 
 LOG = logging.getLogger(__name__)
 Document = TypeVar("Document", bound=msgspec.Struct)
@@ -28,7 +28,8 @@ R = TypeVar("R")
 
 
 class RunRecord(msgspec.Struct, frozen=True):
-    """One run as it stands in the book. ``outcome`` is ``None`` while it is open."""
+    """One run as it stands in the book. ``outcome`` is ``None`` while it is open; ``follows`` says why it was made, where that
+    followed from what was measured."""
 
     id: int
     plan_id: int
@@ -43,6 +44,7 @@ class RunRecord(msgspec.Struct, frozen=True):
     reason: str
     closed_rig_time_s: float | None
     card_id: int | None
+    follows: str = ""
 
 
 class BookEvent(msgspec.Struct, frozen=True):
@@ -173,8 +175,11 @@ class BookReader:
             " WHERE run.id >= ? ORDER BY run.id",
             (first,),
         )
-        verdicts = dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (VERDICT,)))
-        return [_judged(_run_record(row), verdicts) for row in rows]
+        verdicts, follows = (
+            dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (kind,)))
+            for kind in (VERDICT, FOLLOWS)
+        )
+        return [_judged(_run_record(row, follows), verdicts) for row in rows]
 
     @_told
     def last_written_s(self) -> float:
@@ -264,7 +269,7 @@ def _judged(run: RunRecord, verdicts: dict[int, str]) -> RunRecord:
     return msgspec.structs.replace(run, outcome=outcome, reason=f"{run.reason}; judged by the person at the bench")
 
 
-def _run_record(row: tuple[Any, ...]) -> RunRecord:
+def _run_record(row: tuple[Any, ...], follows: dict[int, str]) -> RunRecord:
     number, plan_id, step, kind, opened_at, rig_time_s, setting, load, channels, outcome, why, closed_rig_time_s, card_id = row
     return RunRecord(
         id=number,
@@ -280,4 +285,5 @@ def _run_record(row: tuple[Any, ...]) -> RunRecord:
         reason=why or "",
         closed_rig_time_s=closed_rig_time_s,
         card_id=card_id,
+        follows=msgspec.json.decode(follows[number], type=str) if number in follows else "",
     )

@@ -7,6 +7,7 @@ from typing import Any
 import msgspec
 
 from niente.core.model.cautions import READ
+from niente.core.model.plan import CONFIRMING, NEAR_PICK
 from niente.core.model.records import (
     BenchStarted,
     CautionsRead,
@@ -104,6 +105,8 @@ class Recorder:
     def _run_opened(self, one: RunOpened) -> None:
         number = self._writer.open_run(one.plan_id, one.entry, one.kind, one.setting, one.load, self._card, one.rig_time_s)
         assert number == one.run_id, "a run has another number than was told"
+        if one.step.stage in (NEAR_PICK, CONFIRMING):
+            self._event(kinds.FOLLOWS, one.step.reason, one.run_id, one.rig_time_s)
 
     def _hand_card(self, one: HandCardShown) -> None:
         if one.card is not None:

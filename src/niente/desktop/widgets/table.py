@@ -48,7 +48,8 @@ class Cell(msgspec.Struct, frozen=True):
 
     ``aside`` follows in small soft type (an interval, a unit); ``under`` is a palette colour for a line under the
     text (``guard`` for a limit broken, ``cap_line`` for what firmware limits); ``sign`` is drawn instead of a text;
-    ``chip`` names a stage whose texture stands before it.
+    ``chip`` names a stage whose texture stands before it; a cell that ``spans`` has the room of those beside it, as its view
+    gives it, and asks for none.
     """
 
     text: str = ""
@@ -59,6 +60,7 @@ class Cell(msgspec.Struct, frozen=True):
     under: str = ""
     sign: CellSign | None = None
     chip: str = ""
+    spans: bool = False
 
     @property
     def plain(self) -> str:
@@ -219,7 +221,7 @@ class CellDelegate(QStyledItemDelegate):
     def cut_text(self, index: Index, area: QRect) -> str:
         """Return the whole text of a cell that has no room for it; empty where it has."""
         cell = self._model.row(index.row())[index.column()]
-        return "" if cell.sign or self.width(cell) <= area.width() else cell.plain
+        return "" if cell.sign or sum(self._widths(cell)) + 2 * PAD <= area.width() else cell.plain
 
     def _chip(self, painter: QPainter, at: QPointF, stage: str) -> float:
         """Draw a stage's texture, 14 by 11 px; return how far it pushes the text."""
@@ -239,7 +241,7 @@ class CellDelegate(QStyledItemDelegate):
 
     def width(self, cell: Cell) -> float:
         """Return how much room a cell wants."""
-        if cell.sign:
+        if cell.sign or cell.spans:
             return 20.0
         body, aside = self._widths(cell)
         return body + aside + 2 * PAD + (CHIP_PX if cell.chip else 0.0)

@@ -44,8 +44,8 @@ MOST_RUNS = 8
 
 
 def first_quiet(card: RigCard) -> Question:
-    """Return four limits below stock and four duties, under the heaviest and the realistic load, at the deepest offset that
-    a search finds."""
+    """Return a quiet point that is looked for as runs tell, under the heaviest and the realistic load, at the deepest offset
+    that a search finds; for who wants a grid instead, four limits below stock and four duties."""
     axes = (Axis("sustained_power_w", limits_below(card, (0.48, 0.62, 0.76, 0.90))), *default_fans(card, FanSchool.DUTY))
     if card.control(OFFSET) is not None:
         axes = (*axes, offset_axis(card))
@@ -60,6 +60,7 @@ def first_quiet(card: RigCard) -> Question:
         loads[1:],
         until_known(card),
         method=SearchMethod.STRUCTURED,
+        approach=Approach.ADAPTIVE,
     )
 
 

@@ -9,15 +9,15 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QAbstractItemView, QTableView
 
 from niente.core.analysis.evidence import RunSummary
-from niente.core.model.names import control_name, kind_of, part_of
-from niente.core.model.plan import Step
+from niente.core.model.names import kind_of
+from niente.core.model.plan import NEAR_PICK
 from niente.core.model.quantities import number_text, quantity_of
 from niente.core.model.rig_card import LoadKind, RigCard
-from niente.core.model.setting import OFF_AT_ZERO, Setting
-from niente.core.planning.columns import MAX_COLUMNS, deepest
+from niente.core.planning.columns import MAX_COLUMNS
 from niente.core.planning.forecast import StepForecast
 from niente.core.planning.progress import Row, RunStatus
 from niente.core.science.dynamics import Scale
+from niente.desktop.pages.plan.set_columns import FANS, set_head, set_words, with_fans_together
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
 from niente.desktop.widgets.table import Cell, CellSign, HeadedModel, Index, cell_data
@@ -31,21 +31,6 @@ CARRIED = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag
 RUNS = "application/x-niente-runs"
 MIN_SHOWN = 0.05
 """An interval narrower than a column can say is not said."""
-FANS = "fan_duty"
-"""The column that all fan groups share where several are set apart: there is no room for one each beside the reasons."""
-SHORT = {
-    "sustained_power_w": "Limit, W",
-    "voltage_offset_mv": "Offset, mV",
-    "core_offset_mv": "Core, mV",
-    "point_offset_mv": "Point, mV",
-    "clock_cap_mhz": "Cap, MHz",
-    "fixed_clock_mhz": "Fixed, MHz",
-    "fixed_voltage_v": "Fixed, V",
-    "temperature_cap_c": "Cap, °C",
-    "burst_power_w": "Burst, W",
-    "burst_time_s": "Burst, s",
-}
-"""Column heads: the control and its unit; a fan group's is its own name."""
 
 
 class Fold(msgspec.Struct, frozen=True):
@@ -53,6 +38,12 @@ class Fold(msgspec.Struct, frozen=True):
 
     first: int
     end: int
+
+
+class Reason(msgspec.Struct, frozen=True):
+    """A line below a run that says why it is made, where it follows from what was measured."""
+
+    run_index: int
 
 
 class ShownRun(msgspec.Struct, frozen=True):
@@ -82,7 +73,7 @@ class RunList(HeadedModel):
         """The controls that have a column."""
         self.told: tuple[str, ...] = ()
         """The controls that tell the runs apart, each by itself."""
-        self._items: list[int | Fold] = []
+        self._items: list[int | Fold | Reason] = []
         self._open: set[str] = set()
         self._cells: dict[int, list[Cell]] = {}
 
@@ -90,12 +81,12 @@ class RunList(HeadedModel):
 
     def show(self, shown: ShownRun) -> None:
         """Show other runs; where as many stay as there were, the view keeps its place."""
-        before = (len(self._items), self.columns)
+        before = (len(self._items), self.reasons(), self.columns)
         self.shown = shown
         self.told = shown.columns
-        self.columns = _with_fans_together(shown.columns)
+        self.columns = with_fans_together(shown.columns)
         items = self._folded(shown.rows)
-        if (len(items), self.columns) == before:
+        if (len(items), _reasons_in(items), self.columns) == before:
             self._items = items
             made, self._cells = self._cells, {}
             for item, cells in made.items():  # what was never made was never drawn
@@ -103,9 +94,9 @@ class RunList(HeadedModel):
                     self.dataChanged.emit(self.index(item, 0), self.index(item, len(self.heads) - 1))
             return
         self.beginResetModel()
-        for run_index in range(SET_COLUMNS):
-            self.heads[SET + run_index] = _head(self.columns, run_index) if run_index < len(self.columns) else ""
         self._items = items
+        for run_index in range(SET_COLUMNS):
+            self.heads[SET + run_index] = set_head(self.columns, run_index) if run_index < len(self.columns) else ""
         self._cells.clear()
         self.endResetModel()
 
@@ -130,7 +121,7 @@ class RunList(HeadedModel):
         if not 0 <= item < len(self._items):
             return None
         one = self._items[item]
-        return one.first if isinstance(one, Fold) else one
+        return one.first if isinstance(one, Fold) else one.run_index if isinstance(one, Reason) else one
 
     def item_of(self, run_index: int) -> int:
         """Return the line that a run stands in, or is folded into."""
@@ -153,8 +144,19 @@ class RunList(HeadedModel):
         found = self._cells.get(run_index)
         if found is None:
             one = self._items[run_index]
-            found = self._cells[run_index] = self._sum_row(one) if isinstance(one, Fold) else self._run_row(one)
+            match one:
+                case Fold():
+                    found = self._sum_row(one)
+                case Reason():
+                    found = self._reason_row(one.run_index)
+                case _:
+                    found = self._run_row(one)
+            self._cells[run_index] = found
         return found
+
+    def reasons(self) -> list[int]:
+        """Return the lines that say why the run above is made."""
+        return _reasons_in(self._items)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         """Return a cell's text, its alignment, the cell itself, or what a mark means."""
@@ -167,6 +169,8 @@ class RunList(HeadedModel):
 
     def flags(self, index: Index) -> Qt.ItemFlag:
         """Let runs be picked up, and put down between others."""
+        if index.isValid() and isinstance(self._items[index.row()], Reason):
+            return Qt.ItemFlag.NoItemFlags
         return CARRIED if index.isValid() else Qt.ItemFlag.ItemIsDropEnabled
 
     def supportedDropActions(self) -> Qt.DropAction:
@@ -192,15 +196,16 @@ class RunList(HeadedModel):
         if source is None:
             return False
         before = self._items[target - 1] if 0 < target <= self.count() else None
-        after = -1 if before is None else before.end - 1 if isinstance(before, Fold) else before
+        above = self.index_of(target - 1)
+        after = before.end - 1 if isinstance(before, Fold) else -1 if above is None else above
         if after != source:
             self.moved.emit(source, after)
         return False  # nothing is taken out here: the plan is made anew
 
     # -- inside --------------------------------------------------------------------------------------------------
 
-    def _folded(self, rows: tuple[Row, ...]) -> list[int | Fold]:
-        items: list[int | Fold] = []
+    def _folded(self, rows: tuple[Row, ...]) -> list[int | Fold | Reason]:
+        items: list[int | Fold | Reason] = []
         run_index = 0
         while run_index < len(rows):
             end = run_index + 1
@@ -211,7 +216,8 @@ class RunList(HeadedModel):
             if end - run_index >= FOLDS_FROM and wants != (self._key(run_index, rows) in self._open):
                 items.append(Fold(run_index, end))
             else:
-                items.extend(range(run_index, end))
+                for one in range(run_index, end):
+                    items += [one, Reason(one)] if _told_below(rows[one]) else [one]
             run_index = end
         return items
 
@@ -244,7 +250,7 @@ class RunList(HeadedModel):
         first = run_index == 0 or shown.rows[run_index - 1].step.stage != step.stage
         away = row.status in (RunStatus.SKIPPED, RunStatus.LEFT_OUT)
         sets = [
-            Cell("?", soft=True) if _open(row, control) else Cell(self._set_text(step, whole, control), soft=away)
+            Cell("?", soft=True) if _open(row, control) else Cell(set_words(shown.card, step, whole, control), soft=away)
             for control in self.columns
         ]
         return [
@@ -258,18 +264,14 @@ class RunList(HeadedModel):
             noise,
             Cell(shown.scale.mark(level), mark=True, soft=not quiet),
             Cell("" if away and row.run is None else f"{shown.seconds[run_index] / 60.0:.0f}", soft=away),
-            Cell(row.reason or step.reason, soft=not running),
+            Cell("" if _told_below(row) else row.reason or step.reason, soft=not running),
         ]
 
-    def _set_text(self, step: Step, whole: Setting, control: str) -> str:
-        """Return what a run sets a control to; of all fan groups in one column their duties, in the card's order."""
-        if control != FANS or self.shown is None:
-            return _set_text(step.speed_rpm, step.level_dba, whole, control)
-        groups = self.shown.card.fan_groups()
-        if step.speed_rpm or step.level_dba is not None:
-            return " · ".join(_set_text(step.speed_rpm, step.level_dba, whole, f"{FANS}.{group}") for group in groups)
-        duties = [None if group in whole.fan_curve else whole.fan_duty.get(group) for group in groups]
-        return " · ".join(tr("curve") if duty is None else f"{duty:g}" for duty in duties)
+    def _reason_row(self, run_index: int) -> list[Cell]:
+        assert self.shown is not None
+        cells = [Cell()] * len(self.heads)
+        cells[STAGE] = Cell(self.shown.rows[run_index].step.reason, soft=True, spans=True)
+        return cells
 
     def _sum_row(self, fold: Fold) -> list[Cell]:
         """Return one line for many runs: ranges in small type, the time summed up."""
@@ -304,44 +306,13 @@ class RunList(HeadedModel):
         ]
 
 
-def _with_fans_together(columns: tuple[str, ...]) -> tuple[str, ...]:
-    """Return columns where several fan groups share one."""
-    fans = [control for control in columns if kind_of(control) == FANS]
-    if len(fans) < 2:
-        return columns
-    return tuple(FANS if control == fans[0] else control for control in columns if control not in fans[1:])
+def _reasons_in(items: Sequence[int | Fold | Reason]) -> list[int]:
+    return [item for item, one in enumerate(items) if isinstance(one, Reason)]
 
 
-def _head(columns: tuple[str, ...], run_index: int) -> str:
-    """Return a column's head: the unit, and the fan group where two of them have a column."""
-    name = kind_of(columns[run_index])
-    if columns[run_index] == FANS:
-        return tr("Fans, %")
-    part = part_of(columns[run_index])
-    if name in SHORT:
-        return tr(SHORT[name])
-    if name == "load_size":
-        return part
-    unit = quantity_of(columns[run_index]).unit
-    return f"{part.capitalize()}, {unit}" if part else unit
-
-
-def _set_text(speed_rpm: dict[str, float], level_dba: float | None, whole: Setting, control: str) -> str:
-    """Return what a run sets a control to, as short as a column has room for."""
-    name, part = control_name(control)
-    if name == "fan_duty":
-        if part in speed_rpm:
-            return f"{speed_rpm[part]:g} rpm"
-        if level_dba is not None:
-            return f"{level_dba:g} dBA"
-        if part in whole.fan_curve:
-            return tr("curve")
-    value = deepest(whole, name) if name in ("core_offset_mv", "point_offset_mv") and not part else whole.value(control)
-    if value is None or (value == 0 and name in OFF_AT_ZERO and name.startswith("fixed")):
-        return "–"  # the firmware's own
-    if name == "load_size" and value == 0:
-        return tr("all")
-    return quantity_of(control).text(value)
+def _told_below(row: Row) -> bool:
+    """Return whether why a run is made wants a line of its own: where it follows from what was measured, and is known."""
+    return row.step.stage == NEAR_PICK and row.status != RunStatus.EXPECTED and not row.reason
 
 
 def _open(row: Row, control: str) -> bool:
@@ -402,6 +373,13 @@ class RunListView(QTableView):
         self.setDragDropOverwriteMode(False)
         self.setDropIndicatorShown(True)
         self.setDefaultDropAction(Qt.DropAction.MoveAction)
+        model.modelReset.connect(self._span)
+
+    def _span(self) -> None:
+        """Let reasons have the room of all columns."""
+        self.clearSpans()
+        for item in self._list.reasons():
+            self.setSpan(item, STAGE, 1, len(self._list.heads) - STAGE)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Unfold by a click on a fold's mark."""
