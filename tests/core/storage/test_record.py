@@ -16,6 +16,7 @@ from niente.core.model.errors import BookError
 from niente.core.model.frame import Frame
 from niente.core.model.limits import Limits
 from niente.core.model.plan import SearchMethod
+from niente.core.model.question import Approach
 from niente.core.model.records import (
     ForecastMade,
     FrameTaken,
@@ -77,7 +78,8 @@ def test_a_book_from_before_the_record_opens_as_before(old: Path, card: RigCard)
     assert bench.project is not None
     before, usual = bench.project.question, default_project(bench.card).question
     assert before.method == SearchMethod.LADDER  # what was asked then is not asked otherwise now
-    assert msgspec.structs.replace(before, method=usual.method) == usual
+    assert before.approach == Approach.GRID
+    assert msgspec.structs.replace(before, method=usual.method, approach=usual.approach) == usual
     assert bench.project.limits == Limits()
     bench.start(short_plan(card, COOL, Setting(sustained_power_w=110.0), COOL.over(card.stock), seconds=60.0), Limits())
     assert watcher.end().complete

@@ -16,7 +16,7 @@ from niente.core.model.records import Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 
-PROTOCOL = 8
+PROTOCOL = 9
 
 
 class Hello(msgspec.Struct, frozen=True, tag=True):
