@@ -105,6 +105,20 @@ def test_a_run_tells_what_it_is_for_and_is_made_nowhere_twice(finished: tuple[Pl
     assert len({setting.key() for setting in made}) == len(made)
 
 
+def test_the_book_keeps_why_a_run_was_made(finished: tuple[Plan, Evidence]) -> None:
+    plan, evidence = finished
+    rows = [row for row in plan_rows(plan, evidence.card, evidence) if row.entry in entries(plan, PickRuns) and row.run]
+    said = {row.step.stage: row.step.reason for row in rows}
+    assert said["near pick"].startswith("Tells whether this keeps ")
+    assert said["confirmation"].startswith("The pick, ")
+    before_that = [msgspec.structs.replace(run, follows="") for run in evidence.runs]  # a book that did not keep it yet
+    older = plan_rows(plan, evidence.card, msgspec.structs.replace(evidence, runs=tuple(before_that)))
+    assert {row.step.reason for row in older if row.entry in entries(plan, PickRuns) and row.run} <= {
+        "Near the pick as it was then",
+        "The pick as it was then",
+    }
+
+
 def test_a_run_ends_as_soon_as_what_it_says_of_the_pick_is_known(finished: tuple[Plan, Evidence]) -> None:
     """What 0.2 dB are worth in kelvin at the pick: where they are worth many, a rough temperature will do."""
     plan, evidence = finished

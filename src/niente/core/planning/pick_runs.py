@@ -21,7 +21,7 @@ from niente.core.science.statistics import Z95
 from niente.core.selection.aims import less_of
 from niente.core.selection.explanation import short_candidate_text
 from niente.core.selection.kept import Limit, at_even_odds, keeps
-from niente.core.selection.pick import Choice, candidate_at
+from niente.core.selection.pick import Choice
 
 EXPECTED_RUNS = 2
 """How many such runs are expected before the first."""
@@ -73,13 +73,12 @@ def next_pick_run(
         tells = tuple(limit for limit in tells if not view.is_told(index, limit))
         exposures = [_heat_exposure(entry, limits, choice) if limit == Limit.HEADROOM else WORK for limit in tells]
         minutes = sum(SETTING_MINUTES + _minutes(models, exposure) for exposure in exposures)
-        here = short_candidate_text(candidate_at(models, reached, limits, index))
         step = Step(
             reached.settings.at(index),
             models.heavy_load if tells[0] == Limit.HEADROOM else models.count_load,
             exposures[0],
             NEAR_PICK,
-            _words(limits, here, choice, tells, wins),
+            _words(limits, choice, tells, wins),
         )
         offers.append(_Worth(wins, minutes, step))
     worth = [offer for offer in offers if offer.wins_db >= entry.matters_db]
@@ -181,14 +180,14 @@ def _minutes(models: Models, exposure: Exposure) -> float:
     return (exposure.min_s if exposure.known_to_k is None else min(max(usual, exposure.min_s), exposure.max_s)) / 60.0
 
 
-def _words(limits: Limits, here: str, choice: Choice | None, tells: tuple[Limit, ...], wins: float) -> str:
-    """Say what a run tells: which setting may be kept in place of the pick, and what that wins."""
+def _words(limits: Limits, choice: Choice | None, tells: tuple[Limit, ...], wins: float) -> str:
+    """Say what a run tells: which limits its setting is to keep, in place of which pick, and what that wins."""
     wanted = {
         Limit.HEADROOM: f"{limits.min_headroom_k:g}{NO_BREAK_SPACE}K of headroom",
         Limit.THROUGHPUT: f"{limits.min_throughput_percent:g}{NO_BREAK_SPACE}% of throughput",
     }
     keeps_what = " and ".join(wanted[limit] for limit in tells)
     if choice is None:
-        return f"Tells whether {here} keeps {keeps_what}: nothing surely does yet"
-    won = f", {number_text(wins, 1)}{NO_BREAK_SPACE}dB quieter," if limits.aim == Aim.QUIETEST else ""
-    return f"Tells whether {here}{won} keeps {keeps_what}; only {short_candidate_text(choice.pick)} surely does"
+        return f"Tells whether this keeps {keeps_what}: nothing surely does yet"
+    against = f"{number_text(wins, 1)}{NO_BREAK_SPACE}dB under" if limits.aim == Aim.QUIETEST else "in place of"
+    return f"Tells whether this keeps {keeps_what}, {against} {short_candidate_text(choice.pick)}"

@@ -165,6 +165,13 @@ class RunList(HeadedModel):
             return plain(self._tip(run_index)) if run_index is not None else None
         return cell_data(self, index, role)
 
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        """Return a column's head; where fan groups share one, in which order they stand there."""
+        at = section - SET
+        if role == Qt.ItemDataRole.ToolTipRole and self.shown is not None and 0 <= at < len(self.columns):
+            return " · ".join(self.shown.card.fan_groups()) if self.columns[at] == FANS else None
+        return super().headerData(section, orientation, role)
+
     # -- dragging ------------------------------------------------------------------------------------------------
 
     def flags(self, index: Index) -> Qt.ItemFlag:
