@@ -4,11 +4,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtGui import QGuiApplication, QKeyEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from niente.core.model.hand_over_card import read_card
@@ -18,6 +19,7 @@ from niente.core.model.what_if import Circumstance
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
 from niente.desktop.pages.answer.choice_view import LIMITS, POINTS, WHAT_IF
+from niente.desktop.pages.answer.measures import Measure
 from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.widgets.blocks import Buttons, Title, Words
 from tests.conftest import larkspur_rig
@@ -48,6 +50,48 @@ def type_into(field: QWidget, text: str) -> None:
     field.selectAll()  # type: ignore[attr-defined]
     QTest.keyClicks(field, text)
     QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+def choose(box: QComboBox, text: str) -> None:
+    index = box.findText(text)
+    box.setCurrentIndex(index)
+    box.activated.emit(index)
+
+
+# -- the picture -----------------------------------------------------------------------------------------------------
+
+
+def test_a_choice_is_drawn_by_other_measures(answering: AnswerPage) -> None:
+    """Each axis may be what is known of every setting; what stands on the other axis changes places with it."""
+    choice = answering.choice
+    scatter, models = choice.scatter, answering.session.answer
+    assert scatter.measures == (Measure.NOISE, Measure.THROUGHPUT)
+    assert models.reached is not None
+    predicted = models.reached.predicted
+    choose(choice.across, "energy per work")
+    made = scatter._settings
+    assert made is not None
+    energy = predicted.power_w[made.drawn] / predicted.throughput_percent[made.drawn]
+    assert made.at[:, 0] == pytest.approx(energy)
+    assert made.at[:, 1] == pytest.approx(predicted.throughput_percent[made.drawn])
+    assert answering.lead.text().startswith("Energy per work against throughput")
+    cheap, fast = made.front.T
+    assert np.all(np.diff(cheap) > 0)
+    assert np.all(np.diff(fast) > 0)  # more work costs more energy a piece
+    choose(choice.up, "core temperature")
+    made = scatter._settings
+    assert made is not None
+    warm = made.front[:, 1]
+    assert np.all(np.diff(warm) < 0)  # both less is better
+    choose(choice.across, "core temperature")
+    assert scatter.measures == (Measure.CORE, Measure.ENERGY)
+    assert choice.up.currentText() == "energy per work"
+    scatter.keyPressEvent(QKeyEvent(QKeyEvent.Type.KeyPress, Qt.Key.Key_PageDown, Qt.KeyboardModifier.NoModifier))
+    assert choice.selected is not None
+    assert choice.selected.core_c >= models.choice.pick.core_c  # type: ignore[union-attr]
+    choose(choice.across, "noise")
+    choose(choice.up, "throughput")
+    assert scatter.measures == (Measure.NOISE, Measure.THROUGHPUT)
 
 
 # -- limits ----------------------------------------------------------------------------------------------------------

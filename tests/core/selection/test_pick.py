@@ -91,6 +91,9 @@ def test_three_runners_up_that_differ(models: Models, limits: Limits) -> None:
     assert len(choice.runners_up) == 3
     assert len(settings) == 4
     assert all(one.in_room_dba >= choice.pick.in_room_dba - 0.1 for one in choice.runners_up)
+    for one, other in itertools.combinations((choice.pick, *choice.runners_up), 2):  # and in what they come to
+        louder, faster = abs(one.in_room_dba - other.in_room_dba), abs(one.throughput_percent - other.throughput_percent)
+        assert louder >= 0.5 or faster >= 0.8 or abs(one.headroom_k - other.headroom_k) >= 1.0
 
 
 def test_what_each_limit_costs(models: Models, limits: Limits) -> None:

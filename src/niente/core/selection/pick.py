@@ -34,6 +34,8 @@ CLEARLY_APART = {
     "voltage_offset_mv": 20.0,
 }
 """Two settings are worth telling apart where one of these controls differs by so much."""
+APART_DB, APART_PERCENT, APART_K = 0.5, 0.8, 1.0
+"""And where one of noise, throughput and headroom does: another setting that comes to the same is none."""
 UNRUN_DB = 4.0
 """What a setting that was run may be louder by, to stand beside the pick in place of one that was not."""
 
@@ -250,18 +252,23 @@ def front(noise_dba: Vector, throughput: Vector) -> tuple[Vector, Vector]:
 
 
 def sound_settings(field: JudgedSettings, limits: Limits) -> tuple[Vector, Vector]:
-    """Return noise and throughput of the settings that keep the limits which belong to the machine, ``(m,)`` each: headroom,
-    and no failure."""
-    kept = keeps(field, limits)
-    sound = kept[Limit.HEADROOM] & kept[Limit.RESULTS] & kept[Limit.FAILURES] & np.isfinite(field.predicted.throughput_percent)
+    """Return noise and throughput of the settings that keep headroom and had no failure, ``(m,)`` each."""
+    sound = are_sound(field, limits)
     return field.predicted.in_room_dba[sound], field.predicted.throughput_percent[sound]
+
+
+def are_sound(field: JudgedSettings, limits: Limits) -> Mask:
+    """Return which settings keep the limits that belong to the machine: headroom, and no failure ``(n,)``."""
+    kept = keeps(field, limits)
+    sound: Mask = kept[Limit.HEADROOM] & kept[Limit.RESULTS] & kept[Limit.FAILURES]
+    return sound & np.isfinite(field.predicted.throughput_percent)
 
 
 def _runners_up(
     models: Models, field: JudgedSettings, kept: dict[Limit, Mask], eligible: Mask, pick: Candidate
 ) -> tuple[Candidate, ...]:
     """Return three other settings worth a thought: more throughput for little noise, a cooler one, and the measured
-    setting nearest to the pick; each clearly apart from the others in some control."""
+    setting nearest to the pick; each clearly apart from the others in some control, and in what it comes to."""
     predicted = field.predicted
     open_to = eligible.copy()
     found: list[Candidate] = []
@@ -271,7 +278,9 @@ def _runners_up(
         for control in field.settings.values:
             apart = np.abs(field.settings.of(control) - (at.setting.value(control) or 0.0))
             near &= apart < CLEARLY_APART.get(kind_of(control), math.inf)
-        open_to[near] = False
+        alike = np.abs(predicted.in_room_dba - at.in_room_dba) < APART_DB
+        alike &= np.abs(predicted.throughput_percent - at.throughput_percent) < APART_PERCENT
+        open_to[near | (alike & (np.abs(predicted.headroom_k - at.headroom_k) < APART_K))] = False
 
     close(pick)
     dearer = np.maximum(predicted.in_room_dba - pick.in_room_dba, 0.0)

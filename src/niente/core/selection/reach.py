@@ -36,8 +36,8 @@ HOLDING, ALIKE, SPREAD_POWER = 10, 9, 4
 of ways of setting them apart."""
 STARTS = 4
 """From how many parts of the lattice the best for the limits is looked for."""
-LEVELS = 12
-"""Throughputs for which the front is looked for."""
+BELOW, ABOVE = 4, 9
+"""Throughputs for which the front is looked for, below the one that is wanted and above it, where more is worth a thought."""
 ROUNDS, FIRST, NEAR, LAST = 16, 0.16, 0.04, 0.008
 """How many steps are made at most; how wide the first is as a share of a control's span, where good settings are known already,
 and the last. It is halved where none gains."""
@@ -267,7 +267,11 @@ class _Search:
         limits = self._limits
         plain = msgspec.structs.replace(limits, aim=Aim.QUIETEST, max_noise_dba=None, max_over_background_db=None)
         known = throughput[np.isfinite(throughput)]
-        levels = np.linspace(np.min(known), np.max(known), LEVELS) if known.shape[0] else np.empty(0)
+        levels = np.empty(0)
+        if known.shape[0]:
+            least, most = float(np.min(known)), float(np.max(known))
+            wanted = min(max(limits.min_throughput_percent, least), most)
+            levels = np.append(np.linspace(least, wanted, BELOW, endpoint=False), np.linspace(wanted, most, ABOVE))
         return [
             _Target(limits),
             *(_Target(looser) for looser in loosened(limits).values()),

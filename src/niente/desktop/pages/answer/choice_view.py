@@ -28,6 +28,7 @@ from niente.core.selection.why_not import why_not
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.choice_commands import ChoiceCommands
 from niente.desktop.pages.answer.limits_panel import LimitsPanel
+from niente.desktop.pages.answer.measures import UP, Measure
 from niente.desktop.pages.answer.points_panel import PointsPanel
 from niente.desktop.pages.answer.scatter import Scatter
 from niente.desktop.pages.answer.ways import step_text
@@ -35,9 +36,10 @@ from niente.desktop.pages.answer.what_if_panel import WhatIfPanel
 from niente.desktop.services.theme import Look
 from niente.desktop.services.translation import tr
 from niente.desktop.session.session import Session
+from niente.desktop.widgets import form
 from niente.desktop.widgets.blocks import Block, Buttons, Columns, Reading, Readings, Title, Words
 from niente.desktop.widgets.empty import Empty
-from niente.desktop.widgets.labels import rule
+from niente.desktop.widgets.labels import label, rule
 from niente.desktop.widgets.quantity_field import QuantityField
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 from niente.desktop.widgets.views import Views
@@ -79,6 +81,10 @@ class ChoiceView(QWidget):
         self.points = PointsPanel(look, actions)
         self.views = Views([(tr(name), tr(tip)) for name, tip in VIEWS])
         self.below = QStackedWidget()
+        names = [tr(measure.value) for measure in Measure]
+        self.across = form.choice(tr("What stands across the picture"), names, self._axes_chosen)
+        self.up = form.choice(tr("What stands up the picture"), names, self._axes_chosen)
+        self.up.setCurrentIndex(list(Measure).index(UP))
         self._selected: Candidate | None = None
         self._of: Choice | None = None
         """The choice that the selected setting was looked at beside."""
@@ -104,6 +110,10 @@ class ChoiceView(QWidget):
         row.addSpacing(16)
         row.addWidget(self.what_ifs.robust, 100)
         row.addStretch(1)
+        row.addWidget(label(tr("Drawn"), "soft"))
+        row.addWidget(self.up)
+        row.addWidget(label(tr("over"), "soft"))
+        row.addWidget(self.across)
         self.body.addLayout(row)
         for panel in (self.limits, self.what_ifs, self.points):
             self.below.addWidget(panel)
@@ -117,6 +127,16 @@ class ChoiceView(QWidget):
     def _view_chosen(self, index: int) -> None:
         self.below.setCurrentIndex(index)
         self.what_ifs.robust.setVisible(index == WHAT_IF)
+        self.selection_changed.emit()
+
+    def _axes_chosen(self, _: int) -> None:
+        """Draw by what was chosen; what stands on one axis already changes places with it."""
+        across, up = (list(Measure)[box.currentIndex()] for box in (self.across, self.up))
+        if across == up:
+            across, up = self.scatter.measures[::-1]
+            self.across.setCurrentIndex(list(Measure).index(across))
+            self.up.setCurrentIndex(list(Measure).index(up))
+        self.scatter.show_axes(across, up)
         self.selection_changed.emit()
 
     def _row_chosen(self, row: int) -> None:
@@ -219,8 +239,9 @@ class ChoiceView(QWidget):
         if self.is_behind():
             lead = tr("For the earlier limits; the pick for the present ones is being worked out")
             return lead, candidate_text(choice.pick)
-        settings = tr("Noise against throughput, {n} settings; headroom judged in a {room} °C room").format(
-            n=choice.settings, room=f"{choice.limits.design_room_c:g}"
+        across, up = (tr(measure.value) for measure in self.scatter.measures)
+        settings = tr("{across} against {up}, {n} settings; headroom judged in a {room} °C room").format(
+            across=across.capitalize(), up=up, n=choice.settings, room=f"{choice.limits.design_room_c:g}"
         )
         return f"{settings}: {tr(choice.standing.value)}", candidate_text(choice.pick)
 

@@ -123,6 +123,8 @@ class AnswerPage(Page):
 
     def _selection_changed(self) -> None:
         self._offer()
+        if self.is_choice:  # its lead says what is drawn
+            self.set_head(*self.choice.head())
         self.margin_changed.emit()
 
     def _found_beside(self) -> None:

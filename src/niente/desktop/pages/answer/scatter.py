@@ -1,4 +1,4 @@
-"""Noise against throughput for every setting: the front, the pick and its runners-up, and the limits as handles."""
+"""Every setting by two measures: the front, the pick with its runners-up, and the limits as handles."""
 
 import math
 from collections.abc import Sequence
@@ -7,17 +7,19 @@ from itertools import pairwise
 import msgspec
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
 from niente.core.analysis.judged import JudgedSettings
 from niente.core.model.limits import Limits
 from niente.core.model.quantities import number_text
-from niente.core.science.arrays import Array
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.dynamics import MARKS, Scale
 from niente.core.selection.explanation import candidate_text, short_candidate_text
 from niente.core.selection.methods import MethodStep
 from niente.core.selection.pick import Candidate, Choice
 from niente.core.selection.points import PointStand
+from niente.desktop.pages.answer.measures import ACROSS, UP, Measure
+from niente.desktop.pages.answer.scatter_labels import draw_marks_legend, label_place
 from niente.desktop.pages.answer.scatter_points import ScatterPoints, sort_settings
 from niente.desktop.pages.answer.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
@@ -30,15 +32,14 @@ from niente.desktop.widgets.scale import PixelSpan, QuietSpan, rounded, ticks, t
 
 GUTTERS = (60, 32, 56, 50)
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
-GRAB_PX, TICK_PX, TICKS_UP = 9.0, 38.0, 6
-NAMED = 1000.0
-"""A mark with a number is worth so many others, where a label is to meet few."""
+GRAB_PX, TICK_PX, TICKS_UP, TICKS_ACROSS = 9.0, 38.0, 6, 10
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
 
 
 class Scatter(Plot):
-    """The picture of the choice. ``limit_moved`` gives a limit's name and where its handle was let go."""
+    """The picture of the choice, by noise and throughput unless other ``measures`` are wanted. ``limit_moved`` gives a limit's
+    name and where its handle was let go."""
 
     limit_moved = Signal(str, float)
     pointed_at = Signal(int)
@@ -62,6 +63,8 @@ class Scatter(Plot):
         self._scale = Scale()
         self._grabbed = ""
         self._pointed: Candidate | None = None
+        self.measures = (ACROSS, UP)
+        self._judged: JudgedSettings | None = None
         self._stands: tuple[PointStand, ...] = ()
         self.ways = MethodCurves(look)
 
@@ -75,17 +78,30 @@ class Scatter(Plot):
     ) -> None:
         """Draw the settings that a choice is made from, and over them the ways of limiting a machine, where more than one was
         measured."""
-        self._limits, self._choice, self._scale = limits, choice, scale
+        self._limits, self._choice, self._scale, self._judged = limits, choice, scale, judged
         self.ways.take(method_steps)
-        self._settings = made = sort_settings(judged, limits, self.ways.method_steps)
-        every = np.concatenate([made.measured, made.inferred, made.front, self.ways.points()])
+        self._sort(judged)
+
+    def show_axes(self, across: Measure, up: Measure) -> None:
+        """Draw the settings by other measures."""
+        self.measures = (across, up)
+        if self._judged is not None:
+            self._sort(self._judged)
+
+    def _sort(self, judged: JudgedSettings) -> None:
+        limits, usual, (across, up) = self._limits, self.measures == (ACROSS, UP), self.measures
+        self._settings = made = sort_settings(judged, limits, self.ways.method_steps, self.measures)
+        every = np.concatenate([made.measured, made.inferred, made.front, *([self.ways.points()] if usual else [])])
         every = every if every.shape[0] else np.concatenate([made.rejected, made.worse])
         low, high = np.min(every, axis=0), np.max(every, axis=0)
-        low[1] = min(low[1], limits.min_throughput_percent - 5.0)
-        if limits.max_noise_dba is not None:  # a handle stands where it was put
+        if up == UP:
+            low[1] = min(low[1], limits.min_throughput_percent - 5.0)
+        if across == ACROSS and limits.max_noise_dba is not None:  # a handle stands where it was put
             low[0], high[0] = min(low[0], limits.max_noise_dba), max(high[0], limits.max_noise_dba)
-        levels = (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0)))
-        self.box.setRange(xRange=levels, yRange=rounded(low[1] - 2.0, high[1] + 2.0, TICKS_UP), padding=0.0)
+        wide = rounded(low[0] - across.margin, high[0] + across.margin, TICKS_UP)
+        if across == ACROSS:
+            wide = (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0)))
+        self.box.setRange(xRange=wide, yRange=rounded(low[1] - up.margin, high[1] + up.margin, TICKS_UP), padding=0.0)
         self._speak()
         self.draw_again()
 
@@ -114,13 +130,16 @@ class Scatter(Plot):
                 dba=number_text(choice.pick.in_room_dba, 1),
                 t=number_text(choice.pick.throughput_percent, 1),
             )
-        words += self.ways.words()
+        across, up = (tr(measure.value) for measure in self.measures)
+        words += " " + tr("Drawn: {up} over {across}.").format(up=up, across=across)
+        words += self.ways.words() if self.measures == (ACROSS, UP) else ""
         self.setAccessibleDescription(words)
 
     def axes(self) -> tuple[PixelSpan, PixelSpan]:
         """Return the two axes; that of noise gives its quiet end, where settings are chosen from, the most room."""
         across, up = spans(self.canvas, self.box)
-        return QuietSpan(across.low, across.high, across.start_px, across.end_px), up
+        quiet = QuietSpan(across.low, across.high, across.start_px, across.end_px)
+        return quiet if self.measures[0] == ACROSS else across, up
 
     # -- painting ------------------------------------------------------------------------------------------------
 
@@ -130,9 +149,11 @@ class Scatter(Plot):
             return
         p, area = self.look.palette, self.canvas.area(self.box)
         across, up = self.axes()
-        y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
-        painter.fillRect(QRectF(area.left(), y, area.width(), area.bottom() - y), QColor(p.shade))
-        if self._limits.max_noise_dba is not None:
+        y = area.bottom()
+        if self.measures[1] == UP:
+            y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
+            painter.fillRect(QRectF(area.left(), y, area.width(), area.bottom() - y), QColor(p.shade))
+        if self.measures[0] == ACROSS and self._limits.max_noise_dba is not None:
             x = min(max(across.px(self._limits.max_noise_dba), area.left()), area.right())
             painter.fillRect(QRectF(x, area.top(), area.right() - x, y - area.top()), QColor(p.shade))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
@@ -145,7 +166,8 @@ class Scatter(Plot):
             painter.drawLine(QLineF(x, area.top(), x, area.bottom()))
 
     def _mark_limits(self, across: PixelSpan) -> list[float]:
-        return [limit for limit in self._scale.limits_dba if across.low < limit < across.high]
+        limits = self._scale.limits_dba if self.measures[0] == ACROSS else ()
+        return [limit for limit in limits if across.low < limit < across.high]
 
     def _over(self, painter: QPainter) -> None:
         made = self._settings
@@ -165,25 +187,31 @@ class Scatter(Plot):
         for point in made.inferred:
             draw_inferred(painter, at(point), p)
         self._draw_front(painter, made, across, up)
-        self.ways.draw(painter, across, up)
+        if self.measures == (ACROSS, UP):
+            self.ways.draw(painter, across, up)
         for point in made.measured:
             draw_measured(painter, at(point), p)
         painter.setClipping(False)
-        draw_axis_ticks(painter, self.canvas, self.box, ticks_along(across, TICK_PX), bottom=True, along=across)
+        usual = self.measures[0] == ACROSS
+        at_px = ticks_along(across, TICK_PX) if usual else ticks(across.low, across.high, TICKS_ACROSS)
+        draw_axis_ticks(painter, self.canvas, self.box, at_px, bottom=True, along=across)
         draw_axis_ticks(painter, self.canvas, self.box, ticks(up.low, up.high, TICKS_UP), bottom=False)
-        draw_text(painter, QPointF(0, area.top() - 22), tr("Throughput, % of stock"), font(SMALL), p.ink, halo=p.ground)
-        draw_text(painter, QPointF(area.right() + 16, area.bottom() + 16), tr("dBA"), font(SMALL), p.ink)
-        self._draw_dynamics(painter, area, across)
+        draw_text(painter, QPointF(0, area.top() - 22), tr(self.measures[1].axis_title), font(SMALL), p.ink, halo=p.ground)
+        if usual:
+            draw_text(painter, QPointF(area.right() + 16, area.bottom() + 16), tr("dBA"), font(SMALL), p.ink)
+            self._draw_dynamics(painter, area, across)
+        else:
+            draw_text(painter, QPointF(area.left(), area.bottom() + 38), tr(self.measures[0].axis_title), font(SMALL), p.ink)
         self._draw_handles(painter, area, across, up)
         self._draw_names(painter, area, across, up)
-        self._draw_legend(painter, area)
+        draw_marks_legend(painter, area, p)
 
     def _draw_front(self, painter: QPainter, made: ScatterPoints, across: PixelSpan, up: PixelSpan) -> None:
         if made.front.shape[0] < 2:
             return
         p = self.look.palette
         points = [(across.px(x), up.px(y)) for x, y in made.front.tolist()]
-        spread = list(zip(made.front.tolist(), made.spread_db.tolist(), strict=True))
+        spread = list(zip(made.front.tolist(), made.spread.tolist(), strict=True))
         band = [QPointF(across.px(x - s), up.px(y)) for (x, y), s in spread]
         band += [QPointF(across.px(x + s), up.px(y)) for (x, y), s in spread[::-1]]
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -220,26 +248,30 @@ class Scatter(Plot):
         return across.high if limit is None else min(max(limit, across.low), across.high)
 
     def _draw_handles(self, painter: QPainter, area: QRectF, across: PixelSpan, up: PixelSpan) -> None:
-        p, least = self.look.palette, self._limits.min_throughput_percent
+        """Draw the limits as handles, where their axes are drawn."""
+        p, least, limit = self.look.palette, self._limits.min_throughput_percent, self._limits.max_noise_dba
         y = min(max(up.px(least), area.top()), area.bottom())
+        left, top = area.left() - 1, area.top() - 1
+        if self.measures[1] == UP:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+            painter.setPen(QColor(p.ink))
+            painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(p.ink))
+            painter.drawPolygon(QPolygonF([QPointF(left - 10, y - 6), QPointF(left - 10, y + 6), QPointF(left, y)]))
+            text = tr("at least {t} %").format(t=f"{least:g}")
+            draw_text(painter, QPointF(area.right() - 6, y - 5), text, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
+        if self.measures[0] != ACROSS:
+            return
         x = across.px(self._noise_at(across))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(QColor(p.ink))
-        painter.drawLine(QLineF(area.left(), round(y) + 0.5, area.right(), round(y) + 0.5))
-        if self._limits.max_noise_dba is not None:
+        painter.setBrush(QColor(p.ground if limit is None else p.ink))
+        if limit is not None:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
             painter.drawLine(QLineF(round(x) + 0.5, area.top(), round(x) + 0.5, area.bottom()))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(p.ink))
-        left, top = area.left() - 1, area.top() - 1
-        painter.drawPolygon(QPolygonF([QPointF(left - 10, y - 6), QPointF(left - 10, y + 6), QPointF(left, y)]))
-        if self._limits.max_noise_dba is None:
-            painter.setBrush(QColor(p.ground))
-            painter.setPen(QPen(QColor(p.ink), 1.0))
         painter.drawPolygon(QPolygonF([QPointF(x - 6, top - 10), QPointF(x + 6, top - 10), QPointF(x, top)]))
-        text = tr("at least {t} %").format(t=f"{least:g}")
-        draw_text(painter, QPointF(area.right() - 6, y - 5), text, font(SMALL), p.ink, halo=p.ground, align=RIGHT)
-        limit = self._limits.max_noise_dba
         words = tr("at most {n} dBA").format(n=number_text(limit, 1)) if limit is not None else tr("no noise limit: drag")
         side = RIGHT if x > area.right() - 110 else Qt.AlignmentFlag.AlignLeft
         shift = -10.0 if side == RIGHT else 10.0
@@ -252,7 +284,7 @@ class Scatter(Plot):
             return
 
         def at(one: Candidate) -> QPointF:
-            return QPointF(across.px(one.in_room_dba), up.px(one.throughput_percent))
+            return QPointF(across.px(self.measures[0].of(one)), up.px(self.measures[1].of(one)))
 
         for number, other in enumerate(choice.runners_up, 2):
             point = at(other)
@@ -274,47 +306,17 @@ class Scatter(Plot):
         painter.drawLine(QLineF(round(pick.x()) + 0.5, pick.y(), round(pick.x()) + 0.5, area.bottom()))
         draw_picked(painter, pick, p)
         words = short_candidate_text(choice.pick)
-        x, y, side = self._room_for(words, pick, area, across, up)
+        x, y, side = label_place(words, pick, area, self._marks_px(across, up), [at(other) for other in choice.runners_up])
         draw_text(painter, QPointF(x, y), tr("the pick"), font(SMALL), p.accent, halo=p.ground, align=side)
         draw_text(painter, QPointF(x, y + 14), words, font(BODY, bold=True), p.ink, halo=p.ground, align=side)
 
-    def _room_for(
-        self, words: str, pick: QPointF, area: QRectF, across: PixelSpan, up: PixelSpan
-    ) -> tuple[float, float, Qt.AlignmentFlag]:
-        """Return where the pick's label meets the fewest marks: left or right of it, above or below."""
+    def _marks_px(self, across: PixelSpan, up: PixelSpan) -> tuple[Vector, Vector]:
+        """Return where marks stand, in px across and up ``(n,)``."""
         made = self._settings
-        if made is None:
-            return pick.x(), pick.y(), RIGHT
-        marks = np.concatenate([made.measured, made.inferred, made.rejected, made.front])
-        x = np.array([across.px(level) for level in marks[:, 0].tolist()])
-        y = up.start_px + (marks[:, 1] - up.low) / (up.high - up.low) * (up.end_px - up.start_px)
-        others = self._choice.runners_up if self._choice is not None else ()
-        named = [(across.px(other.in_room_dba), up.px(other.throughput_percent)) for other in others]
-        width = QFontMetricsF(font(BODY, bold=True)).horizontalAdvance(words) + 6
-        best, least = (pick.x() + 14, pick.y() - 26, Qt.AlignmentFlag.AlignLeft), math.inf
-        for side, way in ((Qt.AlignmentFlag.AlignLeft, 1.0), (RIGHT, -1.0)):
-            for top in (-34.0, -54.0, 18.0, 34.0):
-                start = pick.x() + way * 12
-                left, high = (start if way > 0 else start - width), pick.y() + top
-                met = float(np.count_nonzero((x > left - 4) & (x < left + width) & (y > high - 2) & (y < high + 28)))
-                met += NAMED * sum(left - 24 < px < left + width + 8 and high - 8 < py < high + 36 for px, py in named)
-                inside = area.adjusted(2, 0, 0, 0).contains(QRectF(left, high, width, 28))
-                met += abs(top) / 200.0 if inside else 100.0
-                if met < least:
-                    best, least = (start, high + 9, side), met
-        return best
-
-    def _draw_legend(self, painter: QPainter, area: QRectF) -> None:
-        p, x, y = self.look.palette, area.right() - 14.0, area.bottom() - 12.0
-        words = tr("breaks a limit")
-        width = draw_text(painter, QPointF(x, y + 3.5), words, font(SMALL), p.ink, halo=p.shade, align=RIGHT)
-        draw_rejected(painter, QPointF(x - width - 9, y), QColor(p.soft))
-        x -= width + 32
-        width = draw_text(painter, QPointF(x, y + 3.5), tr("inferred"), font(SMALL), p.ink, halo=p.shade, align=RIGHT)
-        draw_inferred(painter, QPointF(x - width - 9, y), p)
-        x -= width + 32
-        width = draw_text(painter, QPointF(x, y + 3.5), tr("measured"), font(SMALL), p.ink, halo=p.shade, align=RIGHT)
-        draw_measured(painter, QPointF(x - width - 9, y), p)
+        groups = [] if made is None else [made.measured, made.inferred, made.rejected, made.front]
+        marks = np.concatenate([np.empty((0, 2)), *groups])
+        x = np.array([across.px(value) for value in marks[:, 0].tolist()])
+        return x, np.array([up.px(value) for value in marks[:, 1].tolist()])
 
     # -- the handles ---------------------------------------------------------------------------------------------
 
@@ -324,16 +326,12 @@ class Scatter(Plot):
         area = self.canvas.area(self.box)
         across, up = self.axes()
         y = min(max(up.px(self._limits.min_throughput_percent), area.top()), area.bottom())
-        x = across.px(self._noise_at(across))
-        if abs(point.y() - y) < GRAB_PX and (point.x() < area.left() + 4 or self._on_line(point, area)):
+        x = across.px(self._noise_at(across)) if self.measures[0] == ACROSS else math.inf
+        if self.measures[1] == UP and abs(point.y() - y) < GRAB_PX and (point.x() <= area.right()):
             return THROUGHPUT
         if abs(point.x() - x) < GRAB_PX and (point.y() < area.top() + 4 or self._limits.max_noise_dba is not None):
             return NOISE
         return ""
-
-    @staticmethod
-    def _on_line(point: QPointF, area: QRectF) -> bool:
-        return area.left() <= point.x() <= area.right()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take hold of a handle."""
@@ -374,7 +372,7 @@ class Scatter(Plot):
             return
         here = self._pointed or choice.pick
         order = np.lexsort((made.at[:, 1], made.at[:, 0]))
-        place = (here.in_room_dba, here.throughput_percent)
+        place = tuple(measure.of(here) for measure in self.measures)
         keys = [tuple(made.at[index]) for index in order.tolist()]
         beyond = [at for at, key in enumerate(keys) if (key > place if way > 0 else key < place)]
         if beyond:

@@ -10,50 +10,57 @@ from niente.core.model.limits import Limits
 from niente.core.science.arrays import Array, Indices, Mask
 from niente.core.selection.kept import keeps
 from niente.core.selection.methods import MethodStep
-from niente.core.selection.pick import front, sound_settings
+from niente.core.selection.pick import are_sound, front
+from niente.desktop.pages.answer.measures import ACROSS, UP, Measure
 
 CELL = (0.012, 0.02)
 """Of the settings that were not run, one is drawn in so much of each axis; all of them count."""
 
 
 class ScatterPoints(msgspec.Struct, frozen=True):
-    """What is drawn, in groups: noise and throughput ``(n, 2)`` of each; ``drawn`` are the settings that have a mark, by their
-    index, and ``at`` where those stand ``(m, 2)``."""
+    """What is drawn, in groups: what stands across and what up ``(n, 2)`` of each; ``drawn`` are the settings that have a mark,
+    by their index, and ``at`` where those stand ``(m, 2)``; ``spread`` is the interval of what stands across, along the
+    front."""
 
     measured: Array
     inferred: Array
     rejected: Array
     worse: Array
     front: Array
-    spread_db: Array
+    spread: Array
     drawn: Indices
     at: Array
 
 
-def sort_settings(judged: JudgedSettings, limits: Limits, method_steps: Sequence[MethodStep] = ()) -> ScatterPoints:
+def sort_settings(
+    judged: JudgedSettings,
+    limits: Limits,
+    method_steps: Sequence[MethodStep] = (),
+    axes: tuple[Measure, Measure] = (ACROSS, UP),
+) -> ScatterPoints:
     """Put every setting into its group; those that were not run are thinned, the others never. The front is drawn through them
-    and the rungs of other ways alike."""
+    and the rungs of other ways alike, which are known by noise and throughput only."""
     predicted = judged.predicted
-    points = np.column_stack([predicted.in_room_dba, predicted.throughput_percent])
-    known = np.isfinite(predicted.throughput_percent)
+    points = np.column_stack([axis.values(predicted) for axis in axes])
+    known = np.isfinite(points).all(axis=1)
     broken = np.sum([~mask for mask in keeps(judged, limits).values()], axis=0)
     inferred = known & ~judged.measured
     thin = inferred & _apart(points, inferred, broken)
     sound = [rung for rung in method_steps if rung.headroom_k >= limits.min_headroom_k]
-    quiet, fast = sound_settings(judged, limits)
-    noise, throughput = front(
-        np.append(quiet, [rung.in_room_dba for rung in sound]),
-        np.append(fast, [rung.throughput_percent for rung in sound]),
-    )
-    on_front = np.column_stack([noise, throughput])
-    spread = np.interp(noise, *_sorted(predicted.in_room_dba, predicted.in_room_hw)) if noise.shape[0] else np.empty(0)
+    rungs = [(rung.in_room_dba, rung.throughput_percent) for rung in sound] if axes == (ACROSS, UP) else []
+    across, up = axes
+    best = np.concatenate([points[are_sound(judged, limits) & known], np.array(rungs).reshape(-1, 2)])
+    less, more = front(-across.way * best[:, 0], up.way * best[:, 1])  # of what is better as it is less, and as it is more
+    on_front = np.column_stack([-across.way * less, up.way * more])
+    widths = across.half_widths(predicted)[known]
+    spread = np.interp(on_front[:, 0], *_sorted(points[known, 0], widths)) if less.shape[0] else np.empty(0)
     return ScatterPoints(
         measured=points[judged.measured & known],
         inferred=points[thin & (broken == 0)],
         rejected=points[thin & (broken == 1)],
         worse=points[thin & (broken > 1)],
         front=on_front,
-        spread_db=spread,
+        spread=spread,
         drawn=(drawn := np.flatnonzero((judged.measured & known) | thin)),
         at=points[drawn],
     )
