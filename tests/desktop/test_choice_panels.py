@@ -173,6 +173,28 @@ def test_another_limit_shows_its_pick_at_once(answering: AnswerPage, qtbot: QtBo
 # -- circumstances ---------------------------------------------------------------------------------------------------
 
 
+def test_which_load_counts_and_which_fans_fail_is_chosen(answering: AnswerPage, qtbot: QtBot) -> None:
+    view, session = answering.choice, answering.session
+    view.views.show_view(WHAT_IF)
+    fails, other = (
+        next(row for row in view.what_ifs.rows if row.what_if.kind == kind)
+        for kind in (Circumstance.DEAD_FANS, Circumstance.OTHER_LOAD)
+    )
+    assert fails.part is not None
+    assert other.part is not None
+    assert other.words.text().startswith("not known: show was not run")
+    choose(other.part, "single")
+    qtbot.waitUntil(lambda: session.beside is not None and session.beside.whole)
+    assert other.words.text() == "holds" or other.words.text().startswith(("moves", "nothing"))
+    assert project_of_page(answering).what_ifs is not None
+    choose(fails.part, fails.part.itemText(1))
+    assert {one.part for one in project_of_page(answering).what_ifs or ()} >= {"single", fails.part.itemText(1)}
+    assert fails in view.what_ifs.rows  # the rows stay, and the focus with them
+    answering.actions_["edit.undo"].trigger()
+    answering.actions_["edit.undo"].trigger()
+    assert project_of_page(answering).what_ifs is None
+
+
 def test_what_if_says_what_becomes_of_the_pick(answering: AnswerPage) -> None:
     view, beside = answering.choice, answering.session.beside
     assert beside is not None

@@ -6,14 +6,14 @@ import msgspec
 import numpy as np
 import pytest
 
-from niente.core.analysis.circumstances import under, usual_what_ifs
+from niente.core.analysis.circumstances import parts_for, under, usual_what_ifs
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.judged import judge
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import predict_point
 from niente.core.analysis.setting_batch import SettingBatch, one_setting
 from niente.core.model.case_air import ROOM
-from niente.core.model.limits import Limits
+from niente.core.model.limits import Limits, LoadLimits
 from niente.core.model.what_if import Circumstance, WhatIf
 from niente.core.selection.kept import keeps
 from niente.core.selection.pick import Choice, choose
@@ -122,10 +122,35 @@ def test_a_listener_at_night_hears_the_background_of_the_night(models: Models, c
     assert day.mark == "niente"
 
 
-def test_another_load_that_counts(models: Models) -> None:
-    there, _ = under(models, LIMITS, WhatIf(Circumstance.OTHER_LOAD, part=models.heavy_load))
+def test_another_load_counts_and_keeps_the_headroom_too(models: Models) -> None:
+    there, limits = under(models, LIMITS, WhatIf(Circumstance.OTHER_LOAD, part=models.heavy_load))
     assert there.count_load == models.heavy_load
-    assert under(models, LIMITS, WhatIf(Circumstance.OTHER_LOAD, part="nobody"))[0].count_load == models.count_load
+    assert limits.each_load[models.heavy_load].min_headroom_k == LIMITS.min_headroom_k
+    own = LIMITS.with_load("single", LoadLimits(95.0, 12.0))
+    _, kept = under(models, own, WhatIf(Circumstance.OTHER_LOAD, part="single"))
+    assert kept.each_load["single"] == LoadLimits(95.0, 12.0)  # what it must keep already stays
+
+
+def test_a_load_that_was_never_run_is_not_guessed_at(models: Models, choice: Choice, known: SettingBatch) -> None:
+    never = WhatIf(Circumstance.OTHER_LOAD, part="show", must_hold=True)
+    found = outcome_of(models, LIMITS, choice.pick.setting, never, known)
+    assert not found.holds
+    assert not found.breaks
+    assert found.instead is None
+    assert outcome_brief(found) == outcome_text(found) == "not known: show was not run"
+    unsure = robust(models, choice, [never], known)
+    assert unsure is not None
+    assert unsure.pick is None
+    assert "show was not run" in robust_text(unsure)
+
+
+def test_what_a_circumstance_may_be_about(models: Models) -> None:
+    loads = parts_for(Circumstance.OTHER_LOAD, models.card)
+    assert loads[0] == "show"  # processor and outputs together: another mix
+    assert "dome" not in loads  # which counts already
+    assert "idle" not in loads
+    assert parts_for(Circumstance.DEAD_FANS, models.card) == models.card.fan_groups()
+    assert parts_for(Circumstance.ROOM, models.card) == ()
 
 
 def test_the_pick_of_a_hot_room_truly_holds_there(models: Models, choice: Choice, known: SettingBatch) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 import msgspec
 import numpy as np
 
-from niente.core.analysis.circumstances import under
+from niente.core.analysis.circumstances import under, unknown_in
 from niente.core.analysis.judged import JudgedSettings, judge
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import SettingBatch, one_setting
@@ -23,7 +23,7 @@ from niente.core.selection.reach import nearby
 class Outcome(msgspec.Struct, frozen=True):
     """A setting in a circumstance: what it comes to there, and the limits that it breaks. ``heard_dba`` and ``mark`` are its
     level where noise is judged there, and the dynamic mark over the background of that place. ``instead`` is what would be
-    picked there (``None``: the same, or nothing); ``problem`` says why nothing would be."""
+    picked there (``None``: the same, or nothing); ``problem`` says why nothing would be, or why nothing is known of it."""
 
     what_if: WhatIf
     there: Candidate
@@ -35,8 +35,8 @@ class Outcome(msgspec.Struct, frozen=True):
 
     @property
     def holds(self) -> bool:
-        """Whether it keeps every limit there."""
-        return not self.breaks
+        """Whether it keeps every limit there, as far as is known."""
+        return not self.breaks and not self.problem
 
 
 class RobustPick(msgspec.Struct, frozen=True):
@@ -60,6 +60,8 @@ def outcome_of(models: Models, limits: Limits, pick: Setting, what_if: WhatIf, k
     background = heard - float(own.figures.over_background_db.value[0])
     mark = msgspec.structs.replace(models.scale, background_dba=background).mark(heard)
     found = Outcome(what_if, at, at.breaks, heard, mark)
+    if unknown := unknown_in(models, what_if):
+        return msgspec.structs.replace(found, breaks=(), problem=unknown)
     if not at.breaks:
         return found
     field = judge(there, within, nearby(there, within, known))
@@ -76,6 +78,9 @@ def robust(models: Models, choice: Choice, what_ifs: Sequence[WhatIf], known: Se
     if not wanted:
         return None
     limits = choice.limits
+    unknown = [words for one in wanted if (words := unknown_in(models, one))]
+    if unknown:
+        return RobustPick(None, problem=f"Not known in all that must hold: {' and '.join(unknown)}.")
     ways = [under(models, limits, one) for one in wanted]
     settings = _together([known, *(nearby(*way, known) for way in ways)])
     for way in [(models, limits), *ways]:  # fewer and fewer

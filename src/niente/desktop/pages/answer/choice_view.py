@@ -110,10 +110,9 @@ class ChoiceView(QWidget):
         row.addSpacing(16)
         row.addWidget(self.what_ifs.robust, 100)
         row.addStretch(1)
-        row.addWidget(label(tr("Drawn"), "soft"))
-        row.addWidget(self.up)
-        row.addWidget(label(tr("over"), "soft"))
-        row.addWidget(self.across)
+        self._axes = (label(tr("Drawn"), "soft"), self.up, label(tr("over"), "soft"), self.across)
+        for widget in self._axes:
+            row.addWidget(widget)
         self.body.addLayout(row)
         for panel in (self.limits, self.what_ifs, self.points):
             self.below.addWidget(panel)
@@ -127,6 +126,8 @@ class ChoiceView(QWidget):
     def _view_chosen(self, index: int) -> None:
         self.below.setCurrentIndex(index)
         self.what_ifs.robust.setVisible(index == WHAT_IF)
+        for widget in self._axes:  # beside circumstances their place is wanted for what holds in all
+            widget.setVisible(index != WHAT_IF)
         self.selection_changed.emit()
 
     def _axes_chosen(self, _: int) -> None:

@@ -55,7 +55,7 @@ class Scatter(Plot):
             ),
         )
         self.setMouseTracking(True)
-        self.setMinimumHeight(240)
+        self.setMinimumHeight(212)
         self.box = self.canvas.box(0, 0, 1)
         self._settings: ScatterPoints | None = None
         self._limits = Limits()

@@ -4,8 +4,9 @@ from collections.abc import Sequence
 
 import msgspec
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QVBoxLayout, QWidget
 
+from niente.core.analysis.circumstances import parts_for
 from niente.core.answers.beside_choice import BesideChoice, what_ifs_of
 from niente.core.model.project import Project
 from niente.core.model.quantities import NO_BREAK_SPACE, Quantity, number_text, quantity_of
@@ -17,6 +18,7 @@ from niente.core.selection.what_ifs import Outcome
 from niente.desktop.commands.choice_commands import ChoiceCommands
 from niente.desktop.services.plain_text import plain
 from niente.desktop.services.translation import tr
+from niente.desktop.widgets import form
 from niente.desktop.widgets.labels import ShortLabel, label
 from niente.desktop.widgets.quantity_field import QuantityField
 
@@ -44,9 +46,9 @@ def _quantity(kind: Circumstance) -> Quantity:
 class _Row:
     """The widgets of one circumstance."""
 
-    def __init__(self, what_if: WhatIf) -> None:
-        self.what_if = what_if
-        title = tr(TITLES[what_if.kind]) + (f": {what_if.part}" if what_if.part else "")
+    def __init__(self, what_if: WhatIf, parts: tuple[str, ...]) -> None:
+        self.what_if, self._parts = what_if, parts
+        title = tr(TITLES[what_if.kind])
         self.must = QCheckBox()
         self.must.setAccessibleName(tr("The robust pick holds here: {what}").format(what=title))
         self.must.setToolTip(tr("A robust pick must hold here"))
@@ -57,6 +59,10 @@ class _Row:
             step = STEPS[what_if.kind]
             self.field = QuantityField(_quantity(what_if.kind), low=low, high=high, step=step, title=title)
             self.field.setFixedWidth(FIELD_PX)
+        self.part: QComboBox | None = None
+        if parts:
+            self.part = form.choice(tr("{what}: which").format(what=title), list(parts), lambda _: None)
+            self.part.setFixedWidth(FIELD_PX)
         self.headroom, self.noise, self.mark = label(), label(), label("", "mark")
         self.words = ShortLabel("")
 
@@ -68,6 +74,8 @@ class _Row:
         self.must.blockSignals(False)
         if self.field is not None:
             self.field.put(what_if.value)
+        if self.part is not None and what_if.part in self._parts:
+            self.part.setCurrentIndex(self._parts.index(what_if.part))
 
     def take(self, outcome: Outcome | None) -> None:
         """Show what becomes of the pick; dashes while that is not known."""
@@ -78,6 +86,13 @@ class _Row:
             self.words.setText(tr("being worked out"))
             return
         there = outcome.there
+        if outcome.problem and not outcome.breaks:
+            self.headroom.setText("–")
+            self.noise.setText("–")
+            self.mark.setText("")
+            self.words.setText(outcome_brief(outcome))
+            self.words.setToolTip(plain(outcome_text(outcome)))
+            return
         broken = Limit.HEADROOM in outcome.breaks
         half = f"±{NO_BREAK_SPACE}{number_text(there.core_hw, 1)}{NO_BREAK_SPACE}K"
         self.headroom.setText(f"{number_text(there.headroom_k, 1)} {half}")
@@ -97,7 +112,7 @@ class WhatIfPanel(QWidget):
         super().__init__()
         self._commands = commands
         self._rows: list[_Row] = []
-        self._kinds: tuple[tuple[Circumstance, str], ...] = ()
+        self._kinds: tuple[tuple[Circumstance, tuple[str, ...]], ...] = ()
         self._every: tuple[WhatIf, ...] = ()
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -119,7 +134,7 @@ class WhatIfPanel(QWidget):
     def refresh(self, project: Project, card: RigCard, beside: BesideChoice | None) -> None:
         """Show the circumstances and what is known of them."""
         self._every = what_ifs_of(project, card)
-        kinds = tuple((one.kind, one.part) for one in self._every)
+        kinds = tuple((one.kind, parts_for(one.kind, card)) for one in self._every)
         if kinds != self._kinds:
             self._make_rows(kinds)
         known = {} if beside is None or beside.limits != project.limits else {one.what_if: one for one in beside.outcomes}
@@ -134,7 +149,7 @@ class WhatIfPanel(QWidget):
         self.robust.setText(robust_text(robust) if robust is not None else waiting if must else none)
         self.setToolTip(plain(assumed_text(project.limits)))
 
-    def _make_rows(self, kinds: tuple[tuple[Circumstance, str], ...]) -> None:
+    def _make_rows(self, kinds: tuple[tuple[Circumstance, tuple[str, ...]], ...]) -> None:
         """Make the rows anew, where the circumstances are others."""
         while self._grid.count():
             item = self._grid.takeAt(0)
@@ -145,13 +160,15 @@ class WhatIfPanel(QWidget):
         heads = (tr("Hold"), tr("What if"), "", tr("Headroom"), tr("Noise"), "", tr("The pick"))
         for column, head in enumerate(heads):
             self._grid.addWidget(label(head, "soft"), 0, column)
-        self._rows = [_Row(one) for one in self._every]
+        self._rows = [_Row(one, parts) for one, (_, parts) in zip(self._every, kinds, strict=True)]
         for index, row in enumerate(self._rows):
             row.must.toggled.connect(lambda on, index=index: self._change(index, must_hold=on))
             if row.field is not None:
                 row.field.settled.connect(lambda value, index=index: self._change(index, value=value))
-            parts = (row.must, row.title, row.field, row.headroom, row.noise, row.mark, row.words)
-            for column, part in enumerate(parts):
+            if row.part is not None:
+                row.part.activated.connect(lambda at, index=index: self._change(index, part=self._kinds[index][1][at]))
+            cells = (row.must, row.title, row.field or row.part, row.headroom, row.noise, row.mark, row.words)
+            for column, part in enumerate(cells):
                 if part is not None:
                     self._grid.addWidget(part, index + 1, column, Qt.AlignmentFlag.AlignVCenter)
 
@@ -160,7 +177,7 @@ class WhatIfPanel(QWidget):
 
     def editors(self) -> tuple[QWidget, ...]:
         """Return everything in which a person edits."""
-        fields = [row.field for row in self._rows if row.field is not None]
+        fields = [field for row in self._rows if (field := row.field or row.part) is not None]
         return (*(row.must for row in self._rows), *fields)
 
 
