@@ -12,6 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
+from niente.core.model.errors import NienteError
 from niente.core.model.hand_over_card import read_card
 from niente.core.model.limits import Aim, Limits, LoadLimits
 from niente.core.model.project import Project
@@ -346,6 +347,46 @@ def test_points_are_kept_told_and_let_go(
     assert [one.name for one in project_of_page(answering).points] == ["Night"]
     session.undo.undo()
     assert [one.name for one in project_of_page(answering).points] == ["Show", "Night"]
+
+
+def test_the_machine_is_checked_against_its_card(
+    answering: AnswerPage, tmp_path: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """By a run of its check that was made since; where there is none it is planned, if a person wants that."""
+    session, file = answering.session, tmp_path / "card.json"
+    with qtbot.waitSignal(session.analyst.card_written, timeout=60_000):
+        answering.write_card(file)
+    questions: list[str] = []
+
+    def answer(_: QWidget, error: NienteError, setting: str) -> bool:
+        questions.append(f"{error.happened} {setting}")
+        return len(questions) > 1
+
+    monkeypatch.setattr(prompts, "whether_check_is_planned", answer)
+    monkeypatch.setattr(prompts, "for_card", lambda _: file)
+    for _ in range(2):  # no, and then yes
+        with qtbot.waitSignal(session.analyst.card_checked, timeout=60_000):
+            answering.actions_["answer.check"].trigger()
+    assert all("No run of vector" in words and "W" in words for words in questions)
+    assert len(questions) == 2
+    qtbot.waitUntil(lambda: [row.step.stage for row in session.planner.rows] == ["check"])
+    (row,) = session.planner.rows
+    assert row.step.exposure.min_s >= 600.0
+    assert not row.status.closed  # it is made anew, although the book has a run of the same setting
+    session.undo.undo()
+    qtbot.waitUntil(lambda: len(session.planner.rows) > 20)
+    old = msgspec.structs.replace(read_card(file.read_bytes()), made_at="2020-05-01T12:00:00+00:00")
+    file.write_bytes(msgspec.json.encode(old))  # the run that confirmed the pick is younger than this card
+    with qtbot.waitSignal(session.analyst.card_checked, timeout=60_000):
+        answering.actions_["answer.check"].trigger()
+    said = words_of(answering)
+    assert "behaves as it did since 2020-05-01" in said["Check of the card"]
+    assert "then" in said["Then and now"]
+    file.write_text("{")
+    with qtbot.waitSignal(session.notice) as told:
+        answering.actions_["answer.check"].trigger()
+    assert "card" in str(told.args[0])
+    assert len(questions) == 2
 
 
 def test_a_point_gives_its_limits_back(answering: AnswerPage) -> None:

@@ -7,19 +7,20 @@ from pathlib import Path
 import msgspec
 
 from niente.core.analysis.evidence import Evidence, RunSummary
-from niente.core.answers.answering import RunSamples
+from niente.core.answers.answering import Answering, RunSamples
 from niente.core.answers.hand_over import CHECK_S, RISE, tenth_minute
 from niente.core.answers.wording import amount
 from niente.core.model.answer_document import AnswerFigure, Value
 from niente.core.model.errors import DocumentError, NotEnoughError
 from niente.core.model.hand_over_card import HandOverCard, ShortCheck
+from niente.core.model.limits import Limits
 from niente.core.model.names import kind_of
 from niente.core.model.plan import Exposure, Plan, Step
 from niente.core.model.quantities import duration_text
 from niente.core.model.question import TemplateName
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.planning.templates import first_question, plan_for
+from niente.core.planning.templates import anew, first_question, plan_for
 
 A_LITTLE_MORE_S = 20.0
 """So much longer than it needs the run lasts: its last sample comes after the tenth minute."""
@@ -95,16 +96,24 @@ def setting_of_card(card: HandOverCard, rig: RigCard) -> Setting:
 
 
 def plan_of_check(card: HandOverCard, rig: RigCard, minutes: float = CHECK_S / 60.0) -> Plan:
-    """Return the plan of a card's check: one run of its load at its setting. The longer it is, the closer it
-    tells whether the core is as warm. Raises ``DocumentError`` for a card without one,
-    or of another rig."""
+    """Return the plan of a card's check: one run of its load at its setting, made anew whatever a book holds already. The
+    longer it is, the closer it tells whether the core is as warm. Raises ``DocumentError`` for a card without one, or of
+    another rig."""
     check = _check_of(card)
     setting = setting_of_card(card, rig)
     lasts_s = max(60.0 * minutes, CHECK_S) + A_LITTLE_MORE_S
     exposure = Exposure(min_s=lasts_s, max_s=lasts_s)
     reason = f"Does it still behave as on {card.made_at[:10]}?"
     step = Step(setting, check.load, exposure, CHECK_STAGE, reason, card.variant)
-    return plan_for(rig, first_question(rig, TemplateName.FREE), entries=(step,))
+    return plan_for(rig, anew(first_question(rig, TemplateName.FREE)), entries=(step,))
+
+
+def check_in(answering: Answering, book: Path, limits: Limits, card: HandOverCard) -> CheckedCard:
+    """Return what the latest run of a card's check in a book found, by what its readings came to last; see ``checked_card``."""
+    evidence = answering.found(book, limits).evidence
+    if evidence is None:
+        raise NotEnoughError("Nothing was run in this book yet.", remedy="Run the card's check first.")
+    return checked_card(book, evidence, card)
 
 
 def checked_card(book: Path, evidence: Evidence, card: HandOverCard) -> CheckedCard:

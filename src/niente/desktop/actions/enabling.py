@@ -27,7 +27,7 @@ OF_A_CHOICE = (
 OF_A_QUESTION = ("plan.start", "map.missing")
 """Actions that have no place while no question is asked."""
 OF_WHO_COMMANDS = ("run.note", "run.stop")
-OF_A_BOOK = ("book.close", "plan.save", "plan.keep", "rig.copy", "rig.export")
+OF_A_BOOK = ("book.close", "answer.check", "plan.save", "plan.keep", "rig.copy", "rig.export")
 CHANGE_IT = ("plan.compare", "plan.open", "rig.import", "rig.part", "rig.calibrate")
 """Actions that change a plan or a rig: not for a window that only looks on."""
 UNDER_WAY = ("run.pause_now", "run.pause_after", "run.skip", "run.repeat")

@@ -11,6 +11,7 @@ from niente.desktop.services.translation import tr
 MOST, MIN_SCORE = 9, 55.0
 ALSO = {
     "answer.card": "export pick, print, pdf, html, settings to enter",
+    "answer.check": "verify card, after an update, still the same, drift",
     "answer.copy": "clipboard",
     "answer.keep": "favourite, profile, preset, save setting",
     "bench.leave": "background, detach",

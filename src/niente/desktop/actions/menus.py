@@ -44,7 +44,7 @@ MENUS = {
             "run.note",
             "run.stop",
         ),
-        ("answer.surer", "answer.run_here", "map.run_here", "map.missing", "proof.run", "proof.soak"),
+        ("answer.surer", "answer.run_here", "answer.check", "map.run_here", "map.missing", "proof.run", "proof.soak"),
         ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
     ),
     "Help": (("help.here", "help.keys"), ("help.log", "help.about")),

@@ -60,6 +60,14 @@ SPECS = (
         "Book",
         "answer",
     ),
+    ActionSpec(
+        "answer.check",
+        "Check a hand-over card …",
+        "",
+        "Whether the machine still behaves as when its card was made, and what moved",
+        "Bench",
+        "answer",
+    ),
     ActionSpec("answer.keep", "Keep as a point …", "Ctrl+B", "Keep the setting under a name: Day, Night", "Edit", "answer"),
     ActionSpec("answer.let_go", "Let the point go", "", "Keep the current point no longer; it can be undone", "Edit", "answer"),
     ActionSpec(

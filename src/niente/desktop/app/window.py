@@ -48,7 +48,7 @@ PAGE_OF = {
     **dict.fromkeys((*OF_THE_LIST, "plan.keep", "plan.compare"), "Plan"),
     **dict.fromkeys(("map.run_here", "map.prove", "map.picture", "map.csv", "map.table"), "Map"),
     **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
-    **dict.fromkeys(OF_A_CHOICE, "Answer"),
+    **dict.fromkeys((*OF_A_CHOICE, "answer.check"), "Answer"),
     "run.follow": "Run",
 }
 """The page that carries an action out; it comes up for it."""

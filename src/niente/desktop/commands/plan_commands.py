@@ -63,11 +63,7 @@ class PlanCommands:
     def take_plan(self, file: Path) -> None:
         """Take a plan from a file in place of the question's own, until the question is edited again."""
         session = self._session
-        if session.card is None:
-            return
-        if session.busy():
-            remedy = tr("Stop it, then open the other plan.")
-            session.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
+        if session.card is None or self._runs_already():
             return
         try:
             plan = read_plan(bytes_of(file), source=file.name)
@@ -79,6 +75,22 @@ class PlanCommands:
         words = tr("The plan now comes from {file}: {n} runs.")
         words = words.format(file=file.name, n=len(session.planner.rows))
         session.notice.emit(Notice(words, "plan.start", until=NoticeEnd.PLAN_BEGINS))
+
+    def take_instead(self, words: str, plan: Plan) -> None:
+        """Take a plan in place of the question's own, until that is edited again; undoable."""
+        if self._runs_already():
+            return
+        self._put_own(words, plan, None)
+        told = tr("The plan is now: {what}. Undo (Ctrl+Z) brings the question's own back.").format(what=words)
+        self._session.notice.emit(Notice(told, "plan.start", until=NoticeEnd.PLAN_BEGINS))
+
+    def _runs_already(self) -> bool:
+        """Return whether a plan is under way, and say then that no other can be taken."""
+        if self._session.busy():
+            remedy = tr("Stop it, then open the other plan.")
+            self._session.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
+            return True
+        return False
 
     def save_plan(self, file: Path) -> None:
         """Write the plan as JSON."""

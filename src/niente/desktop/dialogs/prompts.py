@@ -47,6 +47,18 @@ def where_to_save_card(over: QWidget, name: str) -> Path | None:
     return Path(file) if file else None
 
 
+def for_card(over: QWidget) -> Path | None:
+    """Ask for a hand-over card."""
+    name, _ = QFileDialog.getOpenFileName(over, tr("Check a hand-over card"), "", tr("Cards (*.json)"))
+    return Path(name) if name else None
+
+
+def whether_check_is_planned(over: QWidget, error: NienteError, setting: str) -> bool:
+    """Ask whether the run of a card's check is to come next. Planning nothing is the default, and what Escape means."""
+    more = tr("It sets {setting} and runs the heaviest load for ten minutes; nothing starts by itself.").format(setting=setting)
+    return _whether(over, tr("Plan the card's check?"), error.happened, more, (tr("Plan it"), tr("Plan nothing")))
+
+
 def for_point_name(over: QWidget, name: str) -> str:
     """Ask what a setting is to be kept as; empty where it is not to be."""
     lead = tr("The name that the setting is kept under; one of the same name is replaced.")

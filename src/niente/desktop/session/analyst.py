@@ -14,9 +14,11 @@ from niente.core.analysis.maps import MapRequest, SettingMap
 from niente.core.analysis.models import Models
 from niente.core.answers.answering import Answering
 from niente.core.answers.beside_choice import BesideChoice
+from niente.core.answers.card_check import check_in
 from niente.core.exchange.card_files import card_file
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.errors import NienteError
+from niente.core.model.hand_over_card import HandOverCard
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_sheet import RigSheet
@@ -49,6 +51,7 @@ class Analyst(QObject):
     found_beside = Signal()
     """Circumstances, the setting that holds in all of them, and kept points are known anew."""
     card_written = Signal(object)
+    card_checked = Signal(object)
     """The file that a hand-over card was written to, or the error that kept it from being."""
     broke = Signal(str)
     working = Signal(bool)
@@ -109,6 +112,10 @@ class Analyst(QObject):
         """Ask for the hand-over card of a book's pick, or of a kept point, in a file, by whose ending its format goes."""
         self._pool.submit(self._guarded, lambda: self._write_card(book, project, file, point))
 
+    def request_check(self, book: Path, limits: Limits, card: HandOverCard) -> None:
+        """Ask what the check of a hand-over card found in a book."""
+        self._pool.submit(self._guarded, lambda: self._check(book, limits, card))
+
     def request_beside(self, book: Path, project: Project) -> None:
         """Ask anew for what stands beside the choice, where only points or circumstances are others."""
         number = self._newest
@@ -124,6 +131,15 @@ class Analyst(QObject):
             self.card_written.emit(file)
         except NienteError as error:
             self.card_written.emit(error)
+        finally:
+            self.working.emit(False)
+
+    def _check(self, book: Path, limits: Limits, card: HandOverCard) -> None:
+        self.working.emit(True)
+        try:
+            self.card_checked.emit(self._worker.call(check_in, book, limits, card))
+        except NienteError as error:
+            self.card_checked.emit(error)
         finally:
             self.working.emit(False)
 

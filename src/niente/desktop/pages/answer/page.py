@@ -7,13 +7,17 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QWidget
 
 from niente.core.answers.against_stock import entry_order
+from niente.core.answers.card_check import CheckedCard, plan_of_check
 from niente.core.answers.hand_over import entry_step
 from niente.core.model.answer_document import AnswerDocument, AnswerState
-from niente.core.model.errors import NienteError
+from niente.core.model.errors import NienteError, NotEnoughError
+from niente.core.model.hand_over_card import HandOverCard, read_card
 from niente.core.model.question import TemplateName
 from niente.core.model.setting import Setting
+from niente.core.model.small_files import read_small_file
 from niente.core.planning.confirmation import confirming_point
 from niente.core.planning.templates import template
+from niente.core.selection.setting_words import differing, values_text
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
@@ -57,6 +61,9 @@ class AnswerPage(Page):
         self.offer(self.choice.table, "page.map", "help.here")
         self.offer(self.document, "answer.surer", "page.plan", "help.here")
         session.analyst.card_written.connect(self._card_written)
+        self._checking: HandOverCard | None = None
+        self._checked: CheckedCard | None = None
+        session.analyst.card_checked.connect(self._card_checked)
         session.analyst.found_beside.connect(self._found_beside)
         self.choice.selection_changed.connect(self._selection_changed)
         self.follow(session.answered, session.project_changed, session.documents_changed)
@@ -146,6 +153,7 @@ class AnswerPage(Page):
         return {
             "answer.surer": self.make_surer,
             "answer.card": self.hand_over,
+            "answer.check": self.check_card,
             "answer.keep": self.keep,
             "answer.let_go": self.let_go,
             "answer.take_limits": self.take_limits,
@@ -223,6 +231,48 @@ class AnswerPage(Page):
         else:
             self.session.notice.emit(Notice(tr("The hand-over card is written: {file}").format(file=what)))
 
+    def check_card(self) -> None:
+        """Ask for a hand-over card, and check the machine against it."""
+        file = prompts.for_card(self)
+        if file is not None:
+            self.check_against(file)
+
+    def check_against(self, file: Path) -> None:
+        """Say whether the machine behaves as on a card, by the latest run of its check; without one, offer to plan it."""
+        bench, project = self.session.bench, self.session.project
+        if bench is None or project is None:
+            return
+        try:
+            self._checking = read_card(read_small_file(file))
+        except NienteError as error:
+            self.session.report(error)
+            return
+        self.session.analyst.request_check(bench.path, project.limits, self._checking)
+
+    def _card_checked(self, what: object) -> None:
+        rig, card = self.session.card, self._checking
+        if isinstance(what, CheckedCard):
+            self._checked = what
+            self.session.notice.emit(Notice(what.sentence))
+            self.margin_changed.emit()
+        elif isinstance(what, NotEnoughError) and rig is not None and card is not None:
+            plan = plan_of_check(card, rig)
+            setting = ", ".join(values_text(differing(plan.steps[0].setting, rig.stock)))
+            if prompts.whether_check_is_planned(self, what, setting):
+                words = tr("check of the card {point}").format(point=card.point) if card.point else tr("check of the card")
+                self._commands.take_instead(words, plan)
+        elif isinstance(what, NienteError):
+            self.session.report(what)
+
+    def _check_blocks(self) -> list[Block]:
+        """Say what the check of a card found, while it is of this book."""
+        found = self._checked
+        if found is None:
+            return []
+        head = tr("Check of the card {point}").format(point=found.point) if found.point else tr("Check of the card")
+        words = " ".join(part for part in (found.sentence, found.cause) if part)
+        return [Words(head, words), Words(tr("Then and now"), " ".join(f"{one.text()}." for one in found.figures))]
+
     def make_surer(self) -> None:
         """Plan what would make the answer surer."""
         document = self.current
@@ -251,7 +301,7 @@ class AnswerPage(Page):
         """Say what the answer rests on and what would make it surer."""
         document = self.current
         if self.is_choice:
-            return self.choice.margin(document)
+            return [*self._check_blocks(), *self.choice.margin(document)]
         if document is None:
             return [Words(tr("Nothing has been run for it yet"), tr("Start the plan, and the answer grows as runs end."))]
         lines = tuple(Reading(one.title, one.value, unit=one.unit) for one in document.basis)
