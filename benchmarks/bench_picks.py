@@ -59,7 +59,7 @@ def results() -> list[Result]:
     names = shipped_machines()
     count = draws(least=1, small=3, full=len(names) * 10)
     samples = [(names[index % len(names)], index // len(names)) for index in range(count)]
-    costly = samples[: draws(least=1, small=1, full=20)]
+    costly = samples[: draws(least=1, small=1, full=len(names))]
     adaptive = {sample: true_pick(*sample, Approach.ADAPTIVE) for sample in samples}
     others: dict[str, dict[tuple[str, int], TruePick | None]] = {}
     others["every point"] = {sample: true_pick(*sample, Approach.GRID) for sample in costly}

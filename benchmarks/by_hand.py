@@ -19,6 +19,7 @@ from niente.core.selection.pick import Standing
 HALF_HOUR_H, SETTINGS = 0.5, 40
 PERSONS_SHARES = (0.5, 0.6, 0.7, 0.8, 0.9)
 PERSONS_DUTIES = (20.0, 30.0, 40.0, 60.0, 80.0)
+FACTORIAL_DUTIES = (25.0, 45.0, 75.0)
 """What somebody tries: common practice, no source."""
 LEAST_PERCENT, LEAST_K = 90.0, 8.0
 
@@ -62,7 +63,7 @@ def full_factorial(name: str, seed: int) -> TruePick:
     """Every limit with every duty of every group."""
     bench = _Bench(name, seed)
     settings = []
-    for some in itertools.product(*_ways(bench.card)):
+    for some in itertools.product(*_ways(bench.card, FACTORIAL_DUTIES)):
         setting = bench.card.stock
         for control, value in some:
             setting = setting.replaced(control, value)
@@ -141,8 +142,8 @@ def _at(card: RigCard, shares: list[float]) -> Setting:
     return setting
 
 
-def _ways(card: RigCard) -> list[list[tuple[str, float]]]:
+def _ways(card: RigCard, duties: tuple[float, ...] = PERSONS_DUTIES) -> list[list[tuple[str, float]]]:
     power = [("sustained_power_w", limit) for limit in limits_below(card, PERSONS_SHARES)]
-    fans = [[(f"fan_duty.{group}", duty) for duty in PERSONS_DUTIES] for group in card.fan_groups()]
+    fans = [[(f"fan_duty.{group}", duty) for duty in duties] for group in card.fan_groups()]
     known = {control.name: control for control in card.controls}
     return [power, *([(name, value) for name, value in ways if known[name].takes(value)] for ways in fans)]

@@ -221,3 +221,10 @@ def test_a_quiet_point_is_looked_for_as_runs_tell() -> None:
     assert [isinstance(entry, PickRuns) for entry in plan.entries].count(True) == 2
     assert not any(isinstance(entry, Confirmation) for entry in plan.entries)
     assert 2 * len(steps(plan, "capacity")) < len(steps(grid, "capacity"))
+    points = plan_from("quiet-point", "--rig", "larkspur", "--axis", "sustained_power_w=90,120")
+    assert not any(isinstance(entry, PickRuns) for entry in points.entries)  # who gives points wants them run
+    assert {step.setting.sustained_power_w for step in steps(points, "capacity")} == {90.0, 120.0}
+    both = ("--axis", "sustained_power_w=90,120", "--approach", "adaptive")
+    assert any(isinstance(entry, PickRuns) for entry in plan_from("quiet-point", "--rig", "larkspur", *both).entries)
+    heard = plan_from("quiet-point", "--rig", "larkspur", "--axis", "fan_duty.case=20,30,40")
+    assert any(isinstance(entry, PickRuns) for entry in heard.entries)

@@ -456,7 +456,7 @@ def test_columns_follow_what_is_varied(window: Window, qtbot: QtBot) -> None:
     assert page.model.heads[SET : SET + 3] == ["Limit, W", "Fans, %", ""]  # groups that are set apart share one
     assert page.table.isColumnHidden(SET + 2)
     tip = page.model.headerData(SET + 1, Qt.Orientation.Horizontal, Qt.ItemDataRole.ToolTipRole)
-    assert tip == "cooler · case"
+    assert tip == "case · cooler"
     set_apart = {row[SET + 1] for row in page.model.rows}
     assert len([text for text in set_apart if " · " in text]) > 3  # each group's duty, in the card's order
 

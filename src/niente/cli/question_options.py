@@ -15,6 +15,7 @@ from niente.core.model.question import Approach, Axis, FanSchool, Order, Questio
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
 from niente.core.planning.builders import control_parts, default_fans, until_known
+from niente.core.planning.questions.quiet_point import for_points_of
 from niente.core.planning.questions.undervolting import SEARCHED
 
 SPAN = re.compile(r"^\s*([-+0-9.eE]+)\s*\.\.\s*([-+0-9.eE]+)\s*(?:/\s*(x?)\s*([0-9.]+))?\s*$")
@@ -81,7 +82,7 @@ class QuestionOptions(msgspec.Struct, frozen=True):
                     safe="No plan was made.",
                     remedy="Give other points, or another control.",
                 )
-            question = _instead(question, axis).with_axis(axis)
+            question = for_points_of(_instead(question, axis), axis.control).with_axis(axis)
         return question
 
     def _loads(self) -> dict[str, object]:

@@ -10,7 +10,7 @@ from niente.core.acquisition.opening import open_bench
 from niente.core.model.errors import BookError, RigError, UntrustedDriverError
 from niente.core.model.project import project_of
 from niente.core.model.question import Axis
-from niente.core.planning.templates import default_project
+from niente.core.planning.templates import default_project, grid_project
 from niente.core.rigs.registry import open_rig
 from niente.core.storage.reader import BookReader
 from niente.core.storage.writer import BookWriter
@@ -27,7 +27,7 @@ def test_a_new_book_gets_the_rig_that_ships(tmp_path: Path, watcher: Watcher) ->
 def test_a_book_says_which_machine_it_is_of(sweep_copy: Path, watcher: Watcher) -> None:
     bench = attach(sweep_copy, watcher.hear)
     assert bench.card.serial == "3"
-    assert bench.project == default_project(bench.card)
+    assert bench.project == grid_project(bench.card)
     bench.close()
 
 

@@ -14,6 +14,7 @@ from niente.core.model.setting import Setting
 from niente.core.planning import own_templates as own
 from niente.core.planning.builders import until_known
 from niente.core.planning.missing_runs import missing_runs
+from niente.core.planning.questions.quiet_point import for_points_of
 from niente.core.planning.risk import raised_voltages
 from niente.core.planning.templates import anew, plan_for, template
 from niente.core.planning.validation import check_plan
@@ -192,6 +193,7 @@ class PlanCommands:
             fresh = msgspec.structs.replace(question, base=question.base.replaced(control, axis))
         else:
             fresh = question.with_axis(Axis(control, (axis,)))
+        fresh = for_points_of(fresh, control) if isinstance(axis, Axis) else fresh
         self.change_question(tr("change of {what}").format(**named), fresh)
 
     def _without_fixed(self, question: Question, control: str) -> Question:

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from niente.core.model.names import kind_of
 from niente.core.model.plan import Entry, Exposure, PickRuns, SearchMethod, Step
 from niente.core.model.question import Approach, Axis, FanSchool, Question, TemplateName
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -62,6 +63,13 @@ def first_quiet(card: RigCard) -> Question:
         method=SearchMethod.STRUCTURED,
         approach=Approach.ADAPTIVE,
     )
+
+
+def for_points_of(question: Question, control: str) -> Question:
+    """Return a question as somebody wants it who gives points of a control: with runs as they tell only fans and offsets have
+    some (what is heard, where the search goes), so that points of anything else want every point run."""
+    as_told = question.approach == Approach.ADAPTIVE and kind_of(control) != "fan_duty" and kind_of(control) not in SEARCHED
+    return msgspec.structs.replace(question, approach=Approach.GRID) if as_told else question
 
 
 def _with_offset(card: RigCard, question: Question, base: Setting) -> Setting:

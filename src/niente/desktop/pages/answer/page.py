@@ -271,7 +271,7 @@ class AnswerPage(Page):
             return []
         head = tr("Check of the card {point}").format(point=found.point) if found.point else tr("Check of the card")
         words = " ".join(part for part in (found.sentence, found.cause) if part)
-        return [Words(head, words), Words(tr("Then and now"), " ".join(f"{one.text()}." for one in found.figures))]
+        return [Words(head, words), Words(tr("Then and now"), "\n".join(one.text() for one in found.figures))]
 
     def make_surer(self) -> None:
         """Plan what would make the answer surer."""
