@@ -148,7 +148,6 @@ class _Search:
         self._high = np.array([control.high for control in controls])
         self._step = np.array([control.step for control in controls])
         self._lasting: dict[tuple[str, float, float, float], float] = {}
-        self._closely = False
         self._laws = {load: law.thinned(THINNED) for load, law in models.stability.laws.items()}
 
     @functools.cached_property
@@ -189,16 +188,14 @@ class _Search:
                 break
             (best[top],), (least[top],) = self._lowered(crossed[None, :], wanted[:1], NEAR)
         if self._laws:  # to the last step, with what a failure is judged by at the end
-            self._closely = True
-            (best[top],), _ = self._lowered(best[top][None, :], wanted[:1], NEAR)
-            self._closely = False
+            (best[top],), _ = self._lowered(best[top][None, :], wanted[:1], NEAR, closely=True)
         beside = self._on_steps(best[top] + self._moves(2) * self._step)
         return np.concatenate([best, beside, *(self._as_found(points) for points in (best, beside))])
 
-    def _lowered(self, best: Array, wanted: Sequence[_Target], first: float) -> tuple[Array, Vector]:
+    def _lowered(self, best: Array, wanted: Sequence[_Target], first: float, *, closely: bool = False) -> tuple[Array, Vector]:
         """Return points ``(n, d)`` moved to where each costs least for its target, in ever smaller steps, and what they cost
-        ``(n,)``."""
-        best, scores = best.copy(), self._scores(best)
+        ``(n,)``; ``closely`` with failures as they are judged at the end."""
+        best, scores = best.copy(), self._scores(best, closely=closely)
         least = np.array([scores.cost(target)[index] for index, target in enumerate(wanted)])
         two, three = self._moves(2), self._moves(3)  # three where it counts: along the edge that two limits make
         moves = [three if target == wanted[0] else two for target in wanted]
@@ -211,7 +208,7 @@ class _Search:
             tried = [self._on_steps(best[index] + moves[index] * width[index]) for index in open_to]
             points, where = np.unique(np.concatenate(tried), axis=0, return_inverse=True)  # many look at the same ones
             tries += points.shape[0]
-            scores = self._scores(points)
+            scores = self._scores(points, closely=closely)
             ends = np.cumsum([one.shape[0] for one in tried])[:-1]
             for index, own in zip(open_to.tolist(), np.split(where, ends), strict=True):
                 cost = scores.of_rows(own).cost(wanted[index])
@@ -327,7 +324,7 @@ class _Search:
             ]
         )
 
-    def _scores(self, points: Array) -> _Scores:
+    def _scores(self, points: Array, *, closely: bool = False) -> _Scores:
         """Return what decides between points ``(n, d)``."""
         models, limits, settings = self._models, self._limits, self.batch(points)
         room = limits.design_room_c
@@ -335,7 +332,7 @@ class _Search:
         predicted = predict(models, settings, room, steady=heavy)
         return _Scores(
             figures=limit_figures(models, limits, settings, heavy, predicted),
-            lost=self._lost(settings, heavy, predicted),
+            lost=self._lost(settings, heavy, predicted, closely=closely),
             inside=inside(models, settings, heavy),
             better={
                 limits.aim: less_of(predicted, limits),
@@ -344,12 +341,12 @@ class _Search:
             clock_mhz=predicted.clock_mhz,
         )
 
-    def _lost(self, settings: SettingBatch, heavy: LoadPrediction, predicted: SettingPredictions) -> Vector:
+    def _lost(self, settings: SettingBatch, heavy: LoadPrediction, predicted: SettingPredictions, *, closely: bool) -> Vector:
         """Return the probability that a failure within the horizon is likelier than wanted ``(n,)``; 1 where one was seen at
         what asks no more."""
         models, depth = self._models, depths_mv(settings)
         against = failures_against(models.stability, depth, heavy.clock_mhz) > 0
-        if self._closely:
+        if closely:
             lasts = failure_risk(models, self._limits, settings, heavy).lasts
         else:
             lasts = self._about_lasts(depth, heavy, predicted)

@@ -62,7 +62,8 @@ class AnswerPage(Page):
         self.offer(self.document, "answer.surer", "page.plan", "help.here")
         session.analyst.card_written.connect(self._card_written)
         self._checking: HandOverCard | None = None
-        self._checked: CheckedCard | None = None
+        self._checked: tuple[Path, CheckedCard] | None = None
+        """The book that a card was checked in, and what was found."""
         session.analyst.card_checked.connect(self._card_checked)
         session.analyst.found_beside.connect(self._found_beside)
         self.choice.selection_changed.connect(self._selection_changed)
@@ -251,8 +252,8 @@ class AnswerPage(Page):
 
     def _card_checked(self, what: object) -> None:
         rig, card = self.session.card, self._checking
-        if isinstance(what, CheckedCard):
-            self._checked = what
+        if isinstance(what, CheckedCard) and self.session.bench is not None:
+            self._checked = (self.session.bench.path, what)
             self.session.notice.emit(Notice(what.sentence))
             self.margin_changed.emit()
         elif isinstance(what, NotEnoughError) and rig is not None and card is not None:
@@ -266,9 +267,10 @@ class AnswerPage(Page):
 
     def _check_blocks(self) -> list[Block]:
         """Say what the check of a card found, while it is of this book."""
-        found = self._checked
-        if found is None:
+        bench = self.session.bench
+        if self._checked is None or bench is None or self._checked[0] != bench.path:
             return []
+        found = self._checked[1]
         head = tr("Check of the card {point}").format(point=found.point) if found.point else tr("Check of the card")
         words = " ".join(part for part in (found.sentence, found.cause) if part)
         return [Words(head, words), Words(tr("Then and now"), "\n".join(one.text() for one in found.figures))]
