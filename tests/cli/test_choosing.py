@@ -84,6 +84,9 @@ def test_why_not_and_what_if_are_said(sweep_copy: Path) -> None:
     kinds = [one["what_if"]["kind"] for one in data["what_ifs"]["circumstances"]]
     assert kinds[0] == "hotter room"
     assert data["what_ifs"]["robust"] is None
+    never = next(one for one in data["what_ifs"]["circumstances"] if one["what_if"]["kind"] == "another load counts")
+    assert (never["holds"], never["there"], never["words"]) == (False, None, "not known: show was not run")
+    assert "another load counts, show: not known: show was not run" in words
 
 
 def test_the_book_s_own_points_and_circumstances_count(sweep_copy: Path, tmp_path: Path) -> None:

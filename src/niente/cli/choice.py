@@ -80,7 +80,7 @@ def beside_as_data(beside: BesideChoice) -> dict[str, Any]:
                 "what_if": msgspec.to_builtins(one.what_if),
                 "holds": one.holds,
                 "breaks": [str(limit) for limit in one.breaks],
-                "there": _candidate(one.there),
+                "there": _candidate(one.there) if one.known else None,
                 "instead": None if one.instead is None else _candidate(one.instead),
                 "words": outcome_text(one),
             }
@@ -104,7 +104,8 @@ def beside_as_text(beside: BesideChoice) -> str:
     for one in beside.outcomes:
         headroom = quantity_of("headroom_k").with_unit(one.there.headroom_k, one.there.core_hw)
         noise = quantity_of("noise_dba").with_unit(one.heard_dba)
-        lines.append(f"  {what_if_title(one.what_if)}: {headroom}, {noise}; {outcome_text(one)}")
+        figures = f"{headroom}, {noise}; " if one.known else ""
+        lines.append(f"  {what_if_title(one.what_if)}: {figures}{outcome_text(one)}")
     if beside.robust is not None:
         lines.append(f"  {robust_text(beside.robust)}")
     if beside.points:

@@ -27,7 +27,7 @@ def outcome_text(outcome: Outcome) -> str:
     """Say what becomes of the pick: that it holds, where it moves to, or that nothing holds."""
     if outcome.holds:
         return "holds"
-    if not outcome.breaks:
+    if not outcome.known:
         return f"not known: {outcome.problem}"
     broken = " and ".join(SHORT.get(limit, limit.value) for limit in outcome.breaks)
     if outcome.instead is None:
@@ -39,7 +39,7 @@ def outcome_brief(outcome: Outcome) -> str:
     """Say the same in less room: ``moves, 0.9 dB louder: 102 W, 33 %, cooler fans 41 %``."""
     if outcome.holds:
         return "holds"
-    if not outcome.breaks:
+    if not outcome.known:
         return f"not known: {outcome.problem}"
     if outcome.instead is None:
         return "nothing holds there"

@@ -34,9 +34,14 @@ class Outcome(msgspec.Struct, frozen=True):
     problem: str = ""
 
     @property
+    def known(self) -> bool:
+        """Whether anything is known of it there."""
+        return bool(self.breaks) or not self.problem
+
+    @property
     def holds(self) -> bool:
-        """Whether it keeps every limit there, as far as is known."""
-        return not self.breaks and not self.problem
+        """Whether it is known to keep every limit there."""
+        return self.known and not self.breaks
 
 
 class RobustPick(msgspec.Struct, frozen=True):

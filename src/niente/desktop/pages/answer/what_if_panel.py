@@ -86,7 +86,7 @@ class _Row:
             self.words.setText(tr("being worked out"))
             return
         there = outcome.there
-        if outcome.problem and not outcome.breaks:
+        if not outcome.known:
             self.headroom.setText("–")
             self.noise.setText("–")
             self.mark.setText("")
