@@ -16,7 +16,7 @@ MENUS = {
         ("rig.copy", "book.open", RECENT),
         ("plan.open", "plan.save"),
         ("rig.new", "rig.import", "rig.export"),
-        ("answer.card", "map.picture", "map.csv"),
+        ("answer.card", "answer.check", "map.picture", "map.csv"),
         ("book.reopen", "book.close", "book.quit"),
     ),
     "Edit": (
@@ -44,7 +44,7 @@ MENUS = {
             "run.note",
             "run.stop",
         ),
-        ("answer.surer", "answer.run_here", "answer.check", "map.run_here", "map.missing", "proof.run", "proof.soak"),
+        ("answer.surer", "answer.run_here", "map.run_here", "map.missing", "proof.run", "proof.soak"),
         ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
     ),
     "Help": (("help.here", "help.keys"), ("help.log", "help.about")),

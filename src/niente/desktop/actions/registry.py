@@ -65,7 +65,7 @@ SPECS = (
         "Check a hand-over card …",
         "",
         "Whether the machine still behaves as when its card was made, and what moved",
-        "Bench",
+        "Book",
         "answer",
     ),
     ActionSpec("answer.keep", "Keep as a point …", "Ctrl+B", "Keep the setting under a name: Day, Night", "Edit", "answer"),
