@@ -90,9 +90,24 @@ def test_a_choice_is_drawn_by_other_measures(answering: AnswerPage) -> None:
     scatter.keyPressEvent(QKeyEvent(QKeyEvent.Type.KeyPress, Qt.Key.Key_PageDown, Qt.KeyboardModifier.NoModifier))
     assert choice.selected is not None
     assert choice.selected.core_c >= models.choice.pick.core_c  # type: ignore[union-attr]
+    limits = project_of_page(answering).limits
+    for key in (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down):
+        QTest.keyClick(scatter, key)
+    assert project_of_page(answering).limits == limits  # no limit moves along an axis of something else
     choose(choice.across, "noise")
     choose(choice.up, "throughput")
     assert scatter.measures == (Measure.NOISE, Measure.THROUGHPUT)
+    QTest.keyClick(scatter, Qt.Key.Key_Down)
+    assert project_of_page(answering).limits.min_throughput_percent == limits.min_throughput_percent - 1.0
+    answering.session.undo.undo()
+
+
+def test_a_setting_that_does_no_work_has_no_energy_per_work(answering: AnswerPage) -> None:
+    choice = answering.session.answer.choice
+    assert choice is not None
+    idle = msgspec.structs.replace(choice.pick, throughput_percent=0.0)
+    assert Measure.NOISE.of(idle) == idle.in_room_dba
+    assert Measure.ENERGY.of(idle) == float("inf")
 
 
 # -- limits ----------------------------------------------------------------------------------------------------------

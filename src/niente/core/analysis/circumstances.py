@@ -42,6 +42,8 @@ def unknown_in(models: Models, what_if: WhatIf) -> str:
     """Return why nothing is known of a circumstance, in words; empty where something is."""
     if what_if.kind == Circumstance.OTHER_LOAD and what_if.part not in models.power.loads:
         return f"{what_if.part} was not run"
+    if what_if.kind == Circumstance.DEAD_FANS and what_if.part not in models.speeds:
+        return f"there are no fans {what_if.part}"
     return ""
 
 

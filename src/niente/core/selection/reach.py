@@ -1,8 +1,7 @@
 """The reach of the models: settings over all controls that they can tell of, looked for where a choice is made.
 
 A lattice over every control lies beneath. On it, for the throughput that is wanted and for others, the quietest settings that
-keep the limits are looked for in ever smaller steps, one control at a time and two against each other: together they are the
-front.
+keep the limits are looked for in ever smaller steps, one control at a time and several together: they are the front.
 """
 
 import functools
@@ -43,6 +42,8 @@ ROUNDS, FIRST, NEAR, LAST = 16, 0.16, 0.04, 0.008
 and the last. It is halved where none gains."""
 CROSSINGS, ANYWHERE = 3, 24
 """How often, and from how many values of a control, another way to hold the clock is tried at the end."""
+MOST_AT_ONCE = 7
+"""With more controls than these three at once would be thousands of ways to move; there it is two."""
 MOST_TRIES = 20000
 """A machine with many groups of fans has many ways to move: no more settings than these are looked at."""
 GAINS = 0.003
@@ -179,25 +180,29 @@ class _Search:
         parts = [part for part in np.array_split(np.arange(points.shape[0]), STARTS) if part.shape[0]]
         starts += [int(part[np.argmin(costs[0][part])]) for part in parts]  # other ways to hold the clock, another offset
         every = [*wanted, *(wanted[0] for _ in parts)]
-        best, least = self._lowered(points[starts], every, first)
+        known = np.array([cost[at] for cost, at in zip([*costs, *(costs[0] for _ in parts)], starts, strict=True)])
+        best, least = self._lowered(points[starts], known, every, first)
         alike = [index for index, target in enumerate(every) if target == wanted[0]]
         top = alike[int(np.argmin(least[alike]))]
         for _ in range(CROSSINGS):
             crossed, cost = self._across(best[top], wanted[0])
             if not cost < least[top] - GAINS:
                 break
-            (best[top],), (least[top],) = self._lowered(crossed[None, :], wanted[:1], NEAR)
+            (best[top],), (least[top],) = self._lowered(crossed[None, :], np.array([cost]), wanted[:1], NEAR)
         if self._laws:  # to the last step, with what a failure is judged by at the end
-            (best[top],), _ = self._lowered(best[top][None, :], wanted[:1], NEAR, closely=True)
+            own = self._scores(best[top][None, :], closely=True).cost(wanted[0])
+            (best[top],), _ = self._lowered(best[top][None, :], own, wanted[:1], NEAR, closely=True)
         beside = self._on_steps(best[top] + self._moves(2) * self._step)
         return np.concatenate([best, beside, *(self._as_found(points) for points in (best, beside))])
 
-    def _lowered(self, best: Array, wanted: Sequence[_Target], first: float, *, closely: bool = False) -> tuple[Array, Vector]:
-        """Return points ``(n, d)`` moved to where each costs least for its target, in ever smaller steps, and what they cost
-        ``(n,)``; ``closely`` with failures as they are judged at the end."""
-        best, scores = best.copy(), self._scores(best, closely=closely)
-        least = np.array([scores.cost(target)[index] for index, target in enumerate(wanted)])
-        two, three = self._moves(2), self._moves(3)  # three where it counts: along the edge that two limits make
+    def _lowered(
+        self, best: Array, least: Vector, wanted: Sequence[_Target], first: float, *, closely: bool = False
+    ) -> tuple[Array, Vector]:
+        """Return points ``(n, d)`` that cost so much ``(n,)`` moved to where each costs least for its target, in ever smaller
+        steps, and what they cost there; ``closely`` with failures as they are judged at the end."""
+        best, least = best.copy(), least.copy()
+        # three controls at once where it counts: along the edge that two limits make
+        two, three = self._moves(2), self._moves(3 if len(self._controls) <= MOST_AT_ONCE else 2)
         moves = [three if target == wanted[0] else two for target in wanted]
         share, finest, tries = np.full(len(wanted), first), np.array([target.finest for target in wanted]), 0
         for _ in range(ROUNDS):

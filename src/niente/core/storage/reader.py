@@ -175,11 +175,11 @@ class BookReader:
             " WHERE run.id >= ? ORDER BY run.id",
             (first,),
         )
-        verdicts, follows = (
-            dict(self._link.execute("SELECT run_id, body FROM happening WHERE kind = ? ORDER BY id", (kind,)))
-            for kind in (VERDICT, FOLLOWS)
-        )
-        return [_judged(_run_record(row, follows), verdicts) for row in rows]
+        told: dict[str, dict[int, str]] = {VERDICT: {}, FOLLOWS: {}}
+        said = self._link.execute("SELECT kind, run_id, body FROM happening WHERE kind IN (?, ?) ORDER BY id", tuple(told))
+        for kind, number, body in said:
+            told[kind][number] = body
+        return [_judged(_run_record(row, told[FOLLOWS]), told[VERDICT]) for row in rows]
 
     @_told
     def last_written_s(self) -> float:

@@ -1,5 +1,6 @@
 """What a person does to the plan: asks another question, changes an axis, edits the run list. Every edit can be undone."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -63,35 +64,34 @@ class PlanCommands:
 
     def take_plan(self, file: Path) -> None:
         """Take a plan from a file in place of the question's own, until the question is edited again."""
-        session = self._session
-        if session.card is None or self._runs_already():
-            return
-        try:
-            plan = read_plan(bytes_of(file), source=file.name)
-            check_plan(plan, session.card)
-        except NienteError as error:
-            session.report(error)
-            return
-        self._put_own(tr("plan from {file}").format(file=file.name), plan, file)
-        words = tr("The plan now comes from {file}: {n} runs.")
-        words = words.format(file=file.name, n=len(session.planner.rows))
-        session.notice.emit(Notice(words, "plan.start", until=NoticeEnd.PLAN_BEGINS))
+        session, words = self._session, tr("plan from {file}").format(file=file.name)
+        if self._takes(lambda: read_plan(bytes_of(file), source=file.name), words, file):
+            told = tr("The plan now comes from {file}: {n} runs.").format(file=file.name, n=len(session.planner.rows))
+            session.notice.emit(Notice(told, "plan.start", until=NoticeEnd.PLAN_BEGINS))
 
     def take_instead(self, words: str, plan: Plan) -> None:
         """Take a plan in place of the question's own, until that is edited again; undoable."""
-        if self._runs_already():
-            return
-        self._put_own(words, plan, None)
-        told = tr("The plan is now: {what}. Undo (Ctrl+Z) brings the question's own back.").format(what=words)
-        self._session.notice.emit(Notice(told, "plan.start", until=NoticeEnd.PLAN_BEGINS))
+        if self._takes(lambda: plan, words, None):
+            told = tr("The plan is now: {what}. Undo (Ctrl+Z) brings the question's own back.").format(what=words)
+            self._session.notice.emit(Notice(told, "plan.start", until=NoticeEnd.PLAN_BEGINS))
 
-    def _runs_already(self) -> bool:
-        """Return whether a plan is under way, and say then that no other can be taken."""
-        if self._session.busy():
+    def _takes(self, read: Callable[[], Plan], words: str, file: Path | None) -> bool:
+        """Let a plan stand in place of the question's, if nothing runs and the rig can run it; say why not otherwise."""
+        session = self._session
+        if session.card is None:
+            return False
+        if session.busy():
             remedy = tr("Stop it, then open the other plan.")
-            self._session.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
-            return True
-        return False
+            session.report(NienteError(tr("A plan is running."), safe=tr("It goes on."), remedy=remedy))
+            return False
+        try:
+            plan = read()
+            check_plan(plan, session.card)
+        except NienteError as error:
+            session.report(error)
+            return False
+        self._put_own(words, plan, file)
+        return True
 
     def save_plan(self, file: Path) -> None:
         """Write the plan as JSON."""
@@ -193,7 +193,7 @@ class PlanCommands:
             fresh = msgspec.structs.replace(question, base=question.base.replaced(control, axis))
         else:
             fresh = question.with_axis(Axis(control, (axis,)))
-        fresh = for_points_of(fresh, control) if isinstance(axis, Axis) else fresh
+        fresh = for_points_of(fresh, control) if axis is not None else fresh
         self.change_question(tr("change of {what}").format(**named), fresh)
 
     def _without_fixed(self, question: Question, control: str) -> Question:

@@ -51,7 +51,8 @@ class Analyst(QObject):
     found_beside = Signal()
     """Circumstances, the setting that holds in all of them, and kept points are known anew."""
     card_written = Signal(object)
-    card_checked = Signal(object)
+    card_checked = Signal(object, object)
+    """A hand-over card, and what its check found (``CheckedCard``) or why it is not known (``NienteError``)."""
     """The file that a hand-over card was written to, or the error that kept it from being."""
     broke = Signal(str)
     working = Signal(bool)
@@ -114,7 +115,11 @@ class Analyst(QObject):
 
     def request_check(self, book: Path, limits: Limits, card: HandOverCard) -> None:
         """Ask what the check of a hand-over card found in a book."""
-        self._pool.submit(self._guarded, lambda: self._check(book, limits, card))
+
+        def check() -> None:
+            self.card_checked.emit(card, self._told(lambda: self._worker.call(check_in, book, limits, card)))
+
+        self._pool.submit(self._guarded, check)
 
     def request_beside(self, book: Path, project: Project) -> None:
         """Ask anew for what stands beside the choice, where only points or circumstances are others."""
@@ -124,22 +129,21 @@ class Analyst(QObject):
     def _write_card(self, book: Path, project: Project, file: Path, point: str) -> None:
         made_at = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
         of = CARD_ENDINGS.get(file.suffix.lower(), "pdf")
-        self.working.emit(True)
-        try:
+
+        def written() -> Path:
             made = self._worker.call(card_file, book, project, (made_at, __version__), of, point)
             write(file, made, tr("The book is unchanged."))
-            self.card_written.emit(file)
-        except NienteError as error:
-            self.card_written.emit(error)
-        finally:
-            self.working.emit(False)
+            return file
 
-    def _check(self, book: Path, limits: Limits, card: HandOverCard) -> None:
+        self.card_written.emit(self._told(written))
+
+    def _told(self, work: Callable[[], object]) -> object:
+        """Return what a piece of work comes to, or the error that it ended with, and say meanwhile that work is done."""
         self.working.emit(True)
         try:
-            self.card_checked.emit(self._worker.call(check_in, book, limits, card))
+            return work()
         except NienteError as error:
-            self.card_checked.emit(error)
+            return error
         finally:
             self.working.emit(False)
 

@@ -46,7 +46,7 @@ MOST_RUNS = 8
 
 def first_quiet(card: RigCard) -> Question:
     """Return a quiet point that is looked for as runs tell, under the heaviest and the realistic load, at the deepest offset
-    that a search finds; for who wants a grid instead, four limits below stock and four duties."""
+    that a search finds. Its axes are those of a grid, for who would rather have that: four limits and four duties."""
     axes = (Axis("sustained_power_w", limits_below(card, (0.48, 0.62, 0.76, 0.90))), *default_fans(card, FanSchool.DUTY))
     if card.control(OFFSET) is not None:
         axes = (*axes, offset_axis(card))

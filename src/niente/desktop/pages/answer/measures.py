@@ -41,37 +41,40 @@ class Measure(StrEnum):
         return {Measure.ENERGY: 0.02}.get(self, 2.0)
 
     def of(self, candidate: Candidate) -> float:
-        """Return it for one setting."""
-        return {
-            Measure.NOISE: candidate.in_room_dba,
-            Measure.THROUGHPUT: candidate.throughput_percent,
-            Measure.POWER: candidate.power_w,
-            Measure.CORE: candidate.core_c,
-            Measure.ENERGY: candidate.power_w / candidate.throughput_percent,
-        }[self]
+        """Return it for one setting; NaN where it is not known."""
+        return float(self.values(candidate))
 
-    def values(self, predicted: SettingPredictions) -> Vector:
-        """Return it for settings ``(n,)``."""
-        return {
-            Measure.NOISE: predicted.in_room_dba,
-            Measure.THROUGHPUT: predicted.throughput_percent,
-            Measure.POWER: predicted.power_w,
-            Measure.CORE: predicted.core_c,
-            Measure.ENERGY: predicted.power_w / predicted.throughput_percent,
-        }[self]
+    def values(self, known: SettingPredictions | Candidate) -> Vector:
+        """Return it for settings ``(n,)``, or for one; not finite where it is not known."""
+        if self == Measure.ENERGY:
+            with np.errstate(divide="ignore", invalid="ignore"):  # nothing was done, or nothing is known
+                return np.divide(known.power_w, known.throughput_percent)
+        value: Vector = np.asarray(getattr(known, FIELDS[self]), dtype=float)
+        return value
 
     def half_widths(self, predicted: SettingPredictions) -> Vector:
         """Return how far it is known, as 95 % half widths ``(n,)``; of a ratio by both of its parts."""
-        power, work = predicted.power_hw / predicted.power_w, predicted.throughput_hw / predicted.throughput_percent
-        ratio: Vector = predicted.power_w / predicted.throughput_percent * np.hypot(power, work)
-        return {
-            Measure.NOISE: predicted.in_room_hw,
-            Measure.THROUGHPUT: predicted.throughput_hw,
-            Measure.POWER: predicted.power_hw,
-            Measure.CORE: predicted.core_hw,
-            Measure.ENERGY: ratio,
-        }[self]
+        if self == Measure.ENERGY:
+            with np.errstate(divide="ignore", invalid="ignore"):
+                power = predicted.power_hw / predicted.power_w
+                work = predicted.throughput_hw / predicted.throughput_percent
+            ratio: Vector = self.values(predicted) * np.hypot(power, work)
+            return ratio
+        width: Vector = getattr(predicted, WIDTHS[self])
+        return width
 
 
+FIELDS = {
+    Measure.NOISE: "in_room_dba",
+    Measure.THROUGHPUT: "throughput_percent",
+    Measure.POWER: "power_w",
+    Measure.CORE: "core_c",
+}
+WIDTHS = {
+    Measure.NOISE: "in_room_hw",
+    Measure.THROUGHPUT: "throughput_hw",
+    Measure.POWER: "power_hw",
+    Measure.CORE: "core_hw",
+}
 ACROSS, UP = Measure.NOISE, Measure.THROUGHPUT
 """What is drawn at first: what is heard, and what is kept."""

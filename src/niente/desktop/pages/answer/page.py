@@ -61,7 +61,6 @@ class AnswerPage(Page):
         self.offer(self.choice.table, "page.map", "help.here")
         self.offer(self.document, "answer.surer", "page.plan", "help.here")
         session.analyst.card_written.connect(self._card_written)
-        self._checking: HandOverCard | None = None
         self._checked: tuple[Path, CheckedCard] | None = None
         """The book that a card was checked in, and what was found."""
         session.analyst.card_checked.connect(self._card_checked)
@@ -244,26 +243,36 @@ class AnswerPage(Page):
         if bench is None or project is None:
             return
         try:
-            self._checking = read_card(read_small_file(file))
+            card = read_card(read_small_file(file))
         except NienteError as error:
             self.session.report(error)
             return
-        self.session.analyst.request_check(bench.path, project.limits, self._checking)
+        self.session.analyst.request_check(bench.path, project.limits, card)
 
-    def _card_checked(self, what: object) -> None:
-        rig, card = self.session.card, self._checking
+    def _card_checked(self, card: HandOverCard, what: object) -> None:
         if isinstance(what, CheckedCard) and self.session.bench is not None:
             self._checked = (self.session.bench.path, what)
             self.session.notice.emit(Notice(what.sentence))
             self.margin_changed.emit()
-        elif isinstance(what, NotEnoughError) and rig is not None and card is not None:
-            plan = plan_of_check(card, rig)
-            setting = ", ".join(values_text(differing(plan.steps[0].setting, rig.stock)))
-            if prompts.whether_check_is_planned(self, what, setting):
-                words = tr("check of the card {point}").format(point=card.point) if card.point else tr("check of the card")
-                self._commands.take_instead(words, plan)
+        elif isinstance(what, NotEnoughError):
+            self._offer_check(card, what)
         elif isinstance(what, NienteError):
             self.session.report(what)
+
+    def _offer_check(self, card: HandOverCard, missing: NotEnoughError) -> None:
+        """Ask whether a card's check is to be planned, where none was run since."""
+        rig = self.session.card
+        if rig is None:
+            return
+        try:
+            plan = plan_of_check(card, rig)
+        except NienteError as error:  # a card of another machine, or one without a check
+            self.session.report(error)
+            return
+        setting = ", ".join(values_text(differing(plan.steps[0].setting, rig.stock)))
+        if prompts.whether_check_is_planned(self, missing, setting):
+            words = tr("check of the card {point}").format(point=card.point) if card.point else tr("check of the card")
+            self._commands.take_instead(words, plan)
 
     def _check_blocks(self) -> list[Block]:
         """Say what the check of a card found, while it is of this book."""

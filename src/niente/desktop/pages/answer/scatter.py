@@ -20,7 +20,7 @@ from niente.core.selection.pick import Candidate, Choice
 from niente.core.selection.points import PointStand
 from niente.desktop.pages.answer.measures import ACROSS, UP, Measure
 from niente.desktop.pages.answer.scatter_labels import draw_marks_legend, label_place
-from niente.desktop.pages.answer.scatter_points import ScatterPoints, sort_settings
+from niente.desktop.pages.answer.scatter_points import TICKS_UP, ScatterPoints, ranges_of, sort_settings
 from niente.desktop.pages.answer.ways import MethodCurves
 from niente.desktop.services.theme import BODY, SMALL, Look, font
 from niente.desktop.services.translation import tr
@@ -28,11 +28,11 @@ from niente.desktop.widgets.brushes import draw_beside, draw_text, faint
 from niente.desktop.widgets.canvas import draw_axis_ticks, spans
 from niente.desktop.widgets.marks import draw_inferred, draw_measured, draw_picked, draw_rejected, draw_ringed
 from niente.desktop.widgets.plot import Plot
-from niente.desktop.widgets.scale import PixelSpan, QuietSpan, rounded, ticks, ticks_along
+from niente.desktop.widgets.scale import PixelSpan, QuietSpan, ticks, ticks_along
 
 GUTTERS = (60, 32, 56, 50)
 MIDDLE, RIGHT = Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
-GRAB_PX, TICK_PX, TICKS_UP, TICKS_ACROSS = 9.0, 38.0, 6, 10
+GRAB_PX, TICK_PX, TICKS_ACROSS = 9.0, 38.0, 10
 THROUGHPUT, NOISE = "min_throughput_percent", "max_noise_dba"
 STEPS = {THROUGHPUT: 1.0, NOISE: 0.5}
 
@@ -89,19 +89,13 @@ class Scatter(Plot):
             self._sort(self._judged)
 
     def _sort(self, judged: JudgedSettings) -> None:
-        limits, usual, (across, up) = self._limits, self.measures == (ACROSS, UP), self.measures
-        self._settings = made = sort_settings(judged, limits, self.ways.method_steps, self.measures)
-        every = np.concatenate([made.measured, made.inferred, made.front, *([self.ways.points()] if usual else [])])
+        self._settings = made = sort_settings(judged, self._limits, self.ways.method_steps, self.measures)
+        rungs = [self.ways.points()] if self.measures == (ACROSS, UP) else []
+        every = np.concatenate([made.measured, made.inferred, made.front, *rungs])
         every = every if every.shape[0] else np.concatenate([made.rejected, made.worse])
-        low, high = np.min(every, axis=0), np.max(every, axis=0)
-        if up == UP:
-            low[1] = min(low[1], limits.min_throughput_percent - 5.0)
-        if across == ACROSS and limits.max_noise_dba is not None:  # a handle stands where it was put
-            low[0], high[0] = min(low[0], limits.max_noise_dba), max(high[0], limits.max_noise_dba)
-        wide = rounded(low[0] - across.margin, high[0] + across.margin, TICKS_UP)
-        if across == ACROSS:
-            wide = (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0)))
-        self.box.setRange(xRange=wide, yRange=rounded(low[1] - up.margin, high[1] + up.margin, TICKS_UP), padding=0.0)
+        if every.shape[0]:  # otherwise nothing is known of any setting
+            wide, high = ranges_of(every, self._limits, self.measures)
+            self.box.setRange(xRange=wide, yRange=high, padding=0.0)
         self._speak()
         self.draw_again()
 
@@ -298,6 +292,8 @@ class Scatter(Plot):
         if self._pointed is not None and area.contains(at(self._pointed)):
             draw_ringed(painter, at(self._pointed), p, wide=True)
         pick = at(choice.pick)
+        if not math.isfinite(pick.x() + pick.y()):
+            return
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         dotted = QPen(QColor(p.accent), 1.0)
         dotted.setDashPattern([2.0, 3.0])
@@ -406,7 +402,8 @@ class Scatter(Plot):
             Qt.Key.Key_Left: (NOISE, -1.0),
         }
         move = moves.get(Qt.Key(event.key()))
-        if move is None or self._settings is None:
+        drawn = {THROUGHPUT: self.measures[1] == UP, NOISE: self.measures[0] == ACROSS}
+        if move is None or self._settings is None or not drawn[move[0]]:  # a limit moves along its own axis
             super().keyPressEvent(event)
             return
         name, way = move

@@ -1,5 +1,6 @@
 """Which of the settings that a choice is made from are drawn in its picture, and as what."""
 
+import math
 from collections.abc import Sequence
 
 import msgspec
@@ -12,7 +13,10 @@ from niente.core.selection.kept import keeps
 from niente.core.selection.methods import MethodStep
 from niente.core.selection.pick import are_sound, front
 from niente.desktop.pages.answer.measures import ACROSS, UP, Measure
+from niente.desktop.widgets.scale import rounded
 
+TICKS_UP = 6
+"""About so many figures stand at the upright axis."""
 CELL = (0.012, 0.02)
 """Of the settings that were not run, one is drawn in so much of each axis; all of them count."""
 
@@ -64,6 +68,20 @@ def sort_settings(
         drawn=(drawn := np.flatnonzero((judged.measured & known) | thin)),
         at=points[drawn],
     )
+
+
+def ranges_of(every: Array, limits: Limits, axes: tuple[Measure, Measure]) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Return from where to where the axes go for points ``(n, 2)``, at least one, and for the limits that have a handle."""
+    across, up = axes
+    low, high = np.min(every, axis=0), np.max(every, axis=0)
+    if up == UP:
+        low[1] = min(low[1], limits.min_throughput_percent - 5.0)
+    tall = rounded(low[1] - up.margin, high[1] + up.margin, TICKS_UP)
+    if across != ACROSS:
+        return rounded(low[0] - across.margin, high[0] + across.margin, TICKS_UP), tall
+    if limits.max_noise_dba is not None:  # a handle stands where it was put
+        low[0], high[0] = min(low[0], limits.max_noise_dba), max(high[0], limits.max_noise_dba)
+    return (math.floor(low[0] - 0.3), math.ceil(max(high[0] + 0.5, low[0] + 6.0))), tall
 
 
 def _apart(points: Array, among: Mask, broken: Indices) -> Mask:

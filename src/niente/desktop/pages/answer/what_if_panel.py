@@ -74,25 +74,19 @@ class _Row:
         self.must.blockSignals(False)
         if self.field is not None:
             self.field.put(what_if.value)
-        if self.part is not None and what_if.part in self._parts:
+        if self.part is not None:
             self.part.setCurrentIndex(self._parts.index(what_if.part))
 
     def take(self, outcome: Outcome | None) -> None:
         """Show what becomes of the pick; dashes while that is not known."""
-        if outcome is None:
+        self.words.setText(outcome_brief(outcome) if outcome is not None else tr("being worked out"))
+        self.words.setToolTip(plain(outcome_text(outcome)) if outcome is not None else "")
+        if outcome is None or not outcome.known:
             self.headroom.setText("–")
             self.noise.setText("–")
             self.mark.setText("")
-            self.words.setText(tr("being worked out"))
             return
         there = outcome.there
-        if not outcome.known:
-            self.headroom.setText("–")
-            self.noise.setText("–")
-            self.mark.setText("")
-            self.words.setText(outcome_brief(outcome))
-            self.words.setToolTip(plain(outcome_text(outcome)))
-            return
         broken = Limit.HEADROOM in outcome.breaks
         half = f"±{NO_BREAK_SPACE}{number_text(there.core_hw, 1)}{NO_BREAK_SPACE}K"
         self.headroom.setText(f"{number_text(there.headroom_k, 1)} {half}")
@@ -101,8 +95,6 @@ class _Row:
             self.headroom.style().polish(self.headroom)
         self.noise.setText(f"{number_text(outcome.heard_dba, 1)}{NO_BREAK_SPACE}dBA")
         self.mark.setText(outcome.mark)
-        self.words.setText(outcome_brief(outcome))
-        self.words.setToolTip(plain(outcome_text(outcome)))
 
 
 class WhatIfPanel(QWidget):
@@ -134,7 +126,7 @@ class WhatIfPanel(QWidget):
     def refresh(self, project: Project, card: RigCard, beside: BesideChoice | None) -> None:
         """Show the circumstances and what is known of them."""
         self._every = what_ifs_of(project, card)
-        kinds = tuple((one.kind, parts_for(one.kind, card)) for one in self._every)
+        kinds = tuple((one.kind, _parts_of(one, card)) for one in self._every)
         if kinds != self._kinds:
             self._make_rows(kinds)
         known = {} if beside is None or beside.limits != project.limits else {one.what_if: one for one in beside.outcomes}
@@ -179,6 +171,12 @@ class WhatIfPanel(QWidget):
         """Return everything in which a person edits."""
         fields = [field for row in self._rows if (field := row.field or row.part) is not None]
         return (*(row.must for row in self._rows), *fields)
+
+
+def _parts_of(what_if: WhatIf, card: RigCard) -> tuple[str, ...]:
+    """Return what a circumstance may be about, with what it is about, which another rig may have had."""
+    parts = parts_for(what_if.kind, card)
+    return (*parts, what_if.part) if what_if.part and what_if.part not in parts else parts
 
 
 def _outcome_of(known: dict[WhatIf, Outcome], what_if: WhatIf) -> Outcome | None:

@@ -288,10 +288,9 @@ class RunList(HeadedModel):
         done = sum(row.status.closed for row in rows)
         sets = []
         for control in self.columns:
-            if control == FANS:
-                sets.append(Cell())
-                continue
-            values = [value for row in rows if (value := row.step.setting.over(shown.card.stock).value(control)) is not None]
+            each = [f"{FANS}.{group}" for group in shown.card.fan_groups()] if control == FANS else [control]
+            whole = [row.step.setting.over(shown.card.stock) for row in rows]
+            values = [value for setting in whole for name in each if (value := setting.value(name)) is not None]
             sets.append(Cell(aside=_range(values, quantity_of(control).digits)))
         cores = [c for row in rows if math.isfinite(c := _core(row.run, shown.seen(row)))]
         levels = [level for row in rows if math.isfinite(level := figures(row.run, shown.seen(row))[2])]
