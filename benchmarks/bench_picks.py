@@ -5,8 +5,7 @@ What was worked out stands in build/picks and is taken as it is where it was mad
 """
 
 import math
-from collections.abc import Sequence
-from pathlib import Path
+from collections.abc import Callable, Mapping, Sequence
 from statistics import median
 
 import msgspec
@@ -17,35 +16,33 @@ from benchmarks.result import Result
 from benchmarks.size import draws
 from benchmarks.study import measured
 from benchmarks.true_optimum import LIMITS, Regret, regret_of
-from benchmarks.true_pick import TruePick, Truth
+from benchmarks.true_pick import FOLDER, WISHES, Sample, TruePick, Truth
 from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.limits import Limits
 from niente.core.model.question import Approach
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.statistics import share_interval
 from niente.core.selection.pick import Standing, choose
 
-FOLDER = Path("build") / "picks"
+SEEDS = 10
 
 
-def true_pick(name: str, seed: int, approach: Approach) -> TruePick | None:
+def true_pick(sample: Sample, approach: Approach) -> TruePick | None:
     """Run a quiet point of one sample to its end, and hold its pick against the truth; ``None`` where it comes to no pick."""
-    FOLDER.mkdir(parents=True, exist_ok=True)
-    book = FOLDER / f"{name}-{seed}-{approach.name.lower()}.niente"
-    rig = measured(shipped_file(name), seed, book, approach)
+    book = sample.file(approach.name.lower(), "niente")
+    rig = measured(shipped_file(sample.name), sample.seed, book, approach, sample.limits)
     evidence = evidence_in(book)
     assert evidence is not None
     try:
-        choice = choose(fit_models(evidence), Limits())
+        choice = choose(fit_models(evidence), sample.limits)
     except NotEnoughError:
         return None
     hours = np.cumsum([run.seconds for run in evidence.runs]) / 3600.0
     at = [run.setting == choice.pick.setting and run.seconds >= 1200.0 for run in evidence.runs]
     return TruePick(
-        *Truth(rig).of(choice.pick.setting),
+        *Truth(rig, sample.limits.design_room_c).of(choice.pick.setting),
         standing=choice.standing,
         bench_h=float(hours[-1]),
         confirmed_h=float(hours[at.index(True)]) if any(at) and choice.confirmed else math.inf,
@@ -54,23 +51,34 @@ def true_pick(name: str, seed: int, approach: Approach) -> TruePick | None:
     )
 
 
+def samples() -> list[Sample]:
+    """Return what is drawn: every machine once, then other samples of them, then other wishes."""
+    names = shipped_machines()
+    every = [Sample(name, seed, wish) for wish in WISHES for seed in range(SEEDS) for name in names]
+    return every[: draws(least=1, small=3, full=len(every))]
+
+
 def results() -> list[Result]:
     """Return bench hours, the share of picks that hold, and how loud they are, as runs tell, over a grid, and by hand."""
-    names = shipped_machines()
-    count = draws(least=1, small=3, full=len(names) * 10)
-    samples = [(names[index % len(names)], index // len(names)) for index in range(count)]
-    costly = samples[: draws(least=1, small=1, full=len(names))]
-    adaptive = {sample: true_pick(*sample, Approach.ADAPTIVE) for sample in samples}
-    others: dict[str, dict[tuple[str, int], TruePick | None]] = {}
-    others["every point"] = {sample: true_pick(*sample, Approach.GRID) for sample in costly}
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    every, machines = samples(), len(shipped_machines())
+    costly = every[: draws(least=1, small=1, full=machines)]
+    adaptive = {sample: _once(sample, "as-runs-tell", lambda of: true_pick(of, Approach.ADAPTIVE)) for sample in every}
+    others = {
+        "every point": {sample: _once(sample, "every-point", lambda of: true_pick(of, Approach.GRID)) for sample in costly}
+    }
     for title in list(WAYS)[: draws(least=1, small=2, full=len(WAYS))]:  # they cost minutes each
-        others[title] = {sample: _by_hand(title, *sample) for sample in costly}
-    found = _told("as runs tell", list(adaptive.values()))
-    found += _regrets(
-        [regret for sample in costly[: draws(least=0, small=1, full=len(costly))] if (regret := _regret(*sample)) is not None]
-    )
+        others[title] = {sample: _once(sample, title.replace(" ", "-"), WAYS[title]) for sample in costly}
+    found = []
+    for wish in dict.fromkeys(sample.wish for sample in every):
+        title = "as runs tell" if wish == "begin" else f"as runs tell, {wish}"
+        found += _told(title, {sample: pick for sample, pick in adaptive.items() if sample.wish == wish})
+    if len(every) > len(costly):
+        found += _told("as runs tell, all together", adaptive)
+    regrets = every[: draws(least=0, small=1, full=machines * SEEDS)]
+    found += _regrets([regret for sample in regrets if (regret := _regret(sample)) is not None])
     for title, picks in others.items():
-        found += _told(title, list(picks.values()))
+        found += _told(title, picks)
         pairs = [(adaptive[sample], pick) for sample, pick in picks.items()]
         both = [(mine, pick) for mine, pick in pairs if mine is not None and pick is not None]
         hours = median(mine.bench_h for mine, _ in both), median(pick.bench_h for _, pick in both)
@@ -82,27 +90,26 @@ def results() -> list[Result]:
     return found
 
 
-def _by_hand(title: str, name: str, seed: int) -> TruePick:
-    """Return what a person's way comes to on one sample; worked out once, and kept beside the books."""
-    path = FOLDER / f"{title.replace(' ', '-')}-{name}-{seed}.json"
+def _once(sample: Sample, what: str, work: Callable[[Sample], TruePick | None]) -> TruePick | None:
+    """Return what is true of one sample's pick; worked out once, and kept beside the books."""
+    path = sample.file(what, "json")
     if not path.exists():
-        path.write_bytes(msgspec.json.encode(WAYS[title](name, seed)))
-    return msgspec.json.decode(path.read_bytes(), type=TruePick)
+        path.write_bytes(msgspec.json.encode(work(sample)))
+    return msgspec.json.decode(path.read_bytes(), type=TruePick | None)
 
 
-def _regret(name: str, seed: int) -> Regret | None:
+def _regret(sample: Sample) -> Regret | None:
     """Return what the pick of one sample costs against the best setting; worked out once, and kept beside the books."""
-    path = FOLDER / f"regret-{name}-{seed}.json"
+    path = sample.file("regret", "json")
     if not path.exists():
-        evidence = evidence_in(FOLDER / f"{name}-{seed}-adaptive.niente")
+        evidence = evidence_in(sample.file("adaptive", "niente"))
         assert evidence is not None
         try:
-            pick = choose(fit_models(evidence), Limits()).pick.setting
+            pick = choose(fit_models(evidence), sample.limits).pick.setting
         except NotEnoughError:
             return None
-        rig = SimulatedRig(shipped_file(name), seed=seed)
-        truth = Truth(rig)
-        found = regret_of(pick, truth.card, truth.of, truth.alone_dba)
+        truth = Truth(SimulatedRig(shipped_file(sample.name), seed=sample.seed), sample.limits.design_room_c)
+        found = regret_of(pick, truth.card, truth.of, truth.alone_dba, sample.limits)
         path.write_bytes(msgspec.json.encode(found))
     return msgspec.json.decode(path.read_bytes(), type=Regret)
 
@@ -145,23 +152,27 @@ def _regrets(regrets: Sequence[Regret]) -> list[Result]:
     return found
 
 
-def _told(title: str, every: Sequence[TruePick | None]) -> list[Result]:
-    picks = [pick for pick in every if pick is not None]
-    holding = sum(pick.holds for pick in picks)
-    proven = [pick for pick in picks if pick.standing == Standing.PROVEN]
-    confirmed = [pick.confirmed_h for pick in picks if math.isfinite(pick.confirmed_h)] or [math.nan]
-    unconfirmed = len(every) - sum(math.isfinite(pick.confirmed_h) for pick in picks)
-    return [
+def _told(title: str, every: Mapping[Sample, TruePick | None]) -> list[Result]:
+    picks = {sample: pick for sample, pick in every.items() if pick is not None}
+    good = [pick.holds(sample.limits) for sample, pick in picks.items()]
+    proven = [(pick, holds) for pick, holds in zip(picks.values(), good, strict=True) if pick.standing == Standing.PROVEN]
+    confirmed = [pick.confirmed_h for pick in picks.values() if math.isfinite(pick.confirmed_h)] or [math.nan]
+    share = 100.0 * sum(good) / max(len(good), 1), 100.0 * share_interval(sum(good), max(len(good), 1))[0]
+    until = [pick.confirmed_h for pick, _ in proven if math.isfinite(pick.confirmed_h)]
+    found = [
         Result(f"{title}: samples", float(len(every)), "", "", None),
-        Result(f"{title}: picks that truly hold", 100.0 * holding / len(every), "%", "", None),
-        Result(f"{title}: the same, at least (95 %)", 100.0 * share_interval(holding, len(every))[0], "%", "", None),
+        Result(f"{title}: of these without a pick", float(len(every) - len(picks)), "", "", None),
+        Result(f"{title}: picks that truly hold", share[0], "%", "", None),
+        Result(f"{title}: the same, at least (95 %)", share[1], "%", "", None),
         Result(f"{title}: proven", float(len(proven)), "", "", None),
-        Result(f"{title}: proven that do not hold", float(sum(not pick.holds for pick in proven)), "", "", None),
-        Result(f"{title}: not confirmed", float(unconfirmed), "", "", None),
+        Result(f"{title}: proven that do not hold", float(sum(not holds for _, holds in proven)), "", "", None),
+        Result(f"{title}: not confirmed", float(sum(math.isinf(one.confirmed_h) for one in picks.values())), "", "", None),
         Result(f"{title}: to a confirmed pick (median)", median(confirmed), "h", "", None),
-        Result(
-            f"{title}: the same (95 %)", float(np.quantile(confirmed, 0.95)), "h", "", None
-        ),
-        Result(f"{title}: bench time (median)", median(pick.bench_h for pick in picks), "h", "", None),
-        Result(f"{title}: crashes (median)", median(pick.crashes for pick in picks), "", "", None),
+        Result(f"{title}: the same (95 %)", float(np.quantile(confirmed, 0.95)), "h", "", None),
     ]  # fmt: skip
+    if until:
+        found.append(Result(f"{title}: to a proven pick (median)", median(until), "h", "", None))
+    if picks:
+        found.append(Result(f"{title}: bench time (median)", median(pick.bench_h for pick in picks.values()), "h", "", None))
+        found.append(Result(f"{title}: crashes (median)", median(pick.crashes for pick in picks.values()), "", "", None))
+    return found

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.optimize import minimize
 
 from benchmarks.study import DESIGN_ROOM_C
-from benchmarks.true_pick import TruePick, Truth
+from benchmarks.true_pick import Sample, TruePick, Truth
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.planning.builders import limits_below
@@ -27,8 +27,8 @@ LEAST_PERCENT, LEAST_K = 90.0, 8.0
 class _Bench:
     """One machine, and what was tried on it."""
 
-    def __init__(self, name: str, seed: int) -> None:
-        self.rig = SimulatedRig(shipped_file(name), seed=seed)
+    def __init__(self, sample: Sample) -> None:
+        self.rig = SimulatedRig(shipped_file(sample.name), seed=sample.seed)
         self.truth, self.tried = Truth(self.rig), 0
         self.card = self.truth.card
         self._stock = self._settled(self.card.stock)[0]
@@ -50,18 +50,18 @@ class _Bench:
         return TruePick(*self.truth.of(setting), Standing.CONFIRMED, hours, hours, 0, 0)
 
 
-def one_at_a_time(name: str, seed: int) -> TruePick:
+def one_at_a_time(sample: Sample) -> TruePick:
     """The power limit first, then each group of fans, at stock voltage; the quietest that kept the limits as they were read."""
-    bench = _Bench(name, seed)
+    bench = _Bench(sample)
     setting = bench.card.stock
     for ways in _ways(bench.card):
         setting = _best(bench, [setting, *(setting.replaced(control, value) for control, value in ways)]) or setting
     return bench.picked(setting)
 
 
-def full_factorial(name: str, seed: int) -> TruePick:
+def full_factorial(sample: Sample) -> TruePick:
     """Every limit with every duty of every group."""
-    bench = _Bench(name, seed)
+    bench = _Bench(sample)
     settings = []
     for some in itertools.product(*_ways(bench.card, FACTORIAL_DUTIES)):
         setting = bench.card.stock
@@ -71,19 +71,19 @@ def full_factorial(name: str, seed: int) -> TruePick:
     return bench.picked(_best(bench, settings) or bench.card.stock)
 
 
-def at_random(name: str, seed: int) -> TruePick:
+def at_random(sample: Sample) -> TruePick:
     """As many settings as a general optimiser has, anywhere within the controls."""
-    bench = _Bench(name, seed)
-    rng = np.random.default_rng([seed, 11])
+    bench = _Bench(sample)
+    rng = np.random.default_rng([sample.seed, 11])
     settings = [bench.card.stock]
     for shares in rng.random((SETTINGS, len(_moved(bench.card)))):
         settings.append(_at(bench.card, shares.tolist()))
     return bench.picked(_best(bench, settings) or bench.card.stock)
 
 
-def by_optimiser(name: str, seed: int) -> TruePick:
+def by_optimiser(sample: Sample) -> TruePick:
     """SciPy's COBYLA, which keeps limits by itself, from the middle of the controls."""
-    bench = _Bench(name, seed)
+    bench = _Bench(sample)
     seen: dict[tuple[float, ...], tuple[float, float, float]] = {}
 
     def read(shares: np.ndarray) -> tuple[float, float, float]:

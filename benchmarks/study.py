@@ -9,6 +9,7 @@ import numpy as np
 
 from niente.core.acquisition.opening import open_bench
 from niente.core.analysis.models import Models
+from niente.core.model.limits import Limits
 from niente.core.model.question import Approach
 from niente.core.model.records import BenchFailed, HandCardShown, PlanEnded, Record
 from niente.core.model.rig_card import LoadKind, RigCard
@@ -39,9 +40,11 @@ class TruePlace(msgspec.Struct, frozen=True):
     rpm: dict[str, float]
 
 
-def measured(file: MachineFile, seed: int, book: Path, approach: Approach = Approach.GRID) -> SimulatedRig:
+def measured(
+    file: MachineFile, seed: int, book: Path, approach: Approach = Approach.GRID, limits: Limits | None = None
+) -> SimulatedRig:
     """Run the default plan of a machine into a book, over its grid or as runs tell; return the rig. A book that is there
-    already is taken as it is."""
+    already is taken as it is. ``limits`` stand in for those that a project begins with."""
     rig = SimulatedRig(file, seed=seed)
     if book.exists():
         return rig
@@ -59,7 +62,7 @@ def measured(file: MachineFile, seed: int, book: Path, approach: Approach = Appr
     try:
         project = default_project(bench.card)
         question = msgspec.structs.replace(project.question, approach=approach)
-        bench.start(plan_for(bench.card, question), project.limits)
+        bench.start(plan_for(bench.card, question), limits or project.limits)
         over.wait(PATIENCE_S)
     finally:
         bench.close()

@@ -1,6 +1,7 @@
 """What is truly the quietest setting of a simulated machine that keeps the limits, found by a general optimiser on the truth
-itself, and what each limit's doubt cost a pick."""
+itself among what its controls can be set to, and what each limit's doubt cost a pick."""
 
+import itertools
 import math
 from collections.abc import Callable
 
@@ -22,6 +23,8 @@ STEPS = {"sustained_power_w": 0.02, "voltage_offset_mv": 0.05}
 """The steps of its slopes, as shares of a control's span; 3 % of duty for fans."""
 FAN_STEP, ROUNDS = 3.0, 14
 TRUST, SHRINKS, GROWS, MOST_TRUST = 0.12, 0.4, 1.7, 0.25
+STEPPED = 4
+"""How often the best on the steps of the controls is left for one a step beside it."""
 SHORT_DB = 8.0
 """What a unit short of a limit counts: per cent, kelvin, a tenfold chance."""
 LIMITS = ("throughput", "headroom", "failures")
@@ -41,9 +44,9 @@ class Regret(msgspec.Struct, frozen=True):
         return self.in_room_db - sum(self.paid.values())
 
 
-def regret_of(pick: Setting, card: RigCard, reads: Reads, alone: Alone) -> Regret:
-    """Return what a pick costs against the best setting near it: noise lowered along the true slopes, by linear programs in a
-    trust region that shrinks where they do not hold."""
+def regret_of(pick: Setting, card: RigCard, reads: Reads, alone: Alone, limits: Limits) -> Regret:
+    """Return what a pick costs against the best setting near it that can be set: noise lowered along the true slopes, by linear
+    programs in a trust region that shrinks where they do not hold, and then on the steps of the controls."""
     names = [control.name for control in card.controls if control.name == "sustained_power_w" or _is_fan(control.name)]
     names += ["voltage_offset_mv"] if card.control("voltage_offset_mv") is not None else []
     low, high = (np.array([_ends(card, name)[end] for name in names]) for end in (0, 1))
@@ -63,7 +66,6 @@ def regret_of(pick: Setting, card: RigCard, reads: Reads, alone: Alone) -> Regre
             known[key] = np.array([level, work, headroom, min(-2.0 - log, 3.0)])
         return known[key]
 
-    limits = Limits()
     least = np.array([limits.min_throughput_percent, limits.min_headroom_k, 0.0])
     start = np.array([pick.value(name) or 0.0 for name in names])
     at, share = start.copy(), TRUST
@@ -76,11 +78,44 @@ def regret_of(pick: Setting, card: RigCard, reads: Reads, alone: Alone) -> Regre
             at, share = at + step, min(GROWS * share, MOST_TRUST)
         else:
             share *= SHRINKS
+    slopes = _slopes(figures, at, names, low, high)
+    prices, _ = nnls(slopes[1:].T, slopes[0])
+    at = _on_steps(figures, at, start, least, [_grid(card, name) for name in names])
     best, own = figures(at), figures(start)
-    prices, _ = nnls(_slopes(figures, at, names, low, high)[1:].T, _slopes(figures, at, names, low, high)[0])
     slack = own[1:] - best[1:]
     paid = dict(zip(LIMITS, (prices * slack).tolist(), strict=True))
     return Regret(float(own[0] - best[0]), alone(pick) - alone(setting_at(at)), paid)
+
+
+def _grid(card: RigCard, name: str) -> Vector:
+    """Return the values that a control can be set to, up to stock."""
+    control = card.control(name)
+    assert control is not None
+    low, high = _ends(card, name)
+    values: Vector = np.append(np.arange(control.low, high + 1e-9, control.step), high)
+    return np.unique(values[values >= low])
+
+
+def _on_steps(figures: Callable[[Vector], Vector], at: Vector, start: Vector, least: Vector, grids: list[Vector]) -> Vector:
+    """Return the best setting on the steps of the controls: of those round ``at`` and the ``start``, and then a step beside."""
+    sides = [
+        grid[max(above - 1, 0) : above + 1]
+        for grid, above in zip(grids, map(np.searchsorted, grids, at), strict=True)  # with the one above, where there is one
+    ]
+    best = min([start, *map(np.array, itertools.product(*sides))], key=lambda one: _merit(figures(one), least))
+    for _ in range(STEPPED):
+        beside = [best]
+        for index, grid in enumerate(grids):
+            near = int(np.argmin(np.abs(grid - best[index])))
+            for other in {max(near - 1, 0), min(near + 1, grid.shape[0] - 1)}:
+                moved = best.copy()
+                moved[index] = grid[other]
+                beside.append(moved)
+        found = min(beside, key=lambda one: _merit(figures(one), least))
+        if found is best:
+            break
+        best = found
+    return best
 
 
 def _merit(figures: Vector, least: Vector) -> float:

@@ -1,6 +1,8 @@
-"""What is true of a setting of a simulated machine in the design room, and of a pick."""
+"""What is true of a setting of a simulated machine in the design room, and of a pick; and what picks are wanted."""
 
 import math
+from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -11,7 +13,34 @@ from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.selection.pick import Standing
 
+FOLDER = Path("build") / "picks"
 DAY_S, ALLOWED = 86400.0, 0.01
+WISHES = {
+    "begin": Limits(),
+    "show": Limits(min_throughput_percent=95.0),
+    "night": Limits(min_throughput_percent=80.0),
+    "cool": Limits(min_headroom_k=12.0),
+    "august": Limits(design_room_c=32.0),
+}
+"""The limits that picks are wanted for: as they begin, and moved to either side."""
+
+
+class Sample(NamedTuple):
+    """One sample of a machine, and what is wanted of it."""
+
+    name: str
+    seed: int
+    wish: str = "begin"
+
+    @property
+    def limits(self) -> Limits:
+        """The limits that its pick is to keep."""
+        return WISHES[self.wish]
+
+    def file(self, what: str, ending: str) -> Path:
+        """Return where something about it is kept."""
+        wish = "" if self.wish == "begin" else f"-{self.wish}"
+        return FOLDER / f"{self.name}-{self.seed}{wish}-{what}.{ending}"
 
 
 class TruePick(msgspec.Struct, frozen=True):
@@ -28,10 +57,8 @@ class TruePick(msgspec.Struct, frozen=True):
     crashes: int
     failures: int
 
-    @property
-    def holds(self) -> bool:
-        """Whether it truly keeps all limits."""
-        limits = Limits()
+    def holds(self, limits: Limits) -> bool:
+        """Return whether it truly keeps all limits."""
         return (
             self.chance <= ALLOWED
             and self.throughput_percent >= limits.min_throughput_percent
@@ -42,19 +69,19 @@ class TruePick(msgspec.Struct, frozen=True):
 class Truth:
     """What is true of settings of one machine in the design room."""
 
-    def __init__(self, rig: SimulatedRig) -> None:
-        self.rig, self.card = rig, rig.describe()
+    def __init__(self, rig: SimulatedRig, room_c: float = DESIGN_ROOM_C) -> None:
+        self.rig, self.card, self.room_c = rig, rig.describe(), room_c
         kinds = (LoadKind.HEAVY, LoadKind.REALISTIC)
         loads = [load.name for kind in kinds if (load := self.card.load_of(kind)) is not None]
         self.loads, self.heavy, self.counted = loads, loads[0], loads[-1]
         self._stock = self._work(self.card.stock)
 
     def _work(self, setting: Setting) -> float:
-        return self.rig.true_settled(setting, self.counted, DESIGN_ROOM_C, HOURS).readings["throughput_per_s"]
+        return self.rig.true_settled(setting, self.counted, self.room_c, HOURS).readings["throughput_per_s"]
 
     def of(self, setting: Setting) -> tuple[float, float, float, float]:
         """Return chance of a failure in a day, throughput in per cent of stock, headroom and level in the room."""
-        there = [self.rig.true_settled(setting, load, DESIGN_ROOM_C, HOURS) for load in self.loads]
+        there = [self.rig.true_settled(setting, load, self.room_c, HOURS) for load in self.loads]
         rate = max(one.failures_per_s for one in there)
         headroom = self.card.temperature_ceiling_c(setting) - there[0].hottest_c
         work = 100.0 * there[-1].readings["throughput_per_s"] / self._stock
@@ -62,4 +89,4 @@ class Truth:
 
     def alone_dba(self, setting: Setting) -> float:
         """Return the level of the machine alone at a setting under the heaviest load."""
-        return self.rig.true_alone_dba(setting, self.heavy, DESIGN_ROOM_C, HOURS)
+        return self.rig.true_alone_dba(setting, self.heavy, self.room_c, HOURS)

@@ -20,7 +20,7 @@ from niente.core.model.rig_card import (
     Variant,
 )
 from niente.core.model.setting import FanCurve, Setting
-from niente.core.rigs.protocol import Paced, Rebuilt, Rig
+from niente.core.rigs.protocol import Paced, Rebuilt, Rig, Staying
 
 __all__ = [
     "QUANTITIES",
@@ -47,6 +47,7 @@ __all__ = [
     "RigEventKind",
     "SetBy",
     "Setting",
+    "Staying",
     "Variant",
     "quantity_of",
 ]

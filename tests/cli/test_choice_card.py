@@ -11,6 +11,9 @@ from niente.cli.main import commands
 from niente.core.model.errors import NienteError, NotEnoughError
 from niente.core.model.hand_over_card import hand_over_schema, read_card
 from niente.core.model.project import Project
+from niente.core.storage.kinds import STAYS
+from niente.core.storage.reader import BookReader
+from tests.cli.test_commands import niente
 
 
 def told(*words: str) -> Result:
@@ -57,3 +60,20 @@ def test_a_book_without_a_pick_says_what_is_missing(tmp_path: Path) -> None:
 @pytest.mark.parametrize("of", ["card"])
 def test_its_schema_is_printed(of: str) -> None:
     assert CliRunner().invoke(commands, ["plan", "schema", of]).stdout_bytes == hand_over_schema()
+
+
+def test_the_machine_keeps_the_pick_or_a_point(
+    sweep_copy: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    code, _, err = niente(capsys, monkeypatch, "keep", str(sweep_copy))
+    assert code == 0
+    assert "Larkspur keeps" in err
+    assert "simulated" in err
+    book = BookReader(sweep_copy)
+    kept = [one.body for one in book.events(kind=STAYS)]
+    book.close()
+    assert len(kept) == 1
+    assert f"{kept[0]['sustained_power_w']:g} W" in err.replace("\N{NO-BREAK SPACE}", " ")
+    code, _, err = niente(capsys, monkeypatch, "keep", str(sweep_copy), "--point", "Night")
+    assert code == 3  # docs/reference/command-line.md
+    assert "no point" in err

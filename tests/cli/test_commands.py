@@ -91,7 +91,7 @@ def test_a_plan_runs_goes_on_and_gives_a_pick(
     assert choice["format"] == "niente-choice/1"
     assert choice["confirmed"]
     assert len(choice["runners_up"]) == 3
-    assert choice["pick"]["setting"]["fan_duty"]["case"] >= 24.0
+    assert choice["pick"]["setting"]["fan_duty"]["case"] >= 22.0  # what turns about as fast as at 24 % counts as measured
     assert {cost["limit"] for cost in choice["costs"]} == {"throughput", "headroom", "results", "failures"}
     code, out, _ = niente(capsys, monkeypatch, "choose", str(book))
     assert out.startswith("The pick:")

@@ -22,6 +22,7 @@ from niente.core.selection.answer import Answer, work_out
 from niente.core.serving.desktop_bus import DesktopBus
 from niente.desktop.app.main import look_of, make_app
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.services.preferences import Preferences
 from niente.desktop.services.theme import PaletteChoice
 from niente.desktop.session.session import Session
@@ -271,3 +272,12 @@ def swept_window(
     window = open_window(sweep_copy)
     qtbot.waitUntil(lambda: window.session.answer.choice is not None)
     return window
+
+
+@pytest.fixture
+def answering(swept_window: Window, qtbot: QtBot) -> AnswerPage:
+    """The Answer page once everything that stands beside the choice is known."""
+    swept_window.go_to(NAMES.index("Answer"))
+    qtbot.waitUntil(lambda: swept_window.session.beside is not None and swept_window.session.beside.whole)
+    QApplication.processEvents()
+    return swept_window.page(AnswerPage)

@@ -27,15 +27,6 @@ from tests.conftest import larkspur_rig
 from tests.grids import grid_question
 
 
-@pytest.fixture
-def answering(swept_window: Window, qtbot: QtBot) -> AnswerPage:
-    """The Answer page once everything that stands beside the choice is known."""
-    swept_window.go_to(NAMES.index("Answer"))
-    qtbot.waitUntil(lambda: swept_window.session.beside is not None and swept_window.session.beside.whole)
-    QApplication.processEvents()
-    return swept_window.page(AnswerPage)
-
-
 def project_of_page(page: AnswerPage) -> Project:
     project = page.session.project
     assert project is not None
@@ -190,7 +181,7 @@ def test_another_limit_shows_its_pick_at_once(answering: AnswerPage, qtbot: QtBo
 
 
 def test_which_load_counts_and_which_fans_fail_is_chosen(answering: AnswerPage, qtbot: QtBot) -> None:
-    view, session = answering.choice, answering.session
+    view = answering.choice
     view.views.show_view(WHAT_IF)
     fails, other = (
         next(row for row in view.what_ifs.rows if row.what_if.kind == kind)
@@ -200,8 +191,7 @@ def test_which_load_counts_and_which_fans_fail_is_chosen(answering: AnswerPage, 
     assert other.part is not None
     assert other.words.text().startswith("not known: show was not run")
     choose(other.part, "single")
-    qtbot.waitUntil(lambda: session.beside is not None and session.beside.whole)
-    assert other.words.text() == "holds" or other.words.text().startswith(("moves", "nothing"))
+    qtbot.waitUntil(lambda: other.words.text() == "holds" or other.words.text().startswith(("moves", "nothing")))
     assert project_of_page(answering).what_ifs is not None
     choose(fails.part, fails.part.itemText(1))
     assert {one.part for one in project_of_page(answering).what_ifs or ()} >= {"single", fails.part.itemText(1)}

@@ -100,6 +100,9 @@ def test_an_entry_says_what_its_action_says_now(read_window: Window) -> None:
 
 def test_each_text_of_a_menu_gets_a_letter_of_its_own_while_there_are_any() -> None:
     assert letters_for(["Run", "Run", "Run", "Run"]) == ["r", "u", "n", ""]
+    assert letters_for(["Ab", "Cb", "Ca"]) == ["a", "b", "c"]
+    assert letters_for(["Ab", "Ac", "A", "C"]) == ["b", "", "a", "c"]
+    assert letters_for(["Ab", "Ca", "Ac"]) == ["b", "c", "a"]  # the first gives its letter up: it has another
     assert marked("Run", "") == "Run"
     assert marked("Plan what is missing", "w") == "Plan &what is missing"
     assert marked("Resume", "z") == "Resume"

@@ -32,14 +32,17 @@ from niente.core.model.records import (
     RunLeftOut,
     RunOpened,
     SamplesTaken,
+    SettingStays,
     StateChanged,
     WarningRaised,
 )
 from niente.core.model.runs import RunKind
+from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.planning.columns import columns_of
 from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import project_asking, template
+from niente.core.selection.setting_words import differing, values_text
 
 JOIN_S = 2.0
 """A bench says within this time what runs on it."""
@@ -60,6 +63,8 @@ class ProgressLine:
         self.ended: PlanEnded | BenchFailed | None = None
         self.plan: Plan | None = None
         """The plan that runs."""
+        self.stays: SettingStays | None = None
+        """What came of a setting that was to be put in force."""
         self.begun = threading.Event()
         self.lost = ""
         """What is said of a bench that is gone."""
@@ -129,7 +134,9 @@ class ProgressLine:
             print(msgspec.json.encode(data).decode(), flush=True)
         elif not self._as_json:
             self._show_text(event)
-        if isinstance(event, PlanEnded | BenchFailed) or (isinstance(event, MadeSafe) and self.lost):
+        if isinstance(event, SettingStays) and (event.setting is not None or event.problem):
+            self.stays = event
+        if isinstance(event, PlanEnded | BenchFailed) or (isinstance(event, MadeSafe) and self.lost) or self.stays is not None:
             self.over.set()
 
     def _show_progress(self, event: PlanStarted | RunOpened | ForecastMade | RunClosed) -> None:
@@ -240,6 +247,29 @@ def run_in_terminal(
         console.print(f"The plan goes on by itself. Look on with: niente-cli status --follow {book}")
         return 0
     return _verdict(line, console, book, bool(stopping) or line.output_gone)
+
+
+def put_in_force_in_terminal(reach: Callable[[Hearer], BenchClient], setting: Setting) -> int:
+    """Have the bench that ``reach`` gives for a listener put a setting in force that stays; return the exit code."""
+    console = Console(stderr=True, soft_wrap=True)
+    line = ProgressLine(console, Progress(console=console, disable=True))
+    bench = reach(line.hear)
+    card = bench.card
+    try:
+        stopping = _stop_on_signals(bench)
+        bench.put_in_force(setting)
+        _until_over(bench, line, WhenLost.STOP)
+    finally:
+        bench.close()
+    told = line.stays
+    if told is None or told.setting is None:
+        line.print_line(f"The setting was not put in force: {told.problem if told is not None else line.lost}")
+        return STOPPED if stopping else ENDED_EARLY
+    words = ", ".join(values_text(differing(told.setting, card.stock))) or "its setting as found"
+    line.print_line(f"{card.title} keeps {words}. No load runs, and no guard watches it.")
+    if card.simulated:
+        line.print_line("It is simulated, and ends here.")
+    return 0
 
 
 def _start_or_join(bench: BenchClient, plan: Plan, line: ProgressLine) -> None:

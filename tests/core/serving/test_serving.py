@@ -23,6 +23,7 @@ from niente.core.model.records import (
     Record,
     RunClosed,
     RunOpened,
+    SettingStays,
     StateChanged,
     WarningRaised,
 )
@@ -307,3 +308,38 @@ def test_notes_of_a_client_are_in_the_book(serve: Serve, tmp_path: Path) -> None
     book = BookReader(tmp_path / "b.niente")
     assert [note.tags for note in notes_in(book)] == [("dust",)]
     book.close()
+
+
+# -- a setting that stays ----------------------------------------------------------------------------------------------
+
+
+def test_a_setting_that_stays_is_known_to_everybody(serve: Serve) -> None:
+    mine, theirs = Ear(), Ear()
+    first = serve(mine)
+    second = another_client(first.server, theirs)
+    with pytest.raises(BookError, match="is view-only"):
+        second.put_in_force(COOL)
+    first.put_in_force(COOL)
+    assert first.busy
+    with pytest.raises(RigError, match="busy"):
+        first.put_in_force(COOL)
+    whole = COOL.over(first.card.stock)
+    until(lambda: first.stays == whole and second.stays == whole)
+    assert not first.busy
+    late = another_client(first.server, Ear())
+    assert late.stays == whole
+    first.stop()
+    until(lambda: first.stays is None and second.stays is None)
+
+
+def test_what_the_bench_does_not_put_in_force_has_ended(serve: Serve) -> None:
+    ear = Ear()
+    client = serve(ear)
+    with pytest.raises(RigError, match="range"):
+        client.put_in_force(Setting(sustained_power_w=5000.0))
+    client.bench.busy = True  # of which this client does not know yet
+    client.put_in_force(COOL)
+    until(lambda: bool(ear.of(SettingStays)))
+    assert "busy" in ear.of(SettingStays)[0].problem  # type: ignore[union-attr]
+    assert not client.busy
+    client.bench.busy = False

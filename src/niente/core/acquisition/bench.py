@@ -8,12 +8,13 @@ from pathlib import Path
 
 import msgspec
 
+from niente.core.acquisition.book_state import BookState
 from niente.core.acquisition.book_time import in_book_time
 from niente.core.acquisition.engine import Engine
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.recovery import InterruptedRun, verdict_on
-from niente.core.acquisition.refusals import insist_cautions_were_read, insist_sheet_fits
+from niente.core.acquisition.refusals import insist_cautions_were_read, insist_setting_can_stay, insist_sheet_fits
 from niente.core.acquisition.sampler import Sampler
 from niente.core.acquisition.sheeted_rig import SheetedRig
 from niente.core.acquisition.watchdog import Watchdog
@@ -36,11 +37,13 @@ from niente.core.model.records import (
     ProjectSaved,
     RigCardChanged,
     RunClosed,
+    SettingStays,
     WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.runs import RunOutcome
+from niente.core.model.setting import Setting
 from niente.core.model.states import BenchState
 from niente.core.rigs.checked_rig import BY_HAND
 from niente.core.rigs.protocol import Rig
@@ -56,16 +59,6 @@ class HangLimits(msgspec.Struct, frozen=True):
 
     silent_s: float
     hang_s: float
-
-
-class BookState(msgspec.Struct, frozen=True):
-    """What a book knows when it is opened for a rig: the project, whether the cautions as they are now were read, what hands
-    have set by control, and what of the kept sheet does not fit the rig any more."""
-
-    project: Project | None
-    cautions_read: bool
-    by_hand: dict[str, float]
-    sheet_problems: list[str]
 
 
 class Bench:
@@ -107,6 +100,8 @@ class Bench:
         self._wake = threading.Condition()
         self._next: tuple[Plan, Limits] | None = None
         self._next_sheet: RigSheet | None = None
+        self._next_setting: Setting | None = None
+        self._stays_so_far = state.stays
         self._closing = False
         self.busy = False
         self._thread = threading.Thread(target=self._serve, name="niente-engine", daemon=True)
@@ -115,6 +110,8 @@ class Bench:
     def start_threads(self) -> None:
         """Begin to sample, to decide and to watch; ``open_bench`` calls it once."""
         self._sampler.start_thread()
+        if self._stays_so_far is not None:
+            self._sampler.call(lambda: self._sampler.safe.let_stay(self._stays_so_far))
         self._thread.start()
         self._watchdog.start()
 
@@ -164,15 +161,37 @@ class Bench:
         insist_cautions_were_read(self.card, self.unread_cautions())
         dated = in_book_time(plan, self.path)
         with self._wake:
-            if self.busy or self._sampler.abandoned:
-                raise RigError(
-                    "The bench is busy." if self.busy else "The rig stopped answering.",
-                    remedy="Stop the plan that runs, or open the rig again.",
-                )
-            self._sampler.forget_stop()  # a stop that came after the last plan's end is not for this one
+            self._insist_on_leisure()
             self.busy = True
             self._next = (dated, limits)
             self._wake.notify_all()
+
+    @property
+    def stays(self) -> Setting | None:
+        """The setting that the machine keeps until a plan begins or the safe one is put back; ``None`` for no other."""
+        return self._sampler.safe.stays
+
+    def put_in_force(self, setting: Setting) -> None:
+        """Set the machine, without a load, and leave it so once the bench ends; ``SettingStays`` tells when it is.
+
+        Raises ``RigError`` while a plan runs, for a setting out of the rig's range and for a rig that can leave none in
+        force, and ``CautionsError`` as ``start`` does.
+        """
+        insist_cautions_were_read(self.card, self.unread_cautions())
+        insist_setting_can_stay(self.card, setting, can_stay=self._sheeted.rig.can_stay)
+        with self._wake:
+            self._insist_on_leisure()
+            self.busy = True
+            self._next_setting = setting
+            self._wake.notify_all()
+
+    def _insist_on_leisure(self) -> None:
+        if self.busy or self._sampler.abandoned:
+            raise RigError(
+                "The bench is busy." if self.busy else "The rig stopped answering.",
+                remedy="Stop the plan that runs, or open the rig again.",
+            )
+        self._sampler.forget_stop()  # a stop that came after the last plan's end is not for this one
 
     def send_command(self, command: Command) -> None:
         """Give the running plan a command. Does nothing while none runs."""
@@ -219,6 +238,7 @@ class Bench:
             self._sampler.stop_plan(words)
         else:
             self._sheeted.rig.make_safe()
+            self._sampler.safe.let_stay(None)
 
     def take_sheet(self, sheet: RigSheet) -> None:
         """Let the machine be what a sheet says, soon: ``RigCardChanged`` tells when it is.
@@ -258,7 +278,7 @@ class Bench:
 
     def close(self, wait_s: float = 10.0) -> None:
         """Stop what runs, make the rig safe, let go of rig and book."""
-        if not self._sampler.stops:
+        if not self._sampler.stops and (self.busy or self.stays is None):
             self.stop()
         with self._wake:
             self._closing = True
@@ -277,13 +297,16 @@ class Bench:
         """Run plans and take sheets as they come."""
         while True:
             with self._wake:
-                self._wake.wait_for(lambda: self._closing or self._next is not None or self._next_sheet is not None)
+                self._wake.wait_for(lambda: self._closing or any((self._next, self._next_sheet, self._next_setting)))
                 if self._closing:
                     return
                 work, self._next = self._next, None
                 sheet, self._next_sheet = self._next_sheet, None
+                setting, self._next_setting = self._next_setting, None
             if sheet is not None:
                 self._apply_sheet(sheet)
+            if setting is not None:
+                self._put_in_force(setting)
             if work is not None:
                 self._run(*work)
 
@@ -328,13 +351,38 @@ class Bench:
             ended = BenchFailed(traceback.format_exc())
         if self._sampler.abandoned:
             return
+        ended = self._restore() or ended
+        self.busy = False
+        self._stream.publish(_told_unsafe(ended, self._sampler.safe.problem))
+
+    def _restore(self) -> BenchFailed | None:
+        """Leave the rig safe; return what was a bug in that."""
         try:
             self._engine.restore()
         except Exception:
-            ended = BenchFailed(traceback.format_exc())
             self._sampler.make_safe()
+            return BenchFailed(traceback.format_exc())
+        return None
+
+    def _put_in_force(self, setting: Setting) -> None:
+        """Put a setting in force that stays; where that fails the rig is left safe."""
+        problem, bug = "", None
+        try:
+            self._engine.put_in_force(setting)
+        except StopPlan as stop:
+            problem = stop.reason
+        except NienteError as error:
+            problem = str(error)
+        except Exception:
+            problem, bug = "the bench failed in that", BenchFailed(traceback.format_exc())
+        if self._sampler.abandoned:
+            return
+        if problem:
+            bug = self._restore() or bug
         self.busy = False
-        self._stream.publish(_told_unsafe(ended, self._sampler.unsafe))
+        self._stream.publish(SettingStays(self.stays, problem))
+        if bug is not None:
+            self._stream.publish(bug)
 
     # -- the watchdog's thread -----------------------------------------------------------------------------------
 

@@ -15,6 +15,7 @@ from niente.core.model.project import Project
 from niente.core.model.records import Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
+from niente.core.model.setting import Setting
 
 
 class BenchClient(Protocol):
@@ -65,6 +66,10 @@ class BenchClient(Protocol):
         """Whether a plan runs."""
 
     @property
+    def stays(self) -> Setting | None:
+        """The setting that the machine keeps, the bench gone or not; ``None`` for no other than the safe one."""
+
+    @property
     def shown(self) -> dict[str, float]:
         """What the meters show that hands read."""
 
@@ -78,6 +83,9 @@ class BenchClient(Protocol):
 
     def start(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan."""
+
+    def put_in_force(self, setting: Setting) -> None:
+        """Set the machine, and leave it so."""
 
     def send_command(self, command: Command) -> None:
         """Give the running plan a command."""

@@ -75,12 +75,31 @@ class Engine:
         self._commands.put(command)
         self.sampler.attract()
 
+    # -- one setting -----------------------------------------------------------------------------------------
+
+    def put_in_force(self, setting: Setting) -> None:
+        """Set the machine, without a load, and leave it so: hands set what only they can. Raises ``StopPlan`` where that is
+        stopped, and ``NienteError`` where the machine refuses."""
+        whole = setting.over(self.sampler.card.stock)
+        self.enter(BenchState.APPLYING)
+        self.hands.set_by_hand(whole)
+        self._apply(whole)
+        self.sampler.call(lambda: self.sampler.safe.let_stay(whole))
+        self.enter(BenchState.IDLE)
+
+    def _apply(self, whole: Setting) -> None:
+        """Put a whole setting in force, and wait for what the rig leaves to hands."""
+        hand_work = self.sampler.apply(whole)
+        if hand_work:
+            self.hands.wait_for(words_card(hand_work))
+
     # -- plans -----------------------------------------------------------------------------------------------
 
     def run(self, plan: Plan, limits: Limits) -> None:
         """Run what is left of a plan, and what follows from it. Raises ``StopPlan`` or ``NienteError`` on an early end."""
         self.other_plan = None
         check_plan(plan, self.sampler.card)
+        self.sampler.call(lambda: self.sampler.safe.let_stay(None))
         local = time.localtime()
         self._hour_zero = local.tm_hour + local.tm_min / 60.0 - self.sampler.time_s / 3600.0
         book = BookReader(self._writer.path)
@@ -276,9 +295,7 @@ class Engine:
         self.run_id = run_id = opened.run_id
         closing = Closing(RunOutcome.STOPPED, "the engine was interrupted")
         try:
-            hand_work = self.sampler.apply(whole)
-            if hand_work:
-                self.hands.wait_for(words_card(hand_work))
+            self._apply(whole)
             self.enter(BenchState.SETTLING if step.exposure.known_to_k is not None else BenchState.EXPOSING)
             closing = self._exposing.until_over(run_id, step, self._guards)
             readings_card = reading_card(card) if closing.outcome == RunOutcome.DONE else None

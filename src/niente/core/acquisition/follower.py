@@ -19,10 +19,12 @@ from niente.core.model.records import (
     ProjectSaved,
     Record,
     RigCardChanged,
+    SettingStays,
     WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, sheet_of
+from niente.core.model.setting import Setting
 from niente.core.storage.reader import BookReader
 from niente.core.storage.record_reader import RecordReader
 
@@ -37,6 +39,7 @@ class Follower:
     history = None
     interrupted = None
     pace: float | None = None
+    stays: Setting | None = None
 
     def __init__(self, book: Path, listener: Listener) -> None:
         self.path = book
@@ -69,6 +72,10 @@ class Follower:
         )
 
     def start(self, plan: Plan, limits: Limits) -> None:
+        """Refused."""
+        raise self._refusal()
+
+    def put_in_force(self, setting: Setting) -> None:
         """Refused."""
         raise self._refusal()
 
@@ -165,5 +172,7 @@ class Follower:
                 self.card = card
             case ProjectSaved(project):
                 self.project = project
+            case SettingStays(setting):
+                self.stays = setting
             case _:
                 return

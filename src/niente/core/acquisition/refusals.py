@@ -2,6 +2,7 @@
 
 from niente.core.model.errors import CautionsError, DocumentError, RigError
 from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import Setting
 
 
 def insist_cautions_were_read(card: RigCard, unread: tuple[str, ...]) -> None:
@@ -11,6 +12,17 @@ def insist_cautions_were_read(card: RigCard, unread: tuple[str, ...]) -> None:
             f"The cautions for {card.title} have not been read yet. {' '.join(unread)}",
             safe="Nothing was started.",
             remedy="Read them, say so, and start again.",
+        )
+
+
+def insist_setting_can_stay(card: RigCard, setting: Setting, *, can_stay: bool) -> None:
+    """Raise ``RigError`` for a setting that the rig refuses, and for a rig that cannot leave one in force."""
+    card.insist(setting)
+    if not can_stay:
+        raise RigError(
+            f"The driver of {card.title} puts the safe setting back when it ends: no other can stay.",
+            safe="The machine is as it was.",
+            remedy="Enter the setting by its hand-over card.",
         )
 
 

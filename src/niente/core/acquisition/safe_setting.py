@@ -7,8 +7,9 @@ from collections.abc import Callable
 from niente.core.model.errors import RigError
 from niente.core.model.frame import Frame
 from niente.core.model.quantities import quantity_of
-from niente.core.model.records import MadeSafe, Record
+from niente.core.model.records import MadeSafe, Record, SettingStays
 from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.model.setting import Setting
 from niente.core.rigs.checked_rig import BY_HAND, CheckedRig
 
 WORK, POWER = "throughput_per_s", "package_power_w"
@@ -42,6 +43,8 @@ class SafeSetting:
     def __init__(self, rig: CheckedRig, publish: Callable[[Record], None]) -> None:
         self.problem = ""
         """Why the machine is not known to be safe, in words; empty where it is."""
+        self.stays: Setting | None = None
+        """What the machine keeps in place of the safe setting, until that is put back."""
         self._rig = rig
         self._publish = publish
         self._load: tuple[float, float] | None = None
@@ -77,6 +80,7 @@ class SafeSetting:
     def restore(self) -> None:
         """End the load and put the safe setting back; what goes wrong with that is told once, in words."""
         problem = self._rig.make_safe()
+        self.let_stay(None)
         self._expected = self._expected or self._load
         if self._expected is not None and not any(one > 0.0 for one in self._expected):
             self._expected = None  # nothing that is read would tell
@@ -86,6 +90,13 @@ class SafeSetting:
             self._say(f"The machine could not be made safe: {problem}. {BY_HAND}")
         elif self._expected is None:
             self._is_safe()
+
+    def let_stay(self, whole: Setting | None) -> None:
+        """Leave what is in force now as it is once the rig is let go of; ``None``: the safe setting comes back as ever, and
+        where another was to stay that is told."""
+        over, self.stays = whole is None and self.stays is not None, whole
+        if over:
+            self._tell(SettingStays(None))
 
     def look(self, frame: Frame, card: RigCard) -> None:
         """See by a sample after the load's end whether it has ended; call again where it has not."""
@@ -140,7 +151,7 @@ class SafeSetting:
             self.problem = ""
             self._tell(MadeSafe(True, "The load is off now, and the machine has its safe setting."))
 
-    def _tell(self, record: MadeSafe) -> None:
+    def _tell(self, record: Record) -> None:
         try:
             self._publish(record)
         except Exception:  # a full disk: what has to be done for the machine comes first

@@ -15,6 +15,7 @@ from niente.core.acquisition.guards.guard_set import GuardSet
 from niente.core.acquisition.plan_stop import StopPlan
 from niente.core.acquisition.record_stream import RecordStream
 from niente.core.acquisition.returning import gone_for_good
+from niente.core.acquisition.safe_setting import SafeSetting
 from niente.core.acquisition.sample_look import SampleLook
 from niente.core.acquisition.watching import BY_PERSON, Batch, Interruption, Watch, got_out
 from niente.core.model.errors import BookError, MachineAwayError
@@ -32,8 +33,6 @@ BEAT_S = 0.1
 """The watchdog hears of the sampler at least so often while it waits."""
 SILENT_IDLE_S = 1.0
 """An idle rig that fails to give a sample is heard again after so long."""
-GAP_S = 10.0
-"""A run whose samples are further apart is not the run that was wanted."""
 FIGURES = re.compile(r"[-0-9.e]+")
 Answer = TypeVar("Answer")
 LOG = logging.getLogger(__name__)
@@ -117,9 +116,9 @@ class Sampler:
         return back.patience_s if back is not None else 0.0
 
     @property
-    def unsafe(self) -> str:
-        """Why the machine is not known to be safe, in words; empty where it is."""
-        return self._look.safe.problem
+    def safe(self) -> SafeSetting:
+        """What puts the safe setting back, and knows whether it is."""
+        return self._look.safe
 
     @property
     def time_s(self) -> float:
@@ -154,8 +153,7 @@ class Sampler:
             self._stopping, self._interruption = False, None
 
     def abandon(self) -> None:
-        """Give the rig up: whoever waits for it gets out. Called by the watchdog; takes no lock, since the thread that
-        hangs may hold it."""
+        """Give the rig up: whoever waits for it gets out. Called by the watchdog; takes no lock: what hangs may hold it."""
         self.abandoned = True
         while self._calls:
             self._calls.popleft()[1].cancel()
@@ -310,10 +308,12 @@ class Sampler:
             if self._waits():
                 continue
             self._next_sample()
-        self._look.safe.restore()  # one that was given up too: the call that hung may have started a load as it returned
+        stays = self.safe.stays is not None and not self.abandoned
+        if not stays:
+            self._look.safe.restore()  # one that was given up too: the call that hung may have started a load as it returned
         if not self.abandoned:
             self._look.see_it_safe()
-            if problem := self._rig.close():
+            if problem := self._rig.close(stays=stays):
                 LOG.error("the rig could not be let go of: %s", problem)
 
     def _next_sample(self) -> None:

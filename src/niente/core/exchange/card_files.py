@@ -8,8 +8,8 @@ from niente.core.answers.hand_over import hand_over_card
 from niente.core.exchange.card_page import card_page, hand_over_text
 from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
-from niente.core.model.errors import DocumentError
 from niente.core.model.hand_over_card import HandOverCard
+from niente.core.model.kept_point import point_named
 from niente.core.model.project import Project
 
 FORMATS: dict[str, Callable[[HandOverCard], bytes]] = {
@@ -24,10 +24,5 @@ def card_file(answering: Answering, book: Path, project: Project, stamp: tuple[s
     """Return the card of a book's pick, or of one of its points by name, in a format, by what was found of the book last.
     ``stamp`` is the moment (UTC, ISO 8601) and the version of Niente. Raises ``NotEnoughError`` without a pick, and
     ``DocumentError`` where there is no such point."""
-    kept = next((one for one in project.points if one.name == point), None)
-    if point and kept is None:
-        names = ", ".join(one.name for one in project.points) or "none"
-        raise DocumentError(
-            f"The book keeps no point {point!r}.", safe="Nothing was written.", remedy=f"Points that it keeps: {names}."
-        )
+    kept = point_named(project.points, point) if point else None
     return FORMATS[of](hand_over_card(book, answering.found(book, project.limits), *stamp, kept))

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from niente.core.model.errors import DocumentError, NotEnoughError
 from niente.core.model.limits import Limits
 from niente.core.model.setting import Setting
 
@@ -18,6 +19,15 @@ class KeptPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
     variant: str = ""
     kept_at: str = ""
 
+    def insist_on(self, variant: str) -> None:
+        """Raise ``NotEnoughError`` where the machine is in another variant than the point was kept for."""
+        if self.variant not in ("", variant):
+            raise NotEnoughError(
+                f"{self.name} was kept for {self.variant}, and the machine is {variant}.",
+                safe="Nothing was done.",
+                remedy="Bring the machine into that variant first, or keep a point of this one.",
+            )
+
 
 def name_problem(name: str, others: tuple[KeptPoint, ...]) -> str:
     """Return why a point cannot have a name, in words; empty where it can. One of the same name is replaced."""
@@ -28,6 +38,17 @@ def name_problem(name: str, others: tuple[KeptPoint, ...]) -> str:
     if len(others) >= MOST_POINTS and all(one.name != name for one in others):
         return f"There are {MOST_POINTS} points already; let one go first."
     return ""
+
+
+def point_named(points: tuple[KeptPoint, ...], name: str) -> KeptPoint:
+    """Return the point of a name. Raises ``DocumentError`` where there is none."""
+    for one in points:
+        if one.name == name:
+            return one
+    names = ", ".join(one.name for one in points) or "none"
+    raise DocumentError(
+        f"The book keeps no point {name!r}.", safe="Nothing was done.", remedy=f"Points that it keeps: {names}."
+    )
 
 
 def with_point(points: tuple[KeptPoint, ...], point: KeptPoint) -> tuple[KeptPoint, ...]:

@@ -198,6 +198,14 @@ class RunJudged(msgspec.Struct, frozen=True, tag=True):
     outcome: RunOutcome
 
 
+class SettingStays(msgspec.Struct, frozen=True, tag=True):
+    """A setting that a person wants the machine to keep is in force, and is left so even once the bench ends; ``None``: none
+    is, and the safe setting comes back as ever. ``problem`` says in words why one could not be put in force."""
+
+    setting: Setting | None
+    problem: str = ""
+
+
 class CautionsRead(msgspec.Struct, frozen=True, tag=True):
     """A person has read these cautions."""
 
@@ -253,6 +261,7 @@ Record = (
     | ReadingTaken
     | NoteAdded
     | RunJudged
+    | SettingStays
     | CautionsRead
     | ProjectSaved
     | PlanEnded

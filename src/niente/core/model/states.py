@@ -21,6 +21,7 @@ MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
     BenchState.IDLE: frozenset({BenchState.APPLYING, BenchState.WAITING, BenchState.RESTORING, BenchState.ENDED}),
     BenchState.APPLYING: frozenset(
         {
+            BenchState.IDLE,  # a setting that stays
             BenchState.APPLYING,  # the machine went down as it was set, and is back already
             BenchState.WAITING_FOR_HANDS,
             BenchState.SETTLING,
@@ -32,6 +33,7 @@ MAY_FOLLOW: dict[BenchState, frozenset[BenchState]] = {
     ),
     BenchState.WAITING_FOR_HANDS: frozenset(
         {
+            BenchState.IDLE,  # a setting that stays
             BenchState.SETTLING,
             BenchState.EXPOSING,
             BenchState.WAITING,

@@ -34,14 +34,19 @@ def raised_voltages(plan: Plan, card: RigCard) -> tuple[str, ...]:
         if isinstance(entry, Search) and kind_of(entry.controls[0]) in DEPTHS:
             for control in entry.controls:
                 setting = setting.replaced(control, max(entry.start, entry.deepest))
-        raised = [
-            (control, value)
-            for control, value in setting.controls()
-            if kind_of(control) in DEPTHS and value > max(card.stock.value(control) or 0.0, 0.0)
-        ]
-        if raised:
-            found.append(", ".join(values_text(raised)))
+        if raised := raised_in(setting, card):
+            found.append(raised)
     return tuple(dict.fromkeys(found))
+
+
+def raised_in(setting: Setting, card: RigCard) -> str:
+    """Return the voltages that a setting puts above stock, in words; empty where it puts none there."""
+    raised = [
+        (control, value)
+        for control, value in setting.controls()
+        if kind_of(control) in DEPTHS and value > max(card.stock.value(control) or 0.0, 0.0)
+    ]
+    return ", ".join(values_text(raised))
 
 
 def is_telling(failed: Setting) -> bool:

@@ -20,7 +20,7 @@ from niente.core.model.frame import Frame, RigEvent
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
 from niente.core.rigs.card_problems import card_problems
-from niente.core.rigs.protocol import Paced, Rebuilt, Rig
+from niente.core.rigs.protocol import Paced, Rebuilt, Rig, Staying
 
 SAFE_S = (3.0, 2.0, 2.0)
 """``make_safe`` and ``close`` are waited for so long (seconds), and called again where that was in vain."""
@@ -40,6 +40,7 @@ class CheckedRig:
         self._last_s = -math.inf
         self._paced = driver if isinstance(driver, Paced) else None
         self._rebuilt = driver if isinstance(driver, Rebuilt) else None
+        self._staying = driver if isinstance(driver, Staying) else None
 
     # -- the contract ------------------------------------------------------------------------------------------
 
@@ -96,8 +97,11 @@ class CheckedRig:
         """
         return self._insist("make_safe", self.driver.make_safe)
 
-    def close(self) -> str:
-        """Let go of the machine; return in words what went wrong, and nothing where all went well."""
+    def close(self, *, stays: bool = False) -> str:
+        """Let go of the machine, as it is set where that ``stays``; return in words what went wrong, and nothing where all
+        went well."""
+        if stays and self._staying is not None:
+            return self._insist("leave", self._staying.leave)
         return self._insist("close", self.driver.close)
 
     # -- what a rig may have besides -----------------------------------------------------------------------------
@@ -124,6 +128,11 @@ class CheckedRig:
         """Change the pace of a rig that has one."""
         if self._paced is not None:
             self._call("set_pace", self._paced.set_pace, pace)
+
+    @property
+    def can_stay(self) -> bool:
+        """Whether the rig can leave a setting in force when it is let go of."""
+        return self._staying is not None
 
     @property
     def is_rebuilt(self) -> bool:

@@ -62,6 +62,15 @@ class Rebuilt(Protocol):
 
 
 @runtime_checkable
+class Staying(Protocol):
+    """A rig that can leave a setting in force when it is let go of."""
+
+    def leave(self) -> None:
+        """Let go of the machine as it is: no load runs, and the setting that was applied last stays. Comes in place of
+        ``close``."""
+
+
+@runtime_checkable
 class Paced(Protocol):
     """A rig whose clock can be told how fast to go: every simulated one."""
 

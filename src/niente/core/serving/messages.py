@@ -15,8 +15,9 @@ from niente.core.model.project import Project
 from niente.core.model.records import Record
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
+from niente.core.model.setting import Setting
 
-PROTOCOL = 9
+PROTOCOL = 10
 
 
 class Hello(msgspec.Struct, frozen=True, tag=True):
@@ -36,6 +37,12 @@ class StartPlan(msgspec.Struct, frozen=True, tag=True):
 
     plan: Plan
     limits: Limits
+
+
+class PutInForce(msgspec.Struct, frozen=True, tag=True):
+    """Set the machine, and leave it so."""
+
+    setting: Setting
 
 
 class GiveCommand(msgspec.Struct, frozen=True, tag=True):
@@ -122,6 +129,7 @@ class Leave(msgspec.Struct, frozen=True, tag=True):
 
 Request = (
     StartPlan
+    | PutInForce
     | GiveCommand
     | StopPlanNow
     | ConfirmCard
@@ -166,6 +174,7 @@ class Welcome(msgspec.Struct, frozen=True, tag=True):
     pace: float | None
     commands: bool
     first_run: int
+    stays: Setting | None
 
 
 class Told(msgspec.Struct, frozen=True, tag=True):

@@ -26,10 +26,12 @@ from niente.core.model.records import (
     ProjectSaved,
     Record,
     RigCardChanged,
+    SettingStays,
     WarningRaised,
 )
 from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet, problems
+from niente.core.model.setting import Setting
 from niente.core.serving.catching_up import missed_samples, runs_so_far, word_of_guardian
 from niente.core.serving.channel import ChannelError, MessageChannel, decoder_for
 from niente.core.serving.messages import (
@@ -50,6 +52,7 @@ from niente.core.serving.messages import (
     Message,
     MetersShown,
     PaceSet,
+    PutInForce,
     ReadCautions,
     Refused,
     Request,
@@ -94,6 +97,9 @@ class RemoteBench:
         self.cautions_read = welcome.cautions_read
         self.busy = welcome.busy
         self.pace = welcome.pace
+        self.stays = welcome.stays
+        self._putting = False
+        """Whether a setting is being put in force, as far as was told."""
         self.shown: dict[str, float] = {}
         self.open_card: HandCard | None = None
         """The card that hands are at, as far as was told."""
@@ -146,10 +152,23 @@ class RemoteBench:
         whose cautions nobody has read yet."""
         self._insist_on_command()
         insist_cautions_were_read(self.card, self.unread_cautions())
-        if self.busy:
-            raise RigError("The bench is busy.", remedy="Stop the plan that runs first.")
+        self._insist_on_leisure()
         self.busy = True
         self._ask(StartPlan(plan, limits))
+
+    def put_in_force(self, setting: Setting) -> None:
+        """Set the machine and leave it so; ``SettingStays`` tells what came of it. Raises as ``start`` does, and ``RigError``
+        for a setting out of the rig's range."""
+        self._insist_on_command()
+        insist_cautions_were_read(self.card, self.unread_cautions())
+        self.card.insist(setting)
+        self._insist_on_leisure()
+        self.busy = self._putting = True
+        self._ask(PutInForce(setting))
+
+    def _insist_on_leisure(self) -> None:
+        if self.busy:
+            raise RigError("The bench is busy.", remedy="Stop the plan that runs first.")
 
     def send_command(self, command: Command) -> None:
         """Give the running plan a command. Does nothing while none runs."""
@@ -330,12 +349,14 @@ class RemoteBench:
                 return
 
     def _denied(self, request: str, error: ErrorText) -> None:
-        """Tell that the bench did not carry a request out; a plan that it did not start has ended."""
-        if request != StartPlan.__name__:
-            self._listener(WarningRaised(str(error)))
-            return
-        self.busy = False
-        self._listener(PlanEnded(False, error.happened, error))
+        """Tell that the bench did not carry a request out; what it did not begin has ended."""
+        ended: dict[str, Record] = {
+            StartPlan.__name__: PlanEnded(False, error.happened, error),
+            PutInForce.__name__: SettingStays(self.stays, str(error)),
+        }
+        record = ended.get(request, WarningRaised(str(error)))
+        self._note(record)
+        self._listener(record)
 
     def _note(self, record: Record) -> None:
         """Keep what is asked for between records."""
@@ -343,9 +364,13 @@ class RemoteBench:
             case PlanStarted():
                 self.busy = True
             case PlanEnded() | BenchFailed():
-                self.busy = False
+                self.busy = self._putting = False
             case HandCardShown(card):
                 self.open_card = card
+            case SettingStays(setting):
+                self.stays = setting
+                if self._putting:
+                    self.busy = self._putting = False
             case RigCardChanged(card, own_card):
                 self.card, self.own_card = card, own_card or self.own_card
             case ProjectSaved(project):

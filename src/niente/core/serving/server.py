@@ -33,6 +33,7 @@ from niente.core.serving.messages import (
     Leave,
     MetersShown,
     PaceSet,
+    PutInForce,
     ReadCautions,
     Refused,
     Request,
@@ -236,6 +237,7 @@ class BenchServer:
                 bench.pace,
                 self._commander is client,
                 self._under_way.first_run or 0,
+                bench.stays,
             )
             client.outbox.say(welcome)
             for record in self._under_way.before_samples():
@@ -331,6 +333,7 @@ class BenchServer:
         assert bench is not None
         do: dict[type, Callable[[Any], object]] = {
             StartPlan: lambda one: bench.start(one.plan, one.limits),
+            PutInForce: lambda one: bench.put_in_force(one.setting),
             GiveCommand: lambda one: bench.send_command(one.command),
             StopPlanNow: lambda _: bench.stop(),
             ConfirmCard: lambda one: bench.confirm(one.readings),

@@ -31,6 +31,7 @@ from niente.core.model.records import (
     RunLeftOut,
     RunOpened,
     SampleGap,
+    SettingStays,
     StateChanged,
 )
 from niente.core.model.rig_card import RigCard
@@ -66,6 +67,7 @@ class Recorder:
             NoteAdded: lambda one: self._event(kinds.NOTE, one.text, one.run_id, one.rig_time_s),
             RunJudged: lambda one: self._event(kinds.VERDICT, one.outcome, one.run_id),
             CautionsRead: lambda one: self._event(READ, list(one.cautions)),
+            SettingStays: lambda one: self._event(kinds.STAYS, one.setting),
             PlanEnded: lambda one: self._event(kinds.PLAN_ENDED, one.reason),
             MadeSafe: lambda one: self._event(kinds.MADE_SAFE, one.text),
         }

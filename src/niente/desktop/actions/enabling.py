@@ -21,6 +21,7 @@ OF_A_CHOICE = (
     "answer.take_limits",
     "answer.copy",
     "answer.run_here",
+    "answer.stay",
     "answer.to_pick",
 )
 """Actions on a choice and on what stands beside it."""

@@ -44,7 +44,7 @@ MENUS = {
             "run.note",
             "run.stop",
         ),
-        ("answer.surer", "answer.run_here", "map.run_here", "map.missing", "proof.run", "proof.soak"),
+        ("answer.surer", "answer.run_here", "answer.stay", "map.run_here", "map.missing", "proof.run", "proof.soak"),
         ("bench.leave", "bench.ask", "bench.hand_over", "bench.lost_go_on", "bench.lost_stop"),
     ),
     "Help": (("help.here", "help.keys"), ("help.log", "help.about")),
@@ -115,19 +115,31 @@ def _words(name: str, actions: Actions, recent: QMenu) -> str:
 
 
 def letters_for(texts: Sequence[str]) -> list[str]:
-    """Return a letter for each text of a menu, each only once: the first of a word where it is free, else any other.
+    """Return a letter for each text of a menu, each only once: the first of a word where it is free, else any other; where none
+    is free another text gives its own up that has one besides.
 
-    Where no letter of a text is free, it gets none.
+    Only where there are too few letters for all does a text get none.
     """
-    found = [""] * len(texts)
-    taken: set[str] = set()
+    every = [text.casefold().split() for text in texts]
+    offered = [[letter for letter in (*(word[0] for word in words), *"".join(words)) if letter.isalpha()] for words in every]
+    holder: dict[str, int] = {}
+
+    def give(index: int, tried: set[str]) -> bool:
+        """Find a letter for a text; augmenting paths of bipartite matching (Kuhn)."""
+        free = next((letter for letter in offered[index] if letter not in holder), "")
+        for letter in [free] if free else offered[index]:
+            if letter not in tried:
+                tried.add(letter)
+                if letter == free or give(holder[letter], tried):
+                    holder[letter] = index
+                    return True
+        return False
+
     # a text with few letters chooses first: long ones have more to choose from
     for index in sorted(range(len(texts)), key=lambda at: len(set(texts[at].casefold()))):
-        words = texts[index].casefold().split()
-        offered = [word[0] for word in words] + [letter for word in words for letter in word]
-        found[index] = next((letter for letter in offered if letter.isalpha() and letter not in taken), "")
-        taken.add(found[index])
-    return found
+        give(index, set())
+    letters = {index: letter for letter, index in holder.items()}
+    return [letters.get(index, "") for index in range(len(texts))]
 
 
 def marked(text: str, letter: str) -> str:

@@ -82,6 +82,9 @@ SPECS = (
     ActionSpec(
         "answer.run_here", "Run this setting next", "", "Plan a run of the setting that is pointed at", "Bench", "answer"
     ),
+    ActionSpec(
+        "answer.stay", "Keep this setting …", "", "Set the machine to it without a load, and leave it so", "Bench", "answer"
+    ),
     ActionSpec("answer.to_pick", "Back to the pick", "", "Look at the pick again", "View", "answer"),
     ActionSpec("page.proof", "Proof", "Ctrl+7", "How surely the pick lasts, and what would make it surer", "Go", "proof"),
     ActionSpec("view.margin", "Margin", "F9", "Show or hide the explanations at the right", "View", "window", True),

@@ -5,7 +5,7 @@ import datetime
 import msgspec
 from PySide6.QtGui import QGuiApplication
 
-from niente.core.model.errors import DocumentError
+from niente.core.model.errors import DocumentError, NienteError
 from niente.core.model.failure_goal import FailureGoal
 from niente.core.model.kept_point import KeptPoint, name_problem, with_point
 from niente.core.model.limits import Limits
@@ -83,6 +83,14 @@ class ChoiceCommands:
     def take_limits(self, point: KeptPoint) -> None:
         """Put the limits in force that a point was kept for."""
         self.change_limits(tr("limits of {name}").format(name=point.name), point.limits)
+
+    def put_in_force(self, setting: Setting) -> None:
+        """Let the machine keep a setting; what came of it is told once it is known."""
+        if self._session.bench is not None:
+            try:
+                self._session.bench.put_in_force(setting)
+            except NienteError as error:
+                self._session.report(error)
 
     def copy(self, words: str) -> None:
         """Put entries into the clipboard, as text."""

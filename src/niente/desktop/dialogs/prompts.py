@@ -130,12 +130,25 @@ def whether_cautions_are_read(over: QWidget, cautions: tuple[str, ...]) -> bool:
 def whether_voltage_may_rise(over: QWidget, raised: tuple[str, ...]) -> bool:
     """Ask, each time, whether a plan may put voltages above stock. No is the default, and what Escape means."""
     title = tr("Put a voltage above stock?")
-    text = tr("The plan sets {settings}.").format(settings="; ".join(raised))
+    text = tr("This sets {settings}.").format(settings="; ".join(raised))
     more = tr(
         "More voltage ages and can destroy a processor. The maker's limit comes first and holds in any case. Stay with it "
         "while it runs; a shut-down comes earlier at a high voltage."
     )
     return _whether(over, title, text, more, (tr("Raise it, this once"), tr("Do not start")))
+
+
+def whether_setting_stays(over: QWidget, setting: str, evidence: str, *, simulated: bool) -> bool:
+    """Ask whether the machine is to keep a setting, the bench gone or not. Leaving it is the default, and what Escape means."""
+    text = tr("Set the machine to {setting}, and leave it so?").format(setting=setting)
+    more = tr(
+        "{evidence}\n\nNo load is started. The setting stays once Niente ends, until a plan begins, “Stop and restore” puts "
+        "the safe one back, or the machine is started anew.\n\nGuards watch only while a plan runs: the machine's own cap and "
+        "shut-down are what is left. An unstable processor corrupts files: keep a backup."
+    ).format(evidence=f"{evidence.rstrip('.')}.")
+    if simulated:
+        more += "\n\n" + tr("This machine is simulated, and ends with the book that is open.")
+    return _whether(over, tr("Keep this setting?"), text, more, (tr("Keep it"), tr("Leave the machine as it is")))
 
 
 def whether_driver_may_run(over: QWidget, error: NienteError) -> bool:

@@ -1,6 +1,7 @@
 """What all dialogs have in common: a heading, a column with air between its parts, and answers in words at the foot."""
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from niente.desktop.services.translation import tr
@@ -29,6 +30,13 @@ class SheetDialog(QDialog):
         self.column.addWidget(label(title, "heading", wrap=True))
         if lead:
             self.say(lead, "soft")
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Be as high as the paragraphs need: without this, long ones that wrap are cut off."""
+        rows = self.layout()
+        if rows is not None and rows.hasHeightForWidth():
+            self.setMinimumHeight(rows.totalHeightForWidth(self.width()))
+        super().showEvent(event)
 
     def say(self, words: str, role: str = "") -> QLabel:
         """Add a paragraph."""

@@ -51,11 +51,14 @@ class Analyst(QObject):
     found_beside = Signal()
     """Circumstances, the setting that holds in all of them, and kept points are known anew."""
     card_written = Signal(object)
+    """The file that a hand-over card was written to, or the error that kept it from being."""
     card_checked = Signal(object, object)
     """A hand-over card, and what its check found (``CheckedCard``) or why it is not known (``NienteError``)."""
-    """The file that a hand-over card was written to, or the error that kept it from being."""
     broke = Signal(str)
     working = Signal(bool)
+    _documents_came = Signal(int, object)
+    _beside_came = Signal(int, object)
+    """Carry what was found into the window's thread: only there it takes the place of what was known before."""
 
     def __init__(self, worker: Worker[Answering], parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -73,6 +76,8 @@ class Analyst(QObject):
         self._closed = False
         self.documents: tuple[AnswerDocument, ...] = ()
         self.beside: BesideChoice | None = None
+        self._documents_came.connect(self._take_documents)
+        self._beside_came.connect(self._take_beside)
 
     def request_answer(self, book: Path, project: Project) -> None:
         """Ask for a fresh answer. One that is being worked out still comes where only the book has grown: it is newer than what
@@ -205,9 +210,13 @@ class Analyst(QObject):
         if number >= self._oldest:
             documents = self._worker.call(Answering.answers, book, project)
             if number >= self._oldest:
-                self.documents = documents
-                self.documented.emit()
+                self._documents_came.emit(number, documents)
                 self._begin_beside(number, book, project)
+
+    def _take_documents(self, number: int, documents: tuple[AnswerDocument, ...]) -> None:
+        if number >= self._oldest:
+            self.documents = documents
+            self.documented.emit()
 
     def _begin_beside(self, number: int, book: Path, project: Project) -> None:
         """Find what stands beside the choice, from its first part; what was being found before is left."""
@@ -220,9 +229,11 @@ class Analyst(QObject):
         if number < self._oldest or number != self._newest or chain != self._besides or self._closed:
             return
         beside = self._worker.call(Answering.beside, book, project, so_far)
-        if number < self._oldest:
-            return
-        self.beside = beside
-        self.found_beside.emit()
+        self._beside_came.emit(number, beside)
         if not beside.whole and not self._closed:
             self._pool.submit(self._guarded, lambda: self._find_beside(of, book, project, beside))
+
+    def _take_beside(self, number: int, beside: BesideChoice) -> None:
+        if number >= self._oldest:
+            self.beside = beside
+            self.found_beside.emit()

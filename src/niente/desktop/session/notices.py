@@ -6,7 +6,9 @@ import msgspec
 
 from niente.core.acquisition.client import BenchLost
 from niente.core.model.quantities import duration_text
-from niente.core.model.records import MadeSafe, PlanEnded
+from niente.core.model.records import MadeSafe, PlanEnded, SettingStays
+from niente.core.model.rig_card import RigCard
+from niente.core.selection.setting_words import differing, values_text
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
 
@@ -104,6 +106,19 @@ def lost_notice(lost: BenchLost) -> Notice:
         "Open the book again, and the plan goes on from there."
     )
     return Notice(words.format(where=where), "book.reopen", until=NoticeEnd.BOOK_OPENS)
+
+
+def stays_notice(told: SettingStays, card: RigCard | None) -> Notice:
+    """Return the word on a setting that the machine keeps, that it keeps no more, or that could not be put in force."""
+    if told.problem:
+        words = tr("The setting was not put in force: {why} The machine has its safe setting.")
+        return Notice(words.format(why=told.problem if told.problem.endswith(".") else f"{told.problem}."))
+    if told.setting is None:
+        return Notice(tr("The machine keeps no setting any more: the safe one is put back as ever."))
+    setting = ", ".join(values_text(differing(told.setting, card.stock))) if card is not None else ""
+    words = tr("The machine keeps {setting}, also once Niente ends. No load runs, and no guard watches it.")
+    text = words.format(setting=setting or tr("its setting as found"))
+    return Notice(text, "run.stop", tr("Put the safe setting back"), until=NoticeEnd.PLAN_BEGINS)
 
 
 def guardian_notice(said: MadeSafe) -> Notice:

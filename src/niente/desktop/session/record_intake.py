@@ -29,6 +29,7 @@ from niente.core.model.records import (
     RunLeftOut,
     RunOpened,
     SamplesTaken,
+    SettingStays,
     StateChanged,
     TimeConstantsFound,
     WarningRaised,
@@ -50,6 +51,7 @@ from niente.desktop.session.notices import (
     ending_of,
     guardian_notice,
     lost_notice,
+    stays_notice,
 )
 
 
@@ -139,6 +141,7 @@ class RecordIntake:
             BenchFailed: self._failed,
             BenchLost: self._lost,
             MadeSafe: lambda record, _: self._session.notice.emit(guardian_notice(record)),
+            SettingStays: self._stays,
             CommandGiven: self._command_given,
             CommandAsked: self._command_asked,
             PaceChanged: lambda *_: self._session.project_changed.emit(),  # hours here are others now
@@ -259,6 +262,10 @@ class RecordIntake:
         session.notice.emit(lost_notice(record))
         if record.ran:
             session.ended.emit(Ending(tr("The bench has ended"), lost_notice(record).text, urgent=True))
+
+    def _stays(self, record: SettingStays, changed: Changed) -> None:
+        changed.state = True
+        self._session.notice.emit(stays_notice(record, self._session.card))
 
     def _command_given(self, record: CommandGiven, _: Changed) -> None:
         self._session.notice.emit(NoticeEnd.COMMAND_PASSES)

@@ -133,6 +133,10 @@ class SimulatedRig:
         """Let go of the machine."""
         self.make_safe()
 
+    def leave(self) -> None:
+        """Let go of the machine as it is set; a simulated one ends with its bench."""
+        self.stop()
+
     # -- its variants --------------------------------------------------------------------------------------------
 
     def become(self, variant: str) -> None:

@@ -10,6 +10,7 @@ from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits, NoisePlace
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text, quantity_of
+from niente.core.model.setting import Setting
 from niente.core.science.dynamics import Scale
 from niente.core.selection.explanation import (
     candidate_text,
@@ -281,6 +282,7 @@ class ChoiceView(QWidget):
             *_entered(document),
             Words(tr("Why this one"), pick_reason(choice)),
             Words(tr("Does it hold?"), confirmation_text(choice)),
+            *self._in_force(choice.pick.setting),
             Readings(tr("Limits"), limits, tr("• binds")),
             Words(tr("What each limit costs"), _costs(choice)),
             *_by_load(document),
@@ -292,8 +294,24 @@ class ChoiceView(QWidget):
                     "an unstable processor corrupts files."
                 ),
             ),
-            Buttons(("answer.surer", "answer.keep", "answer.copy", "answer.card")),
+            Buttons(("answer.surer", "answer.keep", "answer.copy", "answer.card", "answer.stay")),
         ]
+
+    def current(self) -> tuple[Setting, str] | None:
+        """Return the setting that is pointed at, the kept point that is current, or the pick, with how well it is known."""
+        choice, point = self.session.answer.choice, self.kept_point()
+        if self._selected is not None:
+            return self._selected.setting, _how_known(self._selected)
+        if point is not None:
+            return point.setting, _told_of(self.points.stand(point))
+        return (choice.pick.setting, confirmation_text(choice)) if choice is not None else None
+
+    def _in_force(self, setting: Setting) -> list[Block]:
+        """Say that the machine keeps a setting, where it does."""
+        bench, card = self.session.bench, self.session.card
+        if bench is None or card is None or bench.stays != setting.over(card.stock):
+            return []
+        return [Words(tr("In force"), tr("The machine keeps this setting, also once Niente ends. No guard watches it."))]
 
     def _margin_of(self, choice: Choice, other: Candidate) -> list[Block]:
         """Say of another setting why it is not the pick, and what it comes to."""
@@ -303,13 +321,13 @@ class ChoiceView(QWidget):
             (tr("Headroom"), _told("headroom_k", other.headroom_k, other.core_hw)),
             (tr("Package"), _told("package_power_w", other.power_w, other.power_hw)),
         )
-        how = tr("It was run.") if other.measured else tr("It is inferred: nothing was run at it.")
         return [
             Title(tr("A setting beside the pick"), short_candidate_text(other)),
             Words(tr("Why not this one"), why_not(choice, other)),
             Words(tr("What it comes to"), "\n".join(f"{name}: {figure}" for name, figure in rows)),
-            Words(tr("How it is known"), how),
-            Buttons(("answer.keep", "answer.run_here", "answer.copy", "answer.to_pick")),
+            Words(tr("How it is known"), _how_known(other)),
+            *self._in_force(other.setting),
+            Buttons(("answer.keep", "answer.run_here", "answer.copy", "answer.stay", "answer.to_pick")),
         ]
 
     def _margin_of_point(self, point: KeptPoint) -> list[Block]:
@@ -326,8 +344,13 @@ class ChoiceView(QWidget):
             Words(tr("Against stock"), stand.words if stand is not None else tr("being worked out")),
             Words(tr("Does it hold?"), _told_of(stand)),
             Words(tr("When"), when),
-            Buttons(("answer.run_here", "answer.card", "answer.take_limits", "answer.let_go")),
+            *self._in_force(point.setting),
+            Buttons(("answer.run_here", "answer.card", "answer.stay", "answer.take_limits", "answer.let_go")),
         ]
+
+
+def _how_known(other: Candidate) -> str:
+    return tr("It was run.") if other.measured else tr("It is inferred: nothing was run at it.")
 
 
 def _told_of(stand: PointStand | None) -> str:

@@ -16,6 +16,7 @@ from niente.core.model.question import TemplateName
 from niente.core.model.setting import Setting
 from niente.core.model.small_files import read_small_file
 from niente.core.planning.confirmation import confirming_point
+from niente.core.planning.risk import raised_in
 from niente.core.planning.templates import template
 from niente.core.selection.setting_words import differing, values_text
 from niente.desktop.actions.registry import Actions
@@ -60,6 +61,10 @@ class AnswerPage(Page):
         self.offer(self.choice.scatter, "edit.undo", "edit.redo", "page.map", "help.here")
         self.offer(self.choice.table, "page.map", "help.here")
         self.offer(self.document, "answer.surer", "page.plan", "help.here")
+        self._stays: Setting | None = None
+        """The setting that the machine was last seen to keep."""
+        for signal in (session.state_changed, session.busy_changed, session.command_changed):
+            signal.connect(self._bench_changed)
         session.analyst.card_written.connect(self._card_written)
         self._checked: tuple[Path, CheckedCard] | None = None
         """The book that a card was checked in, and what was found."""
@@ -127,6 +132,25 @@ class AnswerPage(Page):
         nothing = tr("No setting beside the pick is pointed at.")
         allow("answer.run_here", selected or point is not None, nothing)
         allow("answer.to_pick", selected, nothing)
+        self._offer_to_stay()
+
+    def _offer_to_stay(self) -> None:
+        """Let the machine keep what is current, where nothing runs on it."""
+        bench = self.session.bench
+        commands = bench is not None and not bench.follows and not bench.lost
+        known = self.is_choice and self.choice.current() is not None and not self.choice.is_behind()
+        why = tr("A plan runs.") if self.session.busy() else tr("This window is view-only.")
+        allowed = known and commands and not self.session.busy()
+        self.actions_.allow("answer.stay", allowed, why if known else tr("There is no pick yet."))
+
+    def _bench_changed(self) -> None:
+        """Follow what the bench is at: whether it may be set, and what it keeps."""
+        self._offer_to_stay()
+        bench = self.session.bench
+        stays = bench.stays if bench is not None else None
+        if stays != self._stays:
+            self._stays = stays
+            self.margin_changed.emit()
 
     def _selection_changed(self) -> None:
         self._offer()
@@ -159,6 +183,7 @@ class AnswerPage(Page):
             "answer.take_limits": self.take_limits,
             "answer.copy": self.copy_entries,
             "answer.run_here": self.run_here,
+            "answer.stay": self.stay,
             "answer.to_pick": self.choice.to_pick,
         }
 
@@ -210,6 +235,29 @@ class AnswerPage(Page):
             self._commands.run_next(selected.setting, models.heavy_load, tr("Pointed at beside the pick"))
         elif point is not None:
             self._commands.run_step_next(confirming_point(point, models.heavy_load))
+
+    def stay(self) -> None:
+        """Ask, and let the machine keep the setting that is current."""
+        session, card, current, point = self.session, self.session.card, self.choice.current(), self.choice.kept_point()
+        if card is None or current is None:
+            return
+        setting, evidence = current
+        if point is not None and setting == point.setting:
+            try:
+                point.insist_on(card.variant)
+            except NotEnoughError as error:
+                session.report(error)
+                return
+        cautions, raised = session.unread_cautions(), raised_in(setting, card)
+        if cautions and not prompts.whether_cautions_are_read(self, cautions):
+            return
+        if cautions:
+            session.read_cautions()
+        if raised and not prompts.whether_voltage_may_rise(self, (raised,)):
+            return
+        words = ", ".join(values_text(differing(setting, card.stock))) or tr("its setting as found")
+        if prompts.whether_setting_stays(self, words, evidence, simulated=card.simulated):
+            self.choice.commands.put_in_force(setting)
 
     def hand_over(self) -> None:
         """Ask where the hand-over card of the pick is to be written, and write it."""

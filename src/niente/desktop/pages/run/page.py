@@ -283,7 +283,8 @@ class RunPage(Page):
         """Return where the plan stands."""
         live, card = self.session.live, self.session.card
         if live is None or card is None or not self.session.busy():
-            return tr("nothing runs")
+            bench = self.session.bench
+            return tr("keeps its setting") if bench is not None and bench.stays is not None else tr("nothing runs")
         progress = tr("{n} of {total}").format(n=live.opened.index + 1, total=live.opened.total)
         if live.samples.count == 0:
             return progress
