@@ -11,6 +11,7 @@ from niente.core.model.quantities import QUANTITIES, Quantity, quantity_of
 from niente.core.model.rig_card import (
     Channel,
     Control,
+    ControlFile,
     LoadCard,
     LoadKind,
     MakersLimits,
@@ -29,6 +30,7 @@ __all__ = [
     "CaseWay",
     "Channel",
     "Control",
+    "ControlFile",
     "FanCurve",
     "Frame",
     "LoadCard",

@@ -17,14 +17,15 @@ from niente.core.model.errors import NienteError
     "--format",
     "of",
     default="text",
-    type=click.Choice(("text", "json", "html", "pdf")),
+    type=click.Choice(("text", "json", "html", "pdf", "script")),
     help="What it is made as (default: text).",
 )
 @click.option("--out", default=None, type=click.Path(path_type=Path, dir_okay=False), help="A new file to write it to.")
 @click.option("--point", default="", help="A setting that the book keeps under this name (default: the pick).")
 def hand_over_command(book: Path, of: str, out: Path | None, point: str) -> None:
     """Make the hand-over card of the pick, or of a kept point: its entries in order, what to expect, the check of ten minutes,
-    and the way back.
+    and the way back. Where the kernel's own files set the controls it can be a script, which shows what it would write until
+    it is armed.
 
     Example: niente-cli card larkspur.niente --point Night --format pdf --out night.pdf"""
     from niente.core.answers.answering import Answering

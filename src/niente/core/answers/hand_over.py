@@ -89,7 +89,7 @@ def entry_step(control: Control, value: float, stock: float | None) -> EntryStep
     sign = "+" if quantity.unit == "mV" and value > 0 else ""
     was = f" (stock {quantity.with_unit(stock)})" if stock is not None else ""
     words = f"{control.title} {sign}{quantity.with_unit(value)} {BY[control.set_by]}{was}"
-    return EntryStep(control.name, control.title, control.set_by, value, quantity.unit, words, stock)
+    return EntryStep(control.name, control.title, control.set_by, value, quantity.unit, words, stock, control.file)
 
 
 def _back(card: RigCard, steps: tuple[EntryStep, ...]) -> list[EntryStep]:

@@ -1,4 +1,4 @@
-"""Hand-over cards as files: plain text, JSON, HTML and PDF, the same for window and command line."""
+"""Hand-over cards as files: plain text, JSON, HTML, PDF and a script, the same for window and command line."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -6,6 +6,7 @@ from pathlib import Path
 from niente.core.answers.answering import Answering
 from niente.core.answers.hand_over import hand_over_card
 from niente.core.exchange.card_page import card_page, hand_over_text
+from niente.core.exchange.card_script import card_script
 from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
 from niente.core.model.hand_over_card import HandOverCard
@@ -17,6 +18,7 @@ FORMATS: dict[str, Callable[[HandOverCard], bytes]] = {
     "json": HandOverCard.to_json,
     "html": lambda card: page_as_html(card_page(card)).encode(),
     "pdf": lambda card: page_as_pdf(card_page(card)),
+    "script": lambda card: card_script(card).encode(),
 }
 
 

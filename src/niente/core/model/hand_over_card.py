@@ -8,13 +8,14 @@ import msgspec
 from niente.core.model.answer_document import AnswerFigure, Remark, Table
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
-from niente.core.model.rig_card import SetBy
+from niente.core.model.rig_card import ControlFile, SetBy
 
 HAND_OVER_FORMAT = "niente-card/1"
 
 
 class EntryStep(msgspec.Struct, frozen=True):
-    """One control to be set: who sets it, its name and title, the value with its unit, in words, and what stock has."""
+    """One control to be set: who sets it, its name and title, the value with its unit, in words, what stock has, and the
+    kernel's own file behind it, where there is one."""
 
     control: str
     title: str
@@ -23,6 +24,7 @@ class EntryStep(msgspec.Struct, frozen=True):
     unit: str
     words: str
     stock: float | None = None
+    file: ControlFile | None = None
 
 
 class FanRow(msgspec.Struct, frozen=True):

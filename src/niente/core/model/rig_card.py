@@ -1,5 +1,6 @@
 """A rig card: what a machine can read, what can be set on it and by whom, what it can run, and what it must not exceed."""
 
+import math
 from enum import StrEnum
 
 import msgspec
@@ -49,10 +50,35 @@ class Channel(msgspec.Struct, frozen=True):
     by: SetBy = SetBy.SOFTWARE
 
 
+class ControlFile(msgspec.Struct, frozen=True):
+    """The kernel's own file that sets a control, as a whole number.
+
+    ``path`` lies in /sys, ``per_unit`` what one unit of the control is there: 2.55 for a duty in % of a file from 0 to 255,
+    1000 for MHz in kHz. ``first`` are files that want a value before it takes hold, by path: that value, and the one that
+    gives the control back to the machine.
+    """
+
+    path: str
+    per_unit: float = 1.0
+    first: dict[str, tuple[int, int]] = msgspec.field(default_factory=dict)
+
+    def number(self, value: float) -> int:
+        """Return a control's value as the file has it."""
+        return round(value * self.per_unit)
+
+    def problem(self) -> str:
+        """Return in words what speaks against it; empty where nothing does."""
+        for path in (self.path, *self.first):
+            if not path.startswith("/sys/") or ".." in path.split("/") or not path.isprintable():
+                return f"the file {path!r} is none of the kernel's in /sys"
+        return "" if math.isfinite(self.per_unit) and self.per_unit != 0.0 else f"a unit is {self.per_unit:g} in its file"
+
+
 class Control(msgspec.Struct, frozen=True):
     """One thing that can be set: its name, range, step, and who sets it.
 
-    ``rest`` is a value outside of the range that takes it out of force, where there is one: a fixed clock of 0.
+    ``rest`` is a value outside of the range that takes it out of force, where there is one: a fixed clock of 0. ``file`` is
+    the kernel's own file behind it, where there is one.
     """
 
     name: str
@@ -61,6 +87,7 @@ class Control(msgspec.Struct, frozen=True):
     step: float
     set_by: SetBy = SetBy.SOFTWARE
     rest: float | None = None
+    file: ControlFile | None = None
 
     def takes(self, value: float) -> bool:
         """Return whether the control can be set to a value."""

@@ -40,6 +40,8 @@ def _of_ranges(card: RigCard) -> list[str]:
             found.append(f"{one.name} goes from {one.low:g} to {one.high:g}")
         if not 0.0 < one.step < math.inf:
             found.append(f"{one.name} goes in steps of {one.step:g}")
+        if one.file is not None and (problem := one.file.problem()):
+            found.append(f"{one.name}: {problem}")
     return found
 
 

@@ -42,7 +42,7 @@ def where_to_save_picture(over: QWidget, name: str) -> Path | None:
 
 def where_to_save_card(over: QWidget, name: str) -> Path | None:
     """Ask where a hand-over card is to be written."""
-    kinds = tr("Pages to print (*.pdf *.html);;Cards (*.json);;Text (*.txt)")
+    kinds = tr("Pages to print (*.pdf *.html);;Cards (*.json);;Text (*.txt);;Scripts to read (*.sh)")
     file, _ = QFileDialog.getSaveFileName(over, tr("Save hand-over card as"), f"{name}.pdf", kinds)
     return Path(file) if file else None
 

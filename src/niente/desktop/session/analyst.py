@@ -28,7 +28,7 @@ from niente.core.selection.worker import Worker
 from niente.desktop.services.files import write
 from niente.desktop.services.translation import tr
 
-CARD_ENDINGS = {".pdf": "pdf", ".html": "html", ".json": "json", ".txt": "text"}
+CARD_ENDINGS = {".pdf": "pdf", ".html": "html", ".json": "json", ".txt": "text", ".sh": "script"}
 
 
 class MapResult(msgspec.Struct, frozen=True):
