@@ -134,6 +134,13 @@ class _Scores(msgspec.Struct, frozen=True):
         return _Scores(self.figures.rows(rows), self.lost[rows], self.inside[rows], better, self.clock_mhz[rows])
 
 
+def _unseen(points: Array, seen: set[bytes]) -> Array:
+    """Return the points ``(n, d)`` that were not seen yet, and take note of them."""
+    fresh = [index for index, point in enumerate(points) if point.tobytes() not in seen]
+    seen.update(points[index].tobytes() for index in fresh)
+    return points[fresh]
+
+
 def _short(bound: Bound) -> Vector:
     """Return by how much figures with their intervals fall short of their limit ``(n,)``."""
     short: Vector = np.maximum(bound.least + SURE_SD / Z95 * bound.half_width - bound.value, 0.0)
@@ -205,18 +212,23 @@ class _Search:
         two, three = self._moves(2), self._moves(3 if len(self._controls) <= MOST_AT_ONCE else 2)
         moves = [three if target == wanted[0] else two for target in wanted]
         share, finest, tries = np.full(len(wanted), first), np.array([target.finest for target in wanted]), 0
+        looked_at: list[set[bytes]] = [set() for _ in wanted]
         for _ in range(ROUNDS):
             open_to = np.flatnonzero(share >= finest)
             if not open_to.shape[0] or tries > MOST_TRIES:
                 break
             width = np.maximum(share[:, None] * (self._high - self._low), self._step)
-            tried = [self._on_steps(best[index] + moves[index] * width[index]) for index in open_to]
-            points, where = np.unique(np.concatenate(tried), axis=0, return_inverse=True)  # many look at the same ones
+            tried = [_unseen(self._on_steps(best[index] + moves[index] * width[index]), looked_at[index]) for index in open_to]
+            every = np.concatenate(tried)
+            if not every.shape[0]:
+                share[open_to] /= 2.0
+                continue
+            points, where = np.unique(every, axis=0, return_inverse=True)  # many look at the same ones
             tries += points.shape[0]
             scores = self._scores(points, closely=closely)
             ends = np.cumsum([one.shape[0] for one in tried])[:-1]
             for index, own in zip(open_to.tolist(), np.split(where, ends), strict=True):
-                cost = scores.of_rows(own).cost(wanted[index])
+                cost = np.append(scores.of_rows(own).cost(wanted[index]), math.inf)  # there may be none
                 at = int(np.argmin(cost))
                 if cost[at] < least[index] - GAINS:
                     best[index], least[index] = points[own[at]], cost[at]

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy.optimize import brentq
 from scipy.special import lambertw
 
 from niente.core.science.power.operating_point import Power, Rise, SettingLimiter, steady_state
@@ -137,3 +138,51 @@ def test_fans_on_a_curve_share_the_room_with_the_core() -> None:
         steady_state(plain, curved, np.array([room]), np.array([80.0]), NEVER, np.array([4000.0])) for room in (22.0, 32.0)
     )
     assert 0.0 < (warm.core_c[0] - cool.core_c[0]) / 10.0 < 0.8
+
+
+def test_many_settings_settle_where_a_root_finder_says() -> None:
+    """120 settings of any size and limit against SciPy's Brent, one after the other, along the definition: the highest clock
+    that keeps every limit, and the lowest temperature at which power and rise agree."""
+    rng = np.random.default_rng(5)
+    n, top = 120, 4500.0
+    dynamic, leak, per_k = rng.uniform(40.0, 160.0, n), rng.uniform(0.0, 12.0, n), rng.uniform(0.005, 0.025, n)
+    theta, free = rng.uniform(0.15, 0.7, n), rng.uniform(0.0, 0.1, n)
+    limit = np.where(rng.random(n) < 0.6, rng.uniform(30.0, 150.0, n), np.inf)
+    cap = np.where(rng.random(n) < 0.5, rng.uniform(60.0, 100.0, n), np.inf)
+    room = rng.uniform(15.0, 40.0, n)
+
+    def power(clock: np.ndarray, core: np.ndarray, at: np.ndarray) -> np.ndarray:
+        found: np.ndarray = dynamic[at] * (clock / top) ** 2.4 + leak[at] * np.exp(per_k[at] * (core - 40.0)) * (clock / top)
+        return found
+
+    def rise(watts: np.ndarray, core: np.ndarray, at: np.ndarray) -> np.ndarray:
+        found: np.ndarray = theta[at] * watts + free[at] * watts**0.85
+        return found
+
+    steady = steady_state(power, rise, room, limit, cap, np.full(n, top), fans_follow=False)
+    kinds = set()
+    for index in range(n):
+        at = np.array([index])
+
+        def settled(clock: float, at: np.ndarray = at, index: int = index) -> float:
+            def left(core: float) -> float:
+                return float(core - room[index] - rise(power(np.array([clock]), np.array([core]), at), np.array([core]), at)[0])
+
+            grid = np.linspace(room[index], 160.0, 800)
+            crossed = next((core for core in grid if left(core) >= 0.0), None)
+            return np.inf if crossed is None else float(brentq(left, max(crossed - 1.0, room[index]), crossed))
+
+        def spare(clock: float, at: np.ndarray = at, index: int = index) -> float:
+            core = settled(clock)
+            if not np.isfinite(core):
+                return -1.0
+            watts = float(power(np.array([clock]), np.array([core]), at)[0])
+            return min(1.0 - watts / limit[index], (cap[index] - core) / 100.0, 1.0)
+
+        clock = top if spare(top) >= 0.0 else brentq(spare, 0.1 * top, top, xtol=1e-6)
+        kinds.add(int(steady.limiter[index]))
+        if np.isfinite(settled(clock)) and not steady.runaway[index]:
+            assert steady.clock_mhz[index] == pytest.approx(clock, rel=2e-5)
+            assert steady.core_c[index] == pytest.approx(settled(clock), abs=2e-3)
+    assert kinds == {0, 1, 2}
+    assert steady.runaway.sum() < 0.2 * n
