@@ -177,7 +177,7 @@ def test_many_settings_settle_where_a_root_finder_says() -> None:
             if not np.isfinite(core):
                 return -1.0
             watts = float(power(np.array([clock]), np.array([core]), at)[0])
-            return min(1.0 - watts / limit[index], (cap[index] - core) / 100.0, 1.0)
+            return float(min(1.0 - watts / limit[index], (cap[index] - core) / 100.0, 1.0))
 
         clock = top if spare(top) >= 0.0 else brentq(spare, 0.1 * top, top, xtol=1e-6)
         kinds.add(int(steady.limiter[index]))
