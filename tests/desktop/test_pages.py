@@ -14,11 +14,14 @@ from niente.core.science.dynamics import dynamic_mark
 from niente.core.selection.explanation import candidate_text
 from niente.desktop.actions.registry import SPECS
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.commands.choice_commands import ChoiceCommands
+from niente.desktop.pages.answer.limits_panel import LimitsPanel
 from niente.desktop.pages.answer.page import AnswerPage
 from niente.desktop.pages.map.margin import point_text
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.services.theme import load_fonts
+from niente.desktop.session.session import Session
 from niente.desktop.widgets.blocks import Title, Words, spoken
 from niente.desktop.widgets.canvas import spans
 
@@ -38,6 +41,14 @@ def test_every_page_opens_and_fits(read_window: Window, index: int, qtbot: QtBot
     assert page.live_line()
     assert read_window.width() == 1100
     assert page.minimumSizeHint().width() <= 1100 - 280
+
+
+def test_the_limits_fit_before_a_machine_is_known(qtbot: QtBot) -> None:
+    session = Session()
+    panel = LimitsPanel(session, ChoiceCommands(session))
+    qtbot.addWidget(panel)
+    assert panel.minimumSizeHint().width() <= 1100 - 280
+    session.close()
 
 
 def test_actions_have_words_and_keys_of_their_own(read_window: Window) -> None:

@@ -12,6 +12,7 @@ from niente.core.analysis.evidence import Evidence, RunSummary
 from niente.core.analysis.stability import (
     Stability,
     changed_since,
+    clean_depth_mv,
     depth_and_family,
     exposures_in,
     risk_at,
@@ -153,6 +154,19 @@ def test_without_a_failure_there_is_the_rule_of_three_and_no_law() -> None:
     assert risk.at_most[1] == 1.0  # deeper than anything that was run
     clean_days = stability_in(evidence(ran(0.0, 86400.0 * 459)), card().stock)  # ln 0.01 / ln 0.99 = 458.2 days
     assert risk_by_exposure(clean_days, DAY, np.array([0.0]), np.array([4500.0])).at_most[0] <= 0.01
+
+
+def test_where_nothing_failed_clean_exposures_say_how_deep_is_still_safe() -> None:
+    """Deeper and longer clean exposures let settings go deeper, but never as deep as they were: a day is not ten minutes."""
+
+    def depth(*runs: RunSummary) -> float:
+        return clean_depth_mv(stability_in(evidence(*runs), card().stock), DAY, 87.0)
+
+    assert depth(ran(0.0, 3600.0), ran(0.0, 3600.0)) == 0.0  # nothing was deeper than the rest
+    shallow, deep = [ran(0.0, 600.0), ran(-60.0, 600.0)], [ran(0.0, 600.0), ran(-60.0, 600.0), ran(-120.0, 600.0)]
+    assert 0.0 <= depth(*shallow) < depth(*deep) < 120.0
+    assert depth(*deep) <= depth(*deep, ran(-120.0, 7200.0)) < 120.0
+    assert depth(*deep, ran(-120.0, 600.0, core_c=math.nan)) < 120.0
 
 
 def test_a_thinned_law_says_what_the_whole_one_says() -> None:

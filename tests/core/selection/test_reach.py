@@ -15,11 +15,12 @@ from niente.core.analysis.judged import JudgedSettings, judge
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.setting_batch import SettingBatch
 from niente.core.model.limits import Aim, Limits
+from niente.core.model.runs import RunOutcome
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
 from niente.core.selection.free_controls import free_controls
 from niente.core.selection.kept import Limit, keeps
-from niente.core.selection.pick import choose, front, sound_settings
+from niente.core.selection.pick import Standing, choose, front, sound_settings
 from niente.core.selection.reach import reachable
 
 
@@ -187,13 +188,21 @@ def test_what_a_unit_of_a_limit_buys_is_what_the_looser_limit_gives(models: Mode
     assert bought[Limit.FAILURES] is None
 
 
-def test_where_no_failure_taught_a_law_the_offset_stays(evidence: Evidence) -> None:
-    """How deep it may go is then not known: it is never moved by a model."""
-    sound = tuple(run for run in evidence.runs if not run.failures)
-    models = fit_models(msgspec.structs.replace(evidence, runs=sound))
+def test_where_nothing_failed_the_offset_goes_no_deeper_than_clean_exposures_allow(evidence: Evidence) -> None:
+    """A search ends there too; without exposures that were clearly deeper than the rest it stays."""
+    gentlest = max(run.setting.voltage_offset_mv or 0.0 for run in evidence.runs)
+    level = tuple(run for run in evidence.runs if run.setting.voltage_offset_mv == gentlest)
+    clean = {"failures": 0, "crashed": False, "outcome": RunOutcome.DONE, "seconds": 1200.0}
+    deeper = tuple(msgspec.structs.replace(run, **clean) for run in evidence.runs if run not in level)
+    models = fit_models(msgspec.structs.replace(evidence, runs=(*level, *deeper)))
     assert not models.stability.laws
-    reached = reachable(models, Limits())
-    assert "voltage_offset_mv" not in reached.settings.values
+    offset = next(one for one in free_controls(models, Limits()) if one.name == "voltage_offset_mv")
+    assert min(run.setting.voltage_offset_mv or 0.0 for run in deeper) < offset.low < offset.high == 0.0
+    choice = choose(models, Limits())
+    assert offset.low <= (choice.pick.setting.voltage_offset_mv or 0.0) <= 0.0
+    assert choice.standing != Standing.PROVEN
+    models = fit_models(msgspec.structs.replace(evidence, runs=level))
+    assert "voltage_offset_mv" not in reachable(models, Limits()).settings.values
 
 
 def test_a_machine_without_anything_to_move_still_has_its_one_setting(models: Models) -> None:

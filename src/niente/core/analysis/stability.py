@@ -188,6 +188,28 @@ def _worked_out(family: Family, every: Sequence[RunExposure], family_of: Setting
     return Stability(family, exposures, forgotten, dict(zip(loads, laws_from(seen), strict=True)))
 
 
+def clean_depth_mv(stability: Stability, goal: FailureGoal, core_c: float) -> float:
+    """Return how deep settings may go where nothing has failed: as deep as the clean exposures of the loads that were run
+    clearly deeper than the rest leave no likelier failure than the goal wants, by what is known of laws beforehand; 0 without
+    such exposures. It is where a search would end, and no proof."""
+    loads = searched_loads(stability.exposures)
+    seen = tuple(tuple(one.seen for one in stability.of_load(load)) for load in loads)
+    key = (seen, goal, core_c)
+    known = _CLEAN.get(key)
+    return known if known is not None else _CLEAN.put(key, _clean_depth(seen, goal, core_c))
+
+
+_CLEAN: Remembered[tuple[object, ...], float] = Remembered(8)
+
+
+def _clean_depth(seen: tuple[tuple[SeenExposure, ...], ...], goal: FailureGoal, core_c: float) -> float:
+    if not seen:
+        return 0.0
+    clocks = [one.clock_mhz for each in seen for one in each if math.isfinite(one.clock_mhz)]
+    clock = max(clocks, default=math.nan)
+    return max(min(laws.deepest_mv(goal.chance, goal.sure, goal.horizon_s, clock, core_c) for laws in laws_from(seen)), 0.0)
+
+
 def searched_loads(exposures: Sequence[RunExposure]) -> tuple[str, ...]:
     """Return the loads that were run clearly deeper than the gentlest setting, or that failed: of others a search says nothing,
     and what is known of them is their own time alone."""

@@ -8,6 +8,7 @@ import numpy as np
 from niente.core.analysis.judged import OFFSET
 from niente.core.analysis.models import Models
 from niente.core.analysis.setting_batch import POWER
+from niente.core.analysis.stability import clean_depth_mv
 from niente.core.model.limits import Limits
 from niente.core.model.rig_card import Control, LoadKind
 from niente.core.science.arrays import Vector
@@ -59,9 +60,18 @@ def _holding(models: Models, limits: Limits, control: Control) -> FreeControl | 
         return _between(control, slowest, fastest if base.fixed_clock_mhz else stock.clock_cap_mhz or math.inf)
     if control.name == CAP and limits.min_headroom_k <= 0.0:  # where heat holds the clock there is no headroom
         return _between(control, control.low, stock.temperature_cap_c or math.inf)
-    if control.name == OFFSET and models.stability.laws and known:
-        return _between(control, min(known), 0.0)
+    if control.name == OFFSET and known:
+        deepest = min(known) if models.stability.laws else _clean_offset_mv(models, limits, min(known))
+        return _between(control, deepest, 0.0) if deepest is not None else None
     return None
+
+
+def _clean_offset_mv(models: Models, limits: Limits, deepest_run_mv: float) -> float | None:
+    """Return the deepest offset where nothing has failed: where a search would end, or what was run throughout; ``None`` where
+    no clean exposure says how deep it may go."""
+    hottest_c = models.card.limits.core_temperature_c - limits.min_headroom_k
+    clean = clean_depth_mv(models.stability, limits.failure, hottest_c)
+    return min(max(deepest_run_mv, -clean), models.base.voltage_offset_mv or 0.0) if clean > 0.0 else None
 
 
 def _between(control: Control, low: float, high: float) -> FreeControl:

@@ -102,6 +102,7 @@ class LimitsPanel(QWidget):
             row.addWidget(box)
         for field in self.weights.values():
             field.setFixedWidth(FIELD_PX - 12)
+            field.hide()  # until something is weighed: they would make the page too wide
             row.addWidget(field)
         row.addStretch(1)
         column.addLayout(row)
