@@ -14,6 +14,7 @@ from niente.core.model.errors import CautionsError, RigError
 from niente.core.model.limits import Limits
 from niente.core.model.records import HandCardShown, MadeSafe, Record, RunOpened, SettingStays, WarningRaised
 from niente.core.model.rig_card import RigCard
+from niente.core.model.rig_sheet import sheet_of
 from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
@@ -228,6 +229,29 @@ def test_what_a_guardian_made_safe_keeps_nothing(tmp_path: Path, watcher: Watche
     bench = opened(path, watcher, rig)
     assert bench.stays is None
     bench.close()
+
+
+@pytest.mark.parametrize("body", ["nonsense", 5, {"sustained_power_w": "much"}, []])
+def test_what_is_no_setting_in_a_book_is_none(tmp_path: Path, watcher: Watcher, boot: Path, body: object) -> None:
+    rig, path = real_machine(), tmp_path / "odd.niente"
+    bench = opened(path, watcher, rig)
+    kept(bench, watcher)
+    bench.close()
+    writer = BookWriter(path)
+    writer.add_event(STAYS, body)
+    writer.close()
+    bench = opened(path, watcher, rig)
+    assert bench.stays is None
+    bench.close()
+
+
+def test_a_machine_that_was_opened_up_keeps_nothing(make_bench: Make, watcher: Watcher) -> None:
+    bench = make_bench()
+    kept(bench, watcher)
+    bench.take_sheet(msgspec.structs.replace(sheet_of(bench.own_card), variant="filter out"))
+    until(lambda: bench.card.variant == "filter out")
+    until(lambda: bench.stays is None)
+    assert watcher.of(SettingStays)[-1] == SettingStays(None)
 
 
 def test_a_simulated_machine_begins_anew_with_its_bench(make_bench: Make, watcher: Watcher, tmp_path: Path) -> None:

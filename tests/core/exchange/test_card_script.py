@@ -94,6 +94,17 @@ def test_nothing_is_written_where_one_file_is_missing(card: HandOverCard, kernel
     assert "not there" in run(card, kernel).stdout  # unarmed it is only said
 
 
+def test_a_file_that_takes_no_value_ends_it_in_words(card: HandOverCard, kernel: Path) -> None:
+    fan = kernel.parent / FAN.path.removeprefix("/")
+    fan.unlink()
+    fan.mkdir()  # which may be written to, but not like that
+    done = run(card, kernel, "--arm")
+    assert done.returncode == 1
+    assert "does not take 102" in done.stderr
+    assert "--back --arm" in done.stderr
+    assert (kernel.parent / CLOCK.path.removeprefix("/")).read_text() == "4300000\n"
+
+
 def test_other_words_end_it(card: HandOverCard, kernel: Path) -> None:
     done = run(card, kernel, "--force")
     assert done.returncode == 2

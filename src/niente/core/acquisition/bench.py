@@ -93,6 +93,7 @@ class Bench:
         """What an earlier end left open, where it left anything."""
         self._stream = RecordStream(recorder, listener)
         self._sampler = Sampler(sheeted.rig, sheeted.card, self._stream, limits.silent_s)
+        self._sampler.safe.stays = state.stays
         recorder.commit_each = self._commits_each
         self._engine = Engine(self._sampler, writer, self._stream)
         self._engine.change_variant = self._change_variant
@@ -101,7 +102,6 @@ class Bench:
         self._next: tuple[Plan, Limits] | None = None
         self._next_sheet: RigSheet | None = None
         self._next_setting: Setting | None = None
-        self._stays_so_far = state.stays
         self._closing = False
         self.busy = False
         self._thread = threading.Thread(target=self._serve, name="niente-engine", daemon=True)
@@ -110,8 +110,6 @@ class Bench:
     def start_threads(self) -> None:
         """Begin to sample, to decide and to watch; ``open_bench`` calls it once."""
         self._sampler.start_thread()
-        if self._stays_so_far is not None:
-            self._sampler.call(lambda: self._sampler.safe.let_stay(self._stays_so_far))
         self._thread.start()
         self._watchdog.start()
 
@@ -334,6 +332,8 @@ class Bench:
             if card != before:
                 self._stream.publish(RigCardChanged(card, self._sheeted.own_card))
             self._sampler.card = card
+            if card.variant != before.variant:  # it was opened up for that
+                self._sampler.safe.let_stay(None)
             return card
 
         return self._sampler.call(work)
@@ -366,7 +366,7 @@ class Bench:
 
     def _put_in_force(self, setting: Setting) -> None:
         """Put a setting in force that stays; where that fails the rig is left safe."""
-        problem, bug = "", None
+        problem = ""
         try:
             self._engine.put_in_force(setting)
         except StopPlan as stop:
@@ -374,15 +374,14 @@ class Bench:
         except NienteError as error:
             problem = str(error)
         except Exception:
-            problem, bug = "the bench failed in that", BenchFailed(traceback.format_exc())
+            problem = "the bench failed in that"
+            self._stream.publish(BenchFailed(traceback.format_exc()))
         if self._sampler.abandoned:
             return
-        if problem:
-            bug = self._restore() or bug
+        if problem and (bug := self._restore()) is not None:
+            self._stream.publish(bug)
         self.busy = False
         self._stream.publish(SettingStays(self.stays, problem))
-        if bug is not None:
-            self._stream.publish(bug)
 
     # -- the watchdog's thread -----------------------------------------------------------------------------------
 
@@ -394,6 +393,7 @@ class Bench:
 
     def _tell_given_up(self, problem: str, run_id: int | None) -> None:
         """Close the run that was open, and end the plan."""
+        self._sampler.safe.let_stay(None)
         error = RigError(
             f"{self.card.title} has not answered for {self._watchdog.hang_limit_s:.0f} seconds.",
             safe=f"It could not be made safe: {problem}. {BY_HAND}"

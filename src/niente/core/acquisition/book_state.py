@@ -85,6 +85,14 @@ def _put_sheet_in_force(sheeted: SheetedRig, project: Project | None, variant: s
     return found
 
 
+def _setting_of(body: object) -> Setting | None:
+    """Return a setting as a book has it; ``None`` for none, and for what is none."""
+    try:
+        return msgspec.convert(body, Setting | None)
+    except msgspec.ValidationError:
+        return None
+
+
 def stays_in(events: Sequence[BookEvent], card: RigCard) -> Setting | None:
     """Return the setting that a machine still keeps, by what happened in its book, oldest first; ``None`` where it keeps none,
     was made safe since, or was started anew, as a simulated one is with every bench."""
@@ -94,7 +102,7 @@ def stays_in(events: Sequence[BookEvent], card: RigCard) -> Setting | None:
     boot = ""
     for one in events:
         if one.kind == STAYS:
-            stays = msgspec.convert(one.body, Setting) if one.body is not None else None
+            stays = _setting_of(one.body)
         elif one.kind == MADE_SAFE:
             stays = None
         elif one.kind == START:

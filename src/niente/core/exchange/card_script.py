@@ -27,7 +27,10 @@ put() { # file, value, what
         say "$3: would write $2 to $1 (now $now)"
         return
     fi
-    printf '%s\n' "$2" >"$1"
+    if ! printf '%s\n' "$2" >"$1"; then
+        say "$1 does not take $2: what stands above was set, and nothing after it. --back --arm undoes it." >&2
+        exit 1
+    fi
     found=$(cat "$1")
     say "$3: $1 was $now, is $found"
     if [ "$found" != "$2" ]; then
