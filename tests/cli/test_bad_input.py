@@ -137,6 +137,7 @@ def test_every_bad_input_is_answered(
     monkeypatch: pytest.MonkeyPatch,
     capfd: pytest.CaptureFixture[str],
 ) -> None:
+    monkeypatch.chdir(tmp_path)  # a word that is drawn may name a file to be written
     plan = tmp_path / "plan.json"
     assert code_of(["plan", "baseline", "--rig", "larkspur"], monkeypatch) == 0
     plan.write_text(capfd.readouterr().out)
