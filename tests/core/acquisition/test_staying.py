@@ -10,7 +10,7 @@ import pytest
 from niente.core.acquisition import recovery
 from niente.core.acquisition.bench import Bench
 from niente.core.acquisition.opening import open_bench
-from niente.core.model.errors import CautionsError, RigError
+from niente.core.model.errors import BookError, CautionsError, RigError
 from niente.core.model.limits import Limits
 from niente.core.model.records import HandCardShown, MadeSafe, Record, RunOpened, SettingStays, WarningRaised
 from niente.core.model.rig_card import RigCard
@@ -155,6 +155,22 @@ def test_a_machine_that_refuses_is_left_safe(make_bench: Make, watcher: Watcher,
     assert told.setting is None
     assert "locked by the firmware" in told.problem
     assert rig.setting.over(bench.card.stock) == bench.card.safe.over(bench.card.stock)
+
+
+def test_a_full_disk_does_not_end_the_bench(make_bench: Make, watcher: Watcher, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = make_bench()
+    write = Recorder.write
+
+    def full(recorder: Recorder, record: Record) -> None:
+        if isinstance(record, SettingStays):
+            raise BookError("The disk is full.", remedy="Make room.")
+        write(recorder, record)
+
+    monkeypatch.setattr(Recorder, "write", full)
+    assert kept(bench, watcher) == [SettingStays(QUIET.over(bench.card.stock))]  # it is told all the same
+    monkeypatch.undo()
+    bench.start(short_plan(bench.card, Setting(sustained_power_w=90.0), seconds=20.0), Limits())
+    assert watcher.end().complete
 
 
 def test_hands_set_what_only_they_can_first(make_bench: Make, watcher: Watcher) -> None:

@@ -35,7 +35,7 @@ from niente.core.rigs.simulated.machine_files import shipped_file
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.serving import outbox as outbox_module
 from niente.core.serving.channel import MessageChannel, decoder_for
-from niente.core.serving.messages import PROTOCOL, Hello, Message, Refused, StartPlan
+from niente.core.serving.messages import PROTOCOL, Hello, Message, PutInForce, Refused, StartPlan
 from niente.core.serving.outbox import Outbox, OutboxFullError
 from niente.core.serving.under_way import UnderWay
 from niente.core.storage.notes import notes_in
@@ -330,6 +330,20 @@ def test_a_setting_that_stays_is_known_to_everybody(serve: Serve) -> None:
     assert late.stays == whole
     first.stop()
     until(lambda: first.stays is None and second.stays is None)
+
+
+def test_a_plan_of_another_client_stays_one_that_runs(serve: Serve) -> None:
+    """A setting that is refused since a plan runs by now must not let that plan seem to have ended."""
+    ear = Ear()
+    client = serve(ear, larkspur_rig(pace=600.0))
+    client.bench.start(short_plan(client.card, COOL, seconds=3000.0), Limits())  # another's, of which this client hears late
+    client._ask(PutInForce(COOL))
+    client._putting = True
+    until(lambda: bool(ear.of(SettingStays)) and bool(ear.of(PlanStarted)))
+    assert client.busy
+    client.stop()
+    until(lambda: bool(ear.of(PlanEnded)))
+    assert not client.busy
 
 
 def test_what_the_bench_does_not_put_in_force_has_ended(serve: Serve) -> None:

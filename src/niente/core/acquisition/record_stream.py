@@ -11,14 +11,16 @@ from niente.core.model.records import (
     Listener,
     PlanEnded,
     Record,
+    SettingStays,
     StateChanged,
     WarningRaised,
 )
 from niente.core.storage.recorder import Recorder
 
 LOG = logging.getLogger(__name__)
-_TOLD_ALL_THE_SAME = (StateChanged, ForecastMade, WarningRaised, PlanEnded, BenchFailed)
-"""Records that are told even where the disk does not take them: the next run or sample fails by it, and a plan has to end."""
+_TOLD_ALL_THE_SAME = (StateChanged, ForecastMade, WarningRaised, PlanEnded, BenchFailed, SettingStays)
+"""Records that are told even where the disk does not take them: the next run or sample fails by it, and a plan, or
+what became of a setting, has to come to an end."""
 
 
 class RecordStream:

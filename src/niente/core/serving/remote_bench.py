@@ -362,7 +362,7 @@ class RemoteBench:
         """Keep what is asked for between records."""
         match record:
             case PlanStarted():
-                self.busy = True
+                self.busy, self._putting = True, False  # whatever becomes of a setting now, a plan runs
             case PlanEnded() | BenchFailed():
                 self.busy = self._putting = False
             case HandCardShown(card):

@@ -114,7 +114,8 @@ def stays_notice(told: SettingStays, card: RigCard | None) -> Notice:
         words = tr("The setting was not put in force: {why} The machine has its safe setting.")
         return Notice(words.format(why=told.problem if told.problem.endswith(".") else f"{told.problem}."))
     if told.setting is None:
-        return Notice(tr("The machine keeps no setting any more: the safe one is put back as ever."))
+        words = tr("The machine keeps no setting any more: the safe one is put back as ever.")
+        return Notice(words, until=NoticeEnd.RUN_BEGINS)
     setting = ", ".join(values_text(differing(told.setting, card.stock))) if card is not None else ""
     words = tr("The machine keeps {setting}, also once Niente ends. No load runs, and no guard watches it.")
     text = words.format(setting=setting or tr("its setting as found"))
