@@ -76,6 +76,18 @@ def test_a_plan_runs_from_the_window_to_a_pick(open_window: Callable[..., Window
     assert window.page(RunPage).finished()
 
 
+def test_nothing_stands_under_the_traces(open_window: Callable[..., Window], monkeypatch: pytest.MonkeyPatch) -> None:
+    """A plan that has begun and no run yet: what stood there before is not drawn under what stands there now."""
+    window = open_window()
+    window.go_to(NAMES.index("Run"))
+    page = window.page(RunPage)
+    assert page.none_view.isVisible()
+    monkeypatch.setattr(window.session, "busy", lambda: True)
+    page.refresh()
+    assert page.upper.currentWidget() is page.traces
+    assert not page.none_view.isVisible()
+
+
 def test_pause_go_on_skip_and_stop(open_window: Callable[..., Window], card: RigCard, qtbot: QtBot) -> None:
     """The pace leaves a run of a minute a quarter of that: none ends by itself between two clicks, however slow the machine."""
     window = open_window(pace=4.0, project=small(card))

@@ -162,7 +162,8 @@ class RunPage(Page):
             self.sub.setText("")
             words = tr("Temperatures stand here as they come, with what they settle at and how long that takes yet.")
             asks = tr("A question comes first; you start its plan.")
-            self.none_view.show_problem(words if stands else f"{words} {asks}")
+            if self.upper.currentWidget() is self.none_view:  # it shows itself with that, also under another view
+                self.none_view.show_problem(words if stands else f"{words} {asks}")
         else:
             self._show_run_head(live, card)
         busy = session.busy()  # starting and going on share one place: only one of them can be done at a time
