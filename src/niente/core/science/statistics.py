@@ -7,6 +7,7 @@ import msgspec
 import numpy as np
 
 from niente.core.science.arrays import Array, Vector
+from niente.core.science.cycles import cycle_length, whole_cycle_means
 
 Z95 = 1.959963984540054
 """Half width of a 95 % interval of the normal distribution, in standard deviations."""
@@ -14,6 +15,8 @@ Z95 = 1.959963984540054
 
 SUSPECT_SD, REJECTED_SD = 2.5, 6.0
 """From how many standard deviations on a reading counts less, and not at all."""
+ENDS_SAMPLES = 0.2
+"""By how much of a sample the ends of whole cycles may miss each other (a judgement): their length is only so well known."""
 
 
 class FittedLine(msgspec.Struct, frozen=True):
@@ -118,6 +121,7 @@ def median_of_known(values: Vector) -> float:
 def mean_with_error(values: Vector) -> tuple[float, float]:
     """Return the mean of ``values`` ``(n,)`` and its standard error, with autocorrelation taken into account.
 
+    Readings that come round are taken by whole cycles: a swing that is the same in each is no doubt about their mean.
     NaN are left out; (NaN, infinity) where nothing is left.
     """
     kept = values[np.isfinite(values)]
@@ -125,9 +129,14 @@ def mean_with_error(values: Vector) -> tuple[float, float]:
         return math.nan, math.inf
     if kept.shape[0] == 1:
         return float(kept[0]), math.inf
+    length = cycle_length(kept) if kept.shape[0] == values.shape[0] else None
+    ends = 0.0
+    if length is not None:
+        ends = float(np.std(kept)) * ENDS_SAMPLES / kept.shape[0]
+        kept = whole_cycle_means(kept, length)
     rho = autocorrelation(kept)
     error = float(np.std(kept, ddof=1)) / math.sqrt(kept.shape[0]) * math.sqrt((1 + rho) / (1 - rho))
-    return float(np.mean(kept)), error
+    return float(np.mean(kept)), math.hypot(error, ends)
 
 
 def share_interval(times: int, of: int, confidence: float = 0.95) -> tuple[float, float]:
