@@ -29,7 +29,7 @@ PICTURES = [
     "rig-limits",
     "rig-room",
     "rig-sensors",
-    *("choice" if name == "Answer" else name.lower() for name in NAMES[1:]),
+    *("choice" if name == "Answer" else name.lower() for name in NAMES[1:] if name != "Plan"),
     "map-watts",
     "map-noise",
     "run-after",
@@ -40,8 +40,11 @@ ASKED = {
     "baseline": ("larkspur", "baseline"),
     "variants": ("larkspur", "variants"),
     "rig-air-wren": ("wren", "baseline"),
+    "plan": ("larkspur", "quiet-point"),
 }
 """Pictures of what the demo's book does not hold: a machine is asked a question first."""
+GOES_ON_AFTER = {"plan": 31}
+"""Of these the question is under way: so many runs are made, and the next one is being made."""
 START = "start"
 """The picture of a fresh book, on another machine than the demo's."""
 PAGE_OF = {"choice": "answer"}
@@ -111,14 +114,14 @@ def show_card(window: Window) -> None:
     session.hands.tick(1, True)
 
 
-def ask_a_machine(rig: str, question: str, book: Path) -> None:
-    """Run a question as it starts to its end, hands doing what they are asked."""
+def ask_a_machine(rig: str, question: str, book: Path, runs: int = 1000) -> None:
+    """Run a question as it starts to its end, or so many runs of it, hands doing what they are asked."""
     import threading
 
     from niente.core.acquisition.opening import open_bench
     from niente.core.demo import SEED
     from niente.core.model.limits import Limits
-    from niente.core.model.records import HandCardShown, PlanEnded, Record
+    from niente.core.model.records import HandCardShown, PlanEnded, Record, RunClosed
     from niente.core.planning.templates import first_question, plan_for, project_asking
     from niente.core.rigs.registry import open_rig
 
@@ -129,12 +132,29 @@ def ask_a_machine(rig: str, question: str, book: Path) -> None:
             over.set()
         if isinstance(record, HandCardShown) and record.card is not None:
             threading.Timer(0.05, lambda: bench.confirm()).start()
+        if isinstance(record, RunClosed) and record.index + 1 >= runs:
+            bench.stop()
 
     bench = open_bench(open_rig(rig, seed=SEED), book, hear)
     bench.save_project(project_asking(bench.card, None, question))
     bench.start(plan_for(bench.card, first_question(bench.card, question)), Limits())
     over.wait(600)
     bench.close()
+
+
+def show_going_on(window: Window) -> None:
+    """Let a plan that was stopped go on, and show it with the run that is being made."""
+    session = window.session
+    wait_until(lambda: session.bench is not None and window.actions_["plan.start"].isEnabled(), 60)
+    window.actions_["plan.start"].trigger()
+    wait_until(lambda: session.live is not None and session.live.closed is None, 60)
+    window._set_pace(5.0)  # slower than what is worked out beside it
+    live(15.0)
+    wait_until(lambda: not window.working.shows(), 60)
+    window._set_pace(60.0)
+    window.go_to(NAMES.index("Plan"))
+    plan, now = window.page(PlanPage), session.running_index()
+    plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
 
 
 def show_asked(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None:
@@ -145,12 +165,15 @@ def show_asked(asked: argparse.Namespace, palettes: list[PaletteChoice]) -> None
             continue
         with tempfile.TemporaryDirectory() as folder:
             book = Path(folder) / f"{name}.niente"
-            ask_a_machine(rig, question, book)
+            ask_a_machine(rig, question, book, GOES_ON_AFTER.get(name, 1000))
             window = show(arguments([str(book)]))
             window.resize(width, height)
-            wait_until(lambda: bool(window.session.documents) and bool(window.pages), 60)  # noqa: B023
-            window.go_to(NAMES.index("Rig" if name.startswith("rig") else "Answer"))
-            window.page(RigPage).views.show_view(RIG_VIEWS.index("air") if name.startswith("rig") else 0)
+            if name in GOES_ON_AFTER:
+                show_going_on(window)
+            else:
+                wait_until(lambda: bool(window.session.documents) and bool(window.pages), 60)  # noqa: B023
+                window.go_to(NAMES.index("Rig" if name.startswith("rig") else "Answer"))
+                window.page(RigPage).views.show_view(RIG_VIEWS.index("air") if name.startswith("rig") else 0)
             for palette_choice in palettes:
                 window.look.apply(palette_choice)
                 live(1.0)
@@ -211,9 +234,6 @@ def main() -> None:
                 continue
             page, _, view = name.partition("-")
             window.go_to([one.lower() for one in NAMES].index(PAGE_OF.get(page, page)))
-            if page == "plan":
-                plan, now = window.page(PlanPage), window.session.running_index()
-                plan.table.selectRow(plan.model.item_of(now if now is not None else 0))
             if view == "after":
                 show_after(window)
             if view == "card":

@@ -66,7 +66,7 @@ class RunList(HeadedModel):
     moved = Signal(int, int)
 
     def __init__(self) -> None:
-        heads = ["", "Run", "Stage", *[""] * SET_COLUMNS, "Load", "Core, °C", "dBA", "", "Min", "Why it is here"]
+        heads = ["", "Run", "Stage", *[""] * SET_COLUMNS, "Load", "Core, °C", "dBA", "", "Min", "Why"]
         super().__init__([tr(head) if head else "" for head in heads], {RUN, CORE, NOISE, MINUTES, *range(SET, LOAD)})
         self.shown: ShownRun | None = None
         self.columns: tuple[str, ...] = ()

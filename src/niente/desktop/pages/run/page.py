@@ -31,7 +31,7 @@ from niente.desktop.widgets.labels import ActionButton, ShortLabel, label
 from niente.desktop.widgets.page_stack import PageStack
 from niente.desktop.widgets.table import Cell, RowsModel, rows_view
 
-HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why it is here")
+HEADS = ("Next", "Stage", "Limit, W", "Fans, %", "Load", "Core, °C", "dBA", "", "Min", "Why")
 QUEUE_ROWS = 3
 SOON_MS = 10
 """What comes within so long is one refresh."""
