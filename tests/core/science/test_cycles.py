@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from niente.core.science.cycles import cycle_length, whole_cycle_means
-from niente.core.science.statistics import mean_with_error
+from niente.core.science.statistics import mean_by_work, mean_with_error
 
 
 def bursts(length: float, samples: int, begins: float) -> np.ndarray:
@@ -61,3 +61,12 @@ def test_cycles_are_whole_and_the_latest() -> None:
     values = np.array([9.0, 9.0, 0.0, 1.0, 2.0, 0.0, 1.0, 2.0])
     assert whole_cycle_means(values, 3.0).tolist() == [1.0, 1.0]
     assert whole_cycle_means(np.array([4.0, 0.0, 1.0, 3.0, 5.0]), 2.5) == pytest.approx([4.5 / 2.5, 8.5 / 2.5])
+
+
+def test_a_clock_counts_where_work_is_done() -> None:
+    work = np.tile([9.0, 9.0, 9.0, 3.0], 40)
+    clock = np.tile([3000.0, 3000.0, 3000.0, 4000.0], 40)
+    assert mean_by_work(clock, work) == pytest.approx((27 * 3000.0 + 3 * 4000.0) / 30)
+    assert mean_by_work(clock, np.full(160, 9.0)) == pytest.approx(3250.0)  # steady work: all count alike
+    assert mean_by_work(clock, np.where(np.arange(160) == 7, np.nan, work)) == pytest.approx(3250.0)
+    assert np.isnan(mean_by_work(np.full(160, np.nan), work))

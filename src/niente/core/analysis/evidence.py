@@ -23,7 +23,7 @@ from niente.core.science.clock_limiter import ClockLimiter, limiter_shares, limi
 from niente.core.science.exponentials import TimeConstant, time_constants
 from niente.core.science.settling import Settled, learn, not_yet, settle
 from niente.core.science.spikes import without_spikes
-from niente.core.science.statistics import Z95, mean_of_known, mean_with_error
+from niente.core.science.statistics import Z95, mean_by_work, mean_of_known, mean_with_error
 from niente.core.storage.connection import damaged
 from niente.core.storage.kinds import READING
 from niente.core.storage.reader import BookEvent, BookReader, RunRecord
@@ -246,7 +246,8 @@ def summarise(
     idle = kind == LoadKind.IDLE
     settled = not_yet("an idle run has no settled load") if idle else settled_so_far(card, time_s, values, slow_prior)
     noise, noise_se = level_mean(without_spikes(column(card, tail, "noise_dba"), JUMPS["noise_dba"]))
-    throughput, throughput_se = mean_with_error(column(card, tail, "throughput_per_s"))
+    work = column(card, tail, "throughput_per_s")
+    throughput, throughput_se = mean_with_error(work)
     if by_hand and "noise_dba" in by_hand:
         noise, noise_se = by_hand["noise_dba"], HAND_READING_SE_DB
     core = counted(card, tail)
@@ -263,7 +264,7 @@ def summarise(
         settled=settled,
         room_c=mean_of_known(without_spikes(column(card, tail, "room_temperature_c"), JUMPS["room_temperature_c"])),
         power_w=mean_of_known(column(card, tail, "package_power_w")),
-        clock_mhz=mean_of_known(column(card, tail, "effective_clock_mhz")),
+        clock_mhz=mean_by_work(column(card, tail, "effective_clock_mhz"), work),
         throughput_per_s=throughput,
         throughput_se=throughput_se,
         at_s=float(time_s[-1]) if time_s.shape[0] else math.nan,

@@ -112,6 +112,16 @@ def mean_of_known(values: Vector) -> float:
     return float(np.mean(known)) if known.shape[0] else math.nan
 
 
+def mean_by_work(values: Vector, work: Vector) -> float:
+    """Return the mean of the finite ones of ``values`` ``(n,)``, each counted by the ``work`` ``(n,)`` that was done in it where
+    work comes round: what a clock does between two bursts says nothing of what is done in them. Of steady work, and of work
+    that was not read throughout, it is the plain mean."""
+    known = np.isfinite(values)
+    if not known.any() or not np.all(np.isfinite(work)) or float(np.sum(work[known])) <= 0.0 or cycle_length(work) is None:
+        return mean_of_known(values)
+    return float(np.average(values[known], weights=np.maximum(work[known], 0.0)))
+
+
 def median_of_known(values: Vector) -> float:
     """Return the median of the finite ones of ``values`` ``(n,)``; NaN where there are none."""
     known = values[np.isfinite(values)]
