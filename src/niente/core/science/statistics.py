@@ -113,9 +113,9 @@ def mean_of_known(values: Vector) -> float:
 
 
 def mean_by_work(values: Vector, work: Vector) -> float:
-    """Return the mean of the finite ones of ``values`` ``(n,)``, each counted by the ``work`` ``(n,)`` that was done in it where
-    work comes round: what a clock does between two bursts says nothing of what is done in them. Of steady work, and of work
-    that was not read throughout, it is the plain mean."""
+    """Return the mean of the finite ones of ``values`` ``(n,)``, each counted by the ``work`` ``(n,)`` that was done in it
+    where work comes round: what a clock does between two bursts says nothing of what is done in them. Of steady work, and of
+    work that was not read throughout, it is the plain mean."""
     known = np.isfinite(values)
     if not known.any() or not np.all(np.isfinite(work)) or float(np.sum(work[known])) <= 0.0 or cycle_length(work) is None:
         return mean_of_known(values)
