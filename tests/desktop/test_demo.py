@@ -21,9 +21,9 @@ from niente.desktop.pages.run.page import RunPage
 @pytest.fixture(autouse=True)
 def compiled_already(monkeypatch: pytest.MonkeyPatch) -> None:
     """The bench's own process finds what is compiled, though the cache is another one here."""
-    import niente.core.rigs.simulated.compiled
+    import niente.core.science.compiled
 
-    assert niente.core.rigs.simulated.compiled
+    assert niente.core.science.compiled
     monkeypatch.setenv("NUMBA_CACHE_DIR", str(numba.config.CACHE_DIR))  # type: ignore[attr-defined]
 
 

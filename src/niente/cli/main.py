@@ -13,6 +13,7 @@ from niente.cli.books import card_and_project
 from niente.cli.card_checking import card_check_command
 from niente.cli.cards import card_of
 from niente.cli.choosing import choose_command
+from niente.cli.fans import fans_command
 from niente.cli.hand_over import hand_over_command
 from niente.cli.keeping import keep_command
 from niente.cli.models import fit_command, predict_command
@@ -118,7 +119,7 @@ def rig_sheet(rig: str | None, book: Path | None, check: Path | None) -> None:
 
 ELSEWHERE = (
     *(plan, status, fit_command, predict_command, proof_command),
-    *(answer_command, choose_command, hand_over_command, card_check_command, keep_command),
+    *(answer_command, choose_command, hand_over_command, card_check_command, keep_command, fans_command),
 )
 for command in ELSEWHERE:
     commands.add_command(command)

@@ -22,7 +22,8 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A fan group's duty over a temperature: points (°C, %) in rising order, straight in between and flat outside.
 
     ``source`` is the channel it follows (of several, the hottest). Falling temperatures count only once they have
-    fallen by ``hysteresis_k``; the duty moves by at most the two ramps. Below ``off_below_c`` the fans stand.
+    fallen by ``hysteresis_k``; the duty moves by at most the two ramps. Below ``off_below_c`` the fans stand. The
+    temperature is averaged over ``smoothing_s`` first.
     """
 
     source: str
@@ -31,6 +32,7 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ramp_up_percent_per_s: float = 2.0
     ramp_down_percent_per_s: float = 1.0
     off_below_c: float | None = None
+    smoothing_s: float = 0.0
 
     def problems(self) -> list[str]:
         """Return what is impossible about this curve, in words."""
@@ -43,6 +45,8 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             found.append("a duty lies outside 0 to 100 %")
         if self.hysteresis_k < 0 or self.ramp_up_percent_per_s <= 0 or self.ramp_down_percent_per_s <= 0:
             found.append("its hysteresis and ramps have to be positive")
+        if self.smoothing_s < 0:
+            found.append("its smoothing has to be positive")
         return found
 
 

@@ -5,9 +5,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.science.arrays import Indices, Vector
+from niente.core.science.compiled import compiled
 
 STANDSTILL_RPM = 30.0
 TONE_PER_DECADE = 60.0

@@ -2,7 +2,7 @@
 
 import math
 
-from niente.core.rigs.simulated.compiled import compiled
+from niente.core.science.compiled import compiled
 
 AIR_HEAT = 1191.8
 """Density times specific heat of dry air at 25 °C and 101 325 Pa in J/(m3 K) (Lemmon et al. 2000)."""

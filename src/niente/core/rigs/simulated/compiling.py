@@ -31,7 +31,7 @@ def compile_plant(progress: Progress) -> None:
     ``progress`` may raise to be told no more; what is compiled by then is kept.
     """
     functions = _functions()
-    if _in_cache() >= len(functions):
+    if _in_cache(functions) == len(functions):
         return
     failed: list[BaseException] = []
 
@@ -44,7 +44,7 @@ def compile_plant(progress: Progress) -> None:
     worker = threading.Thread(target=work, name="niente-compiler", daemon=True)
     worker.start()
     while worker.is_alive():
-        done = min(_in_cache(), len(functions))
+        done = _in_cache(functions)
         progress(f"Compiling the simulated machines, once after an update: {done} of {len(functions)} functions …")
         worker.join(LOOK_S)
     if failed:
@@ -55,12 +55,13 @@ def _functions() -> set[str]:
     """Return the names of the functions that are compiled."""
     modules = (acoustics, air, fan_curves, flow_network, network, plant, power, sensors, silicon, streams, throughput)
     found = (value.py_func for module in modules for value in vars(module).values() if isinstance(value, Dispatcher))
-    return {f"{function.__module__}.{function.__name__}" for function in found}
+    return {f"{function.__module__.rpartition('.')[2]}.{function.__name__}" for function in found}
 
 
-def _in_cache() -> int:
-    """Return how many functions stand in the cache."""
-    return len(list(Path(numba.config.CACHE_DIR).rglob("*.nbi")))  # type: ignore[attr-defined]
+def _in_cache(functions: set[str]) -> int:
+    """Return how many of some functions stand in the cache: its files are named ``module.function-line.version.nbi``."""
+    kept = Path(numba.config.CACHE_DIR).rglob("*.nbi")  # type: ignore[attr-defined]
+    return len(functions & {file.name.partition("-")[0] for file in kept})
 
 
 def _run_once() -> None:

@@ -101,6 +101,7 @@ class _Curves(NamedTuple):
     node: Indices
     celsius: Vector
     duty: Vector
+    smooth_s: Vector
     hysteresis: Vector
     ramp_up: Vector
     ramp_down: Vector
@@ -121,6 +122,7 @@ def _curves_of(machine: Machine, index: dict[str, int], setting: Setting) -> _Cu
         node=np.array([_node_of(machine, index, curve.source) for curve in curves], dtype=np.int64),
         celsius=points[:, 0].copy(),
         duty=points[:, 1].copy(),
+        smooth_s=np.array([curve.smoothing_s for curve in curves], float),
         hysteresis=np.array([curve.hysteresis_k for curve in curves], float),
         ramp_up=np.array([curve.ramp_up_percent_per_s for curve in curves], float),
         ramp_down=np.array([curve.ramp_down_percent_per_s for curve in curves], float),
@@ -175,6 +177,7 @@ def demand_of(
         curve_node=curves.node,
         curve_c=curves.celsius,
         curve_duty=curves.duty,
+        smooth_s=curves.smooth_s,
         hysteresis=curves.hysteresis,
         ramp_up=curves.ramp_up,
         ramp_down=curves.ramp_down,

@@ -2,7 +2,7 @@
 
 import math
 
-from niente.core.rigs.simulated.compiled import compiled
+from niente.core.science.compiled import compiled
 
 STOPPED_SHARE = 0.6
 """A fan that stands is a resistance: this share of its own pressure at its own flow."""

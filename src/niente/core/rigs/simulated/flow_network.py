@@ -12,10 +12,10 @@ from typing import NamedTuple
 import numpy as np
 
 from niente.core.rigs.simulated.air import HOUR_S, lift_pa
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.fan_curves import STOPPED_SHARE
 from niente.core.rigs.simulated.machine import ROOM, AirNetwork, Machine
 from niente.core.science.arrays import Array, Indices, Vector
+from niente.core.science.compiled import compiled
 
 LINEAR_SHARE = 0.05
 """What a way takes in proportion to its flow rather than to its square, as a share at its reference flow (slow air creeps)."""

@@ -7,10 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from niente.core.rigs.simulated.air import AIR_HEAT, HOUR_S, taken_per_kelvin
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import ROOM, AirWay, Heat, Machine, Stream
 from niente.core.science.air_density import density_ratio
 from niente.core.science.arrays import Indices, Vector
+from niente.core.science.compiled import compiled
 
 Unsigned = NDArray[np.uint64]
 """Indices; unsigned, so that compiled code need not ask whether they count from the end."""

@@ -12,7 +12,6 @@ import numpy as np
 
 from niente.core.rigs.simulated import silicon as sil
 from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.flow_network import Ways, solve_flows, way_lifts
 from niente.core.rigs.simulated.network import Network, take_flows, warming
 from niente.core.rigs.simulated.power import (
@@ -28,6 +27,7 @@ from niente.core.rigs.simulated.streams import Streams, stream_flows
 from niente.core.rigs.simulated.throughput import busy_share, work_at, work_done
 from niente.core.rigs.simulated.validation import STEP_S
 from niente.core.science.arrays import Array, Indices, Vector
+from niente.core.science.compiled import compiled
 
 STEPS = round(1.0 / STEP_S)
 BURST_GAIN = 6.0
@@ -99,6 +99,7 @@ class Demand(NamedTuple):
     curve_node: Indices
     curve_c: Vector
     curve_duty: Vector
+    smooth_s: Vector
     hysteresis: Vector
     ramp_up: Vector
     ramp_down: Vector
@@ -114,6 +115,7 @@ class PlantState(NamedTuple):
     firmware: Vector
     speeds: Vector
     duty: Vector
+    seen_c: Vector
     held_c: Vector
     solved: Vector
     driven: Vector
@@ -147,6 +149,7 @@ def idle_state(c: Constants, room_c: float, groups: int) -> PlantState:
         firmware=firmware,
         speeds=np.zeros(fans),
         duty=np.zeros(groups),
+        seen_c=np.full(groups, room_c),
         held_c=np.full(groups, -100.0),
         solved=np.full(fans, -1.0),
         driven=np.zeros(streams),
@@ -170,7 +173,8 @@ def move_fans(c: Constants, d: Demand, s: PlantState) -> float:
             continue
         node = d.curve_node[g]
         source = s.firmware[HOTTEST] if node < 0 else s.nodes[node]
-        s.held_c[g] = min(max(s.held_c[g], source), source + d.hysteresis[g])
+        s.seen_c[g] += (source - s.seen_c[g]) / max(d.smooth_s[g], 1.0)
+        s.held_c[g] = min(max(s.held_c[g], s.seen_c[g]), s.seen_c[g] + d.hysteresis[g])
         wanted = np.interp(s.held_c[g], d.curve_c[first:last], d.curve_duty[first:last])
         if s.held_c[g] < d.off_below[g]:
             wanted = 0.0

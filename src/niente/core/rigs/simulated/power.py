@@ -5,9 +5,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Processor, Supply
 from niente.core.science.arrays import Array, Vector
+from niente.core.science.compiled import compiled
 
 IDLE_ACTIVITY = 0.012
 """What a core switches that has nothing to do."""

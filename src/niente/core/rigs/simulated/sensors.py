@@ -7,9 +7,9 @@ import numpy as np
 
 from niente.core.model.names import kind_of
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.science.arrays import Vector
+from niente.core.science.compiled import compiled
 
 THROUGHPUT_SCATTER = 0.004
 """Scatter of the throughput from sample to sample, as a share of it."""

@@ -5,9 +5,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.machine import Processor
 from niente.core.science.arrays import Vector
+from niente.core.science.compiled import compiled
 
 AT_THRESHOLD_PER_S = 1e-3
 """A core's rate of failures where its margin is gone."""

@@ -6,10 +6,10 @@ from typing import NamedTuple
 import numpy as np
 
 from niente.core.rigs.simulated.air import AIR_DENSITY, GRAVITY, HOUR_S
-from niente.core.rigs.simulated.compiled import compiled
 from niente.core.rigs.simulated.fan_curves import STOPPED_SHARE, fan_flow, fan_pressure
 from niente.core.rigs.simulated.machine import ROOM, Machine
 from niente.core.science.arrays import Array, Indices, Vector
+from niente.core.science.compiled import compiled
 
 HALVINGS = 44
 MOVED = 2e-4

@@ -1,6 +1,6 @@
 """What work a load does: at a clock, where it takes all that it gets; and where it has a size to keep up with."""
 
-from niente.core.rigs.simulated.compiled import compiled
+from niente.core.science.compiled import compiled
 
 
 @compiled

@@ -18,6 +18,7 @@ from niente.core.science.heat.sum import (
     priors,
     rise_alone,
     rise_and_slopes,
+    rise_parts,
 )
 from niente.core.science.statistics import Z95, frozen, inverse, quadratic
 
@@ -138,6 +139,16 @@ class HeatPath(msgspec.Struct, frozen=True):
         if self.near is None or not self.follows_runs:
             return answer
         return answer + self._pulled(label, value, power, speeds)[0] @ self.near.left_k
+
+    def parts(self, power_w: Array, rpm: Array, sources_w: Array | None = None, load: str = "", air: float = 1.0) -> Array:
+        """Return the parts of the rise ``(n, 2 + g)`` in K: what no fan changes, what all groups work on, then each group's
+        own; what nearby runs add to the sum is spread over them. Arguments as of ``rise``."""
+        power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
+        logs = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs)) @ np.asarray(self.logs)
+        parts = rise_parts(np.broadcast_to(logs, (power.shape[0], logs.shape[0])), power, speeds, sources)
+        whole = self.rise_alone(power_w, rpm, sources_w, load, air=air)
+        spread: Array = parts * (whole / np.maximum(parts.sum(axis=1), 1e-9))[:, None]
+        return spread
 
     def with_air(self, carried: tuple[float, ...]) -> "HeatPath":
         """Return the path where each group moves such a share of the air that it moved while measured (fan laws: as much as at

@@ -1,4 +1,4 @@
-"""How the plant is compiled: once, into the person's cache, without holding the interpreter.
+"""How what takes long is compiled: once, into the person's cache, without holding the interpreter.
 
 A compiled function calls others that stand in other files, and the compiler's own cache looks at one file only: so the
 cache's name follows from all of them, and no change can leave an old part in a new machine.
@@ -16,11 +16,16 @@ import platformdirs
 Function = TypeVar("Function", bound=Callable[..., object])
 
 
+ROOMS = ("rigs/simulated", "fans")
+"""The rooms of the core that hold what is compiled."""
+
+
 def _cache_folder() -> Path:
     """Return where what is compiled from these sources is kept."""
     sources = hashlib.sha256()
-    for file in sorted(Path(__file__).parent.glob("*.py")):
-        sources.update(file.read_bytes())
+    for room in ROOMS:
+        for file in sorted((Path(__file__).parents[1] / room).glob("*.py")):
+            sources.update(file.read_bytes())
     return Path(platformdirs.user_cache_dir("niente")) / "compiled" / sources.hexdigest()[:16]
 
 

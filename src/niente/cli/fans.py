@@ -1,0 +1,101 @@
+"""Fan curves for a point of a book: a rehearsed day, and curves that are drawn for it."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+import msgspec
+
+from niente.cli.books import project_in, read_book
+from niente.cli.values import FILE, ROOM_C, Number
+from niente.core.model.errors import DocumentError
+from niente.core.model.json_files import indented_json
+from niente.core.model.kept_point import point_named
+from niente.core.model.setting import FanCurve
+
+if TYPE_CHECKING:
+    from niente.core.fans.rehearsal import DayFigures
+    from niente.core.fans.trying import CurveTrials
+
+FORMAT = "niente-fans/1"
+DAYS = ("show", "office", "render", "play", "bursts")
+
+
+@click.command(name="fans")
+@click.argument("book", type=FILE)
+@click.option("--point", default="", help="A setting that the book keeps under this name (default: the pick).")
+@click.option("--day", "days", multiple=True, type=click.Choice(DAYS), help="A day to rehearse; often (default: show).")
+@click.option("--room", "room_c", default=None, type=ROOM_C, help="The room in °C (default: as it was measured).")
+@click.option("--curve", "curves", multiple=True, metavar="GROUP=C:%,C:%…", help="A group's curve over the core; often.")
+@click.option("--smooth", "smoothing_s", default=0.0, type=Number(0.0, 600.0), help="Average the temperature over so many s.")
+@click.option("--dead", default="", help="A group that stands, as if its fans had failed.")
+@click.option("--draw", is_flag=True, help="Draw the curves that are quietest over these days and keep the headroom.")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+def fans_command(book: Path, as_json: bool, **given: Any) -> None:
+    """Rehearse a day of the machine at a point with its fans at fixed duties, on the curves as found, and on curves that are
+    given or drawn: how loud, how warm, how often a change is heard. Nothing is run.
+
+    Example: niente-cli fans larkspur.niente --point Night --draw --day render"""
+    from niente.core.fans.trying import try_curves
+
+    evidence, limits = read_book(book)
+    setting = None
+    if given["point"]:
+        kept = point_named(project_in(book).points, given["point"])
+        kept.insist_on(evidence.card.variant)
+        setting, limits = kept.setting, kept.limits
+    curves = dict(_curve_typed(text, given["smoothing_s"]) for text in given["curves"])
+    days, room_c = given["days"] or DAYS[:1], given["room_c"]
+    found = try_curves(book, evidence, limits, setting, days, room_c, curves, given["dead"], draw=given["draw"])
+    if as_json:
+        click.echo(indented_json({"format": FORMAT, **msgspec.to_builtins(found)}), nl=False)
+    else:
+        click.echo(_text(found))
+
+
+def _curve_typed(text: str, smoothing_s: float) -> tuple[str, FanCurve]:
+    """Return the group and the curve that a text names. Raises ``DocumentError`` for one that names none."""
+    group, _, points = text.partition("=")
+    try:
+        pairs = [tuple(float(value.rstrip(" °C%")) for value in point.split(":")) for point in points.split(",")]
+        if not group.strip() or any(len(pair) != 2 for pair in pairs):
+            raise ValueError
+    except ValueError:
+        raise DocumentError(
+            f"--curve {text}: that is no curve.", remedy="Write a group and its points, as in case=40:25,65:50,85:100."
+        ) from None
+    return group.strip(), FanCurve("core_temperature_c", tuple((pair[0], pair[1]) for pair in pairs), smoothing_s=smoothing_s)
+
+
+def _text(found: "CurveTrials") -> str:
+    """Return what was tried for a terminal: a table a day, the curves, what their loops do, and what is not known."""
+    lines: list[str] = []
+    for index, day in enumerate(found.days):
+        lines += [f"{day.capitalize()} day, room {found.room_c:.1f} °C", *_table(found, index), ""]
+    for trial in found.trials:
+        for group, curve in trial.curves.items():
+            points = ", ".join(f"{celsius:g} °C {duty:g} %" for celsius, duty in curve.points)
+            ramps = f"up {curve.ramp_up_percent_per_s:g}, down {curve.ramp_down_percent_per_s:g} %/s"
+            mean = f", averaged over {curve.smoothing_s:g} s" if curve.smoothing_s else ""
+            lines.append(f"{trial.name}, {group}: {points}; {ramps}, hysteresis {curve.hysteresis_k:g} K{mean}")
+        lines += [f"  {loop.words}" for loop in trial.loops]
+    return "\n".join([*lines, *([""] if lines[-1] else []), *found.doubts])
+
+
+def _table(found: "CurveTrials", index: int) -> list[str]:
+    columns = [_figures(trial.days[index]) for trial in found.trials]
+    head = f"  {'':20}" + "".join(f"{trial.name:>18}" for trial in found.trials)
+    return [head, *(f"  {name:20}" + "".join(f"{column[name]:>18}" for column in columns) for name in columns[0])]
+
+
+def _figures(day: "DayFigures") -> dict[str, str]:
+    """Return what a day came to, as it is printed."""
+    return {
+        "Mean level, dBA": f"{day.mean_dba:.1f}",
+        "Loudest, dBA": f"{day.loudest_dba:.1f}",
+        "Hottest core, °C": f"{day.hottest_c:.1f}",
+        "Changes heard": f"{day.ramps}",
+        "Over the room, min": f"{day.over_room_s / 60:.0f}",
+        "Throttled, s": f"{day.throttled_s}",
+        "Swings": f"{day.hunts}",
+    }

@@ -1,0 +1,150 @@
+"""Curves tried on a book's machine at a point: days under fixed duties, under the curves as found, and under new ones."""
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from niente.core.analysis.evidence import Evidence
+from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.warming import response_in
+from niente.core.fans.day import standard_day
+from niente.core.fans.drawing import quietest_curves
+from niente.core.fans.hunting import CurveLoop, loop_of
+from niente.core.fans.machine import MachineAtPoint, machine_at
+from niente.core.fans.rehearsal import DayFigures, rehearse
+from niente.core.model.errors import NotEnoughError, PlanError
+from niente.core.model.limits import Limits
+from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import FanCurve, Setting
+from niente.core.science.heat.response import HeatResponse
+from niente.core.selection.pick import choose
+from niente.core.storage.reader import BookReader
+
+FIXED, FOUND, GIVEN, DRAWN = "fixed duties", "curves as found", "curves as given", "curves as drawn"
+OF_CORE = ("core_temperature_c", "package_temperature_c")
+"""Sources that a rehearsal knows: what the runs' counted temperature stands for."""
+
+
+class CurveTrial(msgspec.Struct, frozen=True):
+    """One set of curves by group (none: fixed duties), what each day came to, and the groups' loops at full work."""
+
+    name: str
+    curves: dict[str, FanCurve]
+    days: tuple[DayFigures, ...]
+    loops: tuple[CurveLoop, ...] = ()
+
+
+class CurveTrials(msgspec.Struct, frozen=True):
+    """What was tried on a point: the rehearsed days by name, the room in °C, the point's setting, the trials, and in words what
+    the rehearsal does not know."""
+
+    days: tuple[str, ...]
+    room_c: float
+    setting: Setting
+    trials: tuple[CurveTrial, ...]
+    doubts: tuple[str, ...]
+
+
+def try_curves(
+    book: Path,
+    evidence: Evidence,
+    limits: Limits,
+    setting: Setting | None,
+    days: Sequence[str],
+    room_c: float | None = None,
+    given: Mapping[str, FanCurve] | None = None,
+    dead: str = "",
+    *,
+    draw: bool = False,
+) -> CurveTrials:
+    """Rehearse days of a book's machine at a setting (none: the pick) with its fans fixed, on the curves as found, on curves
+    that are given, and on those that are drawn for it.
+
+    Raises ``PlanError`` for a curve that the machine cannot follow or a group that it has not, ``NotEnoughError`` where its
+    runs do not tell how it warms, sounds or turns.
+    """
+    models = fit_models(evidence)
+    response = _response(book, models)
+    at = setting if setting is not None else choose(models, limits).pick.setting
+    room = room_c if room_c is not None else models.room_c
+    machine = machine_at(models, response, at, room)
+    _insist_on(models.card, machine, given or {}, dead)
+    found = {group: curve for group, curve in models.card.stock.fan_curve.items() if curve.source.startswith(OF_CORE)}
+    wanted = {FIXED: {}, FOUND: found, GIVEN: dict(given or {})}
+    if draw:
+        wanted[DRAWN] = quietest_curves(
+            machine, _moved(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
+            limits.min_headroom_k, _source(models.card),
+        ).curves  # fmt: skip
+    trials = [
+        CurveTrial(
+            name,
+            curves,
+            tuple(rehearse(machine, curves, standard_day(day), room, dead=dead).figures for day in days),
+            tuple(loop_of(machine, curves, group, 1.0, room) for group in curves),
+        )
+        for name, curves in wanted.items()
+        if curves or name == FIXED
+    ]
+    return CurveTrials(tuple(days), room, at, tuple(trials), _doubts(machine, response))
+
+
+def _response(book: Path, models: Models) -> HeatResponse:
+    reader = BookReader(book)
+    try:
+        response = response_in(reader, models)
+    finally:
+        reader.close()
+    if response is None:
+        raise NotEnoughError(
+            "No run with fixed fans tells how fast this machine warms.", remedy="A baseline, or any run of ten minutes, does."
+        )
+    return response
+
+
+def _insist_on(card: RigCard, machine: MachineAtPoint, given: Mapping[str, FanCurve], dead: str) -> None:
+    """Raise ``PlanError`` for curves that cannot be rehearsed."""
+    if dead and dead not in machine.groups:
+        raise PlanError(
+            f"This machine has no fan group {dead!r}.", safe="Nothing was run.", remedy=f"It has {', '.join(machine.groups)}."
+        )
+    for group, curve in given.items():
+        problems = curve.problems()
+        if group not in machine.groups:
+            problems = [f"this machine has no such group; it has {', '.join(machine.groups)}"]
+        elif not curve.source.startswith(OF_CORE):
+            problems = [f"a rehearsal does not know {curve.source} yet: it follows the core's temperature"]
+        if problems:
+            raise PlanError(
+                f"The curve of the {group} fans cannot be followed: {'; '.join(problems)}.",
+                safe="Nothing was run.",
+                remedy="Give points in rising order, as in case=40:25,65:50,85:100.",
+            )
+
+
+def _moved(card: RigCard, machine: MachineAtPoint) -> list[str]:
+    """Return the groups whose curves are drawn: those with a control, but for a pump, which never stands."""
+    controls = {group: card.control(f"fan_duty.{group}") for group in machine.groups}
+    return [group for group, control in controls.items() if control is not None and control.low <= 0.0]
+
+
+def _source(card: RigCard) -> str:
+    """Return what curves follow on a machine: its own source for them where that is the core's."""
+    return next((source for source in card.curve_sources if source.startswith(OF_CORE)), OF_CORE[0])
+
+
+def _doubts(machine: MachineAtPoint, response: HeatResponse) -> tuple[str, ...]:
+    """Return in words what a rehearsal does not know."""
+    parts = [
+        "silicon and spreader",
+        "the body behind it",
+        "what all fans blow through",
+        *(f"{one} fans" for one in machine.groups),
+    ]
+    unknown = [part for part, taught in zip(parts, response.taught, strict=True) if not taught]
+    words = [f"How fast it warms was told by {response.runs} runs, to {response.residual_sd_k:.1f} K."]
+    if unknown:
+        words.append(f"No run tells the heat capacity of {', '.join(unknown)}: half an hour from cold would.")
+    words.append("Speeds under the least duty that was run are not known: there a group is taken to stand.")
+    return tuple(words)

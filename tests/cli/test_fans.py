@@ -1,0 +1,68 @@
+"""Fan curves on the command line: days rehearsed on a book, curves drawn, and what is refused."""
+
+import json
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner, Result
+
+from niente.cli.main import commands
+
+
+def fans(*words: str) -> Result:
+    return CliRunner().invoke(commands, ["fans", *words], standalone_mode=False)
+
+
+def test_a_day_is_rehearsed_and_a_curve_drawn(sweep_copy: Path) -> None:
+    curve = "=40:25,65:50,85:100"
+    result = fans(str(sweep_copy), "--draw", "--curve", f"case{curve}", "--curve", f"cooler{curve}", "--smooth", "5")
+    assert result.exception is None, result.exception
+    lines = result.output.splitlines()
+    assert lines[0].startswith("Show day, room ")
+    assert lines[1].split() == ["fixed", "duties", "curves", "as", "given", "curves", "as", "drawn"]
+    heard = next(line for line in lines if "Changes heard" in line).split()[-3:]
+    assert int(heard[0]) == 0
+    assert int(heard[2]) <= int(heard[1]) / 5
+    assert any(line.startswith("curves as given, case: 40 °C 25 %") and "averaged over 5 s" in line for line in lines)
+    assert any("settle calmly" in line for line in lines)
+    assert any("How fast it warms was told by" in line for line in lines)
+
+
+def test_it_is_data_for_scripts(sweep_copy: Path) -> None:
+    result = fans(str(sweep_copy), "--json", "--day", "office", "--day", "bursts", "--room", "28")
+    assert result.exception is None, result.exception
+    data = json.loads(result.output)
+    assert data["format"] == "niente-fans/1"
+    assert data["days"] == ["office", "bursts"]
+    assert data["room_c"] == 28.0
+    assert [trial["name"] for trial in data["trials"]] == ["fixed duties"]
+    assert len(data["trials"][0]["days"]) == 2
+    assert data["trials"][0]["days"][0]["hottest_c"] > 40.0
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["--curve", "case=65:50,40:25"], "do not rise"),
+        (["--curve", "case=40:25,40:50"], "do not rise"),
+        (["--curve", "case=40:125"], "outside 0 to 100"),
+        (["--curve", "attic=40:25,60:50"], "no such group"),
+        (["--curve", "case"], "no curve"),
+        (["--curve", "case=warm:loud"], "no curve"),
+        (["--dead", "attic"], "no fan group 'attic'"),
+        (["--point", "Dusk"], "Dusk"),
+    ],
+)
+def test_what_cannot_be_rehearsed_is_refused_in_words(sweep_copy: Path, words: list[str], told: str) -> None:
+    result = fans(str(sweep_copy), *words)
+    assert result.exception is not None
+    assert told in str(result.exception)
+    assert type(result.exception).__module__.startswith("niente")
+
+
+def test_a_dead_group_is_hotter(sweep_copy: Path) -> None:
+    hottest = []
+    for more in ([], ["--dead", "cooler"]):
+        result = fans(str(sweep_copy), "--json", "--day", "render", *more)
+        hottest.append(json.loads(result.output)["trials"][0]["days"][0]["hottest_c"])
+    assert hottest[1] > hottest[0] + 5.0

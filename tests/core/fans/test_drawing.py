@@ -1,0 +1,73 @@
+"""Curves that are drawn for a point: they keep its headroom, nobody hears them, and they settle."""
+
+import msgspec
+import numpy as np
+import pytest
+
+from niente.core.fans.day import standard_day
+from niente.core.fans.drawing import QuietestCurves, duties_at, quietest_curves
+from niente.core.fans.hunting import loop_of, steady_on_curves
+from niente.core.fans.rehearsal import rehearse
+from niente.core.model.errors import NotEnoughError
+from niente.core.model.setting import FanCurve
+from tests.core.fans.conftest import ROOM_C, AtPick
+
+DESIGN_C, HEADROOM_K = 28.0, 8.0
+USUAL = FanCurve("core_temperature_c", ((40.0, 25.0), (65.0, 50.0), (85.0, 100.0)))
+
+
+@pytest.fixture(scope="module")
+def drawn(at_pick: AtPick) -> QuietestCurves:
+    return quietest_curves(at_pick.machine, ("case", "cooler"), [standard_day("show")], (ROOM_C, DESIGN_C), HEADROOM_K)
+
+
+def test_drawn_curves_keep_the_headroom_at_any_power(at_pick: AtPick, drawn: QuietestCurves) -> None:
+    machine = at_pick.machine
+    for activity in np.linspace(0.0, 1.0, 11).tolist():
+        for room in (18.0, 23.0, 28.0):
+            core, _ = steady_on_curves(machine, drawn.curves, activity, room)
+            assert core <= machine.ceiling_c - HEADROOM_K + 1.0
+    assert all(day.hottest_c <= machine.ceiling_c - HEADROOM_K + 1.0 for day in drawn.in_design_room)
+
+
+def test_drawn_curves_are_quieter_than_fixed_fans_and_change_seldom(at_pick: AtPick, drawn: QuietestCurves) -> None:
+    day = standard_day("show")
+    fixed = rehearse(at_pick.machine, {}, day, ROOM_C).figures
+    usual = rehearse(at_pick.machine, {"case": USUAL, "cooler": USUAL}, day, ROOM_C).figures
+    mine = drawn.days[0]
+    assert mine.mean_dba <= fixed.mean_dba + 0.01  # this book knows no duty much lower than the pick's
+    assert mine.ramps <= usual.ramps / 5
+    assert mine.hunts == 0
+    assert drawn.tried == 36
+    assert all(loop.margins.calm and "settle calmly" in loop.words for loop in drawn.loops)
+
+
+def test_drawn_curves_can_be_entered(drawn: QuietestCurves) -> None:
+    for curve in drawn.curves.values():
+        assert curve.problems() == []
+        assert 2 <= len(curve.points) <= 8
+        assert all(float(value).is_integer() for point in curve.points for value in point)
+        duties = duties_at(curve, np.arange(20.0, 100.0))
+        assert np.all(np.diff(duties) >= 0.0)
+        assert duties[-1] == 100.0
+
+
+def test_a_point_without_the_headroom_has_no_curve(at_pick: AtPick) -> None:
+    with pytest.raises(NotEnoughError, match="K of headroom are left"):
+        quietest_curves(at_pick.machine, ("case", "cooler"), [standard_day("show")], (ROOM_C, DESIGN_C), 25.0)
+
+
+def test_a_curve_like_a_switch_swings_where_its_sensor_is_slow(at_pick: AtPick) -> None:
+    """What the loop's margins say is what the rehearsal does: a wall of 100 % within a kelvin, over a slow sensor."""
+    core, _ = steady_on_curves(at_pick.machine, {"case": USUAL, "cooler": USUAL}, 0.7, ROOM_C)
+    at = round(core)
+    wall = FanCurve("core_temperature_c", ((at - 0.05, 20.0), (at + 0.05, 100.0)), 0.0, 100.0, 100.0, smoothing_s=30.0)
+    flat = msgspec.structs.replace(wall, points=((at - 30.0, 20.0), (at + 30.0, 100.0)))
+    steep, gentle = (loop_of(at_pick.machine, {"cooler": one}, "cooler", 0.7, ROOM_C) for one in (wall, flat))
+    assert gentle.margins.calm
+    assert steep.margins.gain < 0.1 * gentle.margins.gain
+    assert steep.slope > 50.0 * gentle.slope
+    standing = loop_of(
+        at_pick.machine, {"cooler": FanCurve("core_temperature_c", ((20.0, 40.0), (99.0, 40.0)))}, "cooler", 0.7, 23.0
+    )
+    assert "no loop that could swing" in standing.words
