@@ -75,8 +75,8 @@ def _sharpened(values: Vector, alike: Vector, length: float) -> float:
     """Return a cycle's length by its later peaks, each looked for next to where the ones before say, and then between the
     samples: where its harmonics hold most of the power."""
     count = 1
-    for count in range(2, int((alike.shape[0] - 1) / length) + 1):
-        near = round(count * length)
+    while (near := round((count + 1) * length)) < alike.shape[0]:
+        count += 1
         around = [lag for lag in (near - 1, near, near + 1) if lag < alike.shape[0]]
         length = max(around, key=lambda lag: float(alike[lag])) / count
     lengths = length + np.linspace(-1.0, 1.0, FINELY) / count
