@@ -38,9 +38,10 @@ wheel: .venv/dev.stamp
 clean:
 	rm -rf .venv build .mypy_cache .ruff_cache .pytest_cache .import_linter_cache
 
-# The simulated machines are compiled before anything is timed or tested, and again only where their sources changed.
+# Simulated machines and rehearsals are compiled before anything is timed or tested, and again only where their sources changed.
 .venv/plant.stamp: .venv/run.stamp $(wildcard src/niente/core/rigs/simulated/*.py src/niente/core/fans/*.py)
 	@.venv/bin/python -m niente.core.rigs.simulated
+	@.venv/bin/python -m niente.core.fans
 	@touch $@
 
 .venv/run.stamp: requirements/run.lock pyproject.toml tools/setup.sh

@@ -40,7 +40,7 @@ def test_a_rehearsal_foretells_the_machine(at_pick: AtPick, curve: FanCurve | No
     read = []
     for works, seconds in ((False, 600), (True, 1500), (False, 600)):
         (rig.start if works else lambda load: rig.stop())(models.heavy_load)
-        read += [rig.frame(5.0).values for _ in range(seconds)]
+        read += [frame.values for _ in range(seconds) if (frame := rig.frame(5.0)) is not None]
     rig.close()
     card, values = models.card, np.array(read)
     core = np.max(values[:, list(card.indices("core_temperature_c"))], axis=1)

@@ -197,4 +197,4 @@ def _heat_tables(
         others = response.parts(models.heat, *both, nothing + watts, load).reshape(shape) if watts.any() else plain[-1]
         more.append(others)
     keeps = np.exp(-1.0 / response.taus_s(models.heat, speeds, loads[1]))
-    return HeatTables(power, axes, np.stack(plain), np.stack(more), keeps)
+    return HeatTables(power, axes, np.stack(plain).copy(), np.stack(more).copy(), keeps.copy())
