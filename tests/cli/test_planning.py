@@ -3,16 +3,20 @@
 import json
 from pathlib import Path
 
+import numpy as np
 import pytest
 from click.testing import CliRunner, Result
 
 from niente.cli.main import commands
+from niente.core.analysis.evidence import evidence_in
 from niente.core.model.answer_document import answer_schema
 from niente.core.model.errors import DocumentError, NienteError, PlanError
 from niente.core.model.plan import Confirmation, PickRuns, Plan, Search, SearchMethod, Step, plan_schema, read_plan
 from niente.core.model.question import question_schema
+from niente.core.model.setting import Setting
 from niente.core.planning.own_templates import keep
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
+from tests.conftest import larkspur_rig
 from tests.core.planning.plans import card_of
 from tests.grids import grid_question
 
@@ -45,6 +49,46 @@ def test_axes_are_lists_spans_and_ratios() -> None:
     assert {watts for watts, _ in found} == {60.0, 80.0, 100.0}
     assert {duty for _, duty in found} == {20.0, 28.0, 38.0, 53.0, 73.0, 100.0}
     assert {step.setting.fan_duty["cooler"] for step in plan.steps} == {55.0}
+
+
+def case_rpm(duty: float) -> float:
+    """How fast Larkspur's case fans turn at a fixed duty."""
+    rig = larkspur_rig()
+    rig.apply(Setting(fan_duty={"case": duty}))
+    frames = [rig.frame(5.0) for _ in range(30)]
+    rig.close()
+    assert frames[-1] is not None
+    return float(frames[-1].values[rig.describe().index("fan_speed_rpm.case")])
+
+
+def test_a_fan_curve_is_held_throughout_and_followed(tmp_path: Path) -> None:
+    words = ("--power", "100", "--minutes", "12", "--loads", "vector", "--hold", "fan_curve.case=40:25,65:50,85:100")
+    plan = plan_from("free", "--rig", "larkspur", *words, "--fixed", "fan_duty.cooler=60")
+    assert {step.setting.fan_curve["case"].points for step in plan.steps} == {((40.0, 25.0), (65.0, 50.0), (85.0, 100.0))}
+    file, book = tmp_path / "plan.json", tmp_path / "curve.niente"
+    file.write_text(told("free", "--rig", "larkspur", *words, "--fixed", "fan_duty.cooler=60").stdout)
+    run = CliRunner().invoke(commands, ["run", str(file), "--rig", "larkspur", "--book", str(book)], standalone_mode=False)
+    assert run.exception is None or run.exit_code == 0, run.output
+    evidence = evidence_in(book)
+    assert evidence is not None
+    duty = float(np.interp(evidence.runs[-1].core_c, (40.0, 65.0, 85.0), (25.0, 50.0, 100.0)))
+    turned = [case_rpm(one) for one in (duty - 4.0, duty + 4.0)]
+    assert turned[0] < evidence.runs[-1].fan_rpm["case"] < turned[1]  # as fast as at the duty that the curve gives there
+
+
+@pytest.mark.parametrize(
+    ("curve", "said"),
+    [
+        ("fan_curve.case=65:50,40:25", "do not rise"),
+        ("fan_curve.attic=40:25,65:50", "no fan group 'attic'"),
+        ("fan_curve.case=40:25,65:150", "outside 0 to 100"),
+    ],
+)
+def test_a_curve_that_cannot_be_followed_is_refused(curve: str, said: str) -> None:
+    result = told("free", "--rig", "larkspur", "--hold", curve)
+    assert isinstance(result.exception, PlanError), result.output
+    assert said in str(result.exception)
+    assert told("free", "--rig", "larkspur", "--hold", "fan_curve.case=warm").exit_code == 2
 
 
 def test_options_change_the_question() -> None:

@@ -7,7 +7,7 @@ import click
 import msgspec
 
 from niente.cli.books import project_in, read_book
-from niente.cli.values import FILE, ROOM_C, Number
+from niente.cli.values import FILE, ROOM_C, Number, curve_points
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import indented_json
 from niente.core.model.kept_point import point_named
@@ -57,14 +57,12 @@ def _curve_typed(text: str, smoothing_s: float) -> tuple[str, FanCurve]:
     """Return the group and the curve that a text names. Raises ``DocumentError`` for one that names none."""
     group, _, points = text.partition("=")
     try:
-        pairs = [tuple(float(value.rstrip(" °C%")) for value in point.split(":")) for point in points.split(",")]
-        if not group.strip() or any(len(pair) != 2 for pair in pairs):
-            raise ValueError
+        pairs = curve_points(points if group.strip() else "")
     except ValueError:
         raise DocumentError(
             f"--curve {text}: that is no curve.", remedy="Write a group and its points, as in case=40:25,65:50,85:100."
         ) from None
-    return group.strip(), FanCurve("core_temperature_c", tuple((pair[0], pair[1]) for pair in pairs), smoothing_s=smoothing_s)
+    return group.strip(), FanCurve("core_temperature_c", pairs, smoothing_s=smoothing_s)
 
 
 def _text(found: "CurveTrials") -> str:

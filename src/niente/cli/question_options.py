@@ -8,11 +8,12 @@ import click
 import msgspec
 
 from niente.cli.goal import OPTIONS, goal_of
-from niente.cli.values import BACK, HOURS, LEVEL_DBA, MINUTES, NAME, SOME_MINUTES, STEP, TIMES
+from niente.cli.values import BACK, HOURS, LEVEL_DBA, MINUTES, NAME, SOME_MINUTES, STEP, TIMES, curve_points
 from niente.core.model.errors import PlanError
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.question import Approach, Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import RigCard
+from niente.core.model.setting import FanCurve, Setting
 from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
 from niente.core.planning.builders import control_parts, default_fans, until_known
 from niente.core.planning.questions.quiet_point import for_points_of
@@ -58,7 +59,10 @@ class QuestionOptions(msgspec.Struct, frozen=True):
         question = self._with_fans(card, question)
         question = self._with_axes(card, question)
         for text in self.fixed:
-            question = _with_fixed(card, question, *_pair(text, "--fixed"))
+            if text.strip().startswith("fan_curve."):
+                question = _with_curve(card, question, text)
+            else:
+                question = _with_fixed(card, question, *_pair(text, "--fixed"))
         question = msgspec.structs.replace(question, goal=goal_of(question.goal, self.failure, self.horizon, self.sure))
         given = {**self._loads(), **self._numbers(), **self._rules(card)}
         return msgspec.structs.replace(question, **{name: value for name, value in given.items() if value is not None})
@@ -129,7 +133,8 @@ def question_options(command: Callable[..., None]) -> Callable[..., None]:
                 help="Vary a control: a list (80,100,125), a span with a step (60..180/12), or by ratio (20..100/x1.38).",
             ),
             click.option(
-                "--fixed", "--hold", "fixed", multiple=True, metavar="CONTROL=VALUE", help="Fix a control throughout."
+                "--fixed", "--hold", "fixed", multiple=True, metavar="CONTROL=VALUE",
+                help="Fix a control throughout, or a fan group's curve (fan_curve.case=40:25,65:50,85:100).",
             ),
             click.option("--power", default=None, metavar="POINTS", help="Short for --axis sustained_power_w=…"),
             click.option("--fans", default=None, metavar="POINTS", help="Short for the axis over the fans that are swept."),
@@ -181,6 +186,26 @@ def _with_fixed(card: RigCard, question: Question, control: str, value: float) -
         )
     axes = tuple(axis for axis in question.axes if axis.control != control)
     return msgspec.structs.replace(question, axes=axes, base=question.base.replaced(control, value))
+
+
+def _with_curve(card: RigCard, question: Question, text: str) -> Question:
+    """Return the question with a fan group on a curve throughout, in place of any axis over its duty."""
+    control, _, points = text.strip().partition("=")
+    group = control.removeprefix("fan_curve.")
+    try:
+        curve = FanCurve(card.curve_sources[0] if card.curve_sources else "", curve_points(points))
+    except ValueError as error:
+        raise click.BadParameter(f"{error}, not {text!r}", param_hint="--fixed") from None
+    base = question.base.on_curve(group, curve)
+    if refusals := card.refusals(Setting(fan_curve={group: curve})):
+        raise PlanError(
+            f"The {group} fans cannot be put on that curve: {'; '.join(refusals)}.",
+            safe="No plan was made.",
+            remedy="Give points in rising order, as in fan_curve.case=40:25,65:50,85:100, or a duty.",
+        )
+    duties = {name: duty for name, duty in base.fan_duty.items() if name != group}
+    axes = tuple(axis for axis in question.axes if not (is_fan_axis(axis) and axis.control.endswith(f".{group}")))
+    return msgspec.structs.replace(question, axes=axes, base=msgspec.structs.replace(base, fan_duty=duties))
 
 
 def _by_part(axis: Axis, card: RigCard) -> Axis:

@@ -62,3 +62,15 @@ BACK = Number(0.0, 1e6)
 PACE = Number(0.1, 1e6)
 SEED = click.IntRange(0, 2**63 - 1)
 TIMES = click.IntRange(1, 1000)
+
+
+def curve_points(text: str) -> tuple[tuple[float, float], ...]:
+    """Return the points of a fan curve in ``40:25,65:50,85:100``, °C and %. Raises ``ValueError`` in words."""
+    pairs = [point.split(":") for point in text.split(",")]
+    try:
+        points = tuple((float(celsius.strip().rstrip("°C ")), float(duty.strip().rstrip("% "))) for celsius, duty in pairs)
+    except ValueError:
+        raise ValueError("wanted points as in 40:25,65:50,85:100") from None
+    if not all(math.isfinite(value) for point in points for value in point):
+        raise ValueError("wanted points of finite numbers, as in 40:25,65:50,85:100")
+    return points
