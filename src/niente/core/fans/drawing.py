@@ -60,22 +60,23 @@ def quietest_curves(
     ``NotEnoughError`` where the point itself does not keep ``headroom_k`` in the design room."""
     room_c, design_c = rooms_c
     duty = np.array([machine.setting.fan_duty.get(group, 50.0) for group in machine.groups])
-    top_c = max(machine.steady_core_c(1.0, duty, design_c, load) for load in range(len(machine.loads)))
+    top_c = machine.steady_core_c(1.0, duty, design_c)
     if top_c > machine.ceiling_c - headroom_k + KEEPS_K:
         raise NotEnoughError(
             f"At this point {machine.ceiling_c - top_c:.1f} K of headroom are left in a room of {design_c:g} °C, "
             f"where {headroom_k:g} K are wanted.",
             remedy="Choose a point that keeps it, or lower the power limit.",
         )
-    step = _from_cold_to_full()
+    hard = (*days, _from_cold_to_full())
+    limits_c = [_limit_c(machine, day, design_c, headroom_k) for day in hard]
     best: tuple[float, dict[str, FanCurve], list[Rehearsal], list[Rehearsal]] | None = None
     tried = 0
     for floor, width, calm in itertools.product(FLOORS, WIDTHS_K, CALMS):
         curves = {group: _curve(machine, group, top_c, (floor, width, calm), source) for group in moved}
         here = [rehearse(machine, curves, day, room_c) for day in days]
-        there = [rehearse(machine, curves, day, design_c) for day in (*days, step)]
+        there = [rehearse(machine, curves, day, design_c) for day in hard]
         tried += 1
-        if max(one.figures.hottest_c for one in there) > machine.ceiling_c - headroom_k + KEEPS_K:
+        if any(one.figures.hottest_c > limit_c for one, limit_c in zip(there, limits_c, strict=True)):
             continue
         cost = float(np.mean([_cost(one.figures) for one in here]))
         if best is None or cost < best[0]:
@@ -94,6 +95,13 @@ def quietest_curves(
         tuple(loop_of(machine, curves, group, 1.0, design_c) for group in moved),
         tried,
     )
+
+
+def _limit_c(machine: MachineAtPoint, day: DayOfLoad, design_c: float, headroom_k: float) -> float:
+    """Return how hot a day may become in the design room: as the headroom leaves it, or as it is with the point's own duties,
+    where another load than the heaviest is let go nearer."""
+    fixed_c = rehearse(machine, {}, day, design_c).figures.hottest_c
+    return max(machine.ceiling_c - headroom_k, fixed_c) + KEEPS_K
 
 
 def _from_cold_to_full() -> DayOfLoad:

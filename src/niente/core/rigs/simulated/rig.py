@@ -3,6 +3,7 @@
 import math
 import threading
 import time
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -18,8 +19,8 @@ from niente.core.rigs.simulated.lookahead import Life
 from niente.core.rigs.simulated.machine import Machine
 from niente.core.rigs.simulated.machine_files import MachineFile
 from niente.core.rigs.simulated.restart import Restart
-from niente.core.rigs.simulated.truth import TrueSteadyState
-from niente.core.science.arrays import Array, Vector
+from niente.core.rigs.simulated.truth import TrueDay, TrueSteadyState
+from niente.core.science.arrays import Array, Indices, Vector
 
 ALL_BITS = 255.0
 BLOCK_S = 600
@@ -194,6 +195,12 @@ class SimulatedRig:
     def true_settled(self, setting: Setting, load: str, room_c: float, hours: float = 4.0) -> TrueSteadyState:
         """Return where everything would settle at a steady room. The rig itself is not moved."""
         return self._life.truth.settled(setting.over(self._card.stock), self._loads[load], room_c, hours)
+
+    def true_day(self, setting: Setting, loads: Sequence[str], which: Indices, activity: Vector, room_c: float) -> TrueDay:
+        """Return what the machine does through a day of loads; see ``Truth.day``. Empty names are nothing. The rig itself is
+        not moved."""
+        known = [self._loads[load] if load else self._idle for load in loads]
+        return self._life.truth.day(setting.over(self._card.stock), known, which, activity, room_c, 3600)
 
     def true_alone_dba(self, setting: Setting, load: str, room_c: float, hours: float = 1.0) -> float:
         """Return the level of the machine alone at the meter's place under a load, settled, free of noise (dBA); see

@@ -4,6 +4,9 @@ Nothing in Niente may ask for it but tests and benchmarks. A sensor's own offset
 could tell them from the truth.
 """
 
+from collections.abc import Sequence
+from itertools import pairwise
+
 import msgspec
 import numpy as np
 
@@ -13,7 +16,7 @@ from niente.core.rigs.simulated.card import channels_of
 from niente.core.rigs.simulated.demand import UNIFORM, RoomClimate, demand_of, patterns
 from niente.core.rigs.simulated.machine import Machine, MachineLoad
 from niente.core.rigs.simulated.network import currents_of, node_indices
-from niente.core.science.arrays import Array
+from niente.core.science.arrays import Array, Indices, Vector
 
 BLOCK_S = 600
 FANS_SETTLED_S = 60
@@ -42,6 +45,15 @@ class TrueSteadyState(msgspec.Struct, frozen=True):
         """The mean of the cores' sensors."""
         cores = [value for name, value in self.readings.items() if name.startswith("core_temperature_c")]
         return sum(cores) / len(cores)
+
+
+class TrueDay(msgspec.Struct, frozen=True):
+    """A day of a machine, second by second, all ``(n,)``: the highest of the cores' sensors in °C, package power in W, and the
+    level at the meter in dBA, free of noise."""
+
+    core_c: Vector
+    power_w: Vector
+    level_dba: Vector
 
 
 class Truth:
@@ -81,6 +93,33 @@ class Truth:
             flows_m3_per_s=dict(zip(currents_of(self._machine.heat), state.flows.tolist(), strict=True)),
             failures_per_s=float(rate) if not load.is_idle else 0.0,
         )
+
+    def day(
+        self, setting: Setting, loads: Sequence[MachineLoad], which: Indices, activity: Vector, room_c: float, settles_s: int
+    ) -> TrueDay:
+        """Return what a machine does in a room through seconds ``(n,)`` of loads, by their indices ``which``, at shares
+        ``activity`` of their own activity (0: nothing), after it has settled for a while at the first of them."""
+        c, machine = self._constants, self._machine
+        state = self.idle(room_c)
+        demands = [demand_of(machine, c, setting, load) for load in loads]
+        self.run(demands[which[0]], loads[which[0]], state, room_c, settles_s)
+        seconds = activity.shape[0]
+        changes = np.flatnonzero(np.diff(which)) + 1
+        found = np.empty((seconds, self._width()))
+        for first, last in pairwise([0, *changes.tolist(), seconds]):
+            done = first
+            while done < last:
+                n = min(BLOCK_S, last - done)
+                normal, chance = np.zeros((n, c.pick.shape[0])), np.ones((n, UNIFORM))
+                moved, _ = plant.advance(
+                    c, demands[which[first]], state, np.full(n, room_c), np.full(n, machine.room.night_dba),
+                    activity[done : done + n], normal, chance, np.empty((n, c.pick.shape[0])), found[done : done + n],
+                )  # fmt: skip
+                done += moved
+        readings = found[:, c.pick] * c.sensors.gain + c.sensors.offset
+        cores = [index for index, name in enumerate(self._channels) if name.startswith("core_temperature_c")]
+        power, level = (self._channels.index(name) for name in ("package_power_w", "noise_dba"))
+        return TrueDay(readings[:, cores].max(axis=1), readings[:, power], readings[:, level])
 
     def alone_dba(self, setting: Setting, load: MachineLoad, room_c: float, hours: float) -> float:
         """Return the level at the meter's place without room and meter, settled (dBA); the meter's own offset is kept."""

@@ -32,6 +32,8 @@ FOLLOWED_SHARE_SD = 0.02
 """A sum that leaves out more than this share of the rise is followed less than the nearby runs."""
 UNMEASURED_SHARE_SD = 0.012
 """What the sum leaves out before anything was measured, as a share of the rise."""
+SMALL_K = 1e-3
+"""No part of a rise is too small to share in what nearby runs add."""
 
 
 class Misfit(msgspec.Struct, frozen=True):
@@ -146,8 +148,9 @@ class HeatPath(msgspec.Struct, frozen=True):
         power, speeds, sources = self.scaled(power_w, rpm, sources_w, air)
         logs = mixing_of((load or self.reference[0], self.reference[1]), self.effects, len(self.logs)) @ np.asarray(self.logs)
         parts = rise_parts(np.broadcast_to(logs, (power.shape[0], logs.shape[0])), power, speeds, sources)
-        whole = self.rise_alone(power_w, rpm, sources_w, load, air=air)
-        spread: Array = parts * (whole / np.maximum(parts.sum(axis=1), 1e-9))[:, None]
+        more = self.rise_alone(power_w, rpm, sources_w, load, air=air) - parts.sum(axis=1)
+        weights = np.maximum(parts, SMALL_K)
+        spread: Array = parts + (more / weights.sum(axis=1))[:, None] * weights
         return spread
 
     def with_air(self, carried: tuple[float, ...]) -> "HeatPath":
