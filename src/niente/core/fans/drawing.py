@@ -19,7 +19,6 @@ from niente.core.fans.machine import MachineAtPoint
 from niente.core.fans.rehearsal import DayFigures, Rehearsal, rehearse
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.setting import FanCurve
-from niente.core.science.arrays import Vector
 
 FLOORS = (0.0, 0.5, 1.0)
 """Floors that are tried, from where a group just turns (0) to its duty at the point (1)."""
@@ -134,12 +133,3 @@ def _curve(
 
 def _rounded_up(value: float, step: float) -> float:
     return math.ceil(value / step - 1e-9) * step
-
-
-def duties_at(curve: FanCurve, temperatures_c: Vector) -> Vector:
-    """Return a curve's duties in % at temperatures ``(n,)``, for who has to enter a table."""
-    points = np.array(curve.points)
-    duty: Vector = np.interp(temperatures_c, points[:, 0], points[:, 1])
-    if curve.off_below_c is not None:
-        duty = np.where(temperatures_c < curve.off_below_c, 0.0, duty)
-    return duty

@@ -21,6 +21,7 @@ OVER_DB = 1.5
 SWING_PERCENT, SWING_S = 4.0, 240.0
 """A curve hunts where a duty goes by so much one way and back within this long while the work is steady."""
 STEADY_SHARE = 0.02
+SETTLES_S = 3 * 3600
 FULL_POWER = 0.99
 
 
@@ -63,29 +64,9 @@ def rehearse(
     ``background_dba`` (n,) is the room without the machine (none: as it was measured); a ``dead`` group stands. It begins
     where the machine would have settled at the first second.
     """
-    n = day.seconds
-    background = np.full(n, machine.background_dba) if background_dba is None else background_dba
+    background = np.full(day.seconds, machine.background_dba) if background_dba is None else background_dba
     table = curves_of(machine, curves)
-    parts = _settled(machine, table, day, room_c)
-    out = np.empty((n, 4 + len(machine.groups)))
-    stands: Indices = np.array([int(group == dead) for group in machine.groups], dtype=np.int64)
-    live_a_day(
-        machine.heat,
-        machine.fans,
-        table,
-        day.load,
-        day.activity,
-        np.full(n, room_c),
-        energy_of(background),
-        machine.drawn.idle_w,
-        machine.drawn.full_w,
-        machine.drawn.per_k,
-        machine.drawn.at_c,
-        machine.cap_c,
-        parts,
-        out,
-        stands,
-    )
+    out = _lived(machine, table, day, room_c, _settled(machine, table, day, room_c), background, dead)
     core, level, power, left, duty = out[:, 0], out[:, 1], out[:, 2], out[:, 3], out[:, 4:]
     figures = _figures(core, level, left, duty, background, day)
     return Rehearsal(core, level, power, left, duty, figures)
@@ -117,29 +98,25 @@ FIXED_DUTY = 50.0
 
 
 def _settled(machine: MachineAtPoint, table: CurveTables, day: DayOfLoad, room_c: float) -> Vector:
-    """Return the parts of the rise where a day begins: as they settle after an hour of its first second."""
-    first = DayOfLoad(day.name, np.repeat(day.load[:1], 3600), np.repeat(day.activity[:1], 3600))
+    """Return the parts of the rise where a day begins: as they settle after hours of its first second."""
+    first = DayOfLoad(day.name, np.repeat(day.load[:1], SETTLES_S), np.repeat(day.activity[:1], SETTLES_S))
     parts = np.zeros(machine.parts)
-    out = np.empty((first.seconds, 4 + len(machine.groups)))
-    for _ in range(3):
-        live_a_day(
-            machine.heat,
-            machine.fans,
-            table,
-            first.load,
-            first.activity,
-            np.full(first.seconds, room_c),
-            np.ones(first.seconds),
-            machine.drawn.idle_w,
-            machine.drawn.full_w,
-            machine.drawn.per_k,
-            machine.drawn.at_c,
-            machine.cap_c,
-            parts,
-            out,
-            np.zeros(len(machine.groups), dtype=np.int64),
-        )
+    _lived(machine, table, first, room_c, parts, np.zeros(SETTLES_S), "")
     return parts
+
+
+def _lived(
+    machine: MachineAtPoint, table: CurveTables, day: DayOfLoad, room_c: float, parts: Vector, background_dba: Vector, dead: str
+) -> Array:
+    """Return a day second by second, as ``live_a_day`` fills it in, and move ``parts`` through it."""
+    out = np.empty((day.seconds, 4 + len(machine.groups)))
+    stands: Indices = np.array([int(group == dead) for group in machine.groups], dtype=np.int64)
+    drawn = machine.drawn
+    live_a_day(
+        machine.heat, machine.fans, table, day.load, day.activity, np.full(day.seconds, room_c), energy_of(background_dba),
+        drawn.idle_w, drawn.full_w, drawn.per_k, drawn.at_c, machine.cap_c, parts, out, stands,
+    )  # fmt: skip
+    return out
 
 
 def _figures(core: Vector, level: Vector, left: Vector, duty: Array, background: Vector, day: DayOfLoad) -> DayFigures:
