@@ -45,7 +45,7 @@ def true_pick(sample: Sample, approach: Approach) -> TruePick | None:
         *Truth(rig, sample.limits.design_room_c).of(choice.pick.setting),
         standing=choice.standing,
         bench_h=float(hours[-1]),
-        confirmed_h=float(hours[at.index(True)]) if any(at) and choice.confirmed else math.inf,
+        confirmed_h=float(hours[at.index(True)]) if any(at) and choice.confirmed else None,
         crashes=sum(run.crashed for run in evidence.runs),
         failures=sum(run.failures > 0 for run in evidence.runs),
     )
@@ -156,9 +156,9 @@ def _told(title: str, every: Mapping[Sample, TruePick | None]) -> list[Result]:
     picks = {sample: pick for sample, pick in every.items() if pick is not None}
     good = [pick.holds(sample.limits) for sample, pick in picks.items()]
     proven = [(pick, holds) for pick, holds in zip(picks.values(), good, strict=True) if pick.standing == Standing.PROVEN]
-    confirmed = [pick.confirmed_h for pick in picks.values() if math.isfinite(pick.confirmed_h)] or [math.nan]
+    confirmed = [pick.confirmed_h for pick in picks.values() if pick.confirmed_h is not None] or [math.nan]
     share = 100.0 * sum(good) / max(len(good), 1), 100.0 * share_interval(sum(good), max(len(good), 1))[0]
-    until = [pick.confirmed_h for pick, _ in proven if math.isfinite(pick.confirmed_h)]
+    until = [pick.confirmed_h for pick, _ in proven if pick.confirmed_h is not None]
     found = [
         Result(f"{title}: samples", float(len(every)), "", "", None),
         Result(f"{title}: of these without a pick", float(len(every) - len(picks)), "", "", None),
@@ -166,7 +166,7 @@ def _told(title: str, every: Mapping[Sample, TruePick | None]) -> list[Result]:
         Result(f"{title}: the same, at least (95 %)", share[1], "%", "", None),
         Result(f"{title}: proven", float(len(proven)), "", "", None),
         Result(f"{title}: proven that do not hold", float(sum(not holds for _, holds in proven)), "", "", None),
-        Result(f"{title}: not confirmed", float(sum(math.isinf(one.confirmed_h) for one in picks.values())), "", "", None),
+        Result(f"{title}: not confirmed", float(sum(one.confirmed_h is None for one in picks.values())), "", "", None),
         Result(f"{title}: to a confirmed pick (median)", median(confirmed), "h", "", None),
         Result(f"{title}: the same (95 %)", float(np.quantile(confirmed, 0.95)), "h", "", None),
     ]  # fmt: skip

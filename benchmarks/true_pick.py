@@ -53,7 +53,7 @@ class TruePick(msgspec.Struct, frozen=True):
     in_room_dba: float
     standing: Standing
     bench_h: float
-    confirmed_h: float
+    confirmed_h: float | None
     crashes: int
     failures: int
 
