@@ -25,7 +25,15 @@ def test_a_day_is_rehearsed_and_a_curve_drawn(sweep_copy: Path) -> None:
     assert int(heard[2]) <= int(heard[1]) / 5
     assert any(line.startswith("curves as given, case: 40 °C 25 %") and "averaged over 5 s" in line for line in lines)
     assert any("settle calmly" in line for line in lines)
+    worst = {
+        line[2:22].strip(): line.split()
+        for line in lines
+        if line.startswith(("  cooler fans dead", "  sensor lost", "  room of"))
+    }
+    assert set(worst) == {"room of 28 °C", "cooler fans dead", "sensor lost"}
+    assert worst["sensor lost"][2] == "–"  # fixed duties follow none
     assert any("How fast it warms was told by" in line for line in lines)
+    assert "full speed where its sensor is lost" in lines[-1]
 
 
 def test_it_is_data_for_scripts(sweep_copy: Path) -> None:
@@ -58,6 +66,16 @@ def test_what_cannot_be_rehearsed_is_refused_in_words(sweep_copy: Path, words: l
     assert result.exception is not None
     assert told in str(result.exception)
     assert type(result.exception).__module__.startswith("niente")
+
+
+def test_a_dead_fan_is_held_by_the_cap_and_not_warned_of(sweep_copy: Path) -> None:
+    """Larkspur's card has 95 °C as its maker's limit, and firmware that holds 90 °C."""
+    data = json.loads(fans(str(sweep_copy), "--json", "--day", "render").output)
+    cases = {case["name"]: case for case in data["trials"][0]["worst"]}
+    assert cases["cooler fans dead"]["hottest_c"] > cases["room of 28 °C"]["hottest_c"]
+    assert cases["cooler fans dead"]["throttled_s"] > 0
+    for case in cases.values():
+        assert bool(case["warning"]) == (case["hottest_c"] >= 95.0)
 
 
 def test_a_dead_group_is_hotter(sweep_copy: Path) -> None:

@@ -70,6 +70,7 @@ def _text(found: "CurveTrials") -> str:
     lines: list[str] = []
     for index, day in enumerate(found.days):
         lines += [f"{day.capitalize()} day, room {found.room_c:.1f} °C", *_table(found, index), ""]
+    lines += [f"{found.days[0].capitalize()} day with something gone wrong: hottest core", *_worst(found), ""]
     for trial in found.trials:
         for group, curve in trial.curves.items():
             points = ", ".join(f"{celsius:g} °C {duty:g} %" for celsius, duty in curve.points)
@@ -77,13 +78,21 @@ def _text(found: "CurveTrials") -> str:
             mean = f", averaged over {curve.smoothing_s:g} s" if curve.smoothing_s else ""
             lines.append(f"{trial.name}, {group}: {points}; {ramps}, hysteresis {curve.hysteresis_k:g} K{mean}")
         lines += [f"  {loop.words}" for loop in trial.loops]
-    return "\n".join([*lines, *([""] if lines[-1] else []), *found.doubts])
+    warnings = [f"{trial.name}: {case.warning}" for trial in found.trials for case in trial.worst if case.warning]
+    return "\n".join([*lines, *([""] if lines[-1] else []), *warnings, *found.doubts])
 
 
 def _table(found: "CurveTrials", index: int) -> list[str]:
     columns = [_figures(trial.days[index]) for trial in found.trials]
     head = f"  {'':20}" + "".join(f"{trial.name:>18}" for trial in found.trials)
     return [head, *(f"  {name:20}" + "".join(f"{column[name]:>18}" for column in columns) for name in columns[0])]
+
+
+def _worst(found: "CurveTrials") -> list[str]:
+    """Return the worst cases as lines of a table; fixed duties have no sensor to lose."""
+    names = dict.fromkeys(case.name for trial in found.trials for case in trial.worst)
+    columns = [{case.name: f"{case.hottest_c:.1f} °C" for case in trial.worst} for trial in found.trials]
+    return [f"  {name:20}" + "".join(f"{column.get(name, '–'):>18}" for column in columns) for name in names]
 
 
 def _figures(day: "DayFigures") -> dict[str, str]:

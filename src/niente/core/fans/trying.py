@@ -1,6 +1,6 @@
 """Curves tried on a book's machine at a point: days under fixed duties, under the curves as found, and under new ones."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -8,7 +8,7 @@ import msgspec
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.warming import response_in
-from niente.core.fans.day import standard_day
+from niente.core.fans.day import DayOfLoad, standard_day
 from niente.core.fans.drawing import quietest_curves
 from niente.core.fans.hunting import CurveLoop, loop_of
 from niente.core.fans.machine import MachineAtPoint, machine_at
@@ -22,16 +22,33 @@ from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader
 
 FIXED, FOUND, GIVEN, DRAWN = "fixed duties", "curves as found", "curves as given", "curves as drawn"
+CAUTION = (
+    "A curve must go to full speed where its sensor is lost, and leave the board's supply and the drives some air; a rehearsal "
+    "knows the core alone. The makers' limits come first: watch the first hours of a new curve."
+)
 OF_CORE = ("core_temperature_c", "package_temperature_c")
 """Sources that a rehearsal knows: what the runs' counted temperature stands for."""
 
 
+class WorstCase(msgspec.Struct, frozen=True):
+    """A day with something gone wrong: what (in words), the hottest core in °C, seconds throttled, the loudest second in dBA,
+    and in words what is dangerous about it (empty: nothing)."""
+
+    name: str
+    hottest_c: float
+    throttled_s: int
+    loudest_dba: float
+    warning: str = ""
+
+
 class CurveTrial(msgspec.Struct, frozen=True):
-    """One set of curves by group (none: fixed duties), what each day came to, and the groups' loops at full work."""
+    """One set of curves by group (none: fixed duties), what each day came to, the first of them with something gone wrong, and
+    the groups' loops at full work."""
 
     name: str
     curves: dict[str, FanCurve]
     days: tuple[DayFigures, ...]
+    worst: tuple[WorstCase, ...] = ()
     loops: tuple[CurveLoop, ...] = ()
 
 
@@ -82,12 +99,31 @@ def try_curves(
             name,
             curves,
             tuple(rehearse(machine, curves, standard_day(day), room, dead=dead).figures for day in days),
+            tuple(worst_cases(models.card, machine, curves, standard_day(days[0]), (room, limits.design_room_c))),
             tuple(loop_of(machine, curves, group, 1.0, room) for group in curves),
         )
         for name, curves in wanted.items()
         if curves or name == FIXED
     ]
     return CurveTrials(tuple(days), room, at, tuple(trials), _doubts(machine, response))
+
+
+def worst_cases(
+    card: RigCard, machine: MachineAtPoint, curves: Mapping[str, FanCurve], day: DayOfLoad, rooms_c: tuple[float, float]
+) -> Iterator[WorstCase]:
+    """Yield a day in the hot room, with each group's fans dead, and with the curves' sensor lost (fans at full speed)."""
+    room_c, design_c = rooms_c
+    full = {group: msgspec.structs.replace(curve, points=((0.0, 100.0),)) for group, curve in curves.items()}
+    cases = [(f"room of {design_c:g} °C", curves, design_c, "")]
+    cases += [(f"{group} fans dead", curves, room_c, group) for group in machine.groups]
+    cases += [("sensor lost", full, room_c, "")] if curves else []
+    highest_c = card.limits.core_temperature_c
+    for name, followed, at_c, dead in cases:
+        came = rehearse(machine, followed, day, at_c, dead=dead).figures
+        warning = ""
+        if came.hottest_c >= highest_c:
+            warning = f"With {name} the core comes to {came.hottest_c:.0f} °C: the maker's limit is {highest_c:g} °C."
+        yield WorstCase(name, came.hottest_c, came.throttled_s, came.loudest_dba, warning)
 
 
 def _response(book: Path, models: Models) -> HeatResponse:
@@ -147,4 +183,5 @@ def _doubts(machine: MachineAtPoint, response: HeatResponse) -> tuple[str, ...]:
     if unknown:
         words.append(f"No run tells the heat capacity of {', '.join(unknown)}: half an hour from cold would.")
     words.append("Speeds under the least duty that was run are not known: there a group is taken to stand.")
+    words.append(CAUTION)
     return tuple(words)
