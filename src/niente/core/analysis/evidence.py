@@ -40,7 +40,8 @@ FAILURES = frozenset({RigEventKind.WRONG_RESULT, RigEventKind.DROP_OUT, RigEvent
 
 
 class RunSummary(msgspec.Struct, frozen=True):
-    """One run, summed up. Means are over its last minutes, of levels as energies; ``*_se`` are standard errors.
+    """One run, summed up. Means are over its last minutes, of levels as energies, of a clock by the work that is done where
+    that comes in bursts; ``*_se`` are standard errors.
 
     ``core_c`` is what the temperature that counts read then, settled or not; ``sources_w`` the heat that is metered beside
     the package's. ``heat_limited`` says that the firmware's temperature cap limited the clock: the settled temperature is

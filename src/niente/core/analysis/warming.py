@@ -12,7 +12,7 @@ from niente.core.science.settling import ROOM_LAG_S, lagged
 from niente.core.science.spikes import without_spikes
 from niente.core.storage.reader import BookReader, RunRecord
 
-LONGEST_S = 5400
+LONGEST_S = 5400.0
 """Later readings of a run say nothing new of how it warmed."""
 SHORTEST_S = 120.0
 """A run that is over sooner has not warmed."""
@@ -40,7 +40,8 @@ def _warming(book: BookReader, models: Models, record: RunRecord, run: RunSummar
     """Return one run's readings; ``None`` where a channel is missing."""
     card = models.card
     time_s, raw = book.frames(record, [channel.name for channel in card.channels])
-    time_s, values = time_s[:LONGEST_S], trusted(card, raw[:LONGEST_S])
+    first = time_s <= (time_s[0] if time_s.size else 0.0) + LONGEST_S
+    time_s, values = time_s[first], trusted(card, raw[first])
     core = counted(card, values)
     power, room = column(card, values, "package_power_w"), column(card, values, "room_temperature_c")
     if core is None or time_s.shape[0] < 2 or not np.isfinite(power).any() or not np.isfinite(room).any():

@@ -134,7 +134,8 @@ def _response(book: Path, models: Models) -> HeatResponse:
         reader.close()
     if response is None:
         raise NotEnoughError(
-            "No run with fixed fans tells how fast this machine warms.", remedy="A baseline, or any run of ten minutes, does."
+            "No run with fixed fans tells how fast this machine warms.",
+            remedy="A quiet point, or any run of ten minutes with fixed duties, does.",
         )
     return response
 
