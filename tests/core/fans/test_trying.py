@@ -33,6 +33,7 @@ def test_a_dead_fan_that_nothing_holds_is_warned_of(at_pick: AtPick) -> None:
 
 def test_a_lost_sensor_is_loud_and_cool(at_pick: AtPick) -> None:
     day = standard_day("render")
-    found = cases(at_pick, {"case": CURVE, "cooler": CURVE}, 90.0, day)
+    off_below = msgspec.structs.replace(CURVE, off_below_c=88.0)  # without its sensor nothing says that it may stand
+    found = cases(at_pick, {"case": CURVE, "cooler": off_below}, 90.0, day)
     assert found["sensor lost"][0] < found["room of 28 °C"][0] - 3.0
     assert not found["sensor lost"][1]

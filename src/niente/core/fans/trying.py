@@ -113,7 +113,7 @@ def worst_cases(
 ) -> Iterator[WorstCase]:
     """Yield a day in the hot room, with each group's fans dead, and with the curves' sensor lost (fans at full speed)."""
     room_c, design_c = rooms_c
-    full = {group: msgspec.structs.replace(curve, points=((0.0, 100.0),)) for group, curve in curves.items()}
+    full = {group: msgspec.structs.replace(curve, points=((0.0, 100.0),), off_below_c=None) for group, curve in curves.items()}
     cases = [(f"room of {design_c:g} °C", curves, design_c, "")]
     cases += [(f"{group} fans dead", curves, room_c, group) for group in machine.groups]
     cases += [("sensor lost", full, room_c, "")] if curves else []
