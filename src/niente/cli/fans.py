@@ -73,10 +73,7 @@ def _text(found: "CurveTrials") -> str:
     lines += [f"{found.days[0].capitalize()} day with something gone wrong: hottest core", *_worst(found), ""]
     for trial in found.trials:
         for group, curve in trial.curves.items():
-            points = ", ".join(f"{celsius:g} °C {duty:g} %" for celsius, duty in curve.points)
-            ramps = f"up {curve.ramp_up_percent_per_s:g}, down {curve.ramp_down_percent_per_s:g} %/s"
-            mean = f", averaged over {curve.smoothing_s:g} s" if curve.smoothing_s else ""
-            lines.append(f"{trial.name}, {group}: {points}; {ramps}, hysteresis {curve.hysteresis_k:g} K{mean}")
+            lines.append(f"{trial.name}, {group}: {curve.text}")
         lines += [f"  {loop.words}" for loop in trial.loops]
     warnings = [f"{trial.name}: {case.warning}" for trial in found.trials for case in trial.worst if case.warning]
     return "\n".join([*lines, *([""] if lines[-1] else []), *warnings, *found.doubts])

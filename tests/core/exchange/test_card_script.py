@@ -10,10 +10,11 @@ import pytest
 from niente.core.answers.hand_over import hand_over_card
 from niente.core.exchange.card_script import card_script
 from niente.core.model.errors import DocumentError, NotEnoughError
-from niente.core.model.hand_over_card import EntryStep, HandOverCard
+from niente.core.model.hand_over_card import CurveRow, EntryStep, HandOverCard
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_card import ControlFile, SetBy
+from niente.core.model.setting import FanCurve
 from niente.core.selection.answer import work_out
 
 # The kernel's documentation (Documentation/hwmon/sysfs-interface.rst; from memory): a duty is pwmN, 0 to 255, and pwmN_enable
@@ -67,6 +68,14 @@ def test_unarmed_it_only_shows_what_it_would_write(card: HandOverCard, kernel: P
     for words in ("would write 102 to", "would write 1 to", "would write 4300000 to", "now 153", "Nothing was written"):
         assert words in done.stdout
     assert "By hand: Voltage offset −10 mV" in done.stdout
+
+
+def test_a_curve_is_left_to_hands(card: HandOverCard, kernel: Path) -> None:
+    curve = FanCurve("core_temperature_c", ((70.0, 20.0), (85.0, 100.0)))
+    done = run(msgspec.structs.replace(card, curves=(CurveRow("cooler", curve, curve.text),)), kernel, "--arm")
+    assert done.returncode == 0, done.stderr
+    assert "By hand: fan curve, cooler: 70 °C 20 %, 85 °C 100 %" in done.stdout
+    assert "fan curve" not in run(card, kernel, "--back").stdout
 
 
 def test_armed_it_sets_the_card_and_says_what_was_there(card: HandOverCard, kernel: Path) -> None:

@@ -12,17 +12,19 @@ from pypdf import PdfReader
 
 from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.models import fit_models
+from niente.core.answers.card_check import setting_of_card
 from niente.core.answers.hand_over import entry_step, hand_over_card
 from niente.core.exchange.card_page import card_page, hand_over_text
 from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
 from niente.core.exchange.printed import Grid, Heading, Listing, Paragraph, PrintedPage
 from niente.core.model.errors import DocumentError, NotEnoughError
-from niente.core.model.hand_over_card import HandOverCard, hand_over_schema, read_card
+from niente.core.model.hand_over_card import CurveRow, HandOverCard, hand_over_schema, read_card
+from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_card import SetBy
-from niente.core.model.setting import Setting
+from niente.core.model.setting import FanCurve, Setting
 from niente.core.selection.answer import Answer, work_out
 from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader
@@ -242,3 +244,23 @@ def test_without_a_run_of_ten_minutes_there_is_no_check(sweep: tuple[Path, Proje
     heads = [block.text for block in card_page(card).blocks if isinstance(block, Heading)]
     assert ("A check of ten minutes" in heads) == (card.check is not None)
     assert card.steps
+
+
+def test_fans_on_a_curve_stand_on_the_card_as_they_are_entered(sweep: tuple[Path, Project], findings: Answer) -> None:
+    """A kept point with a curve: no duty of that group is entered, and check, page, JSON and script have the curve."""
+    assert findings.choice is not None
+    curve = FanCurve("core_temperature_c", ((73.0, 20.0), (81.0, 29.0), (87.0, 100.0)), 3.0, 0.5, 0.2, smoothing_s=15.0)
+    setting = findings.choice.pick.setting.on_curve("case", curve)
+    point = KeptPoint("Night", setting, Limits(), card_of("larkspur").variant)
+    card = hand_over_card(sweep[0], findings, MADE_AT, "0.1.0", point)
+    words = "73 °C 20 %, 81 °C 29 %, 87 °C 100 %; up 0.5, down 0.2 %/s, hysteresis 3 K, averaged over 15 s"
+    assert not any(step.control == "fan_duty.case" for step in (*card.steps, *card.back))
+    assert "case" not in {fan.group for fan in card.fans}
+    assert words in texts(card_page(card))
+    assert any("full speed where the curve's sensor is lost" in caution for caution in card.cautions)
+    assert read_card(card.to_json()) == card
+    assert setting_of_card(card, card_of("larkspur")).fan_curve == {"case": curve}
+    pdf = "".join(one.extract_text() for one in PdfReader(io.BytesIO(page_as_pdf(card_page(card)))).pages)
+    assert "87 °C 100 %" in " ".join(pdf.split())
+    with pytest.raises(DocumentError, match="cannot follow the card's curve"):
+        setting_of_card(msgspec.structs.replace(card, curves=(CurveRow("attic", curve, words),)), card_of("larkspur"))

@@ -92,6 +92,10 @@ def setting_of_card(card: HandOverCard, rig: RigCard) -> Setting:
         if rig.control(step.control) is None:
             raise _not_this(f"{rig.title} has no control {step.control!r} any more, which the card enters.")
         setting = setting.replaced(step.control, step.value)
+    for row in card.curves:
+        if problems := rig.refusals(Setting(fan_curve={row.group: row.curve})):
+            raise _not_this(f"{rig.title} cannot follow the card's curve: {'; '.join(problems)}.")
+        setting = setting.on_curve(row.group, row.curve)
     return setting
 
 

@@ -13,7 +13,7 @@ from niente.core.answers.answering import RunSamples
 from niente.core.answers.wording import bare, load_title
 from niente.core.model.answer_document import AnswerFigure, Remark, value_of
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.hand_over_card import HAND_OVER_FORMAT, EntryStep, FanRow, HandOverCard, ShortCheck
+from niente.core.model.hand_over_card import HAND_OVER_FORMAT, CurveRow, EntryStep, FanRow, HandOverCard, ShortCheck
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import duration_text, quantity_of
@@ -49,6 +49,10 @@ CAUTIONS = (
     "may change what an entry means.",
 )
 
+WITHOUT_SENSOR = (
+    "See that the fans go to full speed where the curve's sensor is lost, and that board, drives and cards keep some air."
+)
+
 
 def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, point: KeptPoint | None = None) -> HandOverCard:
     """Return the card of the pick of a book, or of a kept point, made at a moment (UTC, ISO 8601) by a version of Niente.
@@ -59,7 +63,9 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
         raise NotEnoughError(f"There is no pick to hand over. {findings.problem}", remedy="Run the plan to its end first.")
     pick, card, room_c = choice.pick, evidence.card, choice.limits.design_room_c
     loads = loads_against_stock(models, pick.setting, room_c)
-    steps = tuple(entry_step(*one) for one in entry_order(card.controls, pick.setting, card.stock))
+    follow = {f"fan_duty.{group}" for group in pick.setting.fan_curve}
+    order = entry_order(card.controls, pick.setting, card.stock)
+    steps = tuple(entry_step(*one) for one in order if one[0].name not in follow)
     return HandOverCard(
         format=HAND_OVER_FORMAT,
         rig=card.name,
@@ -79,7 +85,8 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
         check=_short_check(RunSamples(book, evidence), models, pick.setting),
         evidence=tuple(_evidence(findings, choice, point)),
         back=tuple(_back(card, steps)),
-        cautions=CAUTIONS,
+        cautions=(*CAUTIONS, *((WITHOUT_SENSOR,) if follow else ())),
+        curves=tuple(CurveRow(group, curve, curve.text) for group, curve in sorted(pick.setting.fan_curve.items())),
     )
 
 
@@ -105,7 +112,7 @@ def _back(card: RigCard, steps: tuple[EntryStep, ...]) -> list[EntryStep]:
 def _fan_rows(models: Models, setting: Setting) -> list[FanRow]:
     found = []
     for group, duty in setting.fan_duty.items():
-        if group not in models.speeds:
+        if group not in models.speeds or group in setting.fan_curve:
             continue
         rpm, error = models.speeds[group].at(np.array([duty]))
         speed = value_of(float(rpm[0]), 2.0 * float(error[0]), forecast=True)

@@ -4,6 +4,7 @@ from niente.core.answers.wording import amount
 from niente.core.exchange.printed import Grid, Heading, Listing, PageBlock, Paragraph, PrintedPage
 from niente.core.model.answer_document import AnswerFigure, Table
 from niente.core.model.hand_over_card import HandOverCard
+from niente.core.model.quantities import quantity_of
 
 TO_NOTE = "Firmware, version and date: ____________________"
 
@@ -21,6 +22,9 @@ def card_page(card: HandOverCard) -> PrintedPage:
     if card.fans:
         rows = tuple((fan.group, f"{fan.duty:g} %", _figure(fan.speed)) for fan in card.fans)
         blocks += [Heading("Fans"), Grid("Duty, and the speed to be expected", ("Group", "Duty", "Speed"), rows)]
+    if card.curves:
+        rows = tuple((row.group, quantity_of(row.curve.source).title.lower(), row.words) for row in card.curves)
+        blocks += [Heading("Fan curves"), Grid("As they are entered", ("Group", "Follows", "Curve"), rows)]
     blocks += [Heading("What it comes to"), _figures("By the models, with 95 % intervals", card.figures)]
     if card.loads is not None:
         blocks.append(_table(card.loads))

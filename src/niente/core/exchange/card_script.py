@@ -85,13 +85,15 @@ def card_script(card: HandOverCard) -> str:
         *card.cautions,
     ]
     lines = ["#!/bin/sh", *(f"# {_line(text)}" for text in head), BODY]
-    lines += [*_listed("setting", card.steps, back=False), "", *_listed("stock", card.back, back=True)]
+    curves = [f"fan curve, {row.group}: {row.words}" for row in card.curves]
+    lines += [*_listed("setting", card.steps, curves, back=False), "", *_listed("stock", card.back, (), back=True)]
     return "\n".join(lines) + "\n" + END.lstrip("\n")
 
 
-def _listed(name: str, steps: Sequence[EntryStep], *, back: bool) -> list[str]:
-    """Return a shell function that hands every file of some steps, with its value, to what it is given."""
-    lines = [f"{name}() {{ # for each file, for each step by hand"]
+def _listed(name: str, steps: Sequence[EntryStep], by_hand: Sequence[str], *, back: bool) -> list[str]:
+    """Return a shell function that hands every file of some steps, with its value, to what it is given, and what no file
+    sets."""
+    lines = [f"{name}() {{ # for each file, for each step by hand", *(f'    "$2" {_quoted(words)}' for words in by_hand)]
     for step in steps:
         if step.file is None:
             lines.append(f'    "$2" {_quoted(step.words)}')

@@ -9,6 +9,7 @@ from niente.core.model.answer_document import AnswerFigure, Remark, Table
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
 from niente.core.model.rig_card import ControlFile, SetBy
+from niente.core.model.setting import FanCurve
 
 HAND_OVER_FORMAT = "niente-card/1"
 
@@ -35,6 +36,14 @@ class FanRow(msgspec.Struct, frozen=True):
     speed: AnswerFigure
 
 
+class CurveRow(msgspec.Struct, frozen=True):
+    """A fan group on a curve, and the curve in words, as it is entered."""
+
+    group: str
+    curve: FanCurve
+    words: str
+
+
 class ShortCheck(msgspec.Struct, frozen=True):
     """The check of ten minutes: which load for how long, and what is then read while the machine behaves as it did. The
     interval of a figure is what it may differ by; ``runs`` of a figure are those that it was read from."""
@@ -50,7 +59,8 @@ class HandOverCard(msgspec.Struct, frozen=True):
     """A setting of one machine, handed over.
 
     ``point`` is the name that it was kept under (empty: the pick), ``made_at`` the moment (UTC, ISO 8601); ``steps`` stand in
-    the order of entry, ``back`` is the way back to stock. ``firmware`` is for the version and date that a person notes.
+    the order of entry, ``fans`` are those at fixed duties and ``curves`` the others, ``back`` is the way back to stock.
+    ``firmware`` is for the version and date that a person notes.
     """
 
     format: str
@@ -73,6 +83,7 @@ class HandOverCard(msgspec.Struct, frozen=True):
     back: tuple[EntryStep, ...]
     cautions: tuple[str, ...]
     firmware: str = ""
+    curves: tuple[CurveRow, ...] = ()
 
     def to_json(self) -> bytes:
         """Return the card as indented JSON, UTF-8."""

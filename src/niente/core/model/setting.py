@@ -34,6 +34,15 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     off_below_c: float | None = None
     smoothing_s: float = 0.0
 
+    @property
+    def text(self) -> str:
+        """The curve in words, as it is entered: ``73 °C 20 %, 81 °C 29 %; up 0.5, down 0.2 %/s, hysteresis 3 K``."""
+        words = ", ".join(f"{celsius:g} °C {duty:g} %" for celsius, duty in self.points)
+        words += f"; up {self.ramp_up_percent_per_s:g}, down {self.ramp_down_percent_per_s:g} %/s"
+        words += f", hysteresis {self.hysteresis_k:g} K"
+        words += f", averaged over {self.smoothing_s:g} s" if self.smoothing_s else ""
+        return words + (f", off below {self.off_below_c:g} °C" if self.off_below_c is not None else "")
+
     def problems(self) -> list[str]:
         """Return what is impossible about this curve, in words."""
         found = []
