@@ -6,7 +6,10 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner, Result
 
+from niente.cli.books import project_in
 from niente.cli.main import commands
+from niente.core.model.errors import BookBusyError
+from niente.core.storage.writer import BookWriter
 
 
 def fans(*words: str) -> Result:
@@ -84,3 +87,29 @@ def test_a_dead_group_is_hotter(sweep_copy: Path) -> None:
         result = fans(str(sweep_copy), "--json", "--day", "render", *more)
         hottest.append(json.loads(result.output)["trials"][0]["days"][0]["hottest_c"])
     assert hottest[1] > hottest[0] + 5.0
+
+
+def test_drawn_curves_are_kept_with_their_point_and_stand_on_its_card(sweep_copy: Path) -> None:
+    result = fans(str(sweep_copy), "--draw", "--keep", "Quiet evening")
+    assert result.exception is None, result.exception
+    assert "Kept as Quiet evening." in result.stderr
+    (point,) = (one for one in project_in(sweep_copy).points if one.name == "Quiet evening")
+    assert set(point.setting.fan_curve) == {"case", "cooler"}
+    card = CliRunner().invoke(commands, ["card", str(sweep_copy), "--point", "Quiet evening"], standalone_mode=False)
+    assert card.exception is None, card.exception
+    assert "Fan curves" in card.output
+    assert point.setting.fan_curve["case"].text in card.output
+    for words, told in (((), "there are no curves to keep"), (("--draw",), "at most")):
+        refused = fans(str(sweep_copy), *words, "--keep", "x" * 200 if words else "Dawn")
+        assert told in str(refused.exception)
+    assert [one.name for one in project_in(sweep_copy).points] == ["Quiet evening"]
+
+
+def test_a_book_that_is_written_keeps_nothing_from_another(sweep_copy: Path) -> None:
+    writer = BookWriter(sweep_copy)
+    try:
+        result = fans(str(sweep_copy), "--curve", "case=40:25,65:50,85:100", "--keep", "Dawn")
+    finally:
+        writer.close()
+    assert isinstance(result.exception, BookBusyError)
+    assert not project_in(sweep_copy).points

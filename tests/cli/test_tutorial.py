@@ -99,5 +99,6 @@ def test_curves_are_rehearsed_as_the_page_says(run_all: Commands, tmp_path: Path
     assert "Office day" in said[1]
     assert "curves as drawn, case" in said[2]
     assert "room 32.0 °C" in said[3]
+    assert "Fan curves" in said[5]
     plan = read_plan((tmp_path / "soak.json").read_text())
     assert plan.steps[0].setting.fan_curve["case"].points == ((73.0, 20.0), (81.0, 29.0), (87.0, 100.0))

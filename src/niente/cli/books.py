@@ -11,6 +11,7 @@ from niente.core.model.project import Project
 from niente.core.model.rig_card import RigCard
 from niente.core.planning.templates import default_project
 from niente.core.storage.reader import BookReader
+from niente.core.storage.writer import BookWriter
 
 
 def read_book(book: Path) -> tuple[Evidence, Limits]:
@@ -44,3 +45,12 @@ def project_in(book: Path) -> Project:
     if project is not None:
         return project
     return msgspec.structs.replace(default_project(card), limits=Limits())
+
+
+def save_project(book: Path, project: Project) -> None:
+    """Add a version of the project to a book. Raises ``BookBusyError`` while another Niente writes it."""
+    writer = BookWriter(book)
+    try:
+        writer.add_document("project", project)
+    finally:
+        writer.close()

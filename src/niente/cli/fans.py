@@ -1,16 +1,19 @@
 """Fan curves for a point of a book: a rehearsed day, and curves that are drawn for it."""
 
+import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 import msgspec
 
-from niente.cli.books import project_in, read_book
+from niente.cli.books import project_in, read_book, save_project
 from niente.cli.values import FILE, ROOM_C, Number, curve_points
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import indented_json
-from niente.core.model.kept_point import point_named
+from niente.core.model.kept_point import KeptPoint, name_problem, point_named, with_point
+from niente.core.model.limits import Limits
+from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import FanCurve
 
 if TYPE_CHECKING:
@@ -30,6 +33,7 @@ DAYS = ("show", "office", "render", "play", "bursts")
 @click.option("--smooth", "smoothing_s", default=0.0, type=Number(0.0, 600.0), help="Average the temperature over so many s.")
 @click.option("--dead", default="", help="A group that stands, as if its fans had failed.")
 @click.option("--draw", is_flag=True, help="Draw the curves that are quietest over these days and keep the headroom.")
+@click.option("--keep", default="", metavar="NAME", help="Keep the setting with the drawn or given curves under this name.")
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 def fans_command(book: Path, as_json: bool, **given: Any) -> None:
     """Rehearse a day of the machine at a point with its fans at fixed duties, on the curves as found, and on curves that are
@@ -47,10 +51,28 @@ def fans_command(book: Path, as_json: bool, **given: Any) -> None:
     curves = dict(_curve_typed(text, given["smoothing_s"]) for text in given["curves"])
     days, room_c = given["days"] or DAYS[:1], given["room_c"]
     found = try_curves(book, evidence, limits, setting, days, room_c, curves, given["dead"], draw=given["draw"])
+    if given["keep"]:
+        _keep(book, evidence.card, limits, found, given["keep"])
     if as_json:
         click.echo(indented_json({"format": FORMAT, **msgspec.to_builtins(found)}), nl=False)
     else:
         click.echo(_text(found))
+
+
+def _keep(book: Path, card: RigCard, limits: Limits, found: "CurveTrials", name: str) -> None:
+    """Keep the point with the last curves that were tried in the book's project."""
+    curves = found.trials[-1].curves
+    project = project_in(book)
+    problem = name_problem(name, project.points) or ("" if curves else "Without --draw or --curve there are no curves to keep.")
+    if problem:
+        raise DocumentError(problem, remedy="Give another name, or curves.")
+    setting = found.setting
+    for group, curve in curves.items():
+        setting = setting.on_curve(group, curve)
+    now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
+    point = KeptPoint(name, setting, limits, card.variant, now)
+    save_project(book, msgspec.structs.replace(project, points=with_point(project.points, point)))
+    click.echo(f"Kept as {name}.", err=True)
 
 
 def _curve_typed(text: str, smoothing_s: float) -> tuple[str, FanCurve]:
