@@ -254,7 +254,9 @@ def test_fans_on_a_curve_stand_on_the_card_as_they_are_entered(sweep: tuple[Path
     point = KeptPoint("Night", setting, Limits(), card_of("larkspur").variant)
     card = hand_over_card(sweep[0], findings, MADE_AT, "0.1.0", point)
     words = "73 °C 20 %, 81 °C 29 %, 87 °C 100 %; up 0.5, down 0.2 %/s, hysteresis 3 K, averaged over 15 s"
-    assert not any(step.control == "fan_duty.case" for step in (*card.steps, *card.back))
+    assert not any(step.control == "fan_duty.case" for step in card.steps)
+    assert any(step.control == "fan_duty.case" for step in card.back)
+    assert "case fans on their curve" in card.sentence.replace("\u00a0", " ")
     assert "case" not in {fan.group for fan in card.fans}
     assert words in texts(card_page(card))
     assert any("full speed where the curve's sensor is lost" in caution for caution in card.cautions)

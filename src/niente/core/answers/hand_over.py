@@ -65,7 +65,8 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
     loads = loads_against_stock(models, pick.setting, room_c)
     follow = {f"fan_duty.{group}" for group in pick.setting.fan_curve}
     order = entry_order(card.controls, pick.setting, card.stock)
-    steps = tuple(entry_step(*one) for one in order if one[0].name not in follow)
+    entries = tuple(entry_step(*one) for one in order)
+    steps = tuple(one for one in entries if one.control not in follow)
     return HandOverCard(
         format=HAND_OVER_FORMAT,
         rig=card.name,
@@ -84,7 +85,7 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
         loads=against_stock(card, loads),
         check=_short_check(RunSamples(book, evidence), models, pick.setting),
         evidence=tuple(_evidence(findings, choice, point)),
-        back=tuple(_back(card, steps)),
+        back=tuple(_back(card, entries)),
         cautions=(*CAUTIONS, *((WITHOUT_SENSOR,) if follow else ())),
         curves=tuple(CurveRow(group, curve, curve.text) for group, curve in sorted(pick.setting.fan_curve.items())),
     )

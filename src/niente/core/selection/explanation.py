@@ -3,6 +3,7 @@
 import math
 
 from niente.core.model.limits import Aim, Limits
+from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.selection.kept import CEILING_OF, Limit
 from niente.core.selection.opening import noise_words
@@ -40,10 +41,14 @@ A_UNIT_LOOSER = {
 
 def candidate_text(candidate: Candidate) -> str:
     """Return a setting by its two axes and every other control that differs from stock: ``102 W, case fans 24 %, −45 mV``."""
-    axes = f"{candidate.group}{NO_BREAK_SPACE}fans {quantity_of('fan_duty').with_unit(candidate.duty)}"
+    curves = candidate.setting.fan_curve
+    lead = "on their curve" if candidate.group in curves else quantity_of("fan_duty").with_unit(candidate.duty)
+    axes = f"{candidate.group}{NO_BREAK_SPACE}fans {lead}"
     if candidate.limit_w:
         axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {axes}"
-    return ", ".join([axes, *values_text(candidate.others, brief=True)])
+    others = [(name, value) for name, value in candidate.others if part_of(name) not in curves or kind_of(name) != "fan_duty"]
+    follow = [f"{group}{NO_BREAK_SPACE}fans on their curve" for group in sorted(curves) if group != candidate.group]
+    return ", ".join([axes, *values_text(others, brief=True), *follow])
 
 
 def short_candidate_text(candidate: Candidate) -> str:
