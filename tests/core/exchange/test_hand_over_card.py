@@ -13,7 +13,7 @@ from pypdf import PdfReader
 from niente.core.analysis.evidence import Evidence, evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.answers.card_check import setting_of_card
-from niente.core.answers.hand_over import entry_step, hand_over_card
+from niente.core.answers.hand_over import entered_words, entry_step, hand_over_card
 from niente.core.exchange.card_page import card_page, hand_over_text
 from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
@@ -253,12 +253,17 @@ def test_fans_on_a_curve_stand_on_the_card_as_they_are_entered(sweep: tuple[Path
     setting = findings.choice.pick.setting.on_curve("case", curve)
     point = KeptPoint("Night", setting, Limits(), card_of("larkspur").variant)
     card = hand_over_card(sweep[0], findings, MADE_AT, "0.1.0", point)
-    words = "73 °C 20 %, 81 °C 29 %, 87 °C 100 %; up 0.5, down 0.2 %/s, hysteresis 3 K, averaged over 15 s"
+    words = curve.text
+    plain = "73 °C 20 %, 81 °C 29 %, 87 °C 100 %; up 0.5, down 0.2 %/s, hysteresis 3 K, averaged over 15 s"
+    assert words.replace("\u00a0", " ") == plain
     assert not any(step.control == "fan_duty.case" for step in card.steps)
     assert any(step.control == "fan_duty.case" for step in card.back)
     assert "case fans on their curve" in card.sentence.replace("\u00a0", " ")
     assert "case" not in {fan.group for fan in card.fans}
     assert words in texts(card_page(card))
+    entered = entered_words(card_of("larkspur"), setting)
+    assert entered[-1] == f"Fan curve, case: {words}"
+    assert not any(one.startswith("Fan duty, case") for one in entered)
     assert any("full speed where the curve's sensor is lost" in caution for caution in card.cautions)
     assert read_card(card.to_json()) == card
     assert setting_of_card(card, card_of("larkspur")).fan_curve == {"case": curve}

@@ -91,6 +91,15 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
     )
 
 
+def entered_words(card: RigCard, setting: Setting) -> list[str]:
+    """Return what has to be entered on a machine to come to a whole setting, in words and in order; of fans on a curve the
+    curve, and no duty."""
+    follow = {f"fan_duty.{group}" for group in setting.fan_curve}
+    order = entry_order(card.controls, setting, card.stock)
+    steps = [entry_step(*one).words for one in order if one[0].name not in follow]
+    return [*steps, *(f"Fan curve, {group}: {curve.text}" for group, curve in sorted(setting.fan_curve.items()))]
+
+
 def entry_step(control: Control, value: float, stock: float | None) -> EntryStep:
     """Return how a control is entered, in neutral words: ``Voltage offset −10 mV in the firmware (stock 0 mV)``."""
     quantity = quantity_of(control.name)

@@ -7,7 +7,7 @@ from typing import Any
 import msgspec
 
 from niente.core.model.names import control_name
-from niente.core.model.quantities import quantity_of
+from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
 
 FAN_DUTY = "fan_duty"
 OFF_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz", "fixed_voltage_v"})
@@ -37,11 +37,12 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def text(self) -> str:
         """The curve in words, as it is entered: ``73 °C 20 %, 81 °C 29 %; up 0.5, down 0.2 %/s, hysteresis 3 K``."""
-        words = ", ".join(f"{celsius:g} °C {duty:g} %" for celsius, duty in self.points)
-        words += f"; up {self.ramp_up_percent_per_s:g}, down {self.ramp_down_percent_per_s:g} %/s"
-        words += f", hysteresis {self.hysteresis_k:g} K"
-        words += f", averaged over {self.smoothing_s:g} s" if self.smoothing_s else ""
-        return words + (f", off below {self.off_below_c:g} °C" if self.off_below_c is not None else "")
+        space = NO_BREAK_SPACE
+        words = ", ".join(f"{celsius:g}{space}°C {duty:g}{space}%" for celsius, duty in self.points)
+        words += f"; up {self.ramp_up_percent_per_s:g}, down {self.ramp_down_percent_per_s:g}{space}%/s"
+        words += f", hysteresis {self.hysteresis_k:g}{space}K"
+        words += f", averaged over {self.smoothing_s:g}{space}s" if self.smoothing_s else ""
+        return words + (f", off below {self.off_below_c:g}{space}°C" if self.off_below_c is not None else "")
 
     def problems(self) -> list[str]:
         """Return what is impossible about this curve, in words."""

@@ -53,6 +53,8 @@ def candidate_text(candidate: Candidate) -> str:
 
 def short_candidate_text(candidate: Candidate) -> str:
     """Return a setting as short as it can be said, every control in it: ``101 W, 24 %, −45 mV``."""
+    if candidate.setting.fan_curve:
+        return candidate_text(candidate)
     duty = quantity_of("fan_duty").with_unit(candidate.duty)
     axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {duty}" if candidate.limit_w else duty
     return ", ".join([axes, *values_text(candidate.others, brief=True)])

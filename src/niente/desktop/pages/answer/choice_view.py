@@ -4,8 +4,7 @@ import msgspec
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from niente.core.answers.against_stock import entry_order
-from niente.core.answers.hand_over import entry_step
+from niente.core.answers.hand_over import entered_words
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits, NoisePlace
@@ -333,8 +332,8 @@ class ChoiceView(QWidget):
     def _margin_of_point(self, point: KeptPoint) -> list[Block]:
         """Say what a kept point is against stock, and whether it keeps its limits."""
         stand, card = self.points.stand(point), self.session.card
-        steps = entry_order(card.controls, point.setting, card.stock) if card is not None else []
-        entered = "; ".join(entry_step(*one).words for one in steps) or tr("It is the setting as found.")
+        steps = entered_words(card, point.setting) if card is not None else []
+        entered = "; ".join(steps) or tr("It is the setting as found.")
         when = tr("Kept on {date}, with {variant}.").format(
             date=point.kept_at[:10], variant=point.variant or tr("this machine")
         )

@@ -6,9 +6,8 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QWidget
 
-from niente.core.answers.against_stock import entry_order
 from niente.core.answers.card_check import CheckedCard, plan_of_check
-from niente.core.answers.hand_over import entry_step
+from niente.core.answers.hand_over import entered_words
 from niente.core.model.answer_document import AnswerDocument, AnswerState
 from niente.core.model.errors import NienteError, NotEnoughError
 from niente.core.model.hand_over_card import HandOverCard, read_card
@@ -223,7 +222,7 @@ class AnswerPage(Page):
         """Copy what is to be entered, in order."""
         setting, card = self._setting(), self.session.card
         if setting is not None and card is not None:
-            steps = [entry_step(*one).words for one in entry_order(card.controls, setting, card.stock)]
+            steps = entered_words(card, setting)
             self.choice.commands.copy("; ".join(steps) or tr("Nothing: it is the setting as found."))
 
     def run_here(self) -> None:
