@@ -16,7 +16,7 @@ import numpy as np
 from niente.core.fans.day import DayOfLoad
 from niente.core.fans.hunting import CurveLoop, loop_of
 from niente.core.fans.machine import MachineAtPoint
-from niente.core.fans.rehearsal import DayFigures, Rehearsal, rehearse
+from niente.core.fans.rehearsal import FIXED_DUTY, DayFigures, Rehearsal, rehearse
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.setting import FanCurve
 
@@ -58,7 +58,7 @@ def quietest_curves(
     """Return the quietest curves of the groups ``moved``; ``rooms_c`` are the room as it is and the design room. Raises
     ``NotEnoughError`` where the point itself does not keep ``headroom_k`` in the design room."""
     room_c, design_c = rooms_c
-    duty = np.array([machine.setting.fan_duty.get(group, 50.0) for group in machine.groups])
+    duty = np.array([machine.setting.fan_duty.get(group, FIXED_DUTY) for group in machine.groups])
     top_c = machine.steady_core_c(1.0, duty, design_c)
     if top_c > machine.ceiling_c - headroom_k + KEEPS_K:
         raise NotEnoughError(
@@ -120,7 +120,7 @@ def _curve(
     """Return one group's curve: from its floor up to its duty at the point, and on to full speed."""
     share, width, (smoothing_s, up, down) = shape
     index = machine.groups.index(group)
-    duty = machine.setting.fan_duty.get(group, 50.0)
+    duty = machine.setting.fan_duty.get(group, FIXED_DUTY)
     turns = min(float(machine.fans.start[index]), duty)
     floor = _rounded_up(turns + share * (duty - turns), ROUND_PERCENT)
     at_c = math.floor(top_c / ROUND_C) * ROUND_C  # reached no later than at the point

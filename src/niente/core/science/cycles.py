@@ -60,7 +60,9 @@ def _autocorrelations(values: Vector, lags: int) -> Vector:
     if power <= 0.0:
         return np.zeros(0)
     n = centred.shape[0]
-    found: Vector = np.array([float(np.mean(centred[: n - lag] * centred[lag:])) / power for lag in range(lags + 1)])
+    spectrum = np.fft.rfft(centred, 2 * n)  # padded, so that the ends do not meet
+    sums = np.fft.irfft(np.abs(spectrum) ** 2)[: lags + 1]
+    found: Vector = sums / (n - np.arange(lags + 1)) / power
     return found
 
 

@@ -1,5 +1,6 @@
 """How fast a machine warms, against an exact solution of scipy's, and made-up machines whose capacities are known."""
 
+import msgspec
 import numpy as np
 import pytest
 from scipy import signal
@@ -99,3 +100,14 @@ def test_without_readings_nothing_is_told() -> None:
     assert fit_response(path, [short]) is None
     unread = Warming(0.0, 1.0, np.full(300, np.nan), np.full(300, 50.0), (600.0, 700.0), (), "")
     assert fit_response(path, [unread]) is None
+
+
+def test_a_clock_that_began_anew_between_runs_is_no_gap() -> None:
+    """After a restart a machine's own time begins anew: the next run begins nobody knows where, and no number overflows."""
+    path = typical(GROUPS, FULL)
+    made = warmings(path)
+    moved = [*made[:2], *(msgspec.structs.replace(one, begins_s=one.begins_s - made[2].begins_s) for one in made[2:])]
+    response = fit_response(path, moved)
+    assert response is not None
+    assert np.all(np.isfinite(response.logs))
+    assert response.residual_sd_k == pytest.approx(0.2, rel=0.15)

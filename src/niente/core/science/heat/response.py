@@ -141,7 +141,7 @@ def fit_response(path: HeatPath, warmings: Sequence[Warming]) -> HeatResponse | 
     told = [one for one in warmings if np.count_nonzero(np.isfinite(one.rise_k)) >= MIN_READINGS]
     if not told:
         return None
-    ended = [-math.inf, *(one.begins_s + one.spacing_s * one.rise_k.shape[0] for one in told)]
+    ended = [-math.inf, *(one.begins_s + one.spacing_s * (one.rise_k.shape[0] - 1) for one in told)]
     powers = [float(np.mean(one.power_w)) for one in told]
     reference_w = float(np.median([power for power in powers if power >= LOADED_SHARE * max(powers)]))
     runs = [_Run(path, reference_w, one, one.begins_s - before) for one, before in zip(told, ended, strict=False)]
@@ -217,7 +217,7 @@ class _Run:
     def _begins(self, taus: Vector, steady_k: Vector, before_k: Vector | None) -> tuple[Vector, Vector]:
         """Return where the parts are thought to begin, and how surely: as the run before left them, less what they lost
         since."""
-        if before_k is None or self.gap_s > LONGEST_GAP_S:
+        if before_k is None or not 0.0 <= self.gap_s <= LONGEST_GAP_S:  # a clock that began anew says nothing of a gap
             first_k = float(np.mean(self.rise_k[self.read][:3]))
             return first_k * steady_k / max(float(steady_k.sum()), 1e-6), np.full(taus.shape[0], BEGINS_SD_K)
         cooled = before_k * np.exp(-self.gap_s / taus)
