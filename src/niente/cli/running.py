@@ -42,7 +42,7 @@ from niente.core.model.states import BenchState
 from niente.core.planning.columns import columns_of
 from niente.core.planning.progress import plan_rows
 from niente.core.planning.templates import project_asking, template
-from niente.core.selection.setting_words import differing, values_text
+from niente.core.selection.setting_words import setting_text
 
 JOIN_S = 2.0
 """A bench says within this time what runs on it."""
@@ -265,7 +265,7 @@ def put_in_force_in_terminal(reach: Callable[[Hearer], BenchClient], setting: Se
     if told is None or told.setting is None:
         line.print_line(f"The setting was not put in force: {told.problem if told is not None else line.lost}")
         return STOPPED if stopping else ENDED_EARLY
-    words = ", ".join(values_text(differing(told.setting, card.stock))) or "its setting as found"
+    words = setting_text(told.setting, card.stock) or "its setting as found"
     line.print_line(f"{card.title} keeps {words}. No load runs, and no guard watches it.")
     if card.simulated:
         line.print_line("It is simulated, and ends here.")

@@ -271,3 +271,14 @@ def test_fans_on_a_curve_stand_on_the_card_as_they_are_entered(sweep: tuple[Path
     assert "87 °C 100 %" in " ".join(pdf.split())
     with pytest.raises(DocumentError, match="cannot follow the card's curve"):
         setting_of_card(msgspec.structs.replace(card, curves=(CurveRow("attic", curve, words),)), card_of("larkspur"))
+
+
+def test_fans_that_stock_has_on_a_curve_are_taken_off_it() -> None:
+    """A machine that was found with its case fans on a curve, as an emergency fan is: here Larkspur with such a stock."""
+    curve = FanCurve("core_temperature_c", ((88.0, 30.0), (95.0, 80.0)), off_below_c=88.0)
+    rig = card_of("larkspur")
+    rig = msgspec.structs.replace(rig, stock=rig.stock.on_curve("case", curve))
+    setting = Setting(fan_duty={"case": rig.stock.fan_duty["case"]}).over(rig.stock)
+    (entered,) = entered_words(rig, setting)
+    assert entered.startswith("Fan duty, case")
+    assert entered.endswith("(stock: on its curve)")

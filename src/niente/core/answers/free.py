@@ -15,7 +15,7 @@ from niente.core.answers.material import (
 from niente.core.answers.wording import bare, load_title
 from niente.core.model.answer_document import AnswerDocument, AnswerFigure, Column, Table, TableRow, Value, value_of
 from niente.core.model.rig_card import LoadKind
-from niente.core.selection.setting_words import differing, values_text
+from niente.core.selection.setting_words import setting_text
 
 
 def free_answer(of: AnswerMaterial) -> AnswerDocument:
@@ -26,7 +26,7 @@ def free_answer(of: AnswerMaterial) -> AnswerDocument:
     )
     rows = tuple(
         TableRow(
-            ", ".join(values_text(differing(run.setting, of.card.stock), brief=True)) or "as found",
+            setting_text(run.setting, of.card.stock, brief=True) or "as found",
             (
                 settled_core(run),
                 value_of(run.rise_k, run.settled.half_width_k),

@@ -4,6 +4,7 @@ back."""
 import math
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from niente.core.analysis.evidence import RunSummary
@@ -18,7 +19,7 @@ from niente.core.model.kept_point import KeptPoint
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.rig_card import Control, RigCard
-from niente.core.model.setting import Setting
+from niente.core.model.setting import FAN_DUTY, FanCurve, Setting
 from niente.core.science.arrays import Vector
 from niente.core.selection.answer import Answer
 from niente.core.selection.explanation import candidate_text, confirmation_text, pick_reason
@@ -63,10 +64,6 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
         raise NotEnoughError(f"There is no pick to hand over. {findings.problem}", remedy="Run the plan to its end first.")
     pick, card, room_c = choice.pick, evidence.card, choice.limits.design_room_c
     loads = loads_against_stock(models, pick.setting, room_c)
-    follow = {f"fan_duty.{group}" for group in pick.setting.fan_curve}
-    order = entry_order(card.controls, pick.setting, card.stock)
-    entries = tuple(entry_step(*one) for one in order)
-    steps = tuple(one for one in entries if one.control not in follow)
     return HandOverCard(
         format=HAND_OVER_FORMAT,
         rig=card.name,
@@ -79,14 +76,14 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
         sentence=candidate_text(pick),
         standing=choice.standing.value,
         standing_words=confirmation_text(choice),
-        steps=steps,
+        steps=tuple(_entries(card, pick.setting)),
         fans=tuple(_fan_rows(models, pick.setting)),
         figures=tuple(_figures(pick)),
         loads=against_stock(card, loads),
         check=_short_check(RunSamples(book, evidence), models, pick.setting),
         evidence=tuple(_evidence(findings, choice, point)),
-        back=tuple(_back(card, entries)),
-        cautions=(*CAUTIONS, *((WITHOUT_SENSOR,) if follow else ())),
+        back=tuple(_back(card, pick.setting)),
+        cautions=(*CAUTIONS, *((WITHOUT_SENSOR,) if pick.setting.fan_curve else ())),
         curves=tuple(CurveRow(group, curve, curve.text) for group, curve in sorted(pick.setting.fan_curve.items())),
     )
 
@@ -94,10 +91,10 @@ def hand_over_card(book: Path, findings: Answer, made_at: str, niente: str, poin
 def entered_words(card: RigCard, setting: Setting) -> list[str]:
     """Return what has to be entered on a machine to come to a whole setting, in words and in order; of fans on a curve the
     curve, and no duty."""
-    follow = {f"fan_duty.{group}" for group in setting.fan_curve}
-    order = entry_order(card.controls, setting, card.stock)
-    steps = [entry_step(*one).words for one in order if one[0].name not in follow]
-    return [*steps, *(f"Fan curve, {group}: {curve.text}" for group, curve in sorted(setting.fan_curve.items()))]
+    return [
+        *(step.words for step in _entries(card, setting)),
+        *(f"Fan curve, {group}: {curve.text}" for group, curve in sorted(setting.fan_curve.items())),
+    ]
 
 
 def entry_step(control: Control, value: float, stock: float | None) -> EntryStep:
@@ -109,13 +106,35 @@ def entry_step(control: Control, value: float, stock: float | None) -> EntryStep
     return EntryStep(control.name, control.title, control.set_by, value, quantity.unit, words, stock, control.file)
 
 
-def _back(card: RigCard, steps: tuple[EntryStep, ...]) -> list[EntryStep]:
-    """Return the way back: what is set while it runs first, and what needs the machine open last."""
+def _entries(card: RigCard, setting: Setting) -> list[EntryStep]:
+    """Return what is entered, in order; fans that stock has on a curve are taken off it."""
     found = []
-    for step in steps:
-        control = card.control(step.control)
-        if control is not None and step.stock is not None:
-            found.append(entry_step(control, step.stock, None))
+    for control, value, stock in entry_order(card.controls, setting, card.stock):
+        step = entry_step(control, value, stock)
+        if _stock_curve(card, control) is not None:
+            words = f"{entry_step(control, value, None).words} (stock: on its curve)"
+            step = msgspec.structs.replace(step, words=words)
+        found.append(step)
+    return found
+
+
+def _stock_curve(card: RigCard, control: Control) -> FanCurve | None:
+    return card.stock.fan_curve.get(part_of(control.name)) if kind_of(control.name) == FAN_DUTY else None
+
+
+def _back(card: RigCard, setting: Setting) -> list[EntryStep]:
+    """Return the way back: what is set while it runs first, and what needs the machine open last."""
+    follow = {f"{FAN_DUTY}.{group}" for group in setting.fan_curve}
+    entered = {control.name for control, _, _ in entry_order(card.controls, setting, card.stock)} | follow
+    found = []
+    for control in card.controls:
+        stock, curve = card.stock.value(control.name), _stock_curve(card, control)
+        if control.name not in entered or (stock is None and curve is None):
+            continue
+        step = entry_step(control, stock or 0.0, None)
+        if curve is not None:
+            step = msgspec.structs.replace(step, words=f"{control.title}: its curve again, {curve.text}")
+        found.append(step)
     return sorted(found, key=lambda one: -ENTRY.index(one.set_by))
 
 

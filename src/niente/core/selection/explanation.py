@@ -3,12 +3,11 @@
 import math
 
 from niente.core.model.limits import Aim, Limits
-from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import NO_BREAK_SPACE, duration_text, number_text, quantity_of
 from niente.core.selection.kept import CEILING_OF, Limit
 from niente.core.selection.opening import noise_words
 from niente.core.selection.pick import Candidate, Choice, Standing
-from niente.core.selection.setting_words import values_text
+from niente.core.selection.setting_words import follows_text, values_text
 
 AIM_WORDS = {
     Aim.QUIETEST: "is the quietest",
@@ -46,9 +45,8 @@ def candidate_text(candidate: Candidate) -> str:
     axes = f"{candidate.group}{NO_BREAK_SPACE}fans {lead}"
     if candidate.limit_w:
         axes = f"{quantity_of('sustained_power_w').with_unit(candidate.limit_w)}, {axes}"
-    others = [(name, value) for name, value in candidate.others if part_of(name) not in curves or kind_of(name) != "fan_duty"]
-    follow = [f"{group}{NO_BREAK_SPACE}fans on their curve" for group in sorted(curves) if group != candidate.group]
-    return ", ".join([axes, *values_text(others, brief=True), *follow])
+    follow = [follows_text(group) for group in sorted(curves) if group != candidate.group]
+    return ", ".join([axes, *values_text(candidate.others, brief=True), *follow])
 
 
 def short_candidate_text(candidate: Candidate) -> str:

@@ -7,7 +7,7 @@ import msgspec
 
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
-from niente.core.model.setting import Setting
+from niente.core.model.setting import FAN_DUTY, Setting
 
 PARTED = {"core_offset_mv": "core", "point_offset_mv": "curve point"}
 SAID = {
@@ -23,8 +23,25 @@ SAID = {
 
 
 def differing(setting: Setting, stock: Setting) -> tuple[tuple[str, float], ...]:
-    """Return the controls whose values differ from stock, in the setting's order; both whole."""
-    return tuple((name, value) for name, value in setting.controls() if value != stock.value(name))
+    """Return the controls whose values differ from stock, in the setting's order; both whole. The duty of a fan group on a
+    curve is none; one that takes a group off stock's curve differs, whatever it is."""
+    return tuple((name, value) for name, value in setting.controls() if _differs(name, value, setting, stock))
+
+
+def _differs(name: str, value: float, setting: Setting, stock: Setting) -> bool:
+    group = part_of(name) if kind_of(name) == FAN_DUTY else ""
+    return group not in setting.fan_curve and (value != stock.value(name) or group in stock.fan_curve)
+
+
+def setting_text(setting: Setting, stock: Setting, brief: bool = False) -> str:
+    """Return in words where a setting differs from stock, curves named; empty where it does not."""
+    curves = [group for group, curve in sorted(setting.fan_curve.items()) if curve != stock.fan_curve.get(group)]
+    return ", ".join([*values_text(differing(setting, stock), brief), *map(follows_text, curves)])
+
+
+def follows_text(group: str) -> str:
+    """Return in words that a fan group follows its curve."""
+    return f"{group}{NO_BREAK_SPACE}fans on their curve"
 
 
 def values_text(values: Sequence[tuple[str, float]], brief: bool = False) -> list[str]:

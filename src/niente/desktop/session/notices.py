@@ -8,7 +8,7 @@ from niente.core.acquisition.client import BenchLost
 from niente.core.model.quantities import duration_text
 from niente.core.model.records import MadeSafe, PlanEnded, SettingStays
 from niente.core.model.rig_card import RigCard
-from niente.core.selection.setting_words import differing, values_text
+from niente.core.selection.setting_words import setting_text
 from niente.desktop.services.translation import tr
 from niente.desktop.session.live_run import LiveRun
 
@@ -116,7 +116,7 @@ def stays_notice(told: SettingStays, card: RigCard | None) -> Notice:
     if told.setting is None:
         words = tr("The machine keeps no setting any more: the safe one is put back as ever.")
         return Notice(words, until=NoticeEnd.RUN_BEGINS)
-    setting = ", ".join(values_text(differing(told.setting, card.stock))) if card is not None else ""
+    setting = setting_text(told.setting, card.stock) if card is not None else ""
     words = tr("The machine keeps {setting}, also once Niente ends. No load runs, and no guard watches it.")
     text = words.format(setting=setting or tr("its setting as found"))
     return Notice(text, "run.stop", tr("Put the safe setting back"), until=NoticeEnd.PLAN_BEGINS)

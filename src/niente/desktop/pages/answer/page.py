@@ -17,7 +17,7 @@ from niente.core.model.small_files import read_small_file
 from niente.core.planning.confirmation import confirming_point
 from niente.core.planning.risk import raised_in
 from niente.core.planning.templates import template
-from niente.core.selection.setting_words import differing, values_text
+from niente.core.selection.setting_words import setting_text
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.plan_commands import PlanCommands
 from niente.desktop.dialogs import prompts
@@ -254,7 +254,7 @@ class AnswerPage(Page):
             session.read_cautions()
         if raised and not prompts.whether_voltage_may_rise(self, (raised,)):
             return
-        words = ", ".join(values_text(differing(setting, card.stock))) or tr("its setting as found")
+        words = setting_text(setting, card.stock) or tr("its setting as found")
         if prompts.whether_setting_stays(self, words, evidence, simulated=card.simulated):
             self.choice.commands.put_in_force(setting)
 
@@ -316,7 +316,7 @@ class AnswerPage(Page):
         except NienteError as error:  # a card of another machine, or one without a check
             self.session.report(error)
             return
-        setting = ", ".join(values_text(differing(plan.steps[0].setting, rig.stock)))
+        setting = setting_text(plan.steps[0].setting, rig.stock)
         if prompts.whether_check_is_planned(self, missing, setting):
             words = tr("check of the card {point}").format(point=card.point) if card.point else tr("check of the card")
             self._commands.take_instead(words, plan)
