@@ -21,7 +21,7 @@ def test_a_day_is_rehearsed_and_a_curve_drawn(sweep_copy: Path) -> None:
     result = fans(str(sweep_copy), "--draw", "--curve", f"case{curve}", "--curve", f"cooler{curve}", "--smooth", "5")
     assert result.exception is None, result.exception
     lines = result.output.replace("\u00a0", " ").splitlines()
-    assert lines[0].startswith("Show day, room ")
+    assert lines[0].startswith("Show day (seven shows of fifty minutes, and frames rendered until dawn), room ")
     assert lines[1].split() == ["fixed", "duties", "curves", "as", "given", "curves", "as", "drawn"]
     heard = next(line for line in lines if "Changes heard" in line).split()[-3:]
     assert int(heard[0]) == 0
@@ -95,6 +95,8 @@ def test_drawn_curves_are_kept_with_their_point_and_stand_on_its_card(sweep_copy
     assert "Kept as Quiet evening." in result.stderr
     (point,) = (one for one in project_in(sweep_copy).points if one.name == "Quiet evening")
     assert set(point.setting.fan_curve) == {"case", "cooler"}
+    again = fans(str(sweep_copy), "--point", "Quiet evening", "--json")
+    assert [trial["name"] for trial in json.loads(again.output)["trials"]] == ["fixed duties", "the point's curves"]
     card = CliRunner().invoke(commands, ["card", str(sweep_copy), "--point", "Quiet evening"], standalone_mode=False)
     assert card.exception is None, card.exception
     assert "Fan curves" in card.output

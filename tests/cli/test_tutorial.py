@@ -94,7 +94,7 @@ def test_the_commands_run_one_after_the_other(run_all: Commands, tmp_path: Path)
 @pytest.mark.timeout(600)
 def test_curves_are_rehearsed_as_the_page_says(run_all: Commands, tmp_path: Path) -> None:
     said = run_all((TUTORIAL.parents[1] / "how-to" / "rehearse-a-fan-curve.md").read_text())
-    assert said[0].startswith("Render day")
+    assert said[0].startswith("Render day (")
     assert "Show day" in said[1]
     assert "Office day" in said[1]
     assert "curves as drawn, case" in said[2]

@@ -9,6 +9,7 @@ import msgspec
 
 from niente.cli.books import project_in, read_book, save_project
 from niente.cli.values import FILE, ROOM_C, Number, curve_points
+from niente.core.fans.day import STANDARD_DAYS
 from niente.core.model.errors import DocumentError
 from niente.core.model.json_files import indented_json
 from niente.core.model.kept_point import KeptPoint, name_problem, point_named, with_point
@@ -21,13 +22,13 @@ if TYPE_CHECKING:
     from niente.core.fans.trying import CurveTrials
 
 FORMAT = "niente-fans/1"
-DAYS = ("show", "office", "render", "play", "bursts")
+DAYS = {day.name: day.words for day in STANDARD_DAYS}
 
 
 @click.command(name="fans")
 @click.argument("book", type=FILE)
 @click.option("--point", default="", help="A setting that the book keeps under this name (default: the pick).")
-@click.option("--day", "days", multiple=True, type=click.Choice(DAYS), help="A day to rehearse; often (default: show).")
+@click.option("--day", "days", multiple=True, type=click.Choice(list(DAYS)), help="A day to rehearse; often (default: show).")
 @click.option("--room", "room_c", default=None, type=ROOM_C, help="The room in °C (default: as it was measured).")
 @click.option("--curve", "curves", multiple=True, metavar="GROUP=C:%,C:%…", help="A group's curve over the core; often.")
 @click.option("--smooth", "smoothing_s", default=0.0, type=Number(0.0, 600.0), help="Average the temperature over so many s.")
@@ -49,7 +50,7 @@ def fans_command(book: Path, as_json: bool, **given: Any) -> None:
         kept.insist_on(evidence.card.variant)
         setting, limits = kept.setting, kept.limits
     curves = dict(_curve_typed(text, given["smoothing_s"]) for text in given["curves"])
-    days, room_c = given["days"] or DAYS[:1], given["room_c"]
+    days, room_c = given["days"] or list(DAYS)[:1], given["room_c"]
     found = try_curves(book, evidence, limits, setting, days, room_c, curves, given["dead"], draw=given["draw"])
     if given["keep"]:
         _keep(book, evidence.card, limits, found, given["keep"])
@@ -91,7 +92,7 @@ def _text(found: "CurveTrials") -> str:
     """Return what was tried for a terminal: a table a day, the curves, what their loops do, and what is not known."""
     lines: list[str] = []
     for index, day in enumerate(found.days):
-        lines += [f"{day.capitalize()} day, room {found.room_c:.1f} °C", *_table(found, index), ""]
+        lines += [f"{day.capitalize()} day ({DAYS[day]}), room {found.room_c:.1f} °C", *_table(found, index), ""]
     lines += [f"{found.days[0].capitalize()} day with something gone wrong: hottest core", *_worst(found), ""]
     for trial in found.trials:
         for group, curve in trial.curves.items():

@@ -50,7 +50,7 @@ def test_a_rehearsal_foretells_the_machine(at_pick: AtPick, curve: FanCurve | No
     told = rehearse(machine, curves, day, float(room.mean()))
     since = slice(420, None)  # the rehearsal begins settled, the machine cold
     assert np.quantile(np.abs(told.core_c - core)[since], 0.95) < 4.0
-    assert abs(float(np.mean((told.core_c - core)[since]))) < 1.5
+    assert abs(float(np.mean((told.core_c - core)[since]))) < 2.0
     settled = slice(1500, 2100)
     assert abs(float(np.mean((told.level_dba - level)[settled]))) < 1.0
 

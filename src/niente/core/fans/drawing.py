@@ -14,9 +14,8 @@ import msgspec
 import numpy as np
 
 from niente.core.fans.day import DayOfLoad
-from niente.core.fans.hunting import CurveLoop, loop_of
 from niente.core.fans.machine import MachineAtPoint
-from niente.core.fans.rehearsal import FIXED_DUTY, DayFigures, Rehearsal, rehearse
+from niente.core.fans.rehearsal import FIXED_DUTY, DayFigures, rehearse
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.setting import FanCurve
 
@@ -37,13 +36,9 @@ SOURCE = "core_temperature_c"
 
 
 class QuietestCurves(msgspec.Struct, frozen=True):
-    """The curves by group, what the days came to under them (the first in the room as it is, and in the design room), the loops
-    at the point, and how many were tried."""
+    """The curves by group, and how many sets of curves were tried."""
 
     curves: dict[str, FanCurve]
-    days: tuple[DayFigures, ...]
-    in_design_room: tuple[DayFigures, ...]
-    loops: tuple[CurveLoop, ...]
     tried: int
 
 
@@ -68,32 +63,24 @@ def quietest_curves(
         )
     hard = (*days, _from_cold_to_full())
     limits_c = [_limit_c(machine, day, design_c, headroom_k) for day in hard]
-    best: tuple[float, dict[str, FanCurve], list[Rehearsal], list[Rehearsal]] | None = None
+    best: tuple[float, dict[str, FanCurve]] | None = None
     tried = 0
     for floor, width, calm in itertools.product(FLOORS, WIDTHS_K, CALMS):
         curves = {group: _curve(machine, group, top_c, (floor, width, calm), source) for group in moved}
-        here = [rehearse(machine, curves, day, room_c) for day in days]
         there = [rehearse(machine, curves, day, design_c) for day in hard]
         tried += 1
         if any(one.figures.hottest_c > limit_c for one, limit_c in zip(there, limits_c, strict=True)):
             continue
-        cost = float(np.mean([_cost(one.figures) for one in here]))
+        cost = float(np.mean([_cost(rehearse(machine, curves, day, room_c).figures) for day in days]))
         if best is None or cost < best[0]:
-            best = cost, curves, here, there
+            best = cost, curves
     if best is None:
         raise NotEnoughError(
             "Every curve that was tried lets a burst of these days over the headroom.",
             safe="The fixed duties of the point keep it.",
             remedy="Leave the fans at those, or choose a point with a kelvin or two more.",
         )
-    _, curves, here, there = best
-    return QuietestCurves(
-        curves,
-        tuple(one.figures for one in here),
-        tuple(one.figures for one in there[:-1]),
-        tuple(loop_of(machine, curves, group, 1.0, design_c) for group in moved),
-        tried,
-    )
+    return QuietestCurves(best[1], tried)
 
 
 def _limit_c(machine: MachineAtPoint, day: DayOfLoad, design_c: float, headroom_k: float) -> float:

@@ -21,7 +21,8 @@ from niente.core.science.heat.response import HeatResponse
 from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader
 
-FIXED, FOUND, GIVEN, DRAWN = "fixed duties", "curves as found", "curves as given", "curves as drawn"
+FIXED, FOUND, OWN = "fixed duties", "curves as found", "the point's curves"
+GIVEN, DRAWN = "curves as given", "curves as drawn"
 CAUTION = (
     "A curve must go to full speed where its sensor is lost, and leave the board's supply and the drives some air; a rehearsal "
     "knows the core alone. The makers' limits come first: watch the first hours of a new curve."
@@ -87,8 +88,8 @@ def try_curves(
     room = room_c if room_c is not None else models.room_c
     machine = machine_at(models, response, at, room)
     _insist_on(models.card, machine, given or {}, dead)
-    found = {group: curve for group, curve in models.card.stock.fan_curve.items() if curve.source.startswith(OF_CORE)}
-    wanted = {FIXED: {}, FOUND: found, GIVEN: dict(given or {})}
+    found, own = models.card.stock.fan_curve, at.fan_curve
+    wanted = {FIXED: {}, FOUND: _known(found), OWN: _known(own) if own != found else {}, GIVEN: dict(given or {})}
     if draw:
         wanted[DRAWN] = quietest_curves(
             machine, _moved(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
@@ -105,7 +106,13 @@ def try_curves(
         for name, curves in wanted.items()
         if curves or name == FIXED
     ]
-    return CurveTrials(tuple(days), room, at, tuple(trials), _doubts(machine, response))
+    left_out = [(group, curve) for group, curve in {**found, **own}.items() if not curve.source.startswith(OF_CORE)]
+    return CurveTrials(tuple(days), room, at, tuple(trials), _doubts(machine, response, left_out))
+
+
+def _known(curves: Mapping[str, FanCurve]) -> dict[str, FanCurve]:
+    """Return the curves that a rehearsal knows the source of."""
+    return {group: curve for group, curve in curves.items() if curve.source.startswith(OF_CORE)}
 
 
 def worst_cases(
@@ -171,7 +178,7 @@ def _source(card: RigCard) -> str:
     return next((source for source in card.curve_sources if source.startswith(OF_CORE)), OF_CORE[0])
 
 
-def _doubts(machine: MachineAtPoint, response: HeatResponse) -> tuple[str, ...]:
+def _doubts(machine: MachineAtPoint, response: HeatResponse, left_out: Sequence[tuple[str, FanCurve]]) -> tuple[str, ...]:
     """Return in words what a rehearsal does not know."""
     parts = [
         "silicon and spreader",
@@ -184,5 +191,9 @@ def _doubts(machine: MachineAtPoint, response: HeatResponse) -> tuple[str, ...]:
     if unknown:
         words.append(f"No run tells the heat capacity of {', '.join(unknown)}: half an hour from cold would.")
     words.append("Speeds under the least duty that was run are not known: there a group is taken to stand.")
+    words += [
+        f"The {group} fans' own curve follows {curve.source}, which a rehearsal does not know: it is left out."
+        for group, curve in left_out
+    ]
     words.append(CAUTION)
     return tuple(words)
