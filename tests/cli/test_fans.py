@@ -20,7 +20,8 @@ def test_a_day_is_rehearsed_and_a_curve_drawn(sweep_copy: Path) -> None:
     curve = "=40:25,65:50,85:100"
     result = fans(str(sweep_copy), "--draw", "--curve", f"case{curve}", "--curve", f"cooler{curve}", "--smooth", "5")
     assert result.exception is None, result.exception
-    lines = result.output.replace("\u00a0", " ").splitlines()
+    assert "Trying curves: 0 of 36" in result.stderr
+    lines = result.stdout.replace("\u00a0", " ").splitlines()
     assert lines[0].startswith("Show day (seven shows of fifty minutes, and frames rendered until dawn), room ")
     assert lines[1].split() == ["fixed", "duties", "curves", "as", "given", "curves", "as", "drawn"]
     heard = next(line for line in lines if "Changes heard" in line).split()[-3:]
@@ -42,7 +43,7 @@ def test_a_day_is_rehearsed_and_a_curve_drawn(sweep_copy: Path) -> None:
 def test_it_is_data_for_scripts(sweep_copy: Path) -> None:
     result = fans(str(sweep_copy), "--json", "--day", "office", "--day", "bursts", "--room", "28")
     assert result.exception is None, result.exception
-    data = json.loads(result.output)
+    data = json.loads(result.stdout)
     assert data["format"] == "niente-fans/1"
     assert data["days"] == ["office", "bursts"]
     assert data["room_c"] == 28.0
@@ -73,7 +74,7 @@ def test_what_cannot_be_rehearsed_is_refused_in_words(sweep_copy: Path, words: l
 
 def test_a_dead_fan_is_held_by_the_cap_and_not_warned_of(sweep_copy: Path) -> None:
     """Larkspur's card has 95 °C as its maker's limit, and firmware that holds 90 °C."""
-    data = json.loads(fans(str(sweep_copy), "--json", "--day", "render").output)
+    data = json.loads(fans(str(sweep_copy), "--json", "--day", "render").stdout)
     cases = {case["name"]: case for case in data["trials"][0]["worst"]}
     assert cases["cooler fans dead"]["hottest_c"] > cases["room of 28 °C"]["hottest_c"]
     assert cases["cooler fans dead"]["throttled_s"] > 0
@@ -85,7 +86,7 @@ def test_a_dead_group_is_hotter(sweep_copy: Path) -> None:
     hottest = []
     for more in ([], ["--dead", "cooler"]):
         result = fans(str(sweep_copy), "--json", "--day", "render", *more)
-        hottest.append(json.loads(result.output)["trials"][0]["days"][0]["hottest_c"])
+        hottest.append(json.loads(result.stdout)["trials"][0]["days"][0]["hottest_c"])
     assert hottest[1] > hottest[0] + 5.0
 
 
@@ -96,7 +97,7 @@ def test_drawn_curves_are_kept_with_their_point_and_stand_on_its_card(sweep_copy
     (point,) = (one for one in project_in(sweep_copy).points if one.name == "Quiet evening")
     assert set(point.setting.fan_curve) == {"case", "cooler"}
     again = fans(str(sweep_copy), "--point", "Quiet evening", "--json")
-    assert [trial["name"] for trial in json.loads(again.output)["trials"]] == ["fixed duties", "the point's curves"]
+    assert [trial["name"] for trial in json.loads(again.stdout)["trials"]] == ["fixed duties", "the point's curves"]
     card = CliRunner().invoke(commands, ["card", str(sweep_copy), "--point", "Quiet evening"], standalone_mode=False)
     assert card.exception is None, card.exception
     assert "Fan curves" in card.output

@@ -8,6 +8,7 @@ import click
 import msgspec
 
 from niente.cli.books import project_in, read_book, save_project
+from niente.cli.progress import ProgressPrinter
 from niente.cli.values import FILE, ROOM_C, Number, curve_points
 from niente.core.fans.day import STANDARD_DAYS
 from niente.core.model.errors import DocumentError
@@ -51,7 +52,9 @@ def fans_command(book: Path, as_json: bool, **given: Any) -> None:
         setting, limits = kept.setting, kept.limits
     curves = dict(_curve_typed(text, given["smoothing_s"]) for text in given["curves"])
     days, room_c = given["days"] or list(DAYS)[:1], given["room_c"]
-    found = try_curves(book, evidence, limits, setting, days, room_c, curves, given["dead"], draw=given["draw"])
+    found = try_curves(
+        book, evidence, limits, setting, days, room_c, curves, given["dead"], draw=given["draw"], progress=ProgressPrinter()
+    )
     if given["keep"]:
         _keep(book, evidence.card, limits, found, given["keep"])
     if as_json:

@@ -8,7 +8,7 @@ looked for, by rehearsal.
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import msgspec
 import numpy as np
@@ -32,6 +32,7 @@ RAMP_COSTS_DB, HUNT_COSTS_DB = 0.02, 5.0
 KEEPS_K = 0.5
 """A rehearsal may come so near over the point's temperature: bursts are not yet averaged there."""
 ROUND_C, ROUND_PERCENT = 1.0, 1.0
+TOLD_EVERY = 6
 SOURCE = "core_temperature_c"
 
 
@@ -49,9 +50,11 @@ def quietest_curves(
     rooms_c: tuple[float, float],
     headroom_k: float,
     source: str = SOURCE,
+    progress: Callable[[str], None] = lambda text: None,
 ) -> QuietestCurves:
     """Return the quietest curves of the groups ``moved``; ``rooms_c`` are the room as it is and the design room. Raises
-    ``NotEnoughError`` where the point itself does not keep ``headroom_k`` in the design room."""
+    ``NotEnoughError`` where the point itself does not keep ``headroom_k`` in the design room. ``progress`` is told in words
+    how far it is; what it raises ends it."""
     room_c, design_c = rooms_c
     duty = np.array([machine.setting.fan_duty.get(group, FIXED_DUTY) for group in machine.groups])
     top_c = machine.steady_core_c(1.0, duty, design_c)
@@ -67,6 +70,8 @@ def quietest_curves(
     tried = 0
     for floor, width, calm in itertools.product(FLOORS, WIDTHS_K, CALMS):
         curves = {group: _curve(machine, group, top_c, (floor, width, calm), source) for group in moved}
+        if tried % TOLD_EVERY == 0:
+            progress(f"Trying curves: {tried} of {len(FLOORS) * len(WIDTHS_K) * len(CALMS)} …")
         there = [rehearse(machine, curves, day, design_c) for day in hard]
         tried += 1
         if any(one.figures.hottest_c > limit_c for one, limit_c in zip(there, limits_c, strict=True)):

@@ -1,6 +1,6 @@
 """Curves tried on a book's machine at a point: days under fixed duties, under the curves as found, and under new ones."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -75,6 +75,7 @@ def try_curves(
     dead: str = "",
     *,
     draw: bool = False,
+    progress: Callable[[str], None] = lambda text: None,
 ) -> CurveTrials:
     """Rehearse days of a book's machine at a setting (none: the pick) with its fans fixed, on the curves as found, on curves
     that are given, and on those that are drawn for it.
@@ -83,6 +84,7 @@ def try_curves(
     runs do not tell how it warms, sounds or turns.
     """
     models = fit_models(evidence)
+    progress("Working out how fast the machine warms …")
     response = _response(book, models)
     at = setting if setting is not None else choose(models, limits).pick.setting
     room = room_c if room_c is not None else models.room_c
@@ -93,7 +95,7 @@ def try_curves(
     if draw:
         wanted[DRAWN] = quietest_curves(
             machine, _moved(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
-            limits.min_headroom_k, _source(models.card),
+            limits.min_headroom_k, _source(models.card), progress,
         ).curves  # fmt: skip
     trials = [
         CurveTrial(

@@ -111,3 +111,9 @@ def test_a_clock_that_began_anew_between_runs_is_no_gap() -> None:
     assert response is not None
     assert np.all(np.isfinite(response.logs))
     assert response.residual_sd_k == pytest.approx(0.2, rel=0.15)
+
+
+def test_watts_that_cannot_be_tell_nothing() -> None:
+    path = typical(GROUPS, FULL)
+    lying = [msgspec.structs.replace(one, power_w=-one.power_w) for one in warmings(path)]
+    assert fit_response(path, lying) is None

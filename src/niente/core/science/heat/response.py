@@ -139,6 +139,7 @@ def fit_response(path: HeatPath, warmings: Sequence[Warming]) -> HeatResponse | 
     from scipy.optimize import least_squares
 
     told = [one for one in warmings if np.count_nonzero(np.isfinite(one.rise_k)) >= MIN_READINGS]
+    told = [one for one in told if float(np.mean(one.power_w)) > 0.0]  # a rig may say anything
     if not told:
         return None
     ended = [-math.inf, *(one.begins_s + one.spacing_s * (one.rise_k.shape[0] - 1) for one in told)]
