@@ -22,8 +22,9 @@ from niente.core.fans.drawing import quietest_curves
 from niente.core.fans.machine import MachineAtPoint, machine_at
 from niente.core.fans.rehearsal import ramps_heard, rehearse
 from niente.core.model.errors import NienteError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.question import Approach
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.rigs.simulated.rig import SimulatedRig
 from niente.core.science.settling import binned

@@ -6,6 +6,7 @@ and stand in docs/reference/rig-contract.md; everything else in Niente may move.
 
 from niente.core.model.case_air import CaseAir, CasePlace, CaseWay
 from niente.core.model.errors import MachineAwayError, NienteError, RigError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.frame import Frame, RigEvent, RigEventKind
 from niente.core.model.quantities import QUANTITIES, Quantity, quantity_of
 from niente.core.model.rig_card import (
@@ -20,7 +21,7 @@ from niente.core.model.rig_card import (
     SetBy,
     Variant,
 )
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.rigs.protocol import Paced, Rebuilt, Rig, Staying
 
 __all__ = [

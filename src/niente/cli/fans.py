@@ -12,11 +12,11 @@ from niente.cli.progress import ProgressPrinter
 from niente.cli.values import FILE, ROOM_C, Number, curve_points
 from niente.core.fans.day import STANDARD_DAYS
 from niente.core.model.errors import DocumentError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.json_files import indented_json
 from niente.core.model.kept_point import KeptPoint, name_problem, point_named, with_point
 from niente.core.model.limits import Limits
 from niente.core.model.rig_card import RigCard
-from niente.core.model.setting import FanCurve
 
 if TYPE_CHECKING:
     from niente.core.fans.rehearsal import DayFigures

@@ -10,10 +10,11 @@ import msgspec
 from niente.cli.goal import OPTIONS, goal_of
 from niente.cli.values import BACK, HOURS, LEVEL_DBA, MINUTES, NAME, SOME_MINUTES, STEP, TIMES, curve_points
 from niente.core.model.errors import PlanError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.plan import Exposure, QuietHours, SearchMethod
 from niente.core.model.question import Approach, Axis, FanSchool, Order, Question, Span
 from niente.core.model.rig_card import RigCard
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import axis_problem, axis_title, is_fan_axis
 from niente.core.planning.builders import control_parts, default_fans, until_known
 from niente.core.planning.questions.quiet_point import for_points_of

@@ -2,7 +2,8 @@
 
 import warnings
 
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.fan_curve import FanCurve
+from niente.core.model.setting import Setting
 
 __all__ = ["FanCurve", "Setting"]
 

@@ -130,7 +130,7 @@ def test_thin_air_is_felt(models: Models) -> None:
 
 def test_fans_on_a_curve_follow_the_core(models: Models) -> None:
     """With fans on a rising curve a core follows the room less than one for one (P12; common practice, no source)."""
-    from niente.core.model.setting import FanCurve
+    from niente.core.model.fan_curve import FanCurve
 
     curve = FanCurve("core_temperature_c", ((60.0, 25.0), (85.0, 84.0)))
     setting = msgspec.structs.replace(at(100.0, 40.0), fan_duty={}, fan_curve={"case": curve})

@@ -13,12 +13,13 @@ from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.screening import measuring
 from niente.core.analysis.stability import exposures_in
 from niente.core.model.answer_document import AnswerDocument, AnswerState
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.frame import Frame
 from niente.core.model.plan import Exposure, Step
 from niente.core.model.quantities import NO_BREAK_SPACE, TRUE_MINUS
 from niente.core.model.question import Axis, Question, Span
 from niente.core.model.rig_card import RigCard
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.planning.templates import TEMPLATES, first_question, plan_for
 from niente.core.rigs.registry import shipped
 from niente.core.rigs.simulated.machine_files import shipped_file

@@ -10,11 +10,11 @@ import pytest
 from niente.core.answers.hand_over import hand_over_card
 from niente.core.exchange.card_script import card_script
 from niente.core.model.errors import DocumentError, NotEnoughError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.hand_over_card import CurveRow, EntryStep, HandOverCard
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_card import ControlFile, SetBy
-from niente.core.model.setting import FanCurve
 from niente.core.selection.answer import work_out
 
 # The kernel's documentation (Documentation/hwmon/sysfs-interface.rst; from memory): a duty is pwmN, 0 to 255, and pwmN_enable

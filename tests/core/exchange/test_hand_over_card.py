@@ -19,12 +19,13 @@ from niente.core.exchange.html_page import page_as_html
 from niente.core.exchange.pdf_page import page_as_pdf
 from niente.core.exchange.printed import Grid, Heading, Listing, Paragraph, PrintedPage
 from niente.core.model.errors import DocumentError, NotEnoughError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.hand_over_card import CurveRow, HandOverCard, hand_over_schema, read_card
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.model.rig_card import SetBy
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.selection.answer import Answer, work_out
 from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader

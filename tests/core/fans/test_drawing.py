@@ -6,10 +6,10 @@ import pytest
 
 from niente.core.fans.day import standard_day
 from niente.core.fans.drawing import QuietestCurves, quietest_curves
-from niente.core.fans.hunting import loop_of, steady_on_curves
-from niente.core.fans.rehearsal import rehearse
+from niente.core.fans.hunting import loop_of
+from niente.core.fans.rehearsal import rehearse, settled_on
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.setting import FanCurve
+from niente.core.model.fan_curve import FanCurve
 from tests.core.fans.conftest import ROOM_C, AtPick
 
 DESIGN_C, HEADROOM_K = 28.0, 8.0
@@ -25,7 +25,7 @@ def test_drawn_curves_keep_the_headroom_at_any_power(at_pick: AtPick, drawn: Qui
     machine = at_pick.machine
     for activity in np.linspace(0.0, 1.0, 11).tolist():
         for room in (18.0, 23.0, 28.0):
-            core, _ = steady_on_curves(machine, drawn.curves, activity, room)
+            core, *_ = settled_on(machine, drawn.curves, activity, room)
             assert core <= machine.ceiling_c - HEADROOM_K + 1.0
     there = rehearse(machine, drawn.curves, standard_day("show"), DESIGN_C).figures
     assert there.hottest_c <= machine.ceiling_c - HEADROOM_K + 1.0
@@ -61,7 +61,7 @@ def test_a_point_without_the_headroom_has_no_curve(at_pick: AtPick) -> None:
 
 def test_a_curve_like_a_switch_swings_where_its_sensor_is_slow(at_pick: AtPick) -> None:
     """What the loop's margins say is what the rehearsal does: a wall of 100 % within a kelvin, over a slow sensor."""
-    core, _ = steady_on_curves(at_pick.machine, {"case": USUAL, "cooler": USUAL}, 0.7, ROOM_C)
+    core, *_ = settled_on(at_pick.machine, {"case": USUAL, "cooler": USUAL}, 0.7, ROOM_C)
     at = round(core)
     wall = FanCurve("core_temperature_c", ((at - 0.05, 20.0), (at + 0.05, 100.0)), 0.0, 100.0, 100.0, smoothing_s=30.0)
     flat = msgspec.structs.replace(wall, points=((at - 30.0, 20.0), (at + 30.0, 100.0)))

@@ -8,7 +8,7 @@ from niente.core.analysis.setting_batch import one_setting
 from niente.core.fans.day import DayOfLoad, DayPart, day_of, standard_day
 from niente.core.fans.machine import machine_at
 from niente.core.fans.rehearsal import hunts_of, ramps_heard, rehearse
-from niente.core.model.setting import FanCurve
+from niente.core.model.fan_curve import FanCurve
 from tests.conftest import larkspur_rig
 from tests.core.fans.conftest import ROOM_C, AtPick
 

@@ -6,7 +6,7 @@ import msgspec
 
 from niente.core.fans.day import DayOfLoad, standard_day
 from niente.core.fans.trying import worst_cases
-from niente.core.model.setting import FanCurve
+from niente.core.model.fan_curve import FanCurve
 from tests.core.fans.conftest import ROOM_C, AtPick
 
 CURVE = FanCurve("core_temperature_c", ((60.0, 25.0), (85.0, 100.0)))

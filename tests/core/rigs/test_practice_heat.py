@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.fan_curve import FanCurve
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.machine_files import shipped_machines
 from niente.core.science.statistics import fit_line
 from tests.core.rigs.benches import level_dba, settled, stand_in

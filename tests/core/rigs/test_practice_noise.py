@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.fan_curve import FanCurve
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated.acoustics import a_weight_db, distance_db
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines
 from niente.core.science.acoustics import add_levels

@@ -8,8 +8,9 @@ import pytest
 from benchmarks.fleet import record_all
 
 from niente.core.model.errors import DocumentError, RigError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.frame import RigEventKind
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.faults import Fault, FaultKind
 from niente.core.rigs.simulated.machine_files import shipped_file, shipped_machines

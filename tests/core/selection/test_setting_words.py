@@ -2,7 +2,8 @@
 
 import msgspec
 
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.fan_curve import FanCurve
+from niente.core.model.setting import Setting
 from niente.core.selection.setting_words import differing, setting_text
 
 CURVE = FanCurve("core_temperature_c", ((88.0, 30.0), (95.0, 80.0)))

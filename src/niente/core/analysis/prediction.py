@@ -9,7 +9,7 @@ from niente.core.analysis.limits_learnt import requested_clock
 from niente.core.analysis.model_runs import offset_of
 from niente.core.analysis.models import Models, StockState
 from niente.core.analysis.setting_batch import POWER, SettingBatch, one_setting
-from niente.core.model.setting import FanCurve
+from niente.core.model.fan_curve import FanCurve
 from niente.core.science.arrays import Array, Codes, Indices, Mask, Vector
 from niente.core.science.noise import HeardLevels
 from niente.core.science.power.operating_point import HOTTEST_C, SettingLimiter, SteadyState, steady_state

@@ -5,8 +5,8 @@ import numpy as np
 from niente.core.analysis.channel_means import JUMPS
 from niente.core.analysis.evidence import RunSummary, column, counted, trusted
 from niente.core.analysis.models import Models
-from niente.core.model.rig_card import LoadKind
-from niente.core.science.arrays import Vector
+from niente.core.model.rig_card import LoadKind, RigCard
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.heat.response import HeatResponse, Warming, fit_response
 from niente.core.science.settling import ROOM_LAG_S, lagged
 from niente.core.science.spikes import without_spikes
@@ -24,11 +24,23 @@ def response_in(book: BookReader, models: Models) -> HeatResponse | None:
 
 
 def warmings_in(book: BookReader, models: Models) -> list[Warming]:
-    """Return the runs of a book as they warmed: those that the models stand on, fans fixed, long enough, and not held by heat
-    (there the readings are the cap's)."""
+    """Return the runs of a book as they warmed."""
+    return [warming for _, warming in told_runs(book, models)]
+
+
+def told_runs(book: BookReader, models: Models) -> list[tuple[RunRecord, Warming]]:
+    """Return the runs that tell how a machine warms, oldest first, and how they did: those that the models stand on, fans
+    fixed, long enough, and not held by heat (there the readings are the cap's)."""
     wanted = {run.run_id: run for run in models.usable() if _tells(run)}
-    found = [_warming(book, models, run, wanted[run.id]) for run in book.runs() if run.id in wanted]
-    return [one for one in found if one is not None]
+    found = [(run, _warming(book, models, run, wanted[run.id])) for run in book.runs() if run.id in wanted]
+    return [(run, warming) for run, warming in found if warming is not None]
+
+
+def readings_of(book: BookReader, record: RunRecord, card: RigCard) -> tuple[Vector, Array]:
+    """Return the moments ``(n,)`` in s and the readings ``(n, channels)`` of a run, as far as they tell how it warmed."""
+    time_s, raw = book.frames(record, [channel.name for channel in card.channels])
+    first = time_s <= (time_s[0] if time_s.size else 0.0) + LONGEST_S
+    return time_s[first], raw[first]
 
 
 def _tells(run: RunSummary) -> bool:
@@ -39,9 +51,8 @@ def _tells(run: RunSummary) -> bool:
 def _warming(book: BookReader, models: Models, record: RunRecord, run: RunSummary) -> Warming | None:
     """Return one run's readings; ``None`` where a channel is missing."""
     card = models.card
-    time_s, raw = book.frames(record, [channel.name for channel in card.channels])
-    first = time_s <= (time_s[0] if time_s.size else 0.0) + LONGEST_S
-    time_s, values = time_s[first], trusted(card, raw[first])
+    time_s, raw = readings_of(book, record, card)
+    values = trusted(card, raw)
     core = counted(card, values)
     power, room = column(card, values, "package_power_w"), column(card, values, "room_temperature_c")
     if core is None or time_s.shape[0] < 2 or not np.isfinite(power).any() or not np.isfinite(room).any():

@@ -14,12 +14,13 @@ from niente.core.answers.answering import RunSamples
 from niente.core.answers.wording import bare, load_title
 from niente.core.model.answer_document import AnswerFigure, Remark, value_of
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.hand_over_card import HAND_OVER_FORMAT, CurveRow, EntryStep, FanRow, HandOverCard, ShortCheck
 from niente.core.model.kept_point import KeptPoint
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import duration_text, quantity_of
 from niente.core.model.rig_card import Control, RigCard
-from niente.core.model.setting import FAN_DUTY, FanCurve, Setting
+from niente.core.model.setting import FAN_DUTY, Setting
 from niente.core.science.arrays import Vector
 from niente.core.selection.answer import Answer
 from niente.core.selection.explanation import candidate_text, confirmation_text, pick_reason

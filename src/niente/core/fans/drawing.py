@@ -17,7 +17,7 @@ from niente.core.fans.day import DayOfLoad
 from niente.core.fans.machine import MachineAtPoint
 from niente.core.fans.rehearsal import FIXED_DUTY, DayFigures, rehearse
 from niente.core.model.errors import NotEnoughError
-from niente.core.model.setting import FanCurve
+from niente.core.model.fan_curve import FanCurve
 
 FLOORS = (0.0, 0.5, 1.0)
 """Floors that are tried, from where a group just turns (0) to its duty at the point (1)."""

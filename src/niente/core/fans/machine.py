@@ -3,6 +3,7 @@ its fans. The tables hang on the point alone, so that a curve can be tried in no
 
 import itertools
 import math
+from collections.abc import Mapping
 from typing import NamedTuple
 
 import msgspec
@@ -10,9 +11,11 @@ import numpy as np
 
 from niente.core.analysis.models import Models
 from niente.core.analysis.prediction import ceilings, predict_under_load
+from niente.core.analysis.sensor_shares import SensorShare
 from niente.core.analysis.setting_batch import one_setting
-from niente.core.fans.loop import FanTables, HeatTables, corners
+from niente.core.fans.loop import FanTables, HeatTables, SensorTables, corners
 from niente.core.model.errors import NotEnoughError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.core.science.arrays import Array, Vector
@@ -30,7 +33,8 @@ WARMER_K = 15.0
 IDLE_SHARE = 0.1
 """What an idle machine draws of its load, where it was never run idle."""
 SUBSTITUTIONS = 12
-NEVER_STARTS = 101.0
+OF_CORE = ("core_temperature_c", "package_temperature_c")
+"""Sources that stand for the core: what the runs' counted temperature is."""
 
 
 class PowerDrawn(NamedTuple):
@@ -44,18 +48,39 @@ class PowerDrawn(NamedTuple):
 
 
 class MachineAtPoint(msgspec.Struct, frozen=True):
-    """A machine at an operating point: the groups of its fans in order, its tables, what it draws, the temperature cap in °C,
-    the highest temperature with the headroom that is kept in the card's limits, and the room's background in dBA."""
+    """A machine at an operating point: the groups of its fans in order, its tables, the channels that its sensors' table is of,
+    what it draws, the temperature cap in °C, the highest temperature with the headroom that is kept in the card's limits, and
+    the room's background in dBA."""
 
     setting: Setting
     groups: tuple[str, ...]
     loads: tuple[str, str]
     heat: HeatTables
     fans: FanTables
+    sensors: SensorTables
+    sources: tuple[str, ...]
     drawn: PowerDrawn
     cap_c: float
     ceiling_c: float
     background_dba: float
+
+    def sensor(self, source: str) -> int:
+        """Return the number of what a source reads; -1 for the core, and the package that stands for it. Raises ``KeyError``
+        for a source that the rehearsal does not know."""
+        if source.startswith(OF_CORE):
+            return -1
+        if source not in self.sources:
+            raise KeyError(source)
+        return self.sources.index(source)
+
+    def knows(self, curve: FanCurve) -> bool:
+        """Return whether it knows all that a curve follows."""
+        return all(one.startswith(OF_CORE) or one in self.sources for one in curve.sources)
+
+    def added_k(self, sensor: int, activity: float, core_c: float, load: int = 1) -> float:
+        """Return what a sensor reads over what it sees of the core's rise, in K."""
+        of_power = float(self.sensors.k_per_w[sensor]) * self.power_w(activity, core_c, load)
+        return of_power + activity * float(self.sensors.added_k[load, sensor])
 
     @property
     def parts(self) -> int:
@@ -97,9 +122,16 @@ class MachineAtPoint(msgspec.Struct, frozen=True):
         return found
 
 
-def machine_at(models: Models, response: HeatResponse, setting: Setting, room_c: float) -> MachineAtPoint:
-    """Tabulate a machine at an operating point, the fans apart. Raises ``NotEnoughError`` where nothing is known of its fans'
-    sound or speeds, or where it has more groups than can be rehearsed."""
+def machine_at(
+    models: Models,
+    response: HeatResponse,
+    setting: Setting,
+    room_c: float,
+    shares: Mapping[str, SensorShare] | None = None,
+) -> MachineAtPoint:
+    """Tabulate a machine at an operating point, the fans apart; ``shares`` are what sensors beside the core see. Raises
+    ``NotEnoughError`` where nothing is known of its fans' sound or speeds, or where it has more groups than can be
+    rehearsed."""
     groups = models.heat.groups
     if not 1 <= len(groups) <= COUPLED:
         raise NotEnoughError(
@@ -121,6 +153,8 @@ def machine_at(models: Models, response: HeatResponse, setting: Setting, room_c:
         loads,
         _heat_tables(models, response, loads, drawn, fans),
         fans,
+        _sensor_tables(models, loads, shares or {}),
+        tuple(shares or {}),
         drawn,
         whole.temperature_cap_c if whole.temperature_cap_c is not None else math.inf,
         float(ceilings(models, one_setting(whole))[0]),
@@ -173,6 +207,14 @@ def _fan_tables(models: Models, drawn: PowerDrawn) -> FanTables:
     )
 
 
+def _sensor_tables(models: Models, loads: tuple[str, str], shares: Mapping[str, SensorShare]) -> SensorTables:
+    parts, each = 3 + len(models.heat.groups), list(shares.values())
+    watts = np.array([models.sources_w[load] for load in loads], float).reshape(len(loads), -1)
+    k_per_w = np.array([share.k_per_w for share in each], float).reshape(len(each), watts.shape[1])
+    of_power = np.array([share.of_power_k_per_w for share in each], float)
+    return SensorTables(np.array([share.of_parts for share in each], float).reshape(-1, parts), of_power, watts @ k_per_w.T)
+
+
 def energy_of(level_dba: Array) -> Array:
     """Return the energies of levels in dBA, as they add."""
     energy: Array = 10.0 ** (0.1 * level_dba)
@@ -197,4 +239,5 @@ def _heat_tables(
         others = response.parts(models.heat, *both, nothing + watts, load).reshape(shape) if watts.any() else plain[-1]
         more.append(others)
     keeps = np.exp(-1.0 / response.taus_s(models.heat, speeds, loads[1]))
-    return HeatTables(power, axes, np.stack(plain).copy(), np.stack(more).copy(), keeps.copy())
+    beside = any(np.any(models.sources_w[load]) for load in loads)
+    return HeatTables(power, axes, np.stack(plain).copy(), np.stack(more).copy(), keeps.copy(), int(beside))

@@ -8,9 +8,10 @@ import msgspec
 import numpy as np
 
 from niente.core.fans.day import DayOfLoad
-from niente.core.fans.loop import NEVER_C, CurveTables, live_a_day
+from niente.core.fans.loop import live_a_day
 from niente.core.fans.machine import MachineAtPoint, energy_of
-from niente.core.model.setting import FanCurve
+from niente.core.model.fan_curve import FanCurve
+from niente.core.rigs.curve_controller import CurveLaws, curve_laws
 from niente.core.science.arrays import Array, Indices, Vector
 
 RAMP_DB, RAMP_S = 1.5, 30.0
@@ -21,25 +22,28 @@ OVER_DB = 1.5
 SWING_PERCENT, SWING_S = 4.0, 240.0
 """A curve hunts where a duty goes by so much one way and back within this long while the work is steady."""
 STEADY_SHARE = 0.02
-SETTLES_S = 3 * 3600
+SETTLES_S, LAST_S = 3 * 3600, 600
 FULL_POWER = 0.99
 
 
 class Rehearsal(msgspec.Struct, frozen=True):
     """A rehearsed day, second by second, all ``(n,)``: core in °C, level in the room in dBA, power in W, the share of power
-    that the temperature cap left, and the groups' duties ``(n, g)`` in %; with its figures."""
+    that the temperature cap left, the groups' duties ``(n, g)`` in % and what the machine's other sensors read ``(n, s)``; with
+    its figures."""
 
     core_c: Vector
     level_dba: Vector
     power_w: Vector
     left: Vector
     duty: Array
+    sensor_c: Array
     figures: "DayFigures"
 
 
 class DayFigures(msgspec.Struct, frozen=True):
     """What a day came to: the mean level (of energies) and the loudest second in dBA, the hottest core in °C, ramps that are
-    heard, the moments (s) in which they were, seconds over the room, seconds throttled, and how often duties hunted."""
+    heard, the moments (s) in which they were, seconds over the room, seconds throttled, how often duties hunted, and the
+    hottest reading of each other sensor in °C, by channel."""
 
     mean_dba: float
     loudest_dba: float
@@ -49,6 +53,7 @@ class DayFigures(msgspec.Struct, frozen=True):
     over_room_s: int
     throttled_s: int
     hunts: int
+    hottest_at: dict[str, float] = msgspec.field(default_factory=dict)
 
 
 def rehearse(
@@ -58,68 +63,89 @@ def rehearse(
     room_c: float,
     background_dba: Vector | None = None,
     dead: str = "",
+    every_s: int = 1,
 ) -> Rehearsal:
     """Play a day through a machine with its fans on curves, groups without one at the duties of its setting.
 
-    ``background_dba`` (n,) is the room without the machine (none: as it was measured); a ``dead`` group stands. It begins
-    where the machine would have settled at the first second.
+    ``background_dba`` (n,) is the room without the machine (none: as it was measured); a ``dead`` group stands. It is played in
+    steps of ``every_s`` seconds (a few are near enough for a look), and begins where the machine would have settled at the
+    first one.
     """
     background = np.full(day.seconds, machine.background_dba) if background_dba is None else background_dba
-    table = curves_of(machine, curves)
-    out = _lived(machine, table, day, room_c, _settled(machine, table, day, room_c), background, dead)
-    core, level, power, left, duty = out[:, 0], out[:, 1], out[:, 2], out[:, 3], out[:, 4:]
-    figures = _figures(core, level, left, duty, background, day)
-    return Rehearsal(core, level, power, left, duty, figures)
+    laws = laws_at(machine, curves)
+    out = _lived(machine, laws, day, room_c, _settled(machine, laws, day, room_c, every_s), background, dead, every_s)
+    ends = 4 + len(machine.groups)
+    core, level, power, left, duty, sensors = out[:, 0], out[:, 1], out[:, 2], out[:, 3], out[:, 4:ends], out[:, ends:]
+    hottest = dict(zip(machine.sources, sensors.max(axis=0).tolist(), strict=True))
+    figures = _figures(core, level, left, duty, background, day, hottest)
+    return Rehearsal(core, level, power, left, duty, sensors, figures)
 
 
-def curves_of(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> CurveTables:
-    """Return the curves as the compiled day takes them."""
-    setting = machine.setting
-    each = [curves.get(group) for group in machine.groups]
-    points = [point for curve in each for point in (curve.points if curve is not None else ())]
-    ends = np.cumsum([len(curve.points) if curve is not None else 0 for curve in each]).astype(np.int64)
-    known = [curve if curve is not None else FanCurve("", ()) for curve in each]
-    return CurveTables(
-        fixed=np.array([setting.fan_duty.get(group, FIXED_DUTY) for group in machine.groups]),
-        first=np.concatenate([[0], ends[:-1]]).astype(np.int64),
-        last=ends,
-        celsius=np.array([celsius for celsius, _ in points], dtype=float),
-        duty=np.array([duty for _, duty in points], dtype=float),
-        smooth_s=np.array([curve.smoothing_s for curve in known]),
-        hysteresis_k=np.array([curve.hysteresis_k for curve in known]),
-        ramp_up=np.array([curve.ramp_up_percent_per_s for curve in known]),
-        ramp_down=np.array([curve.ramp_down_percent_per_s for curve in known]),
-        off_below=np.array([NEVER_C if curve.off_below_c is None else curve.off_below_c for curve in known]),
-    )
+def laws_at(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> CurveLaws:
+    """Return the curves as the compiled day takes them. Raises ``KeyError`` for a source that the rehearsal does not know."""
+    return curve_laws([curves.get(group) for group in machine.groups], machine.sensor)
+
+
+def fixed_at(machine: MachineAtPoint) -> Vector:
+    """Return the duties in % ``(g,)`` of groups that are on no curve."""
+    return np.array([machine.setting.fan_duty.get(group, FIXED_DUTY) for group in machine.groups])
 
 
 FIXED_DUTY = 50.0
 """Where a group stands that has neither a curve nor a duty."""
 
 
-def _settled(machine: MachineAtPoint, table: CurveTables, day: DayOfLoad, room_c: float) -> Vector:
+def settled_on(
+    machine: MachineAtPoint, curves: Mapping[str, FanCurve], activity: float, room_c: float, load: int = 1
+) -> tuple[float, Vector, Vector]:
+    """Return where a machine settles with its fans on curves: the core in °C, all duties ``(g,)`` in % and the parts of the
+    rise ``(p,)`` in K; of one that swings, the core and duties of its last ten minutes."""
+    hours = DayOfLoad("steady", np.full(SETTLES_S, load, dtype=np.int64), np.full(SETTLES_S, activity))
+    parts = np.zeros(machine.parts)
+    out = _lived(machine, laws_at(machine, curves), hours, room_c, parts, np.zeros(SETTLES_S), "")[-LAST_S:]
+    return float(out[:, 0].mean()), out[:, 4 : 4 + len(machine.groups)].mean(axis=0), parts
+
+
+def _settled(machine: MachineAtPoint, laws: CurveLaws, day: DayOfLoad, room_c: float, every_s: int) -> Vector:
     """Return the parts of the rise where a day begins: as they settle after hours of its first second."""
     first = DayOfLoad(day.name, np.repeat(day.load[:1], SETTLES_S), np.repeat(day.activity[:1], SETTLES_S))
     parts = np.zeros(machine.parts)
-    _lived(machine, table, first, room_c, parts, np.zeros(SETTLES_S), "")
+    _lived(machine, laws, first, room_c, parts, np.zeros(SETTLES_S), "", every_s)
     return parts
 
 
 def _lived(
-    machine: MachineAtPoint, table: CurveTables, day: DayOfLoad, room_c: float, parts: Vector, background_dba: Vector, dead: str
+    machine: MachineAtPoint,
+    laws: CurveLaws,
+    day: DayOfLoad,
+    room_c: float,
+    parts: Vector,
+    background_dba: Vector,
+    dead: str,
+    every_s: int = 1,
 ) -> Array:
     """Return a day second by second, as ``live_a_day`` fills it in, and move ``parts`` through it."""
-    out = np.empty((day.seconds, 4 + len(machine.groups)))
+    out = np.empty((day.seconds, 4 + len(machine.groups) + len(machine.sources)))
     stands: Indices = np.array([int(group == dead) for group in machine.groups], dtype=np.int64)
     drawn = machine.drawn
+    room = np.full(day.seconds, room_c)
     live_a_day(
-        machine.heat, machine.fans, table, day.load, day.activity, np.full(day.seconds, room_c), energy_of(background_dba),
-        drawn.idle_w, drawn.full_w, drawn.per_k, drawn.at_c, machine.cap_c, parts, out, stands,
+        machine.heat, machine.fans, machine.sensors, laws, fixed_at(machine), day.load, day.activity, room,
+        energy_of(background_dba), drawn.idle_w, drawn.full_w, drawn.per_k, drawn.at_c, machine.cap_c, parts, out, stands,
+        every_s,
     )  # fmt: skip
     return out
 
 
-def _figures(core: Vector, level: Vector, left: Vector, duty: Array, background: Vector, day: DayOfLoad) -> DayFigures:
+def _figures(
+    core: Vector,
+    level: Vector,
+    left: Vector,
+    duty: Array,
+    background: Vector,
+    day: DayOfLoad,
+    hottest_at: dict[str, float],
+) -> DayFigures:
     ramps = ramps_heard(level)
     return DayFigures(
         mean_dba=10.0 * math.log10(float(np.mean(energy_of(level)))),
@@ -130,6 +156,7 @@ def _figures(core: Vector, level: Vector, left: Vector, duty: Array, background:
         over_room_s=int(np.count_nonzero(level > background + OVER_DB)),
         throttled_s=int(np.count_nonzero(left < FULL_POWER)),
         hunts=sum(hunts_of(duty[:, group], day) for group in range(duty.shape[1])),
+        hottest_at=hottest_at,
     )
 
 

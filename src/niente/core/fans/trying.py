@@ -7,16 +7,19 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models, fit_models
+from niente.core.analysis.sensor_shares import SensorShare, sensor_shares_in
 from niente.core.analysis.warming import response_in
 from niente.core.fans.day import DayOfLoad, standard_day
 from niente.core.fans.drawing import quietest_curves
 from niente.core.fans.hunting import CurveLoop, loop_of
-from niente.core.fans.machine import MachineAtPoint, machine_at
+from niente.core.fans.machine import OF_CORE, MachineAtPoint, machine_at
 from niente.core.fans.rehearsal import DayFigures, rehearse
 from niente.core.model.errors import NotEnoughError, PlanError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.limits import Limits
+from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.science.heat.response import HeatResponse
 from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader
@@ -27,8 +30,6 @@ CAUTION = (
     "A curve must go to full speed where its sensor is lost, and leave the board's supply and the drives some air; a rehearsal "
     "knows the core alone. The makers' limits come first: watch the first hours of a new curve."
 )
-OF_CORE = ("core_temperature_c", "package_temperature_c")
-"""Sources that a rehearsal knows: what the runs' counted temperature stands for."""
 
 
 class WorstCase(msgspec.Struct, frozen=True):
@@ -85,13 +86,18 @@ def try_curves(
     """
     models = fit_models(evidence)
     progress("Working out how fast the machine warms …")
-    response = _response(book, models)
+    response, shares = responses(book, models)
     at = setting if setting is not None else choose(models, limits).pick.setting
     room = room_c if room_c is not None else models.room_c
-    machine = machine_at(models, response, at, room)
+    machine = machine_at(models, response, at, room, shares)
     _insist_on(models.card, machine, given or {}, dead)
     found, own = models.card.stock.fan_curve, at.fan_curve
-    wanted = {FIXED: {}, FOUND: _known(found), OWN: _known(own) if own != found else {}, GIVEN: dict(given or {})}
+    wanted = {
+        FIXED: {},
+        FOUND: _known(machine, found),
+        OWN: _known(machine, own) if own != found else {},
+        GIVEN: dict(given or {}),
+    }
     if draw:
         wanted[DRAWN] = quietest_curves(
             machine, _moved(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
@@ -108,13 +114,13 @@ def try_curves(
         for name, curves in wanted.items()
         if curves or name == FIXED
     ]
-    left_out = [(group, curve) for group, curve in {**found, **own}.items() if not curve.source.startswith(OF_CORE)]
-    return CurveTrials(tuple(days), room, at, tuple(trials), _doubts(machine, response, left_out))
+    left_out = [(group, curve) for group, curve in {**found, **own}.items() if not machine.knows(curve)]
+    return CurveTrials(tuple(days), room, at, tuple(trials), doubts(machine, response, shares, left_out))
 
 
-def _known(curves: Mapping[str, FanCurve]) -> dict[str, FanCurve]:
-    """Return the curves that a rehearsal knows the source of."""
-    return {group: curve for group, curve in curves.items() if curve.source.startswith(OF_CORE)}
+def _known(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> dict[str, FanCurve]:
+    """Return the curves that a rehearsal knows the sources of."""
+    return {group: curve for group, curve in curves.items() if machine.knows(curve)}
 
 
 def worst_cases(
@@ -135,10 +141,13 @@ def worst_cases(
         yield WorstCase(name, came.hottest_c, came.throttled_s, came.loudest_dba, warning)
 
 
-def _response(book: Path, models: Models) -> HeatResponse:
+def responses(book: Path, models: Models) -> tuple[HeatResponse, dict[str, SensorShare]]:
+    """Return how fast the machine of a book warms, and what its sensors beside the core see of it. Raises ``NotEnoughError``
+    where no run tells."""
     reader = BookReader(book)
     try:
         response = response_in(reader, models)
+        shares = sensor_shares_in(reader, models, response) if response is not None else {}
     finally:
         reader.close()
     if response is None:
@@ -146,7 +155,7 @@ def _response(book: Path, models: Models) -> HeatResponse:
             "No run with fixed fans tells how fast this machine warms.",
             remedy="A quiet point, or any run of ten minutes with fixed duties, does.",
         )
-    return response
+    return response, shares
 
 
 def _insist_on(card: RigCard, machine: MachineAtPoint, given: Mapping[str, FanCurve], dead: str) -> None:
@@ -159,8 +168,9 @@ def _insist_on(card: RigCard, machine: MachineAtPoint, given: Mapping[str, FanCu
         problems = curve.problems()
         if group not in machine.groups:
             problems = [f"this machine has no such group; it has {', '.join(machine.groups)}"]
-        elif not curve.source.startswith(OF_CORE):
-            problems = [f"a rehearsal does not know {curve.source} yet: it follows the core's temperature"]
+        elif not machine.knows(curve):
+            known = ", ".join((OF_CORE[0], *machine.sources))
+            problems = [f"no run of this machine tells what {', '.join(curve.sources)} reads; it knows {known}"]
         if problems:
             raise PlanError(
                 f"The curve of the {group} fans cannot be followed: {'; '.join(problems)}.",
@@ -180,7 +190,12 @@ def _source(card: RigCard) -> str:
     return next((source for source in card.curve_sources if source.startswith(OF_CORE)), OF_CORE[0])
 
 
-def _doubts(machine: MachineAtPoint, response: HeatResponse, left_out: Sequence[tuple[str, FanCurve]]) -> tuple[str, ...]:
+def doubts(
+    machine: MachineAtPoint,
+    response: HeatResponse,
+    shares: Mapping[str, SensorShare],
+    left_out: Sequence[tuple[str, FanCurve]],
+) -> tuple[str, ...]:
     """Return in words what a rehearsal does not know."""
     parts = [
         "silicon and spreader",
@@ -194,7 +209,11 @@ def _doubts(machine: MachineAtPoint, response: HeatResponse, left_out: Sequence[
         words.append(f"No run tells the heat capacity of {', '.join(unknown)}: half an hour from cold would.")
     words.append("Speeds under the least duty that was run are not known: there a group is taken to stand.")
     words += [
-        f"The {group} fans' own curve follows {curve.source}, which a rehearsal does not know: it is left out."
+        f"{quantity_of(name).title}: what its sensor reads is known to {share.residual_sd_k:.1f} K."
+        for name, share in shares.items()
+    ]
+    words += [
+        f"The {group} fans' own curve follows the {curve.source_words}, which a rehearsal does not know: it is left out."
         for group, curve in left_out
     ]
     words.append(CAUTION)

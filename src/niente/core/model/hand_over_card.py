@@ -7,9 +7,9 @@ import msgspec
 
 from niente.core.model.answer_document import AnswerFigure, Remark, Table
 from niente.core.model.errors import DocumentError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.json_files import JsonError, converted, decoded_json, indented_json, json_schema
 from niente.core.model.rig_card import ControlFile, SetBy
-from niente.core.model.setting import FanCurve
 
 HAND_OVER_FORMAT = "niente-card/1"
 

@@ -7,9 +7,10 @@ import msgspec
 
 from niente.core.model.case_air import CaseAir
 from niente.core.model.errors import RigError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.quantities import quantity_of
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.science.dynamics import OVER_DB
 
 

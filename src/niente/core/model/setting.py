@@ -1,13 +1,13 @@
 """A setting: everything a person may dial in on a machine, at one operating point."""
 
 from collections.abc import Iterator
-from itertools import pairwise
 from typing import Any
 
 import msgspec
 
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.names import control_name
-from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
+from niente.core.model.quantities import quantity_of
 
 FAN_DUTY = "fan_duty"
 OFF_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz", "fixed_voltage_v"})
@@ -16,48 +16,6 @@ OFF_AT_ZERO = frozenset({"core_offset_mv", "point_offset_mv", "fixed_clock_mhz",
 
 NAMED = {"burst_power_w": "burst", "burst_time_s": "for", "fixed_clock_mhz": "fixed", "fixed_voltage_v": "fixed"}
 """What a value is called in words where its unit alone would be taken for another control's."""
-
-
-class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A fan group's duty over a temperature: points (°C, %) in rising order, straight in between and flat outside.
-
-    ``source`` is the channel it follows (of several, the hottest). Falling temperatures count only once they have
-    fallen by ``hysteresis_k``; the duty moves by at most the two ramps. Below ``off_below_c`` the fans stand. The
-    temperature is averaged over ``smoothing_s`` first.
-    """
-
-    source: str
-    points: tuple[tuple[float, float], ...]
-    hysteresis_k: float = 2.0
-    ramp_up_percent_per_s: float = 2.0
-    ramp_down_percent_per_s: float = 1.0
-    off_below_c: float | None = None
-    smoothing_s: float = 0.0
-
-    @property
-    def text(self) -> str:
-        """The curve in words, as it is entered: ``73 °C 20 %, 81 °C 29 %; up 0.5, down 0.2 %/s, hysteresis 3 K``."""
-        space = NO_BREAK_SPACE
-        words = ", ".join(f"{celsius:g}{space}°C {duty:g}{space}%" for celsius, duty in self.points)
-        words += f"; up {self.ramp_up_percent_per_s:g}, down {self.ramp_down_percent_per_s:g}{space}%/s"
-        words += f", hysteresis {self.hysteresis_k:g}{space}K"
-        words += f", averaged over {self.smoothing_s:g}{space}s" if self.smoothing_s else ""
-        return words + (f", off below {self.off_below_c:g}{space}°C" if self.off_below_c is not None else "")
-
-    def problems(self) -> list[str]:
-        """Return what is impossible about this curve, in words."""
-        found = []
-        if not self.points:
-            found.append("it has no points")
-        if any(b[0] <= a[0] for a, b in pairwise(self.points)):
-            found.append("its temperatures do not rise from point to point")
-        if any(not 0.0 <= duty <= 100.0 for _, duty in self.points):
-            found.append("a duty lies outside 0 to 100 %")
-        if self.hysteresis_k < 0 or self.ramp_up_percent_per_s <= 0 or self.ramp_down_percent_per_s <= 0:
-            found.append("its hysteresis and ramps have to be positive")
-        if self.smoothing_s < 0:
-            found.append("its smoothing has to be positive")
-        return found
 
 
 class Setting(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

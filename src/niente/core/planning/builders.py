@@ -4,11 +4,12 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.names import kind_of, part_of
 from niente.core.model.plan import Confirmation, Exposure, Step
 from niente.core.model.question import Axis, FanSchool, Question, Span
 from niente.core.model.rig_card import Control, LoadKind, RigCard
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
 from niente.core.planning.axis_values import LEVEL, SPEED, axis_problem, is_fan_axis, snapped
 
 NOISE = Exposure(min_s=30.0, max_s=30.0)

@@ -16,7 +16,7 @@ import platformdirs
 Function = TypeVar("Function", bound=Callable[..., object])
 
 
-ROOMS = ("rigs/simulated", "fans")
+ROOMS = ("rigs/simulated", "rigs", "fans")
 """The rooms of the core that hold what is compiled."""
 
 

@@ -17,7 +17,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.model.rig_sheet import RigSheet
 from niente.core.model.setting import Setting
 
-PROTOCOL = 11
+PROTOCOL = 12
 
 
 class Hello(msgspec.Struct, frozen=True, tag=True):

@@ -1,11 +1,12 @@
 """What a setting and a load ask of a machine, worked out once and not every second; and the room it stands in."""
 
 import math
-from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
-from niente.core.model.setting import FanCurve, Setting
+from niente.core.model.setting import Setting
+from niente.core.rigs.curve_controller import curve_laws
 from niente.core.rigs.simulated import plant
 from niente.core.rigs.simulated.acoustics import sound_of
 from niente.core.rigs.simulated.card import SAMPLE_PERIOD_S, channels_of
@@ -17,7 +18,7 @@ from niente.core.rigs.simulated.sensors import sensors_of
 from niente.core.rigs.simulated.silicon import silicon_of
 from niente.core.rigs.simulated.streams import streams_of
 from niente.core.science.air_density import density_ratio
-from niente.core.science.arrays import Array, Indices, Vector
+from niente.core.science.arrays import Array, Vector
 
 NO_LIMIT_W = 1e4
 MIN_AVERAGE_S = 1.0
@@ -26,8 +27,6 @@ DUSK_H = 0.5
 """Day and night pass into each other over this long."""
 MIN_FAN_V = 1.2
 """What of its supply a fan loses before it turns."""
-NEVER_C = -273.0
-"""Below this no fan is switched off."""
 WIRED = -1
 """The index of the header of a fan that has none."""
 COMES_UP_S = 20.0
@@ -64,6 +63,7 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
         density=density_ratio(machine.room.altitude_m),
         idle_mhz=machine.processor.idle_mhz,
         package_share=float(sum(source.of_package for source in machine.heat.sources)),
+        board=plant.Board(*msgspec.structs.astuple(machine.controller)),
         pick=np.array([columns[channel.name] for channel in channels_of(machine)], dtype=np.int64),
     )
 
@@ -93,43 +93,6 @@ def _first_fan(fans: list[Fan], group: str) -> int:
     return next((i for i, fan in enumerate(fans) if fan.group == group), -1)
 
 
-class _Curves(NamedTuple):
-    """The fan curves of a setting, by group, their points one after the other."""
-
-    starts: Indices
-    ends: Indices
-    node: Indices
-    celsius: Vector
-    duty: Vector
-    smooth_s: Vector
-    hysteresis: Vector
-    ramp_up: Vector
-    ramp_down: Vector
-    off_below: Vector
-
-
-NO_CURVE = FanCurve("", (), 0.0, 0.0, 0.0)
-"""What stands for a group that is on no curve."""
-
-
-def _curves_of(machine: Machine, index: dict[str, int], setting: Setting) -> _Curves:
-    curves = [setting.fan_curve.get(group, NO_CURVE) for group in machine.groups()]
-    points = np.array([point for curve in curves for point in curve.points], float).reshape(-1, 2)
-    ends = np.cumsum([len(curve.points) for curve in curves]).astype(np.int64)
-    return _Curves(
-        starts=np.concatenate([[0], ends[:-1]]).astype(np.int64),
-        ends=ends,
-        node=np.array([_node_of(machine, index, curve.source) for curve in curves], dtype=np.int64),
-        celsius=points[:, 0].copy(),
-        duty=points[:, 1].copy(),
-        smooth_s=np.array([curve.smoothing_s for curve in curves], float),
-        hysteresis=np.array([curve.hysteresis_k for curve in curves], float),
-        ramp_up=np.array([curve.ramp_up_percent_per_s for curve in curves], float),
-        ramp_down=np.array([curve.ramp_down_percent_per_s for curve in curves], float),
-        off_below=np.array([NEVER_C if curve.off_below_c is None else curve.off_below_c for curve in curves], float),
-    )
-
-
 def _heat_sources(machine: Machine, load: MachineLoad, index: dict[str, int]) -> tuple[Vector, Vector]:
     """Return what is given off at each node beside the package (W), and which share of the supply's losses."""
     heat, of_supply = np.zeros(len(index)), np.zeros(len(index))
@@ -149,7 +112,6 @@ def demand_of(
     active = load.active_cores or cores
     sustained = float(setting.sustained_power_w or NO_LIMIT_W)
     heat, of_supply = _heat_sources(machine, load, index)
-    curves = _curves_of(machine, index, setting)
     return plant.Demand(
         activity=np.where(np.arange(cores) < active, max(load.activity, IDLE_ACTIVITY), IDLE_ACTIVITY),
         asked_v=c.power.stock_v + _offsets_v(setting, cores, points),
@@ -172,16 +134,7 @@ def demand_of(
         deadlines=load.deadlines,
         works=not load.is_idle,
         duty=np.array([setting.fan_duty.get(group, 0.0) for group in groups], float),
-        curve_from=curves.starts,
-        curve_to=curves.ends,
-        curve_node=curves.node,
-        curve_c=curves.celsius,
-        curve_duty=curves.duty,
-        smooth_s=curves.smooth_s,
-        hysteresis=curves.hysteresis,
-        ramp_up=curves.ramp_up,
-        ramp_down=curves.ramp_down,
-        off_below=curves.off_below,
+        curves=curve_laws([setting.fan_curve.get(group) for group in groups], lambda one: _node_of(machine, index, one)),
         stuck=np.array([float(name in stuck or fan.group in stuck) for name, fan in machine.fans.items()], float),
         supplied=np.array([_supplied(setting, fan.group, fan.supply_v) for fan in machine.fans.values()], float),
     )

@@ -368,6 +368,17 @@ class Build(Variant, frozen=True, kw_only=True):
     patch: dict[str, Any] = msgspec.field(default_factory=dict)
 
 
+class FanController(msgspec.Struct, frozen=True):
+    """What the board does to every fan curve: duties in steps of ``step_percent`` (0: none), its own hysteresis beside the
+    curve's, a start of standing fans at no less than ``start_boost_percent``, and sensors of its own, which lag and are off."""
+
+    step_percent: NotNegative = 0.0
+    hysteresis_k: NotNegative = 0.0
+    start_boost_percent: Annotated[float, msgspec.Meta(ge=0, le=100)] = 0.0
+    lag_s: NotNegative = 0.0
+    offset_k: Annotated[float, msgspec.Meta(ge=-20, le=20)] = 0.0
+
+
 class Machine(msgspec.Struct, frozen=True):
     """One simulated machine, whole. ``kind`` is its class, which new machines are made from. ``variant`` is the state that
     the file describes; ``variants`` are the others.
@@ -404,6 +415,7 @@ class Machine(msgspec.Struct, frozen=True):
     listener: EarModel | None = None
     restart_s: NotNegative = 0.0
     graphics_factor: Positive = 1.0
+    controller: FanController = FanController()
 
     def groups(self) -> tuple[str, ...]:
         """Return the fan groups, the pump's among them, in the order of the controls that set them."""

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from niente.core.rigs.curve_controller import CurveLaws, duty_on_curve, moved_duty, sensed, stands_now
 from niente.core.rigs.simulated import silicon as sil
 from niente.core.rigs.simulated.acoustics import Sound, machine_level_db
 from niente.core.rigs.simulated.flow_network import Ways, solve_flows, way_lifts
@@ -40,6 +41,17 @@ OUTPUTS = 7
 """Places, behind the nodes, in what is true of one second; the groups' speeds follow."""
 
 
+class Board(NamedTuple):
+    """What a board's own controller does to every curve it follows: duties in whole steps of ``step_percent``, a hysteresis
+    beside the curve's, a start at no less than ``start_boost_percent``, and sensors that lag and are off."""
+
+    step_percent: float
+    hysteresis_k: float
+    start_boost_percent: float
+    lag_s: float
+    offset_k: float
+
+
 class Constants(NamedTuple):
     """What does not change while a machine runs."""
 
@@ -63,14 +75,15 @@ class Constants(NamedTuple):
     idle_mhz: float
     package_share: float
     pick: Indices
+    board: Board
 
 
 class Demand(NamedTuple):
     """What a setting and a load ask of the machine.
 
-    Cores: activity, the voltage asked for along the curve ``(cores, points)``. Sources ``(n,)``: heat that does not follow
-    the package, and the shares that follow the supply's loss. Groups: their duty, or the curve between ``curve_from`` and
-    ``curve_to`` over ``curve_node`` (-1: the hottest core). ``stuck`` fans stand; ``supplied`` scales each fan's speed.
+    Cores: activity, the voltage asked for along the curve ``(cores, points)``. Sources ``(n,)``: heat that does not follow the
+    package, and the shares that follow the supply's loss. Groups: their duty, or the curve that they follow over nodes (sensor
+    -1: the hottest core). ``stuck`` fans stand; ``supplied`` scales each fan's speed.
     """
 
     activity: Vector
@@ -94,16 +107,7 @@ class Demand(NamedTuple):
     deadlines: bool
     works: bool
     duty: Vector
-    curve_from: Indices
-    curve_to: Indices
-    curve_node: Indices
-    curve_c: Vector
-    curve_duty: Vector
-    smooth_s: Vector
-    hysteresis: Vector
-    ramp_up: Vector
-    ramp_down: Vector
-    off_below: Vector
+    curves: CurveLaws
     stuck: Vector
     supplied: Vector
 
@@ -117,6 +121,7 @@ class PlantState(NamedTuple):
     duty: Vector
     seen_c: Vector
     held_c: Vector
+    stands: Vector
     solved: Vector
     driven: Vector
     flows: Vector
@@ -151,6 +156,7 @@ def idle_state(c: Constants, room_c: float, groups: int) -> PlantState:
         duty=np.zeros(groups),
         seen_c=np.full(groups, room_c),
         held_c=np.full(groups, -100.0),
+        stands=np.zeros(groups),
         solved=np.full(fans, -1.0),
         driven=np.zeros(streams),
         flows=np.zeros(currents),
@@ -166,19 +172,21 @@ def idle_state(c: Constants, room_c: float, groups: int) -> PlantState:
 @compiled
 def move_fans(c: Constants, d: Demand, s: PlantState) -> float:
     """Move duties along their curves and speeds towards their duties by one second; return the pump's share of its speed."""
+    laws, board = d.curves, c.board
     for g in range(s.duty.shape[0]):
-        first, last = d.curve_from[g], d.curve_to[g]
-        if last <= first:
+        if laws.last[g] <= laws.first[g]:
             s.duty[g] = d.duty[g]
             continue
-        node = d.curve_node[g]
-        source = s.firmware[HOTTEST] if node < 0 else s.nodes[node]
-        s.seen_c[g] += (source - s.seen_c[g]) / max(d.smooth_s[g], 1.0)
-        s.held_c[g] = min(max(s.held_c[g], s.seen_c[g]), s.seen_c[g] + d.hysteresis[g])
-        wanted = np.interp(s.held_c[g], d.curve_c[first:last], d.curve_duty[first:last])
-        if s.held_c[g] < d.off_below[g]:
-            wanted = 0.0
-        s.duty[g] += min(max(wanted - s.duty[g], -d.ramp_down[g]), d.ramp_up[g])
+        reads = sensed(laws, g, s.nodes, s.firmware[HOTTEST]) + board.offset_k
+        s.seen_c[g] += (reads - s.seen_c[g]) / max(laws.smooth_s[g] + board.lag_s, 1.0)
+        s.held_c[g] = min(max(s.held_c[g], s.seen_c[g]), s.seen_c[g] + laws.hysteresis_k[g] + board.hysteresis_k)
+        s.stands[g] = stands_now(laws, g, s.held_c[g], s.seen_c[g], s.firmware[POWER], s.stands[g])
+        wanted = 0.0 if s.stands[g] > 0.0 else duty_on_curve(laws, g, s.held_c[g])
+        if board.step_percent > 0.0:
+            wanted = np.round(wanted / board.step_percent) * board.step_percent
+        if s.duty[g] <= 0.0 and wanted > 0.0:
+            s.duty[g] = board.start_boost_percent
+        s.duty[g] = moved_duty(laws, g, s.duty[g], wanted, 1.0)
     for f in range(s.speeds.shape[0]):
         duty = s.duty[c.fan_group[f]] if c.fan_group[f] >= 0 else 100.0
         least = c.fan_stall[f] if s.speeds[f] > 0.1 else c.fan_start[f]

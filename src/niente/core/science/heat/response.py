@@ -177,6 +177,19 @@ def fit_response(path: HeatPath, warmings: Sequence[Warming]) -> HeatResponse | 
     )
 
 
+def parts_of_runs(path: HeatPath, response: HeatResponse, warmings: Sequence[Warming]) -> list[Array]:
+    """Return the parts of the rise in each run ``(n, p)`` in K, oldest first, as a fitted response has them: each from where
+    the run before left it, with what the run's own readings say of its beginning."""
+    found: list[Array] = []
+    stand, ended_s = None, -math.inf
+    for one in warmings:
+        run = _Run(path, response.reference_w, one, one.begins_s - ended_s)
+        parts, stand = run.parts(response.j_per_k, response.behind, stand)
+        ended_s = one.begins_s + one.spacing_s * (one.rise_k.shape[0] - 1)
+        found.append(parts)
+    return found
+
+
 def _prior(groups: int) -> tuple[Vector, Vector]:
     """Return means and standard deviations of the logarithms of all capacities and of the log odds ``(p + 1,)``."""
     pairs = [FAST_J_PER_K, BODY_J_PER_K, COMMON_J_PER_K, *[OWN_J_PER_K] * groups]
@@ -200,6 +213,19 @@ class _Run:
         """Return what is left of the readings, in standard deviations, with the best beginning and factor of this run and what
         those take beside; and where the parts ``(p,)`` stand at its end. ``before_k`` is where they stood at the end of the run
         before (none: nobody knows)."""
+        forced, fading, left, best = self._solved(j_per_k, behind, before_k)
+        ends: Vector = best[0] * forced[-1] + best[1:] * fading[-1]
+        return left, ends
+
+    def parts(self, j_per_k: Vector, behind: float, before_k: Vector | None) -> tuple[Array, Vector]:
+        """Return the parts of the rise ``(n, p)`` all through the run, and where they stand at its end."""
+        forced, fading, _, best = self._solved(j_per_k, behind, before_k)
+        every: Array = best[0] * forced + best[1:] * fading
+        return every, every[-1]
+
+    def _solved(self, j_per_k: Vector, behind: float, before_k: Vector | None) -> tuple[Array, Array, Vector, Vector]:
+        """Return how the parts follow and fade ``(n, p)``, what is left of the readings, and the run's best factor and
+        beginnings ``(1 + p,)``."""
         taus = _time_constants(_split(self.k_per_w, behind), j_per_k)[0]
         targets = _split(self.targets_k, behind)
         forced = parts_following(targets, taus, self.spacing_s)
@@ -211,9 +237,8 @@ class _Run:
         rows = np.concatenate([columns[self.read] / READING_SD_K, np.diag(1.0 / sds)])
         wanted = np.concatenate([self.rise_k[self.read] / READING_SD_K, expected / sds])
         best = np.linalg.solve(rows.T @ rows, rows.T @ wanted)  # the priors keep it well conditioned
-        ends: Vector = best[0] * forced[-1] + best[1:] * fading[-1]
         left: Vector = wanted - rows @ best
-        return left, ends
+        return forced, fading, left, best
 
     def _begins(self, taus: Vector, steady_k: Vector, before_k: Vector | None) -> tuple[Vector, Vector]:
         """Return where the parts are thought to begin, and how surely: as the run before left them, less what they lost
