@@ -20,7 +20,7 @@ def test_a_day_is_rehearsed_and_a_curve_drawn(sweep_copy: Path) -> None:
     curve = "=40:25,65:50,85:100"
     result = fans(str(sweep_copy), "--draw", "--curve", f"case{curve}", "--curve", f"cooler{curve}", "--smooth", "5")
     assert result.exception is None, result.exception
-    assert "Trying curves: 0 of 36" in result.stderr
+    assert "Trying curves: 0 of 58" in result.stderr
     lines = result.stdout.replace("\u00a0", " ").splitlines()
     assert lines[0].startswith("Show day (seven shows of fifty minutes, and frames rendered until dawn), room ")
     assert lines[1].split() == ["fixed", "duties", "curves", "as", "given", "curves", "as", "drawn"]

@@ -19,8 +19,8 @@ from niente.core.model.limits import Limits
 from niente.core.model.rig_card import RigCard
 
 if TYPE_CHECKING:
+    from niente.core.fans.curve_trials import CurveTrials
     from niente.core.fans.rehearsal import DayFigures
-    from niente.core.fans.trying import CurveTrials
 
 FORMAT = "niente-fans/1"
 DAYS = {day.name: day.words for day in STANDARD_DAYS}
@@ -42,7 +42,7 @@ def fans_command(book: Path, as_json: bool, **given: Any) -> None:
     given or drawn: how loud, how warm, how often a change is heard. Nothing is run.
 
     Example: niente-cli fans larkspur.niente --point Night --draw --day render"""
-    from niente.core.fans.trying import try_curves
+    from niente.core.fans.curve_trials import try_curves
 
     evidence, limits = read_book(book)
     setting = None

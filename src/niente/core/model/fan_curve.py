@@ -93,6 +93,13 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         )
         return [words for broken, words in rules if broken] + self._off_problems() + self._band_problems()
 
+    def dangers(self) -> list[str]:
+        """Return in words what a curve that is drawn here must not do, though a machine may be found with it: fans that stand
+        on the word of one sensor."""
+        if self.off_below_c is not None and self.off_below_w is None:
+            return ["its fans may stand only where a low power says so as well: one sensor may be wrong"]
+        return []
+
     def _off_problems(self) -> list[str]:
         """Return what is impossible about where the fans stand."""
         if self.off_below_c is None:

@@ -1,5 +1,7 @@
 """What a guard can watch, where it stands before anybody moves it, and what is wrong with one."""
 
+import math
+
 import msgspec
 
 from niente.core.model.names import kind_of
@@ -39,6 +41,12 @@ _REASONS = {
 }
 _DWELLS_S = {RISE_RATE: 5.0, ROOM_MOVED: 60.0}
 _MILD = {ROOM_MOVED: GuardAction.WARN}
+
+
+def calm_level(quantity: str) -> float:
+    """Return the level under which a new guard on a quantity is calm, in its unit; infinite for one that is guarded above
+    nothing."""
+    return _LEVELS.get(kind_of(quantity), (math.inf, math.inf))[1]
 
 
 def can_watch(card: RigCard, quantity: str) -> bool:

@@ -25,6 +25,16 @@ OF_A_CHOICE = (
     "answer.to_pick",
 )
 """Actions on a choice and on what stands beside it."""
+OF_CURVES = (
+    "fans.draw",
+    "fans.stop_drawing",
+    "fans.give",
+    "fans.take_off",
+    "fans.to_others",
+    "fans.add_point",
+    "fans.drop_point",
+)
+"""Actions on the curves of a point."""
 OF_A_QUESTION = ("plan.start", "map.missing")
 """Actions that have no place while no question is asked."""
 OF_WHO_COMMANDS = ("run.note", "run.stop")

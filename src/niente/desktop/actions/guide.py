@@ -11,7 +11,7 @@ from niente.desktop.actions.registry import SPECS
 from niente.desktop.services.decimal_sign import in_locale
 from niente.desktop.services.translation import tr
 
-TOPICS = ("window", "books", "rig", "plan", "run", "bench", "map", "answer", "proof", "noise", "safety", "keys")
+TOPICS = ("window", "books", "rig", "plan", "run", "bench", "map", "answer", "fans", "proof", "noise", "safety", "keys")
 
 
 def page_of(topic: str) -> str:

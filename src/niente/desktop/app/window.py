@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QVBoxLayou
 
 from niente.core.model.commands import Command
 from niente.core.serving.desktop_bus import DesktopBus
-from niente.desktop.actions.enabling import OF_A_CHOICE, OF_THE_LIST, Enabling
+from niente.desktop.actions.enabling import OF_A_CHOICE, OF_CURVES, OF_THE_LIST, Enabling
 from niente.desktop.actions.menus import fill_menus
 from niente.desktop.actions.registry import Actions
 from niente.desktop.app.focus_ring import FocusRing
@@ -40,13 +40,13 @@ from niente.desktop.widgets.page_stack import PageStack
 
 SOLVERS = "scipy.optimize.elementwise"
 """What a page needs for a prediction: it takes a second to import, which is then over before a plan runs."""
-LEAST_WIDE_PX, LEAST_HIGH_PX = 960, 560
-FOLDS_UNDER_PX = 1000
+LEAST_WIDE_PX, LEAST_HIGH_PX, FOLDS_UNDER_PX = 960, 560, 1000
 """A narrower window folds its margin."""
-NAMES = ["Rig", "Plan", "Run", "Map", "Answer", "Proof"]
+NAMES = ["Rig", "Plan", "Run", "Map", "Answer", "Fans", "Proof"]
 PAGE_OF = {
     **dict.fromkeys((*OF_THE_LIST, "plan.keep", "plan.compare"), "Plan"),
     **dict.fromkeys(("map.run_here", "map.prove", "map.picture", "map.csv", "map.table"), "Map"),
+    **dict.fromkeys(OF_CURVES, "Fans"),
     **dict.fromkeys(("proof.run", "proof.soak"), "Proof"),
     **dict.fromkeys((*OF_A_CHOICE, "answer.check"), "Answer"),
     "run.follow": "Run",
@@ -238,6 +238,7 @@ class Window(QMainWindow):
         if self.pages:
             return
         from niente.desktop.pages.answer.page import AnswerPage
+        from niente.desktop.pages.fans.page import FansPage
         from niente.desktop.pages.map.page import MapPage
         from niente.desktop.pages.plan.page import PlanPage
         from niente.desktop.pages.proof.page import ProofPage
@@ -253,6 +254,7 @@ class Window(QMainWindow):
             RunPage(*parts),
             MapPage(*parts, self.plan_commands),
             AnswerPage(*parts, self.plan_commands),
+            FansPage(*parts),
             ProofPage(*parts, self.plan_commands),
         ]
         rig.variant_wanted.connect(self.rig_commands.become)

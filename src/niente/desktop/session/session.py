@@ -9,6 +9,7 @@ from niente.core.acquisition.strip_chart import StripChart
 from niente.core.analysis.maps import MapRequest
 from niente.core.answers.answering import Answering
 from niente.core.answers.beside_choice import BesideChoice
+from niente.core.fans.point_curves import PointCurves
 from niente.core.model.answer_document import AnswerDocument
 from niente.core.model.commands import Command
 from niente.core.model.errors import NienteError, UntrustedDriverError
@@ -28,6 +29,7 @@ from niente.desktop.services.translation import tr
 from niente.desktop.services.turns import Turns
 from niente.desktop.session.analyst import Analyst
 from niente.desktop.session.bridge import Bridge
+from niente.desktop.session.curve_rehearser import CurveRehearser
 from niente.desktop.session.edits import Edit
 from niente.desktop.session.hand_work import HandWork
 from niente.desktop.session.live_run import LiveRun, ShownNote
@@ -93,9 +95,11 @@ class Session(QObject):
         self.analyst.documented.connect(self.documents_changed)
         self.analyst.mapped.connect(self.mapped)
         self.analyst.proved.connect(self.proved)
-        self.analyst.broke.connect(self.broke)
-        self.analyst.working.connect(self.working)
+        self.curves = CurveRehearser(WorkProcess(PointCurves) if own_processes else WorkHere(PointCurves), self)
         self.planner.broke.connect(self.broke)
+        for works in (self.analyst, self.curves):
+            works.broke.connect(self.broke)
+            works.working.connect(self.working)
         self.planner.changed.connect(self._plan_changed)
         self._opener = Opener(self)
         self._opener.ready.connect(self._take_bench)
@@ -196,8 +200,8 @@ class Session(QObject):
         self._opener.close()
         self._bridge.stop()
         self.turns.stop()
-        self.analyst.close()
-        self.planner.close()
+        for works in (self.analyst, self.planner, self.curves):
+            works.close()
         bench, self.bench = self.bench, None
         if bench is not None and keep_running:
             bench.leave()

@@ -69,11 +69,23 @@ def _hill(painter: QPainter, area: QRectF) -> None:
     painter.drawPolyline(QPolygonF(points))
 
 
+def _steps(painter: QPainter, area: QRectF) -> None:
+    painter.drawPolyline(QPolygonF([area.topLeft(), area.bottomLeft(), area.bottomRight()]))
+    points = [
+        QPointF(area.left() + across * area.width(), area.bottom() - up * area.height())
+        for across, up in ((0.0, 0.18), (0.3, 0.18), (0.62, 0.4), (0.82, 0.9), (1.0, 0.9))
+    ]
+    painter.drawPolyline(QPolygonF(points))
+    for point in points[1:4]:
+        painter.drawEllipse(point, MARK, MARK)
+
+
 SHOWN: tuple[tuple[str, str, Callable[[QPainter, QRectF], None]], ...] = (
     ("Plan", "the question you ask", _list),
     ("Run", "a plan you start", _settling),
     ("Map", "a few settled runs", _field),
     ("Answer", "the plan, as it grows", _bars),
+    ("Fans", "a pick to be quiet at", _steps),
     ("Proof", "hours at one setting", _hill),
 )
 

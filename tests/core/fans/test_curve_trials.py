@@ -4,8 +4,8 @@ import math
 
 import msgspec
 
+from niente.core.fans.curve_trials import mishaps, worst_case
 from niente.core.fans.day import DayOfLoad, standard_day
-from niente.core.fans.trying import worst_cases
 from niente.core.model.fan_curve import FanCurve
 from tests.core.fans.conftest import ROOM_C, AtPick
 
@@ -14,7 +14,8 @@ CURVE = FanCurve("core_temperature_c", ((60.0, 25.0), (85.0, 100.0)))
 
 def cases(at_pick: AtPick, curves: dict[str, FanCurve], cap_c: float, day: DayOfLoad) -> dict[str, tuple[float, str]]:
     machine = msgspec.structs.replace(at_pick.machine, cap_c=cap_c)
-    found = worst_cases(at_pick.models.card, machine, curves, day, (ROOM_C, 28.0))
+    every = mishaps(machine, curves, (ROOM_C, 28.0))
+    found = [worst_case(at_pick.models.card, machine, one, day) for one in every]
     return {case.name: (case.hottest_c, case.warning) for case in found}
 
 

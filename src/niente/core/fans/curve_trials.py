@@ -1,6 +1,6 @@
 """Curves tried on a book's machine at a point: days under fixed duties, under the curves as found, and under new ones."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -90,7 +90,7 @@ def try_curves(
     at = setting if setting is not None else choose(models, limits).pick.setting
     room = room_c if room_c is not None else models.room_c
     machine = machine_at(models, response, at, room, shares)
-    _insist_on(models.card, machine, given or {}, dead)
+    _insist_on(machine, given or {}, dead)
     found, own = models.card.stock.fan_curve, at.fan_curve
     wanted = {
         FIXED: {},
@@ -100,15 +100,18 @@ def try_curves(
     }
     if draw:
         wanted[DRAWN] = quietest_curves(
-            machine, _moved(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
-            limits.min_headroom_k, _source(models.card), progress,
+            machine, drawn_groups(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
+            limits.min_headroom_k, usual_source(models.card), progress,
         ).curves  # fmt: skip
     trials = [
         CurveTrial(
             name,
             curves,
             tuple(rehearse(machine, curves, standard_day(day), room, dead=dead).figures for day in days),
-            tuple(worst_cases(models.card, machine, curves, standard_day(days[0]), (room, limits.design_room_c))),
+            tuple(
+                worst_case(models.card, machine, one, standard_day(days[0]))
+                for one in mishaps(machine, curves, (room, limits.design_room_c))
+            ),
             tuple(loop_of(machine, curves, group, 1.0, room) for group in curves),
         )
         for name, curves in wanted.items()
@@ -123,22 +126,32 @@ def _known(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> dict[str,
     return {group: curve for group, curve in curves.items() if machine.knows(curve)}
 
 
-def worst_cases(
-    card: RigCard, machine: MachineAtPoint, curves: Mapping[str, FanCurve], day: DayOfLoad, rooms_c: tuple[float, float]
-) -> Iterator[WorstCase]:
-    """Yield a day in the hot room, with each group's fans dead, and with the curves' sensor lost (fans at full speed)."""
+class Mishap(msgspec.Struct, frozen=True):
+    """Something that goes wrong on a day: what, in words; the curves and the room in °C then; and the group that stands."""
+
+    name: str
+    curves: dict[str, FanCurve]
+    room_c: float
+    dead: str = ""
+
+
+def mishaps(machine: MachineAtPoint, curves: Mapping[str, FanCurve], rooms_c: tuple[float, float]) -> list[Mishap]:
+    """Return what may go wrong: the hot room, each group's fans dead, and the curves' sensor lost (fans at full speed)."""
     room_c, design_c = rooms_c
-    full = {group: msgspec.structs.replace(curve, points=((0.0, 100.0),), off_below_c=None) for group, curve in curves.items()}
-    cases = [(f"room of {design_c:g} °C", curves, design_c, "")]
-    cases += [(f"{group} fans dead", curves, room_c, group) for group in machine.groups]
-    cases += [("sensor lost", full, room_c, "")] if curves else []
+    full = {group: FanCurve(curve.source, ((0.0, 100.0),)) for group, curve in curves.items()}
+    found = [Mishap(f"room of {design_c:g} °C", dict(curves), design_c)]
+    found += [Mishap(f"{group} fans dead", dict(curves), room_c, group) for group in machine.groups]
+    return found + ([Mishap("sensor lost", full, room_c)] if curves else [])
+
+
+def worst_case(card: RigCard, machine: MachineAtPoint, mishap: Mishap, day: DayOfLoad) -> WorstCase:
+    """Return what a day comes to with something gone wrong."""
+    came = rehearse(machine, mishap.curves, day, mishap.room_c, dead=mishap.dead).figures
     highest_c = card.limits.core_temperature_c
-    for name, followed, at_c, dead in cases:
-        came = rehearse(machine, followed, day, at_c, dead=dead).figures
-        warning = ""
-        if came.hottest_c >= highest_c:
-            warning = f"With {name} the core comes to {came.hottest_c:.0f} °C: the maker's limit is {highest_c:g} °C."
-        yield WorstCase(name, came.hottest_c, came.throttled_s, came.loudest_dba, warning)
+    warning = ""
+    if came.hottest_c >= highest_c:
+        warning = f"With {mishap.name} the core comes to {came.hottest_c:.0f} °C: the maker's limit is {highest_c:g} °C."
+    return WorstCase(mishap.name, came.hottest_c, came.throttled_s, came.loudest_dba, warning)
 
 
 def responses(book: Path, models: Models) -> tuple[HeatResponse, dict[str, SensorShare]]:
@@ -158,34 +171,39 @@ def responses(book: Path, models: Models) -> tuple[HeatResponse, dict[str, Senso
     return response, shares
 
 
-def _insist_on(card: RigCard, machine: MachineAtPoint, given: Mapping[str, FanCurve], dead: str) -> None:
+def _insist_on(machine: MachineAtPoint, given: Mapping[str, FanCurve], dead: str) -> None:
     """Raise ``PlanError`` for curves that cannot be rehearsed."""
     if dead and dead not in machine.groups:
         raise PlanError(
             f"This machine has no fan group {dead!r}.", safe="Nothing was run.", remedy=f"It has {', '.join(machine.groups)}."
         )
     for group, curve in given.items():
-        problems = curve.problems()
-        if group not in machine.groups:
-            problems = [f"this machine has no such group; it has {', '.join(machine.groups)}"]
-        elif not machine.knows(curve):
-            known = ", ".join((OF_CORE[0], *machine.sources))
-            problems = [f"no run of this machine tells what {', '.join(curve.sources)} reads; it knows {known}"]
-        if problems:
-            raise PlanError(
-                f"The curve of the {group} fans cannot be followed: {'; '.join(problems)}.",
-                safe="Nothing was run.",
-                remedy="Give points in rising order, as in case=40:25,65:50,85:100.",
-            )
+        insist_on_curve(machine, group, curve)
 
 
-def _moved(card: RigCard, machine: MachineAtPoint) -> list[str]:
+def insist_on_curve(machine: MachineAtPoint, group: str, curve: FanCurve) -> None:
+    """Raise ``PlanError`` for a curve that cannot be rehearsed."""
+    problems = curve.problems()
+    if group not in machine.groups:
+        problems = [f"this machine has no such group; it has {', '.join(machine.groups)}"]
+    elif not machine.knows(curve):
+        known = ", ".join((OF_CORE[0], *machine.sources))
+        problems = [f"no run of this machine tells what {', '.join(curve.sources)} reads; it knows {known}"]
+    if problems:
+        raise PlanError(
+            f"The curve of the {group} fans cannot be followed: {'; '.join(problems)}.",
+            safe="Nothing was run.",
+            remedy="Give points in rising order, as in case=40:25,65:50,85:100.",
+        )
+
+
+def drawn_groups(card: RigCard, machine: MachineAtPoint) -> list[str]:
     """Return the groups whose curves are drawn: those with a control, but for a pump, which never stands."""
     controls = {group: card.control(f"fan_duty.{group}") for group in machine.groups}
     return [group for group, control in controls.items() if control is not None and control.low <= 0.0]
 
 
-def _source(card: RigCard) -> str:
+def usual_source(card: RigCard) -> str:
     """Return what curves follow on a machine: its own source for them where that is the core's."""
     return next((source for source in card.curve_sources if source.startswith(OF_CORE)), OF_CORE[0])
 

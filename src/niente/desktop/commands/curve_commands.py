@@ -1,0 +1,72 @@
+"""What a person does to the fan curves of a point; each is an edit that can be undone."""
+
+import datetime
+
+import msgspec
+
+from niente.core.model.errors import DocumentError
+from niente.core.model.fan_curve import FanCurve
+from niente.core.model.kept_point import KeptPoint, name_problem, with_point
+from niente.core.model.setting import Setting
+from niente.desktop.commands.choice_commands import ChoiceCommands
+from niente.desktop.services.translation import tr
+from niente.desktop.session.session import Session
+
+PICK = ""
+"""What stands for the pick where a point is named."""
+
+
+class CurveCommands:
+    """The commands of one window."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def setting_of(self, point: str) -> Setting | None:
+        """Return the setting of a kept point of the machine as it is, or of the pick."""
+        choice = self._session.answer.choice
+        if point == PICK:
+            return choice.pick.setting if choice is not None else None
+        return next((one.setting for one in self.points() if one.name == point), None)
+
+    def points(self) -> tuple[KeptPoint, ...]:
+        """Return the points that are kept for the machine as it is."""
+        project, card = self._session.project, self._session.card
+        if project is None or card is None:
+            return ()
+        return tuple(one for one in project.points if one.variant in ("", card.variant))
+
+    def put_curves(self, point: str, words: str, curves: dict[str, FanCurve | None]) -> str:
+        """Put groups of a point on curves, or take them off (none), and return the point's name: the pick is kept under a free
+        one first. A curve that cannot be is refused, and nothing changed."""
+        project, card, setting = self._session.project, self._session.card, self.setting_of(point)
+        if project is None or card is None or setting is None:
+            return point
+        for group, curve in curves.items():
+            if curve is not None and (problems := [*curve.problems(), *curve.dangers()]):
+                happened = tr("The curve of the {group} fans cannot be: {why}.").format(group=group, why="; ".join(problems))
+                self._session.report(DocumentError(happened, safe=tr("Nothing was changed."), remedy=tr("Move a point.")))
+                return point
+        name, kept = self._kept(point)
+        if problem := name_problem(name, project.points):
+            remedy = tr("Let a point go on the Answer page.")
+            self._session.report(DocumentError(problem, safe=tr("Nothing was changed."), remedy=remedy))
+            return point
+        changed = {**setting.fan_curve, **curves}
+        left = {group: curve for group, curve in changed.items() if curve is not None}
+        made = msgspec.structs.replace(kept, setting=msgspec.structs.replace(setting, fan_curve=left))
+        self._session.edit(words, msgspec.structs.replace(project, points=with_point(project.points, made)))
+        return name
+
+    def _kept(self, point: str) -> tuple[str, KeptPoint]:
+        """Return a point as it is kept, and of the pick as it is to be."""
+        project, card, setting = self._session.project, self._session.card, self.setting_of(point)
+        assert project is not None
+        assert card is not None
+        assert setting is not None
+        found = next((one for one in project.points if one.name == point), None)
+        if found is not None:
+            return point, found
+        now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
+        name = ChoiceCommands(self._session).free_name() or tr("Curves")
+        return name, KeptPoint(name, setting, project.limits, card.variant, now)

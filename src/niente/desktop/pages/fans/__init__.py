@@ -1,0 +1,1 @@
+"""The Fans page: curves of a point, and the days that they were rehearsed for."""
