@@ -11,6 +11,8 @@ from pytestqt.qtbot import QtBot
 from niente.core.demo import closer_look
 from niente.desktop.app.window import NAMES, Window
 from niente.desktop.pages.answer.scatter import Scatter
+from niente.desktop.pages.fans.curve_view import CurveView
+from niente.desktop.pages.fans.rehearsal_view import RehearsalView
 from niente.desktop.pages.map.field_view import FieldView
 from niente.desktop.pages.plan.drawings import CostLine, Ribbon
 from niente.desktop.pages.plan.page import PlanPage
@@ -20,7 +22,19 @@ from niente.desktop.pages.rig.heat_path import LadderView
 from niente.desktop.pages.run.traces import Traces
 from niente.desktop.widgets.guard_bars import GuardBars
 
-PICTURES = (Traces, FieldView, Scatter, LadderView, DynamicScale, Ribbon, CostLine, GuardBars, DepthView)
+PICTURES = (
+    Traces,
+    FieldView,
+    Scatter,
+    LadderView,
+    DynamicScale,
+    Ribbon,
+    CostLine,
+    GuardBars,
+    DepthView,
+    CurveView,
+    RehearsalView,
+)
 ALL_PAGES = pytest.mark.parametrize("name", NAMES)
 
 

@@ -20,7 +20,7 @@ from niente.core.model.rig_card import RigCard
 
 if TYPE_CHECKING:
     from niente.core.fans.curve_trials import CurveTrials
-    from niente.core.fans.rehearsal import DayFigures
+    from niente.core.fans.told import DayFigures
 
 FORMAT = "niente-fans/1"
 DAYS = {day.name: day.words for day in STANDARD_DAYS}

@@ -5,9 +5,10 @@ import numpy as np
 import pytest
 
 from niente.core.fans.day import standard_day
-from niente.core.fans.drawing import DrawingStands, quietest_curves
+from niente.core.fans.drawing import quietest_curves
 from niente.core.fans.hunting import loop_of
 from niente.core.fans.rehearsal import rehearse, settled_on
+from niente.core.fans.told import DrawingStands
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.fan_curve import FanCurve
 from tests.core.fans.conftest import ROOM_C, AtPick

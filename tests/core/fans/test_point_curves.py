@@ -5,7 +5,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from niente.core.fans.point_curves import PointCurves, PointFacts, first_curve
+from niente.core.fans.point_curves import PointCurves
+from niente.core.fans.told import PointFacts, first_curve
 from niente.core.model.errors import NotEnoughError, PlanError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.limits import Limits

@@ -13,7 +13,8 @@ from niente.core.fans.day import DayOfLoad, standard_day
 from niente.core.fans.drawing import quietest_curves
 from niente.core.fans.hunting import CurveLoop, loop_of
 from niente.core.fans.machine import OF_CORE, MachineAtPoint, machine_at
-from niente.core.fans.rehearsal import DayFigures, rehearse
+from niente.core.fans.rehearsal import rehearse
+from niente.core.fans.told import DayFigures, WorstCase
 from niente.core.model.errors import NotEnoughError, PlanError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.limits import Limits
@@ -30,17 +31,6 @@ CAUTION = (
     "A curve must go to full speed where its sensor is lost, and leave the board's supply and the drives some air; a rehearsal "
     "knows the core alone. The makers' limits come first: watch the first hours of a new curve."
 )
-
-
-class WorstCase(msgspec.Struct, frozen=True):
-    """A day with something gone wrong: what (in words), the hottest core in °C, seconds throttled, the loudest second in dBA,
-    and in words what is dangerous about it (empty: nothing)."""
-
-    name: str
-    hottest_c: float
-    throttled_s: int
-    loudest_dba: float
-    warning: str = ""
 
 
 class CurveTrial(msgspec.Struct, frozen=True):

@@ -15,7 +15,8 @@ import numpy as np
 
 from niente.core.fans.day import DayOfLoad
 from niente.core.fans.machine import OF_CORE, MachineAtPoint
-from niente.core.fans.rehearsal import FIXED_DUTY, DayFigures, fixed_at, rehearse, settled_on
+from niente.core.fans.rehearsal import FIXED_DUTY, fixed_at, rehearse, settled_on
+from niente.core.fans.told import DayFigures, DrawingStands
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.guard_rules import calm_level
@@ -36,16 +37,6 @@ ROUND_C, ROUND_PERCENT = 1.0, 1.0
 AT_ONCE, TOLD_EVERY, COARSE_S = 2, 6, 4
 """Sets that are tried from one word of how far it is to the next, and the steps in which they are."""
 SOURCE = "core_temperature_c"
-
-
-class DrawingStands(msgspec.Struct, frozen=True):
-    """How a drawing stands: how many sets of curves were tried, of how many, the best curves so far by group (empty: none yet),
-    and whether it is over."""
-
-    tried: int
-    of: int
-    curves: dict[str, FanCurve]
-    over: bool
 
 
 Shape = tuple[float, float]

@@ -10,6 +10,7 @@ import numpy as np
 from niente.core.fans.day import DayOfLoad
 from niente.core.fans.loop import live_a_day
 from niente.core.fans.machine import MachineAtPoint, energy_of
+from niente.core.fans.told import DayFigures
 from niente.core.model.fan_curve import FanCurve
 from niente.core.rigs.curve_controller import CurveLaws, curve_laws
 from niente.core.science.arrays import Array, Indices, Vector
@@ -37,23 +38,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
     left: Vector
     duty: Array
     sensor_c: Array
-    figures: "DayFigures"
-
-
-class DayFigures(msgspec.Struct, frozen=True):
-    """What a day came to: the mean level (of energies) and the loudest second in dBA, the hottest core in °C, ramps that are
-    heard, the moments (s) in which they were, seconds over the room, seconds throttled, how often duties hunted, and the
-    hottest reading of each other sensor in °C, by channel."""
-
-    mean_dba: float
-    loudest_dba: float
-    hottest_c: float
-    ramps: int
-    ramp_s: tuple[int, ...]
-    over_room_s: int
-    throttled_s: int
-    hunts: int
-    hottest_at: dict[str, float] = msgspec.field(default_factory=dict)
+    figures: DayFigures
 
 
 def rehearse(

@@ -8,9 +8,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from niente.core.analysis.models import Models
-from niente.core.fans.curve_trials import WorstCase
-from niente.core.fans.drawing import DrawingStands
-from niente.core.fans.point_curves import PointCurves, WorstCases
+from niente.core.fans.point_curves import PointCurves
+from niente.core.fans.told import DrawingStands, WorstCase, WorstCases
 from niente.core.model.errors import NienteError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.limits import Limits

@@ -6,7 +6,7 @@ import msgspec
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from niente.core.fans.point_curves import GroupFacts, PointFacts
+from niente.core.fans.told import GroupFacts, PointFacts
 from niente.core.model.curve_edits import COLDEST_C, HOTTEST_C, STEP_C, moved_point
 from niente.core.model.fan_curve import MAX_SMOOTHING_S, Combined, FanCurve
 from niente.core.model.quantities import Quantity, number_text, quantity_of

@@ -6,7 +6,7 @@ import msgspec
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from niente.core.fans.point_curves import GroupFacts
+from niente.core.fans.told import GroupFacts
 from niente.core.model.curve_edits import duty_at
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text

@@ -86,7 +86,8 @@ class CurveView(QWidget):
         """Say the picture, for who does not see it."""
         curve = self.curve
         if curve is None:
-            return tr("no curve: a fixed duty")
+            duty = self._shown.group.fixed if self._shown is not None else 0.0
+            return tr("no curve: fixed at {duty} %").format(duty=f"{duty:g}")
         celsius, duty = curve.points[self.selected]
         where = tr("point {k} of {n}: {c} °C, {duty} %").format(
             k=self.selected + 1, n=len(curve.points), c=f"{celsius:g}", duty=f"{duty:g}"

@@ -2,9 +2,7 @@
 
 from collections.abc import Sequence
 
-from niente.core.fans.curve_trials import WorstCase
-from niente.core.fans.point_curves import GroupFacts, PointFacts, RehearsedDay
-from niente.core.fans.rehearsal import DayFigures
+from niente.core.fans.told import DayFigures, GroupFacts, PointFacts, RehearsedDay, WorstCase
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.science.dynamics import Scale

@@ -7,8 +7,7 @@ import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from niente.core.fans.drawing import DrawingStands
-from niente.core.fans.point_curves import GroupFacts, PointFacts, RehearsedDay, WorstCases, first_curve
+from niente.core.fans.told import DrawingStands, GroupFacts, PointFacts, RehearsedDay, WorstCases, first_curve
 from niente.core.model.errors import NienteError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text

@@ -9,8 +9,7 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from niente.core.fans.curve_trials import WorstCase
-from niente.core.fans.point_curves import DayTrace, PointFacts, RehearsedDay
+from niente.core.fans.told import DayTrace, PointFacts, RehearsedDay, WorstCase
 from niente.core.model.quantities import number_text
 from niente.core.science.arrays import Vector
 from niente.core.science.dynamics import Scale
