@@ -1,14 +1,21 @@
 """The Fans page: curves by mouse, keys and table, a day rehearsed with them, drawing, undo, and what is refused."""
 
+import csv
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
+from niente.core.exchange.curve_files import curves_read
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.kept_point import KeptPoint
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.dialogs import prompts
+from niente.desktop.dialogs.round_curves import RoundCurves
+from niente.desktop.pages.fans import page as fans_page
 from niente.desktop.pages.fans.day_row import BEFORE
 from niente.desktop.pages.fans.page import FansPage
 from niente.desktop.widgets.blocks import spoken
@@ -228,3 +235,62 @@ def test_what_goes_wrong_is_said(on_curve: FansPage, qtbot: QtBot) -> None:
     said = spoken(on_curve.margin())
     assert "case fans dead" in said
     assert "room of 28 °C" in said
+
+
+def test_curves_are_rounded_and_what_that_costs_stands_beside(
+    on_curve: FansPage, swept_window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(fans_page, "ask_for_steps", lambda _: (5.0, 5.0))
+    before = on_curve.curves
+    swept_window.actions_["fans.round"].trigger()
+    assert all(celsius % 5.0 == duty % 5.0 == 0.0 for celsius, duty in on_curve.curves["case"].points)
+    settle(on_curve, qtbot)
+    qtbot.waitUntil(lambda: "beside" in on_curve._days, timeout=WAIT_MS)
+    assert on_curve._days["beside"].curves == before
+    assert on_curve._days["now"].figures.mean_dba >= on_curve._days["beside"].figures.mean_dba - 0.01
+
+
+def test_the_steps_of_a_board_are_asked_for(qtbot: QtBot) -> None:
+    over = QWidget()
+    qtbot.addWidget(over)
+    dialog = RoundCurves(over)
+    assert (dialog.celsius.value(), dialog.percent.value()) == (1.0, 5.0)
+    assert dialog.celsius.minimum() > 0.0
+
+
+def test_curves_are_written_as_a_table_and_as_json(
+    on_curve: FansPage, swept_window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    for name in ("curves.csv", "curves.json"):
+        monkeypatch.setattr(prompts, "where_to_save_curves", lambda *_, name=name: tmp_path / name)
+        swept_window.actions_["fans.export"].trigger()
+    rows = list(csv.DictReader((tmp_path / "curves.csv").read_text().splitlines()))
+    assert [(float(row["temperature_c"]), float(row["duty_percent"])) for row in rows] == list(on_curve.curves["case"].points)
+    assert {row["group"] for row in rows} == {"case"}
+    assert all(float(row["speed_rpm"]) > 0.0 for row in rows)
+    assert curves_read((tmp_path / "curves.json").read_bytes()) == on_curve.curves
+    monkeypatch.setattr(prompts, "where_to_save_curves", lambda *_: tmp_path / "nowhere" / "curves.csv")
+    swept_window.actions_["fans.export"].trigger()
+    assert "nowhere" in swept_window.message.text or "curves.csv" in swept_window.message.text
+
+
+def test_a_run_on_the_curves_stands_beside_its_rehearsal(on_curve: FansPage, swept_window: Window, qtbot: QtBot) -> None:
+    session = swept_window.session
+    runs = len(session.answer.evidence.runs) if session.answer.evidence is not None else 0
+    swept_window.actions_["fans.run_here"].trigger()
+    qtbot.waitUntil(lambda: session.planner.closed() < len(session.planner.rows), timeout=WAIT_MS)
+    swept_window.actions_["plan.start"].trigger()
+    qtbot.waitUntil(
+        lambda: session.answer.evidence is not None and len(session.answer.evidence.runs) > runs, timeout=2 * WAIT_MS
+    )
+    swept_window.go_to(NAMES.index("Fans"))
+    qtbot.waitUntil(lambda: on_curve.group is not None and on_curve.days.day.count() > 5, timeout=WAIT_MS)
+    on_curve.days.day.setCurrentIndex(5)
+    on_curve.days.day.activated.emit(5)
+    qtbot.waitUntil(lambda: "now" in on_curve._days and on_curve._days["now"].measured is not None, timeout=WAIT_MS)
+    day = on_curve._days["now"]
+    assert day.measured is not None
+    assert day.day.startswith("run ")
+    assert day.measured.off_k < 6.0
+    assert abs(day.measured.off_db) < 1.0
+    assert day.measured.core_c.shape == day.trace.hour.shape

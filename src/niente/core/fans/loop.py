@@ -111,15 +111,24 @@ def read_sensors(
 
 @compiled
 def begin(
-    laws: CurveLaws, fans: FanTables, fixed: Vector, readings: Vector, core_c: float, power_w: float, f: Following
+    laws: CurveLaws,
+    fans: FanTables,
+    fixed: Vector,
+    begins: Vector,
+    readings: Vector,
+    core_c: float,
+    power_w: float,
+    f: Following,
 ) -> None:
-    """Let all groups stand where their curves want them at once."""
+    """Let all groups stand at the duties ``begins`` (g,) in %, or where that is NaN where their curves want them."""
     for g in range(f.duty.shape[0]):
         f.duty[g] = fixed[g]
         if laws.last[g] > laws.first[g]:
             f.seen_c[g] = f.held_c[g] = sensed(laws, g, readings, core_c)
             f.stands[g] = stands_now(laws, g, f.held_c[g], f.seen_c[g], power_w, 1.0)
             f.duty[g] = 0.0 if f.stands[g] > 0.0 else duty_on_curve(laws, g, f.held_c[g])
+        if begins[g] == begins[g]:
+            f.duty[g] = begins[g]
         f.rpm[g] = interpolate(fans.rpm[g], 1.0, f.duty[g])
 
 
@@ -200,14 +209,16 @@ def live_a_day(
     parts: Vector,
     out: Array,
     dead: Indices,
+    begins: Vector,
     every: int,
 ) -> None:
     """Move a machine through a day; ``parts`` (p,) is where its rise begins and, at the end, stands.
 
     Power goes from ``idle_w`` at no activity to ``full_w`` (loads,) at a core of ``at_c``, and ``per_k`` (loads,) more for each
-    kelvin above; groups without a curve stand at ``fixed`` (g,) in %, ``dead`` ones stand still. ``out`` (n, 4 + g + s): core
-    in °C, level in dBA, power in W, the share of power that was left, duties in %, and what the sensors beside the core read
-    (s,) in °C. ``background`` (n,) is the energy of the room's sound; a step is ``every`` seconds.
+    kelvin above; groups without a curve stand at ``fixed`` (g,) in %, ``dead`` ones stand still; they begin at ``begins`` (g,)
+    in %, NaN: where their curves want them. ``out`` (n, 4 + g + s): core in °C, level in dBA, power in W, the share of power
+    that was left, duties in %, and what the sensors beside the core read (s,) in °C. ``background`` (n,) is the energy of the
+    room's sound; a step is ``every`` seconds.
     """
     groups = fans.rpm.shape[0]
     rows, weights = np.zeros(2**groups, dtype=np.int64), np.zeros(2**groups)
@@ -216,7 +227,7 @@ def live_a_day(
     core = room_c[0] + parts.sum()
     left, power = 1.0, idle_w
     read_sensors(sensors, parts, room_c[0], power, load[0], activity[0], readings)
-    begin(laws, fans, fixed, readings, core, power, f)
+    begin(laws, fans, fixed, begins, readings, core, power, f)
     f.rpm[:] *= 1 - dead
     for n in range(0, activity.shape[0], every):
         kind, works = load[n], activity[n]

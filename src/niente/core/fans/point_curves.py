@@ -53,6 +53,14 @@ class PointCurves:
         machine, facts, _ = self._point()
         return rehearsed_day(machine, facts, curves, self._day(day), room_c, quick=quick)
 
+    def run(self, book: Path, run_id: int) -> RehearsedDay:
+        """Rehearse a run that was made on curves, with what it drew, and hold it against what it read. Raises
+        ``NotEnoughError`` for one that is too short."""
+        from niente.core.fans.lived_runs import lived_run
+
+        machine, _, card = self._point()
+        return lived_run(book, card, machine, run_id)
+
     def worst(self, curves: Mapping[str, FanCurve], day: str, room_c: float, so_far: tuple[WorstCase, ...] = ()) -> WorstCases:
         """Return what a day comes to with something gone wrong: one case more than ``so_far``."""
         from niente.core.fans.point_work import one_mishap_more

@@ -22,8 +22,8 @@ from niente.core.science.arrays import Array
 from niente.core.science.fan_speed import STANDS_RPM
 from niente.core.science.heat.response import HeatResponse
 
-BIN_S = 120
-"""A day is drawn in pieces of so many seconds: about one a pixel."""
+PIECES = 720
+"""A day is drawn in at most so many pieces: about one a pixel."""
 QUICK_S = 4
 """The step of a rehearsal while a point is dragged."""
 
@@ -40,7 +40,7 @@ def rehearsed_day(
         there = [loop_of(machine, curves, group, 1.0, at_c) for at_c in (room_c, facts.design_c)]
         loops[group] = there[0].words
         settles[group] = (there[0].reads_c, there[1].reads_c)
-    return RehearsedDay(dict(curves), day.name, room_c, lived.figures, _trace(lived, day), loops, settles, quick)
+    return RehearsedDay(dict(curves), day.name, room_c, lived.figures, trace_of(lived, day), loops, settles, quick)
 
 
 def one_mishap_more(
@@ -111,15 +111,27 @@ def _group_facts(models: Models, machine: MachineAtPoint, index: int, moved: lis
     )
 
 
-def _trace(lived: Rehearsal, day: DayOfLoad) -> DayTrace:
-    pieces = day.seconds // BIN_S
+def piece_s_of(day: DayOfLoad) -> int:
+    """Return how many seconds a piece of a day's picture has: about one a pixel."""
+    return max(math.ceil(day.seconds / PIECES), 1)
+
+
+def in_pieces(values: Array, piece_s: int) -> Array:
+    """Return values by the second ``(n, …)`` in pieces ``(m, piece_s, …)``; what is left over at the end is dropped."""
+    pieces = values.shape[0] // piece_s
+    return values[: pieces * piece_s].reshape(pieces, piece_s, *values.shape[1:])
+
+
+def trace_of(lived: Rehearsal, day: DayOfLoad) -> DayTrace:
+    """Return the picture of a rehearsed day."""
+    piece_s = piece_s_of(day)
 
     def cut(values: Array) -> Array:
-        return values[: pieces * BIN_S].reshape(pieces, BIN_S, *values.shape[1:])
+        return in_pieces(values, piece_s)
 
     core, level = cut(lived.core_c), cut(lived.level_dba)
     return DayTrace(
-        hour=np.arange(pieces) * BIN_S / 3600.0,
+        hour=np.arange(core.shape[0]) * piece_s / 3600.0,
         core_low_c=core.min(axis=1),
         core_high_c=core.max(axis=1),
         level_low_dba=level.min(axis=1),

@@ -49,21 +49,23 @@ def rehearse(
     background_dba: Vector | None = None,
     dead: str = "",
     every_s: int = 1,
+    begins: tuple[Vector, Vector] | None = None,
 ) -> Rehearsal:
     """Play a day through a machine with its fans on curves, groups without one at the duties of its setting.
 
     ``background_dba`` (n,) is the room without the machine (none: as it was measured); a ``dead`` group stands. It is played in
-    steps of ``every_s`` seconds (a few are near enough for a look), and begins where the machine would have settled at the
-    first one.
+    steps of ``every_s`` seconds (a few are near enough for a look), and begins with the parts of the rise (p,) and the
+    duties (g,) of ``begins``, or where the machine would have settled at the first second.
     """
     background = np.full(day.seconds, machine.background_dba) if background_dba is None else background_dba
     laws = laws_at(machine, curves)
-    out = _lived(machine, laws, day, room_c, _settled(machine, laws, day, room_c, every_s), background, dead, every_s)
+    parts, duty0 = begins if begins is not None else (_settled(machine, laws, day, room_c, every_s), _as_wanted(machine))
+    out = _lived(machine, laws, day, room_c, (parts.copy(), duty0), background, dead, every_s)
     ends = 4 + len(machine.groups)
-    core, level, power, left, duty, sensors = out[:, 0], out[:, 1], out[:, 2], out[:, 3], out[:, 4:ends], out[:, ends:]
+    core, level, power, left, duties, sensors = out[:, 0], out[:, 1], out[:, 2], out[:, 3], out[:, 4:ends], out[:, ends:]
     hottest = dict(zip(machine.sources, sensors.max(axis=0).tolist(), strict=True))
-    figures = _figures(core, level, left, duty, background, day, hottest)
-    return Rehearsal(core, level, power, left, duty, sensors, figures)
+    figures = _figures(core, level, left, duties, background, day, hottest)
+    return Rehearsal(core, level, power, left, duties, sensors, figures)
 
 
 def laws_at(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> CurveLaws:
@@ -87,7 +89,9 @@ def settled_on(
     rise ``(p,)`` in K; of one that swings, the core and duties of its last ten minutes."""
     hours = DayOfLoad("steady", np.full(SETTLES_S, load, dtype=np.int64), np.full(SETTLES_S, activity))
     parts = np.zeros(machine.parts)
-    out = _lived(machine, laws_at(machine, curves), hours, room_c, parts, np.zeros(SETTLES_S), "")[-LAST_S:]
+    out = _lived(machine, laws_at(machine, curves), hours, room_c, (parts, _as_wanted(machine)), np.zeros(SETTLES_S), "")[
+        -LAST_S:
+    ]
     return float(out[:, 0].mean()), out[:, 4 : 4 + len(machine.groups)].mean(axis=0), parts
 
 
@@ -95,8 +99,13 @@ def _settled(machine: MachineAtPoint, laws: CurveLaws, day: DayOfLoad, room_c: f
     """Return the parts of the rise where a day begins: as they settle after hours of its first second."""
     first = DayOfLoad(day.name, np.repeat(day.load[:1], SETTLES_S), np.repeat(day.activity[:1], SETTLES_S))
     parts = np.zeros(machine.parts)
-    _lived(machine, laws, first, room_c, parts, np.zeros(SETTLES_S), "", every_s)
+    _lived(machine, laws, first, room_c, (parts, _as_wanted(machine)), np.zeros(SETTLES_S), "", every_s)
     return parts
+
+
+def _as_wanted(machine: MachineAtPoint) -> Vector:
+    """Return duties to begin with that are where the curves want them."""
+    return np.full(len(machine.groups), math.nan)
 
 
 def _lived(
@@ -104,20 +113,22 @@ def _lived(
     laws: CurveLaws,
     day: DayOfLoad,
     room_c: float,
-    parts: Vector,
+    begins: tuple[Vector, Vector],
     background_dba: Vector,
     dead: str,
     every_s: int = 1,
 ) -> Array:
-    """Return a day second by second, as ``live_a_day`` fills it in, and move ``parts`` through it."""
+    """Return a day second by second, as ``live_a_day`` fills it in, and move the parts that it begins with
+    through it."""
     out = np.empty((day.seconds, 4 + len(machine.groups) + len(machine.sources)))
     stands: Indices = np.array([int(group == dead) for group in machine.groups], dtype=np.int64)
     drawn = machine.drawn
+    parts, duty = begins
     room = np.full(day.seconds, room_c)
     live_a_day(
         machine.heat, machine.fans, machine.sensors, laws, fixed_at(machine), day.load, day.activity, room,
         energy_of(background_dba), drawn.idle_w, drawn.full_w, drawn.per_k, drawn.at_c, machine.cap_c, parts, out, stands,
-        every_s,
+        duty, every_s,
     )  # fmt: skip
     return out
 

@@ -125,9 +125,22 @@ class DayTrace(msgspec.Struct, frozen=True):
     duty: Array
 
 
+class MeasuredTrace(msgspec.Struct, frozen=True):
+    """What a run read, in the pieces of its picture ``(m,)``: core in °C and level in dBA; and how far off the rehearsal of it
+    is: 95 % of the seconds within ``off_k``, the mean level by ``off_db`` (NaN: no meter), with how many seconds of gaps
+    bridged."""
+
+    core_c: Vector
+    level_dba: Vector
+    off_k: float
+    off_db: float
+    gaps_s: float
+
+
 class RehearsedDay(msgspec.Struct, frozen=True):
     """A day under curves as it is shown: which curves and which day, its figures and its picture, what each loop does in words,
-    and where each group's sensors settle at full work, in the room and in the design room, in °C."""
+    and where each group's sensors settle at full work, in the room and in the design room, in °C; of a run that was made,
+    what it read."""
 
     curves: dict[str, FanCurve]
     day: str
@@ -137,6 +150,7 @@ class RehearsedDay(msgspec.Struct, frozen=True):
     loops: dict[str, str]
     settles_c: dict[str, tuple[float, float]]
     quick: bool
+    measured: MeasuredTrace | None = None
 
 
 def first_curve(facts: PointFacts, group: GroupFacts) -> FanCurve:

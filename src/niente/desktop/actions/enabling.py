@@ -31,6 +31,9 @@ OF_CURVES = (
     "fans.give",
     "fans.take_off",
     "fans.to_others",
+    "fans.run_here",
+    "fans.round",
+    "fans.export",
     "fans.add_point",
     "fans.drop_point",
 )

@@ -254,7 +254,7 @@ class Window(QMainWindow):
             RunPage(*parts),
             MapPage(*parts, self.plan_commands),
             AnswerPage(*parts, self.plan_commands),
-            FansPage(*parts),
+            FansPage(*parts, self.plan_commands),
             ProofPage(*parts, self.plan_commands),
         ]
         rig.variant_wanted.connect(self.rig_commands.become)

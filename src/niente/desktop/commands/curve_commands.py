@@ -1,15 +1,23 @@
 """What a person does to the fan curves of a point; each is an edit that can be undone."""
 
 import datetime
+import math
+from pathlib import Path
 
 import msgspec
 
-from niente.core.model.errors import DocumentError
+from niente.core.exchange.curve_files import CurveFile, curves_csv, curves_json
+from niente.core.fans.told import GroupFacts
+from niente.core.model.curve_edits import rounded_curve
+from niente.core.model.errors import DocumentError, NienteError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.kept_point import KeptPoint, name_problem, with_point
+from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.desktop.commands.choice_commands import ChoiceCommands
+from niente.desktop.services.files import write
 from niente.desktop.services.translation import tr
+from niente.desktop.session.notices import Notice
 from niente.desktop.session.session import Session
 
 PICK = ""
@@ -36,6 +44,25 @@ class CurveCommands:
             return ()
         return tuple(one for one in project.points if one.variant in ("", card.variant))
 
+    def runs_made(self, curves: dict[str, FanCurve]) -> list[tuple[int, str]]:
+        """Return the runs of the book that were made on curves, by number and in words."""
+        models = self._session.answer.models
+        runs = models.evidence.runs if models is not None and curves else ()
+        words = tr("run {n}, {load}, {min} min")
+        return [
+            (run.run_id, words.format(n=run.run_id, load=run.load, min=f"{run.seconds / 60:.0f}"))
+            for run in runs
+            if run.setting.fan_curve == curves and run.load_kind != LoadKind.IDLE
+        ]
+
+    def reads_now(self, curve: FanCurve | None) -> float:
+        """Return what a curve's first sensor reads now in °C, the hottest of several; NaN where nothing is known."""
+        card, frame = self._session.card, self._session.frame
+        if curve is None or card is None or frame is None:
+            return math.nan
+        values = [float(frame.values[at]) for at in card.indices(curve.source) if at < frame.values.shape[0]]
+        return max((value for value in values if math.isfinite(value)), default=math.nan)
+
     def put_curves(self, point: str, words: str, curves: dict[str, FanCurve | None]) -> str:
         """Put groups of a point on curves, or take them off (none), and return the point's name: the pick is kept under a free
         one first. A curve that cannot be is refused, and nothing changed."""
@@ -57,6 +84,29 @@ class CurveCommands:
         made = msgspec.structs.replace(kept, setting=msgspec.structs.replace(setting, fan_curve=left))
         self._session.edit(words, msgspec.structs.replace(project, points=with_point(project.points, made)))
         return name
+
+    def round_all(self, point: str, step_c: float, step_percent: float) -> str:
+        """Round the curves of a point to the steps of a board, and return the point's name."""
+        setting = self.setting_of(point)
+        curves = setting.fan_curve if setting is not None else {}
+        rounded = {group: rounded_curve(curve, step_c, step_percent) for group, curve in curves.items()}
+        return self.put_curves(point, tr("curves rounded"), dict(rounded))
+
+    def write(self, point: str, groups: tuple[GroupFacts, ...], file: Path) -> None:
+        """Write the curves of a point, as JSON or as a table by the file's ending."""
+        setting, card = self.setting_of(point), self._session.card
+        if setting is None or card is None:
+            return
+        data = curves_csv(groups, setting.fan_curve)
+        if file.suffix.lower() == ".json":
+            kept = CurveFile(machine=card.title, variant=card.variant, point=point, curves=setting.fan_curve)
+            data = curves_json(kept)
+        try:
+            write(file, data, tr("The book is unchanged."))
+        except NienteError as error:
+            self._session.report(error)
+            return
+        self._session.notice.emit(Notice(tr("Written: {file}").format(file=file.name)))
 
     def _kept(self, point: str) -> tuple[str, KeptPoint]:
         """Return a point as it is kept, and of the pick as it is to be."""

@@ -47,6 +47,13 @@ def where_to_save_card(over: QWidget, name: str) -> Path | None:
     return Path(file) if file else None
 
 
+def where_to_save_curves(over: QWidget, name: str) -> Path | None:
+    """Ask for the file to write fan curves to, as a table or as JSON."""
+    kinds = tr("Tables (*.csv);;Curves (*.json)")
+    file, _ = QFileDialog.getSaveFileName(over, tr("Save fan curves as"), f"{name}.csv", kinds)
+    return Path(file) if file else None
+
+
 def for_card(over: QWidget) -> Path | None:
     """Ask for a hand-over card."""
     name, _ = QFileDialog.getOpenFileName(over, tr("Check a hand-over card"), "", tr("Cards (*.json)"))

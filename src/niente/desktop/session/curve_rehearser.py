@@ -54,6 +54,10 @@ class CurveRehearser(QObject):
         given = dict(curves)
         self._submit(f"day {whose}", lambda: self._worker.call(PointCurves.day, given, day, room_c, quick=quick))
 
+    def request_run(self, whose: str, book: Path, run_id: int) -> None:
+        """Rehearse a run that was made on curves, beside what it read."""
+        self._submit(f"day {whose}", lambda: self._worker.call(PointCurves.run, book, run_id))
+
     def request_worst(
         self, curves: Mapping[str, FanCurve], day: str, room_c: float, so_far: tuple[WorstCase, ...] = ()
     ) -> None:

@@ -1,5 +1,7 @@
 """What is rehearsed: the day, the room, and what it is compared with."""
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
@@ -23,6 +25,7 @@ class DayRow(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self._runs: tuple[tuple[int, str], ...] = ()
         self._names = [day.name for day in STANDARD_DAYS]
         self.day = form.choice(tr("The day that is rehearsed"), [tr(name) for name in self._names], self._day_chosen)
         self.room = QuantityField(
@@ -48,10 +51,30 @@ class DayRow(QWidget):
         row.addWidget(self.stands, 1)
         self._day_told()
 
+    def show_runs(self, runs: Sequence[tuple[int, str]]) -> None:
+        """Offer runs that were made on these curves, by number and in words, behind the standard days."""
+        if tuple(runs) == self._runs:
+            return
+        current = self.run_id
+        self._runs = tuple(runs)
+        while self.day.count() > len(self._names):
+            self.day.removeItem(self.day.count() - 1)
+        self.day.addItems([words for _, words in runs])
+        numbers = [number for number, _ in runs]
+        if current is not None:
+            self.day.setCurrentIndex(len(self._names) + numbers.index(current) if current in numbers else 0)
+
+    @property
+    def run_id(self) -> int | None:
+        """The run that is rehearsed in place of a day; ``None`` for a standard day."""
+        at = self.day.currentIndex() - len(self._names)
+        return self._runs[at][0] if 0 <= at < len(self._runs) else None
+
     @property
     def day_name(self) -> str:
-        """The day that is rehearsed."""
-        return self._names[max(self.day.currentIndex(), 0)]
+        """The standard day that is rehearsed; of a run the first one."""
+        at = self.day.currentIndex()
+        return self._names[at if 0 <= at < len(self._names) else 0]
 
     @property
     def room_c(self) -> float:
@@ -69,4 +92,6 @@ class DayRow(QWidget):
 
     def _day_told(self) -> None:
         """Say in the tooltip what the day is."""
-        self.day.setToolTip(tr(STANDARD_DAYS[max(self.day.currentIndex(), 0)].words))
+        made = tr("a run that was made on these curves, beside its rehearsal")
+        words = next((tr(day.words) for day in STANDARD_DAYS if day.name == self.day_name), "")
+        self.day.setToolTip(made if self.run_id is not None else words)

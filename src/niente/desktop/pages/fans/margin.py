@@ -12,6 +12,17 @@ from niente.desktop.widgets.blocks import Block, Buttons, Columns, Reading, Read
 BOARD = "board_temperature_c"
 
 
+def head(facts: PointFacts, group: GroupFacts, curve: FanCurve | None, point: str) -> tuple[str, str]:
+    """Return the page's lead and title."""
+    name = group.name.capitalize()
+    if curve is None:
+        lead = tr("A fixed duty; {point}, {setting}").format(point=point, setting=facts.setting.text())
+        return lead, tr("{group} fans, {duty} %").format(group=name, duty=f"{group.fixed:g}")
+    lead = tr("Duty over the {source}; made for {point}, {setting}")
+    lead = lead.format(source=curve.source_words, point=point, setting=facts.setting.text())
+    return lead, tr("{group} fans, curve for {point}").format(group=name, point=point)
+
+
 def blocks(
     group: GroupFacts,
     point: tuple[FanCurve | None, int],

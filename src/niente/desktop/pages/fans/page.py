@@ -1,6 +1,5 @@
 """The Fans page: for a point that is kept, a curve a fan group, rehearsed over a day before a machine hears it."""
 
-import math
 from collections.abc import Callable
 
 import msgspec
@@ -15,7 +14,11 @@ from niente.core.model.setting import Setting
 from niente.core.science.dynamics import Scale
 from niente.desktop.actions.registry import Actions
 from niente.desktop.commands.curve_commands import PICK, CurveCommands
+from niente.desktop.commands.plan_commands import PlanCommands
+from niente.desktop.dialogs import prompts
+from niente.desktop.dialogs.round_curves import ask_for_steps
 from niente.desktop.pages.fans import margin
+from niente.desktop.pages.fans.allowing import allow
 from niente.desktop.pages.fans.curve_panel import CurvePanel
 from niente.desktop.pages.fans.curve_picture import Shown
 from niente.desktop.pages.fans.curve_view import CurveView
@@ -39,8 +42,9 @@ class FansPage(Page):
 
     name = "Fans"
 
-    def __init__(self, session: Session, actions: Actions, look: Look) -> None:
+    def __init__(self, session: Session, actions: Actions, look: Look, plan_commands: PlanCommands) -> None:
         super().__init__(session, actions, look)
+        self._plan = plan_commands
         self._commands = CurveCommands(session)
         self._point, self._group = PICK, ""
         self._key: tuple[object, ...] = ()
@@ -134,6 +138,7 @@ class FansPage(Page):
             self.point.clear()
             self.point.addItems(items)
         self.point.setCurrentIndex([PICK, *names].index(self._point))
+        self.days.show_runs(self._commands.runs_made(self.curves))
         self._ask()
         self._show()
 
@@ -167,12 +172,17 @@ class FansPage(Page):
         if self._facts is None:
             return
         self._worst = None
+        run, bench = self.days.run_id, self.session.bench
+        if run is not None and bench is not None:
+            self._days.pop(BESIDE, None)
+            self.session.curves.request_run(NOW, bench.path, run)
+            return
         self.session.curves.request_day(NOW, self.curves, self.days.day_name, self.days.room_c)
         self._rehearse_beside()
         self.session.curves.request_worst(self.curves, self.days.day_name, self.days.room_c)
 
     def _rehearse_beside(self) -> None:
-        if self._facts is not None:
+        if self._facts is not None and self.days.run_id is None:
             self._days.pop(BESIDE, None)
             self.session.curves.request_day(BESIDE, self._beside(), self.days.day_name, self.days.room_c)
 
@@ -187,7 +197,9 @@ class FansPage(Page):
         if isinstance(found, NienteError):
             self._days.pop(whose, None)
             self.session.report(found)
-        elif not (found.quick and self._days.get(whose) is not None and self.view.curve == self.curves.get(self._group)):
+        elif not (whose == BESIDE and self.days.run_id is not None) and not (
+            found.quick and self._days.get(whose) is not None and self.view.curve == self.curves.get(self._group)
+        ):
             self._days[whose] = found
         self.when_seen(self._show)
         self.margin_changed.emit()
@@ -199,17 +211,17 @@ class FansPage(Page):
 
     def _allow(self) -> None:
         """Let those actions be done that have something to act on."""
-        curve, known = self.curves.get(self._group), self._facts is not None
         drawing = self._drawing is not None and not self._drawing.over
-        on = curve is not None and known
-        nothing, no_curve = tr("No point shows on the Fans page."), tr("These fans are on no curve.")
         moved = self.group is not None and self.group.moved
-        self.actions_.allow("fans.draw", known and not drawing, nothing if not known else tr("Curves are being drawn."))
-        self.actions_.allow("fans.stop_drawing", drawing, tr("Nothing is being drawn."))
-        why = nothing if not known else tr("A pump keeps its duty.") if not moved else tr("They are on a curve already.")
-        self.actions_.allow("fans.give", known and not on and moved, why)
-        for name in ("fans.take_off", "fans.to_others", "fans.add_point", "fans.drop_point"):
-            self.actions_.allow(name, on, no_curve if known else nothing)
+        on_curve = self._facts is not None and self._group in self.curves
+        allow(
+            self.actions_,
+            known=self._facts is not None,
+            curves=bool(self.curves),
+            on_curve=on_curve,
+            moved=moved,
+            drawing=drawing,
+        )
 
     # -- showing -----------------------------------------------------------------------------------------------------
 
@@ -228,11 +240,11 @@ class FansPage(Page):
             return
         self._group = group.name
         self.groups.show_names([(one.name, one.name.capitalize()) for one in facts.groups], group.name)
-        self._show_head(facts, group)
+        self.set_head(*margin.head(facts, group, self.curves.get(group.name), self._point or tr("the pick")))
         curve = self.curves.get(group.name)
         day, beside = self._days.get(NOW), self._days.get(BESIDE)
         compared = self._beside().get(group.name)
-        now_c = self._reads_now(curve)
+        now_c = self._commands.reads_now(curve)
         settles = day.settles_c.get(group.name) if day is not None else None
         name = self.days.compared_name
         self.view.show_curve(
@@ -244,18 +256,6 @@ class FansPage(Page):
         self.rehearsal.show_day(DayShown(facts, day, beside, name, worst, self.scale) if day is not None else None)
         self._show_stands()
 
-    def _show_head(self, facts: PointFacts, group: GroupFacts) -> None:
-        curve = self.curves.get(group.name)
-        of = self._point or tr("the pick")
-        if curve is None:
-            lead = tr("A fixed duty; {point}, {setting}").format(point=of, setting=facts.setting.text())
-            self.set_head(lead, tr("{group} fans, {duty} %").format(group=group.name.capitalize(), duty=f"{group.fixed:g}"))
-            return
-        lead = tr("Duty over the {source}; made for {point}, {setting}").format(
-            source=curve.source_words, point=of, setting=facts.setting.text()
-        )
-        self.set_head(lead, tr("{group} fans, curve for {point}").format(group=group.name.capitalize(), point=of))
-
     def _show_stands(self) -> None:
         drawing = self._drawing
         words = ""
@@ -264,16 +264,6 @@ class FansPage(Page):
         elif NOW not in self._days:
             words = tr("Rehearsing …")
         self.days.stands.setText(words)
-
-    def _reads_now(self, curve: FanCurve | None) -> float:
-        """Return what a curve's first sensor reads now; NaN where nothing is known."""
-        card, frame = self.session.card, self.session.frame
-        if curve is None or card is None or frame is None:
-            return math.nan
-        indices = card.indices(curve.source)
-        values = [float(frame.values[index]) for index in indices if index < frame.values.shape[0]]
-        known = [value for value in values if math.isfinite(value)]
-        return max(known, default=math.nan)
 
     # -- what a person does --------------------------------------------------------------------------------------------
 
@@ -302,7 +292,10 @@ class FansPage(Page):
 
     def _put(self, words: str, curves: dict[str, FanCurve | None]) -> None:
         """Put curves into the point; of the pick a point is kept first, and shown from now on."""
-        name = self._commands.put_curves(self._point, words, curves)
+        self._renamed(self._commands.put_curves(self._point, words, curves))
+
+    def _renamed(self, name: str) -> None:
+        """Show the point that an edit went into, and what came of it."""
         if name != self._point:
             self._point = name
             self._key = (*self._key[:-1], name) if self._key else ()
@@ -355,6 +348,26 @@ class FansPage(Page):
         others = {one.name: one.fitted(curve) for one in self._facts.groups if one.moved and one.name != self._group}
         self._put(tr("{group} curve for all groups").format(group=self._group), dict(others))
 
+    def run_here(self) -> None:
+        """Plan a run of the point on its curves, next: it shows how true the rehearsal is."""
+        models, setting = self.session.answer.models, self.setting
+        if models is not None and setting is not None:
+            why = tr("On the curves of {point}").format(point=self._point or tr("the pick"))
+            self._plan.run_next(setting, models.heavy_load, why)
+
+    def round_curves(self) -> None:
+        """Round the curves to the steps of a board; the ones before then stand beside the rehearsal."""
+        steps = ask_for_steps(self)
+        if steps is not None:
+            self.days.compared.setCurrentIndex(BEFORE)
+            self._renamed(self._commands.round_all(self._point, *steps))
+
+    def export(self) -> None:
+        """Write the curves to a file."""
+        file = prompts.where_to_save_curves(self, self._point or tr("curves"))
+        if file is not None and self._facts is not None:
+            self._commands.write(self._point, self._facts.groups, file)
+
     def handlers(self) -> dict[str, Callable[[], None]]:
         """Return what the page does for actions."""
         return {
@@ -363,6 +376,9 @@ class FansPage(Page):
             "fans.give": self.give_curve,
             "fans.take_off": self.take_off,
             "fans.to_others": self.copy_to_others,
+            "fans.run_here": self.run_here,
+            "fans.round": self.round_curves,
+            "fans.export": self.export,
             "fans.add_point": lambda: self.view.add_point(self.view.after_selected()),
             "fans.drop_point": self.view.take_point_away,
         }

@@ -21,7 +21,9 @@ from niente.desktop.widgets.scale import PixelSpan, apart, ticks
 
 LEFT_PX, RIGHT_PX = 60, 136
 WORK_PX, RAMPS_PX, FOOT_PX, GAP_PX = 22.0, 30.0, 20.0, 10.0
-HOURS = (0, 4, 8, 12, 16, 20, 24)
+STEPS_H = (4.0, 1.0, 0.5, 0.25, 1 / 6, 1 / 12, 1 / 60)
+"""Steps of the clock under a day or a run, the widest that gives enough ticks."""
+ENOUGH_TICKS = 4
 TICKS, LABELS_APART_PX = 4, 13.0
 RIGHT = Qt.AlignmentFlag.AlignRight
 MIDDLE = Qt.AlignmentFlag.AlignHCenter
@@ -77,12 +79,13 @@ class RehearsalView(QWidget):
         shown = self._shown
         if shown is None:
             return
-        across = PixelSpan(0.0, 24.0, LEFT_PX, self.width() - RIGHT_PX)
+        trace = shown.now.trace
+        across = PixelSpan(0.0, float(trace.hour[-1] + trace.hour[1]), LEFT_PX, self.width() - RIGHT_PX)
         panels = self.height() - WORK_PX - RAMPS_PX - FOOT_PX - 2 * GAP_PX
         core = QRectF(LEFT_PX, WORK_PX, across.end_px - LEFT_PX, 0.5 * panels)
         level = QRectF(LEFT_PX, core.bottom() + GAP_PX, core.width(), 0.5 * panels)
         self._paint_work(painter, shown.now.trace, across)
-        for hour in HOURS:
+        for hour in _hours(across):
             draw_upright(painter, across.px(hour), WORK_PX, level.bottom(), self._look.palette.rule)
         self._paint_core(painter, shown, core, across)
         self._paint_level(painter, shown, level, across)
@@ -142,7 +145,28 @@ class RehearsalView(QWidget):
             self._paint_span(painter, trace.hour, trace.core_low_c, trace.core_high_c, across, up, p.strong_rule)
         trace = shown.now.trace
         self._paint_span(painter, trace.hour, trace.core_low_c, trace.core_high_c, across, up, p.accent)
+        self._paint_measured(painter, shown.now, across, up, of_core=True)
         self._paint_worst(painter, shown.worst, area, up)
+
+    def _paint_measured(self, painter: QPainter, day: RehearsedDay, across: PixelSpan, up: PixelSpan, *, of_core: bool) -> None:
+        """Draw what a run read over its rehearsal, and how far off that is."""
+        if day.measured is None:
+            return
+        p, read = self._look.palette, day.measured
+        values = read.core_c if of_core else read.level_dba
+        points = zip(day.trace.hour.tolist(), values.tolist(), strict=True)
+        line = [QPointF(across.px(hour), up.px(value)) for hour, value in points if math.isfinite(value)]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(QColor(p.ink), 1.0))
+        painter.drawPolyline(QPolygonF(line))
+        if not line:
+            return
+        words = (tr("ink: measured,"), tr("within {k} K").format(k=number_text(read.off_k, 1)))
+        if not of_core:
+            side = tr("{db} dB quieter") if read.off_db > 0.0 else tr("{db} dB louder")
+            words = (tr("measured mean:"), side.format(db=number_text(abs(read.off_db), 1)))
+        for index, one in enumerate(words):
+            draw_text(painter, QPointF(across.end_px + 8, up.end_px + 10 + 13 * index), one, font(SMALL), p.ink)
 
     def _paint_worst(self, painter: QPainter, worst: Sequence[WorstCase], area: QRectF, up: PixelSpan) -> None:
         """Draw as ticks at the right how hot the day becomes with something gone wrong."""
@@ -160,7 +184,9 @@ class RehearsalView(QWidget):
     def _paint_level(self, painter: QPainter, shown: DayShown, area: QRectF, across: PixelSpan) -> None:
         p, room = self._look.palette, shown.facts.background_dba
         days = [one for one in (shown.compared, shown.now) if one is not None]
+        read = shown.now.measured
         high = max(float(one.trace.level_high_dba.max()) for one in days)
+        high = max(high, float(np.nanmax(read.level_dba)) if read is not None and np.isfinite(read.level_dba).any() else high)
         up = PixelSpan(math.floor(room - 2.0), max(math.ceil(high + 1.0), room + 6.0), area.bottom(), area.top())
         self._name(painter, area.top() + 10, tr("Level"), tr("dBA"))
         painter.fillRect(QRectF(area.left(), up.px(room), area.width(), area.bottom() - up.px(room)), QColor(p.shade))
@@ -173,7 +199,8 @@ class RehearsalView(QWidget):
             self._paint_span(painter, trace.hour, trace.level_low_dba, trace.level_high_dba, across, up, p.strong_rule)
         trace = shown.now.trace
         self._paint_span(painter, trace.hour, trace.level_low_dba, trace.level_high_dba, across, up, p.accent)
-        names = [(tr("now"), shown.now, p.accent)]
+        self._paint_measured(painter, shown.now, across, up, of_core=False)
+        names = [(tr("rehearsed") if shown.now.measured is not None else tr("now"), shown.now, p.accent)]
         names += [(shown.compared_name, shown.compared, p.soft)] if shown.compared is not None else []
         places = apart([up.px(day.figures.mean_dba) + 4.0 for _, day, _ in names], LABELS_APART_PX)
         for (name, day, colour), y in zip(names, places, strict=True):
@@ -221,6 +248,13 @@ class RehearsalView(QWidget):
     def _paint_hours(self, painter: QPainter, across: PixelSpan) -> None:
         p, foot = self._look.palette, self.height() - FOOT_PX
         draw_level(painter, across.start_px, across.end_px, foot, p.ink)
-        for hour in HOURS:
+        for hour in _hours(across):
             draw_upright(painter, across.px(hour), foot, foot + 4, p.ink)
-            draw_text(painter, QPointF(across.px(hour), foot + 15), f"{hour:02d}:00", font(SMALL), p.soft, align=MIDDLE)
+            clock = f"{int(hour):02d}:{round(60 * (hour % 1)):02d}"
+            draw_text(painter, QPointF(across.px(hour), foot + 15), clock, font(SMALL), p.soft, align=MIDDLE)
+
+
+def _hours(across: PixelSpan) -> list[float]:
+    """Return the hours that are ruled: every few of a day, minutes of a run."""
+    step = next((one for one in STEPS_H if across.high / one >= ENOUGH_TICKS), STEPS_H[-1])
+    return [at * step for at in range(math.floor(across.high / step + 1e-9) + 1)]
