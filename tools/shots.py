@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication
 
 from niente.desktop.app.main import arguments, make_app, show
 from niente.desktop.app.window import NAMES, Window
+from niente.desktop.pages.fans.page import FansPage
 from niente.desktop.pages.map.page import MapPage
 from niente.desktop.pages.plan.page import PlanPage
 from niente.desktop.pages.rig.page import RigPage
@@ -142,6 +143,18 @@ def ask_a_machine(rig: str, question: str, book: Path, runs: int = 1000) -> None
     bench.close()
 
 
+def show_curves(window: Window) -> None:
+    """Put both groups on a first curve, have others drawn, and show those beside the fixed duties."""
+    page = window.page(FansPage)
+    wait_until(lambda: page.group is not None, 60)
+    if not page.curves:
+        window.actions_["fans.draw"].trigger()
+        wait_until(lambda: bool(page.curves), 240)
+    page._choose_group("cooler")
+    page.view.select(1)
+    wait_until(lambda: page.finished() and page._worst is not None and page._worst.over, 60)
+
+
 def show_going_on(window: Window) -> None:
     """Let a plan that was stopped go on, and show it with the run that is being made."""
     session = window.session
@@ -244,6 +257,8 @@ def main() -> None:
                 window.page(MapPage).views.show_view(MAP_VIEWS.index(view))
             window.message.hide()
             live(0.4)
+            if name == "fans":
+                show_curves(window)
             if name == "choice":
                 wait_until(lambda: window.session.beside is not None, 60)
             under_way = name == "run"

@@ -10,6 +10,7 @@ import msgspec
 from niente.cli.books import project_in, read_book, save_project
 from niente.cli.progress import ProgressPrinter
 from niente.cli.values import FILE, ROOM_C, Number, curve_points
+from niente.core.exchange.curve_files import curves_read
 from niente.core.fans.day import STANDARD_DAYS
 from niente.core.model.errors import DocumentError
 from niente.core.model.fan_curve import FanCurve
@@ -32,6 +33,7 @@ DAYS = {day.name: day.words for day in STANDARD_DAYS}
 @click.option("--day", "days", multiple=True, type=click.Choice(list(DAYS)), help="A day to rehearse; often (default: show).")
 @click.option("--room", "room_c", default=None, type=ROOM_C, help="The room in °C (default: as it was measured).")
 @click.option("--curve", "curves", multiple=True, metavar="GROUP=C:%,C:%…", help="A group's curve over the core; often.")
+@click.option("--curves", "file", default=None, type=FILE, help="Curves from a JSON file, as the Fans page writes them.")
 @click.option("--smooth", "smoothing_s", default=0.0, type=Number(0.0, 600.0), help="Average the temperature over so many s.")
 @click.option("--dead", default="", help="A group that stands, as if its fans had failed.")
 @click.option("--draw", is_flag=True, help="Draw the curves that are quietest over these days and keep the headroom.")
@@ -50,7 +52,8 @@ def fans_command(book: Path, as_json: bool, **given: Any) -> None:
         kept = point_named(project_in(book).points, given["point"])
         kept.insist_on(evidence.card.variant)
         setting, limits = kept.setting, kept.limits
-    curves = dict(_curve_typed(text, given["smoothing_s"]) for text in given["curves"])
+    curves = curves_read(given["file"].read_bytes()) if given["file"] is not None else {}
+    curves |= dict(_curve_typed(text, given["smoothing_s"]) for text in given["curves"])
     days, room_c = given["days"] or list(DAYS)[:1], given["room_c"]
     found = try_curves(
         book, evidence, limits, setting, days, room_c, curves, given["dead"], draw=given["draw"], progress=ProgressPrinter()

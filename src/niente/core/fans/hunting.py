@@ -25,7 +25,7 @@ class CurveLoop(msgspec.Struct, frozen=True):
     and its margins."""
 
     group: str
-    reads_c: float
+    reads_c: float = msgspec.field(name="core_c")  # as it is called in files; it was the core's once
     duty: float
     slope: float
     margins: LoopMargins

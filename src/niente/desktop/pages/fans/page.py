@@ -149,10 +149,12 @@ class FansPage(Page):
             self._key, self._facts = (), None
             return
         bare = msgspec.structs.replace(setting, fan_curve={})
-        key = (bench.path, models.card.variant, len(models.evidence.runs), bare.key(), project.limits, self._point)
+        key = (bench.path, models.card.variant, bare.key(), project.limits, self._point, len(models.evidence.runs))
+        if self._is_drawing() and key[:-1] == self._key[:-1]:
+            return  # runs that end meanwhile are taken in once curves are drawn
         if key != self._key:
             self._key, self._facts, self._days, self._worst, self._problem = key, None, {}, None, ""
-            self._before, self._last = None, dict(setting.fan_curve)
+            self._before, self._last, self._drawing = None, dict(setting.fan_curve), None
             self.session.curves.request_point(bench.path, models, project.limits, bare)
         elif self._facts is not None and setting.fan_curve != self._last:
             self._before, self._last = self._last, dict(setting.fan_curve)
@@ -211,7 +213,7 @@ class FansPage(Page):
 
     def _allow(self) -> None:
         """Let those actions be done that have something to act on."""
-        drawing = self._drawing is not None and not self._drawing.over
+        drawing = self._is_drawing()
         moved = self.group is not None and self.group.moved
         on_curve = self._facts is not None and self._group in self.curves
         allow(
@@ -298,9 +300,12 @@ class FansPage(Page):
         """Show the point that an edit went into, and what came of it."""
         if name != self._point:
             self._point = name
-            self._key = (*self._key[:-1], name) if self._key else ()
+            self._key = (*self._key[:-2], name, self._key[-1]) if self._key else ()
         self.refresh()
         self.margin_changed.emit()
+
+    def _is_drawing(self) -> bool:
+        return self._drawing is not None and not self._drawing.over
 
     def draw(self) -> None:
         """Begin to draw curves for the day that is rehearsed."""
@@ -311,7 +316,7 @@ class FansPage(Page):
 
     def stop_drawing(self) -> None:
         """Draw no further; nothing is changed."""
-        if self._drawing is not None and not self._drawing.over:
+        if self._is_drawing():
             self.session.curves.cancel_drawing()
         self._drawing = None
         self._allow()
@@ -411,5 +416,5 @@ class FansPage(Page):
         days += [(tr("beside"), self._days[BESIDE])] if BESIDE in self._days and days else []
         worst = self._worst.cases if self._worst is not None else ()
         curve = self.view.curve if group.name == self._group else self.curves.get(group.name)
-        drawing = self._drawing is not None and not self._drawing.over
-        return margin.blocks(group, (curve, self.view.selected), self.scale, facts, days, worst, drawing=drawing)
+        point = curve, self.view.selected
+        return margin.blocks(group, point, self.scale, facts, days, worst, drawing=self._is_drawing())
