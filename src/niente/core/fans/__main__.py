@@ -18,5 +18,10 @@ SENSORS = SensorTables(np.ones((1, 4)), np.zeros(1), np.zeros((2, 1)))
 MACHINE = MachineAtPoint(Setting(), ("case",), ("any", "any"), HEAT, FANS, SENSORS, ("coolant",), DRAWN, 90.0, 90.0, 25.0)
 """A machine of one group that stays as warm as its room."""
 
-rehearse(MACHINE, {"case": FanCurve("", ((40.0, 20.0), (80.0, 100.0)))}, DayOfLoad("", np.zeros(60, int), np.zeros(60)), 20.0)
+rehearse(
+    MACHINE,
+    {"case": FanCurve("core_temperature_c", ((40.0, 20.0), (80.0, 100.0)))},
+    DayOfLoad("", np.zeros(60, int), np.zeros(60)),
+    20.0,
+)
 print("The rehearsal is compiled.")
