@@ -124,6 +124,17 @@ def test_keys_move_a_point_and_one_undo_takes_all_of_it_back(on_curve: FansPage,
     assert view.curve == on_curve.curves["case"]
 
 
+def test_showing_a_curve_is_no_edit(on_curve: FansPage) -> None:
+    """Fans that stand at their point may be drawn a curve that begins at nothing: to show it changes nothing."""
+    assert on_curve._facts is not None
+    begins_at_nothing = FanCurve("core_temperature_c", ((70.0, 0.0), (80.0, 100.0)))
+    on_curve._edit(begins_at_nothing, "from nothing")
+    assert on_curve.curves["case"] == begins_at_nothing
+    on_curve._show()
+    assert on_curve.curves["case"] == begins_at_nothing
+    assert on_curve.panel.fields["floor_percent"].minimum() == 0.0
+
+
 def test_points_come_and_go(on_curve: FansPage, swept_window: Window) -> None:
     view, before = on_curve.view, on_curve.curves["case"]
     view.select(0)

@@ -122,7 +122,10 @@ class CurvePanel(QWidget):
         values = msgspec.structs.asdict(curve)
         low, high = curve.avoided[0] if curve.avoided else (NOTHING, 1.0)
         values |= {"avoid_low": low, "avoid_high": high}
-        self.fields["floor_percent"].setMinimum(group.start if group.start <= 100.0 else 0.0)
+        floor = self.fields["floor_percent"]
+        floor.blockSignals(True)  # another range is no edit
+        floor.setMinimum(min(group.floor, curve.floor_percent))
+        floor.blockSignals(False)
         for name, field in self.fields.items():
             value = values[name]
             field.put(field.minimum() if value is None else value)
