@@ -140,11 +140,7 @@ class RehearsalView(QWidget):
                 p.ink,
                 halo=p.ground,
             )
-        if shown.compared is not None:
-            trace = shown.compared.trace
-            self._paint_span(painter, trace.hour, trace.core_low_c, trace.core_high_c, across, up, p.strong_rule)
-        trace = shown.now.trace
-        self._paint_span(painter, trace.hour, trace.core_low_c, trace.core_high_c, across, up, p.accent)
+        self._paint_days(painter, shown, across, up, of_core=True)
         self._paint_measured(painter, shown.now, across, up, of_core=True)
         self._paint_worst(painter, shown.worst, area, up)
 
@@ -194,11 +190,7 @@ class RehearsalView(QWidget):
             painter, QPointF(area.center().x(), area.bottom() - 3), tr("the room by itself"), font(SMALL), p.ink, align=MIDDLE
         )
         self._paint_rules(painter, area, up)
-        if shown.compared is not None:
-            trace = shown.compared.trace
-            self._paint_span(painter, trace.hour, trace.level_low_dba, trace.level_high_dba, across, up, p.strong_rule)
-        trace = shown.now.trace
-        self._paint_span(painter, trace.hour, trace.level_low_dba, trace.level_high_dba, across, up, p.accent)
+        self._paint_days(painter, shown, across, up, of_core=False)
         self._paint_measured(painter, shown.now, across, up, of_core=False)
         names = [(tr("rehearsed") if shown.now.measured is not None else tr("now"), shown.now, p.accent)]
         names += [(shown.compared_name, shown.compared, p.soft)] if shown.compared is not None else []
@@ -215,6 +207,15 @@ class RehearsalView(QWidget):
         for value in ticks(up.low, up.high, TICKS):
             draw_level(painter, area.left(), area.right(), up.px(value), p.rule)
             draw_text(painter, QPointF(area.left() - 7, up.px(value) + 3.5), f"{value:.0f}", font(SMALL), p.soft, align=RIGHT)
+
+    def _paint_days(self, painter: QPainter, shown: DayShown, across: PixelSpan, up: PixelSpan, *, of_core: bool) -> None:
+        """Draw the day that is compared with, and over it the day now."""
+        p = self._look.palette
+        for day, colour in ((shown.compared, p.strong_rule), (shown.now, p.accent)):
+            if day is not None:
+                trace = day.trace
+                low, high = (trace.core_low_c, trace.core_high_c) if of_core else (trace.level_low_dba, trace.level_high_dba)
+                self._paint_span(painter, trace.hour, low, high, across, up, colour)
 
     def _paint_span(
         self, painter: QPainter, hours: Vector, low: Vector, high: Vector, across: PixelSpan, up: PixelSpan, colour: str
