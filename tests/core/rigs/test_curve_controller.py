@@ -98,6 +98,7 @@ def test_a_curve_says_itself_as_it_is_entered() -> None:
     )  # fmt: skip
     words = curve.text.replace("\N{NO-BREAK SPACE}", " ")
     assert words == (
+        "over the mean of coolant and case air: "
         "30 °C 25 %, 40 °C 100 %; up 2, down 1 %/s, hysteresis 2 K, never under 22 %, off below 28 °C and 20 W, on again at "
         "30 °C, not between 41 and 46 %"
     )

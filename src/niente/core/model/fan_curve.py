@@ -7,6 +7,7 @@ import msgspec
 
 from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
 
+CORE = "core_temperature_c"
 MAX_POINTS, MAX_BANDS = 16, 4
 """More than any board takes."""
 MAX_SMOOTHING_S = 600.0
@@ -61,9 +62,11 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def text(self) -> str:
-        """The curve in words, as it is entered: ``73 °C 20 %, 81 °C 29 %; up 0.5, down 0.2 %/s, hysteresis 3 K``."""
+        """The curve in words, as it is entered: ``73 °C 20 %, 81 °C 29 %; up 0.5, down 0.2 %/s, hysteresis 3 K``; one that
+        follows another sensor than the core's says so first."""
         space = NO_BREAK_SPACE
-        words = ", ".join(f"{celsius:g}{space}°C {duty:g}{space}%" for celsius, duty in self.points)
+        words = "" if self.sources == (CORE,) else f"over the {self.source_words}: "
+        words += ", ".join(f"{celsius:g}{space}°C {duty:g}{space}%" for celsius, duty in self.points)
         words += f"; up {self.ramp_up_percent_per_s:g}, down {self.ramp_down_percent_per_s:g}{space}%/s"
         words += f", hysteresis {self.hysteresis_k:g}{space}K"
         words += f", averaged over {self.smoothing_s:g}{space}s" if self.smoothing_s else ""
