@@ -60,7 +60,8 @@ def test_without_a_curve_the_fixed_duty_is_said(page: FansPage) -> None:
     assert page.title.text().startswith("Case fans, ")
     assert page.live_line() == "no curve yet"
     assert not page.finished()
-    assert not page.panel.isEnabled()
+    assert not page.panel.table.isEnabled()
+    assert not page.panel.fields["floor_percent"].isEnabled()
     said = spoken(page.margin())
     assert "Case fans, no curve" in said
     assert "Hottest core" in said
@@ -239,6 +240,30 @@ def test_another_day_and_room_are_rehearsed(on_curve: FansPage, qtbot: QtBot) ->
     hot = on_curve._days["now"]
     assert hot.day == "render"
     assert hot.figures.hottest_c > cool.figures.hottest_c
+
+
+def test_more_runs_of_the_same_point_change_nothing_that_a_person_set(on_curve: FansPage, qtbot: QtBot) -> None:
+    on_curve.days.room.put(30.0)
+    on_curve.days.changed.emit()
+    settle(on_curve, qtbot)
+    on_curve._key = (*on_curve._key[:-1], 0)  # as if a run had ended since
+    on_curve.refresh()
+    assert on_curve.group is not None  # what is known stands meanwhile
+    with qtbot.waitSignal(on_curve.session.curves.pointed, timeout=WAIT_MS):
+        pass
+    assert on_curve.days.room_c == 30.0
+    settle(on_curve, qtbot)
+
+
+def test_a_window_that_looks_on_changes_no_curve(on_curve: FansPage, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = on_curve.session.bench
+    assert bench is not None
+    monkeypatch.setattr(type(bench), "follows", property(lambda _: True))
+    on_curve.refresh()
+    for name in ("fans.draw", "fans.take_off", "fans.add_point", "fans.round", "fans.run_here"):
+        assert not on_curve.actions_[name].isEnabled(), name
+        assert on_curve.actions_[name].whatsThis() == "This window is view-only."
+    assert on_curve.actions_["fans.export"].isEnabled()
 
 
 def test_what_goes_wrong_is_said(on_curve: FansPage, qtbot: QtBot) -> None:

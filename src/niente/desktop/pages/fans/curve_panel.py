@@ -113,7 +113,8 @@ class CurvePanel(QWidget):
     def show_curve(self, curve: FanCurve | None, facts: PointFacts, group: GroupFacts, scale: Scale) -> None:
         """Show a group's curve; without one nothing can be set here."""
         self._curve, self._facts, self._group = curve, facts, group
-        self.setEnabled(curve is not None)
+        for widget in (self.table, self.source, self.more, self.combined, *self.fields.values()):
+            widget.setEnabled(curve is not None)
         if curve is None:
             self.model.set_entries([])
             return

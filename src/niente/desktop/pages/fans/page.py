@@ -79,7 +79,7 @@ class FansPage(Page):
         session.curves.told_worst.connect(self._take_worst)
         session.curves.drawing.connect(self._take_drawing)
         session.opened.connect(self._forget)
-        self.follow(session.answered, session.project_changed)
+        self.follow(session.answered, session.project_changed, session.command_changed)
 
     def _lay_out(self) -> None:
         for widget in (self.point, self.groups):
@@ -150,11 +150,14 @@ class FansPage(Page):
             return
         bare = msgspec.structs.replace(setting, fan_curve={})
         key = (bench.path, models.card.variant, bare.key(), project.limits, self._point, len(models.evidence.runs))
-        if self._is_drawing() and key[:-1] == self._key[:-1]:
+        same = key[:-1] == self._key[:-1]
+        if self._is_drawing() and same:
             return  # runs that end meanwhile are taken in once curves are drawn
-        if key != self._key:
-            self._key, self._facts, self._days, self._worst, self._problem = key, None, {}, None, ""
+        if not same:
+            self._facts, self._days, self._worst, self._problem = None, {}, None, ""
             self._before, self._last, self._drawing = None, dict(setting.fan_curve), None
+        if key != self._key:  # where only runs have come, what is known stands until they are taken in
+            self._key = key
             self.session.curves.request_point(bench.path, models, project.limits, bare)
         elif self._facts is not None and setting.fan_curve != self._last:
             self._before, self._last = self._last, dict(setting.fan_curve)
@@ -164,8 +167,9 @@ class FansPage(Page):
         if isinstance(found, NienteError):
             self._facts, self._problem = None, f"{found.happened} {found.remedy}"
         else:
-            self._facts = found
-            self.days.room.put(found.room_c)
+            if self._facts is None:
+                self.days.room.put(found.room_c)
+            self._facts, self._last = found, dict(self.curves)
             self._rehearse()
         self.when_seen(self._show)
 
@@ -199,9 +203,10 @@ class FansPage(Page):
         if isinstance(found, NienteError):
             self._days.pop(whose, None)
             self.session.report(found)
-        elif not (whose == BESIDE and self.days.run_id is not None) and not (
-            found.quick and self._days.get(whose) is not None and self.view.curve == self.curves.get(self._group)
-        ):
+        elif whose != BESIDE or self.days.run_id is None:
+            last = self._days.get(whose)
+            if found.quick and last is not None:  # what a look leaves out stands until the point is let go
+                found = msgspec.structs.replace(found, loops=last.loops, settles_c=last.settles_c)
             self._days[whose] = found
         self.when_seen(self._show)
         self.margin_changed.emit()
@@ -213,17 +218,11 @@ class FansPage(Page):
 
     def _allow(self) -> None:
         """Let those actions be done that have something to act on."""
-        drawing = self._is_drawing()
-        moved = self.group is not None and self.group.moved
-        on_curve = self._facts is not None and self._group in self.curves
-        allow(
-            self.actions_,
-            known=self._facts is not None,
-            curves=bool(self.curves),
-            on_curve=on_curve,
-            moved=moved,
-            drawing=drawing,
-        )
+        bench, known, curves = self.session.bench, self._facts is not None, self.curves
+        looks_on = bench is None or bench.follows or bench.lost
+        on_curve, moved = known and self._group in curves, self.group is not None and self.group.moved
+        of = {"curves": bool(curves), "on_curve": on_curve, "moved": moved, "drawing": self._is_drawing()}
+        allow(self.actions_, known, looks_on, **of)
 
     # -- showing -----------------------------------------------------------------------------------------------------
 
@@ -287,7 +286,8 @@ class FansPage(Page):
     def _look_at(self, curve: FanCurve) -> None:
         """Rehearse a curve that is being dragged, in coarse steps."""
         curves = {**self.curves, self._group: curve}
-        self.session.curves.request_day(NOW, curves, self.days.day_name, self.days.room_c, quick=True)
+        quick = curves != self.curves
+        self.session.curves.request_day(NOW, curves, self.days.day_name, self.days.room_c, quick=quick)
 
     def _edit(self, curve: FanCurve, words: str) -> None:
         self._put(tr("{group} curve: {what}").format(group=self._group, what=words), {self._group: curve})
