@@ -24,6 +24,7 @@ def test_a_point_is_added_on_the_line_and_taken_away_again() -> None:
     assert made.points[2] == (63.0, round(np.interp(63.0, *np.array(CURVE.points).T)))
     assert without_point(made, 2) == CURVE
     assert added_point(CURVE, 56.2) == (CURVE, -1)  # there is one already
+    assert added_point(CURVE, 300.0)[0].points[-1] == (120.0, 100.0)  # no hotter than a board takes
     two = FanCurve("core_temperature_c", ((40.0, 20.0), (80.0, 100.0)))
     assert without_point(two, 0) == two
 

@@ -31,7 +31,7 @@ def moved_point(curve: FanCurve, index: int, celsius: float, duty: float) -> Fan
 def added_point(curve: FanCurve, celsius: float) -> tuple[FanCurve, int]:
     """Return a curve with a point more on its line at a temperature, and the point's index; where there is no room, or there
     are enough, the curve as it is and -1."""
-    celsius = round(celsius)
+    celsius = min(max(float(round(celsius)), COLDEST_C), HOTTEST_C)
     if len(curve.points) >= MAX_DRAWN or any(abs(celsius - at) < STEP_C for at, _ in curve.points):
         return curve, -1
     points = sorted([*curve.points, (celsius, round(duty_at(curve.points, celsius)))])
