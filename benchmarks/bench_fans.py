@@ -22,10 +22,9 @@ from niente.core.analysis.evidence import evidence_in
 from niente.core.analysis.models import fit_models
 from niente.core.fans.curve_trials import drawn_groups, responses, usual_source
 from niente.core.fans.day import STANDARD_DAYS, DayOfLoad, standard_day
-from niente.core.fans.drawing import quietest_curves
+from niente.core.fans.drawing import CurveSearch, quietest_curves
 from niente.core.fans.machine import machine_at
 from niente.core.fans.rehearsal import ramps_heard, rehearse
-from niente.core.model.curve_edits import duty_at
 from niente.core.model.errors import NienteError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.question import Approach
@@ -175,10 +174,10 @@ def _drawn(life: Life, days: list[DayOfLoad]) -> Drawn:
     day_s = time.perf_counter() - begun
     try:
         rooms_c = (ROOM_C, limits.design_room_c)
-        curves = quietest_curves(life.machine, life.moved, days, rooms_c, limits.min_headroom_k, life.source).curves
+        curves = quietest_curves(CurveSearch(life.machine, life.moved, days, rooms_c, limits.min_headroom_k, life.source))
     except NienteError:
         return Drawn(None, day_s)
-    return Drawn(dict(curves), day_s)
+    return Drawn(curves, day_s)
 
 
 def _day(life: Life, curves: dict[str, FanCurve], day: DayOfLoad) -> LivedDay:
@@ -268,8 +267,9 @@ def _best(life: Life, drawn: dict[str, FanCurve], day: DayOfLoad) -> BestFound:
 def _gridded(curve: FanCurve) -> tuple[tuple[float, float], ...]:
     """Return five points of a curve, evenly over its range, duties up to the grid."""
     last = curve.points[-1][0]
-    places = np.linspace(min(curve.points[0][0], last - SPAN_K), last, POINTS).tolist()
-    return tuple((celsius, min(math.ceil(duty_at(curve.points, celsius) / GRID) * GRID, 100.0)) for celsius in places)
+    places = np.linspace(min(curve.points[0][0], last - SPAN_K), last, POINTS)
+    duties = np.minimum(np.ceil(curve.duty(places) / GRID) * GRID, 100.0)
+    return tuple(zip(places.tolist(), duties.tolist(), strict=True))
 
 
 def _with_duty(points: tuple[tuple[float, float], ...], index: int, duty: float) -> tuple[tuple[float, float], ...] | None:

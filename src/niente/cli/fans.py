@@ -1,6 +1,5 @@
 """Fan curves for a point of a book: a rehearsed day, and curves that are drawn for it."""
 
-import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,7 +14,7 @@ from niente.core.fans.day import STANDARD_DAYS
 from niente.core.model.errors import DocumentError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.json_files import indented_json
-from niente.core.model.kept_point import KeptPoint, name_problem, point_named, with_point
+from niente.core.model.kept_point import kept_now, name_problem, point_named, with_point
 from niente.core.model.limits import Limits
 from niente.core.model.rig_card import RigCard
 
@@ -73,11 +72,12 @@ def _keep(book: Path, card: RigCard, limits: Limits, found: "CurveTrials", name:
     problem = name_problem(name, project.points) or ("" if curves else "Without --draw or --curve there are no curves to keep.")
     if problem:
         raise DocumentError(problem, remedy="Give another name, or curves.")
+    if dangers := [f"{group}: {one}" for group, curve in curves.items() for one in curve.dangers()]:
+        raise DocumentError(f"These curves are not kept: {'; '.join(dangers)}.", remedy="Give off_below_w as well, or neither.")
     setting = found.setting
     for group, curve in curves.items():
         setting = setting.on_curve(group, curve)
-    now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
-    point = KeptPoint(name, setting, limits, card.variant, now)
+    point = kept_now(name, setting, limits, card.variant)
     save_project(book, msgspec.structs.replace(project, points=with_point(project.points, point)))
     click.echo(f"Kept as {name}.", err=True)
 

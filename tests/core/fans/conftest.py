@@ -7,13 +7,12 @@ import pytest
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models, fit_models
-from niente.core.analysis.warming import response_in
+from niente.core.fans.curve_trials import responses
 from niente.core.fans.machine import MachineAtPoint, machine_at
 from niente.core.model.limits import Limits
 from niente.core.model.project import Project
 from niente.core.science.heat.response import HeatResponse
 from niente.core.selection.pick import choose
-from niente.core.storage.reader import BookReader
 
 ROOM_C = 23.0
 
@@ -27,9 +26,6 @@ class AtPick(NamedTuple):
 @pytest.fixture(scope="session")
 def at_pick(sweep: tuple[Path, Project], evidence: Evidence) -> AtPick:
     models = fit_models(evidence)
-    book = BookReader(sweep[0])
-    response = response_in(book, models)
-    book.close()
-    assert response is not None
+    response, _ = responses(sweep[0], models)
     pick = choose(models, Limits()).pick.setting
     return AtPick(models, response, machine_at(models, response, pick, ROOM_C))

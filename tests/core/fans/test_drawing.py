@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 
 from niente.core.fans.day import standard_day
-from niente.core.fans.drawing import quietest_curves
+from niente.core.fans.drawing import CurveSearch, quietest_curves
 from niente.core.fans.hunting import loop_of
 from niente.core.fans.rehearsal import rehearse, settled_on
 from niente.core.fans.told import DrawingStands
@@ -17,9 +17,15 @@ DESIGN_C, HEADROOM_K = 28.0, 8.0
 USUAL = FanCurve("core_temperature_c", ((40.0, 25.0), (65.0, 50.0), (85.0, 100.0)))
 
 
+def search_at(at_pick: AtPick, headroom_k: float) -> CurveSearch:
+    return CurveSearch(at_pick.machine, ("case", "cooler"), [standard_day("show")], (ROOM_C, DESIGN_C), headroom_k)
+
+
 @pytest.fixture(scope="module")
 def drawn(at_pick: AtPick) -> DrawingStands:
-    return quietest_curves(at_pick.machine, ("case", "cooler"), [standard_day("show")], (ROOM_C, DESIGN_C), HEADROOM_K)
+    search = search_at(at_pick, HEADROOM_K)
+    quietest_curves(search)
+    return search.stands
 
 
 def test_drawn_curves_keep_the_headroom_at_any_power(at_pick: AtPick, drawn: DrawingStands) -> None:
@@ -58,7 +64,7 @@ def test_drawn_curves_can_be_entered(drawn: DrawingStands) -> None:
 
 def test_a_point_without_the_headroom_has_no_curve(at_pick: AtPick) -> None:
     with pytest.raises(NotEnoughError, match="K of headroom are left"):
-        quietest_curves(at_pick.machine, ("case", "cooler"), [standard_day("show")], (ROOM_C, DESIGN_C), 25.0)
+        search_at(at_pick, 25.0)
 
 
 def test_a_curve_like_a_switch_swings_where_its_sensor_is_slow(at_pick: AtPick) -> None:

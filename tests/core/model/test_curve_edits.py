@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from niente.core.model.curve_edits import added_point, duty_at, moved_point, rounded_curve, without_point
+from niente.core.model.curve_edits import added_point, moved_point, rounded_curve, without_point
 from niente.core.model.fan_curve import FanCurve
 
 CURVE = FanCurve("core_temperature_c", ((42.0, 26.0), (56.0, 31.0), (70.0, 44.0), (88.0, 100.0)))
@@ -54,8 +54,7 @@ def test_no_edit_makes_a_curve_that_cannot_be_or_gives_less_air_when_hotter(edit
         if index > 5:
             curve, _ = added_point(curve, celsius)
     assert curve.problems() == []
-    duties = [duty_at(curve.points, celsius) for celsius in np.linspace(0.0, 130.0, 261).tolist()]
-    assert np.all(np.diff(duties) >= -1e-9)
+    assert np.all(np.diff(curve.duty(np.linspace(0.0, 130.0, 261))) >= -1e-9)
 
 
 @pytest.mark.parametrize(("step_c", "step_percent"), [(1.0, 1.0), (5.0, 5.0), (2.0, 2.5)])
@@ -65,7 +64,9 @@ def test_rounding_errs_to_the_cool_side(step_c: float, step_percent: float) -> N
     for celsius, duty in rounded.points:
         assert celsius / step_c == pytest.approx(round(celsius / step_c))
         assert duty / step_percent == pytest.approx(round(duty / step_percent))
-    for celsius in np.linspace(20.0, 100.0, 161).tolist():
-        assert duty_at(rounded.points, celsius) >= duty_at(curve.points, celsius) - 1e-9
+    every = np.linspace(20.0, 100.0, 161)
+    assert np.all(rounded.duty(every) >= curve.duty(every) - 1e-9)
+    floored = rounded_curve(FanCurve("core_temperature_c", curve.points, floor_percent=23.3), step_c, step_percent)
+    assert 23.3 <= floored.floor_percent < 23.3 + step_percent
     close = FanCurve("core_temperature_c", ((61.0, 30.0), (62.0, 45.0), (64.0, 50.0)))
     assert rounded_curve(close, 5.0, 5.0).points == ((60.0, 50.0),)

@@ -365,8 +365,7 @@ def _on_curve(curve: FanCurve, core_c: Vector) -> Vector:
     that its fans would turn.
     """
     core = np.where(np.isfinite(core_c), core_c, HOTTEST_C)
-    points = np.array(curve.points)
-    duty: Vector = np.interp(core, points[:, 0], points[:, 1])
-    if curve.off_below_c is not None:
+    duty = curve.duty(core)
+    if curve.off_below_c is not None and curve.off_below_w is None:  # a load draws more than fans stand at
         duty = np.where(core < curve.off_below_c, 0.0, duty)
     return duty

@@ -10,22 +10,16 @@ by what the processor draws, so that shares over one may come out). It is fitted
 and Parker 1995, as in scipy.optimize.lsq_linear; from memory).
 """
 
+from collections.abc import Sequence
+
 import msgspec
 import numpy as np
 
-from niente.core.analysis.channel_means import JUMPS
-from niente.core.analysis.evidence import column, trusted
 from niente.core.analysis.models import Models
-from niente.core.analysis.warming import readings_of, told_runs
-from niente.core.model.names import kind_of
-from niente.core.model.rig_card import RigCard
-from niente.core.science.arrays import Vector
+from niente.core.analysis.warming import ToldRun, other_sensors
+from niente.core.science.arrays import Array, Vector
 from niente.core.science.heat.response import HeatResponse, parts_of_runs
-from niente.core.science.settling import ROOM_LAG_S, lagged
-from niente.core.science.spikes import without_spikes
-from niente.core.storage.reader import BookReader
 
-OF_CORE_OR_ROOM = ("core_temperature_c", "package_temperature_c", "room_temperature_c")
 EVERY = 15
 """One reading in so many is looked at: parts of a rise move slowly."""
 MIN_SPREAD_K = 1.0
@@ -43,40 +37,29 @@ class SensorShare(msgspec.Struct, frozen=True):
     residual_sd_k: float
 
 
-def sensor_shares_in(book: BookReader, models: Models, response: HeatResponse) -> dict[str, SensorShare]:
-    """Return what each temperature of a card sees, beside the core's own and the room's; a channel that never moved, or that no
-    run has, is left out."""
-    records = told_runs(book, models)
-    told = parts_of_runs(models.heat, response, [warming for _, warming in records])
+def sensor_shares(models: Models, response: HeatResponse, told: Sequence[ToldRun]) -> dict[str, SensorShare]:
+    """Return what each temperature of a card sees, beside the core's own and the room's, from the runs that told the response;
+    a channel that never moved, or that no run has, is left out."""
+    every = parts_of_runs(models.heat, response, [run.warming for run in told])
+    columns = []
+    for run, parts in zip(told, every, strict=True):
+        watts = np.tile(np.array(run.warming.sources_w, float), (parts.shape[0], 1))
+        columns.append(np.concatenate([parts, run.warming.power_w[:, None], watts], axis=1)[::EVERY])
     found = {}
-    for name in other_sensors(models.card):
-        rows: list[Vector] = []
-        wanted: list[Vector] = []
-        for (record, warming), parts in zip(records, told, strict=True):
-            time_s, raw = readings_of(book, record, models.card)
-            values = trusted(models.card, raw)
-            reading, room = column(models.card, values, name), column(models.card, values, "room_temperature_c")
-            rise = reading - lagged(time_s, without_spikes(room, JUMPS["room_temperature_c"]), ROOM_LAG_S)
-            here = np.isfinite(rise) & (np.arange(rise.shape[0]) % EVERY == 0)
-            sources = np.tile(np.array(warming.sources_w, float), (int(here.sum()), 1))
-            rows.append(np.concatenate([parts[here], warming.power_w[here, None], sources], axis=1))
-            wanted.append(rise[here])
-        share = _share(np.concatenate(rows), np.concatenate(wanted), len(models.heat.groups) + 3) if rows else None
+    for name in other_sensors(models.card) if told else ():
+        rise_k = np.concatenate([run.sensors_k[name][::EVERY] for run in told])
+        share = _share(np.concatenate(columns), rise_k, len(models.heat.groups) + 3)
         if share is not None:
             found[name] = share
     return found
 
 
-def other_sensors(card: RigCard) -> list[str]:
-    """Return the temperatures of a card that are neither the core's nor the room's."""
-    names = [channel.name for channel in card.channels if kind_of(channel.name).endswith("_temperature_c")]
-    return [name for name in names if kind_of(name) not in OF_CORE_OR_ROOM]
-
-
-def _share(columns: Vector, rise_k: Vector, parts: int) -> SensorShare | None:
+def _share(columns: Array, rise_k: Vector, parts: int) -> SensorShare | None:
     """Return what a sensor sees, of the parts and the watts at the same moments ``(n, p + k)``."""
     from scipy.optimize import lsq_linear
 
+    read = np.isfinite(rise_k)
+    columns, rise_k = columns[read], rise_k[read]
     if rise_k.shape[0] < 2 * columns.shape[1] or float(np.ptp(rise_k)) < MIN_SPREAD_K:
         return None
     upper = np.concatenate([np.full(parts, MOST_SHARE), np.full(columns.shape[1] - parts, MOST_K_PER_W)])

@@ -7,21 +7,21 @@ import msgspec
 
 from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models, fit_models
-from niente.core.analysis.sensor_shares import SensorShare, sensor_shares_in
-from niente.core.analysis.warming import response_in
+from niente.core.analysis.sensor_shares import SensorShare, sensor_shares
+from niente.core.analysis.warming import told_runs
 from niente.core.fans.day import DayOfLoad, standard_day
-from niente.core.fans.drawing import quietest_curves
+from niente.core.fans.drawing import CurveSearch, quietest_curves
 from niente.core.fans.hunting import CurveLoop, loop_of
 from niente.core.fans.machine import OF_CORE, MachineAtPoint, machine_at
 from niente.core.fans.rehearsal import rehearse
-from niente.core.fans.told import DayFigures, WorstCase
+from niente.core.fans.told import FULL_PERCENT, DayFigures, WorstCase
 from niente.core.model.errors import NotEnoughError, PlanError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.limits import Limits
 from niente.core.model.quantities import quantity_of
 from niente.core.model.rig_card import RigCard
 from niente.core.model.setting import Setting
-from niente.core.science.heat.response import HeatResponse
+from niente.core.science.heat.response import HeatResponse, fit_response
 from niente.core.selection.pick import choose
 from niente.core.storage.reader import BookReader
 
@@ -29,7 +29,7 @@ FIXED, FOUND, OWN = "fixed duties", "curves as found", "the point's curves"
 GIVEN, DRAWN = "curves as given", "curves as drawn"
 CAUTION = (
     "A curve must go to full speed where its sensor is lost, and leave the board's supply and the drives some air; a rehearsal "
-    "knows the core alone. The makers' limits come first: watch the first hours of a new curve."
+    "knows what was read, and no more. The makers' limits come first: watch the first hours of a new curve."
 )
 
 
@@ -89,10 +89,11 @@ def try_curves(
         GIVEN: dict(given or {}),
     }
     if draw:
-        wanted[DRAWN] = quietest_curves(
+        search = CurveSearch(
             machine, drawn_groups(models.card, machine), [standard_day(day) for day in days], (room, limits.design_room_c),
-            limits.min_headroom_k, usual_source(models.card), progress,
-        ).curves  # fmt: skip
+            limits.min_headroom_k, usual_source(models.card),
+        )  # fmt: skip
+        wanted[DRAWN] = quietest_curves(search, progress)
     trials = [
         CurveTrial(
             name,
@@ -108,7 +109,8 @@ def try_curves(
         if curves or name == FIXED
     ]
     left_out = [(group, curve) for group, curve in {**found, **own}.items() if not machine.knows(curve)]
-    return CurveTrials(tuple(days), room, at, tuple(trials), doubts(machine, response, shares, left_out))
+    words = (*_under_start(machine, given or {}), *doubts(machine, response, shares, left_out))
+    return CurveTrials(tuple(days), room, at, tuple(trials), words)
 
 
 def _known(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> dict[str, FanCurve]:
@@ -149,16 +151,16 @@ def responses(book: Path, models: Models) -> tuple[HeatResponse, dict[str, Senso
     where no run tells."""
     reader = BookReader(book)
     try:
-        response = response_in(reader, models)
-        shares = sensor_shares_in(reader, models, response) if response is not None else {}
+        told = told_runs(reader, models)
     finally:
         reader.close()
+    response = fit_response(models.heat, [run.warming for run in told])
     if response is None:
         raise NotEnoughError(
             "No run with fixed fans tells how fast this machine warms.",
             remedy="A quiet point, or any run of ten minutes with fixed duties, does.",
         )
-    return response, shares
+    return response, sensor_shares(models, response, told)
 
 
 def _insist_on(machine: MachineAtPoint, given: Mapping[str, FanCurve], dead: str) -> None:
@@ -196,6 +198,16 @@ def drawn_groups(card: RigCard, machine: MachineAtPoint) -> list[str]:
 def usual_source(card: RigCard) -> str:
     """Return what curves follow on a machine: its own source for them where that is the core's."""
     return next((source for source in card.curve_sources if source.startswith(OF_CORE)), OF_CORE[0])
+
+
+def _under_start(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> list[str]:
+    """Return in words which curves have duties at which their fans were not seen to turn."""
+    least = {group: float(machine.fans.start[machine.groups.index(group)]) for group in curves}
+    return [
+        f"The {group} fans were seen to turn from {least[group]:g} %: at the {duty:g} % of their curve they may stand."
+        for group, curve in curves.items()
+        if 0.0 < (duty := max(curve.points[0][1], curve.floor_percent)) < least[group] <= FULL_PERCENT
+    ]
 
 
 def doubts(

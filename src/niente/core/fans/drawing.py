@@ -14,9 +14,10 @@ import msgspec
 import numpy as np
 
 from niente.core.fans.day import DayOfLoad
+from niente.core.fans.hunting import sensed_at
 from niente.core.fans.machine import OF_CORE, MachineAtPoint
-from niente.core.fans.rehearsal import FIXED_DUTY, fixed_at, rehearse, settled_on
-from niente.core.fans.told import DayFigures, DrawingStands
+from niente.core.fans.rehearsal import fixed_at, rehearse, settled_on
+from niente.core.fans.told import FULL_OVER_K, DayFigures, DrawingStands
 from niente.core.model.errors import NotEnoughError
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.guard_rules import calm_level
@@ -27,8 +28,6 @@ WIDTHS_K = (8.0, 14.0, 22.0, 32.0)
 CALMS = ((2.0, 1.0, 0.5), (15.0, 0.5, 0.2), (40.0, 0.25, 0.1))
 """Averaging in s and ramps up and down in %/s that are tried, from quick to calm."""
 HYSTERESIS_K = 3.0
-FULL_OVER_K = 6.0
-"""So far over the point's temperature the fans are at full speed, or at the machine's limit where that comes first."""
 RAMP_COSTS_DB, HUNT_COSTS_DB = 0.02, 5.0
 """What a ramp a day counts, and a swing, beside the mean level. A judgement, no source."""
 KEEPS_K = 0.5
@@ -63,15 +62,16 @@ class CurveSearch:
         """Raises ``NotEnoughError`` where the point itself does not keep ``headroom_k`` in the design room."""
         self._machine, self._moved, self._days, self._source = machine, tuple(moved), tuple(days), source
         self._room_c, self._design_c = rooms_c
-        duty = fixed_at(machine)
-        self._top_c = machine.steady_core_c(1.0, duty, self._design_c)
+        self._duty = fixed_at(machine)
+        self._top_c = machine.steady_core_c(1.0, self._duty, self._design_c)
         if self._top_c > machine.ceiling_c - headroom_k + KEEPS_K:
             raise NotEnoughError(
                 f"At this point {machine.ceiling_c - self._top_c:.1f} K of headroom are left in a room of "
                 f"{self._design_c:g} °C, where {headroom_k:g} K are wanted.",
                 remedy="Choose a point that keeps it, or lower the power limit.",
             )
-        self._reads_c = self._tops_of_sensors()
+        core_c, _, parts = settled_on(machine, {}, 1.0, self._design_c)
+        self._reads_c, _ = sensed_at(machine, FanCurve(source, ()), core_c, parts, 1.0)
         self._hard = (*days, _from_cold_to_full())
         self._limits_c = [_limits_c(machine, day, self._design_c, headroom_k) for day in self._hard]
         self._whole = [
@@ -145,16 +145,6 @@ class CurveSearch:
             )
         return self._told(over=True)
 
-    def _tops_of_sensors(self) -> float:
-        """Return what the source reads at the point at full work in the design room, in °C: its curve comes to the point's
-        duties there."""
-        number = self._machine.sensor(self._source)
-        if number < 0:
-            return self._top_c
-        core, _, parts = settled_on(self._machine, {}, 1.0, self._design_c)
-        seen = float(self._machine.sensors.of_parts[number] @ parts)
-        return self._design_c + seen + self._machine.added_k(number, 1.0, core)
-
     def _curves(self, shapes: dict[str, Shape], calm: tuple[float, float, float]) -> dict[str, FanCurve]:
         return {group: self._curve(group, shape, calm) for group, shape in shapes.items()}
 
@@ -162,7 +152,7 @@ class CurveSearch:
         """Return one group's curve: from its floor up to its duty at the point, and on to full speed."""
         machine, (share, width), (smoothing_s, up, down) = self._machine, shape, calm
         index = machine.groups.index(group)
-        duty = machine.setting.fan_duty.get(group, FIXED_DUTY)
+        duty = float(self._duty[index])
         turns = min(float(machine.fans.start[index]), duty)
         floor = _rounded_up(turns + share * (duty - turns), ROUND_PERCENT)
         of_core = self._source.startswith(OF_CORE)
@@ -178,23 +168,14 @@ class CurveSearch:
         return FanCurve(self._source, tuple(points), hysteresis_k, up, down, smoothing_s=smoothing_s, floor_percent=floor)
 
 
-def quietest_curves(
-    machine: MachineAtPoint,
-    moved: Sequence[str],
-    days: Sequence[DayOfLoad],
-    rooms_c: tuple[float, float],
-    headroom_k: float,
-    source: str = SOURCE,
-    progress: Callable[[str], None] = lambda text: None,
-) -> DrawingStands:
-    """Return the quietest curves, as ``CurveSearch`` finds them. ``progress`` is told in words how far it is; what it raises
-    ends it."""
-    search = CurveSearch(machine, moved, days, rooms_c, headroom_k, source)
+def quietest_curves(search: CurveSearch, progress: Callable[[str], None] = lambda text: None) -> dict[str, FanCurve]:
+    """Return the quietest curves by group, with a search gone on to its end. ``progress`` is told in words how far it is; what
+    it raises ends it."""
     while not search.stands.over:
         if search.stands.tried % TOLD_EVERY == 0:
             progress(f"Trying curves: {search.stands.tried} of {search.stands.of} …")
         search.go_on()
-    return search.stands
+    return search.stands.curves
 
 
 def _limits_c(machine: MachineAtPoint, day: DayOfLoad, design_c: float, headroom_k: float) -> dict[str, float]:

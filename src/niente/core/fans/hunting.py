@@ -52,7 +52,7 @@ def loop_of(
     group that is on no curve."""
     curve, index = curves[group], machine.groups.index(group)
     core, duty, parts = settled_on(machine, curves, activity, room_c, load)
-    reads_c, of_parts = _sensed(machine, curve, core, parts, activity, load)
+    reads_c, of_parts = sensed_at(machine, curve, core, parts, activity, load)
     points = np.array(curve.points)
     warmer, cooler = np.interp([reads_c + 0.5, reads_c - 0.5], points[:, 0], points[:, 1])
     slope = float(warmer - cooler)
@@ -66,8 +66,8 @@ def loop_of(
     return CurveLoop(group, reads_c, float(duty[index]), slope, margins)
 
 
-def _sensed(
-    machine: MachineAtPoint, curve: FanCurve, core_c: float, parts: Vector, activity: float, load: int
+def sensed_at(
+    machine: MachineAtPoint, curve: FanCurve, core_c: float, parts: Vector, activity: float, load: int = 1
 ) -> tuple[float, Vector]:
     """Return what a curve's sensors come to in °C where a machine has settled, and which share of each part of the rise
     ``(p,)`` they see: those of the warmest, or the mean of all."""

@@ -7,7 +7,7 @@ import numpy as np
 
 from niente.core.analysis.evidence import column, counted, trusted
 from niente.core.fans.curve_trials import insist_on_curve
-from niente.core.fans.day import DayOfLoad
+from niente.core.fans.day import DAY_S, DayOfLoad
 from niente.core.fans.machine import MachineAtPoint, energy_of
 from niente.core.fans.point_work import in_pieces, piece_s_of, trace_of
 from niente.core.fans.rehearsal import rehearse, settled_on
@@ -17,6 +17,7 @@ from niente.core.model.rig_card import RigCard
 from niente.core.science.arrays import Vector
 from niente.core.storage.reader import BookReader
 
+MIN_SECONDS = 60
 LONGEST_GAP_S = 10.0
 """Readings further apart than this are a gap, which is bridged and said."""
 MOST_ACTIVITY = 1.4
@@ -25,13 +26,13 @@ SHARE = 0.95
 
 def lived_run(book: Path, card: RigCard, machine: MachineAtPoint, run_id: int) -> RehearsedDay:
     """Rehearse a run of a book that was made on curves, with what it drew as the day, beginning at what its core and fans read
-    first.
+    first; of a longer run its first 24 hours.
 
     Raises ``NotEnoughError`` where the run has too few readings, ``PlanError`` where its curves cannot be rehearsed.
     """
     reader = BookReader(book)
     try:
-        record = next(run for run in reader.runs() if run.id == run_id)
+        record = next(run for run in reader.runs() if run.id == run_id)  # books keep every run
         time_s, raw = reader.frames(record, [channel.name for channel in card.channels])
     finally:
         reader.close()
@@ -39,19 +40,21 @@ def lived_run(book: Path, card: RigCard, machine: MachineAtPoint, run_id: int) -
     for group, curve in curves.items():
         insist_on_curve(machine, group, curve)
     core = counted(card, values)
-    seconds = math.floor(time_s[-1] - time_s[0]) + 1 if time_s.shape[0] else 0
-    if core is None or seconds < 60:
+    seconds = min(math.floor(time_s[-1] - time_s[0]) + 1, DAY_S) if time_s.shape[0] else 0
+    if core is None or seconds < MIN_SECONDS:
         raise NotEnoughError("This run has too few readings to be rehearsed.", remedy="A run of some minutes does.")
     at_s = time_s[0] + np.arange(seconds)
     core, room, power, level = (
         _each_second(at_s, time_s, one)
         for one in (core, *(column(card, values, name) for name in ("room_temperature_c", "package_power_w", "noise_dba")))
     )
+    if not (np.isfinite(core[0]) and np.isfinite(room[0]) and np.isfinite(power[0])):
+        raise NotEnoughError("This run has no readings of core, room or power.", remedy="See to the sensor, and run it again.")
     load = int(record.load != machine.loads[0])
     idle_w, full_w = machine.drawn.idle_w, float(machine.drawn.full_w[load])
     works = np.clip((power - idle_w) / max(full_w - idle_w, 1.0), 0.0, MOST_ACTIVITY)
     day = DayOfLoad(f"run {run_id}", np.full(seconds, load, dtype=np.int64), works)
-    room_c = float(np.nanmean(room))
+    room_c = float(np.mean(room))
     *_, parts = settled_on(machine, curves, float(works[0]), room_c, load)
     warm = parts * (core[0] - room_c) / max(float(parts.sum()), 1e-6)
     first = {group: float(column(card, values[:1], f"fan_speed_rpm.{group}")[0]) for group in curves}

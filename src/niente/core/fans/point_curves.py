@@ -24,7 +24,7 @@ class PointCurves:
     """Works on the curves of one point at a time; what takes long to work out is kept from one question to the next."""
 
     def __init__(self) -> None:
-        self._response: tuple[tuple[Path, int], HeatResponse, dict[str, SensorShare]] | None = None
+        self._response: tuple[tuple[Path, RigCard, list[int]], HeatResponse, dict[str, SensorShare]] | None = None
         self._taken: tuple[MachineAtPoint, PointFacts, RigCard] | None = None
         self._search: CurveSearch | None = None
         self._days: dict[str, DayOfLoad] = {}
@@ -36,7 +36,7 @@ class PointCurves:
         from niente.core.fans.machine import machine_at
         from niente.core.fans.point_work import facts_of
 
-        key = (book, len(models.evidence.runs))
+        key = (book, models.card, [run.run_id for run in models.evidence.runs])
         if self._response is None or self._response[0] != key:
             self._response = (key, *responses(book, models))
         _, response, shares = self._response
@@ -69,14 +69,16 @@ class PointCurves:
         return one_mishap_more(card, machine, curves, self._day(day), (room_c, facts.design_c), so_far)
 
     def begin_drawing(self, days: tuple[str, ...], source: str = "") -> DrawingStands:
-        """Begin to look for the quietest curves for some days. Raises ``NotEnoughError`` where the point keeps no headroom."""
+        """Begin to look for the quietest curves for some days, over a source, or over what the machine usually follows where no
+        run tells what that reads. Raises ``NotEnoughError`` where the point keeps no headroom."""
         from niente.core.fans.curve_trials import drawn_groups, usual_source
         from niente.core.fans.drawing import CurveSearch
 
         machine, facts, card = self._point()
+        known = machine.knows(FanCurve(source, ()))
         self._search = CurveSearch(
             machine, drawn_groups(card, machine), [self._day(day) for day in days], (facts.room_c, facts.design_c),
-            facts.headroom_k, source or usual_source(card),
+            facts.headroom_k, source if known else usual_source(card),
         )  # fmt: skip
         return self._search.stands
 

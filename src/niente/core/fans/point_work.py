@@ -7,12 +7,12 @@ import numpy as np
 
 from niente.core.analysis.models import Models
 from niente.core.analysis.sensor_shares import SensorShare
-from niente.core.fans.curve_trials import doubts, drawn_groups, insist_on_curve, mishaps, worst_case
+from niente.core.fans.curve_trials import doubts, drawn_groups, insist_on_curve, mishaps, usual_source, worst_case
 from niente.core.fans.day import DayOfLoad
 from niente.core.fans.hunting import loop_of
 from niente.core.fans.loop import interpolate
-from niente.core.fans.machine import OF_CORE, MachineAtPoint, energy_of
-from niente.core.fans.rehearsal import Rehearsal, rehearse
+from niente.core.fans.machine import MachineAtPoint, energy_of
+from niente.core.fans.rehearsal import Rehearsal, fixed_at, rehearse
 from niente.core.fans.told import DayTrace, GroupFacts, PointFacts, RehearsedDay, WorstCase, WorstCases
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.limits import Limits
@@ -69,19 +69,17 @@ def facts_of(
     card = models.card
     found = {group: curve for group, curve in card.stock.fan_curve.items() if machine.knows(curve)}
     left_out = [(group, curve) for group, curve in card.stock.fan_curve.items() if not machine.knows(curve)]
-    core = next((name for name in card.curve_sources if name.startswith(OF_CORE)), OF_CORE[0])
     others = [name for name in card.curve_sources if name in shares]
     moved = drawn_groups(card, machine)
     return PointFacts(
         setting=setting,
         groups=tuple(_group_facts(models, machine, index, moved) for index in range(len(machine.groups))),
-        sources=((core, response.residual_sd_k), *((name, shares[name].residual_sd_k) for name in others)),
+        sources=((usual_source(card), response.residual_sd_k), *((name, shares[name].residual_sd_k) for name in others)),
         room_c=models.room_c,
         design_c=limits.design_room_c,
         headroom_k=limits.min_headroom_k,
         ceiling_c=machine.ceiling_c,
         limit_c=card.limits.core_temperature_c,
-        cap_c=machine.cap_c,
         background_dba=machine.background_dba,
         full_w=float(machine.drawn.full_w[1]),
         found=found,
@@ -99,12 +97,10 @@ def _group_facts(models: Models, machine: MachineAtPoint, index: int, moved: lis
     return GroupFacts(
         name=group,
         low=control.low if control is not None else 0.0,
-        high=control.high if control is not None else 100.0,
-        step=control.step if control is not None else 1.0,
         moved=group in moved,
         start=float(machine.fans.start[index]),
         stall=max(stood, default=math.nan),
-        fixed=machine.setting.fan_duty.get(group, 0.0),
+        fixed=float(fixed_at(machine)[index]),
         rpm=rpm,
         level_dba=level,
         in_room_dba=10.0 * np.log10(energy_of(level) + energy_of(np.array(machine.background_dba))),
@@ -138,5 +134,4 @@ def trace_of(lived: Rehearsal, day: DayOfLoad) -> DayTrace:
         level_high_dba=level.max(axis=1),
         activity=cut(day.activity).mean(axis=1),
         heavy=cut(day.load.astype(float)).mean(axis=1),
-        duty=cut(lived.duty).mean(axis=1),
     )

@@ -29,15 +29,13 @@ FULL_POWER = 0.99
 
 class Rehearsal(msgspec.Struct, frozen=True):
     """A rehearsed day, second by second, all ``(n,)``: core in °C, level in the room in dBA, power in W, the share of power
-    that the temperature cap left, the groups' duties ``(n, g)`` in % and what the machine's other sensors read ``(n, s)``; with
-    its figures."""
+    that the temperature cap left, and the groups' duties ``(n, g)`` in %; with its figures."""
 
     core_c: Vector
     level_dba: Vector
     power_w: Vector
     left: Vector
     duty: Array
-    sensor_c: Array
     figures: DayFigures
 
 
@@ -59,13 +57,16 @@ def rehearse(
     """
     background = np.full(day.seconds, machine.background_dba) if background_dba is None else background_dba
     laws = laws_at(machine, curves)
-    parts, duty0 = begins if begins is not None else (_settled(machine, laws, day, room_c, every_s), _as_wanted(machine))
-    out = _lived(machine, laws, day, room_c, (parts.copy(), duty0), background, dead, every_s)
+    if begins is None:
+        _, settled = _hours_of(machine, laws, float(day.activity[0]), int(day.load[0]), room_c, every_s)
+        begins = settled, _as_wanted(machine)
+    parts, duty = begins
+    out = _lived(machine, laws, day, room_c, (parts.copy(), duty), background, dead, every_s)
     ends = 4 + len(machine.groups)
     core, level, power, left, duties, sensors = out[:, 0], out[:, 1], out[:, 2], out[:, 3], out[:, 4:ends], out[:, ends:]
     hottest = dict(zip(machine.sources, sensors.max(axis=0).tolist(), strict=True))
     figures = _figures(core, level, left, duties, background, day, hottest)
-    return Rehearsal(core, level, power, left, duties, sensors, figures)
+    return Rehearsal(core, level, power, left, duties, figures)
 
 
 def laws_at(machine: MachineAtPoint, curves: Mapping[str, FanCurve]) -> CurveLaws:
@@ -87,20 +88,18 @@ def settled_on(
 ) -> tuple[float, Vector, Vector]:
     """Return where a machine settles with its fans on curves: the core in °C, all duties ``(g,)`` in % and the parts of the
     rise ``(p,)`` in K; of one that swings, the core and duties of its last ten minutes."""
+    hours, parts = _hours_of(machine, laws_at(machine, curves), activity, load, room_c)
+    last = hours[-LAST_S:]
+    return float(last[:, 0].mean()), last[:, 4 : 4 + len(machine.groups)].mean(axis=0), parts
+
+
+def _hours_of(
+    machine: MachineAtPoint, laws: CurveLaws, activity: float, load: int, room_c: float, every_s: int = 1
+) -> tuple[Array, Vector]:
+    """Return hours of steady work from cold as ``live_a_day`` fills them in, and the parts of the rise at their end."""
     hours = DayOfLoad("steady", np.full(SETTLES_S, load, dtype=np.int64), np.full(SETTLES_S, activity))
     parts = np.zeros(machine.parts)
-    out = _lived(machine, laws_at(machine, curves), hours, room_c, (parts, _as_wanted(machine)), np.zeros(SETTLES_S), "")[
-        -LAST_S:
-    ]
-    return float(out[:, 0].mean()), out[:, 4 : 4 + len(machine.groups)].mean(axis=0), parts
-
-
-def _settled(machine: MachineAtPoint, laws: CurveLaws, day: DayOfLoad, room_c: float, every_s: int) -> Vector:
-    """Return the parts of the rise where a day begins: as they settle after hours of its first second."""
-    first = DayOfLoad(day.name, np.repeat(day.load[:1], SETTLES_S), np.repeat(day.activity[:1], SETTLES_S))
-    parts = np.zeros(machine.parts)
-    _lived(machine, laws, first, room_c, (parts, _as_wanted(machine)), np.zeros(SETTLES_S), "", every_s)
-    return parts
+    return _lived(machine, laws, hours, room_c, (parts, _as_wanted(machine)), np.zeros(SETTLES_S), "", every_s), parts
 
 
 def _as_wanted(machine: MachineAtPoint) -> Vector:

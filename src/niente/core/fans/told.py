@@ -9,7 +9,7 @@ import msgspec
 
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.setting import Setting
-from niente.core.science.arrays import Array, Vector
+from niente.core.science.arrays import Vector
 
 FULL_PERCENT = 100.0
 FIRST_WIDTH_K, FULL_OVER_K = 22.0, 6.0
@@ -62,14 +62,12 @@ class DrawingStands(msgspec.Struct, frozen=True):
 
 
 class GroupFacts(msgspec.Struct, frozen=True):
-    """One fan group: its name; the range and step of its control in %; whether curves are drawn for it (not for a pump); the
+    """One fan group: its name; the least of its control in %; whether curves are drawn for it (not for a pump); the
     least duty at which it was seen to turn and the most at which it stood (NaN: nobody knows), its duty at the point; and at
     whole per cents ``(101,)`` its speed in rpm, its own level in dBA, and that with the room's background."""
 
     name: str
     low: float
-    high: float
-    step: float
     moved: bool
     start: float
     stall: float
@@ -92,8 +90,8 @@ class GroupFacts(msgspec.Struct, frozen=True):
 
 class PointFacts(msgspec.Struct, frozen=True):
     """What a curve of a point is drawn over: its setting; the groups; the sensors that a rehearsal knows, with how closely in
-    K; the room as it was measured and the design room in °C; the headroom that is kept in K, under which temperature, the
-    maker's limit and the temperature cap in °C; the room's background in dBA; the package's power at full work in W; the curves
+    K; the room as it was measured and the design room in °C; the headroom that is kept in K, under which temperature, and
+    the maker's limit in °C; the room's background in dBA; the package's power at full work in W; the curves
     that the machine was found with; and in words what is not known."""
 
     setting: Setting
@@ -104,7 +102,6 @@ class PointFacts(msgspec.Struct, frozen=True):
     headroom_k: float
     ceiling_c: float
     limit_c: float
-    cap_c: float
     background_dba: float
     full_w: float
     found: dict[str, FanCurve]
@@ -113,7 +110,7 @@ class PointFacts(msgspec.Struct, frozen=True):
 
 class DayTrace(msgspec.Struct, frozen=True):
     """A day in pieces ``(m,)``: the hour that each begins at, the lowest and highest core in °C and level in dBA in it, the
-    mean share of work, whether it was the heaviest load, and the mean duties ``(m, g)`` in %."""
+    mean share of work, and how much of it was the heaviest load."""
 
     hour: Vector
     core_low_c: Vector
@@ -122,7 +119,6 @@ class DayTrace(msgspec.Struct, frozen=True):
     level_high_dba: Vector
     activity: Vector
     heavy: Vector
-    duty: Array
 
 
 class MeasuredTrace(msgspec.Struct, frozen=True):

@@ -2,9 +2,9 @@
 
 import math
 from collections.abc import Sequence
-from itertools import pairwise
 
 import msgspec
+import numpy as np
 
 from niente.core.model.fan_curve import FanCurve
 
@@ -34,8 +34,9 @@ def added_point(curve: FanCurve, celsius: float) -> tuple[FanCurve, int]:
     celsius = min(max(float(round(celsius)), COLDEST_C), HOTTEST_C)
     if len(curve.points) >= MAX_DRAWN or any(abs(celsius - at) < STEP_C for at, _ in curve.points):
         return curve, -1
-    points = sorted([*curve.points, (celsius, round(duty_at(curve.points, celsius)))])
-    return _with_points(curve, points), points.index((celsius, round(duty_at(curve.points, celsius))))
+    made = (celsius, float(round(float(curve.duty(np.array([celsius]))[0]))))
+    points = sorted([*curve.points, made])
+    return _with_points(curve, points), points.index(made)
 
 
 def without_point(curve: FanCurve, index: int) -> FanCurve:
@@ -45,25 +46,16 @@ def without_point(curve: FanCurve, index: int) -> FanCurve:
     return _with_points(curve, [*curve.points[:index], *curve.points[index + 1 :]])
 
 
-def duty_at(points: Sequence[tuple[float, float]], celsius: float) -> float:
-    """Return the duty that points give at a temperature, straight in between and flat outside."""
-    if celsius <= points[0][0]:
-        return points[0][1]
-    for (a_c, a), (b_c, b) in pairwise(points):
-        if celsius <= b_c:
-            return a + (b - a) * (celsius - a_c) / (b_c - a_c)
-    return points[-1][1]
-
-
 def rounded_curve(curve: FanCurve, step_c: float, step_percent: float) -> FanCurve:
-    """Return a curve as a board takes it: temperatures down and duties up to whole steps, which errs to the cool side. Points
-    that come to the same temperature become the higher of them."""
+    """Return a curve as a board takes it: temperatures down, duties and floor up to whole steps, which errs to the cool side.
+    Points that come to the same temperature become the higher of them."""
     kept: dict[float, float] = {}
     for celsius, duty in curve.points:
         at = round(math.floor(celsius / step_c + 1e-9) * step_c, 6)
         up = min(round(math.ceil(duty / step_percent - 1e-9) * step_percent, 6), 100.0)
         kept[at] = max(kept.get(at, 0.0), up)
-    return _with_points(curve, sorted(kept.items()))
+    floor = min(math.ceil(curve.floor_percent / step_percent - 1e-9) * step_percent, 100.0)
+    return msgspec.structs.replace(_with_points(curve, sorted(kept.items())), floor_percent=floor)
 
 
 def _with_points(curve: FanCurve, points: Sequence[tuple[float, float]]) -> FanCurve:

@@ -4,8 +4,10 @@ import enum
 from itertools import pairwise
 
 import msgspec
+import numpy as np
 
 from niente.core.model.quantities import NO_BREAK_SPACE, quantity_of
+from niente.core.science.arrays import Vector
 
 CORE = "core_temperature_c"
 MAX_POINTS, MAX_BANDS = 16, 4
@@ -78,6 +80,13 @@ class FanCurve(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for low, high in self.avoided:
             words += f", not between {low:g} and {high:g}{space}%"
         return words
+
+    def duty(self, celsius: Vector) -> Vector:
+        """Return the duties in % that points and floor give at temperatures ``(n,)`` in °C, straight in between and flat
+        outside; of where the fans stand, and of bands that are crossed, it says nothing."""
+        points = np.array(self.points)
+        found: Vector = np.maximum(np.interp(celsius, points[:, 0], points[:, 1]), self.floor_percent)
+        return found
 
     def problems(self) -> list[str]:
         """Return what is impossible about this curve, in words."""

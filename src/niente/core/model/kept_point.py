@@ -1,5 +1,7 @@
 """A point: a setting that a person keeps under a name, with the limits that it was picked for."""
 
+import datetime
+
 import msgspec
 
 from niente.core.model.errors import DocumentError, NotEnoughError
@@ -27,6 +29,12 @@ class KeptPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
                 safe="Nothing was done.",
                 remedy="Bring the machine into that variant first, or keep a point of this one.",
             )
+
+
+def kept_now(name: str, setting: Setting, limits: Limits, variant: str) -> KeptPoint:
+    """Return a point that is kept at this moment."""
+    now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
+    return KeptPoint(name, setting, limits, variant, now)
 
 
 def name_problem(name: str, others: tuple[KeptPoint, ...]) -> str:

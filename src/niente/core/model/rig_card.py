@@ -298,6 +298,7 @@ class RigCard(msgspec.Struct, frozen=True):
             return ["this rig takes fixed duties only"]
         if group not in self.fan_groups():
             return [f"this rig has no fan group {group!r}; it has {', '.join(self.fan_groups())}"]
-        if curve.source not in self.curve_sources:
-            return [f"it cannot follow {curve.source!r}; it can follow {', '.join(self.curve_sources)}"]
+        strange = [source for source in curve.sources if source not in self.curve_sources]
+        if strange:
+            return [f"it cannot follow {strange[0]!r}; it can follow {', '.join(self.curve_sources)}"]
         return curve.problems()

@@ -1,13 +1,11 @@
 """What a person can decide of a choice: its limits, the circumstances that it is looked at in, and the points that are kept."""
 
-import datetime
-
 import msgspec
 from PySide6.QtGui import QGuiApplication
 
 from niente.core.model.errors import DocumentError, NienteError
 from niente.core.model.failure_goal import FailureGoal
-from niente.core.model.kept_point import KeptPoint, name_problem, with_point
+from niente.core.model.kept_point import KeptPoint, kept_now, name_problem, with_point
 from niente.core.model.limits import Limits
 from niente.core.model.setting import Setting
 from niente.core.model.what_if import WhatIf
@@ -68,8 +66,7 @@ class ChoiceCommands:
             remedy = tr("Give another name.")
             self._session.report(DocumentError(problem, safe=tr("The points are as they were."), remedy=remedy))
             return
-        now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
-        points = with_point(project.points, KeptPoint(name, setting, project.limits, card.variant, now))
+        points = with_point(project.points, kept_now(name, setting, project.limits, card.variant))
         self._session.edit(tr("point {name}").format(name=name), msgspec.structs.replace(project, points=points))
 
     def let_go(self, name: str) -> None:

@@ -1,6 +1,5 @@
 """What a person does to the fan curves of a point; each is an edit that can be undone."""
 
-import datetime
 import math
 from pathlib import Path
 
@@ -11,7 +10,7 @@ from niente.core.fans.told import GroupFacts
 from niente.core.model.curve_edits import rounded_curve
 from niente.core.model.errors import DocumentError, NienteError
 from niente.core.model.fan_curve import FanCurve
-from niente.core.model.kept_point import KeptPoint, name_problem, with_point
+from niente.core.model.kept_point import KeptPoint, kept_now, name_problem, with_point
 from niente.core.model.rig_card import LoadKind
 from niente.core.model.setting import Setting
 from niente.desktop.commands.choice_commands import ChoiceCommands
@@ -117,6 +116,5 @@ class CurveCommands:
         found = next((one for one in project.points if one.name == point), None)
         if found is not None:
             return point, found
-        now = datetime.datetime.now(datetime.UTC).replace(microsecond=0).isoformat()
         name = ChoiceCommands(self._session).free_name() or tr("Curves")
-        return name, KeptPoint(name, setting, project.limits, card.variant, now)
+        return name, kept_now(name, setting, project.limits, card.variant)

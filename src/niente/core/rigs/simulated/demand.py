@@ -63,7 +63,7 @@ def plant_constants(machine: Machine, seed: int) -> plant.Constants:
         density=density_ratio(machine.room.altitude_m),
         idle_mhz=machine.processor.idle_mhz,
         package_share=float(sum(source.of_package for source in machine.heat.sources)),
-        board=plant.Board(*msgspec.structs.astuple(machine.controller)),
+        board=plant.Board(**msgspec.structs.asdict(machine.controller)),
         pick=np.array([columns[channel.name] for channel in channels_of(machine)], dtype=np.int64),
     )
 

@@ -182,8 +182,9 @@ def _curves(at: str, setting: Setting, machine: Machine) -> Iterator[str]:
     """Yield fan curves that cannot be followed."""
     for group, curve in setting.fan_curve.items():
         yield from (f"{at}.fan_curve.{group}: {problem}" for problem in curve.problems())
-        if group not in machine.groups() or curve.source not in machine.curve_sources:
-            yield f"{at}.fan_curve.{group}: the machine has no such group, or cannot follow {curve.source!r}"
+        if group not in machine.groups() or not set(curve.sources) <= set(machine.curve_sources):
+            followed = ", ".join(repr(source) for source in curve.sources)
+            yield f"{at}.fan_curve.{group}: the machine has no such group, or cannot follow {followed}"
 
 
 def _readings(machine: Machine) -> Iterator[str]:

@@ -134,12 +134,16 @@ def parts_following(targets_k: Array, taus_s: Vector, spacing_s: float) -> Array
     return found
 
 
+def tells_response(run: Warming) -> bool:
+    """Return whether a run has readings enough, and drew anything: a rig may say what it likes."""
+    return int(np.count_nonzero(np.isfinite(run.rise_k))) >= MIN_READINGS and float(np.mean(run.power_w)) > 0.0
+
+
 def fit_response(path: HeatPath, warmings: Sequence[Warming]) -> HeatResponse | None:
     """Fit the capacities behind a heat path to runs, oldest first; ``None`` where no run has readings enough."""
     from scipy.optimize import least_squares
 
-    told = [one for one in warmings if np.count_nonzero(np.isfinite(one.rise_k)) >= MIN_READINGS]
-    told = [one for one in told if float(np.mean(one.power_w)) > 0.0]  # a rig may say anything
+    told = [one for one in warmings if tells_response(one)]
     if not told:
         return None
     ended = [-math.inf, *(one.begins_s + one.spacing_s * (one.rise_k.shape[0] - 1) for one in told)]
@@ -178,8 +182,8 @@ def fit_response(path: HeatPath, warmings: Sequence[Warming]) -> HeatResponse | 
 
 
 def parts_of_runs(path: HeatPath, response: HeatResponse, warmings: Sequence[Warming]) -> list[Array]:
-    """Return the parts of the rise in each run ``(n, p)`` in K, oldest first, as a fitted response has them: each from where
-    the run before left it, with what the run's own readings say of its beginning."""
+    """Return the parts of the rise in each run that tells ``(n, p)`` in K, oldest first, as a fitted response has them: each
+    from where the run before left it, with what the run's own readings say of its beginning."""
     found: list[Array] = []
     stand, ended_s = None, -math.inf
     for one in warmings:

@@ -3,11 +3,11 @@
 import math
 
 import msgspec
+import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from niente.core.fans.told import GroupFacts
-from niente.core.model.curve_edits import duty_at
 from niente.core.model.fan_curve import FanCurve
 from niente.core.model.quantities import NO_BREAK_SPACE, number_text
 from niente.core.science.dynamics import Scale
@@ -71,7 +71,7 @@ class CurvePicture(msgspec.Struct):
         """Return a curve's line in px, from edge to edge, not under its floor."""
         low, high = self.across.low, self.across.high
         at = sorted({low, high, *(celsius for celsius, _ in curve.points if low < celsius < high)})
-        duties = [max(duty_at(curve.points, celsius), curve.floor_percent) for celsius in at]
+        duties = curve.duty(np.array(at)).tolist()
         places = [across.px(min(max(celsius - shift_k, low), high)) for celsius in at]
         return QPolygonF([QPointF(x, up.px(duty)) for x, duty in zip(places, duties, strict=True)])
 
@@ -230,7 +230,7 @@ class CurvePicture(msgspec.Struct):
         """Draw what the sensors read now, on the curve."""
         if not math.isfinite(shown.now_c) or not self.across.low <= shown.now_c <= self.across.high:
             return
-        p, duty = self.palette, max(duty_at(curve.points, shown.now_c), curve.floor_percent)
+        p, duty = self.palette, float(curve.duty(np.array([shown.now_c]))[0])
         at = QPointF(across.px(shown.now_c), up.px(duty))
         painter.setPen(QPen(QColor(p.ground), 1.5))
         painter.setBrush(QColor(p.ink))
