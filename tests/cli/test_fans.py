@@ -8,7 +8,9 @@ from click.testing import CliRunner, Result
 
 from niente.cli.books import project_in
 from niente.cli.main import commands
+from niente.core.exchange.curve_files import CurveFile, curves_json
 from niente.core.model.errors import BookBusyError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.storage.writer import BookWriter
 
 
@@ -116,3 +118,18 @@ def test_a_book_that_is_written_keeps_nothing_from_another(sweep_copy: Path) -> 
         writer.close()
     assert isinstance(result.exception, BookBusyError)
     assert not project_in(sweep_copy).points
+
+
+def test_curves_come_from_a_file_and_dangerous_ones_are_not_kept(sweep_copy: Path, tmp_path: Path) -> None:
+    points = ((40.0, 5.0), (70.0, 60.0), (80.0, 100.0))
+    file = tmp_path / "curves.json"
+    for off_w, told in ((None, "a low power"), (15.0, "")):
+        curve = FanCurve("core_temperature_c", points, off_below_c=30.0, off_below_w=off_w)
+        file.write_bytes(curves_json(CurveFile(machine="", variant="", point="", curves={"case": curve})))
+        result = fans(str(sweep_copy), "--curves", str(file), "--keep", "From file")
+        assert (told in str(result.exception)) if told else result.exception is None, result.exception
+    assert "The case fans were seen to turn from 20 %: at the 5 %" in result.stdout
+    (point,) = project_in(sweep_copy).points
+    assert point.setting.fan_curve == {"case": curve}
+    file.write_text("{}")
+    assert "no file of curves" in str(fans(str(sweep_copy), "--curves", str(file)).exception)

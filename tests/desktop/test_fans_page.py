@@ -16,7 +16,7 @@ from niente.desktop.app.window import NAMES, Window
 from niente.desktop.dialogs import prompts
 from niente.desktop.dialogs.round_curves import RoundCurves
 from niente.desktop.pages.fans import page as fans_page
-from niente.desktop.pages.fans.day_row import BEFORE
+from niente.desktop.pages.fans.day_row import BEFORE, FIXED, FOUND
 from niente.desktop.pages.fans.page import FansPage
 from niente.desktop.widgets.blocks import spoken
 
@@ -264,6 +264,24 @@ def test_a_window_that_looks_on_changes_no_curve(on_curve: FansPage, monkeypatch
         assert not on_curve.actions_[name].isEnabled(), name
         assert on_curve.actions_[name].whatsThis() == "This window is view-only."
     assert on_curve.actions_["fans.export"].isEnabled()
+
+
+def test_only_what_there_is_can_stand_beside(page: FansPage, on_curve: FansPage) -> None:
+    """This machine was found with fixed duties; and before the first change there are no last curves."""
+    choices = on_curve.days.compared.model()
+    assert not choices.item(FOUND).isEnabled()  # type: ignore[attr-defined]
+    assert choices.item(BEFORE).isEnabled() == (on_curve._before is not None)  # type: ignore[attr-defined]
+    on_curve.days.offer(before=False, found=False)
+    assert on_curve.days.compared.currentIndex() == FIXED
+
+
+def test_a_process_that_ends_is_asked_again(on_curve: FansPage, qtbot: QtBot) -> None:
+    on_curve.session.curves.request_worst(on_curve.curves, "no such day", 23.0)  # a bug, as far as the process knows
+    with qtbot.waitSignal(on_curve.session.curves.broke, timeout=WAIT_MS):
+        pass
+    with qtbot.waitSignal(on_curve.session.curves.pointed, timeout=WAIT_MS):
+        on_curve.refresh()
+    settle(on_curve, qtbot)
 
 
 def test_what_goes_wrong_is_said(on_curve: FansPage, qtbot: QtBot) -> None:

@@ -11,6 +11,7 @@ from niente.core.analysis.evidence import Evidence
 from niente.core.analysis.models import Models, fit_models
 from niente.core.analysis.point_prediction import parameters, predict_point
 from niente.core.model.errors import DocumentError
+from niente.core.model.fan_curve import FanCurve
 from niente.core.model.setting import Setting
 from tests.conftest import larkspur_rig
 
@@ -130,11 +131,28 @@ def test_thin_air_is_felt(models: Models) -> None:
 
 def test_fans_on_a_curve_follow_the_core(models: Models) -> None:
     """With fans on a rising curve a core follows the room less than one for one (P12; common practice, no source)."""
-    from niente.core.model.fan_curve import FanCurve
-
     curve = FanCurve("core_temperature_c", ((60.0, 25.0), (85.0, 84.0)))
     setting = msgspec.structs.replace(at(100.0, 40.0), fan_duty={}, fan_curve={"case": curve})
     cool, warm = (predict_point(models, setting, "vector", room) for room in (20.0, 30.0))
     assert 0.1 < (warm.core_c.value - cool.core_c.value) / 10.0 < 0.9  # type: ignore[operator]
     assert warm.in_room_dba.value > cool.in_room_dba.value  # type: ignore[operator]
     assert np.isfinite(warm.core_c.half_width)  # type: ignore[arg-type]
+
+
+def test_a_floor_holds_and_fans_that_need_little_power_to_stand_turn_under_a_load(models: Models) -> None:
+    flat = FanCurve("core_temperature_c", ((20.0, 25.0), (99.0, 26.0)))
+    curves = {
+        "plain": flat,
+        "floor": msgspec.structs.replace(flat, floor_percent=60.0),
+        "two conditions": msgspec.structs.replace(
+            flat, points=((98.0, 25.0), (99.0, 26.0)), off_below_c=98.0, off_below_w=20.0
+        ),
+        "one condition": msgspec.structs.replace(flat, points=((98.0, 25.0), (99.0, 26.0)), off_below_c=98.0),
+    }
+    core = {}
+    for name, curve in curves.items():
+        setting = msgspec.structs.replace(at(100.0, 40.0), fan_duty={}, fan_curve={"case": curve})
+        core[name] = predict_point(models, setting, "vector", 23.0).core_c.value
+    assert core["floor"] < core["plain"] - 0.5  # type: ignore[operator]
+    assert core["two conditions"] == pytest.approx(core["plain"], abs=1.0)
+    assert core["one condition"] > core["plain"] + 0.5  # type: ignore[operator]

@@ -1,5 +1,6 @@
 """A controller on a curve, second by second: points, floor, bands, several sensors, and when the fans stand."""
 
+import msgspec
 import numpy as np
 import pytest
 
@@ -104,3 +105,21 @@ def test_a_curve_says_itself_as_it_is_entered() -> None:
     )
     assert curve.source_words == "mean of coolant and case air"
     assert curve.problems() == []
+
+
+def test_curves_of_older_books_mean_what_they_meant() -> None:
+    """As they were written before curves had floors, bands and several sensors."""
+    old = b'{"source":"core_temperature_c","points":[[88,30],[95,80]],"hysteresis_k":14,"off_below_c":88}'
+    curve = msgspec.json.decode(old, type=FanCurve)
+    assert curve.problems() == []
+    assert curve.dangers() != []  # what a machine was found with is not drawn here
+    one = laws(curve)
+    assert stands_now(one, 0, 80.0, 80.0, 500.0, 0.0) == 1.0  # whatever it draws
+    assert stands_now(one, 0, 88.0, 88.0, 0.0, 1.0) == 0.0
+    assert duty_on_curve(one, 0, 20.0) == 30.0
+
+
+def test_a_table_and_the_controller_read_a_curve_alike() -> None:
+    curve = FanCurve(CORE, POINTS, floor_percent=33.0)
+    celsius = np.linspace(20.0, 100.0, 161)
+    assert curve.duty(celsius) == pytest.approx([duty_on_curve(laws(curve), 0, one) for one in celsius.tolist()])

@@ -184,6 +184,7 @@ def test_a_duty_takes_a_group_off_its_curve() -> None:
         (FanCurve("core_temperature_c", ((50.0, 120.0),)), "outside 0 to 100"),
         (FanCurve("core_temperature_c", ((50.0, 20.0),), ramp_up_percent_per_s=0.0), "positive"),
         (FanCurve("moon_phase", ((50.0, 20.0),)), "cannot follow 'moon_phase'"),
+        (FanCurve("core_temperature_c", ((50.0, 20.0),), more_sources=("moon_phase",)), "cannot follow 'moon_phase'"),
     ],
 )
 def test_a_curve_that_cannot_be_is_refused(curve: FanCurve, words: str) -> None:

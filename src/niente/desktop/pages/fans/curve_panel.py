@@ -94,7 +94,6 @@ class CurvePanel(QWidget):
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(0)
-        self._words = {}
         for index, (name, field) in enumerate(self.fields.items()):
             field.settled.connect(lambda value, name=name: self._field_edited(name, value))
             field.setFixedWidth(FIELD_PX)
@@ -140,15 +139,7 @@ class CurvePanel(QWidget):
         whole = round(min(max(duty, curve.floor_percent), 100.0))
         level = group.level_dba[whole]
         return [
-            Entry(
-                f"{celsius:g}",
-                celsius,
-                quantity_of("core_temperature_c"),
-                COLDEST_C,
-                HOTTEST_C,
-                STEP_C,
-                title=tr("Temperature"),
-            ),
+            Entry(f"{celsius:g}", celsius, _unit("°C"), COLDEST_C, HOTTEST_C, STEP_C, title=tr("Temperature")),
             Entry(f"{duty:g}", duty, _unit("%"), curve.floor_percent, 100.0, 1.0, title=tr("Duty")),
             Entry(number_text(float(group.rpm[whole]), 0), title=tr("Speed, rpm"), soft=True),
             Entry(number_text(float(level), 1), title=tr("Level of these fans alone, dBA"), soft=True),
@@ -201,7 +192,7 @@ class CurvePanel(QWidget):
         curve = self._curve
         if curve is None:
             return
-        none = bool(self.fields[name].text()) and value <= self.fields[name].minimum() and value == NOTHING
+        none = value == NOTHING
         changes: dict[str, Callable[[], FanCurve]] = {
             "off_below_c": lambda: _off_below(curve, None if none else value),
             "on_again_c": lambda: msgspec.structs.replace(curve, on_again_c=None if none else value),

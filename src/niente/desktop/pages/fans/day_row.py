@@ -64,6 +64,13 @@ class DayRow(QWidget):
         if current is not None:
             self.day.setCurrentIndex(len(self._names) + numbers.index(current) if current in numbers else 0)
 
+    def offer(self, *, before: bool, found: bool) -> None:
+        """Let only that be compared with which there is: curves before the last change, and curves that the machine had."""
+        for index, there in ((BEFORE, before), (FOUND, found)):
+            self.compared.model().item(index).setEnabled(there)  # type: ignore[attr-defined]
+            if not there and self.compared.currentIndex() == index:
+                self.compared.setCurrentIndex(FIXED)
+
     @property
     def run_id(self) -> int | None:
         """The run that is rehearsed in place of a day; ``None`` for a standard day."""

@@ -42,6 +42,7 @@ def blocks(
         found.append(Words(tr("Does it swing?"), loop))
     if days:
         found.append(_rehearsed(days))
+    found += [Words(tr("Gaps"), _gaps_text(day)) for _, day in days[:1] if day.measured is not None and day.measured.gaps_s]
     if worst:
         rows = tuple((one.name, number_text(one.hottest_c, 0), f"{one.throttled_s}") for one in worst)
         found.append(Columns(tr("If something goes wrong"), ("°C", tr("s slowed")), rows))
@@ -52,6 +53,13 @@ def blocks(
     found.append(Buttons(("fans.take_off",) if curve is not None else ("fans.give",)))
     found.append(Words(tr("What it rests on"), " ".join(facts.doubts)))
     return found
+
+
+def _gaps_text(day: RehearsedDay) -> str:
+    """Return how much of a run was not read."""
+    assert day.measured is not None
+    words = tr("Gaps of {s} s together in what was read are bridged by straight lines.")
+    return words.format(s=f"{day.measured.gaps_s:.0f}")
 
 
 def _point(group: GroupFacts, curve: FanCurve | None, selected: int, scale: Scale) -> list[Block]:

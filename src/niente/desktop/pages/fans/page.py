@@ -48,7 +48,7 @@ class FansPage(Page):
         self._commands = CurveCommands(session)
         self._point, self._group = PICK, ""
         self._key: tuple[object, ...] = ()
-        """What the facts are of: another book, more runs or another setting ask for new ones."""
+        """What the facts are of: another book, machine, setting or limits; and, last, the runs that tell them."""
         self._facts: PointFacts | None = None
         self._problem = ""
         self._before: dict[str, FanCurve] | None = None
@@ -78,6 +78,7 @@ class FansPage(Page):
         session.curves.rehearsed.connect(self._take_day)
         session.curves.told_worst.connect(self._take_worst)
         session.curves.drawing.connect(self._take_drawing)
+        session.curves.broke.connect(self._ask_again)
         session.opened.connect(self._forget)
         self.follow(session.answered, session.project_changed, session.command_changed)
 
@@ -123,8 +124,12 @@ class FansPage(Page):
         return models.scale if models is not None else Scale()
 
     def _forget(self) -> None:
-        self._point, self._group, self._key, self._facts = PICK, "", (), None
+        self._point, self._group, self._key, self._facts, self._problem = PICK, "", (), None, ""
         self._before, self._last, self._days, self._worst, self._drawing = None, {}, {}, None, None
+
+    def _ask_again(self) -> None:
+        """Take the point up anew the next time that anything is told: another process knows none."""
+        self._key, self._drawing = (*self._key[:-1], None) if self._key else (), None
 
     def refresh(self) -> None:
         """Show the point as it stands, and ask for what is not known of it."""
@@ -149,7 +154,8 @@ class FansPage(Page):
             self._key, self._facts = (), None
             return
         bare = msgspec.structs.replace(setting, fan_curve={})
-        key = (bench.path, models.card.variant, bare.key(), project.limits, self._point, len(models.evidence.runs))
+        runs = [run.run_id for run in models.evidence.runs]
+        key = (bench.path, models.card, bare.key(), project.limits, self._point, runs)
         same = key[:-1] == self._key[:-1]
         if self._is_drawing() and same:
             return  # runs that end meanwhile are taken in once curves are drawn
@@ -194,10 +200,8 @@ class FansPage(Page):
 
     def _beside(self) -> dict[str, FanCurve]:
         """Return the curves that these are compared with."""
-        assert self._facts is not None
-        if self.days.compared.currentIndex() == BEFORE and self._before is not None:
-            return self._before
-        return self._facts.found if self.days.compared.currentIndex() == FOUND else {}
+        found = self._facts.found if self._facts is not None else {}
+        return {BEFORE: self._before or {}, FOUND: found}.get(self.days.compared.currentIndex(), {})
 
     def _take_day(self, whose: str, found: RehearsedDay | NienteError) -> None:
         if isinstance(found, NienteError):
@@ -248,6 +252,7 @@ class FansPage(Page):
         now_c = self._commands.reads_now(curve)
         settles = day.settles_c.get(group.name) if day is not None else None
         name = self.days.compared_name
+        self.days.offer(before=self._before is not None, found=bool(facts.found))
         self.view.show_curve(
             curve, Shown(group, self.scale, compared if compared != curve else None, settles, facts.full_w, now_c)
         )
@@ -258,12 +263,10 @@ class FansPage(Page):
         self._show_stands()
 
     def _show_stands(self) -> None:
-        drawing = self._drawing
-        words = ""
-        if drawing is not None and not drawing.over:
-            words = tr("Drawing: {n} of {m} sets of curves tried").format(n=drawing.tried, m=drawing.of)
-        elif NOW not in self._days:
-            words = tr("Rehearsing …")
+        words = "" if NOW in self._days else tr("Rehearsing …")
+        if self._drawing is not None and self._is_drawing():
+            tried, of = self._drawing.tried, self._drawing.of or "…"
+            words = tr("Drawing: {n} of {m} sets of curves tried").format(n=tried, m=of)
         self.days.stands.setText(words)
 
     # -- what a person does --------------------------------------------------------------------------------------------
@@ -310,8 +313,9 @@ class FansPage(Page):
     def draw(self) -> None:
         """Begin to draw curves for the day that is rehearsed."""
         if self._facts is not None:
-            self._drawing = None
+            self._drawing = DrawingStands(0, 0, {}, over=False)
             curve = self.curves.get(self._group)
+            self._show()
             self.session.curves.request_drawing((self.days.day_name,), curve.source if curve is not None else "")
 
     def stop_drawing(self) -> None:
@@ -398,7 +402,8 @@ class FansPage(Page):
         """Say how often a day's curves are heard, where they were rehearsed."""
         day = self._days.get(NOW)
         if day is None or not day.curves:
-            return tr("no curve yet")
+            kept = sum(bool(one.setting.fan_curve) for one in self._commands.points())
+            return tr("{n} points on curves").format(n=kept) if kept else tr("no curve yet")
         mean = f"{number_text(day.figures.mean_dba, 1)}{NO_BREAK_SPACE}dBA"
         return tr("{n} heard a day, {dba}").format(n=day.figures.ramps, dba=mean)
 
