@@ -266,11 +266,12 @@ def test_a_window_that_looks_on_changes_no_curve(on_curve: FansPage, monkeypatch
     assert on_curve.actions_["fans.export"].isEnabled()
 
 
-def test_only_what_there_is_can_stand_beside(page: FansPage, on_curve: FansPage) -> None:
+def test_only_what_there_is_can_stand_beside(on_curve: FansPage) -> None:
     """This machine was found with fixed duties; and before the first change there are no last curves."""
     choices = on_curve.days.compared.model()
     assert not choices.item(FOUND).isEnabled()  # type: ignore[attr-defined]
     assert choices.item(BEFORE).isEnabled() == (on_curve._before is not None)  # type: ignore[attr-defined]
+    on_curve.days.compared.setCurrentIndex(BEFORE)
     on_curve.days.offer(before=False, found=False)
     assert on_curve.days.compared.currentIndex() == FIXED
 

@@ -11,7 +11,7 @@ from niente.core.analysis.sensor_shares import sensor_shares
 from niente.core.analysis.warming import ToldRun, other_sensors, told_runs
 from niente.core.model.project import Project
 from niente.core.science.heat.response import HeatResponse, fit_response
-from niente.core.storage.reader import BookReader
+from niente.core.storage.reader import BookReader, RunRecord
 
 
 @pytest.fixture(scope="module")
@@ -56,3 +56,27 @@ def test_a_sensor_that_is_silent_or_stands_still_is_left_out(
     assert air not in shares
     assert "board_temperature_c" in shares
     assert sensor_shares(models, response, []) == {}
+
+
+def test_a_run_whose_core_was_hardly_read_tells_nothing(
+    fitted: tuple[Models, list[ToldRun], HeatResponse], sweep: tuple[Path, Project], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    models, told, _ = fitted
+    book, frames = BookReader(sweep[0]), BookReader.frames
+    silent: list[int] = []
+
+    def without_core(reader: BookReader, record: RunRecord, channels: list[str]) -> tuple[np.ndarray, np.ndarray]:
+        time_s, read = frames(reader, record, channels)
+        values = read.copy()
+        silent[:] = silent or [record.id]
+        if record.id in silent:
+            values[20:, [name.startswith("core_temperature_c") for name in channels]] = np.nan
+        return time_s, values
+
+    monkeypatch.setattr(BookReader, "frames", without_core)
+    left = told_runs(book, models)
+    book.close()
+    assert len(left) == len(told) - 1
+    response = fit_response(models.heat, [run.warming for run in left])
+    assert response is not None
+    assert all(np.isfinite(share.of_parts).all() for share in sensor_shares(models, response, left).values())

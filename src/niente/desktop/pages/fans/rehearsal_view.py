@@ -93,17 +93,12 @@ class RehearsalView(QWidget):
         self._paint_hours(painter, across)
 
     def _name(self, painter: QPainter, y: float, *lines: str) -> None:
+        p = self._look.palette
         for index, line in enumerate(lines):
-            draw_text(
-                painter,
-                QPointF(0, y + 12 * index),
-                line,
-                font(SMALL),
-                self._look.palette.ink if not index else self._look.palette.soft,
-            )
+            draw_text(painter, QPointF(0, y + 12 * index), line, font(SMALL), p.soft if index else p.ink)
 
     def _paint_work(self, painter: QPainter, trace: DayTrace, across: PixelSpan) -> None:
-        """Draw how hard the machine works: as high as its share, filled where it is the heaviest load, else outlined."""
+        """Draw how hard the machine works: as high as its share, dark where that is the heaviest load."""
         p, foot, high = self._look.palette, WORK_PX - 7.0, 12.0
         self._name(painter, foot, tr("Work"))
         wide = across.px(float(trace.hour[1])) - across.px(0.0)
